@@ -1,0 +1,66 @@
+# Every target does its own set-up, on a fresh machine too: Python 3.11 or newer with venv, and
+# Node 20 or newer with npm, must be there; Chromium is installed for the tests if it is missing.
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+PYTHON_READY := $(VENV)/.ready
+NODE_READY := console/node_modules/.ready
+
+.DEFAULT_GOAL := help
+.PHONY: help demo test check bench console format browser lock clean
+
+help: ## Show this
+	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
+
+demo: $(PYTHON_READY) console ## Run the tide almanac; ARGS=--exit-when-done ends with the run
+	$(BIN)/yarnloom demo $(ARGS)
+
+test: $(PYTHON_READY) console browser ## Run every test; ARGS go to pytest
+	$(BIN)/pytest -m "not browser" $(ARGS)
+	$(BIN)/pytest -m browser $(ARGS)
+	cd console && npm run --silent test
+
+check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency direction
+	$(BIN)/ruff format --check
+	$(BIN)/ruff check
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+	cd console && npm run --silent check
+
+bench: $(PYTHON_READY) ## Speed, as ratios against references in the same run
+	$(BIN)/python -m bench
+
+console: $(PYTHON_READY) $(NODE_READY) ## Build the console into the package, if it changed
+	@$(BIN)/python build_console.py
+
+format: $(PYTHON_READY) $(NODE_READY) ## Put everything into the house's format
+	$(BIN)/ruff format
+	$(BIN)/ruff check --fix
+	cd console && npm run --silent format
+
+browser: ## Install Chromium where it is missing
+	@command -v chromium >/dev/null || { \
+	  echo "installing Debian's chromium for the console's tests"; \
+	  SUDO=$$([ "$$(id -u)" = 0 ] || echo sudo); \
+	  $$SUDO apt-get update -qq && $$SUDO apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+
+lock: $(PYTHON_READY) ## Renew the locked versions of Python packages
+	$(BIN)/uv pip compile -q pyproject.toml --group dev --all-extras --universal \
+	  --generate-hashes --no-emit-index-url --upgrade -o requirements.lock
+
+clean: ## Remove everything that was built or installed here
+	rm -rf $(VENV) console/node_modules src/yarnloom/_console dist .mypy_cache .ruff_cache .hypothesis
+
+$(PYTHON_READY): pyproject.toml requirements.lock
+	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	test -x $(BIN)/uv || $(BIN)/pip install -q uv
+	$(BIN)/uv pip sync -q --require-hashes requirements.lock --python $(BIN)/python
+	$(BIN)/pip --version >/dev/null 2>&1 || $(PYTHON) -m venv --upgrade $(VENV)
+	test -x $(BIN)/uv || $(BIN)/pip install -q uv
+	$(BIN)/uv pip install -q --no-deps --no-build-isolation -e . --python $(BIN)/python
+	touch $@
+
+$(NODE_READY): console/package.json console/package-lock.json
+	cd console && npm ci --silent --no-audit --no-fund
+	touch $@

@@ -1,0 +1,123 @@
+"""The command `yarnloom`."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Sequence
+
+from yarnloom import errors
+from yarnloom.cli.parser import build_parser
+from yarnloom.errors import YarnloomError
+
+# The most special class that an error is an instance of decides.
+EXIT_CODES: dict[type[YarnloomError], int] = {
+    errors.RunEndedBadly: 1,
+    errors.Refused: 2,
+    errors.LoomError: 2,
+    errors.ValueRefused: 2,
+    errors.NotAllowed: 4,
+    errors.ServiceError: 3,
+    errors.StartError: 5,
+    YarnloomError: 2,
+}
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Run the command.
+
+    Args:
+        argv: the arguments, without the program's name.
+
+    Returns:
+        The exit code: 0 fine, 1 the run failed or was cancelled, 2 bad usage or input, 3 service
+        not reachable, 4 not allowed, 5 could not start.
+    """
+    parser = build_parser()
+    _complete(parser)
+    options = parser.parse_args(argv)
+    try:
+        return _run(options)
+    except YarnloomError as error:
+        print(f"yarnloom {options.command}: {error}", file=sys.stderr)
+        if options.command in ("worker", "serve") and isinstance(error, errors.LoomError):
+            return EXIT_CODES[errors.StartError]
+        return next(EXIT_CODES[kind] for kind in type(error).__mro__ if kind in EXIT_CODES)
+    except KeyboardInterrupt:
+        return 130
+    except BrokenPipeError:
+        sys.stderr.close()  # the reader of a pipe went away; nothing is wrong
+        return 0
+
+
+def entry() -> None:
+    """The program's entry point."""
+    sys.exit(main())
+
+
+def _complete(parser: argparse.ArgumentParser) -> None:
+    import argcomplete
+
+    argcomplete.autocomplete(parser)
+
+
+def _run(options: argparse.Namespace) -> int:
+    if options.command in ("serve", "demo"):
+        from yarnloom.cli import running
+
+        return running.serve(options) if options.command == "serve" else running.demo(options)
+    if options.command == "check":
+        from yarnloom.cli import acting
+
+        return acting.check(options.loom, options.json)
+    from yarnloom.client import Target
+
+    target = Target.find(options.url, options.token, "from --url")
+    if options.command == "worker":
+        from yarnloom.cli import running
+
+        return running.worker(options, target)
+    return _talk(options, target)
+
+
+def _talk(options: argparse.Namespace, target: object) -> int:
+    """The commands that are a conversation with a service."""
+    from yarnloom.cli import acting, looking
+    from yarnloom.client import Client, Target, default_who
+
+    assert isinstance(target, Target)
+    with Client(target=target, who=default_who("cli")) as client:
+        match options.command:
+            case "publish":
+                return acting.publish(client, options.loom, options.json)
+            case "start":
+                return acting.start(
+                    client,
+                    options.workflow,
+                    options.param,
+                    options.params,
+                    key=options.key,
+                    priority=options.priority,
+                    share=options.share,
+                    tags=options.tag,
+                    stay=options.watch,
+                    as_json=options.json,
+                )
+            case "cancel":
+                return acting.cancel(client, options.run, options.reason, options.json)
+            case "runs":
+                return looking.runs(
+                    client, options.state, options.workflow, options.limit, options.json
+                )
+            case "show":
+                return looking.show(client, options.address, options.json)
+            case "watch":
+                return looking.watch(client, options.run)
+            case "log":
+                return looking.log(client, options.address, options.json)
+            case "workflows":
+                return looking.workflows(client, options.json)
+            case "tasks":
+                return looking.tasks(client, options.json)
+            case _:
+                return looking.workers(client, options.json)

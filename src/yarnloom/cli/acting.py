@@ -1,0 +1,135 @@
+"""Commands that change something: check, publish, start, cancel."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from rich.text import Text
+
+from yarnloom.cli import looking, output
+from yarnloom.cli.output import out
+from yarnloom.client import Call, Client
+from yarnloom.client.wire import cancel_call, start_call
+from yarnloom.errors import InvalidInput, NotFound
+from yarnloom.loading import load_loom
+from yarnloom.values import decode
+
+
+def check(spec: str, as_json: bool) -> int:
+    """Check a loom; every mistake is printed."""
+    loom = load_loom(spec)
+    plans, problems = loom.examine()
+    if as_json:
+        found = [{"where": one.where, "message": one.message} for one in problems]
+        output.print_json({"loom": loom.name, "problems": found})
+        return 2 if problems else 0
+    if problems:
+        count = f"{len(problems)} mistake{'s' if len(problems) > 1 else ''}"
+        output.say(f"loom {loom.name}: {count}")
+        for problem in problems:
+            output.say(f"  {problem}")
+        return 2
+    steps = sum(len(list(plan.steps())) for plan in plans)
+    out.print(
+        f"loom {loom.name} is fine: {len(loom.tasks)} tasks, {len(plans)} workflows, {steps} steps"
+    )
+    return 0
+
+
+def publish(client: Client, spec: str, as_json: bool) -> int:
+    """Make a loom's workflows current."""
+    loom = load_loom(spec)
+    plans = [plan.document for plan in loom.check()]
+    tasks = [task.facts() for task in loom.tasks.values()]
+    found = client.call(Call("POST", "/workflows", {"plans": plans, "tasks": tasks}))
+    if as_json:
+        output.print_json(found)
+        return 0
+    for one in found["workflows"]:
+        note = "published" if one["current_since_now"] else "unchanged"
+        out.print(f"{note} {one['workflow']} at version {one['version']}")
+    return 0
+
+
+def start(
+    client: Client,
+    workflow: str,
+    named: list[str],
+    params_file: str | None,
+    *,
+    key: str | None,
+    priority: int,
+    share: str,
+    tags: list[str],
+    stay: bool,
+    as_json: bool,
+) -> int:
+    """Start a run."""
+    params = _params_from(params_file) | _named_params(client, workflow, named)
+    run = client.call(
+        start_call(workflow, params, key=key, priority=priority, share=share, tags=tuple(tags))
+    )
+    if as_json:
+        output.print_json(run)
+    elif not stay:
+        out.print(f"run {run['number']} of {run['workflow']} is {run['state']}")
+        out.print(Text(f"look at it: yarnloom show {run['number']}", style="dim"))
+    return looking.watch(client, run["number"]) if stay else 0
+
+
+def cancel(client: Client, number: int, reason: str, as_json: bool) -> int:
+    """Tell a run to stop."""
+    run = client.call(cancel_call(number, reason))
+    if as_json:
+        output.print_json(run)
+    else:
+        out.print(output.run_head(run))
+    return 0
+
+
+def _params_from(path: str | None) -> dict[str, Any]:
+    if path is None:
+        return {}
+    try:
+        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InvalidInput(f"the params file {path} cannot be read: {error}") from error
+    value = decode(text, f"the params file {path}")
+    if not isinstance(value, dict):
+        raise InvalidInput(f"the params file {path} holds no JSON object; expected one")
+    return value
+
+
+def _named_params(client: Client, workflow: str, named: list[str]) -> dict[str, Any]:
+    """`-p` values: text stays text where the workflow wants text, else it is read as JSON."""
+    if not named:
+        return {}
+    wants = _wanted_types(client, workflow)
+    found: dict[str, Any] = {}
+    for one in named:
+        name, equals, text = one.partition("=")
+        if not equals or not name:
+            raise InvalidInput(f"found -p {one!r}; expected -p NAME=VALUE, e.g. -p year=2027")
+        if name in found:
+            raise InvalidInput(f"the param {name!r} is given twice; give it once")
+        found[name] = text if wants.get(name) == "string" else _json_or_text(text)
+    return found
+
+
+def _wanted_types(client: Client, workflow: str) -> dict[str, Any]:
+    try:
+        found = client.call(Call("GET", "/workflows", query={"name": workflow}))
+    except NotFound:
+        return {}  # starting it says so better
+    properties = found["params"].get("properties", {})
+    return {name: schema.get("type") for name, schema in properties.items()}
+
+
+def _json_or_text(text: str) -> Any:
+    try:
+        return json.loads(text) if text[:1] in '{["-0123456789tfn' else text
+    except ValueError:
+        return text

@@ -1,0 +1,215 @@
+"""Commands that look: runs, show, log, watch, workflows, tasks, workers."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.live import Live
+from rich.text import Text
+
+from yarnloom.cli import output
+from yarnloom.cli.output import out
+from yarnloom.client import ENDED, Call, Client
+from yarnloom.client.wire import list_call, show_call
+from yarnloom.errors import InvalidInput
+
+View = dict[str, Any]
+
+EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
+
+
+def runs(client: Client, states: list[str], workflow: str | None, limit: int, as_json: bool) -> int:
+    """List runs."""
+    page = client.call(list_call(tuple(states), workflow, limit, None))
+    if as_json:
+        output.print_json(page)
+    elif page["runs"]:
+        out.print(output.run_table(page["runs"]))
+    else:
+        output.say("no runs; start one with `yarnloom start WORKFLOW -p name=value`")
+    return 0
+
+
+def show(client: Client, address: str, as_json: bool) -> int:
+    """Show a run, or a step of it."""
+    number, label = split_address(address)
+    if label:
+        return _show_step(client, number, label, as_json)
+    run = client.call(show_call(number))
+    graph = client.call(Call("GET", f"/runs/{number}/graph"))
+    if as_json:
+        output.print_json({**run, "graph": graph})
+        return 0
+    out.print(output.run_picture(run, graph))
+    out.print()
+    params = Text("params  ", style="dim")
+    out.print(params, output.short_value(run["params"], 200), sep="")
+    output.print_end(run)
+    return 0
+
+
+def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
+    step = client.call(
+        Call("GET", f"/runs/{number}/steps", query={"address": label.partition("#")[0]})
+    )
+    if as_json:
+        output.print_json(step)
+        return 0
+    head = Text.assemble((step["address"], "bold"), "  ", step["task"], "  ")
+    out.print(head.append_text(output.state_text(step["state"], step.get("stop_asked"))))
+    for name in ("input", "output"):
+        if step[name] is not None:
+            shown = output.short_value(step[name], 400)
+            out.print(Text(f"{name:<8}", style="dim"), shown, sep="")
+    attempts = output.table("attempt", "state", "worker", "began", "took", "code")
+    for one in step["attempts"]:
+        attempts.add_row(
+            f"#{one['number']}",
+            one["state"],
+            one["worker"],
+            output.ago(one["begun_at"]),
+            output.took(one["begun_at"], one["ended_at"]),
+            one["code_hash"],
+        )
+    if step["attempts"]:
+        out.print()
+        out.print(attempts)
+    for one in step["attempts"]:
+        if one["error"]:
+            out.print(Text(f"\n#{one['number']} {one['error']['type']}: ", style="bold"), end="")
+            out.print(Text(one["error"].get("traceback") or one["error"]["message"]))
+    return 0
+
+
+def watch(client: Client, number: int) -> int:
+    """Watch a run until it ends."""
+    run = client.call(show_call(number))
+    graph = client.call(Call("GET", f"/runs/{number}/graph"))
+    with Live(console=out, auto_refresh=False, transient=False) as live:
+        live.update(output.run_picture(run, graph), refresh=True)
+        if run["state"] not in ENDED:
+            for event in client.events(number):
+                data = event.get("data") or {}
+                run, graph = data.get("run", run), data.get("graph", graph)
+                live.update(output.run_picture(run, graph), refresh=True)
+                # The graph comes right behind the run: wait for the last picture.
+                if run["state"] in ENDED and graph["state"] in (*ENDED, "skipped"):
+                    break
+    output.print_end(run)
+    return EXIT_BY_STATE[run["state"]]
+
+
+def log(client: Client, address: str, as_json: bool) -> int:
+    """Print what a step printed, or all steps of a run."""
+    number, label = split_address(address)
+    labels = [label]
+    if not label:
+        graph = client.call(Call("GET", f"/runs/{number}/graph"))
+        labels = [s["address"] for s in output.steps_of(graph) if s.get("attempts")]
+    found = [
+        client.call(Call("GET", f"/runs/{number}/log", query={"address": one, "limit": 10_000}))
+        for one in labels
+    ]
+    if as_json:
+        output.print_json(found)
+        return 0
+    for one in found:
+        if len(found) > 1 and one["lines"]:
+            out.print(Text(f"{one['address']}#{one['attempt']}", style="bold"))
+        for line in one["lines"]:
+            out.print(_log_line(line), soft_wrap=True)
+    if not any(one["lines"] for one in found):
+        output.say(f"{address} has printed nothing")
+    return 0
+
+
+def _log_line(line: View) -> Text:
+    mark = line.get("level") or line["stream"]
+    style = {"stderr": "yellow", "error": "red", "warning": "yellow"}.get(mark, "dim")
+    return Text.assemble((line["at"][11:23], "dim"), " ", (f"{mark:<8}", style), line["text"])
+
+
+def workflows(client: Client, as_json: bool) -> int:
+    """List workflows."""
+    found = client.call(Call("GET", "/workflows"))
+    if as_json:
+        output.print_json(found)
+        return 0
+    if not found["workflows"]:
+        output.say("no workflows; publish a loom with `yarnloom publish MODULE:LOOM`")
+        return 0
+    rows = output.table("workflow", "version", "params", "published", "last run")
+    for one in found["workflows"]:
+        required = one["params"].get("required", ())
+        names = [
+            name if name in required else f"[{name}]"
+            for name in one["params"].get("properties", {})
+        ]
+        rows.add_row(
+            one["name"],
+            one["version"],
+            Text(" ".join(names)),
+            output.ago(one["published_at"]),
+            str(one["last_run"] or "–"),
+        )
+    out.print(rows)
+    return 0
+
+
+def tasks(client: Client, as_json: bool) -> int:
+    """List tasks."""
+    found = client.call(Call("GET", "/tasks"))
+    if as_json:
+        output.print_json(found)
+        return 0
+    if not found["tasks"]:
+        output.say("no tasks; publish a loom with `yarnloom publish MODULE:LOOM`")
+        return 0
+    rows = output.table("task", "code", "workers", "what it does")
+    for one in found["tasks"]:
+        same = [w["name"] for w in one["workers"] if w["code_hash"] == one["code_hash"]]
+        other = [f"{w['name']} (other code)" for w in one["workers"] if w["name"] not in same]
+        rows.add_row(
+            one["name"], one["code_hash"], ", ".join(same + other) or "none", one["summary"]
+        )
+    out.print(rows)
+    return 0
+
+
+def workers(client: Client, as_json: bool) -> int:
+    """List workers."""
+    found = client.call(Call("GET", "/workers"))
+    if as_json:
+        output.print_json(found)
+        return 0
+    if not found["workers"]:
+        output.say("no workers; start one with `yarnloom worker --load MODULE:LOOM`")
+        return 0
+    rows = output.table("worker", "host", "pid", "processes", "in hand", "tasks", "last seen")
+    for one in found["workers"]:
+        facts = one["facts"]
+        rows.add_row(
+            one["name"],
+            str(facts.get("host", "")),
+            str(facts.get("pid", "")),
+            str(facts.get("processes", "")),
+            str(len(one["in_hand"])),
+            str(len(one["tasks"])),
+            output.ago(one["seen_at"]) if one["registered"] else "not yet, since the restart",
+        )
+    out.print(rows)
+    return 0
+
+
+def split_address(address: str) -> tuple[int, str]:
+    """The run's number and what stands behind it.
+
+    Raises:
+        InvalidInput: it does not begin with a number.
+    """
+    number, _, label = address.partition("/")
+    if not number.isdigit() or int(number) < 1:
+        raise InvalidInput(
+            f"found {address!r}; expected a run's number, or one with a step: 1042 or 1042/fetch"
+        )
+    return int(number), label

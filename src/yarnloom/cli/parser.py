@@ -1,0 +1,161 @@
+"""The grammar of the command `yarnloom`: what can be typed, and nothing of what it does."""
+
+from __future__ import annotations
+
+import argparse
+import difflib
+from typing import Any, NoReturn
+
+from yarnloom.version import VERSION
+
+
+class Parser(argparse.ArgumentParser):
+    """A parser that offers the nearest name for a misspelled command."""
+
+    def error(self, message: str) -> NoReturn:
+        """Say what is wrong and where help is; exit code 2."""
+        if "invalid choice:" in message:
+            given = message.split("invalid choice: ")[1].split(" ", 1)[0].strip("'")
+            choices = next(
+                (list(a.choices) for a in self._actions if a.choices and given not in a.choices), []
+            )
+            close = difflib.get_close_matches(given, choices, n=1)
+            hint = f"did you mean {close[0]!r}?" if close else f"there is: {', '.join(choices)}"
+            message = f"no command {given!r}; {hint}"
+        self.exit(2, f"{self.prog}: {message}\n`{self.prog} --help` shows what is possible.\n")
+
+
+def positive(text: str) -> int:
+    """An integer from 1 on."""
+    number = int(text)
+    if number < 1:
+        raise argparse.ArgumentTypeError(f"found {text}; expected 1 or more")
+    return number
+
+
+def build_parser() -> Parser:
+    """The whole grammar."""
+    parser = Parser(
+        prog="yarnloom",
+        description="Durable background work for Python: write plain functions, compose them into "
+        "workflows, and watch, stop and repeat their runs.",
+        epilog="Start with `yarnloom demo`. Exit codes: 0 fine, 1 the run failed or was cancelled, "
+        "2 bad usage or input, 3 service not reachable, 4 not allowed, 5 could not start.",
+    )
+    parser.add_argument("--version", action="version", version=f"yarnloom {VERSION}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
+    service = _service_options()
+    reading = _reading_options()
+
+    def add(name: str, what: str, *parents: Any) -> argparse.ArgumentParser:
+        return commands.add_parser(name, help=what, description=what, parents=parents)
+
+    demo = add("demo", "Run the tide almanac: a service, two workers and a run to look at.")
+    _listen_options(demo)
+    demo.add_argument(
+        "--exit-when-done", action="store_true", help="end with the run instead of staying up"
+    )
+
+    serve = add("serve", "Run the service, and workers beside it if a loom is given.")
+    _listen_options(serve)
+    serve.add_argument("--load", metavar="MODULE:LOOM", help="publish this loom and work for it")
+    serve.add_argument("--workers", type=positive, default=1, help="workers to start (default 1)")
+    serve.add_argument(
+        "--processes", type=positive, help="processes of each worker (default: the cores, shared)"
+    )
+    serve.add_argument(
+        "--lease",
+        type=float,
+        default=30.0,
+        metavar="SECONDS",
+        help="how long a silent worker is thought to live (default 30)",
+    )
+    serve.add_argument(
+        "--commit",
+        choices=["auto", "loop", "thread"],
+        default="auto",
+        help="where commits run; auto decides by how fast the disk is",
+    )
+
+    worker = add("worker", "Run attempts for a service.", service)
+    worker.add_argument("--load", required=True, metavar="MODULE:LOOM", help="the loom to work for")
+    worker.add_argument("--processes", type=positive, help="attempts at once (default: the cores)")
+    worker.add_argument("--name", default="", help="the worker's name, for people")
+    worker.add_argument("--id", default="", help=argparse.SUPPRESS)
+    worker.add_argument("--end-with-stdin", action="store_true", help=argparse.SUPPRESS)
+    worker.add_argument(
+        "--drain",
+        type=float,
+        default=10.0,
+        metavar="SECONDS",
+        help="time that running attempts get when the worker ends (default 10)",
+    )
+
+    check = add("check", "Check a loom without running anything.", reading)
+    check.add_argument("loom", metavar="MODULE:LOOM")
+
+    publish = add("publish", "Make a loom's workflows current at the service.", service, reading)
+    publish.add_argument("loom", metavar="MODULE:LOOM")
+
+    start = add("start", "Start a run and print its number.", service, reading)
+    start.add_argument("workflow", metavar="WORKFLOW")
+    start.add_argument(
+        "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="one param"
+    )
+    start.add_argument("--params", metavar="FILE", help="params as a JSON file; - reads the input")
+    start.add_argument("--key", help="start key: starting twice with one makes one run")
+    start.add_argument("--priority", type=int, default=0, help="higher runs first (default 0)")
+    start.add_argument("--share", default="", help="whom fair turns are counted for")
+    start.add_argument("--tag", action="append", default=[], help="a word to find the run by")
+    start.add_argument("--watch", action="store_true", help="stay and show its progress")
+
+    runs = add("runs", "List runs, newest first.", service, reading)
+    runs.add_argument("--state", action="append", default=[], help="only runs in this state")
+    runs.add_argument("--workflow", help="only runs of this workflow")
+    runs.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
+
+    show = add("show", "Show a run, or a step of it.", service, reading)
+    show.add_argument("address", metavar="RUN[/STEP]", help="1042, or 1042/fetch")
+
+    watch = add("watch", "Watch a run until it ends; Ctrl-C stops watching only.", service)
+    watch.add_argument("run", type=positive, metavar="RUN")
+
+    cancel = add("cancel", "Tell a run to stop.", service, reading)
+    cancel.add_argument("run", type=positive, metavar="RUN")
+    cancel.add_argument("--reason", default="", help="why, for the record")
+
+    log = add("log", "Print what the steps of a run printed and logged.", service, reading)
+    log.add_argument("address", metavar="RUN[/STEP[#ATTEMPT]]", help="1042, 1042/fetch, …#2")
+
+    add("workflows", "List the workflows that are published.", service, reading)
+    add("tasks", "List the tasks that are published, and who has them.", service, reading)
+    add("workers", "List the workers.", service, reading)
+    return parser
+
+
+def _service_options() -> argparse.ArgumentParser:
+    options = argparse.ArgumentParser(add_help=False)
+    options.add_argument("--url", help="the service's address (else YARNLOOM_URL)")
+    options.add_argument("--token", help="the service's token (else YARNLOOM_TOKEN)")
+    return options
+
+
+def _reading_options() -> argparse.ArgumentParser:
+    options = argparse.ArgumentParser(add_help=False)
+    options.add_argument("--json", action="store_true", help="print JSON, for programs")
+    return options
+
+
+def _listen_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--host", default="127.0.0.1", help="address to listen at")
+    parser.add_argument("--port", type=int, default=8471, help="port (default 8471; 0 is any)")
+    parser.add_argument("--data", metavar="FOLDER", help="data folder (else YARNLOOM_DATA)")
+    parser.add_argument("--token", help="token that clients must show (else YARNLOOM_TOKEN)")
+    parser.add_argument(
+        "--name",
+        dest="names",
+        action="append",
+        default=[],
+        metavar="HOST",
+        help="a host name by which the service is reached",
+    )

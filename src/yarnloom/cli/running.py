@@ -1,0 +1,130 @@
+"""Commands that stay: serve, worker, demo."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import os
+from contextlib import ExitStack
+from pathlib import Path
+
+from rich.live import Live
+from rich.text import Text
+
+from yarnloom.cli import output
+from yarnloom.cli.output import out, say
+from yarnloom.client import ENDED, AsyncClient, Target
+from yarnloom.errors import RunFailed, StartError
+
+DEMO_FOLDER = "yarnloom-demo"
+
+
+def serve(options: argparse.Namespace) -> int:
+    """Run the service until it is told to stop."""
+    from yarnloom.service import Helpers, Service
+    from yarnloom.worker import cores
+
+    processes = options.processes or max(1, cores() // options.workers)
+    helpers = Helpers(options.load or "", options.workers, processes, Path.cwd())
+    settings = _settings(options)
+
+    async def main() -> None:
+        await Service(settings, helpers, say).run()
+
+    asyncio.run(main())
+    return 0
+
+
+def worker(options: argparse.Namespace, target: Target) -> int:
+    """Work until told to end."""
+    from yarnloom.worker import WorkerOptions, cores, run_worker
+
+    given = {"id": options.id} if options.id else {}
+    chosen = WorkerOptions(
+        load=options.load,
+        target=target,
+        name=options.name,
+        processes=options.processes or cores(),
+        drain=options.drain,
+        end_with_stdin=options.end_with_stdin,
+        **given,
+    )
+    asyncio.run(run_worker(chosen, say))
+    return 0
+
+
+def demo(options: argparse.Namespace) -> int:
+    """Run the tide almanac."""
+    try:
+        from yarnloom.demo.gauge_office import ADDRESS_VARIABLE, gauge_office
+    except ModuleNotFoundError as error:
+        raise StartError(
+            f"the demo needs {error.name}: install it with `pip install 'yarn-loom[demo]'`"
+        ) from error
+    from yarnloom.service import Helpers, Service
+    from yarnloom.worker import cores
+
+    with ExitStack() as stack:
+        options.data = options.data or DEMO_FOLDER
+        os.environ[ADDRESS_VARIABLE] = stack.enter_context(gauge_office())
+        say(f"the gauge office, a stand-in, answers at {os.environ[ADDRESS_VARIABLE]}")
+        helpers = Helpers("yarnloom.demo.almanac:loom", 2, max(1, cores() // 2), Path.cwd())
+        service = Service(_settings(options), helpers, say)
+        tables = Path(options.data).absolute() / "almanac"
+        return asyncio.run(_demo(service, tables, options.exit_when_done, options.token))
+
+
+async def _demo(service: object, tables: Path, leave: bool, token: str | None) -> int:
+    from yarnloom.service import Service
+
+    assert isinstance(service, Service)
+    codes: list[int] = []
+
+    async def main(url: str) -> None:
+        target = Target.find(url, token, "the demo's own")
+        async with AsyncClient(target=target, who="demo") as client:
+            codes.append(await _show_demo(client, url, tables))
+        if not leave:
+            say("the service stays up; Ctrl-C ends it")
+            await asyncio.Event().wait()
+
+    await service.run(main)
+    return codes[0] if codes else 0
+
+
+async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
+    run = await client.start("harbour-tides", harbour="brackwater", folder=str(tables))
+    say(f"run {run.number} makes next year's tide table of Brackwater\n")
+    graph = None
+    with Live(console=out, auto_refresh=False) as live:
+        async for event in client.events(run.number):
+            data = event.get("data") or {}
+            run.data, graph = data.get("run", run.data), data.get("graph", graph)
+            live.update(output.run_picture(run.data, graph), refresh=True)
+            if run.state in ENDED and graph and graph["state"] in (*ENDED, "skipped"):
+                break
+    try:
+        table = await run.wait()
+    except RunFailed as error:
+        out.print(Text(f"\n{error.message}", style=output.DYES["failed"][0]))
+        return 1
+    out.print(f"\n{table['rows']} high and low waters in {table['path']}, beginning with")
+    for line in table["first_lines"]:
+        out.print(f"  {line}")
+    out.print(f"\nThe console: {url}/runs/{run.number}")
+    return 0
+
+
+def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # imported lazily
+    from yarnloom.service import ServiceSettings, default_data_folder
+
+    token = options.token if options.token is not None else os.environ.get("YARNLOOM_TOKEN", "")
+    extra = {name: getattr(options, name) for name in ("lease", "commit") if hasattr(options, name)}
+    return ServiceSettings(
+        data=Path(options.data) if options.data else default_data_folder(),
+        host=options.host,
+        port=options.port,
+        token=token,
+        names=tuple(options.names),
+        **extra,
+    )

@@ -1,0 +1,187 @@
+"""The client for asyncio. It does what `yarnloom.client.sync` does, with `await`."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Mapping
+from types import TracebackType
+from typing import Any
+
+import httpx
+from httpx_sse import aconnect_sse
+
+from yarnloom.client import wire
+from yarnloom.client.sync import TIMEOUT, TRIES
+from yarnloom.client.wire import API, ENDED, Call, JsonObject, Target
+
+
+class AsyncRun:
+    """A run, as it was when it was last looked at.
+
+    Attributes:
+        number: the run's number.
+        data: everything the service says of it.
+    """
+
+    def __init__(self, client: AsyncClient, data: JsonObject) -> None:
+        self._client = client
+        self.data = data
+        self.number: int = data["number"]
+
+    def __repr__(self) -> str:
+        return f"<AsyncRun {self.number} of {self.data['workflow']}: {self.state}>"
+
+    @property
+    def state(self) -> str:
+        """Its state, as it was when last looked at."""
+        return str(self.data["state"])
+
+    @property
+    def output(self) -> Any:
+        """Its output, None as long as it is not done."""
+        return self.data["output"]
+
+    async def refresh(self) -> AsyncRun:
+        """Look again."""
+        self.data = await self._client.call(wire.show_call(self.number))
+        return self
+
+    async def wait(self, timeout: float | None = None) -> Any:
+        """Wait for the run's end; its output. Raises as `Run.wait` does."""
+        loop = asyncio.get_running_loop()
+        until = None if timeout is None else loop.time() + timeout
+        while self.state not in ENDED:
+            left = 20.0 if until is None else min(20.0, until - loop.time())
+            if left <= 0:
+                raise wire.still_going(self.data, timeout or 0.0)
+            self.data = await self._client.call(wire.show_call(self.number, left))
+        return wire.output_of(self.data)
+
+    async def follow(self) -> AsyncIterator[AsyncRun]:
+        """The run each time it changes, until it has ended. A broken connection is healed."""
+        async for event in self._client.events(self.number):
+            data = event.get("data") or {}
+            if "run" in data:
+                self.data = data["run"]
+                yield self
+                if self.state in ENDED:
+                    return
+
+    async def cancel(self, reason: str = "") -> AsyncRun:
+        """Tell the run to stop."""
+        self.data = await self._client.call(wire.cancel_call(self.number, reason))
+        return self
+
+
+class AsyncClient:
+    """Talks to a service from asyncio. Arguments as of `Client`."""
+
+    def __init__(
+        self,
+        url: str | None = None,
+        *,
+        token: str | None = None,
+        who: str | None = None,
+        target: Target | None = None,
+        transport: httpx.AsyncBaseTransport | None = None,
+    ) -> None:
+        self.target = target or Target.find(url, token)
+        headers = self.target.headers(who or wire.default_who("python"))
+        self._http = httpx.AsyncClient(
+            base_url=self.target.url,
+            headers=headers,
+            timeout=TIMEOUT,
+            transport=transport,
+            trust_env=not self.target.local,
+        )
+
+    async def __aenter__(self) -> AsyncClient:
+        return self
+
+    async def __aexit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        """Close the connections."""
+        await self._http.aclose()
+
+    async def start(
+        self,
+        workflow: str,
+        params: Mapping[str, Any] | None = None,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        **named: Any,
+    ) -> AsyncRun:
+        """Start a workflow; arguments and errors as of `Client.start`."""
+        call = wire.start_call(
+            workflow,
+            {**(params or {}), **named},
+            key=key,
+            priority=priority,
+            share=share,
+            tags=tags,
+        )
+        return AsyncRun(self, await self.call(call))
+
+    async def run(self, number: int) -> AsyncRun:
+        """A run by number; raises as `Client.run` does."""
+        return AsyncRun(self, await self.call(wire.show_call(number)))
+
+    async def runs(
+        self, *, states: tuple[str, ...] = (), workflow: str | None = None, limit: int = 50
+    ) -> list[AsyncRun]:
+        """The newest runs."""
+        page = await self.call(wire.list_call(states, workflow, limit, None))
+        return [AsyncRun(self, data) for data in page["runs"]]
+
+    async def call(self, call: Call) -> Any:
+        """Send a request, again where that is safe and the connection broke."""
+        for tries_left in reversed(range(TRIES)):
+            try:
+                response = await self._http.request(
+                    call.method,
+                    API + call.path,
+                    content=call.content,
+                    params=call.query,
+                    headers={"Content-Type": "application/json"} if call.body is not None else {},
+                )
+                return wire.read_answer(self.target, response.status_code, response.content)
+            except (httpx.RemoteProtocolError, httpx.ReadError, httpx.WriteError) as error:
+                if not call.again or not tries_left:
+                    raise self.target.not_reachable(error) from error
+            except (httpx.TransportError, httpx.InvalidURL, httpx.UnsupportedProtocol) as error:
+                raise self.target.not_reachable(error) from error
+        raise AssertionError("the loop returns or raises")
+
+    async def events(self, run: int | None = None) -> AsyncIterator[JsonObject]:
+        """CloudEvents as they come; after a broken connection from where it broke."""
+        query = {} if run is None else {"run": run}
+        last_id, failures = "", 0
+        while True:
+            headers = {"Last-Event-ID": last_id} if last_id else {}
+            try:
+                async with aconnect_sse(
+                    self._http, "GET", f"{API}/events", params=query, headers=headers
+                ) as source:
+                    if source.response.status_code >= 400:
+                        body = await source.response.aread()
+                        wire.read_answer(self.target, source.response.status_code, body)
+                    async for event in source.aiter_sse():
+                        failures = 0
+                        if event.data:
+                            last_id = event.id or last_id
+                            yield event.json()
+            except httpx.TransportError as error:
+                failures += 1
+                if failures > 6:
+                    raise self.target.not_reachable(error) from error
+            await asyncio.sleep(min(5.0, 0.1 * 2**failures))

@@ -1,0 +1,199 @@
+"""What the sync and the async client share: addresses, calls, and reading answers. No I/O."""
+
+from __future__ import annotations
+
+import getpass
+import json
+import os
+import socket
+import uuid
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urlsplit
+
+from yarnloom import errors
+from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError
+from yarnloom.values import decode, encode
+
+API = "/api/v1"
+DEFAULT_URL = "http://127.0.0.1:8471"
+ENDED = frozenset({"done", "failed", "cancelled"})
+
+JsonObject = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """Which service is meant, and how that was decided.
+
+    Attributes:
+        url: the base address, without a slash at its end.
+        setting: where the address comes from, for messages.
+        token: shown to the service; empty for none.
+    """
+
+    url: str
+    setting: str
+    token: str = ""
+
+    @classmethod
+    def find(cls, url: str | None = None, token: str | None = None, given_by: str = "") -> Target:
+        """The service meant by an argument, else by `YARNLOOM_URL`, else the default one."""
+        token = token if token is not None else os.environ.get("YARNLOOM_TOKEN", "")
+        if url:
+            return cls(url.rstrip("/"), given_by or "given as url", token)
+        if from_env := os.environ.get("YARNLOOM_URL"):
+            return cls(from_env.rstrip("/"), "from YARNLOOM_URL", token)
+        return cls(DEFAULT_URL, "the default", token)
+
+    @property
+    def local(self) -> bool:
+        """Whether the service is on this machine, where no proxy stands between."""
+        return urlsplit(self.url).hostname in ("127.0.0.1", "localhost", "::1")
+
+    def headers(self, who: str) -> dict[str, str]:
+        """The headers of every request."""
+        found = {"Yarnloom-Who": who.encode("ascii", "replace").decode()}
+        if self.token:
+            found["Authorization"] = f"Bearer {self.token}"
+        return found
+
+    def not_reachable(self, why: object) -> NotReachable:
+        """The error when nothing answers."""
+        return NotReachable(
+            f"no service answers at {self.url} ({self.setting}): {why or 'connection failed'}. "
+            "Start one with `yarnloom serve`, or give its address with --url or YARNLOOM_URL."
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """One request.
+
+    Attributes:
+        again: whether it may simply be sent again when the connection broke.
+    """
+
+    method: str
+    path: str
+    body: Any = None
+    query: dict[str, Any] = field(default_factory=dict)
+    again: bool = True
+
+    @property
+    def content(self) -> bytes | None:
+        """The body as JSON."""
+        return None if self.body is None else json.dumps(self.body, allow_nan=False).encode()
+
+
+def default_who(kind: str) -> str:
+    """Who gives commands, unless told: the kind of program, the user and the machine."""
+    try:
+        user = getpass.getuser()
+    except (OSError, KeyError):  # a container's user id without a name
+        user = str(os.getuid())
+    return f"{kind}:{user}@{socket.gethostname()}"
+
+
+def read_answer(target: Target, status: int, body: bytes) -> Any:
+    """What an answer holds.
+
+    Raises:
+        Refused: the service said no; the class says how.
+        BadAnswer: this is not how a Yarn Loom service answers.
+    """
+    if status == 204:
+        return None
+    try:
+        data = decode(body)
+    except YarnloomError as error:
+        raise BadAnswer(
+            f"{target.url} ({target.setting}) answers {status}, but not with JSON. "
+            "Is it a Yarn Loom service?"
+        ) from error
+    if status < 400:
+        return data
+    raise _error(target, status, data)
+
+
+def _error(target: Target, status: int, data: Any) -> YarnloomError:
+    kind = str(data.get("type", "")) if isinstance(data, dict) else ""
+    if not kind.startswith("urn:yarnloom:"):
+        return BadAnswer(f"{target.url} answers {status}. Is it a Yarn Loom service?")
+    found = errors.subclasses().get(kind.removeprefix("urn:yarnloom:"), errors.Refused)
+    problems = [
+        Problem(one.get("pointer", ""), one.get("detail", "")) for one in data.get("problems", ())
+    ]
+    known = {"type", "title", "status", "detail", "problems"}
+    detail = {key: value for key, value in data.items() if key not in known}
+    return found(data.get("detail", kind), problems=problems, **detail)
+
+
+def start_call(
+    workflow: str,
+    params: Mapping[str, Any],
+    *,
+    key: str | None,
+    priority: int,
+    share: str,
+    tags: tuple[str, ...],
+) -> Call:
+    """Start a workflow. A key is made up unless one is given, so that sending twice is safe.
+
+    Raises:
+        ValueRefused: the params are not JSON.
+    """
+    encode(dict(params), "params")
+    body = {
+        "workflow": workflow,
+        "params": dict(params),
+        "key": key or uuid.uuid4().hex,
+        "priority": priority,
+        "share": share,
+        "tags": list(tags),
+    }
+    return Call("POST", "/runs", body)
+
+
+def list_call(
+    states: tuple[str, ...], workflow: str | None, limit: int, cursor: str | None
+) -> Call:
+    """A page of runs."""
+    query = {"state": list(states), "workflow": workflow, "limit": limit, "cursor": cursor}
+    return Call("GET", "/runs", query={key: value for key, value in query.items() if value})
+
+
+def show_call(number: int, wait: float = 0.0) -> Call:
+    """A run, possibly after waiting for its end."""
+    return Call("GET", f"/runs/{number}", query={"wait": f"{wait:.3f}"} if wait else {})
+
+
+def cancel_call(number: int, reason: str) -> Call:
+    """Tell a run to stop."""
+    return Call("POST", f"/runs/{number}/cancel", {"reason": reason}, again=False)
+
+
+def output_of(run: JsonObject) -> Any:
+    """The output of a run that has ended.
+
+    Raises:
+        RunFailed: it failed.
+        RunCancelled: it was cancelled.
+    """
+    if run["state"] == "done":
+        return run["output"]
+    error = run["error"] or {}
+    number, message = run["number"], error.get("message", "")
+    if run["state"] == "cancelled":
+        raise errors.RunCancelled(f"run {number} was {message or 'cancelled'}", run=run)
+    where = f" at {error['step']}" if error.get("step") else ""
+    what = f"{error.get('type', 'Error')}: {message}"
+    raise errors.RunFailed(f"run {number} failed{where}: {what}", run=run)
+
+
+def still_going(run: JsonObject, timeout: float) -> errors.WaitTimeout:
+    """The error when a wait was not long enough."""
+    return errors.WaitTimeout(
+        f"run {run['number']} is {run['state']} after {timeout:g} s of waiting; it goes on", run=run
+    )

@@ -1,0 +1,1 @@
+"""The tide almanac: a made-up tide office, its stand-ins, and its loom."""

@@ -1,0 +1,166 @@
+"""The engine: many commands, one transaction.
+
+Synchronous, without a clock of its own. `execute` takes a batch of commands and the time, and
+gives an answer to each; what it answers is durable. A command that is refused changes nothing. A
+command that breaks (a bug) is undone alone: the batch is rolled back and done again one by one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from yarnloom.engine import attending, commands, publishing, starting, stopping
+from yarnloom.engine.handing_out import hand_out
+from yarnloom.engine.memory import Memory
+from yarnloom.engine.turn import Settings, Turn
+from yarnloom.errors import Busy, Refused
+from yarnloom.plan import Plan
+from yarnloom.store import Database, StoreFailed, Unit
+from yarnloom.store import writing as store
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """When a batch is done: microseconds since 1970 UTC, and seconds of a steady clock."""
+
+    now: int
+    mono: float
+
+
+@dataclass(slots=True)
+class Results:
+    """What came of a batch.
+
+    Attributes:
+        answers: one for each command, in order: its answer, or the exception that refused it.
+        messages: for workers with an open request: what is to be sent to them now.
+        changed: numbers of the runs that look different now.
+        next_due: when `Tick` is to be submitted, on the steady clock; None if never.
+    """
+
+    answers: list[Any] = field(default_factory=list)
+    messages: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    changed: set[int] = field(default_factory=set)
+    next_due: float | None = None
+
+
+_USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
+    commands.Publish: publishing.publish,
+    commands.StartRun: starting.start_run,
+    commands.CancelRun: stopping.cancel_run,
+    commands.Register: attending.register,
+    commands.Ask: attending.ask,
+    commands.CloseAsk: attending.close_ask,
+    commands.Report: attending.take_report,
+    commands.Leave: attending.leave,
+    commands.LoseWorker: attending.lose_worker,
+    commands.Tick: attending.tick,
+    commands.ListWorkers: attending.list_workers,
+}
+
+
+class Engine:
+    """The one writer of a data folder.
+
+    Args:
+        database: opened and locked.
+        moment: the present time, for the workers' first leases.
+        settings: leases and limits.
+    """
+
+    def __init__(
+        self, database: Database, moment: Moment, settings: Settings | None = None
+    ) -> None:
+        self._database = database
+        self._settings = settings or Settings()
+        self._unit = Unit(database.writer)
+        self._plans: dict[int, Plan] = {}
+        self._memory = Memory()
+        self._rebuild(moment)
+
+    def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
+        """Do a batch of commands in one transaction."""
+        turn = self._turn(moment)
+        try:
+            answers = [self._one(turn, command) for command in batch]
+            hand_out(turn)
+            self._unit.commit()
+        except StoreFailed as error:
+            self._undo(moment)
+            busy = Busy(f"the change could not be stored: {error}. Nothing changed; try again.")
+            return Results([busy] * len(batch), next_due=self._memory.due.next_at)
+        except Exception as error:
+            self._undo(moment)
+            if len(batch) == 1:
+                return Results([error], next_due=self._memory.due.next_at)
+            return self._one_by_one(batch, moment)
+        return self._results(turn, batch, answers)
+
+    def _one(self, turn: Turn, command: commands.Command) -> Any:
+        before = self._unit.changes
+        try:
+            return _USE_CASES[type(command)](turn, command)
+        except Refused as refused:
+            if self._unit.changes != before:
+                raise  # it had begun to change things: undo all, and do the others again
+            return refused
+
+    def _one_by_one(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
+        total = Results()
+        for command in batch:
+            results = self.execute([command], moment)
+            total.answers += results.answers
+            total.changed |= results.changed
+            for worker, messages in results.messages.items():
+                total.messages.setdefault(worker, []).extend(messages)
+            total.next_due = results.next_due
+        return total
+
+    def _results(
+        self, turn: Turn, batch: Sequence[commands.Command], answers: list[Any]
+    ) -> Results:
+        results = Results(answers, changed=turn.changed, next_due=self._memory.due.next_at)
+        for command, answer in zip(batch, answers, strict=True):
+            if isinstance(command, commands.Report) and isinstance(answer, commands.Reported):
+                answer.messages = self._memory.workers[command.worker].take_unsent()
+        for worker in self._memory.workers.values():
+            if worker.listening and worker.unsent and (messages := worker.take_unsent()):
+                worker.listening = False
+                results.messages[worker.id] = messages
+        return results
+
+    def _turn(self, moment: Moment) -> Turn:
+        return Turn(
+            self._unit,
+            self._memory,
+            self._settings,
+            self._plans,
+            self._database.id,
+            moment.now,
+            moment.mono,
+        )
+
+    def _undo(self, moment: Moment) -> None:
+        """Roll back and rebuild the memory.
+
+        Workers must register again, as after a restart: what was posted to them may be void.
+        """
+        self._unit.rollback()
+        self._plans.clear()
+        self._rebuild(moment)
+
+    def _rebuild(self, moment: Moment) -> None:
+        self._memory = Memory()
+        turn = self._turn(moment)
+        self._memory.workflows = store.current_plans(self._unit)
+        for pool, priority, share, task, count in store.ready_by_lane(self._unit):
+            self._memory.lanes.add(pool, priority, share, task, count)
+        for worker_id, name, facts in store.workers_present(self._unit):
+            attending.remember(turn, worker_id, name, facts)
+        for worker in self._memory.workers.values():
+            for attempt in worker.in_hand:
+                step = self._unit.steps.need(self._unit.attempts.need(attempt).step)
+                self._memory.lanes.started(step.pool, step.share)
+        self._unit.commit()

@@ -1,0 +1,139 @@
+"""Handing out: ready steps go to workers that have a place and are there to be told."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import deque
+from collections.abc import Iterable
+
+from yarnloom.engine.lanes import Turn as LaneTurn
+from yarnloom.engine.memory import Worker
+from yarnloom.engine.states import StopReason
+from yarnloom.engine.turn import Turn
+from yarnloom.store import AttemptRow, StepRow
+from yarnloom.store import writing as store
+from yarnloom.values import decode
+
+FETCH = 64
+
+
+def hand_out(turn: Turn) -> None:
+    """Give ready steps to workers, one to each in turn, until places or steps are used up."""
+    lanes = turn.memory.lanes
+    if not lanes.ready:
+        return
+    desk = _Desk(turn)
+    # The longest idle first, so that one worker does not get all of a trickle.
+    wanting = sorted(_wanting(turn), key=lambda worker: len(worker.in_hand))
+    while wanting and lanes.ready:
+        wanting = [worker for worker in wanting if _free(worker) and desk.serve(worker)]
+
+
+def _wanting(turn: Turn) -> Iterable[Worker]:
+    return (
+        worker
+        for worker in turn.memory.workers.values()
+        if (worker.listening or worker.id in turn.reporters) and _free(worker)
+    )
+
+
+def _free(worker: Worker) -> bool:
+    return len(worker.in_hand) < worker.places
+
+
+class _Desk:
+    """Serves workers within one transaction; fetches the first steps of a lane a few at a time."""
+
+    def __init__(self, turn: Turn) -> None:
+        self.turn = turn
+        self.fetched: dict[tuple[str, int, str, str], deque[tuple[int, bytes, int]]] = {}
+        turn.unit.flush()
+
+    def serve(self, worker: Worker) -> bool:
+        """Hand the next step to a worker; False if there is none for it."""
+        whose = self.turn.memory.lanes.next_turn(worker.tasks)
+        if whose is None:
+            return False
+        step = self.turn.unit.steps.need(self.next_step(whose))
+        _hand(self.turn, worker, step)
+        return True
+
+    def next_step(self, whose: LaneTurn) -> int:
+        """The first step in plan order among a share's tasks."""
+        heads = []
+        for task in whose.tasks:
+            key = (whose.pool, whose.priority, whose.share, task)
+            queue = self.fetched.get(key)
+            if not queue:
+                # What was handed out in this transaction must not be found again.
+                self.turn.unit.flush()
+                rows = store.next_ready(self.turn.unit, *key, FETCH)
+                queue = self.fetched[key] = deque((run, rank, step) for step, run, rank in rows)
+            heads.append((queue[0], key))
+        (_, _, step), key = min(heads)
+        self.fetched[key].popleft()
+        return step
+
+
+def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
+    attempt = AttemptRow(
+        id=turn.unit.new_id("attempts"),
+        step=step.id,
+        run=step.run,
+        number=step.attempts + 1,
+        try_=step.tries + 1,
+        worker=worker.id,
+        code_hash=worker.tasks[step.task],
+        ready_at=step.ready_at,
+        handed_at=turn.now,
+    )
+    turn.unit.attempts.add(attempt)
+    turn.memory.lanes.remove(step.pool, step.priority, step.share, step.task)
+    turn.memory.lanes.started(step.pool, step.share)
+    step.open = attempt.id
+    step.attempts = attempt.number
+    turn.unit.steps.touch(step)
+    turn.changed.add(step.run)
+    worker.in_hand.add(attempt.id)
+    post_work(turn, worker, step, attempt)
+
+
+def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) -> None:
+    """Tell a worker to run an attempt."""
+    run = turn.run(step.run)
+    worker.post(
+        kind="work",
+        attempt=attempt.id,
+        address=turn.address(run, turn.plan(run).nodes[step.node]),
+        number=attempt.number,
+        tries=attempt.try_,
+        task=step.task,
+        input=decode(step.input),
+        token=_token(turn.service_id, step.id),
+    )
+
+
+def post_stop(turn: Turn, step: StepRow, why: StopReason) -> bool:
+    """Tell the worker that has a step in hand to stop it; False if none has."""
+    if step.open is None:
+        return False
+    attempt = turn.unit.attempts.need(step.open)
+    step.stop = why
+    turn.unit.steps.touch(step)
+    turn.changed.add(step.run)
+    worker = turn.memory.workers[attempt.worker]
+    worker.post(kind="stop", attempt=attempt.id, why=str(why))
+    return True
+
+
+def take_back(turn: Turn, step: StepRow, attempt: AttemptRow) -> None:
+    """An attempt has ended: it is in nobody's hand any more."""
+    worker = turn.memory.workers.get(attempt.worker)
+    if worker:
+        worker.in_hand.discard(attempt.id)
+        worker.withdraw(attempt.id)
+    turn.memory.lanes.ended(step.pool, step.share)
+
+
+def _token(service_id: str, step: int) -> str:
+    return hashlib.blake2s(f"{service_id}/{step}".encode(), digest_size=16).hexdigest()

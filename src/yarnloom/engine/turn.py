@@ -1,0 +1,130 @@
+"""What a use case works with while one transaction lasts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from yarnloom.engine.memory import Memory
+from yarnloom.engine.states import (
+    RUN_ENDED,
+    RUN_TABLE,
+    STEP_ENDED,
+    STEP_TABLE,
+    RunEvent,
+    StepEvent,
+    StepState,
+    next_state,
+)
+from yarnloom.errors import NotFound
+from yarnloom.plan import Node, Plan, read_plan
+from yarnloom.store import RunRow, StepRow, Unit
+from yarnloom.store import writing as store
+
+LEASE = 30.0
+LOSSES = 3
+
+
+@dataclass(slots=True)
+class Settings:
+    """What the engine is told once.
+
+    Attributes:
+        lease: seconds a worker is thought to live after its last request.
+        losses: how often a step may lose its worker or process before it fails.
+    """
+
+    lease: float = LEASE
+    losses: int = LOSSES
+
+
+@dataclass(slots=True)
+class Turn:
+    """One transaction: the store's unit, the memory, the time, and what changed.
+
+    Attributes:
+        now: microseconds since 1970 UTC.
+        mono: seconds of a clock that never jumps.
+        changed: numbers of runs that look different now.
+        reporters: workers whose report is part of this transaction, so that they can be answered.
+        outputs: outputs of parts that ended in this transaction, by part row and node.
+    """
+
+    unit: Unit
+    memory: Memory
+    settings: Settings
+    plans: dict[int, Plan]
+    service_id: str
+    now: int
+    mono: float
+    changed: set[int] = field(default_factory=set)
+    reporters: set[str] = field(default_factory=set)
+    outputs: dict[tuple[int, int], str | None] = field(default_factory=dict)
+
+    def plan(self, run: RunRow) -> Plan:
+        """The plan that a run started with."""
+        return self.plan_by_id(run.plan)
+
+    def plan_by_id(self, plan_id: int) -> Plan:
+        """A plan that is kept."""
+        plan = self.plans.get(plan_id)
+        if plan is None:
+            plan = self.plans[plan_id] = read_plan(store.plan_document(self.unit, plan_id))
+        return plan
+
+    def run(self, number: int) -> RunRow:
+        """A run by number.
+
+        Raises:
+            NotFound: there is none.
+        """
+        run = self.unit.runs.get(number)
+        if run is None:
+            raise NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
+        return run
+
+    def move_run(self, run: RunRow, event: RunEvent) -> None:
+        """Let something happen to a run."""
+        run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
+        if run.state in RUN_ENDED:
+            run.ended_at = self.now
+        self.unit.runs.touch(run)
+        self.changed.add(run.number)
+
+    def move_step(self, step: StepRow, event: StepEvent, *, closing: bool = False) -> None:
+        """Let something happen to a step; counters and lanes follow.
+
+        Args:
+            closing: its open attempt has ended.
+        """
+        before, was_free = step.state, _free_to_start(step)
+        after = next_state(STEP_TABLE, before, event, f"step {step.id} of run {step.run}")
+        step.state = after
+        if closing:
+            step.open = step.stop = None
+        if was_free and not _free_to_start(step):
+            self.memory.lanes.remove(step.pool, step.priority, step.share, step.task)
+        if _free_to_start(step) and not was_free:
+            step.ready_at = self.now
+            self.memory.lanes.add(step.pool, step.priority, step.share, step.task)
+        if after in STEP_ENDED:
+            step.ended_at = self.now
+        self.unit.steps.touch(step)
+        self.count_child(step.part, before, after)
+        self.changed.add(step.run)
+
+    def count_child(self, part: int, before: str | None, after: str) -> None:
+        """A child of a part went from one state to another; None is waiting."""
+        row = self.unit.parts.need(part)
+        if before not in (None, StepState.WAITING):
+            setattr(row, str(before), getattr(row, str(before)) - 1)
+        setattr(row, after, getattr(row, after) + 1)
+        self.unit.parts.touch(row)
+
+    def address(self, run: RunRow, node: Node) -> str:
+        """The address of a node in a run: `1042/fetch`."""
+        return f"{run.number}/{self.plan(run).address(node)}"
+
+
+def _free_to_start(step: StepRow) -> bool:
+    """Whether a step could be handed out; the same condition as of the index `steps_to_start`."""
+    return step.state == StepState.READY and step.open is None

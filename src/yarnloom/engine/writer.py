@@ -1,0 +1,149 @@
+"""`submit(command)` for many callers at once: group commit.
+
+All commands that arrive in one turn of the event loop share one transaction, and each caller gets
+its answer after the commit. Commits run on the event loop itself, which is fastest where the disk
+is; where a flush takes longer than `SLOW_FLUSH`, they run on one writer thread instead, so that
+the loop is never blocked. While a commit runs on the thread, new commands gather for the next.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections import deque
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from statistics import median
+from typing import Any
+
+from yarnloom.engine.commands import Command, Tick
+from yarnloom.engine.engine import Engine, Moment, Results
+
+SLOW_FLUSH = 0.003
+WATCHED = 101
+
+Clock = Callable[[], Moment]
+
+
+def system_clock() -> Moment:
+    """The present, by this machine's clocks."""
+    return Moment(time.time_ns() // 1_000, time.monotonic())
+
+
+class Writer:
+    """Gathers commands into batches for one engine.
+
+    Args:
+        engine: the engine; nobody else may call it.
+        clock: gives the time that each batch is done at.
+        on_results: told of each batch after its commit, on the event loop.
+        threaded: True commits on a thread from the start.
+    """
+
+    def __init__(
+        self,
+        engine: Engine,
+        clock: Clock,
+        on_results: Callable[[Results], None],
+        *,
+        threaded: bool = False,
+    ) -> None:
+        self._engine = engine
+        self._clock = clock
+        self._on_results = on_results
+        self._loop = asyncio.get_running_loop()
+        self._pending: list[tuple[Command, asyncio.Future[Any]]] = []
+        self._scheduled = False
+        self._timer: asyncio.TimerHandle | None = None
+        self._timer_at: float | None = None
+        self._times: deque[float] = deque(maxlen=WATCHED)
+        self._thread: ThreadPoolExecutor | None = None
+        if threaded:
+            self._use_thread()
+        self.submit_soon(Tick())
+
+    @property
+    def threaded(self) -> bool:
+        """Whether commits run on a thread."""
+        return self._thread is not None
+
+    async def submit(self, command: Command) -> Any:
+        """Do a command; its answer, once that is durable.
+
+        Raises:
+            Refused: the engine says no; nothing changed.
+        """
+        return await self.submit_soon(command)
+
+    def submit_soon(self, command: Command) -> asyncio.Future[Any]:
+        """Like `submit`, without waiting."""
+        future: asyncio.Future[Any] = self._loop.create_future()
+        # An answer that nobody reads any more, such as a tick's, is no error of the loop.
+        future.add_done_callback(lambda done: done.cancelled() or done.exception())
+        self._pending.append((command, future))
+        self._schedule()
+        return future
+
+    def close(self) -> None:
+        """Stop the timer and the thread; what is pending has been answered before."""
+        if self._timer:
+            self._timer.cancel()
+        if self._thread:
+            self._thread.shutdown()
+
+    def _schedule(self) -> None:
+        if not self._scheduled:
+            self._scheduled = True
+            self._loop.call_soon(self._flush)
+
+    def _flush(self) -> None:
+        batch, self._pending = self._pending, []
+        commands = [command for command, _ in batch]
+        if self._thread is None:
+            begun = time.perf_counter()
+            self._answer(batch, self._engine.execute(commands, self._clock()))
+            self._watch(time.perf_counter() - begun, len(batch))
+            return
+        work = self._loop.run_in_executor(
+            self._thread, lambda: self._engine.execute(commands, self._clock())
+        )
+        work.add_done_callback(lambda done: self._answer(batch, done.result()))
+
+    def _answer(self, batch: list[tuple[Command, asyncio.Future[Any]]], results: Results) -> None:
+        self._scheduled = False
+        for (_, future), answer in zip(batch, results.answers, strict=True):
+            if future.done():
+                continue
+            if isinstance(answer, BaseException):
+                future.set_exception(answer)
+            else:
+                future.set_result(answer)
+        self._arm(results.next_due)
+        self._on_results(results)
+        if self._pending:
+            self._schedule()
+
+    def _watch(self, seconds: float, commands: int) -> None:
+        """Move to the thread when commits turn out slow; large batches say nothing of the disk."""
+        if commands <= 4:
+            self._times.append(seconds)
+        if len(self._times) == WATCHED and median(self._times) > SLOW_FLUSH:
+            self._use_thread()
+
+    def _use_thread(self) -> None:
+        self._thread = ThreadPoolExecutor(1, thread_name_prefix="yarnloom-writer")
+
+    def _arm(self, due: float | None) -> None:
+        if due == self._timer_at and self._timer is not None:
+            return
+        if self._timer:
+            self._timer.cancel()
+            self._timer = None
+        self._timer_at = due
+        if due is not None:
+            delay = max(0.0, due - self._clock().mono)
+            self._timer = self._loop.call_later(delay, self._due)
+
+    def _due(self) -> None:
+        self._timer = None
+        self.submit_soon(Tick())

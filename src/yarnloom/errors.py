@@ -1,0 +1,251 @@
+"""Every error that Yarn Loom raises, in one tree.
+
+YarnloomError
+├── LoomError               a loom cannot be used as it stands
+│   ├── LoomNotFound        MODULE:LOOM names nothing that can be imported
+│   └── PlanError           a plan has mistakes; carries all of them
+├── ValueRefused            a value is not JSON, or is too large
+├── Refused                 the service understood, and says no
+│   ├── NotFound            nothing has that name or number
+│   ├── Gone                it existed and was removed
+│   ├── InvalidInput        inputs are missing, mistyped or surplus; carries all problems
+│   ├── Conflict            not possible in the present state
+│   │   └── StartKeyTaken   the start key belongs to a run with other params
+│   ├── NotAllowed          no token, a wrong one, or a foreign origin
+│   ├── WorkerUnknown       the service does not know this worker: register again
+│   └── Busy                the service could not store it now: try again
+├── ServiceError            talking to the service did not work
+│   ├── NotReachable        nothing answers at that address
+│   └── BadAnswer           something answers, but not a Yarn Loom service
+├── StartError              a service or worker cannot start here
+│   ├── AddressInUse        the port is taken
+│   ├── FolderInUse         another service has the data folder
+│   └── FolderUnusable      the data folder cannot be written, or is from another version
+├── RunEndedBadly           a run ended without an output
+│   ├── RunFailed
+│   └── RunCancelled
+├── WaitTimeout             the run has not ended yet
+├── Stopped                 raised inside a task by `ctx.check()` when it is told to stop
+└── GiveUp                  raise it inside a task to fail without more attempts
+
+A message says what was found, what was expected, and what to do next.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One mistake, with the place where it stands.
+
+    Args:
+        where: a JSON Pointer into the input (`/year`), or an address in a plan (`table/fetch`).
+        message: what was found, what was expected, what to do.
+    """
+
+    where: str
+    message: str
+
+    def __str__(self) -> str:
+        return f"{self.where or '/'}: {self.message}"
+
+
+class YarnloomError(Exception):
+    """Everything that Yarn Loom raises on purpose."""
+
+    code: ClassVar[str] = "error"
+
+    def __init__(self, message: str, *, problems: Iterable[Problem] = (), **detail: Any) -> None:
+        super().__init__(message)
+        self.message = message
+        self.problems: tuple[Problem, ...] = tuple(problems)
+        self.detail: dict[str, Any] = detail
+
+    def __str__(self) -> str:
+        return "\n".join([self.message, *(f"  {problem}" for problem in self.problems)])
+
+
+class LoomError(YarnloomError):
+    """A loom cannot be used as it stands."""
+
+    code = "loom"
+
+
+class LoomNotFound(LoomError):
+    """MODULE:LOOM names nothing that can be imported."""
+
+    code = "loom-not-found"
+
+
+class PlanError(LoomError):
+    """A plan has mistakes; `problems` holds all of them."""
+
+    code = "plan"
+
+
+class ValueRefused(YarnloomError):
+    """A value is not JSON, or is too large; `problems` says where."""
+
+    code = "value-refused"
+
+
+class Refused(YarnloomError):
+    """The service understood, and says no."""
+
+    code = "refused"
+
+
+class NotFound(Refused):
+    """Nothing has that name or number."""
+
+    code = "not-found"
+
+
+class Gone(Refused):
+    """It existed and was removed."""
+
+    code = "gone"
+
+
+class InvalidInput(Refused):
+    """Inputs are missing, mistyped or surplus; `problems` holds all of them."""
+
+    code = "invalid-input"
+
+
+class Conflict(Refused):
+    """Not possible in the present state."""
+
+    code = "conflict"
+
+
+class StartKeyTaken(Conflict):
+    """The start key belongs to a run that was started with other params."""
+
+    code = "start-key-taken"
+
+
+class NotAllowed(Refused):
+    """No token, a wrong one, or a request from a foreign page."""
+
+    code = "not-allowed"
+
+
+class WorkerUnknown(Refused):
+    """The service does not know this worker, for example after a restart: register again."""
+
+    code = "worker-unknown"
+
+
+class Busy(Refused):
+    """The service could not store it now; nothing changed; try again."""
+
+    code = "busy"
+
+
+class ServiceError(YarnloomError):
+    """Talking to the service did not work."""
+
+    code = "service"
+
+
+class NotReachable(ServiceError):
+    """Nothing answers at the service's address."""
+
+    code = "not-reachable"
+
+
+class BadAnswer(ServiceError):
+    """Something answers, but not as a Yarn Loom service does."""
+
+    code = "bad-answer"
+
+
+class StartError(YarnloomError):
+    """A service or worker cannot start here."""
+
+    code = "cannot-start"
+
+
+class AddressInUse(StartError):
+    """The port is taken."""
+
+    code = "address-in-use"
+
+
+class FolderInUse(StartError):
+    """Another service has the data folder."""
+
+    code = "folder-in-use"
+
+
+class FolderUnusable(StartError):
+    """The data folder cannot be written, or its records are of a version not known here."""
+
+    code = "folder-unusable"
+
+
+class RunEndedBadly(YarnloomError):
+    """A run ended without an output."""
+
+    code = "run-ended-badly"
+
+
+class RunFailed(RunEndedBadly):
+    """A run failed; the message names the step and its error."""
+
+    code = "run-failed"
+
+
+class RunCancelled(RunEndedBadly):
+    """A run was cancelled; the message says why, where a reason was given."""
+
+    code = "run-cancelled"
+
+
+class WaitTimeout(YarnloomError):
+    """The run has not ended within the time that was given; it goes on."""
+
+    code = "wait-timeout"
+
+
+class Stopped(YarnloomError):
+    """Raised inside a task by `ctx.check()` when the step is told to stop."""
+
+    code = "stopped"
+
+
+class GiveUp(YarnloomError):
+    """Raise it inside a task to fail the step without more attempts."""
+
+    code = "give-up"
+
+
+def subclasses(root: type[YarnloomError] = YarnloomError) -> dict[str, type[YarnloomError]]:
+    """Every class of the tree below `root`, by its code."""
+    found = {root.code: root}
+    for child in root.__subclasses__():
+        found |= subclasses(child)
+    return found
+
+
+def nearest(name: str, known: Iterable[str]) -> str:
+    """A hint for a misspelled name: "; did you mean 'x'?", or what there is.
+
+    Args:
+        name: what was asked for.
+        known: what exists.
+    """
+    names = sorted(set(known))
+    close = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
+    if close:
+        return f"; did you mean {close[0]!r}?"
+    if not names:
+        return "; there is none yet"
+    shown = ", ".join(names[:8]) + (", …" if len(names) > 8 else "")
+    return f"; there is: {shown}"

@@ -1,0 +1,264 @@
+"""The loom: the object in which a project declares its tasks and workflows."""
+
+from __future__ import annotations
+
+import functools
+import hashlib
+import inspect
+import typing
+from collections.abc import Callable
+from typing import Any, TypeVar, overload
+
+from pydantic import BaseModel, ConfigDict, PydanticSchemaGenerationError, TypeAdapter
+from pydantic.errors import PydanticInvalidForJsonSchema, PydanticUndefinedAnnotation
+from typing_extensions import TypedDict
+
+from yarnloom.context import StepContext
+from yarnloom.errors import LoomError, PlanError, Problem
+from yarnloom.plan import NAME, NAME_RULE, STEP_OPTIONS, Part, Plan, compile_plan, examine
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+_NO_PARAMS: dict[str, Any] = {"type": "object", "properties": {}, "additionalProperties": False}
+DEFAULT_GRACE = 10.0
+
+
+class Task:
+    """A Python function that a loom knows, with typed inputs and output.
+
+    Attributes:
+        name: its name within the loom.
+        full_name: `loom/name`.
+        function: the function itself, unchanged.
+        grace: seconds it may go on after it was told to stop; then its process is killed.
+    """
+
+    def __init__(
+        self, loom: str, name: str, function: Callable[..., Any], release: str, grace: float
+    ) -> None:
+        self.name = name
+        self.full_name = f"{loom}/{name}"
+        self.function = function
+        self.grace = grace
+        self._release = release
+
+    @functools.cached_property
+    def _hints(self) -> dict[str, Any]:
+        try:
+            return typing.get_type_hints(self.function, include_extras=True)
+        except NameError as error:
+            raise LoomError(f"an annotation of {self.name} cannot be resolved: {error}") from error
+
+    @functools.cached_property
+    def context_input(self) -> str | None:
+        """Name of the argument that gets the step's context, if there is one."""
+        return next((name for name, hint in self._hints.items() if hint is StepContext), None)
+
+    @functools.cached_property
+    def inputs(self) -> TypeAdapter[dict[str, Any]]:
+        """Checks all inputs at once and turns them from JSON into what the function expects."""
+        fields: dict[str, Any] = {}
+        for name, parameter in inspect.signature(self.function).parameters.items():
+            if name == self.context_input:
+                continue
+            if parameter.kind not in (parameter.POSITIONAL_OR_KEYWORD, parameter.KEYWORD_ONLY):
+                raise LoomError(
+                    f"{self.name}: the argument {parameter} cannot be an input; a task names each "
+                    "of its inputs, without *args, **kwargs or '/'"
+                )
+            if name in STEP_OPTIONS:
+                raise LoomError(
+                    f"{self.name}: an input cannot be called {name!r}, since step(...) has an "
+                    "option of that name; rename the argument"
+                )
+            hint = self._hints.get(name, Any)
+            optional = parameter.default is not parameter.empty
+            fields[name] = typing.NotRequired[hint] if optional else hint
+        shape = TypedDict("Inputs", fields)  # type: ignore[misc]  # built at run time
+        shape.__pydantic_config__ = ConfigDict(extra="forbid", strict=True)  # type: ignore[attr-defined]
+        return self._adapter(shape, "its inputs")
+
+    @functools.cached_property
+    def output(self) -> TypeAdapter[Any]:
+        """Checks what the function returns and turns it into JSON."""
+        return self._adapter(self._hints.get("return", Any), "what it returns")
+
+    def _adapter(self, shape: Any, what: str) -> TypeAdapter[Any]:
+        try:
+            return TypeAdapter(shape)
+        except (PydanticSchemaGenerationError, PydanticUndefinedAnnotation) as error:
+            raise LoomError(
+                f"{self.name}: {what} cannot be described as JSON: {error.message}. "
+                "Annotate with JSON types or Pydantic models."
+            ) from error
+
+    @functools.cached_property
+    def input_schema(self) -> dict[str, Any]:
+        """JSON Schema of the inputs, an object by input name, defaults included."""
+        schema = self._schema(self.inputs, "validation")
+        schema.pop("title", None)
+        for name, parameter in inspect.signature(self.function).parameters.items():
+            if parameter.default is not parameter.empty and name != self.context_input:
+                default = self._plain(parameter.default)
+                if default is not None or parameter.default is None:
+                    schema["properties"][name].setdefault("default", default)
+        return schema
+
+    @functools.cached_property
+    def output_schema(self) -> dict[str, Any]:
+        """JSON Schema of what the function returns."""
+        return self._schema(self.output, "serialization")
+
+    def _schema(self, adapter: TypeAdapter[Any], mode: Any) -> dict[str, Any]:
+        try:
+            return adapter.json_schema(mode=mode)
+        except PydanticInvalidForJsonSchema as error:
+            raise LoomError(f"{self.name} has a type that JSON cannot hold: {error}") from error
+
+    @staticmethod
+    def _plain(value: Any) -> Any:
+        try:
+            return TypeAdapter(type(value)).dump_python(value, mode="json")
+        except Exception:  # a default without a JSON form is simply not shown
+            return None
+
+    @functools.cached_property
+    def source(self) -> str:
+        """The function's source text, empty where Python cannot find it."""
+        try:
+            return inspect.getsource(self.function)
+        except (OSError, TypeError):
+            return ""
+
+    @functools.cached_property
+    def code_hash(self) -> str:
+        """Twelve hexadecimal digits over the function's source and the loom's release."""
+        return hashlib.sha256(f"{self._release}\0{self.source}".encode()).hexdigest()[:12]
+
+    def facts(self) -> dict[str, Any]:
+        """What the service keeps of a task."""
+        return {
+            "name": self.full_name,
+            "input": self.input_schema,
+            "output": self.output_schema,
+            "code_hash": self.code_hash,
+            "source": self.source,
+            "summary": (inspect.getdoc(self.function) or "").partition("\n")[0],
+            "grace": self.grace,
+        }
+
+
+class Loom:
+    """Where a project declares its tasks and workflows.
+
+    Args:
+        name: the loom's name; task and workflow names live under it.
+        release: any text that names the code's release; it goes into every task's code hash.
+    """
+
+    def __init__(self, name: str, *, release: str = "") -> None:
+        if not NAME.match(name):
+            raise LoomError(f"found the loom name {name!r}; a name has {NAME_RULE}")
+        self.name = name
+        self.release = release
+        self._tasks: dict[str, Task] = {}
+        self._by_function: dict[Callable[..., Any], Task] = {}
+        self._workflows: dict[str, tuple[dict[str, Any], Part]] = {}
+        self._problems: list[Problem] = []
+
+    def __repr__(self) -> str:
+        return f"<Loom {self.name!r}: {len(self._tasks)} tasks, {len(self._workflows)} workflows>"
+
+    @property
+    def tasks(self) -> dict[str, Task]:
+        """The tasks by name."""
+        return dict(self._tasks)
+
+    @overload
+    def task(self, function: Function, /) -> Function: ...
+    @overload
+    def task(
+        self, /, *, name: str | None = None, grace: float = DEFAULT_GRACE
+    ) -> Callable[[Function], Function]: ...
+    def task(
+        self,
+        function: Function | None = None,
+        /,
+        *,
+        name: str | None = None,
+        grace: float = DEFAULT_GRACE,
+    ) -> Function | Callable[[Function], Function]:
+        """Declare a function as a task. The function stays as it is, and can be called directly.
+
+        Args:
+            function: the function, where the decorator stands without brackets.
+            name: the task's name; the function's own unless given.
+            grace: seconds a running step may go on after it was told to stop.
+        """
+
+        def declare(declared: Function) -> Function:
+            task = Task(self.name, name or declared.__name__, declared, self.release, grace)
+            if not NAME.match(task.name):
+                self._say(task.name, f"found the task name {task.name!r}; a name has {NAME_RULE}")
+            if task.name in self._tasks:
+                self._say(task.name, "two tasks have this name; give one of them name=...")
+            self._tasks[task.name] = task
+            self._by_function[declared] = task
+            return declared
+
+        return declare(function) if function is not None else declare
+
+    def workflow(self, name: str, *, plan: Part, params: type[BaseModel] | None = None) -> None:
+        """Declare a workflow.
+
+        Args:
+            name: its name within the loom.
+            plan: its parts, e.g. `sequence(...)`.
+            params: a Pydantic model of what a run is started with; none unless given.
+        """
+        if name in self._workflows:
+            self._say(name, "two workflows have this name; rename one of them")
+        schema = params.model_json_schema() if params else _NO_PARAMS
+        # A param that is not known is a mistake, not something to pass over.
+        self._workflows[name] = ({**schema, "additionalProperties": False}, plan)
+
+    def _say(self, where: str, message: str) -> None:
+        self._problems.append(Problem(where, message))
+
+    def examine(self) -> tuple[list[Plan], list[Problem]]:
+        """Every workflow's plan, and every mistake in the whole loom, without running anything."""
+        problems = list(self._problems)
+        for task in self._tasks.values():
+            try:
+                task.facts()
+            except LoomError as error:
+                problems.append(Problem(task.name, error.message))
+        plans = []
+        for name, (schema, parts) in self._workflows.items():
+            document, found = compile_plan(self.name, name, schema, parts, self._facts)
+            plan, more = examine(document)
+            problems += [*found, *more]
+            if plan is not None:
+                plans.append(plan)
+        return plans, problems
+
+    def check(self) -> list[Plan]:
+        """Every workflow's plan.
+
+        Raises:
+            PlanError: the loom has mistakes; all of them are in `problems`.
+        """
+        plans, problems = self.examine()
+        if problems:
+            count = f"{len(problems)} mistake" + ("s" if len(problems) > 1 else "")
+            raise PlanError(f"the loom {self.name!r} has {count}", problems=problems)
+        return plans
+
+    def _facts(self, function: Callable[..., Any]) -> Task | None:
+        task = self._by_function.get(function) if callable(function) else None
+        if task is not None:
+            try:
+                task.facts()
+            except LoomError:
+                return None
+        return task

@@ -1,0 +1,282 @@
+"""JSON Schema at work: checking a value, filling defaults, following a path, comparing types.
+
+The service has no user code, so all that it knows of types are the schemas that Pydantic wrote.
+"""
+
+from __future__ import annotations
+
+import copy
+from enum import Enum
+from functools import lru_cache
+from typing import Any
+
+from jsonschema import Draft202012Validator
+from jsonschema.exceptions import SchemaError, ValidationError
+
+from yarnloom.errors import Problem, nearest
+from yarnloom.values import pointer
+
+Schema = dict[str, Any]
+
+
+class Fit(Enum):
+    """Whether every value of one type is a value of another."""
+
+    FITS = "fits"
+    CANNOT = "cannot"
+    UNKNOWN = "unknown"
+
+
+def problems_of(value: Any, schema: Schema, at: str = "") -> list[Problem]:
+    """Everything that is wrong with a value, each with its JSON Pointer.
+
+    Args:
+        value: what was given.
+        schema: JSON Schema 2020-12.
+        at: the pointer of the value itself.
+    """
+    found = Draft202012Validator(schema).iter_errors(value)
+    return [problem for error in found for problem in _explain(error, schema, at)]
+
+
+def schema_problem(schema: Any) -> str | None:
+    """What is wrong with a schema itself, or None."""
+    try:
+        Draft202012Validator.check_schema(schema)
+    except SchemaError as error:
+        return error.message
+    return None
+
+
+def with_defaults(value: Any, schema: Schema, root: Schema | None = None) -> Any:
+    """The value with every default that its schema names filled in; the original is untouched."""
+    root = root or schema
+    schema = resolve(schema, root)
+    properties = schema.get("properties")
+    if not isinstance(value, dict) or not isinstance(properties, dict):
+        return value
+    filled = dict(value)
+    for name, inner in properties.items():
+        if name in filled:
+            filled[name] = with_defaults(filled[name], inner, root)
+        elif "default" in inner:
+            filled[name] = copy.deepcopy(inner["default"])
+    return filled
+
+
+def resolve(schema: Schema, root: Schema) -> Schema:
+    """The schema that a local `$ref` points at, or the schema itself."""
+    for _ in range(32):
+        target = schema.get("$ref")
+        if not isinstance(target, str) or not target.startswith("#/"):
+            break
+        found: Any = root
+        for key in target[2:].split("/"):
+            found = found.get(key, {}) if isinstance(found, dict) else {}
+        schema = {**found, **{key: value for key, value in schema.items() if key != "$ref"}}
+    return schema
+
+
+def field_schema(schema: Schema, path: tuple[str, ...]) -> tuple[Schema | None, str]:
+    """The schema of a field inside a value.
+
+    Returns:
+        The field's schema (self-contained: it carries the root's definitions), and an empty text;
+        or None and what is wrong with the path. An open object gives an empty schema.
+    """
+    root = schema
+    schema = resolve(schema, root)
+    for depth, name in enumerate(path):
+        properties = schema.get("properties", {})
+        if name in properties:
+            schema = resolve(properties[name], root)
+        elif "properties" not in schema or schema.get("additionalProperties"):
+            return {}, ""
+        else:
+            inside = f" in {'.'.join(path[:depth])!r}" if depth else ""
+            return None, f"there is no {name!r}{inside}{nearest(name, properties)}"
+    definitions = root.get("$defs")
+    return ({**schema, "$defs": definitions} if definitions else schema), ""
+
+
+def fit(given: Schema, wanted: Schema) -> Fit:
+    """Whether every value that `given` allows is one that `wanted` allows.
+
+    Sound in both directions, not complete: where the schemas say too little, or use keywords that
+    are not looked at, the answer is UNKNOWN and the value is checked when it is there.
+    """
+    return _fit(given, wanted, given, wanted, 0)
+
+
+def _fit(given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth: int) -> Fit:
+    given, wanted = resolve(given, root), resolve(wanted, wanted_root)
+    if not _meaning(wanted):
+        return Fit.FITS
+    if not _meaning(given) or depth > 8:
+        return Fit.UNKNOWN
+    if "anyOf" in given:
+        return _all(_fit(one, wanted, root, wanted_root, depth + 1) for one in given["anyOf"])
+    if "anyOf" in wanted:
+        return _any(_fit(given, one, root, wanted_root, depth + 1) for one in wanted["anyOf"])
+    if {"const", "enum"} & given.keys():
+        values = given.get("enum", [given.get("const")])
+        target = {**wanted, "$defs": wanted_root.get("$defs", {})}
+        fits = [not problems_of(value, target) for value in values]
+        return Fit.FITS if all(fits) else Fit.CANNOT
+    given_types, wanted_types = _types(given), _types(wanted)
+    if not given_types or not wanted_types:
+        return Fit.UNKNOWN
+    if not any(_type_in(one, wanted_types) for one in given_types) and not (
+        "number" in given_types and "integer" in wanted_types
+    ):
+        return Fit.CANNOT
+    if not all(_type_in(one, wanted_types) for one in given_types):
+        return Fit.UNKNOWN
+    if given_types == {"object"}:
+        return _fit_objects(given, wanted, root, wanted_root, depth)
+    if given_types == {"array"} and "items" in wanted:
+        inner = _fit(given.get("items", {}), wanted["items"], root, wanted_root, depth + 1)
+        # An empty list is a list of anything, so items that differ are no proof.
+        return inner if inner is Fit.FITS else Fit.UNKNOWN
+    return Fit.FITS if _plain(wanted) or _meaning(given) == _meaning(wanted) else Fit.UNKNOWN
+
+
+def _fit_objects(
+    given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth: int
+) -> Fit:
+    have, need = given.get("properties", {}), set(wanted.get("required", ()))
+    sure = set(given.get("required", ()))
+    closed = given.get("additionalProperties") is False or bool(have)
+    if closed and need - have.keys():
+        return Fit.CANNOT
+    verdicts = [Fit.FITS if need <= sure else Fit.UNKNOWN]
+    for name, inner in wanted.get("properties", {}).items():
+        if name in have:
+            verdict = _fit(have[name], inner, root, wanted_root, depth + 1)
+            certain = name in sure
+            verdicts.append(verdict if certain or verdict is Fit.FITS else Fit.UNKNOWN)
+    surplus = have.keys() - wanted.get("properties", {}).keys()
+    if wanted.get("additionalProperties") is False and surplus:
+        verdicts.append(Fit.CANNOT if surplus & sure else Fit.UNKNOWN)
+    if isinstance(values := wanted.get("additionalProperties"), dict):
+        values_given = given.get("additionalProperties")
+        if isinstance(values_given, dict) and not have:
+            inner = _fit(values_given, values, root, wanted_root, depth + 1)
+            verdicts.append(inner if inner is Fit.FITS else Fit.UNKNOWN)
+        elif values_given is not False or surplus:
+            verdicts.append(Fit.UNKNOWN)
+    return _all(verdicts)
+
+
+_NOISE = frozenset({"title", "description", "default", "examples", "deprecated", "$defs"})
+_PLAIN = frozenset({"type"})
+
+
+def _meaning(schema: Schema) -> Schema:
+    return {key: value for key, value in schema.items() if key not in _NOISE}
+
+
+def _plain(schema: Schema) -> bool:
+    return _meaning(schema).keys() <= _PLAIN
+
+
+def _types(schema: Schema) -> set[str]:
+    found = schema.get("type", [])
+    return {found} if isinstance(found, str) else set(found)
+
+
+def _type_in(one: str, types: set[str]) -> bool:
+    return one in types or (one == "integer" and "number" in types)
+
+
+def _all(verdicts: Any) -> Fit:
+    seen = set(verdicts)
+    if seen == {Fit.FITS}:
+        return Fit.FITS
+    return Fit.CANNOT if seen == {Fit.CANNOT} or Fit.CANNOT in seen else Fit.UNKNOWN
+
+
+def _any(verdicts: Any) -> Fit:
+    seen = set(verdicts)
+    if Fit.FITS in seen:
+        return Fit.FITS
+    return Fit.CANNOT if seen == {Fit.CANNOT} else Fit.UNKNOWN
+
+
+@lru_cache(maxsize=32)
+def _indefinite(name: str) -> str:
+    article = "an" if name[:1] in "aeiou" else "a"
+    return {"null": "null", "boolean": "true or false"}.get(name, f"{article} {name}")
+
+
+def _explain(error: ValidationError, schema: Schema, at: str) -> list[Problem]:
+    """One validator finding in our words; a missing or surplus field points at the field."""
+    where = at + pointer(*error.absolute_path)
+    rule: Any = error.validator_value
+    around: Any = error.schema
+    found: Any = error.instance
+    if error.validator == "required":
+        missing = [name for name in rule if name not in found]
+        # jsonschema reports one finding for each missing name; its message starts with that name.
+        name = next(one for one in missing if error.message.startswith(repr(one)))
+        wanted = resolve(around.get("properties", {}).get(name, {}), schema)
+        return [Problem(where + pointer(name), f"missing; expected {describe(wanted, schema)}")]
+    if error.validator == "additionalProperties" and rule is False:
+        known = around.get("properties", {})
+        surplus = [name for name in found if name not in known]
+        return [
+            Problem(where + pointer(name), f"not expected here{nearest(name, known)}")
+            for name in surplus
+        ]
+    if error.validator in ("type", "anyOf", "enum", "const"):
+        wanted_text = describe(around, schema)
+        return [Problem(where, f"found {_show(found)}; expected {wanted_text}")]
+    return [Problem(where, f"found {_show(found)}; {_limit(error)}")]
+
+
+_LIMITS = {
+    "minimum": "expected at least {}",
+    "maximum": "expected at most {}",
+    "exclusiveMinimum": "expected more than {}",
+    "exclusiveMaximum": "expected less than {}",
+    "minLength": "expected at least {} characters",
+    "maxLength": "expected at most {} characters",
+    "pattern": "expected text that matches {}",
+    "minItems": "expected at least {} items",
+    "maxItems": "expected at most {} items",
+    "multipleOf": "expected a multiple of {}",
+    "format": "expected the format {}",
+}
+
+
+def _limit(error: ValidationError) -> str:
+    template = _LIMITS.get(str(error.validator))
+    return template.format(error.validator_value) if template else error.message
+
+
+def describe(schema: Schema, root: Schema | None = None) -> str:
+    """A schema in a few words, for messages: "an integer", "'neap' or 'spring'"."""
+    schema = resolve(schema, root or schema)
+    if "const" in schema:
+        return _show(schema["const"])
+    if "enum" in schema:
+        return " or ".join(_show(value) for value in schema["enum"])
+    if "anyOf" in schema:
+        return " or ".join(dict.fromkeys(describe(one, root) for one in schema["anyOf"]))
+    if "format" in schema and schema.get("type") == "string":
+        return f"text with the format {schema['format']}"
+    names = _types(schema)
+    words = {"string": "text", "array": "a list", "object": "an object"}
+    found = [words.get(name) or _indefinite(name) for name in sorted(names)]
+    return " or ".join(found) or "a value"
+
+
+def _show(value: Any) -> str:
+    """A value in at most about 60 characters."""
+    words = {None: "null", True: "true", False: "false"}
+    if value is None or isinstance(value, bool):
+        return words[value]
+    if isinstance(value, dict):
+        return f"an object with {len(value)} fields" if len(value) > 3 else repr(value)[:60]
+    text = repr(value)
+    return text if len(text) <= 60 else text[:57] + "…"

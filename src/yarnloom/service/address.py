@@ -1,0 +1,65 @@
+"""Taking the port, and saying by whom it is taken."""
+
+from __future__ import annotations
+
+import os
+import socket
+from pathlib import Path
+
+from yarnloom.errors import AddressInUse, StartError
+
+
+def listen(host: str, port: int) -> socket.socket:
+    """A listening socket.
+
+    Raises:
+        AddressInUse: another process has the port; the message says which.
+        StartError: the address is not one of this machine's.
+    """
+    try:
+        family = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0][0]
+        sock = socket.socket(family, socket.SOCK_STREAM)
+        sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        sock.bind((host, port))
+        sock.listen(1024)
+    except OSError as error:
+        if error.errno in (98, 48):  # EADDRINUSE on Linux, on macOS
+            raise AddressInUse(
+                f"{host}:{port} is in use by {_holder(port)}. "
+                "Stop that one, or give another port with --port (0 takes any free one)."
+            ) from error
+        raise StartError(
+            f"cannot listen at {host}:{port}: {error.strerror or error}. "
+            "Give an address of this machine with --host, and a port with --port."
+        ) from error
+    sock.setblocking(False)
+    return sock
+
+
+def _holder(port: int) -> str:
+    """The process that listens at a port, as far as the system tells."""
+    inodes = _listening_inodes(port)
+    for process in Path("/proc").glob("[0-9]*"):
+        try:
+            for descriptor in (process / "fd").iterdir():
+                if os.readlink(descriptor) in inodes:
+                    command = (process / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+                    return f"process {process.name} ({command.strip()[:120]})"
+        except OSError:
+            continue  # ended meanwhile, or another user's
+    return "another process"
+
+
+def _listening_inodes(port: int) -> set[str]:
+    found = set()
+    for table in ("/proc/net/tcp", "/proc/net/tcp6"):
+        try:
+            lines = Path(table).read_text(encoding="ascii").splitlines()[1:]
+        except OSError:
+            continue
+        for line in lines:
+            fields = line.split()
+            # Field 1 is the local address, 3 the state (0A is listening), 9 the inode.
+            if fields[3] == "0A" and int(fields[1].rpartition(":")[2], 16) == port:
+                found.add(f"socket:[{fields[9]}]")
+    return found

@@ -1,0 +1,37 @@
+"""Helpers of all routes: the core of a request, who asks, and answers as JSON."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import Depends, Header, Request
+from fastapi.responses import Response
+from pydantic_core import to_json
+
+from yarnloom.service.core import Core
+from yarnloom.service.schemas import ProblemAnswer
+
+
+def core_of(request: Request) -> Core:
+    """The core of the app that a request came to."""
+    core: Core = request.app.state.core
+    return core
+
+
+def who_asks(yarnloom_who: Annotated[str, Header(max_length=200)] = "") -> str:
+    """Who gives a command, as the caller says in the header `Yarnloom-Who`."""
+    return yarnloom_who or "http"
+
+
+TheCore = Annotated[Core, Depends(core_of)]
+Asker = Annotated[str, Depends(who_asks)]
+
+
+def answer(value: Any, status: int = 200) -> Response:
+    """A value as a JSON answer."""
+    return Response(to_json(value), status, media_type="application/json")
+
+
+def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:
+    """The OpenAPI entry for the problems that a route answers with."""
+    return {status: {"model": ProblemAnswer} for status in statuses}

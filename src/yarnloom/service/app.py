@@ -1,0 +1,53 @@
+"""The ASGI application."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+
+from fastapi import FastAPI
+
+from yarnloom.service import console, problems
+from yarnloom.service.core import Core
+from yarnloom.service.guard import Guard
+from yarnloom.service.routes import looms, runs, system, workers
+from yarnloom.service.settings import ServiceSettings
+from yarnloom.store import Database
+from yarnloom.version import VERSION
+
+API = "/api/v1"
+
+
+def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
+    """The service's application over an opened data folder.
+
+    Args:
+        settings: how it runs.
+        database: closed when the application ends.
+    """
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        core = app.state.core = Core(settings, database)
+        try:
+            yield
+        finally:
+            core.close_gates()
+            core.close()
+
+    app = FastAPI(
+        title="Yarn Loom",
+        version=VERSION,
+        summary="Durable background work for Python.",
+        openapi_url=f"{API}/openapi.json",
+        docs_url=None,
+        redoc_url=None,
+        lifespan=lifespan,
+    )
+    problems.install(app)
+    for router in (runs.router, looms.router, workers.router, system.router):
+        app.include_router(router, prefix=API)
+    app.include_router(system.health_router)
+    app.include_router(console.router)
+    app.add_middleware(Guard, settings=settings)
+    return app

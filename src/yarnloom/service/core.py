@@ -1,0 +1,197 @@
+"""What all routes share: the writer, the readers, the hub, the logs and the open asks."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import random
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, TypeVar
+
+from yarnloom.engine import (
+    SLOW_FLUSH,
+    Ask,
+    CloseAsk,
+    Command,
+    Engine,
+    Results,
+    Settings,
+    Writer,
+    system_clock,
+)
+from yarnloom.engine.states import RUN_ENDED
+from yarnloom.engine.views import graph_view, run_view
+from yarnloom.errors import Busy, Gone, NotFound
+from yarnloom.plan import Plan, read_plan
+from yarnloom.service.events import Hub
+from yarnloom.service.logs import LogFolder
+from yarnloom.service.settings import ServiceSettings
+from yarnloom.store import Database, reading
+
+log = logging.getLogger("yarnloom.service")
+
+T = TypeVar("T")
+View = dict[str, Any]
+
+LONGEST_WAIT = 25.0
+
+
+class Core:
+    """A running service without its HTTP side.
+
+    Args:
+        settings: how it runs.
+        database: its data folder, opened.
+    """
+
+    def __init__(self, settings: ServiceSettings, database: Database) -> None:
+        self.settings = settings
+        self.database = database
+        self.logs = LogFolder(database.folder)
+        self.closing = False
+        self.started_at = system_clock().now
+        slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
+        engine = Engine(database, system_clock(), Settings(lease=settings.lease))
+        self.writer = Writer(
+            engine,
+            system_clock,
+            self._on_results,
+            threaded=slow or settings.commit == "thread",
+        )
+        self.hub = Hub(f"/services/{database.id}", self.look, lambda: system_clock().now)
+        self._readers = ThreadPoolExecutor(3, thread_name_prefix="yarnloom-reader")
+        self._plans: dict[int, Plan] = {}
+        self._asks: dict[str, asyncio.Future[list[View]]] = {}
+        self._waiting: dict[int, set[asyncio.Future[None]]] = {}
+
+    async def submit(self, command: Command) -> Any:
+        """Give a command to the engine; its answer, once that is durable."""
+        if self.closing:
+            raise Busy("the service is stopping; try again when it is back")
+        return await self.writer.submit(command)
+
+    async def read(self, ask: Callable[..., T], *args: Any) -> T:
+        """Ask the store, on a reader's connection."""
+        loop = asyncio.get_running_loop()
+        return await loop.run_in_executor(
+            self._readers, lambda: self.database.read(lambda connection: ask(connection, *args))
+        )
+
+    # Runs
+
+    async def run(self, number: int) -> View:
+        """A run as the API shows it.
+
+        Raises:
+            NotFound: there is none.
+            Gone: it was removed.
+        """
+        return run_view(await self.run_row(number))
+
+    async def run_row(self, number: int) -> View:
+        """A run's row; raises as `run` does."""
+        row, given_out = await self.read(_run_or_trace, number)
+        if row is None and given_out:
+            raise Gone(f"run {number} was removed")
+        if row is None:
+            raise NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
+        return row
+
+    async def plan(self, plan_id: int) -> Plan:
+        """A plan by id."""
+        if plan_id not in self._plans:
+            self._plans[plan_id] = read_plan(await self.read(reading.plan_document, plan_id))
+        return self._plans[plan_id]
+
+    async def graph(self, number: int) -> View:
+        """A run's parts with their states."""
+        row = await self.run_row(number)
+        plan = await self.plan(row["plan"])
+        parts, steps = await self.read(_parts_and_steps, number)
+        return graph_view(plan, parts, steps)
+
+    async def look(self, number: int) -> View | None:
+        """What a watcher sees of a run."""
+        try:
+            return {"run": await self.run(number), "graph": await self.graph(number)}
+        except (NotFound, Gone):
+            return None
+
+    async def wait_for_end(self, number: int, seconds: float) -> View:
+        """The run, as soon as it has ended, or after some seconds as it is then."""
+        loop = asyncio.get_running_loop()
+        until = loop.time() + min(seconds, LONGEST_WAIT)
+        while True:
+            woken: asyncio.Future[None] = loop.create_future()
+            self._waiting.setdefault(number, set()).add(woken)
+            try:
+                run = await self.run(number)
+                left = until - loop.time()
+                if run["state"] in RUN_ENDED or left <= 0 or self.closing:
+                    return run
+                await asyncio.wait([woken], timeout=left)
+            finally:
+                self._waiting[number].discard(woken)
+                if not self._waiting[number]:
+                    del self._waiting[number]
+
+    # Workers
+
+    async def ask(self, command: Ask) -> list[View]:
+        """Hold a worker's open request until there is something for it."""
+        loop = asyncio.get_running_loop()
+        answer: asyncio.Future[list[View]] = loop.create_future()
+        if before := self._asks.get(command.worker):
+            _settle(before, [])  # one open request a worker: the newer one takes its place
+        self._asks[command.worker] = answer
+        try:
+            await self.submit(command)
+            await asyncio.wait([answer], timeout=LONGEST_WAIT * random.uniform(0.8, 1.0))
+            if not answer.done() and not self.closing:
+                await self.submit(CloseAsk(command.worker))
+            return answer.result() if answer.done() else []
+        finally:
+            if self._asks.get(command.worker) is answer:
+                del self._asks[command.worker]
+
+    def _on_results(self, results: Results) -> None:
+        for worker, messages in results.messages.items():
+            if answer := self._asks.get(worker):
+                _settle(answer, messages)
+        for run in results.changed & self._waiting.keys():
+            for woken in self._waiting[run]:
+                _settle(woken, None)
+        self.hub.changed(results.changed)
+
+    # The end
+
+    def close_gates(self) -> None:
+        """Answer everything that is held open, and take nothing new."""
+        self.closing = True
+        self.hub.close()
+        for answer in self._asks.values():
+            _settle(answer, [])
+        for waiting in self._waiting.values():
+            for woken in waiting:
+                _settle(woken, None)
+
+    def close(self) -> None:
+        """Close the store."""
+        self.writer.close()
+        self._readers.shutdown()
+        self.database.close()
+
+
+def _settle(future: asyncio.Future[T], value: T) -> None:
+    if not future.done():
+        future.set_result(value)
+
+
+def _run_or_trace(connection: Any, number: int) -> tuple[View | None, bool]:
+    row = reading.run(connection, number)
+    return row, row is None and reading.was_given_out(connection, number)
+
+
+def _parts_and_steps(connection: Any, number: int) -> tuple[list[View], list[View]]:
+    return reading.parts(connection, number), reading.steps(connection, number)

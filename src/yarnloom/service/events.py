@@ -1,0 +1,202 @@
+"""Live: what changed, told to whoever watches.
+
+Each frame is a CloudEvents 1.0 JSON object, encoded once for all watchers. Frames of one run are
+spaced: the first comes at once, the next after an interval that grows with the number of
+watchers, and the last state is always sent. A bounded ring lets a watcher go on after a short
+break; one that fell further behind, or asks for an id that is not known, gets a snapshot.
+While nobody watches, nothing is read and nothing is encoded.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import uuid
+from collections import deque
+from collections.abc import AsyncIterator, Awaitable, Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from pydantic_core import to_json
+
+from yarnloom.engine.views import moment
+
+RING = 1_000
+BACKLOG = 200
+SHORTEST = 0.05
+FRAMES_A_SECOND = 2_000
+
+View = dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Frame:
+    """One event, ready to be sent.
+
+    Attributes:
+        sequence: its place among all frames of this service's life.
+        run: which run it is about.
+        detail: whether only those who watch that run get it.
+        text: the CloudEvent as JSON.
+    """
+
+    sequence: int
+    run: int
+    detail: bool
+    kind: str
+    text: str
+
+
+@dataclass(eq=False, slots=True)
+class Watcher:
+    """One open event stream.
+
+    Attributes:
+        run: the run it watches; None watches all, without their graphs.
+        late: whether it missed frames and needs a snapshot.
+    """
+
+    run: int | None
+    frames: deque[Frame] = field(default_factory=deque)
+    woken: asyncio.Event = field(default_factory=asyncio.Event)
+    late: bool = False
+
+    def wants(self, frame: Frame) -> bool:
+        """Whether a frame is for this watcher."""
+        return frame.run == self.run if self.run is not None else not frame.detail
+
+    def push(self, frame: Frame) -> None:
+        """Queue a frame; one too many, and a snapshot takes their place."""
+        if len(self.frames) >= BACKLOG:
+            self.frames.clear()
+            self.late = True
+        self.frames.append(frame)
+        self.woken.set()
+
+
+Look = Callable[[int], Awaitable[View | None]]
+
+
+class Hub:
+    """Spreads changes to watchers.
+
+    Args:
+        source: the `source` of every event, which names this service.
+        look: gives a run's present state: `{"run": …, "graph": …}`, or None if it is gone.
+        now: the present, in microseconds since 1970 UTC.
+    """
+
+    def __init__(self, source: str, look: Look, now: Callable[[], int]) -> None:
+        self._source = source
+        self._look = look
+        self._now = now
+        self._epoch = uuid.uuid4().hex[:8]
+        self._sequence = 0
+        self._ring: deque[Frame] = deque(maxlen=RING)
+        self._watchers: set[Watcher] = set()
+        self._dirty: set[int] = set()
+        self._spreading: asyncio.Task[None] | None = None
+        self._closed = asyncio.Event()
+
+    def changed(self, runs: set[int]) -> None:
+        """Runs look different now."""
+        if not runs:
+            return
+        if not self._watchers:
+            # Nobody is told, so nobody can go on from here: ids from before are unknown now.
+            self._sequence += 1
+            self._ring.clear()
+            return
+        self._dirty |= runs
+        if self._spreading is None:
+            self._spreading = asyncio.create_task(self._spread())
+
+    async def watch(self, run: int | None, last_id: str | None) -> AsyncIterator[dict[str, str]]:
+        """The events for one watcher, as long as it stays: `id`, `event`, `data` of each."""
+        watcher = Watcher(run)
+        self._watchers.add(watcher)
+        try:
+            if not self._catch_up(watcher, last_id):
+                yield await self._snapshot(run)
+            while not self._closed.is_set():
+                if watcher.late:
+                    watcher.late = False
+                    watcher.frames.clear()
+                    yield await self._snapshot(run)
+                while watcher.frames and not watcher.late:
+                    yield self._event(watcher.frames.popleft())
+                if not watcher.frames and not watcher.late:
+                    watcher.woken.clear()
+                    await watcher.woken.wait()
+        finally:
+            self._watchers.discard(watcher)
+
+    def close(self) -> None:
+        """End every stream."""
+        self._closed.set()
+        for watcher in self._watchers:
+            watcher.woken.set()
+
+    def _catch_up(self, watcher: Watcher, last_id: str | None) -> bool:
+        """Queue what a returning watcher missed; False if that is not known any more."""
+        epoch, _, text = (last_id or "").rpartition("-")
+        if epoch != self._epoch or not text.isdigit():
+            return False
+        last = int(text)
+        oldest = self._ring[0].sequence if self._ring else self._sequence + 1
+        if not oldest - 1 <= last <= self._sequence:
+            return False
+        for frame in self._ring:
+            if frame.sequence > last and watcher.wants(frame):
+                watcher.push(frame)
+        return True
+
+    async def _spread(self) -> None:
+        try:
+            while self._dirty and not self._closed.is_set():
+                runs, self._dirty = self._dirty, set()
+                for run in sorted(runs):
+                    await self._tell(run)
+                await asyncio.sleep(max(SHORTEST, len(self._watchers) / FRAMES_A_SECOND))
+        finally:
+            self._spreading = None
+
+    async def _tell(self, run: int) -> None:
+        close = any(watcher.run == run for watcher in self._watchers)
+        view = await self._look(run)
+        if view is None:
+            return
+        self._push(run, False, "yarnloom.run.changed", {"run": view["run"]})
+        if close:
+            self._push(run, True, "yarnloom.graph.changed", {"graph": view["graph"]})
+
+    def _push(self, run: int, detail: bool, kind: str, data: View) -> None:
+        self._sequence += 1
+        text = self._encode(kind, str(run), data)
+        frame = Frame(self._sequence, run, detail, kind, text)
+        self._ring.append(frame)
+        for watcher in self._watchers:
+            if watcher.wants(frame):
+                watcher.push(frame)
+
+    async def _snapshot(self, run: int | None) -> dict[str, str]:
+        # The id is taken before looking: what changes meanwhile is sent again, never missed.
+        sequence = self._sequence
+        data = await self._look(run) if run is not None else None
+        text = self._encode("yarnloom.snapshot", "" if run is None else str(run), data)
+        return {"id": f"{self._epoch}-{sequence}", "event": "yarnloom.snapshot", "data": text}
+
+    def _event(self, frame: Frame) -> dict[str, str]:
+        return {"id": f"{self._epoch}-{frame.sequence}", "event": frame.kind, "data": frame.text}
+
+    def _encode(self, kind: str, subject: str, data: View | None) -> str:
+        event = {
+            "specversion": "1.0",
+            "id": f"{self._epoch}-{self._sequence}",
+            "source": self._source,
+            "type": kind,
+            "subject": subject,
+            "time": moment(self._now()),
+            "datacontenttype": "application/json",
+            "data": data,
+        }
+        return to_json(event).decode()

@@ -1,0 +1,119 @@
+"""The workers and the publication that `serve --load` starts, and keeps up."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import sys
+import uuid
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from yarnloom.engine import LoseWorker
+from yarnloom.errors import StartError
+from yarnloom.service.core import Core
+
+QUICK_DEATH = 2.0
+LONGEST_PAUSE = 30.0
+
+
+@dataclass(frozen=True, slots=True)
+class Helpers:
+    """What runs beside the service.
+
+    Attributes:
+        load: MODULE:LOOM; empty for nothing.
+        workers: how many workers.
+        processes: how many processes each worker has.
+        folder: the folder to find the module in.
+    """
+
+    load: str = ""
+    workers: int = 1
+    processes: int = 1
+    folder: Path = Path()
+
+
+class Supervisor:
+    """Starts workers, starts a new one for each that dies, and ends them.
+
+    A worker is started with a pipe as its standard input; the pipe's end tells it that this
+    service is gone, however that happened.
+    """
+
+    def __init__(self, core: Core, helpers: Helpers, url: str, say: Callable[[str], None]) -> None:
+        self._core = core
+        self._helpers = helpers
+        self._url = url
+        self._say = say
+        self._processes: dict[str, asyncio.subprocess.Process] = {}
+        self._tasks: list[asyncio.Task[None]] = []
+        self._ending = False
+
+    async def start(self) -> None:
+        """Publish the loom, and start the workers.
+
+        Raises:
+            StartError: the loom cannot be published; its errors have been shown.
+        """
+        if not self._helpers.load:
+            return
+        for index in range(self._helpers.workers):
+            self._tasks.append(asyncio.create_task(self._keep_up(f"w{index + 1}")))
+        publisher = await self._spawn("publish", self._helpers.load, stdin=False)
+        if await publisher.wait() != 0:
+            raise StartError(f"{self._helpers.load} was not published; see above")
+
+    async def stop(self, hurry: asyncio.Event) -> None:
+        """End the workers: ask first, and kill when hurried."""
+        self._ending = True
+        for process in self._processes.values():
+            if process.returncode is None:
+                process.terminate()
+        ended: asyncio.Future[Any] = asyncio.gather(*self._tasks, return_exceptions=True)
+        hurried: asyncio.Future[Any] = asyncio.create_task(hurry.wait())
+        await asyncio.wait([ended, hurried], return_when=asyncio.FIRST_COMPLETED)
+        if not ended.done():
+            for process in self._processes.values():
+                if process.returncode is None:
+                    process.terminate()  # the second one means: at once
+            await asyncio.wait([ended], timeout=3.0)
+            for process in self._processes.values():
+                if process.returncode is None:
+                    process.kill()
+            await ended
+        hurried.cancel()
+
+    async def _keep_up(self, name: str) -> None:
+        pause = 0.0
+        while not self._ending:
+            worker = f"{name}-{uuid.uuid4().hex[:8]}"
+            begun = asyncio.get_running_loop().time()
+            process = self._processes[name] = await self._spawn(
+                *("worker", "--load", self._helpers.load, "--name", name, "--id", worker),
+                *("--processes", str(self._helpers.processes), "--end-with-stdin"),
+            )
+            code = await process.wait()
+            if self._ending:
+                return
+            how = f"signal {-code}" if code < 0 else f"exit code {code}"
+            await self._core.submit(LoseWorker(worker, f"its process ended with {how}"))
+            lived = asyncio.get_running_loop().time() - begun
+            pause = min(LONGEST_PAUSE, max(0.5, pause * 2)) if lived < QUICK_DEATH else 0.0
+            self._say(f"worker {name} ended with {how}; another one is started")
+            await asyncio.sleep(pause)
+
+    async def _spawn(self, *arguments: str, stdin: bool = True) -> asyncio.subprocess.Process:
+        token = self._core.settings.token
+        environment = {**os.environ, "YARNLOOM_URL": self._url}
+        if token:
+            environment["YARNLOOM_TOKEN"] = token
+        return await asyncio.create_subprocess_exec(
+            *(sys.executable, "-m", "yarnloom", *arguments),
+            stdin=asyncio.subprocess.PIPE if stdin else asyncio.subprocess.DEVNULL,
+            env=environment,
+            cwd=self._helpers.folder,
+            start_new_session=True,  # Ctrl-C in the terminal is for the service, which tells them
+        )

@@ -1,0 +1,93 @@
+"""Errors become answers here, and nowhere else: RFC 9457 problem details, from one table."""
+
+from __future__ import annotations
+
+import logging
+from http import HTTPStatus
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import Response
+from pydantic_core import to_json
+from starlette.exceptions import HTTPException
+
+from yarnloom import errors
+from yarnloom.errors import Problem, YarnloomError
+from yarnloom.values import pointer
+
+log = logging.getLogger("yarnloom.service")
+
+MEDIA_TYPE = "application/problem+json"
+
+# The most special class that an error is an instance of decides.
+STATUS: dict[type[YarnloomError], HTTPStatus] = {
+    errors.NotFound: HTTPStatus.NOT_FOUND,
+    errors.Gone: HTTPStatus.GONE,
+    errors.InvalidInput: HTTPStatus.UNPROCESSABLE_ENTITY,
+    errors.ValueRefused: HTTPStatus.UNPROCESSABLE_ENTITY,
+    errors.Conflict: HTTPStatus.CONFLICT,
+    errors.NotAllowed: HTTPStatus.FORBIDDEN,
+    errors.WorkerUnknown: HTTPStatus.NOT_FOUND,
+    errors.Busy: HTTPStatus.SERVICE_UNAVAILABLE,
+    errors.Refused: HTTPStatus.BAD_REQUEST,
+    YarnloomError: HTTPStatus.INTERNAL_SERVER_ERROR,
+}
+
+
+def install(app: FastAPI) -> None:
+    """Answer every error of the app with a problem."""
+
+    async def on_ours(request: Request, error: Exception) -> Response:
+        assert isinstance(error, YarnloomError)
+        return problem_response(error)
+
+    async def on_body(request: Request, error: Exception) -> Response:
+        assert isinstance(error, RequestValidationError)
+        found = [
+            # The first element says where FastAPI looked: body, query, path, header.
+            Problem(pointer(*one["loc"][1:]), one["msg"])
+            for one in error.errors()
+        ]
+        return problem_response(
+            errors.InvalidInput("the request does not fit; see `problems`", problems=found)
+        )
+
+    async def on_http(request: Request, error: Exception) -> Response:
+        assert isinstance(error, HTTPException)
+        status = HTTPStatus(error.status_code)
+        body = {
+            "type": f"urn:yarnloom:{status.phrase.lower().replace(' ', '-')}",
+            "title": status.phrase,
+            "status": status.value,
+            "detail": f"{request.method} {request.url.path}: {error.detail}. "
+            "What there is stands in /api/v1/openapi.json.",
+        }
+        return Response(to_json(body), status, media_type=MEDIA_TYPE, headers=error.headers)
+
+    async def on_bug(request: Request, error: Exception) -> Response:
+        log.error("%s %s failed", request.method, request.url.path, exc_info=error)
+        return problem_response(
+            YarnloomError("this is a mistake in the service; its log has the details")
+        )
+
+    app.add_exception_handler(YarnloomError, on_ours)
+    app.add_exception_handler(RequestValidationError, on_body)
+    app.add_exception_handler(HTTPException, on_http)
+    app.add_exception_handler(Exception, on_bug)
+
+
+def problem_response(error: YarnloomError) -> Response:
+    """The answer for an error."""
+    status = next(STATUS[kind] for kind in type(error).__mro__ if kind in STATUS)
+    body: dict[str, Any] = {
+        "type": f"urn:yarnloom:{error.code}",
+        "title": (type(error).__doc__ or "").partition("\n")[0],
+        "status": status.value,
+        "detail": error.message,
+    }
+    if error.problems:
+        body["problems"] = [
+            {"pointer": problem.where, "detail": problem.message} for problem in error.problems
+        ]
+    return Response(to_json({**body, **error.detail}), status, media_type=MEDIA_TYPE)

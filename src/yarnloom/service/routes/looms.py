@@ -1,0 +1,76 @@
+"""Workflows and tasks: what is published, and publishing."""
+
+from __future__ import annotations
+
+import json
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Query
+from fastapi.responses import Response
+
+from yarnloom.engine import ListWorkers, Publish
+from yarnloom.engine.views import moment, plan_view
+from yarnloom.errors import NotFound, nearest
+from yarnloom.plan import read_plan
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.schemas import PublishBody
+from yarnloom.store import reading
+
+router = APIRouter(tags=["looms"])
+
+
+@router.post("/workflows", responses=problems(422, 503))
+async def publish(core: TheCore, who: Asker, body: PublishBody) -> Response:
+    """Make a loom's plans current; all of them, or none."""
+    return answer({"workflows": await core.submit(Publish(body.plans, body.tasks, who))})
+
+
+@router.get("/workflows", responses=problems(404))
+async def workflows(
+    core: TheCore,
+    name: Annotated[
+        str | None, Query(max_length=201, description="Only this one, with its plan")
+    ] = None,
+) -> Response:
+    """The current version of every workflow."""
+    rows = await core.read(reading.workflows)
+    if name is None:
+        return answer({"workflows": [_workflow(row) for row in rows]})
+    names = {row["name"]: row for row in rows}
+    short = [row for row in rows if row["name"].partition("/")[2] == name]
+    found = names.get(name) or (short[0] if len(short) == 1 else None)
+    if found is None:
+        raise NotFound(f"there is no workflow {name!r}{nearest(name, names)}")
+    plan = read_plan(json.loads(found["document"]))
+    return answer({**_workflow(found), "plan": plan_view(plan)})
+
+
+@router.get("/tasks")
+async def tasks(core: TheCore) -> Response:
+    """Every task that was published, and which workers have it."""
+    rows = await core.read(reading.tasks)
+    workers = await core.submit(ListWorkers())
+    return answer({"tasks": [_task(row, workers) for row in rows]})
+
+
+def _workflow(row: dict[str, Any]) -> dict[str, Any]:
+    document = json.loads(row["document"])
+    return {
+        "name": row["name"],
+        "version": row["version"],
+        "params": document["params"],
+        "tasks": sorted(document["tasks"]),
+        "published_at": moment(row["published_at"]),
+        "published_by": row["published_by"],
+        "last_run": row["last_run"],
+    }
+
+
+def _task(row: dict[str, Any], workers: list[dict[str, Any]]) -> dict[str, Any]:
+    facts = json.loads(row["facts"])
+    have = [
+        {"name": worker["name"], "code_hash": worker["tasks"][row["name"]]}
+        for worker in workers
+        if row["name"] in worker["tasks"]
+    ]
+    return {**facts, "workers": have, "published_at": moment(row["published_at"])}

@@ -1,0 +1,180 @@
+"""Runs: start, list, show, cancel, and what is inside them."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Header, Path, Query
+from fastapi.responses import Response
+
+from yarnloom.engine import CancelRun, Started, StartRun
+from yarnloom.engine.states import RunState
+from yarnloom.engine.views import attempt_view, command_view, run_view, step_view
+from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
+from yarnloom.plan import Kind
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.core import Core
+from yarnloom.service.schemas import ReasonBody, RunAnswer, RunList, StartBody
+from yarnloom.store import reading
+from yarnloom.values import decode
+
+router = APIRouter(prefix="/runs", tags=["runs"])
+
+RunNumber = Annotated[int, Path(ge=1, le=2**53)]
+Address = Annotated[
+    str, Query(max_length=2_000, description="Within the run: `fetch`, or `fetch#2` for an attempt")
+]
+
+
+@router.post("", status_code=201, response_model=RunAnswer, responses=problems(404, 409, 422, 503))
+async def start(
+    core: TheCore,
+    who: Asker,
+    body: StartBody,
+    idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
+) -> Response:
+    """Start a workflow: 201 with the new run, or 200 with the one that the key made before."""
+    started: Started = await core.submit(
+        StartRun(
+            workflow=body.workflow,
+            params=body.params,
+            key=body.key or idempotency_key or uuid.uuid4().hex,
+            who=who,
+            priority=body.priority,
+            share=body.share,
+            tags=tuple(body.tags),
+        )
+    )
+    return answer(started.run, 201 if started.created else 200)
+
+
+@router.get("", response_model=RunList, responses=problems(422))
+async def list_runs(
+    core: TheCore,
+    state: Annotated[list[RunState] | None, Query()] = None,
+    workflow: Annotated[str | None, Query(max_length=201)] = None,
+    cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> Response:
+    """Runs, newest first."""
+    wanted = reading.RunFilter(
+        tuple(map(str, state or ())), await _full_name(core, workflow), cursor, limit
+    )
+    rows = await core.read(reading.runs, wanted)
+    following = str(rows[-1]["number"]) if len(rows) == limit else None
+    return answer({"runs": [run_view(row) for row in rows], "next": following})
+
+
+@router.get("/{number}", response_model=RunAnswer, responses=problems(404, 410))
+async def show(
+    core: TheCore,
+    number: RunNumber,
+    wait: Annotated[float, Query(ge=0, le=25, description="Seconds to wait for its end")] = 0.0,
+) -> Response:
+    """A run; with `wait`, as soon as it has ended, or as it is after that time."""
+    return answer(await core.wait_for_end(number, wait) if wait else await core.run(number))
+
+
+@router.post("/{number}/cancel", response_model=RunAnswer, responses=problems(404, 409))
+async def cancel(
+    core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
+) -> Response:
+    """Tell a run to stop. Running steps get their grace; `state` says how far it is."""
+    return answer(await core.submit(CancelRun(number, who, body.reason if body else "")))
+
+
+@router.get("/{number}/graph", responses=problems(404, 410))
+async def graph(core: TheCore, number: RunNumber) -> Response:
+    """The parts of a run as a tree, each with its state."""
+    return answer(await core.graph(number))
+
+
+@router.get("/{number}/steps", responses=problems(404, 410))
+async def steps(core: TheCore, number: RunNumber, address: Address = "") -> Response:
+    """All steps of a run; or with `address` one of them, with its values and attempts."""
+    if address:
+        return answer(await _step(core, number, address))
+    found: list[dict[str, Any]] = []
+    _gather(await core.graph(number), found)
+    return answer({"steps": found})
+
+
+@router.get("/{number}/log", responses=problems(404, 410, 422))
+async def log(
+    core: TheCore,
+    number: RunNumber,
+    address: Address,
+    after: Annotated[int, Query(ge=0, le=2**53, description="Lines to leave out")] = 0,
+    limit: Annotated[int, Query(ge=1, le=10_000)] = 1_000,
+) -> Response:
+    """What an attempt printed and logged; without `#` in the address, the newest attempt."""
+    label, _, wanted = address.partition("#")
+    attempts = (await _step(core, number, label))["attempts"]
+    if wanted and not wanted.isdigit():
+        raise InvalidInput(
+            f"found {wanted!r} after '#'; expected an attempt's number, as in {label}#1",
+            problems=[Problem("/address", "not a number after '#'")],
+        )
+    chosen = [one for one in attempts if not wanted or one["number"] == int(wanted)]
+    if not chosen and wanted:
+        raise NotFound(f"{number}/{label} has no attempt #{wanted}; it has {len(attempts)}")
+    lines = core.logs.read(chosen[-1]["id"], after, limit) if chosen else []
+    shown = chosen[-1]["number"] if chosen else None
+    return answer({"address": f"{number}/{label}", "attempt": shown, "lines": lines})
+
+
+@router.get("/{number}/commands", responses=problems(404, 410))
+async def commands(core: TheCore, number: RunNumber) -> Response:
+    """Who gave which command for this run, when and why."""
+    await core.run_row(number)
+    rows = await core.read(reading.commands, number)
+    return answer({"commands": [command_view(row) for row in rows]})
+
+
+async def _full_name(core: Core, name: str | None) -> str | None:
+    """The full name for a short one; a name that is not known stays as it is and finds nothing."""
+    if name is None or "/" in name:
+        return name
+    known = await core.read(reading.workflow_names)
+    return next((full for full in known if full.partition("/")[2] == name), name)
+
+
+async def _step(core: Core, number: int, address: str) -> dict[str, Any]:
+    row = await core.run_row(number)
+    plan = await core.plan(row["plan"])
+    by_address = {plan.address(node): node for node in plan.nodes if node.kind is Kind.STEP}
+    node = by_address.get(address.strip("/"))
+    if node is None:
+        raise NotFound(f"run {number} has no step {address!r}{nearest(address, by_address)}")
+    view: dict[str, Any] = {"address": f"{number}/{plan.address(node)}", "task": node.task}
+    found = await core.read(_step_record, number, node.index)
+    if found is None:
+        tree: list[dict[str, Any]] = []
+        _gather(await core.graph(number), tree)
+        mine = next(one for one in tree if one["address"] == plan.address(node))
+        state = {key: mine.get(key) for key in ("state", "skip_reason")}
+        return {**view, **state, "input": None, "output": None, "attempts": []}
+    step, values, attempts = found
+    return {
+        **view,
+        **step_view(step),
+        "input": decode(values["input"]),
+        "output": None if values["output"] is None else decode(values["output"]),
+        "attempts": [attempt_view(one) for one in attempts],
+    }
+
+
+def _step_record(connection: Any, number: int, node: int) -> Any:
+    step = reading.step_at(connection, number, node)
+    if step is None:
+        return None
+    values = reading.step_values(connection, step["id"])
+    return step, values, reading.attempts(connection, step["id"])
+
+
+def _gather(view: dict[str, Any], into: list[dict[str, Any]]) -> None:
+    if view["kind"] == Kind.STEP:
+        into.append(view)
+    for part in view.get("parts", ()):
+        _gather(part, into)

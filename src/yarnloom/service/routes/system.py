@@ -1,0 +1,73 @@
+"""The service itself: what it is, whether it is well, its events, and the viewer's token."""
+
+from __future__ import annotations
+
+import hmac
+import os
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Query
+from fastapi.responses import Response
+from sse_starlette import EventSourceResponse
+
+from yarnloom.engine.views import moment
+from yarnloom.errors import NotAllowed
+from yarnloom.service.answers import TheCore, answer, problems
+from yarnloom.service.guard import COOKIE
+from yarnloom.service.schemas import TokenBody
+from yarnloom.version import VERSION
+
+router = APIRouter(tags=["system"])
+health_router = APIRouter(tags=["system"])
+
+PING = 25
+
+
+@router.get("/service")
+async def service(core: TheCore) -> Response:
+    """Which service this is: id, version, data folder, and since when it runs."""
+    return answer(
+        {
+            "id": core.database.id,
+            "version": VERSION,
+            "data": str(core.database.folder),
+            "starts": core.database.starts,
+            "started_at": moment(core.started_at),
+            "commits_on": "thread" if core.writer.threaded else "loop",
+            "pid": os.getpid(),
+        }
+    )
+
+
+@router.get("/events", responses=problems(404, 410))
+async def events(
+    core: TheCore,
+    run: Annotated[int | None, Query(ge=1, le=2**53, description="Only this run")] = None,
+    last_event_id: Annotated[str | None, Header(max_length=100)] = None,
+) -> EventSourceResponse:
+    """Server-Sent Events, each a CloudEvents 1.0 JSON object."""
+    if run is not None:
+        await core.run_row(run)
+    return EventSourceResponse(core.hub.watch(run, last_event_id), ping=PING)
+
+
+@router.post("/session", status_code=204, response_class=Response, responses=problems(403))
+async def session(core: TheCore, body: TokenBody) -> Response:
+    """Keep the token in a cookie, for the console."""
+    if not hmac.compare_digest(body.token.encode(), core.settings.token.encode()):
+        raise NotAllowed("that is not this service's token")
+    done = Response(status_code=204)
+    done.set_cookie(COOKIE, body.token, httponly=True, samesite="strict", max_age=30 * 86_400)
+    return done
+
+
+@health_router.get("/health", include_in_schema=False)
+async def health() -> Response:
+    """The process answers."""
+    return answer({"status": "pass"})
+
+
+@health_router.get("/ready", include_in_schema=False)
+async def ready(core: TheCore) -> Response:
+    """The service takes commands."""
+    return answer({"status": "fail" if core.closing else "pass"}, 503 if core.closing else 200)

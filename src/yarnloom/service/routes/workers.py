@@ -1,0 +1,64 @@
+"""The worker protocol (`docs/worker-protocol.md`), and the list of workers."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+from fastapi.responses import Response
+
+from yarnloom.engine import (
+    Ask,
+    Leave,
+    ListWorkers,
+    Register,
+    Report,
+    Reported,
+    ReportItem,
+)
+from yarnloom.engine.views import moment
+from yarnloom.service.answers import TheCore, answer, problems
+from yarnloom.service.schemas import AskBody, RegisterBody, ReportBody
+
+router = APIRouter(prefix="/workers", tags=["workers"])
+
+WorkerId = Annotated[str, Path(max_length=100)]
+
+
+@router.get("")
+async def list_workers(core: TheCore) -> Response:
+    """The workers as they are now."""
+    workers = await core.submit(ListWorkers())
+    return answer({"workers": [{**one, "seen_at": moment(one["seen_at"])} for one in workers]})
+
+
+@router.post("", status_code=201, responses=problems(422, 503))
+async def register(core: TheCore, body: RegisterBody) -> Response:
+    """Register, or register again."""
+    command = Register(body.id, body.name, body.facts, body.places, body.tasks, tuple(body.in_hand))
+    return answer(await core.submit(command), 201)
+
+
+@router.post("/{worker}/ask", responses=problems(404, 503))
+async def ask(core: TheCore, worker: WorkerId, body: AskBody) -> Response:
+    """The open request: answered as soon as there is work or an order, empty after 20 to 25 s."""
+    messages = await core.ask(Ask(worker, tuple(body.received), body.places))
+    return answer({"messages": messages, "closing": core.closing})
+
+
+@router.post("/{worker}/report", responses=problems(404, 503))
+async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
+    """What happened to attempts; the answer says what was refused, and can carry work."""
+    # Lines first: whoever sees that an attempt has ended finds its whole log.
+    for log in body.logs:
+        core.logs.append(log.attempt, log.first, log.lines)
+    items = tuple(ReportItem(**dict(item)) for item in body.items)
+    reported: Reported = await core.submit(Report(worker, items, tuple(body.received), body.places))
+    return answer({"refused": reported.refused, "messages": reported.messages})
+
+
+@router.delete("/{worker}", status_code=204, response_class=Response)
+async def leave(core: TheCore, worker: WorkerId) -> Response:
+    """A worker ends, with nothing in hand any more."""
+    await core.submit(Leave(worker))
+    return Response(status_code=204)

@@ -1,0 +1,174 @@
+"""What requests carry and answers hold, for checking and for OpenAPI."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+JsonObject = dict[str, Any]
+Number = Annotated[int, Field(ge=1, le=2**53)]
+Name = Annotated[str, Field(min_length=1, max_length=201)]
+Who = Annotated[str, Field(max_length=200)]
+
+
+class Strict(BaseModel):
+    """A request body: a field that is not known is a mistake."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+class StartBody(Strict):
+    """Start a workflow."""
+
+    workflow: Name = Field(description="Full name `loom/workflow`, or the short one if unique.")
+    params: JsonObject = Field(default_factory=dict)
+    key: Annotated[str, Field(min_length=1, max_length=200)] | None = Field(
+        None, description="Start key: starting twice with one makes one run."
+    )
+    priority: Annotated[int, Field(ge=-1000, le=1000)] = 0
+    share: Annotated[str, Field(max_length=200)] = Field(
+        "", description="Whom fair turns are counted for; the run itself unless given."
+    )
+    tags: Annotated[list[Annotated[str, Field(max_length=100)]], Field(max_length=20)] = Field(
+        default_factory=list
+    )
+
+
+class ReasonBody(Strict):
+    """Why a command is given."""
+
+    reason: Annotated[str, Field(max_length=2_000)] = ""
+
+
+class PublishBody(Strict):
+    """What a loom declares."""
+
+    plans: Annotated[list[JsonObject], Field(max_length=1_000)]
+    tasks: Annotated[list[JsonObject], Field(max_length=10_000)] = Field(default_factory=list)
+
+
+class TokenBody(Strict):
+    """The service's token, as typed by a viewer of the console."""
+
+    token: Annotated[str, Field(max_length=1_000)]
+
+
+class RegisterBody(Strict):
+    """A worker says what it is."""
+
+    id: Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$")]
+    name: Annotated[str, Field(max_length=100)]
+    facts: JsonObject = Field(default_factory=dict, description="Host, pid and the like.")
+    places: Annotated[int, Field(ge=0, le=100_000)]
+    tasks: dict[str, str] = Field(description="Full task names, each with its code hash.")
+    in_hand: list[int] = Field(default_factory=list, description="Attempts it is running.")
+
+
+class FromWorker(Strict):
+    """What every request of a worker carries."""
+
+    received: list[int] = Field(
+        default_factory=list, description="Serial numbers of messages that have arrived."
+    )
+    places: Annotated[int, Field(ge=0, le=100_000)] | None = None
+
+
+class AskBody(FromWorker):
+    """The open request."""
+
+
+class ItemBody(Strict):
+    """What happened to one attempt."""
+
+    attempt: int
+    outcome: Literal["done", "failed", "refused", "lost", "handed_back", "cancelled"] | None = None
+    output: Any = None
+    error: JsonObject | None = None
+    begun_ago: Annotated[float, Field(ge=0)] | None = None
+    ended_ago: Annotated[float, Field(ge=0)] = 0.0
+    pid: int | None = None
+
+
+class LogBody(Strict):
+    """Lines that an attempt printed."""
+
+    attempt: int
+    first: Annotated[int, Field(ge=0)] = Field(description="How many lines came before these.")
+    lines: list[JsonObject]
+
+
+class ReportBody(FromWorker):
+    """What happened to a worker's attempts, and what they printed."""
+
+    items: list[ItemBody] = Field(default_factory=list)
+    logs: list[LogBody] = Field(default_factory=list)
+
+
+class Progress(BaseModel):
+    """How far a run is: the parts of its plan by state."""
+
+    total: int
+    waiting: int
+    ready: int
+    running: int
+    backing_off: int
+    resting: int
+    paused: int
+    done: int
+    failed: int
+    cancelled: int
+    skipped: int
+
+
+class RunAnswer(BaseModel):
+    """A run."""
+
+    number: int
+    workflow: str
+    version: str
+    state: Literal[
+        "scheduled",
+        "queued",
+        "running",
+        "pausing",
+        "paused",
+        "cancelling",
+        "done",
+        "failed",
+        "cancelled",
+    ]
+    stop_asked: str | None
+    params: JsonObject
+    output: Any
+    error: JsonObject | None
+    progress: Progress
+    priority: int
+    share: str | None
+    tags: list[str]
+    key: str
+    started_by: str
+    round: int
+    created_at: str
+    start_at: str | None
+    started_at: str | None
+    ended_at: str | None
+
+
+class RunList(BaseModel):
+    """Runs, newest first; `next` is the cursor of the following page."""
+
+    runs: list[RunAnswer]
+    next: str | None
+
+
+class ProblemAnswer(BaseModel):
+    """RFC 9457 problem details."""
+
+    type: str
+    title: str
+    status: int
+    detail: str
+    problems: list[dict[str, str]] | None = Field(
+        None, description="One entry for each bad input: JSON Pointer and what is wrong."
+    )

@@ -1,0 +1,19 @@
+"""The store: SQLite, and every line of SQL in the project."""
+
+from yarnloom.store.audit import audit
+from yarnloom.store.database import Database, migrate, migrations
+from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
+from yarnloom.store.unit import StoreFailed, Unit
+
+__all__ = [
+    "AttemptRow",
+    "Database",
+    "PartRow",
+    "RunRow",
+    "StepRow",
+    "StoreFailed",
+    "Unit",
+    "audit",
+    "migrate",
+    "migrations",
+]

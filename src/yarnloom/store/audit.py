@@ -1,0 +1,72 @@
+"""What must hold in the records and cannot be said in SQL constraints.
+
+Tests and the simulator call `audit` after every change; it reads everything, so a service does not.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+
+# Each query gives the rows that break its rule.
+_RULES = {
+    "a part's counters equal its children by state": """
+        WITH children AS (
+          SELECT part, state FROM steps
+          UNION ALL SELECT parent, state FROM parts WHERE parent IS NOT NULL),
+        counted (part, state, number) AS (
+          SELECT id, 'ready', ready FROM parts UNION ALL
+          SELECT id, 'running', running FROM parts UNION ALL
+          SELECT id, 'backing_off', backing_off FROM parts UNION ALL
+          SELECT id, 'resting', resting FROM parts UNION ALL
+          SELECT id, 'paused', paused FROM parts UNION ALL
+          SELECT id, 'done', done FROM parts UNION ALL
+          SELECT id, 'failed', failed FROM parts UNION ALL
+          SELECT id, 'cancelled', cancelled FROM parts UNION ALL
+          SELECT id, 'skipped', skipped FROM parts)
+        SELECT c.part FROM counted c JOIN parts p ON p.id = c.part
+        WHERE c.number <> (
+            SELECT count(*) FROM children WHERE part = c.part AND state = c.state
+          ) + CASE WHEN p.rest_state = c.state THEN p.total - (
+            SELECT count(*) FROM children WHERE part = c.part) ELSE 0 END""",
+    "an ended part has no child that has not ended": """
+        SELECT id FROM parts WHERE ended_at IS NOT NULL
+          AND done + failed + cancelled + skipped <> total""",
+    "an ended run has only ended parts and steps": """
+        SELECT r.number FROM runs r WHERE r.ended_at IS NOT NULL AND (
+          EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL)
+          OR EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL))""",
+    "a run that has not ended has something left to do": """
+        SELECT r.number FROM runs r WHERE r.ended_at IS NULL
+          AND NOT EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL)""",
+    "a step's open attempt is its only one without an outcome": """
+        SELECT s.id FROM steps s WHERE
+          coalesce(s.open, 0) <> coalesce(
+            (SELECT sum(id) FROM attempts WHERE step = s.id AND outcome IS NULL), 0)""",
+    "a running step has an attempt that has begun": """
+        SELECT s.id FROM steps s WHERE (s.state = 'running') <> EXISTS (
+          SELECT 1 FROM attempts a WHERE a.id = s.open AND a.begun_at IS NOT NULL)""",
+    "a step has exactly one done attempt if it is done, else none": """
+        SELECT s.id FROM steps s WHERE (s.state = 'done') <>
+          (SELECT count(*) FROM attempts WHERE step = s.id AND outcome = 'done')""",
+    "an ended step has an end time, others have none": """
+        SELECT id FROM steps WHERE (ended_at IS NOT NULL)
+          <> (state IN ('done', 'failed', 'cancelled', 'skipped'))""",
+    "losses and tries are what the attempts say": """
+        SELECT s.id FROM steps s WHERE
+          s.losses <> (SELECT count(*) FROM attempts WHERE step = s.id AND outcome = 'lost')
+          OR s.tries <> (SELECT count(*) FROM attempts WHERE step = s.id AND outcome = 'failed')
+          OR s.attempts <> (SELECT count(*) FROM attempts WHERE step = s.id)""",
+}
+
+
+def audit(connection: sqlite3.Connection) -> list[str]:
+    """Every broken rule, with the ids that break it; empty when all is well."""
+    found = []
+    for rule, query in _RULES.items():
+        broken = [row[0] for row in connection.execute(query)]
+        if broken:
+            found.append(f"broken: {rule}: {broken[:10]}")
+    wrong = connection.execute("PRAGMA foreign_key_check").fetchall()
+    if wrong:
+        found.append(f"broken: foreign keys: {wrong[:10]}")
+    return found

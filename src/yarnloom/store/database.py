@@ -1,0 +1,220 @@
+"""The data folder: its lock, its SQLite file, connections, and migrations.
+
+One service per folder, held by an operating-system lock. One connection writes; readers have
+their own, read-only, and are cut off after `READ_LIMIT` seconds so that the log can be folded
+back into the file.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import json
+import os
+import queue
+import sqlite3
+import statistics
+import tempfile
+import time
+import uuid
+from collections.abc import Callable, Iterator
+from importlib.resources import files
+from pathlib import Path
+from typing import IO, TypeVar
+
+from yarnloom.errors import FolderInUse, FolderUnusable
+
+T = TypeVar("T")
+
+FILE_NAME = "yarnloom.db"
+READ_LIMIT = 2.0
+READERS = 3
+_NETWORK = {"nfs", "nfs4", "cifs", "smb3", "smbfs", "afs", "9p", "ceph", "glusterfs", "fuse.sshfs"}
+
+
+class Database:
+    """An open data folder.
+
+    Args:
+        folder: made if it is missing.
+        holder: says who holds the lock, for the message that the next one gets.
+
+    Raises:
+        FolderInUse: another service has it.
+        FolderUnusable: it cannot be written, is on a network file system, or is of another version.
+    """
+
+    def __init__(self, folder: Path, holder: str = "") -> None:
+        self.folder = folder
+        self._lock = _lock(folder, holder)
+        try:
+            self.writer = self.connect()
+            migrate(self.writer)
+            self.id, self.starts = _identity(self.writer)
+        except BaseException:
+            self._lock.close()
+            raise
+        self._readers: queue.SimpleQueue[sqlite3.Connection] = queue.SimpleQueue()
+        for _ in range(READERS):
+            self._readers.put(self.connect(read_only=True))
+
+    @property
+    def path(self) -> Path:
+        """The SQLite file."""
+        return self.folder / FILE_NAME
+
+    def connect(self, *, read_only: bool = False) -> sqlite3.Connection:
+        """A new connection, without Python's own transactions."""
+        mode = "ro" if read_only else "rwc"
+        try:
+            connection = sqlite3.connect(
+                f"{self.path.absolute().as_uri()}?mode={mode}",
+                uri=True,
+                isolation_level=None,
+                check_same_thread=False,
+                cached_statements=256,
+            )
+            connection.row_factory = sqlite3.Row if read_only else None
+            if not read_only:
+                connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
+                connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("PRAGMA synchronous = FULL")
+            connection.execute("PRAGMA foreign_keys = ON")
+            connection.execute("PRAGMA busy_timeout = 5000")
+            connection.execute("PRAGMA cache_size = -32000")
+        except sqlite3.Error as error:
+            raise FolderUnusable(
+                f"the records in {self.path} cannot be opened: {error}. "
+                "Give another folder with --data, or restore this one from a copy."
+            ) from error
+        return connection
+
+    @contextlib.contextmanager
+    def reader(self) -> Iterator[sqlite3.Connection]:
+        """A read-only connection, cut off after `READ_LIMIT` seconds; rows have names."""
+        connection = self._readers.get()
+        until = time.monotonic() + READ_LIMIT
+        connection.set_progress_handler(lambda: time.monotonic() > until, 100_000)
+        try:
+            yield connection
+        finally:
+            connection.set_progress_handler(None, 0)
+            self._readers.put(connection)
+
+    def read(self, ask: Callable[[sqlite3.Connection], T]) -> T:
+        """What a function of `store.reading` answers, from one consistent state."""
+        with self.reader() as connection:
+            connection.execute("BEGIN")
+            try:
+                return ask(connection)
+            finally:
+                connection.execute("ROLLBACK")
+
+    def flush_time(self, probes: int = 7) -> float:
+        """Median seconds that the disk under the folder takes to make a small write durable."""
+        times = []
+        with tempfile.TemporaryFile(dir=self.folder) as probe:
+            for _ in range(probes):
+                begun = time.perf_counter()
+                probe.write(b"x" * 4096)
+                probe.flush()
+                os.fsync(probe.fileno())
+                times.append(time.perf_counter() - begun)
+        return statistics.median(times)
+
+    def close(self) -> None:
+        """Close every connection and give the folder free."""
+        with contextlib.suppress(queue.Empty):
+            while True:
+                self._readers.get_nowait().close()
+        self.writer.close()
+        self._lock.close()
+
+
+def _lock(folder: Path, holder: str) -> IO[str]:
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        lock = open(folder / "lock", "a+", encoding="utf-8")  # noqa: SIM115  # held while open
+    except OSError as error:
+        raise FolderUnusable(
+            f"the data folder {folder} cannot be written: {error.strerror}. "
+            "Give a folder that can, with --data or YARNLOOM_DATA."
+        ) from error
+    if (kind := _file_system(folder)) in _NETWORK:
+        lock.close()
+        raise FolderUnusable(
+            f"the data folder {folder} is on a network file system ({kind}), where locks and "
+            "flushes cannot be trusted. Give a folder on a local disk, with --data."
+        )
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        lock.seek(0)
+        other = lock.read().strip() or "another service"
+        lock.close()
+        raise FolderInUse(
+            f"the data folder {folder} is in use by {other}. "
+            "Stop that one, or give another folder with --data."
+        ) from error
+    lock.truncate(0)
+    lock.write(holder or f"process {os.getpid()}")
+    lock.flush()
+    return lock
+
+
+def _file_system(folder: Path) -> str:
+    """The type of the file system that a folder is on; empty where the system does not say."""
+    try:
+        mounts = Path("/proc/self/mountinfo").read_text(encoding="utf-8").splitlines()
+    except OSError:
+        return ""
+    here, found, length = str(folder.resolve()), "", -1
+    for line in mounts:
+        before, _, after = line.partition(" - ")
+        point = before.split()[4]
+        if (here + "/").startswith(point.rstrip("/") + "/") and len(point) >= length:
+            found, length = after.split()[0], len(point)
+    return found
+
+
+def migrations() -> list[tuple[int, str]]:
+    """Every migration: its version and its SQL text, in order."""
+    folder = files("yarnloom.store") / "migrations"
+    names = sorted(entry.name for entry in folder.iterdir() if entry.name.endswith(".sql"))
+    return [(int(name[:4]), (folder / name).read_text(encoding="utf-8")) for name in names]
+
+
+def migrate(connection: sqlite3.Connection) -> int:
+    """Bring the tables to the newest version; each step and its record commit together.
+
+    Raises:
+        FolderUnusable: the records are of a newer version than this program knows.
+    """
+    (have,) = connection.execute("PRAGMA user_version").fetchone()
+    known = migrations()
+    newest = known[-1][0]
+    if have > newest:
+        raise FolderUnusable(
+            f"the records are of version {have}; this program knows versions up to {newest}. "
+            "Use the yarnloom that wrote them, or a newer one."
+        )
+    for version, text in known:
+        if version > have:
+            connection.executescript(f"BEGIN;\n{text}\nPRAGMA user_version = {version};\nCOMMIT;")
+    return newest
+
+
+def _identity(connection: sqlite3.Connection) -> tuple[str, int]:
+    """The service's id, made once, and how often it was started, this start included."""
+    connection.execute("BEGIN IMMEDIATE")
+    rows = dict(connection.execute("SELECT key, value FROM service").fetchall())
+    facts = {"id": rows.get("id", uuid.uuid4().hex), "starts": int(rows.get("starts", 0)) + 1}
+    connection.executemany(
+        "INSERT INTO service VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value",
+        [
+            (key, value if isinstance(value, str) else json.dumps(value))
+            for key, value in facts.items()
+        ],
+    )
+    connection.execute("COMMIT")
+    return str(facts["id"]), int(facts["starts"])

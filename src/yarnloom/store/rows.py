@@ -1,0 +1,119 @@
+"""The rows of the tables that change while runs run, as mutable records.
+
+Field names are column names; what each means stands in `migrations/`. Fields up to and including
+`FIXED`'s number never change after the row was written.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+
+@dataclass(slots=True, eq=False)
+class RunRow:
+    """A row of `runs`."""
+
+    FIXED: ClassVar[int] = 12
+
+    number: int
+    plan: int
+    workflow: str
+    version: str
+    params: str
+    share: str
+    tags: str
+    start_key: str
+    started_by: str
+    created_at: int
+    start_at: int | None
+    priority: int
+    state: str
+    stop: str | None = None
+    output: str | None = None
+    error: str | None = None
+    round: int = 1
+    started_at: int | None = None
+    ended_at: int | None = None
+
+
+@dataclass(slots=True, eq=False)
+class PartRow:
+    """A row of `parts`."""
+
+    FIXED: ClassVar[int] = 7
+
+    id: int
+    run: int
+    parent: int | None
+    node: int
+    rank: bytes
+    total: int
+    started_at: int
+    state: str
+    rest_state: str | None = None
+    rest_reason: str | None = None
+    ready: int = 0
+    running: int = 0
+    backing_off: int = 0
+    resting: int = 0
+    paused: int = 0
+    done: int = 0
+    failed: int = 0
+    cancelled: int = 0
+    skipped: int = 0
+    output: str | None = None
+    ended_at: int | None = None
+
+
+@dataclass(slots=True, eq=False)
+class StepRow:
+    """A row of `steps`."""
+
+    FIXED: ClassVar[int] = 9
+
+    id: int
+    run: int
+    part: int
+    node: int
+    rank: bytes
+    task: str
+    pool: str
+    share: str
+    input: str
+    priority: int
+    state: str
+    ready_at: int
+    stop: str | None = None
+    skip_reason: str | None = None
+    open: int | None = None
+    attempts: int = 0
+    tries: int = 0
+    losses: int = 0
+    due_at: int | None = None
+    output: str | None = None
+    error: str | None = None
+    started_at: int | None = None
+    ended_at: int | None = None
+
+
+@dataclass(slots=True, eq=False)
+class AttemptRow:
+    """A row of `attempts`; `try_` is its column `try`."""
+
+    FIXED: ClassVar[int] = 9
+
+    id: int
+    step: int
+    run: int
+    number: int
+    try_: int
+    worker: str
+    code_hash: str
+    ready_at: int
+    handed_at: int
+    outcome: str | None = None
+    error: str | None = None
+    pid: int | None = None
+    begun_at: int | None = None
+    ended_at: int | None = None

@@ -1,0 +1,230 @@
+"""The unit of work: what one transaction reads and changes.
+
+The engine changes rows as plain objects; nothing is written until `flush`, so that a row that
+changes three times in one transaction is written once. Rows that are likely to be needed again
+(runs, parts and steps in progress) stay here between transactions: there is one writer, so they
+cannot go stale. After a failed transaction `forget` drops them all.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sqlite3
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import fields
+from operator import attrgetter
+from typing import Any, Generic, TypeVar
+
+from yarnloom.errors import YarnloomError
+from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
+
+Row = TypeVar("Row", RunRow, PartRow, StepRow, AttemptRow)
+
+KEEP_ROWS = 4_000
+KEEP_TEXT = 4_096
+
+
+class StoreFailed(YarnloomError):
+    """The records could not be read or written: the disk is full, or worse."""
+
+    code = "store-failed"
+
+
+class Table(Generic[Row]):
+    """The rows of one table that a transaction has in hand."""
+
+    def __init__(self, unit: Unit, name: str, row_class: type[Row]) -> None:
+        names = [field.name for field in fields(row_class)]
+        columns = [_column(one) for one in names]
+        fixed = row_class.FIXED
+        key = columns[0]
+        places = ", ".join("?" * len(columns))
+        settings = ", ".join(f"{column} = ?" for column in columns[fixed:])
+        self._unit = unit
+        self._row_class: Callable[..., Row] = row_class
+        self._select = f"SELECT {', '.join(columns)} FROM {name} WHERE "
+        self._insert_sql = f"INSERT INTO {name} ({', '.join(columns)}) VALUES ({places})"
+        self._update_sql = f"UPDATE {name} SET {settings} WHERE {key} = ?"
+        self._row_name = row_class.__name__
+        self._key = attrgetter(names[0])
+        self._key_column = key
+        self._all = attrgetter(*names)
+        self._changing = attrgetter(*names[fixed:], names[0])
+        self.rows: dict[int, Row] = {}
+        self._new: dict[int, Row] = {}
+        self._changed: dict[int, Row] = {}
+        self._written: list[int] = []
+
+    def get(self, key: int) -> Row | None:
+        """The row with that key, or None."""
+        row = self.rows.get(key)
+        return row if row is not None else self.one(f"{self._key_column} = ?", key)
+
+    def need(self, key: int) -> Row:
+        """The row with that key, which is known to exist."""
+        row = self.get(key)
+        if row is None:
+            raise LookupError(f"no row {key} of {self._row_name}")
+        return row
+
+    def one(self, where: str, *values: Any) -> Row | None:
+        """The row for a condition that at most one row meets."""
+        found = self.select(where, *values)
+        return found[0] if found else None
+
+    def select(self, where: str, *values: Any) -> list[Row]:
+        """The rows for a condition, as they stand in this transaction.
+
+        Pending changes are written first, so that the condition sees them.
+        """
+        self._unit.flush()
+        found = []
+        for record in self._unit.execute(self._select + where, values):
+            known = self.rows.get(record[0])
+            if known is None:
+                known = self.rows[record[0]] = self._row_class(*record)
+            found.append(known)
+        return found
+
+    def add(self, row: Row) -> Row:
+        """Take in a new row."""
+        key = self._key(row)
+        self.rows[key] = self._new[key] = row
+        self._unit.changes += 1
+        return row
+
+    def touch(self, row: Row) -> None:
+        """Say that a row was changed."""
+        key = self._key(row)
+        self._unit.changes += 1
+        if key not in self._new:
+            self._changed[key] = row
+
+    @property
+    def dirty(self) -> bool:
+        """Whether anything is still to be written."""
+        return bool(self._new or self._changed)
+
+    def write(self) -> None:
+        """Write what is new and what changed."""
+        if self._new:
+            self._unit.executemany(self._insert_sql, map(self._all, self._new.values()))
+            self._written += self._new
+            self._new.clear()
+        if self._changed:
+            self._unit.executemany(self._update_sql, map(self._changing, self._changed.values()))
+            self._written += self._changed
+            self._changed.clear()
+
+    def trim(self, finished: Callable[[Row], bool]) -> None:
+        """After a commit: let go of rows that are finished, or too many, or large."""
+        if len(self.rows) > KEEP_ROWS:
+            self.rows.clear()
+        for key in self._written:
+            row = self.rows.get(key)
+            if row is not None and finished(row):
+                del self.rows[key]
+        self._written.clear()
+
+    def clear(self) -> None:
+        """Drop everything, written or not."""
+        self.rows.clear()
+        self._new.clear()
+        self._changed.clear()
+        self._written.clear()
+
+
+class Unit:
+    """One writer's view of the store; transactions begin by themselves at the first statement."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+        self._cursor = connection.cursor()
+        self.open = False
+        self.changes = 0  # rises with every change, written or not
+        self.runs = Table(self, "runs", RunRow)
+        self.parts = Table(self, "parts", PartRow)
+        self.steps = Table(self, "steps", StepRow)
+        self.attempts = Table(self, "attempts", AttemptRow)
+        # In the order that foreign keys need.
+        self._tables: tuple[Table[Any], ...] = (self.runs, self.parts, self.steps, self.attempts)
+        self._next = self._newest_ids()
+
+    def _newest_ids(self) -> dict[str, int]:
+        newest = {
+            name: self._connection.execute(f"SELECT coalesce(max(id), 0) FROM {name}").fetchone()[0]
+            for name in ("parts", "steps", "attempts")
+        }
+        # Not max(number): a removed run's number is never given out again.
+        row = self._connection.execute(
+            "SELECT seq FROM sqlite_sequence WHERE name = 'runs'"
+        ).fetchone()
+        return {**newest, "runs": row[0] if row else 0}
+
+    def new_id(self, table: str) -> int:
+        """The next id of a table."""
+        self._next[table] += 1
+        return self._next[table]
+
+    def begin(self) -> None:
+        """Begin the transaction, if it has not begun."""
+        if not self.open:
+            self._cursor.execute("BEGIN IMMEDIATE")
+            self.open = True
+
+    def execute(self, sql: str, values: Iterable[Any] = ()) -> list[Any]:
+        """Run one statement in the transaction; all rows that it gives."""
+        with _store_errors():
+            self.begin()
+            return self._cursor.execute(sql, tuple(values)).fetchall()
+
+    def change(self, sql: str, values: Iterable[Any] = ()) -> None:
+        """Run one statement that changes something."""
+        self.changes += 1
+        self.execute(sql, values)
+
+    def executemany(self, sql: str, rows: Iterable[Sequence[Any]]) -> None:
+        """Run one statement for many rows in the transaction."""
+        with _store_errors():
+            self.begin()
+            self._cursor.executemany(sql, rows)
+
+    def flush(self) -> None:
+        """Write what changed, without committing."""
+        for table in self._tables:
+            if table.dirty:
+                table.write()
+
+    def commit(self) -> None:
+        """Make everything durable, if there is anything."""
+        self.flush()
+        if self.open:
+            with _store_errors():
+                self._cursor.execute("COMMIT")
+            self.open = False
+        self.runs.trim(lambda row: row.ended_at is not None)
+        self.parts.trim(lambda row: row.ended_at is not None)
+        self.steps.trim(lambda row: row.ended_at is not None or len(row.input) > KEEP_TEXT)
+        self.attempts.trim(lambda row: row.ended_at is not None)
+
+    def rollback(self) -> None:
+        """Undo everything, and forget every row."""
+        if self.open:
+            self.open = False
+            if self._connection.in_transaction:
+                self._cursor.execute("ROLLBACK")
+        for table in self._tables:
+            table.clear()
+        self._next = self._newest_ids()
+
+
+@contextlib.contextmanager
+def _store_errors() -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.OperationalError as error:
+        raise StoreFailed(str(error)) from error
+
+
+def _column(field: str) -> str:
+    return field.rstrip("_")

@@ -1,0 +1,3 @@
+"""The version of this package."""
+
+VERSION = "0.1.0"

@@ -1,0 +1,199 @@
+"""The worker's side of its processes: start, talk, read what they print, notice their death."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import signal
+import socket
+import subprocess
+import sys
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from yarnloom.worker.frames import Channel, Closed, Message
+
+_CHUNK = 1 << 16
+_LONGEST_LINE = 16_384
+
+OnMessage = Callable[["Child", Message], None]
+OnLine = Callable[["Child", Message], None]
+OnDeath = Callable[["Child", int], None]
+
+
+class Guardian:
+    """The process that kills the others when this worker is killed."""
+
+    def __init__(self) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-I", "-S", str(Path(__file__).with_name("guardian.py"))],
+            stdin=subprocess.PIPE,
+            start_new_session=True,
+        )
+
+    def watch(self, group: int) -> None:
+        """Kill a group when this worker is gone."""
+        self._tell(f"+{group}\n")
+
+    def forget(self, group: int) -> None:
+        """A group has ended; its number may soon be another's."""
+        self._tell(f"-{group}\n")
+
+    def close(self) -> None:
+        """End it; nothing is left to be watched."""
+        with contextlib.suppress(OSError):
+            if self._process.stdin:
+                self._process.stdin.close()
+        self._process.wait()
+
+    def _tell(self, line: str) -> None:
+        if self._process.stdin:
+            with contextlib.suppress(OSError):
+                self._process.stdin.write(line.encode())
+                self._process.stdin.flush()
+
+
+class Child:
+    """One process that runs attempts, one at a time.
+
+    Attributes:
+        attempt: the work message that it has, if any.
+        ready: whether it has loaded the loom.
+        lines: how many lines its present attempt has printed.
+    """
+
+    def __init__(
+        self,
+        spec: str,
+        guardian: Guardian,
+        *,
+        on_message: OnMessage,
+        on_line: OnLine,
+        on_death: OnDeath,
+    ) -> None:
+        self.attempt: Message | None = None
+        self.ready = False
+        self.lines = 0
+        self._on_message = on_message
+        self._on_line = on_line
+        self._on_death = on_death
+        self._guardian = guardian
+        self._loop = asyncio.get_running_loop()
+        ours, theirs = socket.socketpair()
+        out_read, out_write = os.pipe()
+        err_read, err_write = os.pipe()
+        self._process = subprocess.Popen(
+            [sys.executable, "-m", "yarnloom.worker.child", str(theirs.fileno()), spec],
+            stdin=subprocess.DEVNULL,
+            stdout=out_write,
+            stderr=err_write,
+            pass_fds=(theirs.fileno(),),
+            start_new_session=True,
+        )
+        guardian.watch(self.pid)
+        theirs.close()
+        os.close(out_write)
+        os.close(err_write)
+        self._channel = Channel(ours)
+        self._pipes = {out_read: "stdout", err_read: "stderr"}
+        self._partial = {out_read: bytearray(), err_read: bytearray()}
+        self._dead = False
+        self._loop.add_reader(ours, self._read_channel)
+        for pipe in self._pipes:
+            os.set_blocking(pipe, False)
+            self._loop.add_reader(pipe, self._read_pipe, pipe)
+
+    @property
+    def pid(self) -> int:
+        """The process, which is also its process group."""
+        return self._process.pid
+
+    @property
+    def free(self) -> bool:
+        """Whether it can take an attempt."""
+        return self.ready and self.attempt is None and not self._dead
+
+    def give(self, work: Message) -> None:
+        """Let it run an attempt."""
+        self.attempt = work
+        self.lines = 0
+        self.send(work)
+
+    def send(self, message: Message) -> None:
+        """Send it a message; if it is dead, that is noticed elsewhere."""
+        with contextlib.suppress(Closed):
+            self._channel.send(message)
+
+    def kill(self) -> None:
+        """Kill the process and all that it started."""
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            os.killpg(self.pid, signal.SIGKILL)
+
+    def reap(self) -> None:
+        """Notice the process's death, if it has died."""
+        code = self._process.poll()
+        if code is None or self._dead:
+            return
+        # What it sent before it died still counts.
+        with contextlib.suppress(Closed):
+            self._take_messages()
+        self._dead = True
+        self._drain()
+        self.kill()  # what it started must not outlive it
+        self._guardian.forget(self.pid)
+        self._loop.remove_reader(self._channel.fileno())
+        self._channel.close()
+        for pipe in self._pipes:
+            self._loop.remove_reader(pipe)
+            os.close(pipe)
+        self._on_death(self, code)
+
+    def _read_channel(self) -> None:
+        try:
+            self._take_messages()
+        except Closed:
+            # The process is dying, or closed its end; either way it is of no use any more.
+            self._loop.remove_reader(self._channel.fileno())
+            self.kill()
+
+    def _take_messages(self) -> None:
+        for message in self._channel.pending():
+            if message["kind"] == "ended":
+                # It printed before it sent this, so all of it is in the pipes by now.
+                self._drain()
+            self._on_message(self, message)
+
+    def _drain(self) -> None:
+        for pipe in self._pipes:
+            self._read_pipe(pipe)
+            if rest := self._partial[pipe]:
+                self._line(pipe, bytes(rest))
+                rest.clear()
+
+    def _read_pipe(self, pipe: int) -> None:
+        partial = self._partial[pipe]
+        # A process that prints without end must not keep the loop: it waits on its full pipe.
+        for _ in range(16):
+            try:
+                data = os.read(pipe, _CHUNK)
+            except BlockingIOError:
+                return
+            if not data:
+                self._loop.remove_reader(pipe)
+                return
+            partial += data
+            *lines, rest = partial.split(b"\n")
+            for line in lines:
+                self._line(pipe, line)
+            partial[:] = rest
+            while len(partial) > _LONGEST_LINE:
+                self._line(pipe, partial[:_LONGEST_LINE])
+                del partial[:_LONGEST_LINE]
+
+    def _line(self, pipe: int, line: Any) -> None:
+        at = datetime.now(UTC).isoformat()
+        text = bytes(line).decode("utf-8", "backslashreplace")
+        self._on_line(self, {"at": at, "stream": self._pipes[pipe], "text": text})

@@ -1,0 +1,263 @@
+"""A worker's talk with the service: register, the open request, and reports.
+
+Nothing that has happened is lost when the connection or the service breaks: reports stay here,
+in order, until the service has answered them. Waits between failed tries grow.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import random
+import time
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from yarnloom.client import AsyncClient, Call, Target
+from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
+
+Message = dict[str, Any]
+
+FIRST_WAIT = 0.05
+LONGEST_WAIT = 5.0
+LOG_LINES_A_REPORT = 500
+LOG_LINES_KEPT = 20_000
+
+
+class Link:
+    """The connection of one worker.
+
+    Args:
+        target: the service.
+        worker_id: this worker's own choice.
+        introduce: what is said at registration: name, facts, places, tasks, attempts in hand.
+        places: how many attempts this worker may have in hand now.
+        on_message: told of every work message and order, once each.
+        on_refused: told of each report that was refused.
+        say: tells the user.
+    """
+
+    def __init__(
+        self,
+        target: Target,
+        worker_id: str,
+        *,
+        introduce: Callable[[], Message],
+        places: Callable[[], int],
+        on_message: Callable[[Message], None],
+        on_refused: Callable[[Message], None],
+        say: Callable[[str], None],
+    ) -> None:
+        self._target = target
+        self._path = f"/workers/{worker_id}"
+        self._id = worker_id
+        self._introduce = introduce
+        self._places = places
+        self._on_message = on_message
+        self._on_refused = on_refused
+        self._say = say
+        self._client = AsyncClient(target=target, who=f"worker:{worker_id}")
+        self._registered = asyncio.Event()
+        self._registering = asyncio.Lock()
+        self._news = asyncio.Event()
+        self._received: list[int] = []
+        self._items: list[Message] = []
+        self._lines: dict[int, list[Message]] = {}
+        self._sent_lines: dict[int, int] = {}
+        self._dropped = 0
+        self._lease = 30.0
+        self._heard_at = time.monotonic()
+        self._broken = False
+
+    # What the worker tells
+
+    def report(self, item: Message) -> None:
+        """Tell the service what happened to an attempt, now or as soon as it can be reached."""
+        self._items.append(item)
+        self._news.set()
+
+    def line(self, attempt: int, line: Message) -> None:
+        """Pass on a line that an attempt printed."""
+        waiting = self._lines.setdefault(attempt, [])
+        if len(waiting) < LOG_LINES_KEPT:
+            waiting.append(line)
+            self._news.set()
+        else:
+            self._dropped += 1
+
+    def forget(self, attempt: int) -> None:
+        """An attempt is fenced off: nothing of it is reported any more."""
+        self._items = [item for item in self._items if item["attempt"] != attempt]
+        self._lines.pop(attempt, None)
+        self._sent_lines.pop(attempt, None)
+
+    def wake(self) -> None:
+        """Something changed that the service should hear of at once, such as the places."""
+        self._news.set()
+
+    @property
+    def settled(self) -> bool:
+        """Whether everything has been told."""
+        return not self._items and not self._lines
+
+    def attempts_to_report(self) -> set[int]:
+        """Attempts whose end the service has not heard of."""
+        return {item["attempt"] for item in self._items}
+
+    # The three loops' bodies
+
+    async def register(self) -> None:
+        """Register; tries until it works, or this worker is not wanted."""
+        async with self._registering:
+            if self._registered.is_set():
+                return
+            self._received.clear()
+            body = {"id": self._id, **self._introduce()}
+            answer = await self._insist(Call("POST", "/workers", body))
+            self._lease = float(answer["lease"])
+            self._registered.set()
+
+    async def keep_asking(self) -> None:
+        """Hold the open request, again and again."""
+        while True:
+            await self._registered.wait()
+            body = {"received": self._take_received(), "places": self._places()}
+            try:
+                answer = await self._insist(Call("POST", f"{self._path}/ask", body))
+            except WorkerUnknown:
+                await self._register_again()
+                continue
+            self._take(answer["messages"])
+            if answer["closing"]:
+                await asyncio.sleep(0.2)  # the service is going down; give it the time
+
+    async def keep_reporting(self) -> None:
+        """Send what there is to tell; without news, renew the lease now and then."""
+        while True:
+            await self._registered.wait()
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(self._news.wait(), self._lease / 3)
+            await self.send_report()
+
+    async def send_report(self) -> None:
+        """Send one report with all that there is."""
+        if time.monotonic() - self._heard_at > self._lease:
+            # This worker stood still, or was cut off: first ask what it still has, then deliver.
+            await self._register_again()
+        self._news.clear()
+        items, self._items = self._items, []
+        logs = self._take_lines({item["attempt"] for item in items if item["outcome"]})
+        body = {
+            "received": self._take_received(),
+            "places": self._places(),
+            "items": [self._aged(item) for item in items],
+            "logs": logs,
+        }
+        try:
+            answer = await self._insist(Call("POST", f"{self._path}/report", body))
+        except WorkerUnknown:
+            self._put_back(items, logs)
+            await self._register_again()
+            self._news.set()
+            return
+        except BaseException:
+            self._put_back(items, logs)
+            raise
+        for refusal in answer["refused"]:
+            self._on_refused(refusal)
+        self._take(answer["messages"])
+        if self._lines:
+            self._news.set()
+
+    async def leave(self) -> None:
+        """Tell the service that this worker ends."""
+        await self._client.call(Call("DELETE", self._path))
+
+    async def close(self) -> None:
+        """Close the connections."""
+        await self._client.close()
+
+    # Inside
+
+    async def _register_again(self) -> None:
+        self._registered.clear()
+        self._heard_at = time.monotonic()
+        await self.register()
+
+    def _take_received(self) -> list[int]:
+        taken, self._received = self._received, []
+        return taken
+
+    def _take(self, messages: Iterable[Message]) -> None:
+        for message in messages:
+            self._received.append(message["serial"])
+            self._on_message(message)
+
+    def _take_lines(self, ended: set[int]) -> list[Message]:
+        """Batches of lines; of an attempt that has ended all of them, so that its log is whole."""
+        batches = []
+        for attempt in list(self._lines):
+            waiting = self._lines[attempt]
+            count = len(waiting) if attempt in ended else LOG_LINES_A_REPORT
+            first = self._sent_lines.get(attempt, 0)
+            batches.append({"attempt": attempt, "first": first, "lines": waiting[:count]})
+            self._sent_lines[attempt] = first + len(waiting[:count])
+            del waiting[:count]
+            if not waiting:
+                del self._lines[attempt]
+        for attempt in ended:
+            self._sent_lines.pop(attempt, None)
+        return batches
+
+    def _put_back(self, items: list[Message], logs: list[Message]) -> None:
+        self._items[:0] = items
+        for batch in logs:
+            self._lines[batch["attempt"]] = batch["lines"] + self._lines.get(batch["attempt"], [])
+            self._sent_lines[batch["attempt"]] = batch["first"]
+
+    @staticmethod
+    def _aged(item: Message) -> Message:
+        """An item with its times as seconds ago: the two clocks need not agree."""
+        now = time.monotonic()
+        aged = {key: value for key, value in item.items() if key not in ("begun_at", "ended_at")}
+        if item.get("begun_at") is not None:
+            aged["begun_ago"] = max(0.0, now - item["begun_at"])
+        if item.get("ended_at") is not None:
+            aged["ended_ago"] = max(0.0, now - item["ended_at"])
+        return aged
+
+    async def _insist(self, call: Call) -> Any:
+        """Send a request until the service answers it.
+
+        Raises:
+            WorkerUnknown: the service does not know this worker (any more).
+            NotAllowed: the token is wrong.
+        """
+        wait = FIRST_WAIT
+        while True:
+            try:
+                answer = await self._client.call(call)
+            except (WorkerUnknown, NotAllowed):
+                raise
+            except (ServiceError, Busy) as error:
+                self._note_broken(error)
+            except Refused:
+                raise
+            except YarnloomError as error:
+                self._note_broken(error)
+            else:
+                self._heard_at = time.monotonic()
+                self._note_healed()
+                return answer
+            await asyncio.sleep(wait * random.uniform(0.5, 1.0))
+            wait = min(LONGEST_WAIT, wait * 2)
+
+    def _note_broken(self, error: YarnloomError) -> None:
+        if not self._broken:
+            self._broken = True
+            self._say(f"waiting for the service: {error.message}")
+
+    def _note_healed(self) -> None:
+        if self._broken:
+            self._broken = False
+            self._say(f"the service at {self._target.url} answers again")
