@@ -56,8 +56,6 @@ $(PYTHON_READY): pyproject.toml requirements.lock
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	test -x $(BIN)/uv || $(BIN)/pip install -q uv
 	$(BIN)/uv pip sync -q --require-hashes requirements.lock --python $(BIN)/python
-	$(BIN)/pip --version >/dev/null 2>&1 || $(PYTHON) -m venv --upgrade $(VENV)
-	test -x $(BIN)/uv || $(BIN)/pip install -q uv
 	$(BIN)/uv pip install -q --no-deps --no-build-isolation -e . --python $(BIN)/python
 	touch $@
 

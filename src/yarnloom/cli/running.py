@@ -121,7 +121,7 @@ def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # i
     token = options.token if options.token is not None else os.environ.get("YARNLOOM_TOKEN", "")
     extra = {name: getattr(options, name) for name in ("lease", "commit") if hasattr(options, name)}
     return ServiceSettings(
-        data=Path(options.data) if options.data else default_data_folder(),
+        data=(Path(options.data) if options.data else default_data_folder()).absolute(),
         host=options.host,
         port=options.port,
         token=token,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import logging
 import os
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,6 +17,9 @@ from yarnloom.demo import tides
 from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
 
 loom = Loom("tide-almanac")
+
+# One line a request is more than anybody wants to read in a step's log.
+logging.getLogger("httpx").setLevel(logging.WARNING)
 
 
 class Readings(BaseModel):
@@ -126,7 +130,7 @@ class HarbourTidesParams(BaseModel):
     harbour: str = Field(description="One of the office's harbours, e.g. brackwater")
     year: int = Field(2027, ge=2021, le=2100, description="The year to predict")
     readings_from: int = Field(2025, ge=2020, le=2099, description="The year to learn from")
-    folder: str = Field("almanac", description="Where the table is written")
+    folder: str = Field("yarnloom-demo/almanac", description="Where the table is written")
 
 
 loom.workflow(

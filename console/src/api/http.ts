@@ -1,0 +1,79 @@
+/** Requests to the service. Knows no React. */
+
+import type { Json } from "./types";
+
+export interface BadInput {
+  pointer: string;
+  detail: string;
+}
+
+/** An answer that says no, or no answer at all (`status` 0). */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    readonly code: string,
+    message: string,
+    readonly problems: BadInput[] = [],
+  ) {
+    super(message);
+  }
+}
+
+const BASE = "/api/v1";
+const WHO = "console";
+
+/** The answer to a GET. */
+export function get<T>(path: string): Promise<T> {
+  return request<T>("GET", path);
+}
+
+/** The answer to a POST. */
+export function post<T>(path: string, body: Json): Promise<T> {
+  return request<T>("POST", path, body);
+}
+
+/** The address of the live events of one run, or of all. */
+export function eventsPath(run: number | null): string {
+  return `${BASE}/events${run === null ? "" : `?run=${run}`}`;
+}
+
+async function request<T>(method: string, path: string, body?: Json): Promise<T> {
+  const headers: Record<string, string> = { "Yarnloom-Who": WHO };
+  if (body !== undefined) headers["Content-Type"] = "application/json";
+  let answer: Response;
+  try {
+    answer = await fetch(BASE + path, {
+      method,
+      headers,
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch {
+    throw new ApiError(0, "not-reachable", "The service does not answer. Is it running?");
+  }
+  const text = await answer.text();
+  if (answer.ok) return (text ? parseExact(text) : null) as T;
+  throw toError(answer.status, text);
+}
+
+function toError(status: number, text: string): ApiError {
+  try {
+    const problem = JSON.parse(text) as {
+      type?: string;
+      detail?: string;
+      problems?: BadInput[];
+    };
+    const code = (problem.type ?? "").replace("urn:yarnloom:", "");
+    return new ApiError(status, code, problem.detail ?? `Answer ${status}`, problem.problems);
+  } catch {
+    return new ApiError(status, "bad-answer", `The service answered ${status}.`);
+  }
+}
+
+/** JSON with integers that a number cannot hold kept exact, as text. */
+export function parseExact(text: string): unknown {
+  const keep = (_key: string, value: unknown, context?: { source?: string }) =>
+    typeof value === "number" && Number.isInteger(value) && !Number.isSafeInteger(value)
+      ? (context?.source ?? value)
+      : value;
+  return JSON.parse(text, keep as (key: string, value: unknown) => unknown);
+}

@@ -1,0 +1,65 @@
+/**
+ * The live events. One stream for each page that is open and visible: a hidden tab closes its own,
+ * since browsers allow few connections to one host, and gets a snapshot when it is seen again.
+ */
+
+import { eventsPath, parseExact } from "./http";
+import type { Part, Run } from "./types";
+
+export interface Change {
+  run?: Run;
+  graph?: Part;
+}
+
+export type LinkState = "connecting" | "live" | "broken";
+
+export interface Listener {
+  /** Something changed. */
+  onChange: (change: Change) => void;
+  /** Changes may have been missed: what is shown must be looked at again. */
+  onSnapshot: (state: Change | null) => void;
+  /** Whether the stream stands. */
+  onLink: (state: LinkState) => void;
+}
+
+/** Watch one run, or all; the answer ends it. */
+export function watch(run: number | null, listener: Listener): () => void {
+  let source: EventSource | null = null;
+
+  const open = () => {
+    if (source || document.hidden) return;
+    listener.onLink("connecting");
+    source = new EventSource(eventsPath(run));
+    source.onopen = () => listener.onLink("live");
+    // The browser connects again by itself, with the last id that it saw.
+    source.onerror = () => {
+      listener.onLink("broken");
+      if (source?.readyState === EventSource.CLOSED) {
+        close();
+        retry = window.setTimeout(open, 2_000);
+      }
+    };
+    source.addEventListener("yarnloom.snapshot", (event) => listener.onSnapshot(dataOf(event)));
+    for (const kind of ["yarnloom.run.changed", "yarnloom.graph.changed"]) {
+      source.addEventListener(kind, (event) => listener.onChange(dataOf(event) ?? {}));
+    }
+  };
+  const close = () => {
+    source?.close();
+    source = null;
+  };
+  const onVisibility = () => (document.hidden ? close() : open());
+
+  let retry = 0;
+  document.addEventListener("visibilitychange", onVisibility);
+  open();
+  return () => {
+    document.removeEventListener("visibilitychange", onVisibility);
+    window.clearTimeout(retry);
+    close();
+  };
+}
+
+function dataOf(event: MessageEvent<string>): Change | null {
+  return (parseExact(event.data) as { data: Change | null }).data;
+}

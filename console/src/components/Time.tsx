@@ -1,0 +1,35 @@
+import { Tooltip } from "@mantine/core";
+
+import { spell, useNow } from "./time";
+
+/** How long ago something was; the exact time, in the viewer's zone, on hover. */
+export function Ago({ at }: { at: string | null | undefined }) {
+  const now = useNow();
+  if (!at) return <span>–</span>;
+  const exact = new Date(at);
+  return (
+    <Tooltip label={exact.toLocaleString(undefined, { dateStyle: "medium", timeStyle: "long" })}>
+      <time dateTime={at}>{spell(Math.max(0, (now - exact.getTime()) / 1000))} ago</time>
+    </Tooltip>
+  );
+}
+
+interface TookProps {
+  from: string | null | undefined;
+  /** Until now unless given. */
+  to: string | null | undefined;
+}
+
+/** How long something took, or has taken until now. */
+export function Took({ from, to }: TookProps) {
+  return from ? to ? <span>{between(from, to)}</span> : <Taking from={from} /> : <span>–</span>;
+}
+
+function Taking({ from }: { from: string }) {
+  const now = useNow();
+  return <span>{spell(Math.max(0, (now - new Date(from).getTime()) / 1000))}</span>;
+}
+
+function between(from: string, to: string): string {
+  return spell((new Date(to).getTime() - new Date(from).getTime()) / 1000);
+}

@@ -1,0 +1,135 @@
+import { Button, Group, Progress, Select, Stack, Table, Title } from "@mantine/core";
+import { Link, useNavigate, useSearchParams } from "react-router";
+
+import { RUN_STATES, type Run } from "../../api/types";
+import { Empty, ErrorNote } from "../../components/Notes";
+import { State } from "../../components/State";
+import { Ago, Took } from "../../components/Time";
+import { useLive } from "../../queries/live";
+import { useWorkflows } from "../../queries/looms";
+import { useRuns } from "../../queries/runs";
+import { LinkNote } from "./LinkNote";
+import classes from "./RunsPage.module.css";
+
+/** All runs, newest first, live. The filter stands in the address. */
+export function RunsPage() {
+  const [query, setQuery] = useSearchParams();
+  const filter = { state: query.get("state"), workflow: query.get("workflow") };
+  const found = useRuns(filter);
+  const workflows = useWorkflows();
+  const link = useLive(null);
+  const set = (name: string, value: string | null) =>
+    setQuery((before) => {
+      if (value) before.set(name, value);
+      else before.delete(name);
+      return before;
+    });
+  const runs = found.data?.pages.flatMap((page) => page.runs) ?? [];
+  return (
+    <Stack gap="md">
+      <Group justify="space-between">
+        <Title order={1} size="h2">
+          Runs
+        </Title>
+        <Group gap="xs">
+          <Select
+            aria-label="State"
+            placeholder="Any state"
+            clearable
+            w={150}
+            data={RUN_STATES}
+            value={filter.state}
+            onChange={(value) => set("state", value)}
+          />
+          <Select
+            aria-label="Workflow"
+            placeholder="Any workflow"
+            clearable
+            w={230}
+            data={(workflows.data?.workflows ?? []).map((one) => one.name)}
+            value={filter.workflow}
+            onChange={(value) => set("workflow", value)}
+          />
+        </Group>
+      </Group>
+      <LinkNote link={link} />
+      {found.error && <ErrorNote error={found.error} />}
+      {found.isSuccess && !runs.length && <NoRuns filtered={!!filter.state || !!filter.workflow} />}
+      {runs.length > 0 && (
+        <div className={classes.frame}>
+          <Table highlightOnHover verticalSpacing={7}>
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th className={classes.number}>Run</Table.Th>
+                <Table.Th>Workflow</Table.Th>
+                <Table.Th>State</Table.Th>
+                <Table.Th>Progress</Table.Th>
+                <Table.Th>Started</Table.Th>
+                <Table.Th className={classes.number}>Took</Table.Th>
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
+              {runs.map((run) => (
+                <RunRow key={run.number} run={run} />
+              ))}
+            </Table.Tbody>
+          </Table>
+        </div>
+      )}
+      {found.hasNextPage && (
+        <Button
+          variant="default"
+          onClick={() => void found.fetchNextPage()}
+          loading={found.isFetchingNextPage}
+        >
+          Older runs
+        </Button>
+      )}
+    </Stack>
+  );
+}
+
+function RunRow({ run }: { run: Run }) {
+  const navigate = useNavigate();
+  const { total, done, failed } = run.progress;
+  return (
+    <Table.Tr className={classes.row} onClick={() => void navigate(`/runs/${run.number}`)}>
+      <Table.Td className={classes.number}>
+        <Link to={`/runs/${run.number}`} onClick={(event) => event.stopPropagation()}>
+          {run.number}
+        </Link>
+      </Table.Td>
+      <Table.Td>{run.workflow}</Table.Td>
+      <Table.Td>
+        <State state={run.state} />
+      </Table.Td>
+      <Table.Td>
+        <Group gap="xs" wrap="nowrap">
+          <Progress.Root w={110} size={7} aria-hidden>
+            <Progress.Section value={(100 * done) / total} color="var(--dye-done)" />
+            <Progress.Section value={(100 * failed) / total} color="var(--dye-failed)" />
+          </Progress.Root>
+          <span className={classes.faded}>
+            {done} of {total}
+          </span>
+        </Group>
+      </Table.Td>
+      <Table.Td className={classes.faded}>
+        <Ago at={run.created_at} />
+      </Table.Td>
+      <Table.Td className={`${classes.number} ${classes.faded}`}>
+        <Took from={run.started_at} to={run.ended_at} />
+      </Table.Td>
+    </Table.Tr>
+  );
+}
+
+function NoRuns({ filtered }: { filtered: boolean }) {
+  return filtered ? (
+    <Empty title="No run fits the filter">Clear it to see all runs.</Empty>
+  ) : (
+    <Empty title="No runs yet" command="yarnloom start WORKFLOW -p name=value --watch">
+      Start one from <Link to="/workflows">Workflows</Link>, from Python, or in a terminal:
+    </Empty>
+  );
+}

@@ -1,0 +1,27 @@
+import { Handle, Position, type Node, type NodeProps } from "@xyflow/react";
+
+import type { StepPart } from "../api/types";
+import { State } from "../components/State";
+import { Took } from "../components/Time";
+import classes from "./Weave.module.css";
+
+export type StepNodeType = Node<{ step: StepPart; chosen: boolean }, "step">;
+
+/** One step: label, task, state, time and attempts. */
+export function StepNode({ data: { step, chosen } }: NodeProps<StepNodeType>) {
+  return (
+    <div className={classes.step} data-dye={step.state} data-chosen={chosen || undefined}>
+      <Handle type="target" position={Position.Left} className={classes.handle} />
+      <div className={classes.label}>{step.label}</div>
+      <div className={classes.task}>{step.task.split("/")[1]}</div>
+      <div className={classes.foot}>
+        <State state={step.state} stopAsked={step.stop_asked} />
+        <span className={classes.facts}>
+          {(step.attempts ?? 0) > 1 && <span title="attempts">#{step.attempts}</span>}
+          {step.started_at && <Took from={step.started_at} to={step.ended_at} />}
+        </span>
+      </div>
+      <Handle type="source" position={Position.Right} className={classes.handle} />
+    </div>
+  );
+}

@@ -1,0 +1,55 @@
+import "@fontsource-variable/inter";
+import "@fontsource-variable/jetbrains-mono";
+import "@mantine/core/styles.css";
+import "./styles.css";
+
+import { Loader, MantineProvider } from "@mantine/core";
+import { QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+
+import { Empty } from "./components/Notes";
+import { Shell } from "./features/session/Shell";
+import { queryClient } from "./queries/client";
+import { theme } from "./theme";
+
+const router = createBrowserRouter([
+  {
+    path: "/",
+    element: <Shell />,
+    HydrateFallback: () => <Loader m="xl" />,
+    children: [
+      {
+        index: true,
+        lazy: async () => ({
+          Component: (await import("./features/runs/RunsPage")).RunsPage,
+        }),
+      },
+      { path: "runs", element: <Navigate to="/" replace /> },
+      {
+        path: "runs/:number",
+        lazy: async () => ({ Component: (await import("./features/runs/RunPage")).RunPage }),
+      },
+      {
+        path: "workflows",
+        lazy: async () => ({
+          Component: (await import("./features/workflows/WorkflowsPage")).WorkflowsPage,
+        }),
+      },
+      { path: "*", element: <Empty title="There is no such page" /> },
+    ],
+  },
+]);
+
+const root = document.getElementById("root");
+if (!root) throw new Error("index.html has no #root");
+createRoot(root).render(
+  <StrictMode>
+    <QueryClientProvider client={queryClient}>
+      <MantineProvider theme={theme} defaultColorScheme="auto">
+        <RouterProvider router={router} />
+      </MantineProvider>
+    </QueryClientProvider>
+  </StrictMode>,
+);

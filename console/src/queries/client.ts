@@ -1,0 +1,32 @@
+import { QueryClient } from "@tanstack/react-query";
+
+import { ApiError } from "../api/http";
+
+/** Everything is kept until an event says that it changed; nothing is asked again by the clock. */
+export const queryClient = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: Infinity,
+      refetchOnWindowFocus: false,
+      // A service that restarts is back in a moment; an answer that says no stays no.
+      retry: (count, error) =>
+        count < 4 && error instanceof ApiError && (error.status === 0 || error.status === 503),
+      retryDelay: (count) => Math.min(4_000, 300 * 2 ** count),
+    },
+  },
+});
+
+export const keys = {
+  runs: (filter: RunFilter) => ["runs", filter] as const,
+  run: (run: number) => ["run", run] as const,
+  graph: (run: number) => ["graph", run] as const,
+  step: (run: number, address: string) => ["step", run, address] as const,
+  log: (run: number, address: string) => ["log", run, address] as const,
+  workflows: ["workflows"] as const,
+  service: ["service"] as const,
+};
+
+export interface RunFilter {
+  state: string | null;
+  workflow: string | null;
+}

@@ -1,0 +1,73 @@
+import { useQueryClient, type InfiniteData, type QueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+
+import { watch, type Change, type LinkState } from "../api/live";
+import type { Part, Run } from "../api/types";
+import { keys } from "./client";
+import type { RunPage } from "./runs";
+
+/** Keep what is shown of one run, or of all runs, as it is; says whether the stream stands. */
+export function useLive(run: number | null): LinkState {
+  const client = useQueryClient();
+  const [link, setLink] = useState<LinkState>("connecting");
+  useEffect(
+    () =>
+      watch(run, {
+        onLink: setLink,
+        onChange: (change) => take(client, run, change),
+        onSnapshot: (state) => {
+          if (state && run !== null) take(client, run, state);
+          else void client.invalidateQueries({ queryKey: ["runs"] });
+        },
+      }),
+    [client, run],
+  );
+  return link;
+}
+
+function take(client: QueryClient, watched: number | null, change: Change): void {
+  if (change.run) {
+    client.setQueryData(keys.run(change.run.number), change.run);
+    if (watched === null) takeIntoLists(client, change.run);
+  }
+  if (change.graph && watched !== null) {
+    const before = client.getQueryData<Part>(keys.graph(watched));
+    client.setQueryData(keys.graph(watched), change.graph);
+    if (before) refreshOpenSteps(client, watched, before, change.graph);
+  }
+}
+
+/** A run that a list shows is put in its place; one that it may have to show is asked for. */
+function takeIntoLists(client: QueryClient, run: Run): void {
+  const lists = client.getQueriesData<InfiniteData<RunPage>>({ queryKey: ["runs"] });
+  for (const [key, data] of lists) {
+    const filter = key[1] as { state: string | null };
+    const shown = data?.pages.some((page) => page.runs.some((one) => one.number === run.number));
+    if (!data || !shown || filter.state) {
+      void client.invalidateQueries({ queryKey: key });
+      continue;
+    }
+    const swap = (one: Run) => (one.number === run.number ? run : one);
+    const pages = data.pages.map((page) => ({ ...page, runs: page.runs.map(swap) }));
+    client.setQueryData(key, { ...data, pages });
+  }
+}
+
+/** What the drawer shows of a step is asked for again when that step changed. */
+function refreshOpenSteps(client: QueryClient, run: number, before: Part, after: Part): void {
+  const old = new Map(stepsOf(before).map((step) => [step.address, JSON.stringify(step)]));
+  for (const step of stepsOf(after)) {
+    if (old.get(step.address) === JSON.stringify(step)) continue;
+    void client.invalidateQueries({ queryKey: keys.step(run, step.address) });
+    void client.invalidateQueries({
+      predicate: ({ queryKey }) =>
+        queryKey[0] === "log" &&
+        queryKey[1] === run &&
+        String(queryKey[2]).startsWith(`${step.address}#`),
+    });
+  }
+}
+
+function stepsOf(part: Part): Part[] {
+  return part.kind === "step" ? [part] : part.parts.flatMap(stepsOf);
+}

@@ -1,0 +1,67 @@
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+
+import { get, post } from "../api/http";
+import type { Json, LogLine, Part, Run, Step } from "../api/types";
+import { keys, type RunFilter } from "./client";
+
+export interface RunPage {
+  runs: Run[];
+  next: string | null;
+}
+
+/** Runs, newest first, page by page. */
+export function useRuns(filter: RunFilter) {
+  return useInfiniteQuery({
+    queryKey: keys.runs(filter),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => {
+      const query = new URLSearchParams({ limit: "50" });
+      if (filter.state) query.set("state", filter.state);
+      if (filter.workflow) query.set("workflow", filter.workflow);
+      if (pageParam) query.set("cursor", pageParam);
+      return get<RunPage>(`/runs?${query}`);
+    },
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+}
+
+export function useRun(run: number) {
+  return useQuery({ queryKey: keys.run(run), queryFn: () => get<Run>(`/runs/${run}`) });
+}
+
+export function useGraph(run: number) {
+  return useQuery({ queryKey: keys.graph(run), queryFn: () => get<Part>(`/runs/${run}/graph`) });
+}
+
+/** One step with its values and attempts. */
+export function useStep(run: number, address: string) {
+  const query = new URLSearchParams({ address });
+  return useQuery({
+    queryKey: keys.step(run, address),
+    queryFn: () => get<Step>(`/runs/${run}/steps?${query}`),
+  });
+}
+
+/** What an attempt printed; `address` is that of the attempt, `fetch#2`. */
+export function useLog(run: number, address: string) {
+  const query = new URLSearchParams({ address });
+  return useQuery({
+    queryKey: keys.log(run, address),
+    queryFn: () => get<{ lines: LogLine[] }>(`/runs/${run}/log?${query}`),
+  });
+}
+
+export function useCancel(run: number) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (reason: string) => post<Run>(`/runs/${run}/cancel`, { reason }),
+    onSuccess: (data) => client.setQueryData(keys.run(run), data),
+  });
+}
+
+export function useStart() {
+  return useMutation({
+    mutationFn: (start: { workflow: string; params: Json; key: string }) =>
+      post<Run>("/runs", start),
+  });
+}

@@ -1,0 +1,17 @@
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+// `npx vite` serves the console with live reload, in front of a service that runs beside it.
+const service = process.env.YARNLOOM_URL ?? "http://127.0.0.1:8471";
+
+export default defineConfig({
+  plugins: [react()],
+  build: {
+    outDir: "../src/yarnloom/_console",
+    emptyOutDir: true,
+    // The content policy allows no inlined assets.
+    assetsInlineLimit: 0,
+    chunkSizeWarningLimit: 700,
+  },
+  server: { proxy: { "/api": { target: service, headers: { host: new URL(service).host } } } },
+});
