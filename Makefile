@@ -55,7 +55,7 @@ clean: ## Remove everything that was built or installed here
 $(PYTHON_READY): pyproject.toml requirements.lock
 	test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	test -x $(BIN)/uv || $(BIN)/pip install -q uv
-	$(BIN)/uv pip sync -q --require-hashes requirements.lock --python $(BIN)/python
+	$(BIN)/uv pip sync -q --compile-bytecode --require-hashes requirements.lock --python $(BIN)/python
 	$(BIN)/uv pip install -q --no-deps --no-build-isolation -e . --python $(BIN)/python
 	touch $@
 

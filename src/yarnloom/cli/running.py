@@ -22,7 +22,7 @@ DEMO_FOLDER = "yarnloom-demo"
 def serve(options: argparse.Namespace) -> int:
     """Run the service until it is told to stop."""
     from yarnloom.service import Helpers, Service
-    from yarnloom.worker import cores
+    from yarnloom.worker.worker import cores
 
     processes = options.processes or max(1, cores() // options.workers)
     helpers = Helpers(options.load or "", options.workers, processes, Path.cwd())
@@ -37,7 +37,7 @@ def serve(options: argparse.Namespace) -> int:
 
 def worker(options: argparse.Namespace, target: Target) -> int:
     """Work until told to end."""
-    from yarnloom.worker import WorkerOptions, cores, run_worker
+    from yarnloom.worker.worker import WorkerOptions, cores, run_worker
 
     given = {"id": options.id} if options.id else {}
     chosen = WorkerOptions(
@@ -62,7 +62,7 @@ def demo(options: argparse.Namespace) -> int:
             f"the demo needs {error.name}: install it with `pip install 'yarn-loom[demo]'`"
         ) from error
     from yarnloom.service import Helpers, Service
-    from yarnloom.worker import cores
+    from yarnloom.worker.worker import cores
 
     with ExitStack() as stack:
         options.data = options.data or DEMO_FOLDER

@@ -46,10 +46,9 @@ def _take(turn: Turn, worker: str, item: ReportItem) -> str | None:
     if attempt is None or attempt.worker != worker:
         return "this worker was never given that attempt"
     if attempt.outcome is not None:
-        # After a lost answer the worker says it again; that is no news, and no mistake.
-        if attempt.outcome == Outcome.LOST:
+        if attempt.outcome == Outcome.LOST and item.outcome != Outcome.LOST:
             return "the attempt was given up as lost; its step may be running elsewhere"
-        return None
+        return None  # said again, because the answer was lost: no news, and no mistake
     called = item.begun_ago is not None or item.outcome in (Outcome.DONE, Outcome.FAILED)
     if called and attempt.begun_at is None:
         _begin(turn, attempt, item)

@@ -65,6 +65,7 @@ class Supervisor:
         publisher = await self._spawn("publish", self._helpers.load, stdin=False)
         if await publisher.wait() != 0:
             raise StartError(f"{self._helpers.load} was not published; see above")
+        self._say(f"{self._helpers.load} is published")
 
     async def stop(self, hurry: asyncio.Event) -> None:
         """End the workers: ask first, and kill when hurried."""

@@ -1,5 +1,5 @@
-"""The worker: asks a service for attempts, runs them in processes, and reports."""
+"""The worker: asks a service for attempts, runs them in processes, and reports.
 
-from yarnloom.worker.worker import Worker, WorkerOptions, cores, run_worker
-
-__all__ = ["Worker", "WorkerOptions", "cores", "run_worker"]
+`worker` is the worker itself, `child` a process of it; neither is imported here, so that a
+process of a worker loads only what it needs.
+"""

@@ -6,30 +6,21 @@ leads its own process group and prints into pipes that the worker reads.
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
-import inspect
-import json
 import logging
 import os
 import signal
 import socket
 import sys
 import time
-import traceback
 from datetime import UTC, datetime
-from typing import Any
-
-from pydantic import ValidationError
 
 from yarnloom.context import StepContext
-from yarnloom.errors import GiveUp, LoomError, PlanError, Problem, Stopped, ValueRefused
+from yarnloom.errors import LoomError, PlanError, ValueRefused
 from yarnloom.loading import load_loom
 from yarnloom.loom import Task
-from yarnloom.values import encode, pointer
+from yarnloom.worker.calling import call_task
 from yarnloom.worker.frames import Channel, Closed, Message
-
-TRACEBACK_LIMIT = 32_000
 
 
 def main(descriptor: int, spec: str) -> int:
@@ -104,50 +95,22 @@ class _Attempt:
         )
 
     def outcome(self) -> Message:
-        try:
-            inputs = self.task.inputs.validate_json(encode_input(self.message["input"]))
-        except ValidationError as error:
-            return refusal(self.task, error)
-        if name := self.task.context_input:
-            inputs[name] = StepContext(
-                address=self.message["address"],
-                attempt=self.message["number"],
-                tries=self.message["tries"],
-                token=self.message["token"],
-                stop=self.stop_asked,
-            )
+        context = StepContext(
+            address=self.message["address"],
+            attempt=self.message["number"],
+            tries=self.message["tries"],
+            token=self.message["token"],
+            stop=self.stop_asked,
+        )
+        called = call_task(self.task, self.message["input"], context, self.on_begin)
+        outcome = called.outcome
+        if outcome == "failed" and self.stop and not isinstance(called.raised, ValueRefused):
+            outcome = "cancelled"  # what a step raises after it was told to stop
+        return {"outcome": outcome, "output": called.output, "error": called.error}
+
+    def on_begin(self) -> None:
         self.begun = time.monotonic()
         self.channel.send({"kind": "begun", "attempt": self.message["attempt"]})
-        try:
-            value = self.task.function(**inputs)
-            if inspect.iscoroutine(value):
-                value = asyncio.run(value)
-            return {"outcome": "done", "output": self.output(value)}
-        except Stopped as error:
-            return failure("cancelled", error)
-        except GiveUp as error:
-            return failure("refused", error)
-        except Closed:
-            raise
-        except BaseException as error:
-            # Also SystemExit and KeyboardInterrupt: a task must not end its process.
-            return failure("cancelled" if self.stop else "failed", error)
-
-    def output(self, value: Any) -> Any:
-        """The value as JSON, if it is what the task says that it returns."""
-        what = f"what {self.task.name} returned"
-        try:
-            plain = self.task.output.dump_python(
-                self.task.output.validate_python(value), mode="json", warnings="error"
-            )
-        except Exception as error:
-            problems = validation_problems(error) if isinstance(error, ValidationError) else []
-            reason = "" if problems else f": {error}"
-            raise ValueRefused(
-                f"{what} does not fit its annotation{reason}", problems=problems
-            ) from None
-        encode(plain, what)
-        return plain
 
     def stop_asked(self) -> str | None:
         """Whether the worker told this attempt to stop."""
@@ -156,42 +119,6 @@ class _Attempt:
                 if message["kind"] == "stop" and message["attempt"] == self.message["attempt"]:
                     self.stop = message["why"]
         return self.stop
-
-
-def encode_input(value: Any) -> bytes:
-    """The input as Pydantic reads it best."""
-    # Not `encode`: an input may hold several values, each as large as a value may be.
-    return json.dumps(value, allow_nan=False).encode()
-
-
-def refusal(task: Task, error: ValidationError) -> Message:
-    """The outcome of an attempt whose input does not fit."""
-    problems = validation_problems(error)
-    refused = ValueRefused(f"the input does not fit task {task.full_name}", problems=problems)
-    return {"outcome": "refused", "error": {"type": "InputRefused", "message": str(refused)}}
-
-
-def validation_problems(error: ValidationError) -> list[Problem]:
-    """What Pydantic found, with JSON Pointers."""
-    return [
-        Problem(pointer(*one["loc"]), f"{one['msg']}; found {one['input']!r:.80}")
-        for one in error.errors(include_url=False)
-    ]
-
-
-def failure(outcome: str, error: BaseException) -> Message:
-    """The outcome of an attempt that raised."""
-    # The first frame is this module's, which tells the user nothing.
-    trace = error.__traceback__.tb_next if error.__traceback__ else None
-    text = "".join(traceback.format_exception(type(error), error, trace))
-    return {
-        "outcome": outcome,
-        "error": {
-            "type": type(error).__name__,
-            "message": str(error),
-            "traceback": text[-TRACEBACK_LIMIT:],
-        },
-    }
 
 
 if __name__ == "__main__":

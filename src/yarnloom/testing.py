@@ -1,0 +1,201 @@
+"""Helpers for tests: a clock that the test moves, and runs inside the test's own process.
+
+    from yarnloom.testing import run_workflow
+
+    def test_the_table_is_written(tmp_path):
+        run = run_workflow(loom, "harbour-tides", harbour="brackwater", folder=str(tmp_path))
+
+        assert run.state == "done"
+
+The engine and the store are the real ones; only the worker's processes are left out: tasks are
+called in the test's process, one after another, with real checks of inputs and outputs.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import tempfile
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from yarnloom.context import StepContext
+from yarnloom.engine import (
+    Ask,
+    Command,
+    Engine,
+    Moment,
+    Publish,
+    Register,
+    Report,
+    Reported,
+    ReportItem,
+    Results,
+    Settings,
+    Started,
+    StartRun,
+)
+from yarnloom.engine.views import run_view, step_view
+from yarnloom.loom import Loom
+from yarnloom.store import Database, reading
+from yarnloom.worker.calling import Called, call_task
+
+WORKER = "inline"
+
+
+class ManualClock:
+    """A clock that moves only when it is told to.
+
+    Args:
+        now: microseconds since 1970 UTC to begin with.
+    """
+
+    def __init__(self, now: int = 1_800_000_000_000_000) -> None:
+        self.now = now
+        self.mono = 0.0
+
+    def __call__(self) -> Moment:
+        """The present."""
+        return Moment(self.now, self.mono)
+
+    def advance(self, seconds: float) -> None:
+        """Let time pass."""
+        self.now += round(seconds * 1_000_000)
+        self.mono += seconds
+
+
+class InlineService:
+    """An engine over a data folder, driven by hand.
+
+    Args:
+        database: opened; the caller closes it.
+        clock: gives the time of each command.
+        settings: leases and limits.
+    """
+
+    def __init__(
+        self,
+        database: Database,
+        clock: ManualClock | None = None,
+        settings: Settings | None = None,
+    ) -> None:
+        self.database = database
+        self.clock = clock or ManualClock()
+        self.engine = Engine(database, self.clock(), settings)
+
+    def batch(self, *commands: Command) -> Results:
+        """Do commands in one transaction; the results may hold refusals."""
+        return self.engine.execute(commands, self.clock())
+
+    def do(self, command: Command) -> Any:
+        """Do one command; its answer.
+
+        Raises:
+            Refused: the engine says no.
+        """
+        (answer,) = self.batch(command).answers
+        if isinstance(answer, BaseException):
+            raise answer
+        return answer
+
+    def publish(self, loom: Loom) -> None:
+        """Publish a loom."""
+        plans = [plan.document for plan in loom.check()]
+        self.do(Publish(plans, [task.facts() for task in loom.tasks.values()], "test"))
+
+    def start(self, workflow: str, params: dict[str, Any], key: str = "") -> int:
+        """Start a run; its number."""
+        key = key or f"test-{self.clock.now}-{id(params)}"
+        started: Started = self.do(StartRun(workflow, params, key, "test"))
+        number: int = started.run["number"]
+        return number
+
+    def run(self, number: int) -> dict[str, Any]:
+        """A run as the API shows it."""
+        row = self.database.read(lambda connection: reading.run(connection, number))
+        assert row is not None
+        return run_view(row)
+
+    def steps(self, number: int) -> list[dict[str, Any]]:
+        """The steps of a run that could begin, in plan order."""
+        rows = self.database.read(lambda connection: reading.steps(connection, number))
+        return [{"node": row["node"], **step_view(row)} for row in rows]
+
+    def work(self, loom: Loom) -> None:
+        """Run everything that is ready, and what becomes ready by it, to the end."""
+        tasks = {task.full_name: task for task in loom.tasks.values()}
+        hashes = {name: task.code_hash for name, task in tasks.items()}
+        self.do(Register(WORKER, WORKER, {}, 1, hashes))
+        messages = self.batch(Ask(WORKER)).messages.get(WORKER, [])
+        while messages:
+            work = messages.pop(0)
+            context = StepContext(
+                address=work["address"],
+                attempt=work["number"],
+                tries=work["tries"],
+                token=work["token"],
+            )
+            called: Called = call_task(tasks[work["task"]], work["input"], context)
+            self.clock.advance(0.001)
+            item = ReportItem(
+                work["attempt"],
+                called.outcome,
+                called.output,
+                called.error,
+                begun_ago=0.001 if called.begun else None,
+            )
+            reported: Reported = self.do(Report(WORKER, (item,), (work["serial"],)))
+            messages += reported.messages
+
+
+@dataclass(frozen=True, slots=True)
+class InlineRun:
+    """How a run in the test's process ended.
+
+    Attributes:
+        state: `done`, `failed` or `cancelled`.
+        output: the run's output, if it is done.
+        error: what went wrong, otherwise.
+        data: everything the API shows of the run.
+        steps: its steps, in plan order.
+    """
+
+    state: str
+    output: Any
+    error: dict[str, Any] | None
+    data: dict[str, Any]
+    steps: list[dict[str, Any]] = field(default_factory=list)
+
+
+@contextlib.contextmanager
+def inline_service(folder: Path | None = None) -> Iterator[InlineService]:
+    """An engine over a new data folder, which is removed afterwards unless it is given."""
+    with contextlib.ExitStack() as stack:
+        folder = folder or Path(stack.enter_context(tempfile.TemporaryDirectory()))
+        database = Database(folder)
+        stack.callback(database.close)
+        yield InlineService(database)
+
+
+def run_workflow(
+    loom: Loom, workflow: str, params: dict[str, Any] | None = None, /, **named: Any
+) -> InlineRun:
+    """Run a workflow to its end, in this process.
+
+    Args:
+        loom: the loom; it is checked first.
+        workflow: the workflow's name.
+        params: params as a mapping; `named` ones are added.
+
+    Raises:
+        PlanError: the loom has mistakes.
+        InvalidInput: the params do not fit.
+    """
+    with inline_service() as service:
+        service.publish(loom)
+        number = service.start(f"{loom.name}/{workflow}", {**(params or {}), **named})
+        service.work(loom)
+        data = service.run(number)
+        steps = service.steps(number)
+        return InlineRun(data["state"], data["output"], data["error"], data, steps)

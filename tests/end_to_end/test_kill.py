@@ -1,0 +1,170 @@
+"""Killing: every process, at bad moments. None of these tests calls a stop function first."""
+
+from __future__ import annotations
+
+import os
+import signal
+from pathlib import Path
+
+import pytest
+
+from tests.helpers import LOOM, Program, eventually, processes_with, service
+from yarnloom import Run
+from yarnloom.errors import RunFailed
+
+pytestmark = pytest.mark.slow
+
+OUTPUT = "begun, held, finished"
+
+
+def marks(folder: Path, name: str) -> list[int]:
+    """Which processes left a mark."""
+    path = folder / name
+    return [int(line) for line in path.read_text().splitlines()] if path.exists() else []
+
+
+def outcomes(run: Run, step: str) -> list[str | None]:
+    """How the attempts of a step ended."""
+    from yarnloom.client import Call
+
+    found = run._client.call(Call("GET", f"/runs/{run.number}/steps", query={"address": step}))
+    return [attempt["outcome"] for attempt in found["attempts"]]
+
+
+def test_a_run_survives_the_service_killed_right_after_start(tmp_path: Path) -> None:
+    """What `start` acknowledged is there after kill -9, and ends."""
+    data = tmp_path / "data"
+    with service(data) as first:
+        number = first.client().start("sums", number=1).number if _publish(first) else 0
+        first.kill()
+    with service(data, "--load", LOOM, port=first.port) as second:
+        output = second.client().run(number).wait(60)
+
+    assert output == 3
+
+
+def _publish(program: object) -> bool:
+    from tests.helpers import run_command
+
+    done = run_command("publish", LOOM, url=program.url)  # type: ignore[attr-defined]
+    assert done.returncode == 0, done.stderr
+    return True
+
+
+def test_a_step_survives_its_process(tmp_path: Path) -> None:
+    """A process killed in the middle of a step is a loss; the step runs again and the run ends."""
+    with service(tmp_path / "data", "--load", LOOM) as program:
+        run = program.client().start("held", folder=str(tmp_path))
+        (child,) = eventually(lambda: marks(tmp_path, "hold"))
+        os.kill(child, signal.SIGKILL)
+        eventually(lambda: len(marks(tmp_path, "hold")) == 2)
+        (tmp_path / "go").touch()
+
+        assert run.wait(60) == OUTPUT
+        assert outcomes(run, "hold") == ["lost", "done"]
+        assert len(marks(tmp_path, "begin")) == 1
+
+
+def test_a_step_that_always_kills_its_process_fails(tmp_path: Path) -> None:
+    """After three losses that are borne, the fourth fails the step, and says so."""
+    (tmp_path / "always").touch()
+    with service(tmp_path / "data", "--load", LOOM) as program:
+        run = program.client().start("dies", folder=str(tmp_path))
+        with pytest.raises(RunFailed, match=r"lost 4 times.*SIGKILL"):
+            run.wait(60)
+
+        assert outcomes(run, "die") == ["lost"] * 4
+
+
+def test_a_step_survives_its_worker(tmp_path: Path) -> None:
+    """A worker killed with -9 takes all its processes along; another one runs the step."""
+    mark = f"YARNLOOM_TEST_MARK={tmp_path}"
+    env = {"YARNLOOM_TEST_MARK": str(tmp_path)}
+    with service(tmp_path / "data", "--load", LOOM, env=env) as program:
+        run = program.client().start("spawns", folder=str(tmp_path))
+        (child,) = eventually(lambda: marks(tmp_path, "spawn"))
+        grandchildren = eventually(lambda: [p for p in processes_with(mark) if _parent(p) == child])
+        os.kill(_parent(child), signal.SIGKILL)
+        program.wait_for(r"worker w1 ended with signal 9; another one is started")
+        eventually(lambda: len(marks(tmp_path, "spawn")) == 2)
+        eventually(lambda: not {child, *grandchildren} & set(processes_with(mark)))
+
+        assert outcomes(run, "spawn") == ["lost", None]
+        run.cancel()
+    eventually(lambda: not processes_with(mark), "no process is left behind")
+
+
+def _parent(process: int) -> int:
+    return int(Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[1])
+
+
+def test_a_service_killed_with_its_workers_leaves_no_process_behind(tmp_path: Path) -> None:
+    """Workers of a killed service deliver to its successor, and end."""
+    mark = f"YARNLOOM_TEST_MARK={tmp_path}"
+    env = {"YARNLOOM_TEST_MARK": str(tmp_path)}
+    data = tmp_path / "data"
+    with service(data, "--load", LOOM, env=env) as first:
+        run = first.client().start("held", folder=str(tmp_path))
+        eventually(lambda: marks(tmp_path, "hold"))
+        first.kill()
+    (tmp_path / "go").touch()
+    eventually(lambda: marks(tmp_path, "held"))
+    with service(data, "--load", LOOM, port=first.port, env=env) as second:
+        again = second.client().run(run.number)
+
+        assert again.wait(60) == OUTPUT
+        assert outcomes(again, "hold") == ["done"]
+        assert len(marks(tmp_path, "hold")) == 1
+    eventually(lambda: not processes_with(mark), "no process is left behind")
+
+
+def test_a_step_goes_on_while_the_service_is_away(tmp_path: Path) -> None:
+    """A worker outlives the service: the step ends meanwhile, and its result is there afterwards."""
+    data = tmp_path / "data"
+    with service(data) as first:
+        _publish(first)
+        worker = Program("worker", "--load", LOOM, "--url", first.url, "--name", "steady")
+        run = first.client().start("held", folder=str(tmp_path))
+        eventually(lambda: marks(tmp_path, "hold"))
+        first.kill()
+    try:
+        worker.wait_for("waiting for the service")
+        (tmp_path / "go").touch()
+        eventually(lambda: marks(tmp_path, "held"))
+        with service(data, port=first.port) as second:
+            again = second.client().run(run.number)
+
+            assert again.wait(60) == OUTPUT
+            assert outcomes(again, "hold") == ["done"]
+            assert [len(marks(tmp_path, name)) for name in ("begin", "hold", "finish")] == [1, 1, 1]
+            worker.wait_for("answers again")
+    finally:
+        assert worker.end() == 0
+
+
+def test_a_cancelled_step_that_heeds_nothing_is_killed(tmp_path: Path) -> None:
+    """After its grace the process is killed, with what it started, and the run is cancelled."""
+    mark = f"YARNLOOM_TEST_MARK={tmp_path}"
+    env = {"YARNLOOM_TEST_MARK": str(tmp_path)}
+    with service(tmp_path / "data", "--load", LOOM, env=env) as program:
+        run = program.client().start("held", folder=str(tmp_path))
+        (child,) = eventually(lambda: marks(tmp_path, "hold"))
+        assert run.cancel("not needed any more").state == "cancelling"
+        eventually(lambda: run.refresh().state == "cancelled")
+
+        assert child not in processes_with(mark)
+        assert outcomes(run, "hold") == ["cancelled"]
+        assert "not needed any more" in run.data["error"]["message"]
+        assert not marks(tmp_path, "finish")
+
+
+def test_a_cancelled_step_that_looks_ends_by_itself(tmp_path: Path) -> None:
+    """`ctx.check()` raises, and the process lives on for the next step."""
+    with service(tmp_path / "data", "--load", LOOM) as program:
+        run = program.client().start("heeds", folder=str(tmp_path))
+        (child,) = eventually(lambda: marks(tmp_path, "heed"))
+        run.cancel()
+        eventually(lambda: run.refresh().state == "cancelled")
+
+        assert outcomes(run, "heed") == ["cancelled"]
+        assert Path(f"/proc/{child}").exists()

@@ -1,0 +1,142 @@
+"""What many tests need: waiting for a condition, and programs as processes."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any, TypeVar
+
+from yarnloom import Client
+
+T = TypeVar("T")
+
+ROOT = Path(__file__).parent.parent
+LOOM = "tests.looms:loom"
+PATIENCE = 60.0
+
+
+def eventually(ask: Callable[[], T], what: str = "", patience: float = PATIENCE) -> T:
+    """The first true answer; fails when there is none for a long time."""
+    until = time.monotonic() + patience
+    pause = threading.Event()
+    while True:
+        answer = ask()
+        if answer:
+            return answer
+        assert time.monotonic() < until, f"never came true: {what or ask}"
+        pause.wait(0.01)
+
+
+class Program:
+    """A `yarnloom` process whose lines are kept."""
+
+    def __init__(
+        self, *arguments: str, env: dict[str, str] | None = None, cwd: Path = ROOT
+    ) -> None:
+        self.lines: list[str] = []
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "yarnloom", *arguments],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            cwd=cwd,
+            env={**os.environ, "YARNLOOM_URL": "", "PYTHONUNBUFFERED": "1", **(env or {})},
+            start_new_session=True,
+        )
+        self._reader = threading.Thread(target=self._read, daemon=True)
+        self._reader.start()
+
+    def _read(self) -> None:
+        assert self.process.stdout
+        for line in self.process.stdout:
+            self.lines.append(line.rstrip("\n"))
+
+    @property
+    def text(self) -> str:
+        """Everything that it printed."""
+        return "\n".join(self.lines)
+
+    def wait_for(self, pattern: str) -> re.Match[str]:
+        """The first match of a pattern in what it prints."""
+
+        def look() -> re.Match[str] | None:
+            found = re.search(pattern, self.text)
+            assert found or self.process.poll() is None, f"it ended:\n{self.text}"
+            return found
+
+        return eventually(look, f"{pattern} in:\n{self.text}")  # type: ignore[return-value]
+
+    def kill(self) -> None:
+        """As `kill -9` does."""
+        self.process.kill()
+        self.process.wait()
+
+    def end(self, number: int = signal.SIGTERM) -> int:
+        """Tell it to end; its exit code."""
+        if self.process.poll() is None:
+            self.process.send_signal(number)
+        try:
+            code = self.process.wait(PATIENCE)
+        finally:
+            self.process.kill()
+        self._reader.join(5)
+        return code
+
+
+class ServiceProgram(Program):
+    """`yarnloom serve` as a process."""
+
+    def __init__(self, data: Path, *arguments: str, port: int = 0, **more: Any) -> None:
+        super().__init__("serve", "--data", str(data), "--port", str(port), *arguments, **more)
+        self.url = self.wait_for(r"serves at (http://[^,]+),")[1]
+        if "--load" in arguments:
+            self.wait_for("is published")
+        self.port = int(self.url.rsplit(":", 1)[1])
+
+    def client(self) -> Client:
+        """A client of this service."""
+        return Client(self.url, who="test")
+
+
+@contextlib.contextmanager
+def service(data: Path, *arguments: str, **more: Any) -> Iterator[ServiceProgram]:
+    """A service that is ended afterwards, with its workers."""
+    program = ServiceProgram(data, *arguments, **more)
+    try:
+        yield program
+    finally:
+        program.end()
+
+
+def run_command(*arguments: str, url: str = "", **more: Any) -> subprocess.CompletedProcess[str]:
+    """Run a command to its end."""
+    env = {**os.environ, "COLUMNS": "120", "YARNLOOM_URL": url, **more.pop("env", {})}
+    return subprocess.run(
+        [sys.executable, "-m", "yarnloom", *arguments],
+        capture_output=True,
+        text=True,
+        timeout=PATIENCE,
+        cwd=more.pop("cwd", ROOT),
+        env=env,
+        check=False,
+        **more,
+    )
+
+
+def processes_with(mark: str) -> list[int]:
+    """Processes in whose environment a text stands, zombies left out."""
+    found = []
+    for folder in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            state = (folder / "stat").read_text().rpartition(")")[2].split()[0]
+            if state != "Z" and mark.encode() in (folder / "environ").read_bytes():
+                found.append(int(folder.name))
+    return found

@@ -1,0 +1,180 @@
+"""A loom for tests: its tasks leave marks in files, and wait for files, so that tests decide."""
+
+from __future__ import annotations
+
+import ctypes
+import logging
+import os
+import subprocess
+import sys
+import threading
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel
+
+from yarnloom import GiveUp, Loom, StepContext, param, previous, sequence, step
+
+loom = Loom("marks")
+
+
+def mark(folder: str, name: str) -> int:
+    """Append a line to a file; how many there are then."""
+    path = Path(folder) / name
+    with path.open("a") as file:
+        file.write(f"{os.getpid()}\n")
+    return len(path.read_text().splitlines())
+
+
+def wait_for(folder: str, name: str) -> None:
+    """Wait until a file is there."""
+    pause = threading.Event()
+    while not (Path(folder) / name).exists():
+        pause.wait(0.01)
+
+
+class Folder(BaseModel):
+    """Where the marks are left."""
+
+    folder: str
+
+
+class Number(BaseModel):
+    """A number."""
+
+    number: int
+    step: int = 1
+
+
+@loom.task
+def begin(folder: str) -> str:
+    """The first step."""
+    mark(folder, "begin")
+    return "begun"
+
+
+@loom.task(grace=0.5)
+def hold(ctx: StepContext, folder: str, after: str) -> str:
+    """A step that goes on until the test lets it go."""
+    mark(folder, "hold")
+    wait_for(folder, "go")
+    mark(folder, "held")
+    return f"{after}, held"
+
+
+@loom.task
+def finish(folder: str, after: str) -> str:
+    """The last step."""
+    mark(folder, "finish")
+    return f"{after}, finished"
+
+
+loom.workflow(
+    "held",
+    params=Folder,
+    plan=sequence(
+        step("begin", begin, folder=param("folder")),
+        step("hold", hold, folder=param("folder"), after=previous),
+        step("finish", finish, folder=param("folder"), after=previous),
+    ),
+)
+
+
+@loom.task
+def add(number: int, more: int = 1) -> int:
+    """A sum."""
+    return number + more
+
+
+loom.workflow(
+    "sums",
+    params=Number,
+    plan=sequence(
+        step("first", add, number=param("number"), more=param("step")),
+        step("second", add, number=previous),
+    ),
+)
+
+
+@loom.task
+def spawn(folder: str) -> str:
+    """A step with a process of its own, both inside calls that never look at Python."""
+    child = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(600)"])
+    mark(folder, "spawn")
+    # Holds the interpreter's lock, as careless C code does.
+    ctypes.PyDLL(None).sleep(600)
+    return str(child.pid)
+
+
+loom.workflow("spawns", params=Folder, plan=step("spawn", spawn, folder=param("folder")))
+
+
+@loom.task
+def heed(ctx: StepContext, folder: str) -> str:
+    """A step that looks whether it is told to stop."""
+    mark(folder, "heed")
+    pause = threading.Event()
+    while True:
+        ctx.check()
+        pause.wait(0.01)
+
+
+loom.workflow("heeds", params=Folder, plan=step("heed", heed, folder=param("folder")))
+
+
+@loom.task
+def die(folder: str) -> str:
+    """A step that kills its process the first time, or every time."""
+    if mark(folder, "die") == 1 or (Path(folder) / "always").exists():
+        os.kill(os.getpid(), 9)
+    return "alive"
+
+
+loom.workflow("dies", params=Folder, plan=step("die", die, folder=param("folder")))
+
+
+@loom.task
+def misbehave(how: str) -> Any:
+    """A step that goes wrong in the way that is asked for."""
+    match how:
+        case "raise":
+            raise ValueError("it went wrong")
+        case "give up":
+            raise GiveUp("it never will")
+        case "nan":
+            return {"levels": [1.0, float("nan")]}
+        case "object":
+            return object()
+        case "large":
+            return "x" * 300_000
+        case "exit":
+            sys.exit(3)
+    return how
+
+
+class How(BaseModel):
+    """What goes wrong."""
+
+    how: str
+
+
+loom.workflow("misbehaves", params=How, plan=step("misbehave", misbehave, how=param("how")))
+
+
+@loom.task
+async def speak(words: str) -> str:
+    """A step that prints in every way there is."""
+    print(f"printed {words}")
+    print(f"complained {words}", file=sys.stderr)
+    logging.getLogger("tests").warning("logged %s", words)
+    subprocess.run(["/bin/echo", "echoed", words], check=True)
+    return words
+
+
+class Words(BaseModel):
+    """What is said."""
+
+    words: str
+
+
+loom.workflow("speaks", params=Words, plan=step("speak", speak, words=param("words")))

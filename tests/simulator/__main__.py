@@ -1,0 +1,36 @@
+"""`python -m tests.simulator SEED` repeats one world and tells what happens in it.
+
+`python -m tests.simulator FIRST LAST` runs many and says which seeds fail.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections import Counter
+
+from tests.simulator.world import World
+
+
+def main(first: int, last: int) -> int:
+    """Run the worlds of some seeds."""
+    begun, counts, failed = time.perf_counter(), Counter[str](), []
+    for seed in range(first, last + 1):
+        world = World(seed, print if first == last else lambda _: None)
+        try:
+            world.run()
+        except AssertionError as error:
+            if first == last:
+                raise
+            failed.append(seed)
+            print(f"seed {seed}: {error!r:.200}")
+        counts += world.counts
+    print(f"{last - first + 1} worlds in {time.perf_counter() - begun:.1f} s: {dict(counts)}")
+    for seed in failed[:10]:
+        print(f"repeat with: python -m tests.simulator {seed}")
+    return bool(failed)
+
+
+if __name__ == "__main__":
+    numbers = [int(argument) for argument in sys.argv[1:]]
+    sys.exit(main(numbers[0], numbers[-1]))

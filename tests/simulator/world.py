@@ -1,0 +1,479 @@
+"""A whole service with its workers, from one seed: the real engine and store, simulated otherwise.
+
+Simulated are the clock, the connections (delays, losses, duplicates, late answers) and the
+workers. Now and then the service crashes, between commits or right after one, and everything that
+was only in its memory or on the wire is gone. After every step the invariants are checked.
+
+A seed always makes the same world. `python -m tests.simulator SEED` repeats one and tells what
+happened.
+"""
+
+from __future__ import annotations
+
+import heapq
+import itertools
+import random
+import tempfile
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from yarnloom import Loom, param, previous, sequence, step
+from yarnloom.engine import (
+    Ask,
+    CancelRun,
+    Command,
+    Engine,
+    Publish,
+    Register,
+    Report,
+    Reported,
+    ReportItem,
+    Results,
+    Settings,
+    Started,
+    StartRun,
+    Tick,
+)
+from yarnloom.errors import Refused, WorkerUnknown
+from yarnloom.plan import Plan
+from yarnloom.store import Database, audit, reading
+from yarnloom.testing import ManualClock
+
+LEASE = 10.0
+FAULTS_UNTIL = 60.0
+RUNS = 6
+
+loom = Loom("sim")
+
+
+@loom.task
+def grow(value: int, seed: int) -> int:
+    """One more; every simulated worker knows what it does."""
+    return value + seed
+
+
+def plan_of(steps: int) -> Plan:
+    """A sequence of some steps."""
+    first = step("s0", grow, value=param("value"), seed=1)
+    rest = [step(f"s{i}", grow, value=previous, seed=i + 1) for i in range(1, steps)]
+    schema = {
+        "type": "object",
+        "properties": {"value": {"type": "integer"}},
+        "required": ["value"],
+        "additionalProperties": False,
+    }
+    made = Loom("sim")
+    made.task(grow)
+    made.workflow(f"chain-{steps}", plan=sequence(first, *rest))
+    document = made.examine()[0][0].document
+    return Plan("sim", f"chain-{steps}", {**document, "params": schema}, [])
+
+
+@dataclass
+class SimWorker:
+    """A worker, as the protocol asks for it, without processes.
+
+    Attributes:
+        hands: attempts that it runs: their message and whether they are told to stop.
+        untold: report items that the service has not answered.
+    """
+
+    name: str
+    places: int
+    hands: dict[int, dict[str, Any]] = field(default_factory=dict)
+    stops: set[int] = field(default_factory=set)
+    seen: set[int] = field(default_factory=set)
+    untold: dict[int, dict[str, Any]] = field(default_factory=dict)
+    received: list[int] = field(default_factory=list)
+    registered: bool = False
+    alive: bool = True
+    frozen_until: float = 0.0
+
+
+class World:
+    """One simulated world.
+
+    Args:
+        seed: decides everything.
+        tell: told of everything that happens, for a person who repeats a seed.
+    """
+
+    def __init__(self, seed: int, tell: Callable[[str], None] = lambda _: None) -> None:
+        self.random = random.Random(seed)
+        self.tell = tell
+        self.clock = ManualClock()
+        self.order = itertools.count()
+        self.events: list[tuple[float, int, Callable[[], None]]] = []
+        self.folder = tempfile.TemporaryDirectory(prefix="yarnloom-sim-", dir=_memory_folder())
+        self.workers: dict[str, SimWorker] = {}
+        self.open_asks: dict[str, int] = {}
+        self.acknowledged: dict[int, tuple[int, int]] = {}  # run: its steps and its value
+        self.counts: Counter[str] = Counter()
+        self.epoch = 0
+        self.checked = (-1, 0)
+        self.database = Database(Path(self.folder.name))
+        self.engine = Engine(self.database, self.clock(), Settings(lease=LEASE))
+
+    # Time
+
+    def later(self, delay: float, action: Callable[[], None]) -> None:
+        """Let something happen after some seconds."""
+        heapq.heappush(self.events, (self.clock.mono + delay, next(self.order), action))
+
+    @property
+    def calm(self) -> bool:
+        """Whether faults are over, so that everything can end."""
+        return self.clock.mono > FAULTS_UNTIL
+
+    def chance(self, probability: float) -> bool:
+        """Whether a fault strikes now."""
+        return not self.calm and self.random.random() < probability
+
+    def run(self) -> None:
+        """Let the world live until nothing is left to happen, then check how it ended."""
+        plans = [plan_of(length) for length in (1, 2, 4)]
+        for plan in plans:
+            self.publish(plan)
+        for index in range(3):
+            self.add_worker(f"w{index}")
+        for index in range(RUNS):
+            length = self.random.choice((1, 2, 4))
+            self.later(self.random.uniform(0, 30), lambda i=index, n=length: self.start(i, n, 0))
+        self.later(self.random.uniform(2, 10), self.maybe_crash)
+        self.tick()
+        while self.events and self.clock.mono < 400.0:
+            at, _, action = heapq.heappop(self.events)
+            if at > self.clock.mono:
+                self.clock.advance(at - self.clock.mono)
+            action()
+        self.check_end()
+        self.database.close()
+        self.folder.cleanup()
+
+    def tick(self) -> None:
+        """What the service's timer does."""
+        self.submit(Tick())
+        if self.clock.mono < 300.0:
+            self.later(1.0, self.tick)
+
+    # The service
+
+    def submit(self, *commands: Command, crash: bool = False) -> Results | None:
+        """Do commands; None where the service crashed before it could answer."""
+        results = self.engine.execute(commands, self.clock())
+        for answer in results.answers:
+            assert not isinstance(answer, Exception) or isinstance(answer, Refused), answer
+        self.check()
+        for command, answer in zip(commands, results.answers, strict=True):
+            if isinstance(answer, Reported):
+                self.check_fencing(command, answer)
+        if crash and self.chance(0.03):
+            self.crash("right after a commit")
+            return None
+        for worker, messages in results.messages.items():
+            self.answer_ask(worker, messages)
+        return results
+
+    def maybe_crash(self) -> None:
+        """Crash now and then, in the middle of a transaction."""
+        if self.chance(0.7):
+            unit = self.engine._unit
+            unit.begin()
+            unit.execute("UPDATE runs SET state = 'done'")  # what was not committed must vanish
+            self.crash("in a transaction")
+        if not self.calm:
+            self.later(self.random.uniform(3, 15), self.maybe_crash)
+
+    def crash(self, when: str) -> None:
+        """The service is killed, and started again."""
+        self.tell(f"{self.clock.mono:8.3f} the service crashes {when}")
+        self.counts["crashes"] += 1
+        self.epoch += 1
+        self.open_asks.clear()
+        self.database.close()
+        self.database = Database(Path(self.folder.name))
+        self.engine = Engine(self.database, self.clock(), Settings(lease=LEASE))
+        self.check()
+
+    def publish(self, plan: Plan) -> None:
+        """Make a workflow known."""
+        self.submit(Publish([plan.document], [], "sim"))
+
+    # Runs
+
+    def start(self, index: int, length: int, tries: int) -> None:
+        """A client starts a run, again with the same key when it got no answer."""
+        command = StartRun(f"sim/chain-{length}", {"value": index}, f"key-{index}", "sim")
+        results = None if self.chance(0.1) else self.submit(command, crash=True)
+        if results is None or self.chance(0.1):
+            self.later(self.random.uniform(0.1, 2), lambda: self.start(index, length, tries + 1))
+            return
+        (answer,) = results.answers
+        assert isinstance(answer, Started), answer
+        number = answer.run["number"]
+        assert self.acknowledged.get(number, (length, index)) == (length, index)
+        self.acknowledged[number] = (length, index)
+        self.tell(f"{self.clock.mono:8.3f} run {number} of {length} steps is acknowledged")
+        if self.random.random() < 0.25:
+            self.later(self.random.uniform(0.1, 8), lambda: self.submit(CancelRun(number, "sim")))
+
+    # The wire
+
+    def send(
+        self, worker: SimWorker, command: Command, on_answer: Callable[[Any], None], retry: float
+    ) -> None:
+        """A worker's request: may be late, lost, or arrive twice; its answer too."""
+        epoch = self.epoch
+
+        def arrive() -> None:
+            if epoch != self.epoch:
+                return broken()
+            results = self.submit(command, crash=True)
+            if results is None:
+                return broken()
+            (answer,) = results.answers
+            if isinstance(command, Ask) and not isinstance(answer, Exception):
+                return None  # answered when there is something
+            if self.chance(0.08):
+                self.counts["lost answers"] += 1
+                return broken()
+            self.later(self.delay(), lambda: worker.alive and on_answer(answer))
+            return None
+
+        def broken() -> None:
+            self.later(retry, lambda: worker.alive and on_answer(None))
+
+        if self.chance(0.08):
+            self.counts["lost requests"] += 1
+            self.later(self.delay(), broken)
+            return
+        self.later(self.delay(), arrive)
+        if isinstance(command, Report) and self.chance(0.1):
+            self.counts["doubled requests"] += 1
+            self.later(self.delay() * 3, lambda: epoch == self.epoch and self.submit(command))
+
+    def delay(self) -> float:
+        """How long something is on the wire."""
+        if self.chance(0.02):
+            return self.random.choice((4.0, LEASE * 1.5))
+        return self.random.choice((0.001, 0.01, 0.05))
+
+    # Workers
+
+    def add_worker(self, name: str) -> None:
+        """A worker begins."""
+        worker = self.workers[name] = SimWorker(name, self.random.choice((1, 2, 5)))
+        self.register(worker)
+        self.later(LEASE / 3, lambda: self.report(worker))
+        if self.random.random() < 0.5:
+            self.later(self.random.uniform(5, 50), lambda: self.trouble(worker))
+
+    def trouble(self, worker: SimWorker) -> None:
+        """A worker dies, or stands still for longer than its lease."""
+        if self.random.random() < 0.5:
+            self.tell(f"{self.clock.mono:8.3f} {worker.name} dies")
+            worker.alive = False
+            self.counts["dead workers"] += 1
+            self.later(self.random.uniform(0, 5), lambda: self.add_worker(worker.name + "'"))
+        else:
+            self.tell(f"{self.clock.mono:8.3f} {worker.name} stands still")
+            worker.frozen_until = self.clock.mono + LEASE * 2
+            self.counts["frozen workers"] += 1
+            if worker.hands and self.random.random() < 0.7:
+                # What it had sent before is still on the wire, and arrives too late.
+                attempt = next(iter(worker.hands))
+                late = Report(worker.name, (ReportItem(attempt, "done", -1),))
+                self.later(LEASE * 2 + 3, lambda: self.submit(late))
+
+    def awake(self, worker: SimWorker, action: Callable[[], None]) -> bool:
+        """Whether a worker can do something now; if it stands still, it does it afterwards."""
+        if self.clock.mono < worker.frozen_until:
+            self.later(worker.frozen_until - self.clock.mono, action)
+            return False
+        return worker.alive
+
+    def register(self, worker: SimWorker) -> None:
+        """Say what this worker has in hand, then ask."""
+        if not self.awake(worker, lambda: self.register(worker)):
+            return
+        worker.registered = False
+        worker.received.clear()
+        in_hand = tuple({*worker.hands, *worker.untold})
+        command = Register(
+            worker.name, worker.name, {}, worker.places, {"sim/grow": "hash"}, in_hand
+        )
+
+        def on_answer(answer: Any) -> None:
+            if answer is None:
+                self.later(0.5, lambda: self.register(worker))
+                return
+            worker.registered = True
+            self.ask(worker)
+
+        self.send(worker, command, on_answer, 0.5)
+
+    def ask(self, worker: SimWorker) -> None:
+        """Open the request for work."""
+        if not self.awake(worker, lambda: self.ask(worker)) or not worker.registered:
+            return
+        received, worker.received = tuple(worker.received), []
+        serial = next(self.order)
+        self.open_asks[worker.name] = serial
+        self.send(
+            worker, Ask(worker.name, received), lambda answer: self.on_asked(worker, answer), 0.3
+        )
+        self.later(5.0, lambda: self.close_ask(worker, serial))
+
+    def on_asked(self, worker: SimWorker, answer: Any) -> None:
+        """An open request broke, or was refused."""
+        if isinstance(answer, WorkerUnknown):
+            self.register(worker)
+        else:
+            self.ask(worker)
+
+    def close_ask(self, worker: SimWorker, serial: int) -> None:
+        """An open request that got no answer in time is opened again."""
+        if self.open_asks.get(worker.name, serial) == serial and worker.alive:
+            self.open_asks.pop(worker.name, None)
+            self.ask(worker)
+
+    def answer_ask(self, name: str, messages: list[dict[str, Any]]) -> None:
+        """The service answers an open request; the answer may be lost."""
+        self.open_asks.pop(name, None)
+        worker = self.workers[name]
+        if self.chance(0.08):
+            self.counts["lost answers"] += 1
+            self.later(0.3, lambda: self.ask(worker))
+            return
+        self.later(self.delay(), lambda: self.on_messages(worker, messages, then_ask=True))
+
+    def on_messages(
+        self, worker: SimWorker, messages: list[dict[str, Any]], *, then_ask: bool
+    ) -> None:
+        """Work and orders have arrived."""
+        again = lambda: self.on_messages(worker, messages, then_ask=then_ask)  # noqa: E731
+        if not self.awake(worker, again):
+            return
+        for message in messages:
+            worker.received.append(message["serial"])
+            attempt = message["attempt"]
+            if message["kind"] == "work" and attempt not in worker.seen:
+                worker.seen.add(attempt)
+                worker.hands[attempt] = message
+                self.later(self.random.uniform(0.01, 3), lambda a=attempt: self.finish(worker, a))
+            elif message["kind"] == "stop":
+                worker.stops.add(attempt)
+            elif message["kind"] == "drop":
+                worker.hands.pop(attempt, None)
+                worker.untold.pop(attempt, None)
+        if then_ask:
+            self.ask(worker)
+
+    def finish(self, worker: SimWorker, attempt: int) -> None:
+        """An attempt ends: usually well."""
+        if not self.awake(worker, lambda: self.finish(worker, attempt)):
+            return
+        work = worker.hands.pop(attempt, None)
+        if work is None:
+            return
+        if attempt in worker.stops and self.random.random() < 0.7:
+            item = {"outcome": "cancelled"}
+        elif self.chance(0.05):
+            item = {"outcome": "lost", "error": {"message": "its process died"}}
+        else:
+            given = work["input"]
+            item = {"outcome": "done", "output": grow(given["value"], given["seed"])}
+        worker.untold[attempt] = item
+        self.report_now(worker)
+
+    def report(self, worker: SimWorker) -> None:
+        """Renew the lease, again and again."""
+        if not worker.alive:
+            return
+        if self.awake(worker, lambda: None):
+            self.report_now(worker)
+        if self.clock.mono < 300.0:
+            self.later(LEASE / 3, lambda: self.report(worker))
+
+    def report_now(self, worker: SimWorker) -> None:
+        """Tell the service everything that it has not answered yet."""
+        if not worker.registered:
+            self.later(0.5, lambda: worker.untold and worker.alive and self.report_now(worker))
+            return
+        items = tuple(
+            ReportItem(attempt, begun_ago=0.01, **item) for attempt, item in worker.untold.items()
+        )
+
+        def on_answer(answer: Any) -> None:
+            if isinstance(answer, WorkerUnknown):
+                self.register(worker)
+                self.later(1.0, lambda: worker.alive and self.report_now(worker))
+            elif answer is None:
+                self.later(0.5, lambda: worker.alive and self.report_now(worker))
+            else:
+                assert isinstance(answer, Reported)
+                for item in items:
+                    worker.untold.pop(item.attempt, None)
+                self.counts["refused reports"] += len(answer.refused)
+                self.on_messages(worker, answer.messages, then_ask=False)
+
+        self.send(worker, Report(worker.name, items, ()), on_answer, 0.5)
+
+    # What must hold
+
+    def check(self) -> None:
+        """The invariants, after every step that wrote something."""
+        written = (self.epoch, self.database.writer.total_changes)
+        if written == self.checked:
+            return
+        self.checked = written
+        broken = audit(self.database.writer)
+        assert not broken, broken
+        rows = self.database.writer.execute("SELECT number FROM runs").fetchall()
+        numbers = {number for (number,) in rows}
+        assert self.acknowledged.keys() <= numbers, "an acknowledged run is lost"
+        doubled = self.database.writer.execute(
+            "SELECT start_key FROM runs GROUP BY start_key HAVING count(*) > 1"
+        ).fetchall()
+        assert not doubled, "a start key made two runs"
+        for worker in self.engine._memory.workers.values():
+            assert len(worker.in_hand) <= max(worker.places, len(worker.in_hand & _open(self)))
+
+    def check_fencing(self, command: Any, answer: Reported) -> None:
+        """A result of an attempt that was given up as lost is refused, and no other."""
+        refused = {one["attempt"] for one in answer.refused}
+        for item in command.items:
+            ((outcome,),) = self.database.writer.execute(
+                "SELECT outcome FROM attempts WHERE id = ?", (item.attempt,)
+            ).fetchall()
+            fenced = outcome == "lost" and item.outcome != "lost"
+            assert fenced == (item.attempt in refused), (item, outcome, refused)
+
+    def check_end(self) -> None:
+        """Every acknowledged run has ended, as the plan says."""
+        assert len(self.acknowledged) == RUNS, "a start was never acknowledged"
+        for number, (length, value) in self.acknowledged.items():
+            row = self.database.read(lambda connection, n=number: reading.run(connection, n))
+            assert row is not None
+            state = row["state"]
+            self.counts[state] += 1
+            if state == "done":
+                assert int(row["output"]) == value + sum(range(1, length + 1))
+            elif state == "failed":
+                assert "lost 4 times" in row["error"], row["error"]
+            else:
+                assert state == "cancelled", f"run {number} never ended: {state}"
+                assert row["stop"] == "cancel"
+
+
+def _open(world: World) -> set[int]:
+    rows = world.database.writer.execute("SELECT id FROM attempts WHERE outcome IS NULL")
+    return {attempt for (attempt,) in rows}
+
+
+def _memory_folder() -> str | None:
+    """A folder in memory where there is one: durability is not what is simulated here."""
+    return "/dev/shm" if Path("/dev/shm").is_dir() else None
