@@ -255,10 +255,4 @@ class Loom:
         return plans
 
     def _facts(self, function: Callable[..., Any]) -> Task | None:
-        task = self._by_function.get(function) if callable(function) else None
-        if task is not None:
-            try:
-                task.facts()
-            except LoomError:
-                return None
-        return task
+        return self._by_function.get(function) if callable(function) else None

@@ -7,6 +7,7 @@ command that breaks (a bug) is undone alone: the batch is rolled back and done a
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -19,6 +20,9 @@ from yarnloom.errors import Busy, Refused
 from yarnloom.plan import Plan
 from yarnloom.store import Database, StoreFailed, Unit
 from yarnloom.store import writing as store
+
+
+STORE_PAUSE = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,23 +82,25 @@ class Engine:
         self._unit = Unit(database.writer)
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
+        self._stale = False
         self._rebuild(moment)
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""
+        if self._stale and (failed := self._rebuild_after_failure(moment)):
+            return self._busy(batch, failed, moment)
         turn = self._turn(moment)
         try:
             answers = [self._one(turn, command) for command in batch]
             hand_out(turn)
             self._unit.commit()
         except StoreFailed as error:
-            self._undo(moment)
-            busy = Busy(f"the change could not be stored: {error}. Nothing changed; try again.")
-            return Results([busy] * len(batch), next_due=self._memory.due.next_at)
+            self._undo()
+            return self._busy(batch, error, moment)
         except Exception as error:
-            self._undo(moment)
+            self._undo()
             if len(batch) == 1:
-                return Results([error], next_due=self._memory.due.next_at)
+                return Results([error], next_due=moment.mono)
             return self._one_by_one(batch, moment)
         return self._results(turn, batch, answers)
 
@@ -142,14 +148,29 @@ class Engine:
             moment.mono,
         )
 
-    def _undo(self, moment: Moment) -> None:
-        """Roll back and rebuild the memory.
+    def _busy(
+        self, batch: Sequence[commands.Command], error: StoreFailed, moment: Moment
+    ) -> Results:
+        busy = Busy(f"the change could not be stored: {error}. Nothing changed; try again.")
+        return Results([busy] * len(batch), next_due=moment.mono + STORE_PAUSE)
 
-        Workers must register again, as after a restart: what was posted to them may be void.
+    def _undo(self) -> None:
+        """Roll back; the memory is rebuilt before the next command.
+
+        Workers must register again then, as after a restart: what was posted to them may be void.
         """
-        self._unit.rollback()
+        self._stale = True
         self._plans.clear()
-        self._rebuild(moment)
+        with contextlib.suppress(StoreFailed):
+            self._unit.rollback()
+
+    def _rebuild_after_failure(self, moment: Moment) -> StoreFailed | None:
+        try:
+            self._unit.rollback()
+            self._rebuild(moment)
+        except StoreFailed as error:
+            return error
+        return None
 
     def _rebuild(self, moment: Moment) -> None:
         self._memory = Memory()
@@ -164,3 +185,4 @@ class Engine:
                 step = self._unit.steps.need(self._unit.attempts.need(attempt).step)
                 self._memory.lanes.started(step.pool, step.share)
         self._unit.commit()
+        self._stale = False

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Protocol
 
-from yarnloom.errors import Problem
+from yarnloom.errors import LoomError, Problem
 from yarnloom.plan.model import PLAN_FORMAT, Kind
 from yarnloom.plan.parts import Part, Sequence, Step
 from yarnloom.plan.references import Reference
@@ -97,9 +97,19 @@ class _Writer:
             )
             task = ""
         else:
-            task = facts.full_name
-            self.tasks[task] = {"input": facts.input_schema, "output": facts.output_schema}
+            task = self.task(facts)
         return {"kind": Kind.STEP, "label": part.label, "task": task, "inputs": inputs}
+
+    def task(self, facts: TaskFacts) -> str:
+        """The task's name, empty for one that cannot be described: that is said where it stands."""
+        try:
+            self.tasks[facts.full_name] = {
+                "input": facts.input_schema,
+                "output": facts.output_schema,
+            }
+        except LoomError:
+            return ""
+        return facts.full_name
 
     def input(self, value: Any, where: str) -> dict[str, Any]:
         if isinstance(value, Reference):

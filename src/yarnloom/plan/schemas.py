@@ -6,6 +6,7 @@ The service has no user code, so all that it knows of types are the schemas that
 from __future__ import annotations
 
 import copy
+from collections.abc import Iterable
 from enum import Enum
 from functools import lru_cache
 from typing import Any
@@ -115,7 +116,7 @@ def _fit(given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth
     if not _meaning(given) or depth > 8:
         return Fit.UNKNOWN
     if "anyOf" in given:
-        return _all(_fit(one, wanted, root, wanted_root, depth + 1) for one in given["anyOf"])
+        return _each(_fit(one, wanted, root, wanted_root, depth + 1) for one in given["anyOf"])
     if "anyOf" in wanted:
         return _any(_fit(given, one, root, wanted_root, depth + 1) for one in wanted["anyOf"])
     if {"const", "enum"} & given.keys():
@@ -189,14 +190,22 @@ def _type_in(one: str, types: set[str]) -> bool:
     return one in types or (one == "integer" and "number" in types)
 
 
-def _all(verdicts: Any) -> Fit:
+def _each(verdicts: Iterable[Fit]) -> Fit:
+    """For a value that is one of several: what holds for every one of them."""
+    seen = set(verdicts)
+    return seen.pop() if len(seen) == 1 else Fit.UNKNOWN
+
+
+def _all(verdicts: Iterable[Fit]) -> Fit:
+    """For a value that has several parts: one that cannot is enough."""
     seen = set(verdicts)
     if seen == {Fit.FITS}:
         return Fit.FITS
-    return Fit.CANNOT if seen == {Fit.CANNOT} or Fit.CANNOT in seen else Fit.UNKNOWN
+    return Fit.CANNOT if Fit.CANNOT in seen else Fit.UNKNOWN
 
 
-def _any(verdicts: Any) -> Fit:
+def _any(verdicts: Iterable[Fit]) -> Fit:
+    """For a value that may be of several types: one that fits is enough."""
     seen = set(verdicts)
     if Fit.FITS in seen:
         return Fit.FITS

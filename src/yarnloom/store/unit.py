@@ -209,13 +209,13 @@ class Unit:
 
     def rollback(self) -> None:
         """Undo everything, and forget every row."""
-        if self.open:
-            self.open = False
-            if self._connection.in_transaction:
-                self._cursor.execute("ROLLBACK")
+        self.open = False
         for table in self._tables:
             table.clear()
-        self._next = self._newest_ids()
+        with _store_errors():
+            if self._connection.in_transaction:
+                self._cursor.execute("ROLLBACK")
+            self._next = self._newest_ids()
 
 
 @contextlib.contextmanager

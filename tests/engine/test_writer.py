@@ -1,0 +1,42 @@
+"""Group commit, on the event loop and on a thread."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import pytest
+
+from tests import looms
+from yarnloom.engine import Engine, Publish, Results, Started, StartRun, Writer, system_clock
+from yarnloom.errors import NotFound
+from yarnloom.store import Database, audit
+
+
+@pytest.mark.parametrize("threaded", [False, True])
+def test_many_callers_share_commits(tmp_path: Path, threaded: bool) -> None:
+    """A hundred starts at once: each gets its own answer, and far fewer commits are made."""
+    database = Database(tmp_path)
+    seen: list[Results] = []
+
+    async def main() -> list[Started]:
+        engine = Engine(database, system_clock())
+        writer = Writer(engine, system_clock, seen.append, threaded=threaded)
+        assert writer.threaded is threaded
+        plans = [plan.document for plan in looms.loom.check()]
+        await writer.submit(Publish(plans, [], "test"))
+        before = len(seen)
+        found = await asyncio.gather(
+            *(writer.submit(StartRun("sums", {"number": n}, f"k{n}", "test")) for n in range(100))
+        )
+        with pytest.raises(NotFound):
+            await writer.submit(StartRun("nothing", {}, "k", "test"))
+        assert len(seen) - before < 10
+        writer.close()
+        return found
+
+    started = asyncio.run(main())
+
+    assert [one.run["number"] for one in started] == list(range(1, 101))
+    assert audit(database.writer) == []
+    database.close()

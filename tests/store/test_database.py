@@ -1,0 +1,154 @@
+"""The data folder: one service, known versions, and messages when it cannot be had."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+import pytest
+
+from tests import looms
+from yarnloom.errors import FolderInUse, FolderUnusable
+from yarnloom.store import Database, audit, migrations
+from yarnloom.store.database import migrate
+from yarnloom.store.writing import NEXT_READY, READY_BY_LANE
+from yarnloom.testing import InlineService
+
+
+def test_one_service_per_folder(tmp_path: Path) -> None:
+    """The second is told who has it, and what to do."""
+    database = Database(tmp_path, "the service at http://127.0.0.1:1 (process 7)")
+    with pytest.raises(FolderInUse, match=r"in use by the service at http.*process 7.*--data"):
+        Database(tmp_path)
+    database.close()
+    Database(tmp_path).close()
+
+
+def test_a_folder_that_cannot_be_written_is_explained(tmp_path: Path) -> None:
+    """A file stands where the folder should be."""
+    (tmp_path / "file").write_text("")
+    with pytest.raises(FolderUnusable, match=r"cannot be written.*--data"):
+        Database(tmp_path / "file" / "data")
+
+
+def test_records_of_a_newer_version_are_refused(tmp_path: Path) -> None:
+    """Both versions are named, and nothing is changed."""
+    Database(tmp_path).close()
+    with sqlite3.connect(tmp_path / "yarnloom.db") as connection:
+        connection.execute("PRAGMA user_version = 99")
+    newest = migrations()[-1][0]
+    with pytest.raises(FolderUnusable, match=rf"version 99; .* up to {newest}"):
+        Database(tmp_path)
+
+
+def test_a_file_that_is_no_database_is_explained(tmp_path: Path) -> None:
+    """Not a stack trace."""
+    (tmp_path / "yarnloom.db").write_bytes(b"not a database at all" * 100)
+    with pytest.raises(FolderUnusable, match="cannot be opened"):
+        Database(tmp_path)
+
+
+def test_a_migration_and_its_record_commit_together(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One that fails in the middle leaves the version before."""
+    broken = [(1, "CREATE TABLE one (x);"), (2, "CREATE TABLE two (x); SELECT nonsense;")]
+    monkeypatch.setattr("yarnloom.store.database.migrations", lambda: broken)
+    connection = sqlite3.connect(tmp_path / "x.db", isolation_level=None)
+    with pytest.raises(sqlite3.OperationalError):
+        migrate(connection)
+    connection.execute("ROLLBACK")
+
+    assert connection.execute("PRAGMA user_version").fetchone() == (1,)
+    tables = connection.execute("SELECT name FROM sqlite_schema").fetchall()
+    assert tables == [("one",)]
+
+
+def test_durability_is_what_is_promised(tmp_path: Path) -> None:
+    """The write-ahead log is flushed at each commit, and foreign keys hold."""
+    database = Database(tmp_path)
+    pragma = {
+        name: database.writer.execute(f"PRAGMA {name}").fetchone()[0]
+        for name in ("journal_mode", "synchronous", "foreign_keys", "auto_vacuum")
+    }
+    database.close()
+
+    assert pragma == {"journal_mode": "wal", "synchronous": 2, "foreign_keys": 1, "auto_vacuum": 2}
+
+
+def test_statements_that_run_per_step_use_an_index(inline: InlineService) -> None:
+    """No scan, and no sorting."""
+    checks = [
+        (NEXT_READY, ("", 0, "", "", 1)),
+        (READY_BY_LANE, ()),
+        ("SELECT * FROM steps WHERE part = ? AND node = ?", (1, 1)),
+        ("SELECT * FROM attempts WHERE step = ? ORDER BY number", (1,)),
+        ("SELECT * FROM parts WHERE run = ? AND parent IS NULL", (1,)),
+        ("SELECT id FROM attempts WHERE worker = ? AND outcome IS NULL ORDER BY id", ("w",)),
+        ("SELECT * FROM steps WHERE run = ? AND ended_at IS NULL ORDER BY rank", (1,)),
+    ]
+    for sql, values in checks:
+        plan = inline.database.writer.execute(f"EXPLAIN QUERY PLAN {sql}", values).fetchall()
+        text = "; ".join(row[3] for row in plan)
+
+        assert "INDEX" in text, (sql, text)
+        assert "TEMP B-TREE" not in text, (sql, text)
+        assert "SCAN steps" not in text or "steps_to_start" in text, (sql, text)
+
+
+def test_readers_cannot_write(tmp_path: Path) -> None:
+    """There is one writer."""
+    database = Database(tmp_path)
+    with database.reader() as reader, pytest.raises(sqlite3.OperationalError, match="readonly"):
+        reader.execute("DELETE FROM runs")
+    database.close()
+
+
+def test_a_reader_is_cut_off(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A query without end does not keep the log from being folded back."""
+    monkeypatch.setattr("yarnloom.store.database.READ_LIMIT", 0.0)
+    database = Database(tmp_path)
+    endless = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT max(i) FROM n"
+    with database.reader() as reader, pytest.raises(sqlite3.OperationalError, match="interrupted"):
+        reader.execute(endless)
+    database.close()
+
+
+@pytest.mark.parametrize(
+    "damage",
+    [
+        "UPDATE parts SET ready = ready + 1",
+        "UPDATE steps SET state = 'running'",
+        "UPDATE runs SET ended_at = 1, state = 'done'",
+        "UPDATE steps SET open = 5",
+        "UPDATE steps SET losses = 1",
+        "UPDATE steps SET ended_at = 1",
+    ],
+)
+def test_the_audit_finds_damage(tmp_path: Path, damage: str) -> None:
+    """Each rule can be broken, and then says so."""
+    database = Database(tmp_path)
+    inline = InlineService(database)
+    inline.publish(looms.loom)
+    inline.start("sums", {"number": 1})
+    assert audit(database.writer) == []
+    database.writer.execute(damage)
+
+    assert audit(database.writer)
+    database.close()
+
+
+def test_run_numbers_are_never_given_out_twice(tmp_path: Path) -> None:
+    """Also not that of the newest run, when it was removed."""
+    database = Database(tmp_path)
+    inline = InlineService(database)
+    inline.publish(looms.loom)
+    first = inline.start("sums", {"number": 1}, "a")
+    for table in ("steps", "parts", "runs"):
+        database.writer.execute(f"DELETE FROM {table}")
+    database.close()
+    database = Database(tmp_path)
+    second = InlineService(database).start("sums", {"number": 1}, "b")
+
+    assert second == first + 1
+    database.close()
