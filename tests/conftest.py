@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests import looms
+from tests.helpers import LOOM, ServiceProgram, service
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
 
@@ -19,3 +20,10 @@ def inline(tmp_path: Path) -> Iterator[InlineService]:
         service.publish(looms.loom)
         yield service
         assert audit(service.database.writer) == []
+
+
+@pytest.fixture(scope="session")
+def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram]:
+    """A real service with one worker, shared by tests that do no harm."""
+    with service(tmp_path_factory.mktemp("served"), "--load", LOOM) as program:
+        yield program

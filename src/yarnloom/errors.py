@@ -246,6 +246,6 @@ def nearest(name: str, known: Iterable[str]) -> str:
     if close:
         return f"; did you mean {close[0]!r}?"
     if not names:
-        return "; there is none yet"
+        return "; there is none"
     shown = ", ".join(names[:8]) + (", …" if len(names) > 8 else "")
     return f"; there is: {shown}"

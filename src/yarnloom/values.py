@@ -68,10 +68,25 @@ def pointer(*path: str | int) -> str:
     return "".join("/" + str(key).replace("~", "~0").replace("/", "~1") for key in path)
 
 
+def not_finite(value: Any, where: str = "") -> Problem | None:
+    """The first NaN or infinity in a value of Python types, or None."""
+    if isinstance(value, float):
+        if math.isfinite(value):
+            return None
+        return Problem(where, f"found {value}; JSON has only finite numbers. Use null instead.")
+    if isinstance(value, dict):
+        found = (not_finite(inner, where + pointer(str(key))) for key, inner in value.items())
+    elif isinstance(value, list | tuple | set | frozenset):
+        found = (not_finite(inner, f"{where}/{index}") for index, inner in enumerate(value))
+    else:
+        return None
+    return next((problem for problem in found if problem), None)
+
+
 def _unfit(value: Any, where: str) -> Problem | None:
     """The first place in a value that JSON cannot hold."""
-    if isinstance(value, float) and not math.isfinite(value):
-        return Problem(where, f"found {value}; JSON has only finite numbers. Use null instead.")
+    if isinstance(value, float):
+        return not_finite(value, where)
     if isinstance(value, str):
         try:
             value.encode()

@@ -55,22 +55,22 @@ def test_a_right_plan_has_no_problems() -> None:
 @pytest.mark.parametrize(
     ("part", "where", "words"),
     [
-        (step("fit", fit, levels=[1.0], round=2), "fit.round", "did you mean 'rounds'?"),
-        (step("fit", fit), "fit.levels", "missing input; expected a list"),
-        (step("fit", fit, levels=param("yaer")), "fit.levels", "did you mean 'year'?"),
-        (step("fit", fit, levels=previous), "fit.levels", "nothing stands before it"),
-        (step("fit", fit, levels=output_of("fetched")), "fit.levels", "no part has that label"),
-        (step("fit", fit, levels=output_of("fit")), "fit.levels", "itself"),
-        (step("fit", fit, levels=param("year")), "fit.levels", "is an integer; expected a list"),
-        (step("fit", fit, levels="high"), "fit.levels", "found 'high'; expected a list"),
-        (step("fit", fit, levels=[1.0], rounds="x"), "fit.rounds", "expected an integer"),
+        (step("fit", fit, levels=[1.0], round=2), "w/fit.round", "did you mean 'rounds'?"),
+        (step("fit", fit), "w/fit.levels", "missing input; expected a list"),
+        (step("fit", fit, levels=param("yaer")), "w/fit.levels", "did you mean 'year'?"),
+        (step("fit", fit, levels=previous), "w/fit.levels", "nothing stands before it"),
+        (step("fit", fit, levels=output_of("fetched")), "w/fit.levels", "no part has that label"),
+        (step("fit", fit, levels=output_of("fit")), "w/fit.levels", "itself"),
+        (step("fit", fit, levels=param("year")), "w/fit.levels", "is an integer; expected a list"),
+        (step("fit", fit, levels="high"), "w/fit.levels", "found 'high'; expected a list"),
+        (step("fit", fit, levels=[1.0], rounds="x"), "w/fit.rounds", "expected an integer"),
         (step("fit", fit, levels=[previous]), "w/fit.levels", "a reference stands inside"),
         (step("fit", fit, levels=[float("nan")]), "w/fit.levels", "finite"),
         (step("fit", fit, levels={1, 2}), "w/fit.levels", "found a set"),
-        (step("two words", fit, levels=[]), "two words", "a label has"),
-        (step("on_end", fit, levels=[]), "on_end", "reserved"),
+        (step("two words", fit, levels=[]), "w/two words", "a label has"),
+        (step("on_end", fit, levels=[]), "w/on_end", "reserved"),
         (step("fit", len, levels=[]), "w/fit", "len is not a task of this loom"),
-        (sequence("empty"), "empty", "no parts"),
+        (sequence("empty"), "w/empty", "no parts"),
         (3, "w/0", "expected a part"),
     ],
 )
@@ -92,13 +92,13 @@ def test_all_mistakes_are_found_at_once() -> None:
     )
 
     assert found.keys() == {
-        "a.harbour",
-        "a.yaer",
-        "a.year",
-        "a",
-        "a.levels",
-        "b.levels",
-        "b.rounds",
+        "w/a.harbour",
+        "w/a.yaer",
+        "w/a.year",
+        "w/a",
+        "w/a.levels",
+        "w/b.levels",
+        "w/b.rounds",
     }
 
 
@@ -108,7 +108,7 @@ def test_a_part_cannot_read_a_later_one() -> None:
         sequence(step("fit", fit, levels=output_of("fetch")), FETCH),
     )
 
-    assert "comes later" in found["fit.levels"]
+    assert "comes later" in found["w/fit.levels"]
 
 
 def test_references_look_outwards() -> None:

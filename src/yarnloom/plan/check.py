@@ -116,7 +116,9 @@ class _Reader:
         self.raw_inputs: dict[int, dict[str, Any]] = {}
 
     def say(self, node: Node | None, message: str, field: str = "") -> None:
-        where = self.plan.address(node) if node else self.plan.name
+        where = self.plan.name
+        if node and node.parent is not None:
+            where += "/" + self.plan.address(node)
         self.problems.append(Problem(f"{where}.{field}" if field else where, message))
 
     # Reading the tree

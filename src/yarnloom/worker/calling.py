@@ -15,7 +15,7 @@ from pydantic import ValidationError
 from yarnloom.context import StepContext
 from yarnloom.errors import GiveUp, Problem, Stopped, ValueRefused
 from yarnloom.loom import Task
-from yarnloom.values import encode, pointer
+from yarnloom.values import encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
 
 TRACEBACK_LIMIT = 32_000
@@ -92,9 +92,13 @@ def _output(task: Task, value: Any) -> Any:
     """The value as JSON, if it is what the task says that it returns."""
     what = f"what {task.name} returned"
     try:
-        plain = task.output.dump_python(
-            task.output.validate_python(value), mode="json", warnings="error"
-        )
+        valid = task.output.validate_python(value)
+        # Looked for before the dump to JSON, which turns what is not finite into null.
+        if problem := not_finite(task.output.dump_python(valid, warnings="error")):
+            raise ValueRefused(f"{what} is not JSON", problems=[problem])
+        plain = task.output.dump_python(valid, mode="json", warnings="error")
+    except ValueRefused:
+        raise
     except Exception as error:
         problems = _problems(error) if isinstance(error, ValidationError) else []
         reason = "" if problems else f": {error}"

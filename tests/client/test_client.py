@@ -1,0 +1,123 @@
+"""The client, sync and async, against a real service."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+
+import httpx
+import pytest
+
+from tests.helpers import ServiceProgram
+from yarnloom import AsyncClient, Client
+from yarnloom.client import Target
+from yarnloom.errors import (
+    BadAnswer,
+    InvalidInput,
+    NotFound,
+    NotReachable,
+    RunCancelled,
+    RunFailed,
+    ValueRefused,
+    WaitTimeout,
+)
+
+
+def test_start_and_wait(served: ServiceProgram) -> None:
+    """The output comes back as it was returned."""
+    with served.client() as client:
+        run = client.start("sums", number=1, key="with a key")
+
+        assert run.wait(60) == 3
+        assert (run.state, run.output) == ("done", 3)
+        assert client.start("sums", {"number": 1}, key="with a key").number == run.number
+        assert client.run(run.number).output == 3
+
+
+def test_follow_shows_the_run_until_it_ends(served: ServiceProgram) -> None:
+    """Each time it changes, and last as it ended."""
+    with served.client() as client:
+        states = [run.state for run in client.start("sums", number=1).follow()]
+
+    assert states[-1] == "done"
+
+
+def test_the_async_client_does_the_same(served: ServiceProgram, tmp_path: Path) -> None:
+    """Start, wait, follow, cancel."""
+
+    async def main() -> None:
+        async with AsyncClient(served.url) as client:
+            run = await client.start("sums", number=2)
+            assert await run.wait(60) == 4
+            assert [one.number for one in await client.runs(limit=1)] == [run.number]
+            other = await client.start("heeds", folder=str(tmp_path))
+            await other.cancel("enough")
+            states = [one.state async for one in other.follow()]
+            assert states[-1] == "cancelled"
+            with pytest.raises(RunCancelled, match="enough"):
+                await other.wait(60)
+            with pytest.raises(NotFound):
+                await client.run(999_999)
+
+    asyncio.run(main())
+
+
+def test_a_wait_that_was_too_short_says_so(served: ServiceProgram, tmp_path: Path) -> None:
+    """The run goes on."""
+    with served.client() as client:
+        run = client.start("heeds", folder=str(tmp_path))
+        with pytest.raises(WaitTimeout, match=r"after 0.1 s of waiting; it goes on"):
+            run.wait(0.1)
+        run.cancel()
+
+
+def test_errors_are_typed(served: ServiceProgram) -> None:
+    """And say what to do."""
+    with served.client() as client:
+        with pytest.raises(NotFound, match="did you mean 'sums'"):
+            client.start("smus")
+        with pytest.raises(InvalidInput) as refused:
+            client.start("sums", number="x")
+        assert [problem.where for problem in refused.value.problems] == ["/number"]
+        with pytest.raises(ValueRefused, match="found nan"):
+            client.start("sums", number=float("nan"))
+        with pytest.raises(RunFailed, match=r"failed at \d+/misbehave: ValueError: it went wrong"):
+            client.start("misbehaves", how="raise").wait(60)
+
+
+def test_not_reachable_names_the_address_and_its_setting(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Given, from the environment, or the default."""
+    with pytest.raises(NotReachable, match=r"http://127.0.0.1:9 \(given as url\).*yarnloom serve"):
+        Client("http://127.0.0.1:9").runs()
+    monkeypatch.setenv("YARNLOOM_URL", "http://127.0.0.1:10/")
+    with pytest.raises(NotReachable, match=r"http://127.0.0.1:10 \(from YARNLOOM_URL\)"):
+        Client().runs()
+    monkeypatch.delenv("YARNLOOM_URL")
+    assert Target.find().setting == "the default"
+
+
+def test_something_else_at_the_address_is_recognised() -> None:
+    """A proxy's page, or another program's JSON."""
+    for status, content in ((200, b"<html>"), (404, b'{"detail": "no"}'), (502, b"")):
+        transport = httpx.MockTransport(lambda _, s=status, c=content: httpx.Response(s, content=c))
+        with pytest.raises(BadAnswer, match="Is it a Yarn Loom service"):
+            Client("http://127.0.0.1:9", transport=transport).runs()
+
+
+def test_a_start_whose_answer_was_lost_is_sent_again_with_its_key() -> None:
+    """So that the client's own retry makes no second run."""
+    bodies: list[bytes] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        bodies.append(request.content)
+        if len(bodies) < 3:
+            raise httpx.ReadError("connection reset")
+        return httpx.Response(201, json={"number": 1, "state": "queued", "workflow": "w"})
+
+    client = Client("http://127.0.0.1:9", transport=httpx.MockTransport(answer))
+
+    assert client.start("w").number == 1
+    assert len(bodies) == 3
+    assert len(set(bodies)) == 1
