@@ -237,7 +237,9 @@ class Loom:
         for name, (schema, parts) in self._workflows.items():
             document, found = compile_plan(self.name, name, schema, parts, self._facts)
             plan, more = examine(document)
-            problems += [*found, *more]
+            # One mistake, one message: what compiling saw, checking would see once more.
+            seen = {problem.where for problem in found}
+            problems += [*found, *(problem for problem in more if problem.where not in seen)]
             if plan is not None:
                 plans.append(plan)
         return plans, problems
