@@ -94,7 +94,6 @@ def test_cancel_from_the_command(served: ServiceProgram, tmp_path: Path) -> None
         (["show", "999999"], 2, "there is no run 999999; `yarnloom runs` lists"),
         (["show", "abc"], 2, "expected a run's number"),
         (["watch", "0"], 2, "expected 1 or more"),
-        (["log", "1/nothing"], 2, "has no step 'nothing'"),
         (["publish", "tests.looms:lom"], 2, "did you mean 'loom'?"),
         (["check", "tests.broken_loom:loom"], 2, "ZeroDivisionError"),
         (["check", "tests.wrong_loom:loom"], 2, "w/a.words: found 3; expected text"),
@@ -111,6 +110,15 @@ def test_mistakes_are_explained(
     assert done.returncode == code, done.stderr
     assert words in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def test_an_unknown_step_offers_the_nearest(served: ServiceProgram) -> None:
+    """Of the run that was named."""
+    number = served.client().start("sums", number=1).number
+    done = run_command("log", f"{number}/secnd", url=served.url)
+
+    assert done.returncode == 2
+    assert "has no step 'secnd'; did you mean 'second'?" in done.stderr
 
 
 def test_check_names_all_mistakes() -> None:

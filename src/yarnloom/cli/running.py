@@ -5,8 +5,10 @@ from __future__ import annotations
 import argparse
 import asyncio
 import os
+from collections.abc import Coroutine
 from contextlib import ExitStack
 from pathlib import Path
+from typing import Any, TypeVar
 
 from rich.live import Live
 from rich.text import Text
@@ -15,6 +17,8 @@ from yarnloom.cli import output
 from yarnloom.cli.output import out, say
 from yarnloom.client import ENDED, AsyncClient, Target
 from yarnloom.errors import RunFailed, StartError
+
+T = TypeVar("T")
 
 DEMO_FOLDER = "yarnloom-demo"
 
@@ -31,7 +35,7 @@ def serve(options: argparse.Namespace) -> int:
     async def main() -> None:
         await Service(settings, helpers, say).run()
 
-    asyncio.run(main())
+    _run_service(main())
     return 0
 
 
@@ -71,7 +75,16 @@ def demo(options: argparse.Namespace) -> int:
         helpers = Helpers("yarnloom.demo.almanac:loom", 2, max(1, cores() // 2), Path.cwd())
         service = Service(_settings(options), helpers, say)
         tables = Path(options.data).absolute() / "almanac"
-        return asyncio.run(_demo(service, tables, options.exit_when_done, options.token))
+        return _run_service(_demo(service, tables, options.exit_when_done, options.token))
+
+
+def _run_service(main: Coroutine[Any, Any, T]) -> T:
+    """Run a service's event loop: the fast one, where there is one for this system."""
+    try:
+        import uvloop
+    except ModuleNotFoundError:
+        return asyncio.run(main)
+    return uvloop.run(main)
 
 
 async def _demo(service: object, tables: Path, leave: bool, token: str | None) -> int:

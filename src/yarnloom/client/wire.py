@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import getpass
-import json
 import os
 import socket
 import uuid
@@ -11,6 +10,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlsplit
+
+from pydantic_core import to_json
 
 from yarnloom import errors
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError
@@ -84,7 +85,7 @@ class Call:
     @property
     def content(self) -> bytes | None:
         """The body as JSON."""
-        return None if self.body is None else json.dumps(self.body, allow_nan=False).encode()
+        return None if self.body is None else to_json(self.body)
 
 
 def default_who(kind: str) -> str:

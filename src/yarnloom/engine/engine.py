@@ -41,12 +41,16 @@ class Results:
         answers: one for each command, in order: its answer, or the exception that refused it.
         messages: for workers with an open request: what is to be sent to them now.
         changed: numbers of the runs that look different now.
+        ended: numbers of the runs that have ended now.
+        commit_seconds: how long the disk took to make it durable; None if nothing was stored.
         next_due: when `Tick` is to be submitted, on the steady clock; None if never.
     """
 
     answers: list[Any] = field(default_factory=list)
     messages: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
     changed: set[int] = field(default_factory=set)
+    ended: set[int] = field(default_factory=set)
+    commit_seconds: float | None = None
     next_due: float | None = None
 
 
@@ -93,7 +97,7 @@ class Engine:
         try:
             answers = [self._one(turn, command) for command in batch]
             hand_out(turn)
-            self._unit.commit()
+            commit_seconds = self._unit.commit()
         except StoreFailed as error:
             self._undo()
             return self._busy(batch, error, moment)
@@ -102,7 +106,9 @@ class Engine:
             if len(batch) == 1:
                 return Results([error], next_due=moment.mono)
             return self._one_by_one(batch, moment)
-        return self._results(turn, batch, answers)
+        results = self._results(turn, batch, answers)
+        results.commit_seconds = commit_seconds
+        return results
 
     def _one(self, turn: Turn, command: commands.Command) -> Any:
         before = self._unit.changes
@@ -119,6 +125,7 @@ class Engine:
             results = self.execute([command], moment)
             total.answers += results.answers
             total.changed |= results.changed
+            total.ended |= results.ended
             for worker, messages in results.messages.items():
                 total.messages.setdefault(worker, []).extend(messages)
             total.next_due = results.next_due
@@ -127,7 +134,12 @@ class Engine:
     def _results(
         self, turn: Turn, batch: Sequence[commands.Command], answers: list[Any]
     ) -> Results:
-        results = Results(answers, changed=turn.changed, next_due=self._memory.due.next_at)
+        results = Results(
+            answers,
+            changed=turn.changed,
+            ended=turn.ended,
+            next_due=self._memory.due.next_at,
+        )
         for command, answer in zip(batch, answers, strict=True):
             if isinstance(command, commands.Report) and isinstance(answer, commands.Reported):
                 answer.messages = self._memory.workers[command.worker].take_unsent()

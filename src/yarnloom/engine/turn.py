@@ -45,6 +45,7 @@ class Turn:
         now: microseconds since 1970 UTC.
         mono: seconds of a clock that never jumps.
         changed: numbers of runs that look different now.
+        ended: numbers of runs that have ended now.
         reporters: workers whose report is part of this transaction, so that they can be answered.
         outputs: outputs of parts that ended in this transaction, by part row and node.
     """
@@ -57,6 +58,7 @@ class Turn:
     now: int
     mono: float
     changed: set[int] = field(default_factory=set)
+    ended: set[int] = field(default_factory=set)
     reporters: set[str] = field(default_factory=set)
     outputs: dict[tuple[int, int], str | None] = field(default_factory=dict)
 
@@ -87,6 +89,7 @@ class Turn:
         run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
         if run.state in RUN_ENDED:
             run.ended_at = self.now
+            self.ended.add(run.number)
         self.unit.runs.touch(run)
         self.changed.add(run.number)
 

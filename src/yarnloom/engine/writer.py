@@ -100,9 +100,10 @@ class Writer:
         batch, self._pending = self._pending, []
         commands = [command for command, _ in batch]
         if self._thread is None:
-            begun = time.perf_counter()
-            self._answer(batch, self._engine.execute(commands, self._clock()))
-            self._watch(time.perf_counter() - begun, len(batch))
+            results = self._engine.execute(commands, self._clock())
+            self._answer(batch, results)
+            if results.commit_seconds is not None:
+                self._watch(results.commit_seconds)
             return
         work = self._loop.run_in_executor(
             self._thread, lambda: self._engine.execute(commands, self._clock())
@@ -123,10 +124,9 @@ class Writer:
         if self._pending:
             self._schedule()
 
-    def _watch(self, seconds: float, commands: int) -> None:
-        """Move to the thread when commits turn out slow; large batches say nothing of the disk."""
-        if commands <= 4:
-            self._times.append(seconds)
+    def _watch(self, seconds: float) -> None:
+        """Move to the thread when the disk turns out slow."""
+        self._times.append(seconds)
         if len(self._times) == WATCHED and median(self._times) > SLOW_FLUSH:
             self._use_thread()
 

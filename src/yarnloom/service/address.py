@@ -18,7 +18,8 @@ def listen(host: str, port: int) -> socket.socket:
     """
     try:
         family = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)[0][0]
-        sock = socket.socket(family, socket.SOCK_STREAM)
+        # With the protocol named, event loops turn Nagle's delay off for its connections.
+        sock = socket.socket(family, socket.SOCK_STREAM, socket.IPPROTO_TCP)
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         sock.bind((host, port))
         sock.listen(1024)

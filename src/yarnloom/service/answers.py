@@ -12,13 +12,16 @@ from yarnloom.service.core import Core
 from yarnloom.service.schemas import ProblemAnswer
 
 
-def core_of(request: Request) -> Core:
+# Dependencies are coroutines although they wait for nothing: others are run on a thread.
+
+
+async def core_of(request: Request) -> Core:
     """The core of the app that a request came to."""
     core: Core = request.app.state.core
     return core
 
 
-def who_asks(yarnloom_who: Annotated[str, Header(max_length=200)] = "") -> str:
+async def who_asks(yarnloom_who: Annotated[str, Header(max_length=200)] = "") -> str:
     """Who gives a command, as the caller says in the header `Yarnloom-Who`."""
     return yarnloom_who or "http"
 

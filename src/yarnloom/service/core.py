@@ -159,7 +159,7 @@ class Core:
         for worker, messages in results.messages.items():
             if answer := self._asks.get(worker):
                 _settle(answer, messages)
-        for run in results.changed & self._waiting.keys():
+        for run in results.ended & self._waiting.keys():
             for woken in self._waiting[run]:
                 _settle(woken, None)
         self.hub.changed(results.changed)

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import fields
 from operator import attrgetter
@@ -195,17 +196,21 @@ class Unit:
             if table.dirty:
                 table.write()
 
-    def commit(self) -> None:
-        """Make everything durable, if there is anything."""
+    def commit(self) -> float | None:
+        """Make everything durable; how many seconds that took, or None if there was nothing."""
         self.flush()
-        if self.open:
-            with _store_errors():
-                self._cursor.execute("COMMIT")
-            self.open = False
+        if not self.open:
+            return None
+        begun = time.perf_counter()
+        with _store_errors():
+            self._cursor.execute("COMMIT")
+        spent = time.perf_counter() - begun
+        self.open = False
         self.runs.trim(lambda row: row.ended_at is not None)
         self.parts.trim(lambda row: row.ended_at is not None)
         self.steps.trim(lambda row: row.ended_at is not None or len(row.input) > KEEP_TEXT)
         self.attempts.trim(lambda row: row.ended_at is not None)
+        return spent
 
     def rollback(self) -> None:
         """Undo everything, and forget every row."""

@@ -117,13 +117,18 @@ def _problems(error: ValidationError) -> list[Problem]:
     ]
 
 
+def printable(text: str) -> str:
+    """Text without what UTF-8 cannot hold, such as lone surrogates from a file's name."""
+    return text.encode("utf-8", "backslashreplace").decode()
+
+
 def _raised(outcome: str, error: BaseException) -> Called:
     # The first frame is this module's, which tells the user nothing.
     trace = error.__traceback__.tb_next if error.__traceback__ else None
     text = "".join(traceback.format_exception(type(error), error, trace))
     fault = {
         "type": type(error).__name__,
-        "message": str(error),
-        "traceback": text[-TRACEBACK_LIMIT:],
+        "message": printable(str(error)),
+        "traceback": printable(text[-TRACEBACK_LIMIT:]),
     }
     return Called(outcome, error=fault, raised=error)

@@ -19,7 +19,7 @@ from yarnloom.context import StepContext
 from yarnloom.errors import LoomError, PlanError, ValueRefused
 from yarnloom.loading import load_loom
 from yarnloom.loom import Task
-from yarnloom.worker.calling import call_task
+from yarnloom.worker.calling import call_task, printable
 from yarnloom.worker.frames import Channel, Closed, Message
 
 
@@ -65,7 +65,7 @@ class ChannelHandler(logging.Handler):
                     "at": datetime.fromtimestamp(record.created, UTC).isoformat(),
                     "level": record.levelname.lower(),
                     "logger": record.name,
-                    "text": self.format(record),
+                    "text": printable(self.format(record)),
                 }
             )
         except Closed:

@@ -6,10 +6,11 @@ A frame is four bytes of length, big-endian, and that many bytes of JSON.
 from __future__ import annotations
 
 import contextlib
-import json
 import socket
 import threading
 from typing import Any
+
+from pydantic_core import to_json
 
 from yarnloom.values import decode
 
@@ -40,8 +41,7 @@ class Channel:
         Raises:
             Closed: the other side is gone.
         """
-        body = json.dumps(message, separators=(",", ":"), ensure_ascii=False, allow_nan=False)
-        data = body.encode()
+        data = to_json(message)
         with self._sending:
             try:
                 self._sock.sendall(len(data).to_bytes(4, "big") + data)

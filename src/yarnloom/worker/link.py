@@ -18,6 +18,7 @@ from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnkno
 
 Message = dict[str, Any]
 
+BEGUN_WAIT = 0.005
 FIRST_WAIT = 0.05
 LONGEST_WAIT = 5.0
 LOG_LINES_A_REPORT = 500
@@ -62,6 +63,7 @@ class Link:
         self._news = asyncio.Event()
         self._received: list[int] = []
         self._items: list[Message] = []
+        self._begun: dict[int, Message] = {}
         self._lines: dict[int, list[Message]] = {}
         self._sent_lines: dict[int, int] = {}
         self._dropped = 0
@@ -72,9 +74,22 @@ class Link:
     # What the worker tells
 
     def report(self, item: Message) -> None:
-        """Tell the service what happened to an attempt, now or as soon as it can be reached."""
+        """Tell the service how an attempt ended, now or as soon as it can be reached."""
+        self._begun.pop(item["attempt"], None)  # the end says when it began, too
         self._items.append(item)
         self._news.set()
+
+    def report_begun(self, item: Message) -> None:
+        """Tell the service that an attempt began; a short one's end is told instead."""
+        if not self._begun:
+            asyncio.get_running_loop().call_later(BEGUN_WAIT, self._tell_begun)
+        self._begun[item["attempt"]] = item
+
+    def _tell_begun(self) -> None:
+        if self._begun:
+            self._items += self._begun.values()
+            self._begun.clear()
+            self._news.set()
 
     def line(self, attempt: int, line: Message) -> None:
         """Pass on a line that an attempt printed."""
@@ -88,6 +103,7 @@ class Link:
     def forget(self, attempt: int) -> None:
         """An attempt is fenced off: nothing of it is reported any more."""
         self._items = [item for item in self._items if item["attempt"] != attempt]
+        self._begun.pop(attempt, None)
         self._lines.pop(attempt, None)
         self._sent_lines.pop(attempt, None)
 

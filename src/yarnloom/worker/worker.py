@@ -240,7 +240,7 @@ class Worker:
             case "unusable":
                 self._on_unusable(message["message"])
             case "begun":
-                self._report(child, begun_at=time.monotonic())
+                self._on_begun(child)
             case "log" if child.attempt:
                 line = {key: message[key] for key in ("at", "level", "logger", "text")}
                 self._keep_line(child, {**line, "stream": "log"})
@@ -259,6 +259,12 @@ class Worker:
             self._first_ready.set_exception(LoomNotFound(why))
         else:
             self._say(f"worker {self.name}: a new process cannot load {self.options.load}: {why}")
+
+    def _on_begun(self, child: Child) -> None:
+        if child.attempt:
+            attempt = child.attempt["attempt"]
+            item = {"attempt": attempt, "outcome": None, "pid": child.pid}
+            self._link.report_begun({**item, "begun_at": time.monotonic()})
 
     def _on_ended(self, child: Child, message: Message) -> None:
         now = time.monotonic()

@@ -1,0 +1,37 @@
+"""Run every measurement, or those that are named: throughput, latency, idle."""
+
+from __future__ import annotations
+
+import sys
+from statistics import median
+
+from bench import idle, latency, throughput
+
+
+def show_throughput() -> None:
+    """No-op steps a second."""
+    rounds = throughput.measure()
+    for steps, calls in rounds:
+        print(f"  {steps:8,.0f} steps/s, pool {calls:8,.0f} calls/s, ratio {steps / calls:.2f}")
+    print(f"throughput: {median(s / c for s, c in rounds):.2f} times a process pool (goal 3.0)")
+
+
+def show_latency() -> None:
+    """Start to result."""
+    results, trips, begins = latency.measure()
+    print(f"  start to result {latency.summary(results)}")
+    print(f"  bare round trip {latency.summary(trips)}")
+    print(f"  start to begin  {latency.summary(begins)}")
+    print(f"latency: {median(results) / median(trips):.2f} bare round trips (goal 5)")
+
+
+def show_idle() -> None:
+    """Processor time while nothing happens."""
+    print(f"idle: {idle.measure() * 100:.2f}% of one core (goal under 0.5%)")
+
+
+MEASUREMENTS = {"throughput": show_throughput, "latency": show_latency, "idle": show_idle}
+
+if __name__ == "__main__":
+    for name in sys.argv[1:] or MEASUREMENTS:
+        MEASUREMENTS[name]()
