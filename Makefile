@@ -8,7 +8,7 @@ PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
 .DEFAULT_GOAL := help
-.PHONY: help demo test check bench console format browser lock clean
+.PHONY: help demo test check bench console format browser pictures lock clean
 
 help: ## Show this
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
@@ -44,6 +44,9 @@ browser: ## Install Chromium where it is missing
 	  echo "installing Debian's chromium for the console's tests"; \
 	  SUDO=$$([ "$$(id -u)" = 0 ] || echo sudo); \
 	  $$SUDO apt-get update -qq && $$SUDO apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+
+pictures: $(PYTHON_READY) console browser ## Take docs/screenshots anew from the demo; needs tmux
+	$(BIN)/python -m tools.pictures
 
 lock: $(PYTHON_READY) ## Renew the locked versions of Python packages
 	$(BIN)/uv pip compile -q pyproject.toml --group dev --all-extras --universal \

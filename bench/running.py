@@ -29,7 +29,7 @@ def service(*arguments: str) -> Iterator[str]:
         for line in process.stderr:
             if found := re.search(r"serves at (http://[^,]+),", line):
                 url = found[1]
-            published |= "is published" in line
+            published |= line.startswith(("published", "unchanged"))
             works |= "takes work" in line
             if url and published and works:
                 break

@@ -98,7 +98,7 @@ class ServiceProgram(Program):
         super().__init__("serve", "--data", str(data), "--port", str(port), *arguments, **more)
         self.url = self.wait_for(r"serves at (http://[^,]+),")[1]
         if "--load" in arguments:
-            self.wait_for("is published")
+            self.wait_for(r"(published|unchanged) \S+ at version")
         self.port = int(self.url.rsplit(":", 1)[1])
 
     def client(self) -> Client:

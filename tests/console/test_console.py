@@ -149,6 +149,8 @@ def test_a_broken_connection_is_shown_and_healed(tmp_path: Path, page: Page, mar
         second.client().run(run.number).cancel("after the break")
 
         expect(page.get_by_role("status").first).to_contain_text("after the break")
+        # Its first service's worker delivers here, and ends.
+        expect(page.locator("h1 + p [data-state=cancelled]")).to_be_visible()
 
 
 def test_what_is_not_there_is_explained(program: ServiceProgram, page: Page) -> None:

@@ -14,6 +14,8 @@ export function Ago({ at }: { at: string | null | undefined }) {
   );
 }
 
+const NOWRAP = { whiteSpace: "nowrap" } as const;
+
 interface TookProps {
   from: string | null | undefined;
   /** Until now unless given. */
@@ -22,12 +24,20 @@ interface TookProps {
 
 /** How long something took, or has taken until now. */
 export function Took({ from, to }: TookProps) {
-  return from ? to ? <span>{between(from, to)}</span> : <Taking from={from} /> : <span>–</span>;
+  return from ? (
+    to ? (
+      <span style={NOWRAP}>{between(from, to)}</span>
+    ) : (
+      <Taking from={from} />
+    )
+  ) : (
+    <span>–</span>
+  );
 }
 
 function Taking({ from }: { from: string }) {
   const now = useNow();
-  return <span>{spell(Math.max(0, (now - new Date(from).getTime()) / 1000))}</span>;
+  return <span style={NOWRAP}>{spell(Math.max(0, (now - new Date(from).getTime()) / 1000))}</span>;
 }
 
 function between(from: string, to: string): string {

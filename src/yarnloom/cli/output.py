@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import sys
 from datetime import UTC, datetime
@@ -30,7 +31,7 @@ DYES = {
     "done": ("#2f8f8a", "✓"),
     "failed": ("#c2413b", "✗"),
     "cancelled": ("#96694a", "⊘"),
-    "skipped": ("#8a8a86", "⤼"),
+    "skipped": ("#8a8a86", "»"),
 }
 
 out = Console(highlight=False, soft_wrap=False)
@@ -38,7 +39,8 @@ out = Console(highlight=False, soft_wrap=False)
 
 def say(text: str) -> None:
     """One line for the user, on standard error, so that output can be piped."""
-    print(text, file=sys.stderr, flush=True)
+    with contextlib.suppress(OSError):  # whoever read it may be gone; that must not end a worker
+        print(text, file=sys.stderr, flush=True)
 
 
 def print_json(value: Any) -> None:

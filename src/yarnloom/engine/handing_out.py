@@ -65,8 +65,9 @@ class _Desk:
             key = (whose.pool, whose.priority, whose.share, task)
             queue = self.fetched.get(key)
             if not queue:
-                # What was handed out in this transaction must not be found again.
-                self.turn.unit.flush()
+                if queue is not None:
+                    # What was handed out of this lane a moment ago must not be found again.
+                    self.turn.unit.flush()
                 rows = store.next_ready(self.turn.unit, *key, FETCH)
                 queue = self.fetched[key] = deque((run, rank, step) for step, run, rank in rows)
             heads.append((queue[0], key))

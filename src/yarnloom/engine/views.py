@@ -126,12 +126,16 @@ def _unborn(plan: Plan, node: Node, rows: dict[int, Mapping[str, Any]]) -> View:
 
 
 def step_view(row: Mapping[str, Any]) -> View:
-    """A step's state, times and error; without its input and output."""
+    """A step's state, times and error; without its input and output.
+
+    The worker is the one that has it in hand, or had it when it ended.
+    """
+    held = row["open"] is not None or row["ended_at"] is not None
     return {
         "state": str(row["state"]),
         "stop_asked": row["stop"],
         "skip_reason": row["skip_reason"],
-        "worker": row["worker_name"],
+        "worker": row["worker_name"] if held else None,
         "attempts": row["attempts"],
         "tries": row["tries"],
         "losses": row["losses"],

@@ -63,9 +63,9 @@ class Supervisor:
         for index in range(self._helpers.workers):
             self._tasks.append(asyncio.create_task(self._keep_up(f"w{index + 1}")))
         publisher = await self._spawn("publish", self._helpers.load, stdin=False)
+        await self._pass_on(publisher)
         if await publisher.wait() != 0:
             raise StartError(f"{self._helpers.load} was not published; see above")
-        self._say(f"{self._helpers.load} is published")
 
     async def stop(self, hurry: asyncio.Event) -> None:
         """End the workers: ask first, and kill when hurried."""
@@ -96,6 +96,7 @@ class Supervisor:
                 *("worker", "--load", self._helpers.load, "--name", name, "--id", worker),
                 *("--processes", str(self._helpers.processes), "--end-with-stdin"),
             )
+            await self._pass_on(process)
             code = await process.wait()
             if self._ending:
                 return
@@ -106,6 +107,12 @@ class Supervisor:
             self._say(f"worker {name} ended with {how}; another one is started")
             await asyncio.sleep(pause)
 
+    async def _pass_on(self, process: asyncio.subprocess.Process) -> None:
+        """Say what a process says, line by line, until it ends."""
+        assert process.stdout
+        while line := await process.stdout.readline():
+            self._say(line.decode("utf-8", "replace").rstrip("\n"))
+
     async def _spawn(self, *arguments: str, stdin: bool = True) -> asyncio.subprocess.Process:
         token = self._core.settings.token
         environment = {**os.environ, "YARNLOOM_URL": self._url}
@@ -114,6 +121,8 @@ class Supervisor:
         return await asyncio.create_subprocess_exec(
             *(sys.executable, "-m", "yarnloom", *arguments),
             stdin=asyncio.subprocess.PIPE if stdin else asyncio.subprocess.DEVNULL,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.STDOUT,
             env=environment,
             cwd=self._helpers.folder,
             start_new_session=True,  # Ctrl-C in the terminal is for the service, which tells them

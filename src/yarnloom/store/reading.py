@@ -77,11 +77,11 @@ def parts(connection: sqlite3.Connection, number: int) -> list[Record]:
 
 
 _STEP_LIST = """
-  SELECT s.id, s.run, s.part, s.node, s.task, s.state, s.stop, s.skip_reason, s.attempts, s.tries,
-    s.losses, s.due_at, s.error, s.ready_at, s.started_at, s.ended_at,
-    a.worker, a.begun_at, w.name AS worker_name
+  SELECT s.id, s.run, s.part, s.node, s.task, s.state, s.stop, s.skip_reason, s.open, s.attempts,
+    s.tries, s.losses, s.due_at, s.error, s.ready_at, s.started_at, s.ended_at,
+    w.name AS worker_name
   FROM steps s
-  LEFT JOIN attempts a ON a.id = s.open
+  LEFT JOIN attempts a ON a.step = s.id AND a.number = s.attempts
   LEFT JOIN workers w ON w.id = a.worker
 """
 

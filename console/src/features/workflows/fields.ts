@@ -35,13 +35,12 @@ export function fieldsOf(params: Schema): Field[] {
   });
 }
 
-/** The params that filled fields stand for; an empty field that is not required is left out. */
+/** The params that filled fields stand for; an empty field is left out, and so may be missed. */
 export function paramsOf(fields: Field[], filled: Record<string, string>): Record<string, Json> {
   const params: Record<string, Json> = {};
   for (const field of fields) {
     const text = filled[field.name] ?? "";
-    if (text === "" && (!field.required || field.kind !== "text")) continue;
-    params[field.name] = read(text, field.kind);
+    if (text !== "") params[field.name] = read(text, field.kind);
   }
   return params;
 }

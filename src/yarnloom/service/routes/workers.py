@@ -52,7 +52,18 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
     # Lines first: whoever sees that an attempt has ended finds its whole log.
     for log in body.logs:
         core.logs.append(log.attempt, log.first, log.lines)
-    items = tuple(ReportItem(**dict(item)) for item in body.items)
+    items = tuple(
+        ReportItem(
+            item.attempt,
+            item.outcome,
+            item.output,
+            item.error,
+            item.begun_ago,
+            item.ended_ago,
+            item.pid,
+        )
+        for item in body.items
+    )
     reported: Reported = await core.submit(Report(worker, items, tuple(body.received), body.places))
     return answer({"refused": reported.refused, "messages": reported.messages})
 

@@ -1,0 +1,145 @@
+"""The docs are held to the code: what exists is documented, and what is documented works."""
+
+from __future__ import annotations
+
+import json
+import re
+import runpy
+from pathlib import Path
+
+import pytest
+
+from tests.helpers import ROOT
+from yarnloom import errors
+from yarnloom.cli import EXIT_CODES
+from yarnloom.cli.parser import build_parser
+from yarnloom.engine.states import Outcome, RunState, SkipReason, StepState
+from yarnloom.errors import Refused, subclasses
+from yarnloom.plan import read_plan
+from yarnloom.service import ServiceSettings
+from yarnloom.service.problems import STATUS
+from yarnloom.store import Database
+from yarnloom.testing import run_workflow
+
+DOCS = {path.name: path.read_text(encoding="utf-8") for path in (ROOT / "docs").glob("*.md")}
+README = (ROOT / "README.md").read_text(encoding="utf-8")
+
+
+def code_blocks(text: str, language: str) -> list[str]:
+    """The fenced blocks of a language."""
+    return re.findall(rf"```{language}\n(.*?)```", text, re.DOTALL)
+
+
+def test_the_readmes_example_runs() -> None:
+    """It is the file in docs/examples, and does what it says."""
+    example = ROOT / "docs" / "examples" / "first.py"
+    assert code_blocks(README, "python")[0] == example.read_text(encoding="utf-8")
+    loom = runpy.run_path(str(example))["loom"]
+
+    assert run_workflow(loom, "describe-text", text="ebb and flow").output == "short"
+
+
+def test_the_readme_is_short() -> None:
+    """What it is, a picture, two commands, ten lines of code, where to read on."""
+    assert len(README.splitlines()) < 90
+
+
+def test_every_command_and_option_is_documented() -> None:
+    """In docs/command.md."""
+    parser = build_parser()
+    commands = next(a.choices for a in parser._actions if a.dest == "command")
+    assert isinstance(commands, dict)
+    for name, sub in commands.items():
+        assert f"`yarnloom {name}" in DOCS["command.md"], name
+        for action in sub._actions:
+            for option in action.option_strings:
+                if option.startswith("--") and "==SUPPRESS==" not in str(action.help):
+                    assert option in ("--help",) or option in DOCS["command.md"], (name, option)
+
+
+def test_every_exit_code_is_documented() -> None:
+    """With its meaning."""
+    for code in {0, *EXIT_CODES.values()}:
+        assert re.search(rf"^\| {code} \|", DOCS["command.md"], re.MULTILINE), code
+
+
+def test_every_route_is_documented(tmp_path: Path) -> None:
+    """In docs/http.md, with its method."""
+    from yarnloom.service import create_app
+
+    database = Database(tmp_path)
+    document = create_app(ServiceSettings(data=tmp_path), database).openapi()
+    database.close()
+    for path, methods in document["paths"].items():
+        for method in methods:
+            wanted = f"{method.upper()} {path.removeprefix('/api/v1')}`"
+            assert wanted in DOCS["http.md"], wanted
+
+
+def test_every_refusal_is_documented() -> None:
+    """Its code and its status."""
+    for kind in [*subclasses(Refused).values(), errors.ValueRefused]:
+        if kind is Refused or kind.__module__ != errors.__name__:
+            continue
+        status = next(STATUS[base] for base in kind.__mro__ if base in STATUS)
+        assert f"| `{kind.code}` | {status.value} |" in DOCS["http.md"], kind
+
+
+def test_every_event_is_documented() -> None:
+    """By its type."""
+    source = (ROOT / "src/yarnloom/service/events.py").read_text(encoding="utf-8")
+    kinds = set(re.findall(r'"(yarnloom\.[a-z.]+)"', source))
+
+    assert len(kinds) == 3
+    assert all(f"`{kind}`" in DOCS["http.md"] for kind in kinds)
+
+
+def test_every_state_and_outcome_is_in_the_glossary() -> None:
+    """And every public name's word."""
+    for word in (*StepState, *RunState, *SkipReason, *Outcome):
+        assert f"`{word}`" in DOCS["glossary.md"], word
+    for word in ("loom", "task", "step", "sequence", "run", "start key", "lease", "grace"):
+        assert f"| **{word}** |" in DOCS["glossary.md"], word
+
+
+def test_every_setting_from_the_environment_is_documented() -> None:
+    """In docs/command.md."""
+    found: set[str] = set()
+    for path in (ROOT / "src").rglob("*.py"):
+        found |= set(re.findall(r'"(YARNLOOM_[A-Z]+)"', path.read_text(encoding="utf-8")))
+
+    assert found
+    assert all(name in DOCS["command.md"] for name in found), found
+
+
+def test_the_plan_formats_example_is_a_plan() -> None:
+    """It is read as it stands."""
+    (block,) = code_blocks(DOCS["plan-format.md"], "json")
+    plan = read_plan(json.loads(block))
+
+    assert [node.label for node in plan.steps()] == ["fetch", "fit"]
+
+
+@pytest.mark.parametrize("name", ["README.md", "CONTRIBUTING.md", *(f"docs/{n}" for n in DOCS)])
+def test_links_lead_somewhere(name: str) -> None:
+    """To files that exist."""
+    path = ROOT / name
+    for target in re.findall(r"\]\(([^)#]+)", path.read_text(encoding="utf-8")):
+        if not target.startswith("http"):
+            assert (path.parent / target).exists(), (name, target)
+
+
+def test_every_picture_is_shown_somewhere() -> None:
+    """And there are fewer than twenty."""
+    pictures = [path.name for path in (ROOT / "docs/screenshots").glob("*.png")]
+    text = README + "".join(DOCS.values())
+
+    assert 0 < len(pictures) < 20
+    assert all(name in text for name in pictures)
+
+
+def test_every_make_target_is_explained() -> None:
+    """The chores are named first in CONTRIBUTING."""
+    text = (ROOT / "CONTRIBUTING.md").read_text(encoding="utf-8")
+    for target in ("demo", "test", "check", "bench", "format", "lock"):
+        assert f"make {target}" in text, target

@@ -1,0 +1,110 @@
+"""The README's first command, and what is shipped."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import zipfile
+from pathlib import Path
+
+import httpx
+import pytest
+
+from tests.helpers import ROOT, Program, ServiceProgram
+
+pytestmark = pytest.mark.slow
+
+
+def test_the_demo_makes_a_table_and_ends(tmp_path: Path) -> None:
+    """With progress, the table's first lines, and the console's address."""
+    demo = Program("demo", "--exit-when-done", "--port", "0", cwd=tmp_path)
+    assert demo.process.wait(120) == 0, demo.text
+    demo._reader.join(10)
+
+    assert "✓ done" in demo.text
+    assert "time (UTC),water,level (m)" in demo.text
+    assert "The console: http://127.0.0.1:" in demo.text
+    table = tmp_path / "yarnloom-demo" / "almanac" / "brackwater-2027.csv"
+    assert table.read_text().count("\n") > 1_400
+
+
+def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:
+    """And ends with all that it started."""
+    demo = Program("demo", "--port", "0", cwd=tmp_path)
+    console = demo.wait_for(r"The console: (http://\S+)")[1]
+    demo.wait_for("Ctrl-C ends it")
+    page = httpx.get(console, trust_env=False)
+
+    assert "<title>Yarn Loom</title>" in page.text
+    assert demo.end(2) == 0
+    assert "the service has ended" in demo.text
+
+
+def test_the_wheel_serves_the_console_without_node(tmp_path: Path) -> None:
+    """Installed in an empty virtual environment, with no npm within reach."""
+    python = sys.executable
+    tools = Path(python).parent
+    build = [python, "-m", "hatchling", "build", "-t", "wheel", "-d", str(tmp_path)]
+    subprocess.run(build, cwd=ROOT, check=True, capture_output=True)
+    (wheel,) = tmp_path.glob("*.whl")
+    names = zipfile.ZipFile(wheel).namelist()
+    assert "yarnloom/_console/index.html" in names
+    assert "yarnloom/store/migrations/0001.sql" in names
+    assert not [name for name in names if "node_modules" in name or name.startswith("tests")]
+
+    empty = tmp_path / "empty"
+    uv = [str(tools / "uv")]
+    subprocess.run([*uv, "venv", "-q", "--python", python, str(empty)], check=True)
+    lock = ["-c", str(ROOT / "requirements.lock")]
+    install = [*uv, "pip", "install", "-q", "--python", str(empty / "bin" / "python"), *lock]
+    subprocess.run([*install, str(wheel)], check=True)
+    outside = {
+        "PATH": f"{empty / 'bin'}:/usr/bin:/bin",
+        "HOME": str(tmp_path),
+        "PYTHONUNBUFFERED": "1",
+    }
+    process = subprocess.Popen(
+        [str(empty / "bin" / "yarnloom"), "serve", "--port", "0", "--data", str(tmp_path / "d")],
+        stderr=subprocess.PIPE,
+        text=True,
+        cwd=tmp_path,
+        env=outside,
+    )
+    try:
+        assert process.stderr
+        line = process.stderr.readline()
+        url = line.split("serves at ")[1].split(",")[0]
+        page = httpx.get(f"{url}/runs/1", trust_env=False)
+        script = page.text.split('src="')[1].split('"')[0]
+
+        assert page.status_code == 200
+        assert httpx.get(url + script, trust_env=False).status_code == 200
+    finally:
+        process.terminate()
+        assert process.wait(30) == 0
+    no_demo = subprocess.run(
+        [str(empty / "bin" / "yarnloom"), "demo"],
+        capture_output=True,
+        text=True,
+        env=outside,
+        cwd=tmp_path,
+        check=False,
+    )
+    assert no_demo.returncode == 5
+    assert "pip install 'yarn-loom[demo]'" in no_demo.stderr
+
+
+def test_the_first_step_begins_when_a_worker_is_idle(served: ServiceProgram) -> None:
+    """The order of events, by the service's own records: created, handed out, begun, at once."""
+    from yarnloom.client import Call
+
+    client = served.client()
+    for number in range(5):
+        run = client.start("sums", number=number)
+        run.wait(60)
+    query = {"address": "first"}
+    step = client.call(Call("GET", f"/runs/{run.number}/steps", query=query))
+    (attempt,) = step["attempts"]
+
+    # Handed out in the very transaction that made the run: nothing polls.
+    assert attempt["handed_at"] == run.data["created_at"]

@@ -1,0 +1,1 @@
+"""Chores that are neither product nor test."""

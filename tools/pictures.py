@@ -1,0 +1,141 @@
+"""Take the pictures in docs/screenshots from the running demo. Needs tmux and Chromium.
+
+`make pictures`. Terminal pictures are what tmux shows, drawn by Chromium.
+"""
+
+from __future__ import annotations
+
+import html
+import re
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+from rich.console import Console
+from rich.terminal_theme import MONOKAI, TerminalTheme
+from rich.text import Text
+
+from yarnloom import Client
+
+ROOT = Path(__file__).parent.parent
+TARGET = ROOT / "docs" / "screenshots"
+COMMAND = f"{sys.executable} -m yarnloom"
+SIZE = {"width": 1280, "height": 800}
+ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"]
+
+
+# Slate ground and wool ink, and the dyes that the command uses.
+SLATE = TerminalTheme((32, 38, 43), (233, 228, 217), list(MONOKAI.ansi_colors._colors[:8]))  # type: ignore[arg-type]
+
+
+class Terminal:
+    """A tmux window in which commands are typed."""
+
+    def __init__(self, name: str, folder: Path, columns: int = 118, rows: int = 36) -> None:
+        self.name = name
+        size = ["-x", str(columns), "-y", str(rows)]
+        subprocess.run(["tmux", "new-session", "-d", "-s", name, *size, "-c", folder], check=True)
+        self.type("PS1='$ '; alias yarnloom=" + shlex.quote(COMMAND) + "; clear")
+
+    def type(self, line: str) -> None:
+        """Type a line."""
+        subprocess.run(["tmux", "send-keys", "-t", self.name, line, "Enter"], check=True)
+
+    def screen(self, *, colours: bool = False) -> str:
+        """What is on the screen."""
+        command = ["tmux", "capture-pane", "-t", self.name, "-p", *(["-e"] if colours else [])]
+        return subprocess.run(command, check=True, capture_output=True, text=True).stdout
+
+    def wait_for(self, pattern: str) -> re.Match[str]:
+        """The first match on the screen."""
+        until, pause = time.monotonic() + 90, threading.Event()
+        while not (found := re.search(pattern, self.screen())):
+            assert time.monotonic() < until, self.screen()
+            pause.wait(0.1)
+        return found
+
+    def draw(self, page: Page, path: Path) -> None:
+        """A picture of the screen."""
+        console = Console(record=True, width=118, file=open("/dev/null", "w"))  # noqa: SIM115
+        text = self.screen(colours=True).replace(str(Path.home()), "~").rstrip()
+        console.print(Text.from_ansi(text))
+        body = console.export_html(inline_styles=True, code_format="<pre>{code}</pre>", theme=SLATE)
+        page.set_viewport_size(SIZE)
+        page.set_content(
+            "<style>body{background:#20262b;color:#e9e4d9;margin:22px}"
+            "pre{font:15.5px/1.42 'JetBrains Mono','DejaVu Sans Mono',monospace}</style>" + body
+        )
+        page.screenshot(path=path)
+
+    def close(self) -> None:
+        """End it, and what runs in it."""
+        subprocess.run(["tmux", "send-keys", "-t", self.name, "C-c", ""], check=False)
+        threading.Event().wait(3)
+        subprocess.run(["tmux", "kill-session", "-t", self.name], check=False)
+
+
+def pages(page: Page, url: str, client: Client) -> None:
+    """The console's pages."""
+
+    def show(path: str, name: str, *, dark: bool = False, wait: str) -> None:
+        page.set_viewport_size(SIZE)
+        page.emulate_media(color_scheme="dark" if dark else "light")
+        page.goto(url + path)
+        page.wait_for_selector(wait)
+        page.wait_for_timeout(700)
+        page.screenshot(path=TARGET / name)
+
+    client.start("harbour-tides", harbour="saltmere", year=2028).wait(90)
+    failed = client.start("harbour-tides", harbour="nowhere")
+    try:
+        failed.wait(90)
+    except Exception:
+        pass
+    show(f"/runs/{failed.number}", "failed.png", wait="[data-dye=failed]")
+    cancelled = client.start("harbour-tides", harbour="gullhaven")
+    cancelled.cancel("the gauge is being painted")
+    running = client.start("harbour-tides", harbour="gullhaven")
+    show("/", "runs.png", wait="tbody tr")
+    show(f"/runs/{running.number}", "run.png", wait=".react-flow__node [data-state=running]")
+    running.wait(90)
+    show(f"/runs/{running.number}?step=fit", "step.png", dark=True, wait="[role=log]")
+    page.emulate_media(color_scheme="light")
+    page.goto(f"{url}/workflows?start=tide-almanac%2Fharbour-tides")
+    page.get_by_label("year").fill("soon")
+    page.get_by_role("button", name="Start run").click()
+    page.wait_for_selector(".mantine-TextInput-error")
+    page.screenshot(path=TARGET / "start.png")
+
+
+def main() -> None:
+    """Take them all."""
+    TARGET.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
+        chromium = shutil.which("chromium") or "/usr/bin/chromium"
+        browser = playwright.chromium.launch(executable_path=chromium, args=ARGUMENTS)
+        page = browser.new_page(viewport=SIZE)
+        demo = Terminal("yarnloom-pictures", Path(folder))
+        demo.type("yarnloom demo --port 8479")
+        url = demo.wait_for(r"The console: (http://[^/\s]+)")[1]
+        demo.wait_for("Ctrl-C ends it")
+        demo.draw(page, TARGET / "demo.png")
+        commands = Terminal("yarnloom-commands", Path(folder))
+        commands.type(f"export YARNLOOM_URL={html.escape(url)}; clear")
+        with Client(url, who="pictures") as client:
+            pages(page, url, client)
+        commands.type("yarnloom runs; yarnloom show 3; yarnloom log 2/fit")
+        commands.wait_for("M4:")
+        commands.draw(page, TARGET / "commands.png")
+        commands.close()
+        demo.close()
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
