@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import itertools
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -65,7 +66,7 @@ def test_high_and_low_waters_alternate() -> None:
     found = tides.high_and_low_waters(tide, 2027)
     kinds = [kind for _, kind, _ in found]
 
-    assert all(one != other for one, other in zip(kinds, kinds[1:], strict=False))
+    assert all(one != other for one, other in itertools.pairwise(kinds))
     for moment, kind, level in found[::97]:
         hour = tides.hours_since_epoch(moment)
         around = tides.levels(tide, np.array([hour - 0.3, hour + 0.3]))

@@ -119,7 +119,7 @@ def test_a_service_killed_with_its_workers_leaves_no_process_behind(tmp_path: Pa
 
 
 def test_a_step_goes_on_while_the_service_is_away(tmp_path: Path) -> None:
-    """A worker outlives the service: the step ends meanwhile, and its result is there afterwards."""
+    """The step ends while the service is away, and its result is there afterwards."""
     data = tmp_path / "data"
     with service(data) as first:
         _publish(first)

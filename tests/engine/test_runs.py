@@ -25,7 +25,7 @@ from yarnloom.errors import Busy, InvalidInput, NotFound, Refused, StartKeyTaken
 from yarnloom.store import reading
 from yarnloom.testing import InlineService
 
-TASKS = {name: "hash" for name in ("marks/add", "marks/begin", "marks/hold", "marks/finish")}
+TASKS = dict.fromkeys(("marks/add", "marks/begin", "marks/hold", "marks/finish"), "hash")
 Message = dict[str, Any]
 
 

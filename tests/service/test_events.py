@@ -84,7 +84,7 @@ def test_a_slow_watcher_is_resynchronised() -> None:
     """Its queue is bounded; a snapshot takes the place of what it missed."""
 
     async def main() -> list[dict[str, Any]]:
-        states = {run: "queued" for run in range(BACKLOG * 2)}
+        states = dict.fromkeys(range(BACKLOG * 2), "queued")
         under_test = hub(states)
         stream = under_test.watch(None, None)
         await take(stream, 1)

@@ -11,7 +11,7 @@ SEEDS = range(60)
 
 @pytest.mark.parametrize("first", SEEDS[::10])
 def test_every_world_keeps_its_promises(first: int) -> None:
-    """Under crashes, losses, duplicates and dead workers nothing acknowledged is lost or doubled."""
+    """Whatever crashes, is lost or doubled: nothing acknowledged is lost or done twice."""
     for seed in range(first, first + 10):
         try:
             World(seed).run()

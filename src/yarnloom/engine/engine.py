@@ -21,7 +21,6 @@ from yarnloom.plan import Plan
 from yarnloom.store import Database, StoreFailed, Unit
 from yarnloom.store import writing as store
 
-
 STORE_PAUSE = 1.0
 
 

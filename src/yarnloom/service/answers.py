@@ -11,7 +11,6 @@ from pydantic_core import to_json
 from yarnloom.service.core import Core
 from yarnloom.service.schemas import ProblemAnswer
 
-
 # Dependencies are coroutines although they wait for nothing: others are run on a thread.
 
 

@@ -152,7 +152,9 @@ class Link:
         while True:
             await self._registered.wait()
             with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(self._news.wait(), self._lease / 3)
+                # Not wait_for, which in Python 3.11 can swallow a cancellation.
+                async with asyncio.timeout(self._lease / 3):
+                    await self._news.wait()
             await self.send_report()
 
     async def send_report(self) -> None:
