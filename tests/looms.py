@@ -53,6 +53,17 @@ def begin(folder: str) -> str:
     return "begun"
 
 
+@loom.task(overlap="never")
+def alone(folder: str) -> str:
+    """A step of which two must never run at once."""
+    if mark(folder, "alone") == 1:
+        wait_for(folder, "never there")
+    return "alone"
+
+
+loom.workflow("alones", params=Folder, plan=step("alone", alone, folder=param("folder")))
+
+
 @loom.task(grace=0.5)
 def hold(ctx: StepContext, folder: str, after: str) -> str:
     """A step that goes on until the test lets it go."""

@@ -7,7 +7,7 @@ import hashlib
 import inspect
 import typing
 from collections.abc import Callable
-from typing import Any, TypeVar, overload
+from typing import Any, Literal, TypeVar, overload
 
 from pydantic import BaseModel, ConfigDict, PydanticSchemaGenerationError, TypeAdapter
 from pydantic.errors import PydanticInvalidForJsonSchema, PydanticUndefinedAnnotation
@@ -21,6 +21,7 @@ Function = TypeVar("Function", bound=Callable[..., Any])
 
 _NO_PARAMS: dict[str, Any] = {"type": "object", "properties": {}, "additionalProperties": False}
 DEFAULT_GRACE = 10.0
+Overlap = Literal["allowed", "never"]
 
 
 class Task:
@@ -31,15 +32,24 @@ class Task:
         full_name: `loom/name`.
         function: the function itself, unchanged.
         grace: seconds it may go on after it was told to stop; then its process is killed.
+        overlap: "never" if a worker that is cut off must end it when its lease ends.
     """
 
     def __init__(
-        self, loom: str, name: str, function: Callable[..., Any], release: str, grace: float
+        self,
+        loom: str,
+        name: str,
+        function: Callable[..., Any],
+        release: str,
+        *,
+        grace: float,
+        overlap: Overlap,
     ) -> None:
         self.name = name
         self.full_name = f"{loom}/{name}"
         self.function = function
         self.grace = grace
+        self.overlap = overlap
         self._release = release
 
     @functools.cached_property
@@ -145,6 +155,7 @@ class Task:
             "source": self.source,
             "summary": (inspect.getdoc(self.function) or "").partition("\n")[0],
             "grace": self.grace,
+            "overlap": self.overlap,
         }
 
 
@@ -178,7 +189,12 @@ class Loom:
     def task(self, function: Function, /) -> Function: ...
     @overload
     def task(
-        self, /, *, name: str | None = None, grace: float = DEFAULT_GRACE
+        self,
+        /,
+        *,
+        name: str | None = None,
+        grace: float = DEFAULT_GRACE,
+        overlap: Overlap = "allowed",
     ) -> Callable[[Function], Function]: ...
     def task(
         self,
@@ -187,6 +203,7 @@ class Loom:
         *,
         name: str | None = None,
         grace: float = DEFAULT_GRACE,
+        overlap: Overlap = "allowed",
     ) -> Function | Callable[[Function], Function]:
         """Declare a function as a task. The function stays as it is, and can be called directly.
 
@@ -194,10 +211,14 @@ class Loom:
             function: the function, where the decorator stands without brackets.
             name: the task's name; the function's own unless given.
             grace: seconds a running step may go on after it was told to stop.
+            overlap: "never" ends a step on a worker that was cut off for a whole lease, since the
+                service may have given the step to another by then. Without it the two can overlap
+                until the cut-off worker notices.
         """
 
         def declare(declared: Function) -> Function:
-            task = Task(self.name, name or declared.__name__, declared, self.release, grace)
+            own_name = name or declared.__name__
+            task = Task(self.name, own_name, declared, self.release, grace=grace, overlap=overlap)
             if not NAME.match(task.name):
                 self._say(task.name, f"found the task name {task.name!r}; a name has {NAME_RULE}")
             if task.name in self._tasks:

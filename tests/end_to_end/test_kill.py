@@ -142,6 +142,28 @@ def test_a_step_goes_on_while_the_service_is_away(tmp_path: Path) -> None:
         assert worker.end() == 0
 
 
+def test_a_cut_off_worker_ends_what_must_not_overlap(tmp_path: Path) -> None:
+    """When its lease has ended, not when the service is back."""
+    data = tmp_path / "data"
+    with service(data, "--lease", "1") as first:
+        _publish(first)
+        worker = Program("worker", "--load", LOOM, "--url", first.url)
+        run = first.client().start("alones", folder=str(tmp_path))
+        eventually(lambda: marks(tmp_path, "alone"))
+        first.kill()
+    try:
+        worker.wait_for(r"cut off for a whole lease, ends 1/alone")
+        (child,) = marks(tmp_path, "alone")
+        eventually(lambda: not Path(f"/proc/{child}").exists())
+        with service(data, port=first.port) as second:
+            again = second.client().run(run.number)
+
+            assert again.wait(60) == "alone"
+            assert outcomes(again, "alone") == ["lost", "done"]
+    finally:
+        assert worker.end() == 0
+
+
 def test_a_cancelled_step_that_heeds_nothing_is_killed(tmp_path: Path) -> None:
     """After its grace the process is killed, with what it started, and the run is cancelled."""
     mark = f"YARNLOOM_TEST_MARK={tmp_path}"

@@ -16,7 +16,7 @@ from yarnloom.service.events import BACKLOG, Hub
 def hub(states: dict[int, str]) -> Hub:
     """A hub over made-up runs."""
 
-    async def look(run: int) -> dict[str, Any] | None:
+    async def look(run: int, closely: bool) -> dict[str, Any] | None:
         return (
             {"run": {"number": run, "state": states[run]}, "graph": {}} if run in states else None
         )
@@ -105,7 +105,7 @@ def test_nothing_is_read_while_nobody_watches() -> None:
     looked = []
 
     async def main() -> None:
-        async def look(run: int) -> None:
+        async def look(run: int, closely: bool) -> None:
             looked.append(run)
 
         under_test = Hub("/services/test", look, lambda: 0)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from rich.live import Live
@@ -131,72 +132,66 @@ def _log_line(line: View) -> Text:
 
 def workflows(client: Client, as_json: bool) -> int:
     """List workflows."""
-    found = client.call(Call("GET", "/workflows"))
-    if as_json:
-        output.print_json(found)
-        return 0
-    if not found["workflows"]:
-        output.say("no workflows; publish a loom with `yarnloom publish MODULE:LOOM`")
-        return 0
-    rows = output.table("workflow", "version", "params", "published", "last run")
-    for one in found["workflows"]:
+
+    def row(one: View) -> list[Any]:
         required = one["params"].get("required", ())
-        names = [
-            name if name in required else f"[{name}]"
-            for name in one["params"].get("properties", {})
-        ]
-        rows.add_row(
-            one["name"],
-            one["version"],
-            Text(" ".join(names)),
-            output.ago(one["published_at"]),
-            str(one["last_run"] or "–"),
-        )
-    out.print(rows)
-    return 0
+        params = one["params"].get("properties", {})
+        names = [name if name in required else f"[{name}]" for name in params]
+        published = output.ago(one["published_at"])
+        return [one["name"], one["version"], Text(" ".join(names)), published, one["last_run"]]
+
+    columns = ("workflow", "version", "params", "published", "last run")
+    hint = "publish a loom with `yarnloom publish MODULE:LOOM`"
+    return _list(client, "workflows", columns, row, hint, as_json)
 
 
 def tasks(client: Client, as_json: bool) -> int:
     """List tasks."""
-    found = client.call(Call("GET", "/tasks"))
-    if as_json:
-        output.print_json(found)
-        return 0
-    if not found["tasks"]:
-        output.say("no tasks; publish a loom with `yarnloom publish MODULE:LOOM`")
-        return 0
-    rows = output.table("task", "code", "workers", "what it does")
-    for one in found["tasks"]:
+
+    def row(one: View) -> list[Any]:
         same = [w["name"] for w in one["workers"] if w["code_hash"] == one["code_hash"]]
         other = [f"{w['name']} (other code)" for w in one["workers"] if w["name"] not in same]
-        rows.add_row(
-            one["name"], one["code_hash"], ", ".join(same + other) or "none", one["summary"]
-        )
-    out.print(rows)
-    return 0
+        have = ", ".join(same + other) or "none"
+        return [one["name"], one["code_hash"], have, one["summary"]]
+
+    columns = ("task", "code", "workers", "what it does")
+    hint = "publish a loom with `yarnloom publish MODULE:LOOM`"
+    return _list(client, "tasks", columns, row, hint, as_json)
 
 
 def workers(client: Client, as_json: bool) -> int:
     """List workers."""
-    found = client.call(Call("GET", "/workers"))
+
+    def row(one: View) -> list[Any]:
+        facts = [one["facts"].get(name, "") for name in ("host", "pid", "processes")]
+        seen = output.ago(one["seen_at"]) if one["registered"] else "not since the restart"
+        return [one["name"], *facts, len(one["in_hand"]), len(one["tasks"]), seen]
+
+    columns = ("worker", "host", "pid", "processes", "in hand", "tasks", "last seen")
+    hint = "start one with `yarnloom worker --load MODULE:LOOM`"
+    return _list(client, "workers", columns, row, hint, as_json)
+
+
+def _list(
+    client: Client,
+    noun: str,
+    columns: tuple[str, ...],
+    row: Callable[[View], list[Any]],
+    hint: str,
+    as_json: bool,
+) -> int:
+    """A table of everything of a kind, or how to get the first."""
+    found = client.call(Call("GET", f"/{noun}"))
     if as_json:
         output.print_json(found)
         return 0
-    if not found["workers"]:
-        output.say("no workers; start one with `yarnloom worker --load MODULE:LOOM`")
+    if not found[noun]:
+        output.say(f"no {noun}; {hint}")
         return 0
-    rows = output.table("worker", "host", "pid", "processes", "in hand", "tasks", "last seen")
-    for one in found["workers"]:
-        facts = one["facts"]
-        rows.add_row(
-            one["name"],
-            str(facts.get("host", "")),
-            str(facts.get("pid", "")),
-            str(facts.get("processes", "")),
-            str(len(one["in_hand"])),
-            str(len(one["tasks"])),
-            output.ago(one["seen_at"]) if one["registered"] else "not yet, since the restart",
-        )
+    rows = output.table(*columns)
+    for one in found[noun]:
+        cells = ["–" if cell is None else cell for cell in row(one)]
+        rows.add_row(*(cell if isinstance(cell, Text) else str(cell) for cell in cells))
     out.print(rows)
     return 0
 

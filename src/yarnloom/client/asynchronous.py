@@ -15,31 +15,12 @@ from yarnloom.client.sync import TIMEOUT, TRIES
 from yarnloom.client.wire import API, ENDED, Call, JsonObject, Target
 
 
-class AsyncRun:
-    """A run, as it was when it was last looked at.
-
-    Attributes:
-        number: the run's number.
-        data: everything the service says of it.
-    """
+class AsyncRun(wire.RunFacts):
+    """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again."""
 
     def __init__(self, client: AsyncClient, data: JsonObject) -> None:
+        super().__init__(data)
         self._client = client
-        self.data = data
-        self.number: int = data["number"]
-
-    def __repr__(self) -> str:
-        return f"<AsyncRun {self.number} of {self.data['workflow']}: {self.state}>"
-
-    @property
-    def state(self) -> str:
-        """Its state, as it was when last looked at."""
-        return str(self.data["state"])
-
-    @property
-    def output(self) -> Any:
-        """Its output, None as long as it is not done."""
-        return self.data["output"]
 
     async def refresh(self) -> AsyncRun:
         """Look again."""

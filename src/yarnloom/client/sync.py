@@ -17,31 +17,12 @@ TRIES = 4
 TIMEOUT = httpx.Timeout(10.0, read=40.0)
 
 
-class Run:
-    """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again.
-
-    Attributes:
-        number: the run's number.
-        data: everything the service says of it.
-    """
+class Run(wire.RunFacts):
+    """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again."""
 
     def __init__(self, client: Client, data: JsonObject) -> None:
+        super().__init__(data)
         self._client = client
-        self.data = data
-        self.number: int = data["number"]
-
-    def __repr__(self) -> str:
-        return f"<Run {self.number} of {self.data['workflow']}: {self.state}>"
-
-    @property
-    def state(self) -> str:
-        """Its state, as it was when last looked at."""
-        return str(self.data["state"])
-
-    @property
-    def output(self) -> Any:
-        """Its output, None as long as it is not done."""
-        return self.data["output"]
 
     def refresh(self) -> Run:
         """Look again."""

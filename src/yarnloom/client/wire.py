@@ -131,6 +131,32 @@ def _error(target: Target, status: int, data: Any) -> YarnloomError:
     return found(data.get("detail", kind), problems=problems, **detail)
 
 
+class RunFacts:
+    """A run, as it was when it was last looked at; the clients' runs look again.
+
+    Attributes:
+        number: the run's number.
+        data: everything the service says of it.
+    """
+
+    def __init__(self, data: JsonObject) -> None:
+        self.data = data
+        self.number: int = data["number"]
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {self.number} of {self.data['workflow']}: {self.state}>"
+
+    @property
+    def state(self) -> str:
+        """Its state."""
+        return str(self.data["state"])
+
+    @property
+    def output(self) -> Any:
+        """Its output, None as long as it is not done."""
+        return self.data["output"]
+
+
 def start_call(
     workflow: str,
     params: Mapping[str, Any],

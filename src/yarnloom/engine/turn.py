@@ -15,7 +15,7 @@ from yarnloom.engine.states import (
     StepState,
     next_state,
 )
-from yarnloom.errors import NotFound
+from yarnloom.errors import Gone, NotFound
 from yarnloom.plan import Node, Plan, read_plan
 from yarnloom.store import RunRow, StepRow, Unit
 from yarnloom.store import writing as store
@@ -77,9 +77,12 @@ class Turn:
         """A run by number.
 
         Raises:
-            NotFound: there is none.
+            NotFound: there never was one.
+            Gone: it was removed.
         """
         run = self.unit.runs.get(number)
+        if run is None and self.unit.was_given_out(number):
+            raise Gone(f"run {number} was removed")
         if run is None:
             raise NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
         return run

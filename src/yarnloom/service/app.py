@@ -16,6 +16,7 @@ from yarnloom.store import Database
 from yarnloom.version import VERSION
 
 API = "/api/v1"
+MAX_BODY = 64 * 1024 * 1024
 
 
 def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
@@ -43,6 +44,7 @@ def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
         docs_url=None,
         redoc_url=None,
         lifespan=lifespan,
+        max_body_size=MAX_BODY,
     )
     problems.install(app)
     for router in (runs.router, looms.router, workers.router, system.router):

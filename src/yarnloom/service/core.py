@@ -111,10 +111,11 @@ class Core:
         parts, steps = await self.read(_parts_and_steps, number)
         return graph_view(plan, parts, steps)
 
-    async def look(self, number: int) -> View | None:
-        """What a watcher sees of a run."""
+    async def look(self, number: int, closely: bool) -> View | None:
+        """What a watcher sees of a run: its graph only when it watches that run."""
         try:
-            return {"run": await self.run(number), "graph": await self.graph(number)}
+            run = await self.run(number)
+            return {"run": run, "graph": await self.graph(number)} if closely else {"run": run}
         except (NotFound, Gone):
             return None
 

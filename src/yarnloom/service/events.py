@@ -73,7 +73,7 @@ class Watcher:
         self.woken.set()
 
 
-Look = Callable[[int], Awaitable[View | None]]
+Look = Callable[[int, bool], Awaitable[View | None]]
 
 
 class Hub:
@@ -81,7 +81,8 @@ class Hub:
 
     Args:
         source: the `source` of every event, which names this service.
-        look: gives a run's present state: `{"run": …, "graph": …}`, or None if it is gone.
+        look: gives a run's present state, `{"run": …}`, and its `"graph"` if told to look closely;
+            None if it is gone.
         now: the present, in microseconds since 1970 UTC.
     """
 
@@ -162,7 +163,7 @@ class Hub:
 
     async def _tell(self, run: int) -> None:
         close = any(watcher.run == run for watcher in self._watchers)
-        view = await self._look(run)
+        view = await self._look(run, close)
         if view is None:
             return
         self._push(run, False, "yarnloom.run.changed", {"run": view["run"]})
@@ -181,7 +182,7 @@ class Hub:
     async def _snapshot(self, run: int | None) -> dict[str, str]:
         # The id is taken before looking: what changes meanwhile is sent again, never missed.
         sequence = self._sequence
-        data = await self._look(run) if run is not None else None
+        data = await self._look(run, True) if run is not None else None
         text = self._encode("yarnloom.snapshot", "" if run is None else str(run), data)
         return {"id": f"{self._epoch}-{sequence}", "event": "yarnloom.snapshot", "data": text}
 

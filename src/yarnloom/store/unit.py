@@ -162,6 +162,10 @@ class Unit:
         ).fetchone()
         return {**newest, "runs": row[0] if row else 0}
 
+    def was_given_out(self, number: int) -> bool:
+        """Whether there is or was a run of that number."""
+        return 0 < number <= self._next["runs"]
+
     def new_id(self, table: str) -> int:
         """The next id of a table."""
         self._next[table] += 1
@@ -227,7 +231,9 @@ class Unit:
 def _store_errors() -> Iterator[None]:
     try:
         yield
-    except sqlite3.OperationalError as error:
+    except (sqlite3.IntegrityError, sqlite3.ProgrammingError):
+        raise  # a mistake in this program, not trouble with the disk
+    except sqlite3.DatabaseError as error:
         raise StoreFailed(str(error)) from error
 
 

@@ -21,8 +21,8 @@ Message = dict[str, Any]
 BEGUN_WAIT = 0.005
 FIRST_WAIT = 0.05
 LONGEST_WAIT = 5.0
-LOG_LINES_A_REPORT = 500
-LOG_LINES_KEPT = 20_000
+LOG_BYTES_A_REPORT = 4 * 1024 * 1024
+LOG_BYTES_AN_ATTEMPT = 4 * 1024 * 1024
 
 
 class Link:
@@ -35,6 +35,8 @@ class Link:
         places: how many attempts this worker may have in hand now.
         on_message: told of every work message and order, once each.
         on_refused: told of each report that was refused.
+        on_lease_over: told when the service was not heard of for a whole lease, and so may have
+            given this worker's attempts to others.
         say: tells the user.
     """
 
@@ -47,6 +49,7 @@ class Link:
         places: Callable[[], int],
         on_message: Callable[[Message], None],
         on_refused: Callable[[Message], None],
+        on_lease_over: Callable[[], None],
         say: Callable[[str], None],
     ) -> None:
         self._target = target
@@ -56,6 +59,7 @@ class Link:
         self._places = places
         self._on_message = on_message
         self._on_refused = on_refused
+        self._on_lease_over = on_lease_over
         self._say = say
         self._client = AsyncClient(target=target, who=f"worker:{worker_id}")
         self._registered = asyncio.Event()
@@ -66,10 +70,11 @@ class Link:
         self._begun: dict[int, Message] = {}
         self._lines: dict[int, list[Message]] = {}
         self._sent_lines: dict[int, int] = {}
-        self._dropped = 0
+        self._printed: dict[int, int] = {}  # bytes, by attempt
         self._lease = 30.0
         self._heard_at = time.monotonic()
         self._broken = False
+        self._watch: asyncio.TimerHandle | None = None
 
     # What the worker tells
 
@@ -92,20 +97,23 @@ class Link:
             self._news.set()
 
     def line(self, attempt: int, line: Message) -> None:
-        """Pass on a line that an attempt printed."""
-        waiting = self._lines.setdefault(attempt, [])
-        if len(waiting) < LOG_LINES_KEPT:
-            waiting.append(line)
-            self._news.set()
-        else:
-            self._dropped += 1
+        """Pass on a line that an attempt printed; what is too much is dropped, and said so."""
+        before = self._printed.get(attempt, 0)
+        if before > LOG_BYTES_AN_ATTEMPT:
+            return
+        after = self._printed[attempt] = before + len(line["text"]) + 80
+        if after > LOG_BYTES_AN_ATTEMPT:
+            note = f"more than {LOG_BYTES_AN_ATTEMPT:,} bytes printed; what follows was dropped"
+            line = {"at": line["at"], "stream": "yarnloom", "text": note}
+        self._lines.setdefault(attempt, []).append(line)
+        self._news.set()
 
     def forget(self, attempt: int) -> None:
         """An attempt is fenced off: nothing of it is reported any more."""
         self._items = [item for item in self._items if item["attempt"] != attempt]
         self._begun.pop(attempt, None)
-        self._lines.pop(attempt, None)
-        self._sent_lines.pop(attempt, None)
+        for kept in (self._lines, self._sent_lines, self._printed):
+            kept.pop(attempt, None)
 
     def wake(self) -> None:
         """Something changed that the service should hear of at once, such as the places."""
@@ -132,6 +140,8 @@ class Link:
             answer = await self._insist(Call("POST", "/workers", body))
             self._lease = float(answer["lease"])
             self._registered.set()
+            if self._watch is None:
+                self._watch_lease()
 
     async def keep_asking(self) -> None:
         """Hold the open request, again and again."""
@@ -163,8 +173,8 @@ class Link:
             # This worker stood still, or was cut off: first ask what it still has, then deliver.
             await self._register_again()
         self._news.clear()
-        items, self._items = self._items, []
-        logs = self._take_lines({item["attempt"] for item in items if item["outcome"]})
+        logs = self._take_lines()
+        items = self._take_items()
         body = {
             "received": self._take_received(),
             "places": self._places(),
@@ -181,10 +191,11 @@ class Link:
         except BaseException:
             self._put_back(items, logs)
             raise
+        self._forget_lines(items)
         for refusal in answer["refused"]:
             self._on_refused(refusal)
         self._take(answer["messages"])
-        if self._lines:
+        if self._lines or self._items:
             self._news.set()
 
     async def leave(self) -> None:
@@ -193,9 +204,19 @@ class Link:
 
     async def close(self) -> None:
         """Close the connections."""
+        if self._watch:
+            self._watch.cancel()
         await self._client.close()
 
     # Inside
+
+    def _watch_lease(self) -> None:
+        """Look again when the lease would end, if nothing more were heard."""
+        left = self._heard_at + self._lease - time.monotonic()
+        if left <= 0:
+            self._on_lease_over()
+            left = self._lease
+        self._watch = asyncio.get_running_loop().call_later(left, self._watch_lease)
 
     async def _register_again(self) -> None:
         self._registered.clear()
@@ -211,21 +232,35 @@ class Link:
             self._received.append(message["serial"])
             self._on_message(message)
 
-    def _take_lines(self, ended: set[int]) -> list[Message]:
-        """Batches of lines; of an attempt that has ended all of them, so that its log is whole."""
-        batches = []
+    def _take_lines(self) -> list[Message]:
+        """Batches of lines, up to about `LOG_BYTES_A_REPORT` in all."""
+        batches, room = [], LOG_BYTES_A_REPORT
         for attempt in list(self._lines):
-            waiting = self._lines[attempt]
-            count = len(waiting) if attempt in ended else LOG_LINES_A_REPORT
-            first = self._sent_lines.get(attempt, 0)
-            batches.append({"attempt": attempt, "first": first, "lines": waiting[:count]})
-            self._sent_lines[attempt] = first + len(waiting[:count])
-            del waiting[:count]
+            waiting, count = self._lines[attempt], 0
+            while count < len(waiting) and room > 0:
+                room -= len(waiting[count]["text"]) + 80
+                count += 1
+            if count:
+                first = self._sent_lines.get(attempt, 0)
+                batches.append({"attempt": attempt, "first": first, "lines": waiting[:count]})
+                self._sent_lines[attempt] = first + count
+                del waiting[:count]
             if not waiting:
                 del self._lines[attempt]
-        for attempt in ended:
-            self._sent_lines.pop(attempt, None)
         return batches
+
+    def _take_items(self) -> list[Message]:
+        """What can be told now: the end of an attempt waits until all its lines are sent."""
+        items = [item for item in self._items if item["attempt"] not in self._lines]
+        self._items = [item for item in self._items if item["attempt"] in self._lines]
+        return items
+
+    def _forget_lines(self, items: list[Message]) -> None:
+        """The service has taken the end of these attempts: no line of them comes any more."""
+        for item in items:
+            if item["outcome"]:
+                self._sent_lines.pop(item["attempt"], None)
+                self._printed.pop(item["attempt"], None)
 
     def _put_back(self, items: list[Message], logs: list[Message]) -> None:
         self._items[:0] = items

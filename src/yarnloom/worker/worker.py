@@ -94,6 +94,7 @@ class Worker:
             places=self._places,
             on_message=self._on_message,
             on_refused=self._on_refused,
+            on_lease_over=self._on_lease_over,
             say=say,
         )
 
@@ -417,6 +418,14 @@ class Worker:
     def _on_refused(self, refusal: Message) -> None:
         self._say(f"worker {self.name}: a report was refused: {refusal['why']}")
         self._drop(refusal["attempt"])
+
+    def _on_lease_over(self) -> None:
+        """Others may be given what runs here: steps that must not overlap are ended."""
+        for child in self._children:
+            work = child.attempt
+            if work and self._tasks.get(work["task"], {}).get("overlap") == "never":
+                self._say(f"worker {self.name}: cut off for a whole lease, ends {work['address']}")
+                child.kill()
 
     # What the service is told
 

@@ -1,0 +1,162 @@
+"""A worker's talk with the service: order, retries, and what is kept while nobody answers."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import Callable
+from typing import Any
+
+import httpx
+import pytest
+
+from yarnloom.client import AsyncClient, Target
+from yarnloom.worker import link as link_module
+from yarnloom.worker.link import Link
+
+Message = dict[str, Any]
+
+
+class Service:
+    """A made-up service: keeps what it is told, and fails when it is asked to."""
+
+    def __init__(self) -> None:
+        self.requests: list[tuple[str, Message]] = []
+        self.failures: list[Callable[[str], httpx.Response | None]] = []
+        self.refused: list[Message] = []
+
+    def __call__(self, request: httpx.Request) -> httpx.Response:
+        kind = request.url.path.rsplit("/", 1)[1]
+        body = json.loads(request.content)
+        if self.failures and (answer := self.failures.pop(0)(kind)):
+            return answer
+        self.requests.append((kind, body))
+        if kind == "workers":
+            return httpx.Response(201, json={"worker": "w", "lease": 30.0})
+        return httpx.Response(200, json={"refused": self.refused, "messages": []})
+
+    @property
+    def reports(self) -> list[Message]:
+        """The bodies of all reports."""
+        return [body for kind, body in self.requests if kind == "report"]
+
+
+def make_link(service: Service) -> Link:
+    """A link over a made-up connection."""
+    target = Target("http://127.0.0.1:9", "the test's")
+    found = Link(
+        target,
+        "w",
+        introduce=lambda: {"name": "w", "places": 1, "tasks": {}, "in_hand": []},
+        places=lambda: 1,
+        on_message=lambda message: None,
+        on_refused=lambda refusal: None,
+        on_lease_over=lambda: None,
+        say=lambda text: None,
+    )
+    found._client = AsyncClient(target=target, transport=httpx.MockTransport(service))
+    return found
+
+
+def line(text: str) -> Message:
+    """A printed line."""
+    return {"at": "2027-01-01T00:00:00Z", "stream": "stdout", "text": text}
+
+
+def run(service: Service, use: Callable[[Link], Any]) -> None:
+    """Use a link that is registered."""
+
+    async def main() -> None:
+        link = make_link(service)
+        await link.register()
+        await use(link)
+        await link.close()
+
+    asyncio.run(main())
+
+
+def test_an_end_waits_until_its_lines_are_sent(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whoever sees that an attempt has ended finds its whole log."""
+    monkeypatch.setattr(link_module, "LOG_BYTES_A_REPORT", 300)
+    service = Service()
+
+    async def use(link: Link) -> None:
+        for number in range(10):
+            link.line(7, line(f"line {number}"))
+        link.report({"attempt": 7, "outcome": "done"})
+        link.report({"attempt": 8, "outcome": "done"})
+        while not link.settled:
+            await link.send_report()
+
+    run(service, use)
+
+    ends = [[item["attempt"] for item in report["items"]] for report in service.reports]
+    lines = [one["text"] for r in service.reports for log in r["logs"] for one in log["lines"]]
+    firsts = [log["first"] for r in service.reports for log in r["logs"]]
+    assert ends[0] == [8]
+    assert ends[-1] == [7]
+    assert lines == [f"line {number}" for number in range(10)]
+    assert firsts == sorted(set(firsts))
+
+
+def test_what_was_not_answered_is_told_again() -> None:
+    """After a broken connection, and after the service forgot this worker."""
+    service = Service()
+
+    def breaks(kind: str) -> httpx.Response | None:
+        raise httpx.ReadError("cut")
+
+    def forgets(kind: str) -> httpx.Response | None:
+        problem = {"type": "urn:yarnloom:worker-unknown", "detail": "register again"}
+        return httpx.Response(404, json=problem)
+
+    async def use(link: Link) -> None:
+        service.failures += [breaks, forgets]
+        link.line(7, line("kept"))
+        link.report({"attempt": 7, "outcome": "done"})
+        await link.send_report()
+        assert not link.settled
+        await link.send_report()
+        assert link.settled
+
+    run(service, use)
+
+    assert [kind for kind, _ in service.requests] == ["workers", "workers", "report"]
+    (report,) = service.reports
+    assert [item["attempt"] for item in report["items"]] == [7]
+    assert report["logs"] == [{"attempt": 7, "first": 0, "lines": [line("kept")]}]
+
+
+def test_what_prints_without_end_is_cut(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The last line says so; another attempt is not touched."""
+    monkeypatch.setattr(link_module, "LOG_BYTES_AN_ATTEMPT", 1_000)
+    service = Service()
+
+    async def use(link: Link) -> None:
+        for number in range(100):
+            link.line(7, line(f"line {number}"))
+        link.line(8, line("other"))
+        await link.send_report()
+
+    run(service, use)
+    logs = {log["attempt"]: log["lines"] for log in service.reports[0]["logs"]}
+
+    assert len(logs[7]) < 20
+    assert "dropped" in logs[7][-1]["text"]
+    assert logs[8] == [line("other")]
+
+
+def test_a_short_attempt_is_told_once() -> None:
+    """Its end says when it began, too."""
+    service = Service()
+
+    async def use(link: Link) -> None:
+        link.report_begun({"attempt": 7, "outcome": None, "begun_at": 0.0})
+        link.report({"attempt": 7, "outcome": "done", "begun_at": 0.0})
+        await link.send_report()
+
+    run(service, use)
+    (item,) = service.reports[0]["items"]
+
+    assert item["outcome"] == "done"
+    assert item["begun_ago"] > 0
