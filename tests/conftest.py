@@ -6,11 +6,16 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from tests import looms
 from tests.helpers import LOOM, ServiceProgram, service
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
+
+# Machines are noisy: how long an example takes says nothing.
+settings.register_profile("yarnloom", deadline=None)
+settings.load_profile("yarnloom")
 
 
 @pytest.fixture

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import ctypes
 import logging
 import os
@@ -173,7 +174,7 @@ loom.workflow("misbehaves", params=How, plan=step("misbehave", misbehave, how=pa
 
 
 @loom.task
-async def speak(words: str) -> str:
+def speak(words: str) -> str:
     """A step that prints in every way there is."""
     print(f"printed {words}")
     print(f"complained {words}", file=sys.stderr)
@@ -189,3 +190,37 @@ class Words(BaseModel):
 
 
 loom.workflow("speaks", params=Words, plan=step("speak", speak, words=param("words")))
+
+
+@loom.task(grace=0.2)
+async def gather(folder: str, words: str) -> int:
+    """A step that waits together with many others."""
+    mark(folder, "gather")
+    print(f"printed {words}", end="")
+    logging.getLogger("tests").warning("logged %s", words)
+    while not (Path(folder) / "go").exists():
+        await asyncio.sleep(0.01)
+    return os.getpid()
+
+
+@loom.task(io=True, grace=0.2)
+def stubborn(folder: str, words: str) -> int:
+    """A step on a thread that looks at nothing."""
+    mark(folder, "stubborn")
+    print(f"printed {words}")
+    wait_for(folder, "free")
+    return os.getpid()
+
+
+class Whispered(Folder):
+    """Where, and what."""
+
+    words: str
+
+
+for task in (gather, stubborn):
+    loom.workflow(
+        task.__name__,
+        params=Whispered,
+        plan=step("it", task, folder=param("folder"), words=param("words")),
+    )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable
+from typing import Any
 
 from yarnloom.errors import Stopped
 
@@ -41,6 +42,17 @@ class StepContext:
         self.token = token
         self.log = logging.getLogger("yarnloom.step")
         self._stop = stop
+
+    @classmethod
+    def for_work(cls, work: dict[str, Any], stop: Callable[[], str | None]) -> StepContext:
+        """The context of an attempt, from the message that hands it out."""
+        return cls(
+            address=work["address"],
+            attempt=work["number"],
+            tries=work["tries"],
+            token=work["token"],
+            stop=stop,
+        )
 
     @property
     def stop_asked(self) -> str | None:

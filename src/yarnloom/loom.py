@@ -33,6 +33,8 @@ class Task:
         function: the function itself, unchanged.
         grace: seconds it may go on after it was told to stop; then its process is killed.
         overlap: "never" if a worker that is cut off must end it when its lease ends.
+        is_async: whether it is an `async def` function.
+        io: whether its attempts share one process of a worker, many at a time.
     """
 
     def __init__(
@@ -44,12 +46,15 @@ class Task:
         *,
         grace: float,
         overlap: Overlap,
+        io: bool,
     ) -> None:
         self.name = name
         self.full_name = f"{loom}/{name}"
         self.function = function
         self.grace = grace
         self.overlap = overlap
+        self.is_async = inspect.iscoroutinefunction(function)
+        self.io = io or self.is_async
         self._release = release
 
     @functools.cached_property
@@ -156,6 +161,7 @@ class Task:
             "summary": (inspect.getdoc(self.function) or "").partition("\n")[0],
             "grace": self.grace,
             "overlap": self.overlap,
+            "io": self.io,
         }
 
 
@@ -195,6 +201,7 @@ class Loom:
         name: str | None = None,
         grace: float = DEFAULT_GRACE,
         overlap: Overlap = "allowed",
+        io: bool = False,
     ) -> Callable[[Function], Function]: ...
     def task(
         self,
@@ -204,6 +211,7 @@ class Loom:
         name: str | None = None,
         grace: float = DEFAULT_GRACE,
         overlap: Overlap = "allowed",
+        io: bool = False,
     ) -> Function | Callable[[Function], Function]:
         """Declare a function as a task. The function stays as it is, and can be called directly.
 
@@ -214,11 +222,16 @@ class Loom:
             overlap: "never" ends a step on a worker that was cut off for a whole lease, since the
                 service may have given the step to another by then. Without it the two can overlap
                 until the cut-off worker notices.
+            io: the function mostly waits, so many of its attempts share one process, on threads.
+                `async def` functions always do, on one event loop. Such an attempt cannot be
+                killed: one that does not stop within its grace is abandoned.
         """
 
         def declare(declared: Function) -> Function:
             own_name = name or declared.__name__
-            task = Task(self.name, own_name, declared, self.release, grace=grace, overlap=overlap)
+            task = Task(
+                self.name, own_name, declared, self.release, grace=grace, overlap=overlap, io=io
+            )
             if not NAME.match(task.name):
                 self._say(task.name, f"found the task name {task.name!r}; a name has {NAME_RULE}")
             if task.name in self._tasks:

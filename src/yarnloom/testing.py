@@ -130,12 +130,7 @@ class InlineService:
         messages = self.batch(Ask(WORKER)).messages.get(WORKER, [])
         while messages:
             work = messages.pop(0)
-            context = StepContext(
-                address=work["address"],
-                attempt=work["number"],
-                tries=work["tries"],
-                token=work["token"],
-            )
+            context = StepContext.for_work(work, lambda: None)
             called: Called = call_task(tasks[work["task"]], work["input"], context)
             self.clock.advance(0.001)
             item = ReportItem(

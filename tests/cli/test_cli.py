@@ -202,10 +202,10 @@ def test_the_end_of_service_and_workers_is_told(tmp_path: Path, number: int) -> 
     """They say what they do, in order, and exit with 0."""
     with service(tmp_path, "--load", LOOM, "--workers", "2") as program:
         for name in ("w1", "w2"):
-            program.wait_for(f"worker {name} takes work")
+            program.wait_for(f"worker {name}: takes work")
         assert program.end(number) == 0
 
-    order = ["stopping; workers finish", "worker w1 has ended", "the service has ended"]
+    order = ["stopping; workers finish", "worker w1: has ended", "the service has ended"]
     assert [program.text.index(words) for words in order] == sorted(
         program.text.index(words) for words in order
     )

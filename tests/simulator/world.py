@@ -440,7 +440,9 @@ class World:
         ).fetchall()
         assert not doubled, "a start key made two runs"
         for worker in self.engine._memory.workers.values():
-            assert len(worker.in_hand) <= max(worker.places, len(worker.in_hand & _open(self)))
+            assert len(worker.in_hand) <= max(
+                worker.places, len(worker.in_hand.keys() & _open(self))
+            )
 
     def check_fencing(self, command: Any, answer: Reported) -> None:
         """A result of an attempt that was given up as lost is refused, and no other."""

@@ -48,7 +48,7 @@ def make_link(service: Service) -> Link:
         target,
         "w",
         introduce=lambda: {"name": "w", "places": 1, "tasks": {}, "in_hand": []},
-        places=lambda: 1,
+        places=lambda: {"places": 1},
         on_message=lambda message: None,
         on_refused=lambda refusal: None,
         on_lease_over=lambda: None,

@@ -80,6 +80,13 @@ def build_parser() -> Parser:
     worker = add("worker", "Run attempts for a service.", service)
     worker.add_argument("--load", required=True, metavar="MODULE:LOOM", help="the loom to work for")
     worker.add_argument("--processes", type=positive, help="attempts at once (default: the cores)")
+    worker.add_argument(
+        "--io",
+        type=int,
+        default=20,
+        metavar="N",
+        help="attempts of async and io tasks at once, in one more process (default 20)",
+    )
     worker.add_argument("--name", default="", help="the worker's name, for people")
     worker.add_argument("--id", default="", help=argparse.SUPPRESS)
     worker.add_argument("--end-with-stdin", action="store_true", help=argparse.SUPPRESS)

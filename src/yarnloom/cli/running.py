@@ -49,6 +49,7 @@ def worker(options: argparse.Namespace, target: Target) -> int:
         target=target,
         name=options.name,
         processes=options.processes or cores(),
+        io=max(0, options.io),
         drain=options.drain,
         end_with_stdin=options.end_with_stdin,
         **given,

@@ -36,7 +36,13 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     known = turn.memory.workers.get(command.worker)
     worker = known or remember(turn, command.worker, command.name, command.facts)
     worker.name, worker.facts = command.name, command.facts
-    worker.tasks, worker.places = dict(command.tasks), command.places
+    worker.tasks, worker.io_tasks = dict(command.tasks), frozenset(command.io_tasks)
+    worker.lone_tasks = frozenset(command.tasks.keys() - worker.io_tasks)
+    worker.places, worker.io_places = command.places, command.io_places
+    held = {one: turn.unit.attempts.need(one).step for one in worker.in_hand}
+    worker.in_hand, worker.io_in_hand = {}, 0
+    for attempt_id, step_id in held.items():
+        worker.hold(attempt_id, turn.unit.steps.need(step_id).task)
     worker.registered, worker.listening = True, False
     worker.outbox.clear()
     worker.unsent.clear()
@@ -48,7 +54,7 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
             post_work(turn, worker, step, attempt)
         if step.stop:
             post_stop(turn, step, StopReason(step.stop))
-    for attempt_id in sorted(set(command.in_hand) - worker.in_hand):
+    for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
         worker.post(kind="drop", attempt=attempt_id)
     return {"worker": worker.id, "service": turn.service_id, "lease": turn.settings.lease}
 
@@ -121,7 +127,7 @@ def _look_at_lease(turn: Turn, worker: Worker) -> None:
 def remember(turn: Turn, worker_id: str, name: str, facts: dict[str, Any]) -> Worker:
     """Put a worker into memory, with a full lease and what the records say it has in hand."""
     worker = Worker(worker_id, name, facts, turn.mono + turn.settings.lease, seen_at=turn.now)
-    worker.in_hand.update(store.open_attempts(turn.unit, worker_id))
+    worker.in_hand.update(dict.fromkeys(store.open_attempts(turn.unit, worker_id), False))
     turn.memory.workers[worker_id] = worker
     turn.memory.due.add(worker.lease_until, LEASE_DUE, worker_id)
     return worker
@@ -142,6 +148,7 @@ def list_workers(turn: Turn, _: ListWorkers) -> list[dict[str, Any]]:
             "facts": worker.facts,
             "registered": worker.registered,
             "places": worker.places,
+            "io_places": worker.io_places,
             "in_hand": sorted(worker.in_hand),
             "tasks": dict(worker.tasks),
             "seen_at": worker.seen_at,
@@ -157,5 +164,7 @@ def _heard_from(turn: Turn, command: Ask | Report) -> Worker:
     worker.acknowledge(command.received)
     if command.places is not None:
         worker.places = command.places
+    if command.io_places is not None:
+        worker.io_places = command.io_places
     renew(turn, worker)
     return worker

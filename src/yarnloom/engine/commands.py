@@ -55,6 +55,8 @@ class Register:
     places: int
     tasks: dict[str, str]
     in_hand: tuple[int, ...] = ()
+    io_places: int = 0
+    io_tasks: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +66,7 @@ class Ask:
     worker: str
     received: tuple[int, ...] = ()
     places: int | None = None
+    io_places: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,6 +107,7 @@ class Report:
     items: tuple[ReportItem, ...] = ()
     received: tuple[int, ...] = ()
     places: int | None = None
+    io_places: int | None = None
 
 
 @dataclass(slots=True)

@@ -26,19 +26,15 @@ def hand_out(turn: Turn) -> None:
     # The longest idle first, so that one worker does not get all of a trickle.
     wanting = sorted(_wanting(turn), key=lambda worker: len(worker.in_hand))
     while wanting and lanes.ready:
-        wanting = [worker for worker in wanting if _free(worker) and desk.serve(worker)]
+        wanting = [worker for worker in wanting if desk.serve(worker)]
 
 
 def _wanting(turn: Turn) -> Iterable[Worker]:
     return (
         worker
         for worker in turn.memory.workers.values()
-        if (worker.listening or worker.id in turn.reporters) and _free(worker)
+        if (worker.listening or worker.id in turn.reporters) and worker.can_take()
     )
-
-
-def _free(worker: Worker) -> bool:
-    return len(worker.in_hand) < worker.places
 
 
 class _Desk:
@@ -51,7 +47,8 @@ class _Desk:
 
     def serve(self, worker: Worker) -> bool:
         """Hand the next step to a worker; False if there is none for it."""
-        whose = self.turn.memory.lanes.next_turn(worker.tasks)
+        tasks = worker.can_take()
+        whose = self.turn.memory.lanes.next_turn(tasks) if tasks else None
         if whose is None:
             return False
         step = self.turn.unit.steps.need(self.next_step(whose))
@@ -95,7 +92,7 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
     step.attempts = attempt.number
     turn.unit.steps.touch(step)
     turn.changed.add(step.run)
-    worker.in_hand.add(attempt.id)
+    worker.hold(attempt.id, step.task)
     post_work(turn, worker, step, attempt)
 
 
@@ -131,8 +128,7 @@ def take_back(turn: Turn, step: StepRow, attempt: AttemptRow) -> None:
     """An attempt has ended: it is in nobody's hand any more."""
     worker = turn.memory.workers.get(attempt.worker)
     if worker:
-        worker.in_hand.discard(attempt.id)
-        worker.withdraw(attempt.id)
+        worker.release(attempt.id)
     turn.memory.lanes.ended(step.pool, step.share)
 
 

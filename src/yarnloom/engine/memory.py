@@ -7,7 +7,7 @@ leases are only here: after a rebuild every worker gets a full one.
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -23,8 +23,11 @@ class Worker:
         name: for people.
         facts: host, pid and the like.
         tasks: the tasks it can run, each with its code hash.
-        places: how many attempts it may have in hand.
-        in_hand: ids of its open attempts.
+        io_tasks: those of them whose attempts share a process, and have places of their own.
+        lone_tasks: the others.
+        places: how many attempts of other tasks it may have in hand.
+        io_places: how many attempts of `io_tasks`.
+        in_hand: its open attempts, each with whether it is of an io task.
         lease_until: on the monotonic clock, in seconds.
         registered: False for one known from the records only, until it registers again.
         listening: whether its open request is there to be answered.
@@ -37,14 +40,39 @@ class Worker:
     facts: dict[str, Any]
     lease_until: float
     tasks: dict[str, str] = field(default_factory=dict)
+    io_tasks: frozenset[str] = frozenset()
+    lone_tasks: frozenset[str] = frozenset()
     places: int = 0
-    in_hand: set[int] = field(default_factory=set)
+    io_places: int = 0
+    in_hand: dict[int, bool] = field(default_factory=dict)
+    io_in_hand: int = 0
     registered: bool = False
     listening: bool = False
     seen_at: int = 0
     outbox: dict[int, dict[str, Any]] = field(default_factory=dict)
     unsent: list[int] = field(default_factory=list)
     serial: int = 0
+
+    def hold(self, attempt: int, task: str) -> None:
+        """Take an attempt in hand."""
+        self.in_hand[attempt] = io = task in self.io_tasks
+        self.io_in_hand += io
+
+    def release(self, attempt: int) -> None:
+        """An attempt is not in hand any more; what was posted about it is void."""
+        self.io_in_hand -= self.in_hand.pop(attempt, False)
+        for serial in [s for s, m in self.outbox.items() if m.get("attempt") == attempt]:
+            del self.outbox[serial]
+
+    def can_take(self) -> Container[str]:
+        """The tasks for which there is a free place now; empty if there is none."""
+        alone = len(self.in_hand) - self.io_in_hand < self.places
+        shared = self.io_in_hand < self.io_places
+        if alone and shared:
+            return self.tasks
+        if alone:
+            return self.lone_tasks
+        return self.io_tasks if shared else ()
 
     def post(self, **message: Any) -> None:
         """Put a message into the outbox."""
@@ -66,11 +94,6 @@ class Worker:
     def send_again(self) -> None:
         """Mark every message that was not acknowledged as not sent."""
         self.unsent = list(self.outbox)
-
-    def withdraw(self, attempt: int) -> None:
-        """Forget messages about an attempt that is no longer open."""
-        for serial in [s for s, m in self.outbox.items() if m.get("attempt") == attempt]:
-            del self.outbox[serial]
 
 
 class DueQueue:

@@ -61,7 +61,11 @@ class RegisterBody(Strict):
     name: Annotated[str, Field(max_length=100)]
     facts: JsonObject = Field(default_factory=dict, description="Host, pid and the like.")
     places: Annotated[int, Field(ge=0, le=100_000)]
+    io_places: Annotated[int, Field(ge=0, le=100_000)] = 0
     tasks: dict[str, str] = Field(description="Full task names, each with its code hash.")
+    io_tasks: list[str] = Field(
+        default_factory=list, description="Those of them that have the io places."
+    )
     in_hand: list[int] = Field(default_factory=list, description="Attempts it is running.")
 
 
@@ -72,6 +76,7 @@ class FromWorker(Strict):
         default_factory=list, description="Serial numbers of messages that have arrived."
     )
     places: Annotated[int, Field(ge=0, le=100_000)] | None = None
+    io_places: Annotated[int, Field(ge=0, le=100_000)] | None = None
 
 
 class AskBody(FromWorker):

@@ -30,14 +30,17 @@ class Called:
         begun: whether the task was called at all.
         output: what it returned, as JSON.
         error: type, message and traceback, if it is not done.
-        raised: the exception itself.
     """
 
     outcome: str
     begun: bool = True
     output: Any = None
     error: dict[str, Any] | None = None
-    raised: BaseException | None = None
+
+    def told_to_stop(self) -> Called:
+        """The same for a step that was told to stop: what it raises is no failure then."""
+        raised = self.outcome == "failed" and self.error and "traceback" in self.error
+        return Called("cancelled", self.begun, None, self.error) if raised else self
 
 
 def _ignore() -> None:
@@ -47,7 +50,7 @@ def _ignore() -> None:
 def call_task(
     task: Task, value: Any, context: StepContext, on_begin: Callable[[], None] = _ignore
 ) -> Called:
-    """Call a task.
+    """Call a task, and wait for it.
 
     Args:
         task: the task.
@@ -55,6 +58,24 @@ def call_task(
         context: passed on if the task has an argument for it.
         on_begin: called when the inputs fit, right before the task.
     """
+    inputs = prepare(task, value, context)
+    if isinstance(inputs, Called):
+        return inputs
+    on_begin()
+    try:
+        found = task.function(**inputs)
+        if inspect.iscoroutine(found):
+            found = asyncio.run(found)
+    except Closed:
+        raise
+    except BaseException as error:
+        # Also SystemExit and KeyboardInterrupt: a task must not end its process.
+        return raised(error)
+    return returned(task, found)
+
+
+def prepare(task: Task, value: Any, context: StepContext) -> dict[str, Any] | Called:
+    """The function's arguments, or what becomes of the call if the input does not fit."""
     try:
         # Not `encode`: an input may hold several values, each as large as a value may be.
         inputs = task.inputs.validate_json(json.dumps(value, allow_nan=False))
@@ -63,29 +84,42 @@ def call_task(
             f"the input does not fit task {task.full_name}", problems=_problems(error)
         )
         fault = {"type": "InputRefused", "message": str(refused)}
-        return Called("refused", begun=False, error=fault, raised=refused)
+        return Called("refused", begun=False, error=fault)
     if name := task.context_input:
         inputs[name] = context
-    on_begin()
-    try:
-        found = task.function(**inputs)
-        if inspect.iscoroutine(found):
-            found = asyncio.run(found)
-    except Stopped as error:
-        return _raised("cancelled", error)
-    except GiveUp as error:
-        return _raised("refused", error)
-    except Closed:
-        raise
-    except BaseException as error:
-        # Also SystemExit and KeyboardInterrupt: a task must not end its process.
-        return _raised("failed", error)
+    return inputs
+
+
+def returned(task: Task, found: Any) -> Called:
+    """What becomes of a call that returned something."""
     try:
         return Called("done", output=_output(task, found))
     except ValueRefused as error:
         # The message says it all: a traceback would only show this package.
-        fault = {"type": "ValueRefused", "message": str(error)}
-        return Called("failed", error=fault, raised=error)
+        return Called("failed", error={"type": "ValueRefused", "message": str(error)})
+
+
+def raised(error: BaseException) -> Called:
+    """What becomes of a call that raised something."""
+    outcome = "failed"
+    if isinstance(error, Stopped):
+        outcome = "cancelled"
+    elif isinstance(error, GiveUp):
+        outcome = "refused"
+    # The first frame is this package's, which tells the user nothing.
+    trace = error.__traceback__.tb_next if error.__traceback__ else None
+    text = "".join(traceback.format_exception(type(error), error, trace))
+    fault = {
+        "type": type(error).__name__,
+        "message": printable(str(error)),
+        "traceback": printable(text[-TRACEBACK_LIMIT:]),
+    }
+    return Called(outcome, error=fault)
+
+
+def printable(text: str) -> str:
+    """Text without what UTF-8 cannot hold, such as lone surrogates from a file's name."""
+    return text.encode("utf-8", "backslashreplace").decode()
 
 
 def _output(task: Task, value: Any) -> Any:
@@ -115,20 +149,3 @@ def _problems(error: ValidationError) -> list[Problem]:
         Problem(pointer(*one["loc"]), f"{one['msg']}; found {one['input']!r:.80}")
         for one in error.errors(include_url=False)
     ]
-
-
-def printable(text: str) -> str:
-    """Text without what UTF-8 cannot hold, such as lone surrogates from a file's name."""
-    return text.encode("utf-8", "backslashreplace").decode()
-
-
-def _raised(outcome: str, error: BaseException) -> Called:
-    # The first frame is this module's, which tells the user nothing.
-    trace = error.__traceback__.tb_next if error.__traceback__ else None
-    text = "".join(traceback.format_exception(type(error), error, trace))
-    fault = {
-        "type": type(error).__name__,
-        "message": printable(str(error)),
-        "traceback": printable(text[-TRACEBACK_LIMIT:]),
-    }
-    return Called(outcome, error=fault, raised=error)

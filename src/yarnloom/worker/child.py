@@ -1,7 +1,8 @@
-"""A worker's process: imports the loom, and runs one attempt at a time.
+"""A worker's process: imports the loom, and runs attempts.
 
-Started as `python -m yarnloom.worker.child FD MODULE:LOOM`; FD is its end of the channel. It
-leads its own process group and prints into pipes that the worker reads.
+Started as `python -m yarnloom.worker.child FD MODULE:LOOM [PLACES]`; FD is its end of the
+channel. It leads its own process group and prints into pipes that the worker reads. Without
+PLACES it runs one attempt at a time; with it, that many at once (`shared`).
 """
 
 from __future__ import annotations
@@ -16,14 +17,15 @@ import time
 from datetime import UTC, datetime
 
 from yarnloom.context import StepContext
-from yarnloom.errors import LoomError, PlanError, ValueRefused
+from yarnloom.errors import LoomError
 from yarnloom.loading import load_loom
 from yarnloom.loom import Task
 from yarnloom.worker.calling import call_task, printable
 from yarnloom.worker.frames import Channel, Closed, Message
+from yarnloom.worker.shared import CURRENT, run_shared
 
 
-def main(descriptor: int, spec: str) -> int:
+def main(descriptor: int, spec: str, places: int | None) -> int:
     """Load the loom, say what it has, and run attempts until the worker goes away."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     channel = Channel(socket.socket(fileno=descriptor))
@@ -35,10 +37,12 @@ def main(descriptor: int, spec: str) -> int:
         loom.check()
         tasks = {task.full_name: task for task in loom.tasks.values()}
         facts = [task.facts() for task in tasks.values()]
-    except (LoomError, PlanError) as error:
+    except LoomError as error:
         channel.send({"kind": "unusable", "message": str(error)})
         return 1
     channel.send({"kind": "ready", "loom": loom.name, "tasks": facts})
+    if places is not None:
+        return run_shared(channel, tasks, places)
     try:
         while True:
             message = channel.receive()
@@ -49,7 +53,7 @@ def main(descriptor: int, spec: str) -> int:
 
 
 class ChannelHandler(logging.Handler):
-    """Sends log records to the worker, each to the attempt that is running."""
+    """Sends log records to the worker, each with the attempt that it came from."""
 
     def __init__(self, channel: Channel) -> None:
         super().__init__()
@@ -61,7 +65,9 @@ class ChannelHandler(logging.Handler):
         try:
             self._channel.send(
                 {
-                    "kind": "log",
+                    "kind": "line",
+                    "attempt": CURRENT.get(),
+                    "stream": "log",
                     "at": datetime.fromtimestamp(record.created, UTC).isoformat(),
                     "level": record.levelname.lower(),
                     "logger": record.name,
@@ -75,7 +81,7 @@ class ChannelHandler(logging.Handler):
 
 
 class _Attempt:
-    """One attempt, from its message to its report."""
+    """One attempt, alone in this process, from its message to its report."""
 
     def __init__(self, channel: Channel, task: Task, message: Message) -> None:
         self.channel = channel
@@ -85,28 +91,24 @@ class _Attempt:
         self.begun: float | None = None
 
     def run(self) -> None:
-        outcome = self.outcome()
+        # The only attempt: also threads of the task's own log for it, whatever their context.
+        context = StepContext.for_work(self.message, self.stop_asked)
+        called = call_task(self.task, self.message["input"], context, self.on_begin)
+        if self.stop:
+            called = called.told_to_stop()
         for stream in (sys.stdout, sys.stderr):
             with contextlib.suppress(OSError, ValueError):  # the task closed it
                 stream.flush()
-        spent = None if self.begun is None else time.monotonic() - self.begun
         self.channel.send(
-            {"kind": "ended", "attempt": self.message["attempt"], "spent": spent, **outcome}
+            {
+                "kind": "ended",
+                "attempt": self.message["attempt"],
+                "spent": None if self.begun is None else time.monotonic() - self.begun,
+                "outcome": called.outcome,
+                "output": called.output,
+                "error": called.error,
+            }
         )
-
-    def outcome(self) -> Message:
-        context = StepContext(
-            address=self.message["address"],
-            attempt=self.message["number"],
-            tries=self.message["tries"],
-            token=self.message["token"],
-            stop=self.stop_asked,
-        )
-        called = call_task(self.task, self.message["input"], context, self.on_begin)
-        outcome = called.outcome
-        if outcome == "failed" and self.stop and not isinstance(called.raised, ValueRefused):
-            outcome = "cancelled"  # what a step raises after it was told to stop
-        return {"outcome": outcome, "output": called.output, "error": called.error}
 
     def on_begin(self) -> None:
         self.begun = time.monotonic()
@@ -122,8 +124,7 @@ class _Attempt:
 
 
 if __name__ == "__main__":
-    # Under -m this file is __main__; the module proper is what user code may import.
-    code = main(int(sys.argv[1]), sys.argv[2])
+    code = main(int(sys.argv[1]), sys.argv[2], int(sys.argv[3]) if len(sys.argv) > 3 else None)
     sys.stdout.flush()
     sys.stderr.flush()
     # Not sys.exit: threads that user code left behind must not keep the process.

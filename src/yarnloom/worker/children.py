@@ -57,12 +57,13 @@ class Guardian:
 
 
 class Child:
-    """One process that runs attempts, one at a time.
+    """One process that runs attempts: one at a time, or several where it is shared.
 
     Attributes:
-        attempt: the work message that it has, if any.
+        attempts: the work messages that it has, by attempt.
         ready: whether it has loaded the loom.
-        lines: how many lines its present attempt has printed.
+        shared: whether it runs tasks that share a process.
+        closing: whether it takes nothing new, and is to end when its last attempt has.
     """
 
     def __init__(
@@ -70,13 +71,16 @@ class Child:
         spec: str,
         guardian: Guardian,
         *,
+        places: int | None,
         on_message: OnMessage,
         on_line: OnLine,
         on_death: OnDeath,
     ) -> None:
-        self.attempt: Message | None = None
+        self.attempts: dict[int, Message] = {}
         self.ready = False
-        self.lines = 0
+        self.shared = places is not None
+        self.closing = False
+        self._places = places or 1
         self._on_message = on_message
         self._on_line = on_line
         self._on_death = on_death
@@ -86,7 +90,10 @@ class Child:
         out_read, out_write = os.pipe()
         err_read, err_write = os.pipe()
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "yarnloom.worker.child", str(theirs.fileno()), spec],
+            [
+                *(sys.executable, "-m", "yarnloom.worker.child", str(theirs.fileno()), spec),
+                *([str(places)] if places is not None else []),
+            ],
             stdin=subprocess.DEVNULL,
             stdout=out_write,
             stderr=err_write,
@@ -114,12 +121,12 @@ class Child:
     @property
     def free(self) -> bool:
         """Whether it can take an attempt."""
-        return self.ready and self.attempt is None and not self._dead
+        full = len(self.attempts) >= self._places
+        return self.ready and not full and not self.closing and not self._dead
 
     def give(self, work: Message) -> None:
         """Let it run an attempt."""
-        self.attempt = work
-        self.lines = 0
+        self.attempts[work["attempt"]] = work
         self.send(work)
 
     def send(self, message: Message) -> None:

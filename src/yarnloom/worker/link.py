@@ -32,7 +32,7 @@ class Link:
         target: the service.
         worker_id: this worker's own choice.
         introduce: what is said at registration: name, facts, places, tasks, attempts in hand.
-        places: how many attempts this worker may have in hand now.
+        places: how many attempts of either kind this worker may have in hand now.
         on_message: told of every work message and order, once each.
         on_refused: told of each report that was refused.
         on_lease_over: told when the service was not heard of for a whole lease, and so may have
@@ -46,7 +46,7 @@ class Link:
         worker_id: str,
         *,
         introduce: Callable[[], Message],
-        places: Callable[[], int],
+        places: Callable[[], Message],
         on_message: Callable[[Message], None],
         on_refused: Callable[[Message], None],
         on_lease_over: Callable[[], None],
@@ -147,7 +147,7 @@ class Link:
         """Hold the open request, again and again."""
         while True:
             await self._registered.wait()
-            body = {"received": self._take_received(), "places": self._places()}
+            body = {"received": self._take_received(), **self._places()}
             try:
                 answer = await self._insist(Call("POST", f"{self._path}/ask", body))
             except WorkerUnknown:
@@ -177,7 +177,7 @@ class Link:
         items = self._take_items()
         body = {
             "received": self._take_received(),
-            "places": self._places(),
+            **self._places(),
             "items": [self._aged(item) for item in items],
             "logs": logs,
         }

@@ -35,14 +35,23 @@ async def list_workers(core: TheCore) -> Response:
 @router.post("", status_code=201, responses=problems(422, 503))
 async def register(core: TheCore, body: RegisterBody) -> Response:
     """Register, or register again."""
-    command = Register(body.id, body.name, body.facts, body.places, body.tasks, tuple(body.in_hand))
+    command = Register(
+        worker=body.id,
+        name=body.name,
+        facts=body.facts,
+        places=body.places,
+        tasks=body.tasks,
+        in_hand=tuple(body.in_hand),
+        io_places=body.io_places,
+        io_tasks=tuple(body.io_tasks),
+    )
     return answer(await core.submit(command), 201)
 
 
 @router.post("/{worker}/ask", responses=problems(404, 503))
 async def ask(core: TheCore, worker: WorkerId, body: AskBody) -> Response:
     """The open request: answered as soon as there is work or an order, empty after 20 to 25 s."""
-    messages = await core.ask(Ask(worker, tuple(body.received), body.places))
+    messages = await core.ask(Ask(worker, tuple(body.received), body.places, body.io_places))
     return answer({"messages": messages, "closing": core.closing})
 
 
@@ -64,7 +73,9 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
         )
         for item in body.items
     )
-    reported: Reported = await core.submit(Report(worker, items, tuple(body.received), body.places))
+    reported: Reported = await core.submit(
+        Report(worker, items, tuple(body.received), body.places, body.io_places)
+    )
     return answer({"refused": reported.refused, "messages": reported.messages})
 
 

@@ -1,0 +1,356 @@
+"""A worker's processes and the attempts in them: who runs what, what came of it, and its end.
+
+Tasks that run alone have a process each; tasks that share one (`io`) have a process together.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+import time
+from collections import deque
+from collections.abc import Callable
+from typing import Any, Protocol
+
+from yarnloom.errors import LoomNotFound
+from yarnloom.loom import DEFAULT_GRACE
+from yarnloom.worker.children import Child, Guardian
+
+Message = dict[str, Any]
+
+AHEAD_SECONDS = 0.02
+AHEAD_MOST = 64
+REMEMBERED = 50_000
+INTERRUPT_SECONDS = 2.0
+RESPAWN_SECONDS = 1.0
+
+
+class Teller(Protocol):
+    """Whom the crew tells what happens."""
+
+    def report(self, item: Message) -> None:
+        """An attempt ended."""
+
+    def report_begun(self, item: Message) -> None:
+        """An attempt began."""
+
+    def line(self, attempt: int, line: Message) -> None:
+        """An attempt printed a line."""
+
+    def forget(self, attempt: int) -> None:
+        """Nothing of an attempt is to be told any more."""
+
+
+class Crew:
+    """The processes of one worker.
+
+    Args:
+        load: MODULE:LOOM.
+        processes: how many attempts run alone, each in a process.
+        io: how many attempts share a process.
+        teller: told what happens to attempts.
+        say: tells the user.
+    """
+
+    def __init__(
+        self, load: str, processes: int, io: int, teller: Teller, say: Callable[[str], None]
+    ) -> None:
+        self._load = load
+        self._processes = processes
+        self._io = io
+        self._teller = teller
+        self._say = say
+        self._loop = asyncio.get_running_loop()
+        self._guardian = Guardian()
+        self._children: list[Child] = []
+        self._queues: dict[bool, deque[Message]] = {False: deque(), True: deque()}
+        self._seen: dict[int, None] = {}  # attempts ever received, in order
+        self._stops: dict[int, str] = {}
+        self._timers: dict[int, asyncio.TimerHandle] = {}
+        self._spent: float | None = None
+        self.tasks: dict[str, Message] = {}
+        self.ready: asyncio.Future[None] = self._loop.create_future()
+        self.draining = False
+        self.idle = asyncio.Event()
+
+    def start(self) -> None:
+        """Start the processes; `ready` is done when the first has loaded the loom."""
+        self._loop.add_signal_handler(signal.SIGCHLD, self._reap)
+        for _ in range(self._processes):
+            self._spawn()
+
+    def close(self) -> None:
+        """Kill every process."""
+        self._loop.remove_signal_handler(signal.SIGCHLD)
+        for child in self._children:
+            child.kill()
+        self._guardian.close()
+
+    # What the worker asks
+
+    @property
+    def places(self) -> int:
+        """How many attempts that run alone may be in hand, with those that begin soon."""
+        return 0 if self.draining else self._processes + self._ahead()
+
+    @property
+    def io_places(self) -> int:
+        """How many attempts that share a process may be in hand."""
+        return 0 if self.draining else self._io
+
+    @property
+    def running(self) -> list[int]:
+        """Attempts that processes have."""
+        return [attempt for child in self._children for attempt in child.attempts]
+
+    @property
+    def in_hand(self) -> set[int]:
+        """Attempts that processes have or wait for one."""
+        queued = (work["attempt"] for queue in self._queues.values() for work in queue)
+        return {*self.running, *queued}
+
+    def is_io(self, task: str) -> bool:
+        """Whether attempts of a task share a process."""
+        return bool(self.tasks.get(task, {}).get("io"))
+
+    def _ahead(self) -> int:
+        """How many attempts are expected to begin within `AHEAD_SECONDS`."""
+        if self._spent is None or self._spent >= AHEAD_SECONDS:
+            return 0
+        # Passing an attempt to a process and back takes its time too.
+        each = max(self._spent, 0.0002)
+        return min(AHEAD_MOST, int(AHEAD_SECONDS / each)) * self._processes
+
+    # Work and orders
+
+    def take(self, work: Message) -> None:
+        """Run an attempt as soon as a process is free."""
+        attempt = work["attempt"]
+        if attempt in self._seen:
+            return  # the same message, sent again because an answer was lost
+        self._seen[attempt] = None
+        while len(self._seen) > REMEMBERED:
+            del self._seen[next(iter(self._seen))]
+        if self.draining:
+            self._teller.report({"attempt": attempt, "outcome": "handed_back"})
+            return
+        self._queues[self.is_io(work["task"])].append(work)
+        self._feed()
+
+    def stop(self, attempt: int, why: str) -> None:
+        """Tell an attempt to stop; after its grace it is ended."""
+        child = self._child_with(attempt)
+        if child is None:
+            if self._unqueue(attempt):
+                self._teller.report({"attempt": attempt, "outcome": "cancelled"})
+            return
+        if attempt in self._stops:
+            return
+        self._stops[attempt] = why
+        child.send({"kind": "stop", "attempt": attempt, "why": why})
+        task = child.attempts[attempt]["task"]
+        grace = self.tasks.get(task, {}).get("grace", DEFAULT_GRACE)
+        self._timers[attempt] = self._loop.call_later(grace, self._end, attempt)
+
+    def drop(self, attempt: int) -> None:
+        """An attempt was given up as lost: its step may be running elsewhere, so end it here."""
+        self._unqueue(attempt)
+        self._teller.forget(attempt)
+        child = self._child_with(attempt)
+        if child is None:
+            return
+        self._say(f"{child.attempts[attempt]['address']} was lost, and is ended here")
+        if child.shared:
+            child.send({"kind": "interrupt", "attempt": attempt, "why": "lost"})
+        else:
+            child.kill()
+        self._finish(child, attempt)
+
+    def end_what_must_not_overlap(self) -> None:
+        """Others may be given what runs here."""
+        for child in self._children:
+            for attempt, work in list(child.attempts.items()):
+                if self.tasks.get(work["task"], {}).get("overlap") == "never":
+                    self._say(f"cut off for a whole lease, ends {work['address']}")
+                    self._end(attempt)
+
+    def hand_back_queue(self) -> None:
+        """Give back what no process has begun."""
+        for queue in self._queues.values():
+            for work in queue:
+                self._teller.report({"attempt": work["attempt"], "outcome": "handed_back"})
+            queue.clear()
+        self._note_idle()
+
+    def hand_back_running(self, why: str) -> None:
+        """End what runs, and give it back."""
+        for child in self._children:
+            for attempt in list(child.attempts):
+                error = {"type": "HandedBack", "message": why}
+                item = {"attempt": attempt, "outcome": "handed_back", "error": error}
+                self._teller.report(item)
+                del child.attempts[attempt]
+            child.kill()
+
+    def _end(self, attempt: int) -> None:
+        """End an attempt that did not stop: kill its process, or ask a coroutine to leave."""
+        child = self._child_with(attempt)
+        if child is None:
+            return
+        if not child.shared:
+            child.kill()
+            return
+        why = self._stops.setdefault(attempt, "lost")
+        child.send({"kind": "interrupt", "attempt": attempt, "why": why})
+        self._timers[attempt] = self._loop.call_later(INTERRUPT_SECONDS, self._abandon, attempt)
+
+    def _abandon(self, attempt: int) -> None:
+        """An attempt in a shared process stops for nothing: fence it off, and let the others end.
+
+        The process takes nothing new, and is killed and replaced when the others have ended.
+        """
+        child = self._child_with(attempt)
+        if child is None:
+            return
+        self._say(f"{child.attempts[attempt]['address']} does not stop, and is abandoned")
+        fault = "it did not stop within its grace, and was abandoned; its process is being replaced"
+        error = {"type": "Abandoned", "message": fault}
+        self._report(child, attempt, outcome="cancelled", error=error, ended_at=time.monotonic())
+        child.closing = True
+        self._finish(child, attempt)
+        self._spawn(shared=True)
+
+    # Processes
+
+    def _spawn(self, *, shared: bool = False) -> None:
+        if self.draining:
+            return
+        child = Child(
+            self._load,
+            self._guardian,
+            places=self._io if shared else None,
+            on_message=self._on_message,
+            on_line=self._on_line,
+            on_death=self._on_death,
+        )
+        self._children.append(child)
+
+    def _reap(self) -> None:
+        for child in list(self._children):
+            child.reap()
+
+    def _on_message(self, child: Child, message: Message) -> None:
+        attempt = message.get("attempt")
+        match message["kind"]:
+            case "ready":
+                self._on_ready(child, message)
+            case "unusable":
+                self._on_unusable(message["message"])
+            case "begun" if attempt in child.attempts:
+                item = {"attempt": attempt, "outcome": None, "pid": child.pid}
+                self._teller.report_begun({**item, "begun_at": time.monotonic()})
+            case "line":
+                keep = ("at", "stream", "level", "logger", "text")
+                self._on_line(child, {key: message[key] for key in keep if key in message}, attempt)
+            case "ended" if attempt in child.attempts:
+                self._on_ended(child, attempt, message)
+
+    def _on_ready(self, child: Child, message: Message) -> None:
+        child.ready = True
+        first = not self.tasks
+        self.tasks = {facts["name"]: facts for facts in message["tasks"]}
+        if first and self._io and any(facts["io"] for facts in self.tasks.values()):
+            self._spawn(shared=True)
+        if not self.ready.done():
+            self.ready.set_result(None)
+        self._feed()
+
+    def _on_unusable(self, why: str) -> None:
+        if self.ready.done():
+            self._say(f"a new process cannot load {self._load}: {why}")
+        else:
+            self.ready.set_exception(LoomNotFound(why))
+
+    def _on_ended(self, child: Child, attempt: int, message: Message) -> None:
+        now, spent = time.monotonic(), message["spent"]
+        if spent is not None and not child.shared:
+            self._spent = spent if self._spent is None else 0.9 * self._spent + 0.1 * spent
+        self._report(
+            child,
+            attempt,
+            outcome=message["outcome"],
+            output=message.get("output"),
+            error=message.get("error"),
+            begun_at=None if spent is None else now - spent,
+            ended_at=now,
+        )
+        self._finish(child, attempt)
+
+    def _on_death(self, child: Child, code: int) -> None:
+        self._children.remove(child)
+        for attempt in list(child.attempts):
+            outcome, what = "lost", f"ended by itself with exit code {code}"
+            if attempt in self._stops and not child.shared:
+                outcome, what = "cancelled", "was told to stop and killed after its grace"
+            elif code < 0:
+                what = f"died by {signal.Signals(-code).name}"
+            error = {"type": "ProcessDied", "message": f"its process {child.pid} {what}"}
+            self._report(child, attempt, outcome=outcome, error=error, ended_at=time.monotonic())
+            self._finish(child, attempt)
+        if child.ready:
+            if not child.closing:
+                self._spawn(shared=child.shared)
+        elif not self.ready.done():
+            why = f"a process that loads {self._load} ended with code {code}"
+            self.ready.set_exception(LoomNotFound(why))
+        else:
+            self._loop.call_later(RESPAWN_SECONDS, lambda: self._spawn(shared=child.shared))
+
+    def _feed(self) -> None:
+        for child in self._children:
+            queue = self._queues[child.shared]
+            while queue and child.free:
+                self.idle.clear()
+                child.give(queue.popleft())
+
+    def _finish(self, child: Child, attempt: int) -> None:
+        """An attempt is in nobody's hand any more."""
+        child.attempts.pop(attempt, None)
+        self._stops.pop(attempt, None)
+        if timer := self._timers.pop(attempt, None):
+            timer.cancel()
+        if child.closing and not child.attempts:
+            child.kill()
+        self._feed()
+        self._note_idle()
+
+    def _note_idle(self) -> None:
+        if not self.running:
+            self.idle.set()
+
+    def _report(self, child: Child, attempt: int, **item: Any) -> None:
+        self._teller.report({"attempt": attempt, "pid": child.pid, **item})
+
+    def _on_line(self, child: Child, line: Message, attempt: int | None = None) -> None:
+        """A printed line: of the only attempt, of the one that is named, or of none."""
+        if attempt is None and not child.shared:
+            attempt = next(iter(child.attempts), None)
+        if attempt is not None and attempt in child.attempts:
+            self._teller.line(attempt, line)
+        elif not child.ready:
+            self._say(f"{self._load}: {line['text']}")
+        elif child.shared:
+            self._say(f"a shared process, by whichever attempt: {line['text']}")
+        else:
+            self._say(f"a process between attempts: {line['text']}")
+
+    def _child_with(self, attempt: int) -> Child | None:
+        return next((child for child in self._children if attempt in child.attempts), None)
+
+    def _unqueue(self, attempt: int) -> bool:
+        for queue in self._queues.values():
+            for work in queue:
+                if work["attempt"] == attempt:
+                    queue.remove(work)
+                    return True
+        return False

@@ -1,0 +1,173 @@
+"""Many attempts in one process: `async def` tasks on one event loop, `io=True` tasks on threads.
+
+What Python prints goes to the attempt that printed it; what C code or a subprocess prints cannot
+be told apart, and goes to the worker's log. An attempt cannot be killed alone: after its grace a
+coroutine is cancelled, a thread can only be abandoned.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import io
+import sys
+import time
+from concurrent.futures import ThreadPoolExecutor
+from contextvars import ContextVar
+from datetime import UTC, datetime
+from typing import Any, TextIO
+
+from yarnloom.context import StepContext
+from yarnloom.loom import Task
+from yarnloom.worker.calling import Called, prepare, printable, raised, returned
+from yarnloom.worker.frames import Channel, Closed, Message
+
+CURRENT: ContextVar[int | None] = ContextVar("yarnloom_attempt", default=None)
+"""The attempt that the present thread or coroutine runs for, in a shared process."""
+
+
+def run_shared(channel: Channel, tasks: dict[str, Task], places: int) -> int:
+    """Run attempts, up to `places` at once, until the worker goes away."""
+    asyncio.run(_Shared(channel, tasks, places).serve())
+    return 0
+
+
+class AttemptStream(io.TextIOBase):
+    """A standard stream that knows which attempt prints."""
+
+    def __init__(self, name: str, original: TextIO, channel: Channel) -> None:
+        self._name = name
+        self._original = original
+        self._channel = channel
+        self._partial: dict[int, str] = {}
+
+    def writable(self) -> bool:
+        """It is."""
+        return True
+
+    def fileno(self) -> int:
+        """The descriptor below, for what prints past this stream."""
+        return self._original.fileno()
+
+    def write(self, text: str) -> int:
+        """Send whole lines to the attempt; what no attempt prints goes where it always went."""
+        attempt = CURRENT.get()
+        if attempt is None:
+            return self._original.write(text)
+        *lines, rest = (self._partial.get(attempt, "") + text).split("\n")
+        for line in lines:
+            self._send(attempt, line)
+        self._partial[attempt] = rest
+        return len(text)
+
+    def flush(self) -> None:
+        """Flush what no attempt printed."""
+        self._original.flush()
+
+    def finish(self, attempt: int) -> None:
+        """Send what an attempt left without a line's end."""
+        if rest := self._partial.pop(attempt, ""):
+            self._send(attempt, rest)
+
+    def _send(self, attempt: int, line: str) -> None:
+        with contextlib.suppress(Closed):
+            self._channel.send(
+                {
+                    "kind": "line",
+                    "attempt": attempt,
+                    "at": datetime.now(UTC).isoformat(),
+                    "stream": self._name,
+                    "text": printable(line),
+                }
+            )
+
+
+class _Shared:
+    def __init__(self, channel: Channel, tasks: dict[str, Task], places: int) -> None:
+        self.channel = channel
+        self.tasks = tasks
+        self.threads = ThreadPoolExecutor(places, thread_name_prefix="yarnloom-io")
+        self.streams = (
+            AttemptStream("stdout", sys.stdout, channel),
+            AttemptStream("stderr", sys.stderr, channel),
+        )
+        self.running: dict[int, asyncio.Task[None]] = {}
+        self.coroutines: set[int] = set()  # what can be cancelled; a thread cannot
+        self.stops: dict[int, str] = {}
+        self.gone = asyncio.Event()
+
+    async def serve(self) -> None:
+        sys.stdout, sys.stderr = self.streams
+        asyncio.get_running_loop().add_reader(self.channel.fileno(), self.read)
+        await self.gone.wait()
+
+    def read(self) -> None:
+        try:
+            for message in self.channel.pending():
+                self.take(message)
+        except Closed:
+            asyncio.get_running_loop().remove_reader(self.channel.fileno())
+            self.gone.set()
+
+    def take(self, message: Message) -> None:
+        attempt = message["attempt"]
+        match message["kind"]:
+            case "work":
+                self.running[attempt] = asyncio.create_task(self.run(message))
+            case "stop":
+                self.stops[attempt] = message["why"]
+            case "interrupt" if attempt in self.coroutines:
+                self.stops.setdefault(attempt, message["why"])
+                self.running[attempt].cancel()
+
+    async def run(self, work: Message) -> None:
+        attempt = work["attempt"]
+        CURRENT.set(attempt)
+        context = StepContext.for_work(work, lambda: self.stops.get(attempt))
+        begun: list[float] = []
+        called = await self.call(self.tasks[work["task"]], work["input"], context, attempt, begun)
+        if attempt in self.stops:
+            called = called.told_to_stop()
+        for stream in self.streams:
+            stream.finish(attempt)
+        del self.running[attempt]
+        self.stops.pop(attempt, None)
+        with contextlib.suppress(Closed):
+            self.channel.send(
+                {
+                    "kind": "ended",
+                    "attempt": attempt,
+                    "spent": time.monotonic() - begun[0] if begun else None,
+                    "outcome": called.outcome,
+                    "output": called.output,
+                    "error": called.error,
+                }
+            )
+
+    async def call(
+        self, task: Task, value: Any, context: StepContext, attempt: int, begun: list[float]
+    ) -> Called:
+        inputs = prepare(task, value, context)
+        if isinstance(inputs, Called):
+            return inputs
+        begun.append(time.monotonic())
+        self.channel.send({"kind": "begun", "attempt": attempt})
+        try:
+            if task.is_async:
+                self.coroutines.add(attempt)
+                return returned(task, await task.function(**inputs))
+            return returned(task, await self.on_thread(task, inputs, attempt))
+        except BaseException as error:
+            return raised(error)
+        finally:
+            self.coroutines.discard(attempt)
+
+    async def on_thread(self, task: Task, inputs: dict[str, Any], attempt: int) -> Any:
+        def call() -> Any:
+            CURRENT.set(attempt)
+            try:
+                return task.function(**inputs)
+            finally:
+                CURRENT.set(None)
+
+        return await asyncio.get_running_loop().run_in_executor(self.threads, call)
