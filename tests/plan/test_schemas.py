@@ -123,6 +123,13 @@ def test_limits_are_said_in_words() -> None:
     assert problem.message == "found 1999; expected at least 2000"
 
 
+def test_formats_are_checked() -> None:
+    """A date that is none is found when a run is started, not when a step reads it."""
+    (problem,) = problems_of("2027-02-30", {"type": "string", "format": "date"})
+
+    assert problem.message == "found '2027-02-30'; expected the format date"
+
+
 def test_defaults_are_filled_in_also_inside() -> None:
     """Defaults come from the schema alone; what is given stays."""
 

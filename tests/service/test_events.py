@@ -100,6 +100,29 @@ def test_a_slow_watcher_is_resynchronised() -> None:
     assert event["type"] == "yarnloom.snapshot"
 
 
+def test_a_watcher_is_sent_the_newest_state_only() -> None:
+    """What a slow watcher has not read yet is replaced by what is newer."""
+
+    async def main() -> list[dict[str, Any]]:
+        states = {1: "queued", 2: "queued"}
+        under_test = hub(states)
+        steady, slow = under_test.watch(None, None), under_test.watch(None, None)
+        await take(steady, 1)
+        await take(slow, 1)
+        for state in ("running", "pausing", "done"):
+            states[1] = state
+            under_test.changed({1, 2})
+            await take(steady, 2)
+        return await take(slow, 2)
+
+    events = asyncio.run(main())
+
+    assert [(e["subject"], e["data"]["run"]["state"]) for e in events] == [
+        ("1", "done"),
+        ("2", "queued"),
+    ]
+
+
 def test_nothing_is_read_while_nobody_watches() -> None:
     """A change without watchers costs nothing."""
     looked = []

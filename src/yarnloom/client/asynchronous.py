@@ -74,6 +74,7 @@ class AsyncClient:
             timeout=TIMEOUT,
             transport=transport,
             trust_env=not self.target.local,
+            verify=self.target.secure,
         )
 
     async def __aenter__(self) -> AsyncClient:
@@ -95,6 +96,7 @@ class AsyncClient:
         self,
         workflow: str,
         params: Mapping[str, Any] | None = None,
+        /,
         *,
         key: str | None = None,
         priority: int = 0,

@@ -91,6 +91,7 @@ class Client:
             timeout=TIMEOUT,
             transport=transport,
             trust_env=not self.target.local,
+            verify=self.target.secure,
         )
 
     def __enter__(self) -> Client:
@@ -112,6 +113,7 @@ class Client:
         self,
         workflow: str,
         params: Mapping[str, Any] | None = None,
+        /,
         *,
         key: str | None = None,
         priority: int = 0,

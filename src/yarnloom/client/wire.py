@@ -53,6 +53,11 @@ class Target:
         """Whether the service is on this machine, where no proxy stands between."""
         return urlsplit(self.url).hostname in ("127.0.0.1", "localhost", "::1")
 
+    @property
+    def secure(self) -> bool:
+        """Whether TLS is spoken; loading certificates for nothing takes its time."""
+        return self.url.startswith("https:")
+
     def headers(self, who: str) -> dict[str, str]:
         """The headers of every request."""
         found = {"Yarnloom-Who": who.encode("ascii", "replace").decode()}

@@ -36,7 +36,8 @@ def problems_of(value: Any, schema: Schema, at: str = "") -> list[Problem]:
         schema: JSON Schema 2020-12.
         at: the pointer of the value itself.
     """
-    found = Draft202012Validator(schema).iter_errors(value)
+    validator = Draft202012Validator(schema, format_checker=Draft202012Validator.FORMAT_CHECKER)
+    found = validator.iter_errors(value)
     return [problem for error in found for problem in _explain(error, schema, at)]
 
 

@@ -21,6 +21,7 @@ from pydantic_core import to_json
 from yarnloom.engine.views import moment
 
 RING = 1_000
+RING_BYTES = 16 * 1024 * 1024
 BACKLOG = 200
 SHORTEST = 0.05
 FRAMES_A_SECOND = 2_000
@@ -52,11 +53,12 @@ class Watcher:
 
     Attributes:
         run: the run it watches; None watches all, without their graphs.
+        frames: what it is to be sent, in order; of a run only the newest of each kind.
         late: whether it missed frames and needs a snapshot.
     """
 
     run: int | None
-    frames: deque[Frame] = field(default_factory=deque)
+    frames: dict[tuple[int, str], Frame] = field(default_factory=dict)
     woken: asyncio.Event = field(default_factory=asyncio.Event)
     late: bool = False
 
@@ -66,11 +68,16 @@ class Watcher:
 
     def push(self, frame: Frame) -> None:
         """Queue a frame; one too many, and a snapshot takes their place."""
+        self.frames.pop((frame.run, frame.kind), None)
         if len(self.frames) >= BACKLOG:
             self.frames.clear()
             self.late = True
-        self.frames.append(frame)
+        self.frames[frame.run, frame.kind] = frame
         self.woken.set()
+
+    def take(self) -> Frame:
+        """The next frame to send."""
+        return self.frames.pop(next(iter(self.frames)))
 
 
 Look = Callable[[int, bool], Awaitable[View | None]]
@@ -92,7 +99,8 @@ class Hub:
         self._now = now
         self._epoch = uuid.uuid4().hex[:8]
         self._sequence = 0
-        self._ring: deque[Frame] = deque(maxlen=RING)
+        self._ring: deque[Frame] = deque()
+        self._ring_bytes = 0
         self._watchers: set[Watcher] = set()
         self._dirty: set[int] = set()
         self._spreading: asyncio.Task[None] | None = None
@@ -106,6 +114,7 @@ class Hub:
             # Nobody is told, so nobody can go on from here: ids from before are unknown now.
             self._sequence += 1
             self._ring.clear()
+            self._ring_bytes = 0
             return
         self._dirty |= runs
         if self._spreading is None:
@@ -124,7 +133,7 @@ class Hub:
                     watcher.frames.clear()
                     yield await self._snapshot(run)
                 while watcher.frames and not watcher.late:
-                    yield self._event(watcher.frames.popleft())
+                    yield self._event(watcher.take())
                 if not watcher.frames and not watcher.late:
                     watcher.woken.clear()
                     await watcher.woken.wait()
@@ -175,6 +184,9 @@ class Hub:
         text = self._encode(kind, str(run), data)
         frame = Frame(self._sequence, run, detail, kind, text)
         self._ring.append(frame)
+        self._ring_bytes += len(text)
+        while len(self._ring) > RING or (self._ring_bytes > RING_BYTES and len(self._ring) > 1):
+            self._ring_bytes -= len(self._ring.popleft().text)
         for watcher in self._watchers:
             if watcher.wants(frame):
                 watcher.push(frame)

@@ -17,6 +17,7 @@ from yarnloom.service.core import Core
 
 QUICK_DEATH = 2.0
 LONGEST_PAUSE = 30.0
+LONGEST_LINE = 2**20
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,6 +124,7 @@ class Supervisor:
             stdin=asyncio.subprocess.PIPE if stdin else asyncio.subprocess.DEVNULL,
             stdout=asyncio.subprocess.PIPE,
             stderr=asyncio.subprocess.STDOUT,
+            limit=LONGEST_LINE,
             env=environment,
             cwd=self._helpers.folder,
             start_new_session=True,  # Ctrl-C in the terminal is for the service, which tells them
