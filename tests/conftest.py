@@ -32,3 +32,11 @@ def served(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram]
     """A real service with one worker, shared by tests that do no harm."""
     with service(tmp_path_factory.mktemp("served"), "--load", LOOM) as program:
         yield program
+
+
+@pytest.fixture(scope="session")
+def served_threaded(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram]:
+    """Another, which commits on its writer thread, as on a slow disk."""
+    data = tmp_path_factory.mktemp("threaded")
+    with service(data, "--load", LOOM, "--commit", "thread") as program:
+        yield program

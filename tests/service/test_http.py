@@ -12,10 +12,11 @@ import pytest
 from tests.helpers import ServiceProgram, eventually
 
 
-@pytest.fixture
-def http(served: ServiceProgram) -> httpx.Client:
-    """Raw requests to the shared service."""
-    return httpx.Client(base_url=served.url, timeout=40, trust_env=False)
+@pytest.fixture(params=["served", "served_threaded"])
+def http(request: pytest.FixtureRequest) -> httpx.Client:
+    """Raw requests to a shared service: every promise holds on the loop and on the thread."""
+    program: ServiceProgram = request.getfixturevalue(request.param)
+    return httpx.Client(base_url=program.url, timeout=40, trust_env=False)
 
 
 def start(http: httpx.Client, workflow: str = "sums", **params: Any) -> dict[str, Any]:
@@ -145,6 +146,8 @@ def test_a_step_shows_its_values_attempts_and_log(http: httpx.Client) -> None:
     assert (step["state"], step["input"], step["output"]) == ("done", {"words": "ebb"}, "ebb")
     (attempt,) = step["attempts"]
     assert attempt["outcome"] == "done"
+    assert attempt["memory_bytes"] > 10_000_000
+    assert 0 <= attempt["cpu_seconds"] < 60
     assert attempt["begun_at"] <= attempt["ended_at"]
     assert {(line["stream"], line["text"]) for line in lines} == {
         ("stdout", "printed ebb"),

@@ -100,6 +100,8 @@ export interface Attempt {
   error: Fault | null;
   worker: string;
   pid: number | null;
+  cpu_seconds: number | null;
+  memory_bytes: number | null;
   code_hash: string;
   handed_at: string;
   begun_at: string | null;

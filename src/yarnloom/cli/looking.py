@@ -62,7 +62,7 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
         if step[name] is not None:
             shown = output.short_value(step[name], 400)
             out.print(Text(f"{name:<8}", style="dim"), shown, sep="")
-    attempts = output.table("attempt", "state", "worker", "began", "took", "code")
+    attempts = output.table("attempt", "state", "worker", "began", "took", "cpu", "memory", "code")
     for one in step["attempts"]:
         attempts.add_row(
             f"#{one['number']}",
@@ -70,6 +70,8 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
             one["worker"],
             output.ago(one["begun_at"]),
             output.took(one["begun_at"], one["ended_at"]),
+            "–" if one["cpu_seconds"] is None else output.seconds_text(one["cpu_seconds"]),
+            "–" if one["memory_bytes"] is None else f"{one['memory_bytes'] / 2**20:.0f} MB",
             one["code_hash"],
         )
     if step["attempts"]:

@@ -88,6 +88,8 @@ class ReportItem:
         begun_ago: seconds since the task was called; None when it never was.
         ended_ago: seconds since it ended.
         pid: the process that ran it.
+        cpu: processor time that it took, in seconds, where that can be told.
+        memory: the peak of its process's memory so far, in bytes.
     """
 
     attempt: int
@@ -97,6 +99,8 @@ class ReportItem:
     begun_ago: float | None = None
     ended_ago: float = 0.0
     pid: int | None = None
+    cpu: float | None = None
+    memory: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

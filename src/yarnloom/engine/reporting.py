@@ -81,6 +81,8 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
         attempt.begun_at or attempt.handed_at, turn.now - _micros(item.ended_ago)
     )
     attempt.error = json.dumps(error) if error else None
+    attempt.cpu = None if item.cpu is None else _micros(item.cpu)
+    attempt.memory = item.memory
     turn.unit.attempts.touch(attempt)
     asked = step.stop
     if outcome is Outcome.FAILED:

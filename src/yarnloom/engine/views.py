@@ -158,6 +158,8 @@ def attempt_view(row: Mapping[str, Any]) -> View:
         "error": _loads(row["error"]),
         "worker": row["worker_name"],
         "pid": row["pid"],
+        "cpu_seconds": None if row["cpu"] is None else row["cpu"] / 1_000_000,
+        "memory_bytes": row["memory"],
         "code_hash": row["code_hash"],
         "ready_at": moment(row["ready_at"]),
         "handed_at": moment(row["handed_at"]),

@@ -93,6 +93,8 @@ class ItemBody(Strict):
     begun_ago: Annotated[float, Field(ge=0)] | None = None
     ended_ago: Annotated[float, Field(ge=0)] = 0.0
     pid: int | None = None
+    cpu: Annotated[float, Field(ge=0)] | None = None
+    memory: Annotated[int, Field(ge=0)] | None = None
 
 
 class LogBody(Strict):

@@ -115,5 +115,7 @@ class AttemptRow:
     outcome: str | None = None
     error: str | None = None
     pid: int | None = None
+    cpu: int | None = None
+    memory: int | None = None
     begun_at: int | None = None
     ended_at: int | None = None

@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import logging
 import os
+import resource
 import signal
 import socket
 import sys
@@ -93,6 +94,7 @@ class _Attempt:
     def run(self) -> None:
         # The only attempt: also threads of the task's own log for it, whatever their context.
         context = StepContext.for_work(self.message, self.stop_asked)
+        before = cpu_seconds()
         called = call_task(self.task, self.message["input"], context, self.on_begin)
         if self.stop:
             called = called.told_to_stop()
@@ -104,6 +106,8 @@ class _Attempt:
                 "kind": "ended",
                 "attempt": self.message["attempt"],
                 "spent": None if self.begun is None else time.monotonic() - self.begun,
+                "cpu": cpu_seconds() - before,
+                "memory": peak_memory(),
                 "outcome": called.outcome,
                 "output": called.output,
                 "error": called.error,
@@ -121,6 +125,17 @@ class _Attempt:
                 if message["kind"] == "stop" and message["attempt"] == self.message["attempt"]:
                     self.stop = message["why"]
         return self.stop
+
+
+def cpu_seconds() -> float:
+    """Processor time of this process and of those it started and waited for."""
+    return sum(os.times()[:4])
+
+
+def peak_memory() -> int:
+    """The most memory that this process ever had, in bytes."""
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    return peak if sys.platform == "darwin" else peak * 1024  # Linux counts kilobytes
 
 
 if __name__ == "__main__":

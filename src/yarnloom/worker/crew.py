@@ -281,6 +281,8 @@ class Crew:
             outcome=message["outcome"],
             output=message.get("output"),
             error=message.get("error"),
+            cpu=message.get("cpu"),
+            memory=message.get("memory"),
             begun_at=None if spent is None else now - spent,
             ended_at=now,
         )

@@ -3,6 +3,7 @@ import { Accordion, Drawer, Group, Stack, Table, Text, Title } from "@mantine/co
 import type { Attempt, Json, Step } from "../../api/types";
 import { ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
+import { spell } from "../../components/time";
 import { Ago, Took } from "../../components/Time";
 import { Value } from "../../components/Value";
 import { useStep } from "../../queries/runs";
@@ -113,6 +114,8 @@ function Attempts({ attempts }: { attempts: Attempt[] }) {
             <Table.Th>Worker</Table.Th>
             <Table.Th>Began</Table.Th>
             <Table.Th>Took</Table.Th>
+            <Table.Th>CPU</Table.Th>
+            <Table.Th>Memory</Table.Th>
             <Table.Th>Code</Table.Th>
           </Table.Tr>
         </Table.Thead>
@@ -131,7 +134,11 @@ function Attempts({ attempts }: { attempts: Attempt[] }) {
               <Table.Td>
                 <Took from={one.begun_at} to={one.ended_at} />
               </Table.Td>
-              <Table.Td ff="monospace">{one.code_hash}</Table.Td>
+              <Table.Td>{one.cpu_seconds === null ? "–" : spell(one.cpu_seconds)}</Table.Td>
+              <Table.Td>
+                {one.memory_bytes === null ? "–" : `${Math.round(one.memory_bytes / 2 ** 20)} MB`}
+              </Table.Td>
+              <Table.Td ff="monospace">{one.code_hash.slice(0, 7)}</Table.Td>
             </Table.Tr>
           ))}
         </Table.Tbody>

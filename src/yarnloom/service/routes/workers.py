@@ -70,6 +70,8 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
             item.begun_ago,
             item.ended_ago,
             item.pid,
+            item.cpu,
+            item.memory,
         )
         for item in body.items
     )

@@ -141,6 +141,8 @@ CREATE TABLE attempts (
   outcome    TEXT,                    -- Outcome; null while open
   error      TEXT,
   pid        INTEGER,                 -- of the process that ran it
+  cpu        INTEGER,                 -- processor time, microseconds; null in a shared process
+  memory     INTEGER,                 -- its process's peak so far, bytes; null in a shared process
   ready_at   INTEGER NOT NULL,        -- since when the step could have begun
   handed_at  INTEGER NOT NULL,
   begun_at   INTEGER,
