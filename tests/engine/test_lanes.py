@@ -25,6 +25,9 @@ def test_the_turn_is_that_of_the_rule(moves: list[tuple[str, str, int, str]], kn
     for kind, share, priority, task in moves:
         if kind == "+":
             lanes.add("", priority, share, task)
+            if share not in last_start:
+                starts += 1
+                last_start[share] = starts
             ready[priority, share, task] += 1
         elif kind == ">" and ready[priority, share, task]:
             lanes.remove("", priority, share, task)
@@ -54,6 +57,20 @@ def test_the_turn_is_that_of_the_rule(moves: list[tuple[str, str, int, str]], kn
         chosen = (-turn.priority, running[turn.share], last_start.get(turn.share, 0))
         assert chosen == min(candidates)
         assert turn.tasks == (known,)
+
+
+def test_those_who_came_first_are_first() -> None:
+    """Whatever they are called: the tenth run does not overtake the second."""
+    lanes = Lanes()
+    for run in range(1, 13):
+        lanes.add("", 0, f"run {run}", "t")
+    order = []
+    while turn := lanes.next_turn({"t"}):
+        order.append(turn.share)
+        lanes.remove("", 0, turn.share, "t")
+        lanes.started("", turn.share)
+
+    assert order == [f"run {run}" for run in range(1, 13)]
 
 
 def test_a_small_share_is_not_starved_by_a_large_one() -> None:

@@ -3,7 +3,7 @@
 Steps themselves stay in the store, under one index; here is one small entry per pool, priority,
 share and task, so that finding the next step never scans what cannot run. The order is that of
 the rules: highest priority, then the share with the fewest running attempts in the pool, then
-the one that has waited longest since its last start; within a share, plan order.
+the one that has waited longest since its last start, or since it came; within a share, plan order.
 """
 
 from __future__ import annotations
@@ -17,11 +17,15 @@ LaneKey = tuple[str, int, str]  # pool, priority, task
 
 @dataclass(slots=True)
 class Share:
-    """Whom turns are counted for, in one pool."""
+    """Whom turns are counted for, in one pool.
+
+    Attributes:
+        last_turn: when it last started something, or came: later is greater.
+    """
 
     name: str
+    last_turn: int
     running: int = 0
-    last_start: int = 0
     ready: dict[LaneKey, int] = field(default_factory=dict)
 
 
@@ -30,7 +34,7 @@ class Lane:
     """What is ready of one task, in one pool, at one priority."""
 
     ready: int = 0
-    # (running, last start, share); an entry that no longer says what the share says is stale.
+    # (running, last turn, share); an entry that no longer says what the share says is stale.
     turns: list[tuple[int, int, str]] = field(default_factory=list)
 
 
@@ -50,14 +54,14 @@ class Lanes:
     def __init__(self) -> None:
         self._lanes: dict[LaneKey, Lane] = {}
         self._shares: dict[tuple[str, str], Share] = {}
-        self._starts = 0
+        self._turns = 0
         self.ready = 0
 
     def add(self, pool: str, priority: int, share: str, task: str, count: int = 1) -> None:
         """Steps have become ready."""
         key = (pool, priority, task)
         lane = self._lanes.setdefault(key, Lane())
-        entry = self._shares.setdefault((pool, share), Share(share))
+        entry = self._share(pool, share)
         before = entry.ready.get(key, 0)
         entry.ready[key] = before + count
         lane.ready += count
@@ -81,10 +85,10 @@ class Lanes:
 
     def started(self, pool: str, share: str) -> None:
         """A step of the share was handed out."""
-        entry = self._shares.setdefault((pool, share), Share(share))
-        self._starts += 1
+        entry = self._share(pool, share)
         entry.running += 1
-        entry.last_start = self._starts
+        self._turns += 1
+        entry.last_turn = self._turns
         self._offer_all(entry)
 
     def ended(self, pool: str, share: str) -> None:
@@ -102,8 +106,8 @@ class Lanes:
             _, priority, task = key
             if task not in tasks:
                 continue
-            running, last_start, share = self._first(key, lane)
-            order = (-priority, running, last_start)
+            running, last_turn, share = self._first(key, lane)
+            order = (-priority, running, last_turn)
             if best is None or order < best:
                 best, chosen = order, (key, share)
         if chosen is None:
@@ -118,12 +122,20 @@ class Lanes:
         while True:
             head = lane.turns[0]
             entry = self._shares.get((key[0], head[2]))
-            if entry and head[:2] == (entry.running, entry.last_start) and key in entry.ready:
+            if entry and head[:2] == (entry.running, entry.last_turn) and key in entry.ready:
                 return head
             heapq.heappop(lane.turns)
 
+    def _share(self, pool: str, name: str) -> Share:
+        """The entry of a share; one that comes anew stands behind those that wait already."""
+        entry = self._shares.get((pool, name))
+        if entry is None:
+            self._turns += 1
+            entry = self._shares[pool, name] = Share(name, self._turns)
+        return entry
+
     def _offer(self, lane: Lane, entry: Share) -> None:
-        heapq.heappush(lane.turns, (entry.running, entry.last_start, entry.name))
+        heapq.heappush(lane.turns, (entry.running, entry.last_turn, entry.name))
 
     def _offer_all(self, entry: Share) -> None:
         for key in entry.ready:
@@ -135,7 +147,7 @@ class Lanes:
     def _tidy(self, key: LaneKey, lane: Lane) -> None:
         """Drop the stale entries that have gathered in a lane."""
         current = {
-            (entry.running, entry.last_start, entry.name)
+            (entry.running, entry.last_turn, entry.name)
             for (pool, _), entry in self._shares.items()
             if pool == key[0] and key in entry.ready
         }

@@ -116,7 +116,7 @@ def log_command(
 
 
 READY_BY_LANE = (
-    "SELECT pool, priority, share, task, count(*) FROM steps"
+    "SELECT pool, priority, share, task, count(*), min(run) FROM steps"
     " WHERE state = 'ready' AND open IS NULL GROUP BY pool, priority, share, task"
 )
 
@@ -128,8 +128,9 @@ NEXT_READY = (
 
 
 def ready_by_lane(unit: Unit) -> list[tuple[str, int, str, str, int]]:
-    """How many steps could be handed out, by pool, priority, share and task."""
-    return unit.execute(READY_BY_LANE)
+    """How many steps could be handed out, by pool, priority, share and task; oldest run first."""
+    rows = sorted(unit.execute(READY_BY_LANE), key=lambda row: row[5])
+    return [row[:5] for row in rows]
 
 
 def next_ready(
