@@ -125,14 +125,14 @@ def test_a_broken_command_is_undone_alone(
     """A bug in one command neither loses the others nor leaves half of it behind."""
     from yarnloom.engine import starting
 
-    real = starting.open_node
+    real = starting.open_root
 
-    def breaks(turn: Any, run: Any, *rest: Any) -> None:
+    def breaks(turn: Any, run: Any) -> Any:
         if run.params == '{"number":13,"step":1}':
             raise RuntimeError("a bug")
-        real(turn, run, *rest)
+        return real(turn, run)
 
-    monkeypatch.setattr(starting, "open_node", breaks)
+    monkeypatch.setattr(starting, "open_root", breaks)
     commands = [StartRun("sums", {"number": n}, f"k{n}", "test") for n in (12, 13, 14)]
     answers = inline.batch(*commands).answers
 

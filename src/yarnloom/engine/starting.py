@@ -10,10 +10,10 @@ from yarnloom.engine.publishing import find_workflow
 from yarnloom.engine.states import RunState
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.views import run_view
-from yarnloom.engine.weaving import open_node
+from yarnloom.engine.weaving import open_root
 from yarnloom.errors import InvalidInput, StartKeyTaken
 from yarnloom.plan.schemas import problems_of, with_defaults
-from yarnloom.store import RunRow
+from yarnloom.store import PartRow, RunRow
 from yarnloom.store import writing as store
 from yarnloom.values import encode, fingerprint
 
@@ -55,14 +55,18 @@ def start_run(turn: Turn, command: StartRun) -> Started:
     params_hash = fingerprint(command.params)
     store.keep_start(turn.unit, workflow, command.key, run.number, params_hash, turn.now)
     store.log_command(turn.unit, turn.now, command.who, "start", run.number, "")
-    open_node(turn, run, plan.nodes[0], None)
+    root = open_root(turn, run)
     turn.changed.add(run.number)
-    return Started(present(turn, run), created=True)
+    return Started(present(turn, run, root), created=True)
 
 
-def present(turn: Turn, run: RunRow) -> dict[str, Any]:
-    """The run as the API shows it, from inside the transaction."""
-    root = turn.unit.parts.one("run = ? AND parent IS NULL", run.number)
+def present(turn: Turn, run: RunRow, root: PartRow | None = None) -> dict[str, Any]:
+    """The run as the API shows it, from inside the transaction.
+
+    Args:
+        root: its root part, where it is at hand.
+    """
+    root = root or turn.unit.parts.one("run = ? AND parent IS NULL", run.number)
     counters = {name: getattr(root, name) for name in root.__slots__} if root else {}
     return run_view({**counters, **{name: getattr(run, name) for name in run.__slots__}})
 

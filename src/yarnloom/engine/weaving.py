@@ -24,12 +24,20 @@ from yarnloom.store import PartRow, RunRow, StepRow
 from yarnloom.values import decode
 
 
-def open_node(turn: Turn, run: RunRow, node: Node, around: PartRow | None) -> None:
+def open_root(turn: Turn, run: RunRow) -> PartRow:
+    """Begin a run's plan; its root part."""
+    return _open_part(turn, run, turn.plan(run).nodes[0], None)
+
+
+def open_node(turn: Turn, run: RunRow, node: Node, around: PartRow) -> None:
     """Begin a part: nothing before it is missing any more."""
     if node.kind is Kind.STEP:
-        assert around is not None, "compiling wraps a lone step in a sequence"
         _open_step(turn, run, node, around)
-        return
+    else:
+        _open_part(turn, run, node, around)
+
+
+def _open_part(turn: Turn, run: RunRow, node: Node, around: PartRow | None) -> PartRow:
     part = turn.unit.parts.add(
         PartRow(
             id=turn.unit.new_id("parts"),
@@ -45,6 +53,7 @@ def open_node(turn: Turn, run: RunRow, node: Node, around: PartRow | None) -> No
     if around:
         turn.count_child(around.id, None, part.state)
     _open_child(turn, run, node, part, 0)
+    return part
 
 
 def step_ended(turn: Turn, step: StepRow) -> None:
