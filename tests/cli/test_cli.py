@@ -74,7 +74,7 @@ def test_cancel_from_the_command(served: ServiceProgram, tmp_path: Path) -> None
     again = run_command("cancel", number, url=served.url)
 
     assert again.returncode == 2
-    assert "is cancelled, so it cannot cancel" in again.stderr
+    assert "is cancelled, so it cannot be cancelled" in again.stderr
 
 
 @pytest.mark.parametrize(

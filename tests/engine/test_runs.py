@@ -169,7 +169,7 @@ def test_a_run_is_cancelled_at_once_when_nothing_is_handed_out(inline: InlineSer
     assert run["state"] == "cancelled"
     assert run["error"]["message"] == "cancelled by test: wrong number"
     assert run["progress"]["cancelled"] == 2
-    with pytest.raises(IllegalTransition, match="is cancelled, so it cannot cancel"):
+    with pytest.raises(IllegalTransition, match="is cancelled, so it cannot be cancelled"):
         inline.do(CancelRun(number, "test"))
 
 

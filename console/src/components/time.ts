@@ -2,7 +2,8 @@ import { useSyncExternalStore } from "react";
 
 /** A duration with the one or two units that matter. */
 export function spell(seconds: number): string {
-  if (seconds < 1) return `${Math.max(0, Math.round(seconds * 1000))} ms`;
+  if (seconds < 0.001) return "<1 ms";
+  if (seconds < 1) return `${Math.round(seconds * 1000)} ms`;
   if (seconds < 10) return `${seconds.toFixed(1)} s`;
   if (seconds < 60) return `${Math.round(seconds)} s`;
   const minutes = Math.floor(seconds / 60);

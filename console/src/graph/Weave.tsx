@@ -2,15 +2,18 @@ import "@xyflow/react/dist/style.css";
 
 import { useComputedColorScheme } from "@mantine/core";
 import { Background, Controls, ReactFlow, useReactFlow, useStore, type Edge } from "@xyflow/react";
-import { useEffect, useMemo } from "react";
+import { useEffect, useMemo, useRef } from "react";
 
 import type { Part } from "../api/types";
-import { layOut, STEP_HEIGHT, STEP_WIDTH } from "./layout";
+import { focusOf, layOut, STEP_HEIGHT, STEP_WIDTH, type Layout } from "./layout";
 import { StepNode, type StepNodeType } from "./StepNode";
 import classes from "./Weave.module.css";
 
 const nodeTypes = { step: StepNode };
 const FIT = { maxZoom: 1, padding: 0.06 };
+/** The smallest zoom at which a step can be read, and how many steps are shown instead. */
+const SMALLEST = 0.45;
+const FOCUS = 7;
 
 interface Props {
   /** The run's parts with their states. */
@@ -24,7 +27,8 @@ interface Props {
 /** The graph of a run: threads through its steps, in the dyes of their states. */
 export function Weave({ graph, chosen, onChoose }: Props) {
   const scheme = useComputedColorScheme("light");
-  const { nodes, edges } = useMemo(() => toFlow(graph, chosen), [graph, chosen]);
+  const layout = useMemo(() => layOut(graph), [graph]);
+  const { nodes, edges } = useMemo(() => toFlow(layout, chosen), [layout, chosen]);
   return (
     <div className={classes.weave} data-testid="weave">
       <ReactFlow
@@ -32,7 +36,6 @@ export function Weave({ graph, chosen, onChoose }: Props) {
         edges={edges}
         nodeTypes={nodeTypes}
         colorMode={scheme}
-        fitView
         fitViewOptions={FIT}
         minZoom={0.1}
         maxZoom={2}
@@ -44,7 +47,7 @@ export function Weave({ graph, chosen, onChoose }: Props) {
         onSelectionChange={({ nodes: [first] }) => first && onChoose(first.id)}
         onlyRenderVisibleElements
       >
-        <FitToWidth />
+        <FitToWidth layout={layout} />
         <Background gap={22} size={1} color="var(--edge)" />
         <Controls showInteractive={false} position="bottom-right" />
       </ReactFlow>
@@ -52,18 +55,31 @@ export function Weave({ graph, chosen, onChoose }: Props) {
   );
 }
 
-/** Fits the graph anew when its frame becomes wider or narrower, as when a step is opened. */
-function FitToWidth() {
+/**
+ * Fits the graph anew when its frame becomes wider or narrower, as when a step is opened. One that
+ * would be too small to read is not shown whole, but where something moves.
+ */
+function FitToWidth({ layout }: { layout: Layout }) {
   const width = useStore((store) => store.width);
   const { fitView } = useReactFlow();
+  const newest = useRef(layout);
   useEffect(() => {
-    void fitView(FIT);
+    newest.current = layout;
+  });
+  useEffect(() => {
+    if (!width) return;
+    const { current } = newest;
+    const readable = current.width * SMALLEST < width;
+    const nodes = readable ? undefined : focusOf(current, FOCUS).map((id) => ({ id }));
+    void fitView({ ...FIT, nodes });
   }, [width, fitView]);
   return null;
 }
 
-function toFlow(graph: Part, chosen: string | null): { nodes: StepNodeType[]; edges: Edge[] } {
-  const { steps, threads } = layOut(graph);
+function toFlow(
+  { steps, threads }: Layout,
+  chosen: string | null,
+): { nodes: StepNodeType[]; edges: Edge[] } {
   const states = new Map(steps.map(({ step }) => [step.address, step.state]));
   return {
     nodes: steps.map(({ step, x, y }) => ({

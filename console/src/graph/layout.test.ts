@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import type { Part } from "../api/types";
-import { GAP, layOut, STEP_WIDTH } from "./layout";
+import { focusOf, GAP, layOut, STEP_WIDTH } from "./layout";
 
 const step = (address: string): Part => ({
   kind: "step",
@@ -45,6 +45,15 @@ describe("the layout", () => {
     const moving = layOut(sequence({ ...step("a"), state: "done" } as Part, step("b")));
 
     expect(moving.steps.map(({ x, y }) => [x, y])).toEqual(waiting.steps.map(({ x, y }) => [x, y]));
+  });
+
+  it("looks first at what moves", () => {
+    const parts = Array.from({ length: 100 }, (_, i) => step(`${i}`));
+    parts[50] = { ...step("50"), state: "running" } as Part;
+    const layout = layOut(sequence(...parts));
+
+    expect(focusOf(layout, 5)).toEqual(["48", "49", "50", "51", "52"]);
+    expect(focusOf(layOut(sequence(step("a"), step("b"))), 5)).toEqual(["a", "b"]);
   });
 
   it("lays out 2,000 steps, nested fifty deep", () => {

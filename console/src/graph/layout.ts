@@ -30,6 +30,15 @@ export interface Layout {
   height: number;
 }
 
+const UNDER_WAY = new Set(["running", "ready", "backing_off", "resting", "paused", "failed"]);
+
+/** The steps to look at first in a graph too long to be read as a whole: around what moves. */
+export function focusOf({ steps }: Layout, count: number): string[] {
+  const found = steps.findIndex(({ step }) => UNDER_WAY.has(step.state));
+  const first = Math.max(0, (found < 0 ? 0 : found) - Math.floor(count / 2));
+  return steps.slice(first, first + count).map(({ step }) => step.address);
+}
+
 interface Block extends Layout {
   /** Addresses of the steps that the thread enters by, and leaves by. */
   first: string[];

@@ -27,14 +27,14 @@ def check(spec: str, as_json: bool) -> int:
         output.print_json({"loom": loom.name, "problems": found})
         return 2 if problems else 0
     if problems:
-        count = f"{len(problems)} mistake{'s' if len(problems) > 1 else ''}"
-        output.say(f"loom {loom.name}: {count}")
+        output.say(f"loom {loom.name}: {output.count(len(problems), 'mistake')}")
         for problem in problems:
             output.say(f"  {problem}")
         return 2
     steps = sum(len(list(plan.steps())) for plan in plans)
     out.print(
-        f"loom {loom.name} is fine: {len(loom.tasks)} tasks, {len(plans)} workflows, {steps} steps"
+        f"loom {loom.name} is fine: {output.count(len(loom.tasks), 'task')}, "
+        f"{output.count(len(plans), 'workflow')}, {output.count(steps, 'step')}"
     )
     return 0
 

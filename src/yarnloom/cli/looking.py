@@ -16,6 +16,7 @@ from yarnloom.errors import InvalidInput
 
 View = dict[str, Any]
 
+LOG_PAGE = 5_000
 EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
 
 
@@ -98,6 +99,8 @@ def watch(client: Client, number: int) -> int:
                 # The graph comes right behind the run: wait for the last picture.
                 if run["state"] in ENDED and graph["state"] in (*ENDED, "skipped"):
                     break
+    if not out.is_terminal:
+        out.print()  # without a terminal the last picture has no line's end
     output.print_end(run)
     return EXIT_BY_STATE[run["state"]]
 
@@ -109,10 +112,7 @@ def log(client: Client, address: str, as_json: bool) -> int:
     if not label:
         graph = client.call(Call("GET", f"/runs/{number}/graph"))
         labels = [s["address"] for s in output.steps_of(graph) if s.get("attempts")]
-    found = [
-        client.call(Call("GET", f"/runs/{number}/log", query={"address": one, "limit": 10_000}))
-        for one in labels
-    ]
+    found = [_whole_log(client, number, one) for one in labels]
     if as_json:
         output.print_json(found)
         return 0
@@ -126,10 +126,21 @@ def log(client: Client, address: str, as_json: bool) -> int:
     return 0
 
 
+def _whole_log(client: Client, number: int, label: str) -> View:
+    """All lines of an attempt, fetched a page at a time."""
+    lines: list[View] = []
+    while True:
+        query = {"address": label, "after": len(lines), "limit": LOG_PAGE}
+        page: View = client.call(Call("GET", f"/runs/{number}/log", query=query))
+        lines += page["lines"]
+        if len(page["lines"]) < LOG_PAGE:
+            return {**page, "lines": lines}
+
+
 def _log_line(line: View) -> Text:
     mark = line.get("level") or line["stream"]
     style = {"stderr": "yellow", "error": "red", "warning": "yellow"}.get(mark, "dim")
-    return Text.assemble((line["at"][11:23], "dim"), " ", (f"{mark:<8}", style), line["text"])
+    return Text.assemble((line["at"][11:23], "dim"), " ", (f"{mark:<8} ", style), line["text"])
 
 
 def workflows(client: Client, as_json: bool) -> int:

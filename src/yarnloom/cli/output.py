@@ -80,6 +80,8 @@ def took(begin: str | None, end: str | None) -> str:
 def seconds_text(seconds: float) -> str:
     """A duration with the one or two units that matter."""
     seconds = max(0.0, seconds)
+    if seconds < 0.001:
+        return "<1 ms"
     if seconds < 1:
         return f"{seconds * 1000:.0f} ms"
     if seconds < 10:
@@ -127,6 +129,11 @@ def run_table(runs: list[View]) -> Table:
             took(run["started_at"], run["ended_at"]),
         )
     return found
+
+
+def count(number: int, noun: str) -> str:
+    """ "1 task", "2 tasks"."""
+    return f"{number} {noun}" + ("" if number == 1 else "s")
 
 
 def run_head(run: View) -> Text:

@@ -236,6 +236,18 @@ class IllegalTransition(Conflict):
     """A transition that is in no table."""
 
 
+# What commands do to something is said in the passive voice.
+_PASSIVE = {
+    "cancel": "be cancelled",
+    "hold": "be held",
+    "mend": "be mended",
+    "pause": "be paused",
+    "resume": "be resumed",
+    "retry": "be retried",
+    "skip": "be skipped",
+    "supply": "be supplied with an output",
+}
+
 State = TypeVar("State", StepState, PartState, RunState)
 Event = TypeVar("Event", StepEvent, RunEvent)
 
@@ -257,9 +269,6 @@ def next_state(
     row: dict[Event, State] = table[state]  # type: ignore[index]  # a StrEnum equals its text
     found = row.get(event)
     if found is None:
-        possible = ", ".join(sorted(row)) or "nothing"
-        raise IllegalTransition(
-            f"{what} is {state}, so it cannot {event.replace('_', ' ')}; possible now: {possible}",
-            state=str(state),
-        )
+        verb = _PASSIVE.get(event, event.replace("_", " "))
+        raise IllegalTransition(f"{what} is {state}, so it cannot {verb}", state=str(state))
     return found

@@ -2,9 +2,9 @@
 
 Each frame is a CloudEvents 1.0 JSON object, encoded once for all watchers. Frames of one run are
 spaced: the first comes at once, the next after an interval that grows with the number of
-watchers, and the last state is always sent. A bounded ring lets a watcher go on after a short
-break; one that fell further behind, or asks for an id that is not known, gets a snapshot.
-While nobody watches, nothing is read and nothing is encoded.
+watchers and with the size of what they get, and the last state is always sent. A bounded ring
+lets a watcher go on after a short break; one that fell further behind, or asks for an id that is
+not known, gets a snapshot. While nobody watches, nothing is read and nothing is encoded.
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ RING_BYTES = 16 * 1024 * 1024
 BACKLOG = 200
 SHORTEST = 0.05
 FRAMES_A_SECOND = 2_000
+BYTES_A_SECOND = 1_000_000
 
 View = dict[str, Any]
 
@@ -164,22 +165,26 @@ class Hub:
         try:
             while self._dirty and not self._closed.is_set():
                 runs, self._dirty = self._dirty, set()
+                size = 0
                 for run in sorted(runs):
-                    await self._tell(run)
-                await asyncio.sleep(max(SHORTEST, len(self._watchers) / FRAMES_A_SECOND))
+                    size += await self._tell(run)
+                crowd = len(self._watchers) / FRAMES_A_SECOND
+                await asyncio.sleep(max(SHORTEST, crowd, size / BYTES_A_SECOND))
         finally:
             self._spreading = None
 
-    async def _tell(self, run: int) -> None:
+    async def _tell(self, run: int) -> int:
+        """Tell everybody of a run; how many bytes its frames have."""
         close = any(watcher.run == run for watcher in self._watchers)
         view = await self._look(run, close)
         if view is None:
-            return
-        self._push(run, False, "yarnloom.run.changed", {"run": view["run"]})
+            return 0
+        size = self._push(run, False, "yarnloom.run.changed", {"run": view["run"]})
         if close:
-            self._push(run, True, "yarnloom.graph.changed", {"graph": view["graph"]})
+            size += self._push(run, True, "yarnloom.graph.changed", {"graph": view["graph"]})
+        return size
 
-    def _push(self, run: int, detail: bool, kind: str, data: View) -> None:
+    def _push(self, run: int, detail: bool, kind: str, data: View) -> int:
         self._sequence += 1
         text = self._encode(kind, str(run), data)
         frame = Frame(self._sequence, run, detail, kind, text)
@@ -190,6 +195,7 @@ class Hub:
         for watcher in self._watchers:
             if watcher.wants(frame):
                 watcher.push(frame)
+        return len(text)
 
     async def _snapshot(self, run: int | None) -> dict[str, str]:
         # The id is taken before looking: what changes meanwhile is sent again, never missed.
