@@ -50,7 +50,7 @@ pictures: $(PYTHON_READY) console browser ## Take docs/screenshots anew from the
 
 lock: $(PYTHON_READY) ## Renew the locked versions of Python packages
 	$(BIN)/uv pip compile -q pyproject.toml --group dev --all-extras --universal \
-	  --generate-hashes --no-emit-index-url --upgrade -o requirements.lock
+	  --generate-hashes --upgrade -o requirements.lock
 
 clean: ## Remove everything that was built or installed here
 	rm -rf $(VENV) console/node_modules src/yarnloom/_console dist .mypy_cache .ruff_cache .hypothesis

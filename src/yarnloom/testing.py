@@ -36,8 +36,9 @@ from yarnloom.engine import (
     Started,
     StartRun,
 )
-from yarnloom.engine.views import run_view, step_view
+from yarnloom.engine.views import graph_view, run_view, step_view
 from yarnloom.loom import Loom
+from yarnloom.plan import read_plan
 from yarnloom.store import Database, reading
 from yarnloom.worker.calling import Called, call_task
 
@@ -82,7 +83,12 @@ class InlineService:
     ) -> None:
         self.database = database
         self.clock = clock or ManualClock()
-        self.engine = Engine(database, self.clock(), settings)
+        self._settings = settings
+        self.restart()
+
+    def restart(self) -> None:
+        """Begin anew from what is stored, as a service that was killed does."""
+        self.engine = Engine(self.database, self.clock(), self._settings)
 
     def batch(self, *commands: Command) -> Results:
         """Do commands in one transaction; the results may hold refusals."""
@@ -122,6 +128,18 @@ class InlineService:
         rows = self.database.read(lambda connection: reading.steps(connection, number))
         return [{"node": row["node"], **step_view(row)} for row in rows]
 
+    def graph(self, number: int) -> dict[str, Any]:
+        """The parts of a run as a tree, each with its state."""
+
+        def look(connection: Any) -> dict[str, Any]:
+            row = reading.run(connection, number)
+            assert row is not None
+            plan = read_plan(reading.plan_document(connection, row["plan"]))
+            parts, steps = reading.parts(connection, number), reading.steps(connection, number)
+            return graph_view(plan, parts, steps)
+
+        return self.database.read(look)
+
     def work(self, loom: Loom) -> None:
         """Run everything that is ready, and what becomes ready by it, to the end."""
         tasks = {task.full_name: task for task in loom.tasks.values()}
@@ -153,7 +171,8 @@ class InlineRun:
         output: the run's output, if it is done.
         error: what went wrong, otherwise.
         data: everything the API shows of the run.
-        steps: its steps, in plan order.
+        steps: its steps that could begin, in plan order.
+        graph: its parts as a tree, each with its state.
     """
 
     state: str
@@ -161,6 +180,7 @@ class InlineRun:
     error: dict[str, Any] | None
     data: dict[str, Any]
     steps: list[dict[str, Any]] = field(default_factory=list)
+    graph: dict[str, Any] = field(default_factory=dict)
 
 
 @contextlib.contextmanager
@@ -192,5 +212,5 @@ def run_workflow(
         number = service.start(f"{loom.name}/{workflow}", {**(params or {}), **named})
         service.work(loom)
         data = service.run(number)
-        steps = service.steps(number)
-        return InlineRun(data["state"], data["output"], data["error"], data, steps)
+        steps, graph = service.steps(number), service.graph(number)
+        return InlineRun(data["state"], data["output"], data["error"], data, steps, graph)

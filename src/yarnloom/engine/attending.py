@@ -89,6 +89,7 @@ def leave(turn: Turn, command: Leave) -> None:
     for attempt in sorted(worker.in_hand):
         hand_back(turn, attempt)
     store.worker_gone(turn.unit, worker.id, turn.now)
+    turn.gone.add(worker.id)
 
 
 def lose_worker(turn: Turn, command: LoseWorker) -> None:
@@ -99,6 +100,7 @@ def lose_worker(turn: Turn, command: LoseWorker) -> None:
     for attempt in sorted(worker.in_hand):
         lose(turn, attempt, f"worker {worker.name} is gone: {command.why}")
     store.worker_gone(turn.unit, worker.id, turn.now)
+    turn.gone.add(worker.id)
     store.log_command(
         turn.unit, turn.now, "service", "lose_worker", None, command.why, worker=worker.name
     )

@@ -39,6 +39,7 @@ class Results:
     Attributes:
         answers: one for each command, in order: its answer, or the exception that refused it.
         messages: for workers with an open request: what is to be sent to them now.
+        gone: workers that left or were lost; none of their requests will get an answer.
         changed: numbers of the runs that look different now.
         ended: numbers of the runs that have ended now.
         commit_seconds: how long the disk took to make it durable; None if nothing was stored.
@@ -47,6 +48,7 @@ class Results:
 
     answers: list[Any] = field(default_factory=list)
     messages: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    gone: set[str] = field(default_factory=set)
     changed: set[int] = field(default_factory=set)
     ended: set[int] = field(default_factory=set)
     commit_seconds: float | None = None
@@ -123,6 +125,7 @@ class Engine:
         for command in batch:
             results = self.execute([command], moment)
             total.answers += results.answers
+            total.gone |= results.gone
             total.changed |= results.changed
             total.ended |= results.ended
             for worker, messages in results.messages.items():
@@ -135,6 +138,7 @@ class Engine:
     ) -> Results:
         results = Results(
             answers,
+            gone=turn.gone,
             changed=turn.changed,
             ended=turn.ended,
             next_due=self._memory.due.next_at,

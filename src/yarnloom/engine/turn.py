@@ -46,6 +46,7 @@ class Turn:
         mono: seconds of a clock that never jumps.
         changed: numbers of runs that look different now.
         ended: numbers of runs that have ended now.
+        gone: workers that left or were lost.
         reporters: workers whose report is part of this transaction, so that they can be answered.
         outputs: outputs of parts that ended in this transaction, by part row and node.
     """
@@ -59,6 +60,7 @@ class Turn:
     mono: float
     changed: set[int] = field(default_factory=set)
     ended: set[int] = field(default_factory=set)
+    gone: set[str] = field(default_factory=set)
     reporters: set[str] = field(default_factory=set)
     outputs: dict[tuple[int, int], str | None] = field(default_factory=dict)
 

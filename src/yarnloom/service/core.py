@@ -22,7 +22,7 @@ from yarnloom.engine import (
 )
 from yarnloom.engine.states import RUN_ENDED
 from yarnloom.engine.views import graph_view, run_view
-from yarnloom.errors import Busy, Gone, NotFound
+from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.plan import Plan, read_plan
 from yarnloom.service.events import Hub
 from yarnloom.service.logs import LogFolder
@@ -160,6 +160,10 @@ class Core:
         for worker, messages in results.messages.items():
             if answer := self._asks.get(worker):
                 _settle(answer, messages)
+        for worker in results.gone & self._asks.keys():
+            answer = self._asks[worker]
+            if not answer.done():
+                answer.set_exception(WorkerUnknown(f"worker {worker} was given up; register again"))
         for run in results.ended & self._waiting.keys():
             for woken in self._waiting[run]:
                 _settle(woken, None)

@@ -1,0 +1,247 @@
+"""The worker protocol, spoken raw: as a worker written in any language would."""
+
+from __future__ import annotations
+
+import threading
+import uuid
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import httpx
+import pytest
+
+from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
+
+Message = dict[str, Any]
+LEASE = 6.0
+
+
+@pytest.fixture(scope="module")
+def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram]:
+    """A service without workers, with a short lease."""
+    with service(tmp_path_factory.mktemp("protocol"), "--lease", str(LEASE)) as found:
+        assert run_command("publish", LOOM, url=found.url).returncode == 0
+        yield found
+
+
+class RawWorker:
+    """A worker that does only what a test tells it."""
+
+    def __init__(self, program: ServiceProgram, places: int = 1) -> None:
+        self.http = httpx.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False)
+        self.id = f"raw-{uuid.uuid4().hex[:8]}"
+        self.places = places
+        self.received: list[int] = []
+
+    def register(self, *in_hand: int) -> Message:
+        """Say what this worker is."""
+        body = {
+            "id": self.id,
+            "name": self.id,
+            "places": self.places,
+            "tasks": {"marks/add": "0123456789ab"},
+            "in_hand": list(in_hand),
+        }
+        answer = self.http.post("/workers", json=body)
+        assert answer.status_code == 201, answer.text
+        found: Message = answer.json()
+        return found
+
+    def ask(self, *, acknowledge: bool = True) -> list[Message]:
+        """Open the request; what it is answered with."""
+        answer = self.http.post(f"/workers/{self.id}/ask", json={"received": self.received})
+        assert answer.status_code == 200, answer.text
+        messages: list[Message] = answer.json()["messages"]
+        if acknowledge:
+            self.received = [message["serial"] for message in messages]
+        return messages
+
+    def report(self, *items: Message, **more: Any) -> httpx.Response:
+        """Tell what happened."""
+        body = {"items": list(items), **more}
+        return self.http.post(f"/workers/{self.id}/report", json=body)
+
+    def leave(self) -> None:
+        """End."""
+        assert self.http.delete(f"/workers/{self.id}").status_code == 204
+
+
+@pytest.fixture
+def worker(program: ServiceProgram) -> Iterator[RawWorker]:
+    """A registered worker, which leaves at the end."""
+    found = RawWorker(program)
+    found.register()
+    yield found
+    found.leave()
+
+
+def start(program: ServiceProgram, number: int) -> int:
+    """Start a run of two steps; its number."""
+    return program.client().start("sums", number=number).number
+
+
+def state(program: ServiceProgram, run: int) -> str:
+    """A run's state."""
+    return program.client().run(run).state
+
+
+def test_work_is_pushed_to_an_open_request(program: ServiceProgram, worker: RawWorker) -> None:
+    """The request hangs until there is something, and is answered with it."""
+    with ThreadPoolExecutor(1) as threads:
+        asked = threads.submit(worker.ask)
+        run = start(program, 20)
+        (work,) = asked.result(30)
+    assert work["kind"] == "work"
+    assert (work["task"], work["input"]) == ("marks/add", {"number": 20, "more": 1})
+    assert (work["address"], work["number"], work["tries"]) == (f"{run}/first", 1, 1)
+
+    worker.report({"attempt": work["attempt"], "begun_ago": 0.1})
+    assert state(program, run) == "running"
+    answer = worker.report({"attempt": work["attempt"], "outcome": "done", "output": 21}).json()
+    (following,) = answer["messages"]
+    assert following["input"] == {"number": 21}
+    assert following["token"] != work["token"]
+    worker.report({"attempt": following["attempt"], "outcome": "done", "output": 22})
+
+    assert program.client().run(run).output == 22
+
+
+def test_a_newer_request_takes_the_place_of_the_older(
+    program: ServiceProgram, worker: RawWorker
+) -> None:
+    """One is open at a time; the older is answered empty at once."""
+    with ThreadPoolExecutor(2) as threads:
+        older = threads.submit(worker.ask)
+        eventually(lambda: _listens(program, worker))
+        newer = threads.submit(worker.ask)
+        assert older.result(30) == []
+        run = start(program, 1)
+        (work,) = newer.result(30)
+    worker.report({"attempt": work["attempt"], "outcome": "failed", "error": {"message": "no"}})
+
+    assert state(program, run) == "failed"
+
+
+def _listens(program: ServiceProgram, worker: RawWorker) -> bool:
+    """Whether the service has heard of the worker since it registered."""
+    found = worker.http.get("/workers").json()["workers"]
+    return any(one["id"] == worker.id for one in found)
+
+
+def test_an_answer_that_was_lost_is_sent_again(program: ServiceProgram, worker: RawWorker) -> None:
+    """The same attempt, as often as it is not acknowledged."""
+    run = start(program, 1)
+    first = worker.ask(acknowledge=False)
+    second = worker.ask()
+    assert first == second
+
+    worker.report({"attempt": first[0]["attempt"], "outcome": "refused", "error": {"message": ""}})
+    assert state(program, run) == "failed"
+
+
+def test_a_result_after_the_lease_is_refused(program: ServiceProgram) -> None:
+    """The worker was silent for too long; another got the step, and its result counts."""
+    silent, other = RawWorker(program), RawWorker(program)
+    silent.register()
+    run = start(program, 5)
+    (work,) = silent.ask()
+    silent.report({"attempt": work["attempt"], "begun_ago": 0.0})
+    other.register()
+    alive = threading.Event()
+
+    def lost() -> bool:
+        if not alive.wait(0.2):
+            other.report()  # renews the other's lease
+        query = {"address": "first"}
+        step = silent.http.get(f"/runs/{run}/steps", params=query).json()
+        return bool(step["attempts"][0]["outcome"] == "lost")
+
+    eventually(lost)
+    (again,) = other.ask()
+    assert (again["number"], again["token"]) == (2, work["token"])
+
+    late = {"attempt": work["attempt"], "outcome": "done", "output": 99}
+    assert silent.report(late).json()["type"] == "urn:yarnloom:worker-unknown"
+    silent.register(work["attempt"])
+    answer = silent.report(late).json()
+    (refusal,), (order,) = answer["refused"], answer["messages"]
+    assert refusal["attempt"] == work["attempt"]
+    assert (order["kind"], order["attempt"]) == ("drop", work["attempt"])
+
+    answer = other.report({"attempt": again["attempt"], "outcome": "done", "output": 6}).json()
+    other.report({"attempt": answer["messages"][0]["attempt"], "outcome": "done", "output": 7})
+    assert program.client().run(run).output == 7
+    silent.leave()
+    other.leave()
+
+
+def test_the_open_request_of_a_lost_worker_is_answered(program: ServiceProgram) -> None:
+    """So that it registers again at once, and does not wait for an answer that cannot come."""
+    silent = RawWorker(program, places=0)
+    silent.register()
+    answer = silent.http.post(f"/workers/{silent.id}/ask", json={})
+
+    assert (answer.status_code, answer.json()["type"]) == (404, "urn:yarnloom:worker-unknown")
+
+
+def test_a_cancel_reaches_the_open_request(program: ServiceProgram, worker: RawWorker) -> None:
+    """Also of a worker that is full."""
+    run = start(program, 1)
+    (work,) = worker.ask()
+    worker.report({"attempt": work["attempt"], "begun_ago": 0.0})
+    with ThreadPoolExecutor(1) as threads:
+        asked = threads.submit(worker.ask)
+        program.client().run(run).cancel("enough")
+        (order,) = asked.result(30)
+    assert (order["kind"], order["attempt"], order["why"]) == ("stop", work["attempt"], "cancel")
+
+    worker.report({"attempt": work["attempt"], "outcome": "cancelled"})
+    assert state(program, run) == "cancelled"
+
+
+def test_a_worker_that_leaves_gives_back(program: ServiceProgram, worker: RawWorker) -> None:
+    """Another one gets the step, which has lost nothing."""
+    run = start(program, 1)
+    leaving = RawWorker(program)
+    leaving.register()
+    (work,) = leaving.ask()
+    leaving.leave()
+    (again,) = worker.ask()
+
+    assert (again["address"], again["number"], again["tries"]) == (work["address"], 2, 1)
+    worker.report({"attempt": again["attempt"], "outcome": "failed", "error": {"message": "x"}})
+    assert state(program, run) == "failed"
+
+
+def test_lines_arrive_before_the_end(program: ServiceProgram, worker: RawWorker) -> None:
+    """In one report; and once, although it was sent twice."""
+    run = start(program, 1)
+    (work,) = worker.ask()
+    attempt = work["attempt"]
+    lines = [{"at": "2027-01-01T00:00:00Z", "stream": "stdout", "text": "high water"}]
+    logs = [{"attempt": attempt, "first": 0, "lines": lines}]
+    item = {"attempt": attempt, "outcome": "failed", "error": {"type": "E", "message": "x"}}
+    for _ in range(2):
+        assert worker.report(item, logs=logs).json()["refused"] == []
+    found = worker.http.get(f"/runs/{run}/log", params={"address": "first"}).json()
+
+    assert [line["text"] for line in found["lines"]] == ["high water"]
+
+
+@pytest.mark.parametrize(
+    ("body", "pointer"),
+    [
+        ({"items": [{"attempt": 1, "outcome": "lucky"}]}, "/items/0/outcome"),
+        ({"items": [{"attempt": "x"}]}, "/items/0/attempt"),
+        ({"items": [{"attempt": 1, "begun_ago": -1}]}, "/items/0/begun_ago"),
+        ({"places": -1}, "/places"),
+        ({"what": 1}, "/what"),
+    ],
+)
+def test_a_report_that_is_none_is_refused(worker: RawWorker, body: Message, pointer: str) -> None:
+    """With the place of the mistake."""
+    answer = worker.http.post(f"/workers/{worker.id}/report", json=body)
+
+    assert answer.status_code == 422
+    assert pointer in [one["pointer"] for one in answer.json()["problems"]]
