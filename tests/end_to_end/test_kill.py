@@ -145,7 +145,7 @@ def test_a_step_goes_on_while_the_service_is_away(tmp_path: Path) -> None:
 def test_a_cut_off_worker_ends_what_must_not_overlap(tmp_path: Path) -> None:
     """When its lease has ended, not when the service is back."""
     data = tmp_path / "data"
-    with service(data, "--lease", "1") as first:
+    with service(data, "--lease", "3") as first:
         _publish(first)
         worker = Program("worker", "--load", LOOM, "--url", first.url)
         run = first.client().start("alones", folder=str(tmp_path))
