@@ -106,7 +106,7 @@ function Attempts({ attempts }: { attempts: Attempt[] }) {
       <Title order={2} size="h5" mb={4}>
         Attempts
       </Title>
-      <Table fz="xs" verticalSpacing={4} className={classes.attempts}>
+      <Table fz="xs" verticalSpacing={4} horizontalSpacing={7} className={classes.attempts}>
         <Table.Thead>
           <Table.Tr>
             <Table.Th>#</Table.Th>
