@@ -72,7 +72,7 @@ class Program:
             assert found or self.process.poll() is None, f"it ended:\n{self.text}"
             return found
 
-        return eventually(look, f"{pattern} in:\n{self.text}")  # type: ignore[return-value]
+        return eventually(look, f"{pattern} in:\n{self.text}")
 
     def kill(self) -> None:
         """As `kill -9` does."""

@@ -99,7 +99,7 @@ def test_an_output_that_is_refused_fails_the_step(returned: Any, words: str) -> 
 
     @loom.task
     def odd() -> float:
-        return returned  # type: ignore[no-any-return]
+        return returned
 
     loom.workflow("w", plan=step("odd", odd))
     run = run_workflow(loom, "w")

@@ -31,7 +31,7 @@ ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking",
 
 
 # Slate ground and wool ink, and the dyes that the command uses.
-SLATE = TerminalTheme((32, 38, 43), (233, 228, 217), list(MONOKAI.ansi_colors._colors[:8]))  # type: ignore[arg-type]
+SLATE = TerminalTheme((32, 38, 43), (233, 228, 217), [MONOKAI.ansi_colors[n] for n in range(8)])
 
 
 class Terminal:

@@ -228,6 +228,9 @@ def test_a_worker_told_to_end_lets_its_step_finish(tmp_path: Path) -> None:
         assert [one["outcome"] for one in step["attempts"]] == ["handed_back"]
         assert (step["state"], step["tries"], step["losses"]) == ("ready", 0, 0)
 
+        shown = run_command("show", str(run.number), url=program.url)
+        assert "waits for a worker with a free place" in shown.stdout
+
         second = Program("worker", "--load", LOOM, "--url", program.url)
         (tmp_path / "go").touch()
         assert run.wait(60) == "begun, held, finished"
@@ -239,6 +242,6 @@ def test_every_command_has_help() -> None:
     parser = build_parser()
     commands = next(a.choices for a in parser._actions if a.dest == "command")
     assert commands is not None
-    for name, sub in commands.items():  # type: ignore[union-attr]
+    for name, sub in commands.items():
         assert sub.description, name
         assert sub.format_help()

@@ -8,7 +8,15 @@ from pathlib import Path
 
 import pytest
 
-from tests.helpers import LOOM, Program, eventually, processes_with, service
+from tests.helpers import (
+    LOOM,
+    Program,
+    ServiceProgram,
+    eventually,
+    processes_with,
+    run_command,
+    service,
+)
 from yarnloom import Run
 from yarnloom.errors import RunFailed
 
@@ -23,6 +31,12 @@ def marks(folder: Path, name: str) -> list[int]:
     return [int(line) for line in path.read_text().splitlines()] if path.exists() else []
 
 
+def publish(program: ServiceProgram) -> None:
+    """Publish the tests' loom."""
+    done = run_command("publish", LOOM, url=program.url)
+    assert done.returncode == 0, done.stderr
+
+
 def outcomes(run: Run, step: str) -> list[str | None]:
     """How the attempts of a step ended."""
     from yarnloom.client import Call
@@ -35,20 +49,13 @@ def test_a_run_survives_the_service_killed_right_after_start(tmp_path: Path) -> 
     """What `start` acknowledged is there after kill -9, and ends."""
     data = tmp_path / "data"
     with service(data) as first:
-        number = first.client().start("sums", number=1).number if _publish(first) else 0
+        publish(first)
+        number = first.client().start("sums", number=1).number
         first.kill()
     with service(data, "--load", LOOM, port=first.port) as second:
         output = second.client().run(number).wait(60)
 
     assert output == 3
-
-
-def _publish(program: object) -> bool:
-    from tests.helpers import run_command
-
-    done = run_command("publish", LOOM, url=program.url)  # type: ignore[attr-defined]
-    assert done.returncode == 0, done.stderr
-    return True
 
 
 def test_a_step_survives_its_process(tmp_path: Path) -> None:
@@ -122,7 +129,7 @@ def test_a_step_goes_on_while_the_service_is_away(tmp_path: Path) -> None:
     """The step ends while the service is away, and its result is there afterwards."""
     data = tmp_path / "data"
     with service(data) as first:
-        _publish(first)
+        publish(first)
         worker = Program("worker", "--load", LOOM, "--url", first.url, "--name", "steady")
         run = first.client().start("held", folder=str(tmp_path))
         eventually(lambda: marks(tmp_path, "hold"))
@@ -146,7 +153,7 @@ def test_a_cut_off_worker_ends_what_must_not_overlap(tmp_path: Path) -> None:
     """When its lease has ended, not when the service is back."""
     data = tmp_path / "data"
     with service(data, "--lease", "3") as first:
-        _publish(first)
+        publish(first)
         worker = Program("worker", "--load", LOOM, "--url", first.url)
         run = first.client().start("alones", folder=str(tmp_path))
         eventually(lambda: marks(tmp_path, "alone"))

@@ -31,7 +31,7 @@ def test_every_state_can_be_reached_and_left() -> None:
     """From the first state on; and whatever has ended can be run again by a mend."""
     for table, first in ((STEP_TABLE, StepState.WAITING), (RUN_TABLE, RunState.SCHEDULED)):
         reached = {first}
-        while more := {s for r in reached for s in table[r].values()} - reached:  # type: ignore[index]
+        while more := {s for r in reached for s in table[r].values()} - reached:
             reached |= more
 
         assert reached == set(table)

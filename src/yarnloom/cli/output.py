@@ -157,6 +157,8 @@ def step_table(steps: list[View]) -> Table:
         state = state_text(step["state"], step.get("stop_asked"))
         if step["state"] == "ready" and step.get("worker"):
             state.append(f" (with worker {step['worker']})", style="dim")
+        elif step["state"] == "ready":
+            note = "waits for a worker with a free place"
         found.add_row(
             step["address"],
             state,

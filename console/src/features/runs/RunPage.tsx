@@ -2,10 +2,10 @@ import { Accordion, Group, Stack, Text, Title } from "@mantine/core";
 import { useParams, useSearchParams } from "react-router";
 
 import type { Run } from "../../api/types";
+import { FoldedValue } from "../../components/FoldedValue";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
 import { Ago, Took } from "../../components/Time";
-import { Value } from "../../components/Value";
 import { Weave } from "../../graph/Weave";
 import { useLive } from "../../queries/live";
 import { useGraph, useRun } from "../../queries/runs";
@@ -123,20 +123,8 @@ function Outcome({ run }: { run: Run }) {
 function Values({ run }: { run: Run }) {
   return (
     <Accordion multiple defaultValue={["params"]} variant="contained" className={classes.values}>
-      <Accordion.Item value="params">
-        <Accordion.Control>Params</Accordion.Control>
-        <Accordion.Panel>
-          <Value value={run.params} label="params" />
-        </Accordion.Panel>
-      </Accordion.Item>
-      {run.state === "done" && (
-        <Accordion.Item value="output">
-          <Accordion.Control>Output</Accordion.Control>
-          <Accordion.Panel>
-            <Value value={run.output} label="output" />
-          </Accordion.Panel>
-        </Accordion.Item>
-      )}
+      <FoldedValue title="Params" value={run.params} />
+      {run.state === "done" && <FoldedValue title="Output" value={run.output} />}
     </Accordion>
   );
 }

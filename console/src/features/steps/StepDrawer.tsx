@@ -1,6 +1,7 @@
 import { Accordion, Drawer, Group, Stack, Table, Text, Title } from "@mantine/core";
 
 import type { Attempt, Json, Step } from "../../api/types";
+import { FoldedValue } from "../../components/FoldedValue";
 import { ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
 import { spell } from "../../components/time";
@@ -156,22 +157,8 @@ interface ValuesProps {
 function Values({ input, output, ended }: ValuesProps) {
   return (
     <Accordion multiple variant="separated" className={classes.values}>
-      {input !== null && (
-        <Accordion.Item value="input">
-          <Accordion.Control>Input</Accordion.Control>
-          <Accordion.Panel>
-            <Value value={input} label="input" />
-          </Accordion.Panel>
-        </Accordion.Item>
-      )}
-      {ended && (
-        <Accordion.Item value="output">
-          <Accordion.Control>Output</Accordion.Control>
-          <Accordion.Panel>
-            <Value value={output} label="output" />
-          </Accordion.Panel>
-        </Accordion.Item>
-      )}
+      {input !== null && <FoldedValue title="Input" value={input} />}
+      {ended && <FoldedValue title="Output" value={output} />}
     </Accordion>
   );
 }
