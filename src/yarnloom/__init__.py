@@ -4,8 +4,20 @@ from typing import TYPE_CHECKING, Any
 
 from yarnloom.context import StepContext
 from yarnloom.errors import GiveUp, YarnloomError
+from yarnloom.failures import FailedItem, FailedStep, Failure, Fault
 from yarnloom.loom import Loom
-from yarnloom.plan import output, param, previous, sequence, step
+from yarnloom.plan import (
+    each,
+    failure,
+    failures,
+    item,
+    output,
+    parallel,
+    param,
+    previous,
+    sequence,
+    step,
+)
 from yarnloom.version import VERSION
 
 if TYPE_CHECKING:
@@ -17,12 +29,21 @@ __all__ = [
     "AsyncClient",
     "AsyncRun",
     "Client",
+    "FailedItem",
+    "FailedStep",
+    "Failure",
+    "Fault",
     "GiveUp",
     "Loom",
     "Run",
     "StepContext",
     "YarnloomError",
+    "each",
+    "failure",
+    "failures",
+    "item",
     "output",
+    "parallel",
     "param",
     "previous",
     "sequence",

@@ -6,7 +6,8 @@ import functools
 import hashlib
 import inspect
 import typing
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any, Literal, TypeVar, overload
 
 from pydantic import BaseModel, ConfigDict, PydanticSchemaGenerationError, TypeAdapter
@@ -35,6 +36,8 @@ class Task:
         overlap: "never" if a worker that is cut off must end it when its lease ends.
         is_async: whether it is an `async def` function.
         io: whether its attempts share one process of a worker, many at a time.
+        pin_code: whether steps run only with the code that their plan was published with.
+        was: full names that it had before; it also serves plans that use them.
     """
 
     def __init__(
@@ -47,6 +50,8 @@ class Task:
         grace: float,
         overlap: Overlap,
         io: bool,
+        pin_code: bool,
+        was: Sequence[str],
     ) -> None:
         self.name = name
         self.full_name = f"{loom}/{name}"
@@ -55,6 +60,8 @@ class Task:
         self.overlap = overlap
         self.is_async = inspect.iscoroutinefunction(function)
         self.io = io or self.is_async
+        self.pin_code = pin_code
+        self.was = tuple(f"{loom}/{earlier}" for earlier in was)
         self._release = release
 
     @functools.cached_property
@@ -162,7 +169,19 @@ class Task:
             "grace": self.grace,
             "overlap": self.overlap,
             "io": self.io,
+            "pin_code": self.pin_code,
+            "was": list(self.was),
         }
+
+
+@dataclass(frozen=True, slots=True)
+class _Declared:
+    """A workflow as it was declared; params as a JSON Schema."""
+
+    params: dict[str, Any]
+    plan: Part
+    on_failure: Part | None
+    on_end: Part | None
 
 
 class Loom:
@@ -180,7 +199,7 @@ class Loom:
         self.release = release
         self._tasks: dict[str, Task] = {}
         self._by_function: dict[Callable[..., Any], Task] = {}
-        self._workflows: dict[str, tuple[dict[str, Any], Part]] = {}
+        self._workflows: dict[str, _Declared] = {}
         self._problems: list[Problem] = []
 
     def __repr__(self) -> str:
@@ -190,6 +209,12 @@ class Loom:
     def tasks(self) -> dict[str, Task]:
         """The tasks by name."""
         return dict(self._tasks)
+
+    @property
+    def served(self) -> dict[str, Task]:
+        """The tasks by every full name that a worker with this loom serves, earlier ones too."""
+        found = {earlier: task for task in self._tasks.values() for earlier in task.was}
+        return found | {task.full_name: task for task in self._tasks.values()}
 
     @overload
     def task(self, function: Function, /) -> Function: ...
@@ -202,6 +227,8 @@ class Loom:
         grace: float = DEFAULT_GRACE,
         overlap: Overlap = "allowed",
         io: bool = False,
+        pin_code: bool = False,
+        was: Sequence[str] = (),
     ) -> Callable[[Function], Function]: ...
     def task(
         self,
@@ -212,6 +239,8 @@ class Loom:
         grace: float = DEFAULT_GRACE,
         overlap: Overlap = "allowed",
         io: bool = False,
+        pin_code: bool = False,
+        was: Sequence[str] = (),
     ) -> Function | Callable[[Function], Function]:
         """Declare a function as a task. The function stays as it is, and can be called directly.
 
@@ -225,12 +254,24 @@ class Loom:
             io: the function mostly waits, so many of its attempts share one process, on threads.
                 `async def` functions always do, on one event loop. Such an attempt cannot be
                 killed: one that does not stop within its grace is abandoned.
+            pin_code: steps go only to workers that have the very code that their plan was published
+                with. Without it any worker will do whose task has this name and fitting types.
+            was: names that the task had before: workers with this loom also run steps of plans
+                that still use them.
         """
 
         def declare(declared: Function) -> Function:
             own_name = name or declared.__name__
             task = Task(
-                self.name, own_name, declared, self.release, grace=grace, overlap=overlap, io=io
+                self.name,
+                own_name,
+                declared,
+                self.release,
+                grace=grace,
+                overlap=overlap,
+                io=io,
+                pin_code=pin_code,
+                was=was,
             )
             if not NAME.match(task.name):
                 self._say(task.name, f"found the task name {task.name!r}; a name has {NAME_RULE}")
@@ -242,19 +283,30 @@ class Loom:
 
         return declare(function) if function is not None else declare
 
-    def workflow(self, name: str, *, plan: Part, params: type[BaseModel] | None = None) -> None:
+    def workflow(
+        self,
+        name: str,
+        *,
+        plan: Part,
+        params: type[BaseModel] | None = None,
+        on_failure: Part | None = None,
+        on_end: Part | None = None,
+    ) -> None:
         """Declare a workflow.
 
         Args:
             name: its name within the loom.
             plan: its parts, e.g. `sequence(...)`.
             params: a Pydantic model of what a run is started with; none unless given.
+            on_failure: a part that runs when the plan has failed.
+            on_end: a part that runs when the plan has ended, in any way.
         """
         if name in self._workflows:
             self._say(name, "two workflows have this name; rename one of them")
         schema = params.model_json_schema() if params else _NO_PARAMS
         # A param that is not known is a mistake, not something to pass over.
-        self._workflows[name] = ({**schema, "additionalProperties": False}, plan)
+        schema = {**schema, "additionalProperties": False}
+        self._workflows[name] = _Declared(schema, plan, on_failure, on_end)
 
     def _say(self, where: str, message: str) -> None:
         self._problems.append(Problem(where, message))
@@ -267,9 +319,18 @@ class Loom:
                 task.facts()
             except LoomError as error:
                 problems.append(Problem(task.name, error.message))
+        problems += self._renamed_twice()
         plans = []
-        for name, (schema, parts) in self._workflows.items():
-            document, found = compile_plan(self.name, name, schema, parts, self._facts)
+        for name, declared in self._workflows.items():
+            document, found = compile_plan(
+                self.name,
+                name,
+                declared.params,
+                declared.plan,
+                self._facts,
+                on_failure=declared.on_failure,
+                on_end=declared.on_end,
+            )
             plan, more = examine(document)
             # One mistake, one message: what compiling saw, checking would see once more.
             seen = {problem.where for problem in found}
@@ -289,6 +350,20 @@ class Loom:
             count = f"{len(problems)} mistake" + ("s" if len(problems) > 1 else "")
             raise PlanError(f"the loom {self.name!r} has {count}", problems=problems)
         return plans
+
+    def _renamed_twice(self) -> list[Problem]:
+        """Earlier names of tasks that are taken by another."""
+        taken = {task.full_name: task.name for task in self._tasks.values()}
+        found = []
+        for task in self._tasks.values():
+            for earlier in task.was:
+                if earlier in taken:
+                    short = earlier.partition("/")[2]
+                    found.append(
+                        Problem(task.name, f"was={short!r} is a name of task {taken[earlier]} too")
+                    )
+                taken.setdefault(earlier, task.name)
+        return found
 
     def _facts(self, function: Callable[..., Any]) -> Task | None:
         return self._by_function.get(function) if callable(function) else None

@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import contextlib
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -35,8 +35,9 @@ from yarnloom.engine import (
     Settings,
     Started,
     StartRun,
+    looking,
 )
-from yarnloom.engine.views import graph_view, run_view, step_view
+from yarnloom.engine.views import run_view, step_view
 from yarnloom.loom import Loom
 from yarnloom.plan import read_plan
 from yarnloom.store import Database, reading
@@ -124,25 +125,37 @@ class InlineService:
         return run_view(row)
 
     def steps(self, number: int) -> list[dict[str, Any]]:
-        """The steps of a run that could begin, in plan order."""
-        rows = self.database.read(lambda connection: reading.steps(connection, number))
-        return [{"node": row["node"], **step_view(row)} for row in rows]
+        """The steps of a run that have begun or ended, in plan order, those of items too."""
+        rows = self.database.read(lambda one: reading.all_steps(one, number, 0, 1_000_000))
+        return [{"node": row["node"], "part": row["part"], **step_view(row)} for row in rows]
 
-    def graph(self, number: int) -> dict[str, Any]:
-        """The parts of a run as a tree, each with its state."""
+    def graph(self, number: int, address: str = "") -> dict[str, Any]:
+        """The parts of a run, or of an item in it, as a tree, each with its state."""
+        return self._look(number, looking.graph, address)
 
+    def items(self, number: int, address: str, *states: str) -> list[dict[str, Any]]:
+        """The items of an each."""
+        found: list[dict[str, Any]] = self._look(
+            number, looking.items, address, states, 0, 1_000_000
+        )["items"]
+        return found
+
+    def step(self, number: int, address: str) -> dict[str, Any]:
+        """A step with its values and attempts."""
+        return self._look(number, looking.step, address)
+
+    def _look(self, number: int, ask: Callable[..., dict[str, Any]], *args: Any) -> dict[str, Any]:
         def look(connection: Any) -> dict[str, Any]:
             row = reading.run(connection, number)
             assert row is not None
             plan = read_plan(reading.plan_document(connection, row["plan"]))
-            parts, steps = reading.parts(connection, number), reading.steps(connection, number)
-            return graph_view(plan, parts, steps)
+            return ask(connection, plan, number, *args)
 
         return self.database.read(look)
 
     def work(self, loom: Loom) -> None:
         """Run everything that is ready, and what becomes ready by it, to the end."""
-        tasks = {task.full_name: task for task in loom.tasks.values()}
+        tasks = loom.served
         hashes = {name: task.code_hash for name, task in tasks.items()}
         self.do(Register(WORKER, WORKER, {}, 1, hashes))
         messages = self.batch(Ask(WORKER)).messages.get(WORKER, [])

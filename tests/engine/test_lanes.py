@@ -56,7 +56,7 @@ def test_the_turn_is_that_of_the_rule(moves: list[tuple[str, str, int, str]], kn
         assert turn is not None
         chosen = (-turn.priority, running[turn.share], last_start.get(turn.share, 0))
         assert chosen == min(candidates)
-        assert turn.tasks == (known,)
+        assert turn.contracts == (known,)
 
 
 def test_those_who_came_first_are_first() -> None:

@@ -123,16 +123,16 @@ def test_a_broken_command_is_undone_alone(
     inline: InlineService, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A bug in one command neither loses the others nor leaves half of it behind."""
-    from yarnloom.engine import starting
+    from yarnloom.engine.weaving import Weave
 
-    real = starting.open_root
+    real = Weave.begin
 
-    def breaks(turn: Any, run: Any) -> Any:
-        if run.params == '{"number":13,"step":1}':
+    def breaks(weave: Weave) -> Any:
+        if weave.run.params == '{"number":13,"step":1}':
             raise RuntimeError("a bug")
-        return real(turn, run)
+        return real(weave)
 
-    monkeypatch.setattr(starting, "open_root", breaks)
+    monkeypatch.setattr(Weave, "begin", breaks)
     commands = [StartRun("sums", {"number": n}, f"k{n}", "test") for n in (12, 13, 14)]
     answers = inline.batch(*commands).answers
 
@@ -228,7 +228,7 @@ def test_a_failed_step_fails_its_run(
     run = inline.run(number)
 
     assert run["state"] == state
-    assert run["error"] == {"step": "1/first", "task": "marks/add", **error}
+    assert run["error"] == {"step": "1/first", "task": "marks/add", "attempts": 1, **error}
     assert run["progress"]["skipped"] == 1
     assert inline.steps(number)[0]["tries"] == tries
 

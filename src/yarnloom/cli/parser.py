@@ -79,6 +79,9 @@ def build_parser() -> Parser:
 
     worker = add("worker", "Run attempts for a service.", service)
     worker.add_argument("--load", required=True, metavar="MODULE:LOOM", help="the loom to work for")
+    worker.add_argument(
+        "--publish", action="store_true", help="first make the loom's workflows current"
+    )
     worker.add_argument("--processes", type=positive, help="attempts at once (default: the cores)")
     worker.add_argument(
         "--io",

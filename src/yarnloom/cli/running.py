@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 import asyncio
 import os
+import subprocess
+import sys
 from collections.abc import Coroutine
 from contextlib import ExitStack
 from pathlib import Path
@@ -43,6 +45,8 @@ def worker(options: argparse.Namespace, target: Target) -> int:
     """Work until told to end."""
     from yarnloom.worker.worker import WorkerOptions, cores, run_worker
 
+    if options.publish:
+        _publish(options.load, target)
     given = {"id": options.id} if options.id else {}
     chosen = WorkerOptions(
         load=options.load,
@@ -56,6 +60,14 @@ def worker(options: argparse.Namespace, target: Target) -> int:
     )
     asyncio.run(run_worker(chosen, say))
     return 0
+
+
+def _publish(load: str, target: Target) -> None:
+    """Publish a loom from a process of its own: a worker's own never loads it."""
+    command = [sys.executable, "-m", "yarnloom", "publish", load]
+    environment = {**os.environ, "YARNLOOM_URL": target.url, "YARNLOOM_TOKEN": target.token}
+    if subprocess.run(command, env=environment, check=False).returncode:
+        raise StartError(f"{load} was not published; see above")
 
 
 def demo(options: argparse.Namespace) -> int:

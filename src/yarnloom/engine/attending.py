@@ -16,10 +16,12 @@ from yarnloom.engine.commands import (
     Tick,
 )
 from yarnloom.engine.handing_out import post_stop, post_work
-from yarnloom.engine.memory import Worker
+from yarnloom.engine.items import FILL_DUE
+from yarnloom.engine.memory import Worker, task_of
 from yarnloom.engine.reporting import hand_back, lose, report
 from yarnloom.engine.states import StopReason
 from yarnloom.engine.turn import Turn
+from yarnloom.engine.weaving import Weave
 from yarnloom.errors import WorkerUnknown
 from yarnloom.store import writing as store
 
@@ -37,12 +39,15 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     worker = known or remember(turn, command.worker, command.name, command.facts)
     worker.name, worker.facts = command.name, command.facts
     worker.tasks, worker.io_tasks = dict(command.tasks), frozenset(command.io_tasks)
-    worker.lone_tasks = frozenset(command.tasks.keys() - worker.io_tasks)
+    worker.offers = dict(command.offers)
+    worker.fits.clear()
+    for name, source in command.sources.items():
+        store.keep_code(turn.unit, name, command.tasks[name], source, turn.now)
     worker.places, worker.io_places = command.places, command.io_places
     held = {one: turn.unit.attempts.need(one).step for one in worker.in_hand}
     worker.in_hand, worker.io_in_hand = {}, 0
     for attempt_id, step_id in held.items():
-        worker.hold(attempt_id, turn.unit.steps.need(step_id).task)
+        worker.hold(attempt_id, task_of(turn.unit.steps.need(step_id).contract))
     worker.registered, worker.listening = True, False
     worker.outbox.clear()
     worker.unsent.clear()
@@ -116,6 +121,8 @@ def tick(turn: Turn, _: Tick) -> None:
     for kind, key in list(due.take(turn.mono)):
         if kind == LEASE_DUE and (holder := turn.memory.workers.get(key)):
             _look_at_lease(turn, holder)
+        if kind == FILL_DUE and (part := turn.unit.parts.get(int(key))):
+            Weave(turn, turn.run(part.run)).go_on(part)
 
 
 def _look_at_lease(turn: Turn, worker: Worker) -> None:

@@ -17,7 +17,12 @@ class Publish:
 
 @dataclass(frozen=True, slots=True)
 class StartRun:
-    """Start a workflow."""
+    """Start a workflow, or a single task.
+
+    Attributes:
+        workflow: its name; of a single task the task's.
+        task: whether it is a single task.
+    """
 
     workflow: str
     params: dict[str, Any]
@@ -26,6 +31,7 @@ class StartRun:
     priority: int = 0
     share: str = ""
     tags: tuple[str, ...] = ()
+    task: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +53,13 @@ class CancelRun:
 
 @dataclass(frozen=True, slots=True)
 class Register:
-    """A worker says what it is, what it can run and what it has in hand."""
+    """A worker says what it is, what it can run and what it has in hand.
+
+    Attributes:
+        tasks: by full name the code hash of each.
+        offers: by full name its input and output schema; a task without is taken at its word.
+        sources: by full name the code, to be kept for whoever asks what ran.
+    """
 
     worker: str
     name: str
@@ -57,6 +69,8 @@ class Register:
     in_hand: tuple[int, ...] = ()
     io_places: int = 0
     io_tasks: tuple[str, ...] = ()
+    offers: dict[str, dict[str, Any]] = field(default_factory=dict)
+    sources: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

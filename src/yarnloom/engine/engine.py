@@ -14,6 +14,7 @@ from typing import Any
 
 from yarnloom.engine import attending, commands, publishing, starting, stopping
 from yarnloom.engine.handing_out import hand_out
+from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.memory import Memory
 from yarnloom.engine.turn import Settings, Turn
 from yarnloom.errors import Busy, Refused
@@ -191,8 +192,11 @@ class Engine:
         self._memory = Memory()
         turn = self._turn(moment)
         self._memory.workflows = store.current_plans(self._unit)
-        for pool, priority, share, task, count in store.ready_by_lane(self._unit):
-            self._memory.lanes.add(pool, priority, share, task, count)
+        for pool, priority, share, contract, count, run in store.ready_by_lane(self._unit):
+            turn.plan(turn.run(run))  # so that it is known what its steps expect of a worker
+            self._memory.lanes.add(pool, priority, share, contract, count)
+        for each in store.unfinished_eaches(self._unit):
+            self._memory.due.add(moment.mono, FILL_DUE, str(each))
         for worker_id, name, facts in store.workers_present(self._unit):
             attending.remember(turn, worker_id, name, facts)
         for worker in self._memory.workers.values():

@@ -7,7 +7,7 @@ from collections import deque
 from collections.abc import Iterable
 
 from yarnloom.engine.lanes import Turn as LaneTurn
-from yarnloom.engine.memory import Worker
+from yarnloom.engine.memory import Worker, task_of
 from yarnloom.engine.states import StopReason
 from yarnloom.engine.turn import Turn
 from yarnloom.store import AttemptRow, StepRow
@@ -33,7 +33,8 @@ def _wanting(turn: Turn) -> Iterable[Worker]:
     return (
         worker
         for worker in turn.memory.workers.values()
-        if (worker.listening or worker.id in turn.reporters) and worker.can_take()
+        if (worker.listening or worker.id in turn.reporters)
+        and worker.can_take(turn.memory.contracts)
     )
 
 
@@ -47,8 +48,8 @@ class _Desk:
 
     def serve(self, worker: Worker) -> bool:
         """Hand the next step to a worker; False if there is none for it."""
-        tasks = worker.can_take()
-        whose = self.turn.memory.lanes.next_turn(tasks) if tasks else None
+        takes = worker.can_take(self.turn.memory.contracts)
+        whose = self.turn.memory.lanes.next_turn(takes) if takes else None
         if whose is None:
             return False
         step = self.turn.unit.steps.need(self.next_step(whose))
@@ -56,10 +57,10 @@ class _Desk:
         return True
 
     def next_step(self, whose: LaneTurn) -> int:
-        """The first step in plan order among a share's tasks."""
+        """The first step in plan order among a share's contracts."""
         heads = []
-        for task in whose.tasks:
-            key = (whose.pool, whose.priority, whose.share, task)
+        for contract in whose.contracts:
+            key = (whose.pool, whose.priority, whose.share, contract)
             queue = self.fetched.get(key)
             if not queue:
                 if queue is not None:
@@ -81,18 +82,18 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
         number=step.attempts + 1,
         try_=step.tries + 1,
         worker=worker.id,
-        code_hash=worker.tasks[step.task],
+        code_hash=worker.tasks[task_of(step.contract)],
         ready_at=step.ready_at,
         handed_at=turn.now,
     )
     turn.unit.attempts.add(attempt)
-    turn.memory.lanes.remove(step.pool, step.priority, step.share, step.task)
+    turn.memory.lanes.remove(step.pool, step.priority, step.share, step.contract)
     turn.memory.lanes.started(step.pool, step.share)
     step.open = attempt.id
     step.attempts = attempt.number
     turn.unit.steps.touch(step)
     turn.changed.add(step.run)
-    worker.hold(attempt.id, step.task)
+    worker.hold(attempt.id, task_of(step.contract))
     post_work(turn, worker, step, attempt)
 
 
@@ -102,10 +103,10 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
     worker.post(
         kind="work",
         attempt=attempt.id,
-        address=turn.address(run, turn.plan(run).nodes[step.node]),
+        address=turn.address(run, turn.plan(run).nodes[step.node], turn.unit.parts.need(step.part)),
         number=attempt.number,
         tries=attempt.try_,
-        task=step.task,
+        task=task_of(step.contract),
         input=decode(step.input),
         token=_token(turn.service_id, step.id),
     )

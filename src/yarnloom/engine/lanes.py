@@ -1,7 +1,7 @@
-"""Who runs next: what could begin, counted by pool, priority, share and task.
+"""Who runs next: what could begin, counted by pool, priority, share and contract.
 
 Steps themselves stay in the store, under one index; here is one small entry per pool, priority,
-share and task, so that finding the next step never scans what cannot run. The order is that of
+share and contract (a task as a plan expects it), so that finding the next step never scans what cannot run. The order is that of
 the rules: highest priority, then the share with the fewest running attempts in the pool, then
 the one that has waited longest since its last start, or since it came; within a share, plan order.
 """
@@ -12,7 +12,7 @@ import heapq
 from collections.abc import Container
 from dataclasses import dataclass, field
 
-LaneKey = tuple[str, int, str]  # pool, priority, task
+LaneKey = tuple[str, int, str]  # pool, priority, contract
 
 
 @dataclass(slots=True)
@@ -31,7 +31,7 @@ class Share:
 
 @dataclass(slots=True)
 class Lane:
-    """What is ready of one task, in one pool, at one priority."""
+    """What is ready of one contract, in one pool, at one priority."""
 
     ready: int = 0
     # (running, last turn, share); an entry that no longer says what the share says is stale.
@@ -40,12 +40,12 @@ class Lane:
 
 @dataclass(frozen=True, slots=True)
 class Turn:
-    """Whose turn it is: a share in a pool at a priority, and which of its tasks may run."""
+    """Whose turn it is: a share in a pool at a priority, and which of its contracts may run."""
 
     pool: str
     priority: int
     share: str
-    tasks: tuple[str, ...]
+    contracts: tuple[str, ...]
 
 
 class Lanes:
@@ -57,9 +57,9 @@ class Lanes:
         self._turns = 0
         self.ready = 0
 
-    def add(self, pool: str, priority: int, share: str, task: str, count: int = 1) -> None:
+    def add(self, pool: str, priority: int, share: str, contract: str, count: int = 1) -> None:
         """Steps have become ready."""
-        key = (pool, priority, task)
+        key = (pool, priority, contract)
         lane = self._lanes.setdefault(key, Lane())
         entry = self._share(pool, share)
         before = entry.ready.get(key, 0)
@@ -69,9 +69,9 @@ class Lanes:
         if not before:
             self._offer(lane, entry)
 
-    def remove(self, pool: str, priority: int, share: str, task: str) -> None:
+    def remove(self, pool: str, priority: int, share: str, contract: str) -> None:
         """A ready step was handed out, or can run no more."""
-        key = (pool, priority, task)
+        key = (pool, priority, contract)
         entry = self._shares[pool, share]
         entry.ready[key] -= 1
         if not entry.ready[key]:
@@ -98,13 +98,13 @@ class Lanes:
         self._offer_all(entry)
         self._drop_if_idle(pool, entry)
 
-    def next_turn(self, tasks: Container[str]) -> Turn | None:
-        """Whose turn it is among those with a ready step of one of the tasks; None if nobody's."""
+    def next_turn(self, takes: Container[str]) -> Turn | None:
+        """Whose turn it is among those with a ready step of one of the contracts; None if nobody's."""
         best: tuple[int, int, int] | None = None
         chosen: tuple[LaneKey, str] | None = None
         for key, lane in self._lanes.items():
-            _, priority, task = key
-            if task not in tasks:
+            _, priority, contract = key
+            if contract not in takes:
                 continue
             running, last_turn, share = self._first(key, lane)
             order = (-priority, running, last_turn)
@@ -114,7 +114,7 @@ class Lanes:
             return None
         (pool, priority, _), share = chosen
         of_share = self._shares[pool, share].ready
-        known = tuple(task for (_, level, task) in of_share if level == priority and task in tasks)
+        known = tuple(one for (_, level, one) in of_share if level == priority and one in takes)
         return Turn(pool, priority, share, known)
 
     def _first(self, key: LaneKey, lane: Lane) -> tuple[int, int, str]:

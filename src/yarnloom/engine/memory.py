@@ -7,11 +7,13 @@ leases are only here: after a rebuild every worker gets a full one.
 from __future__ import annotations
 
 import heapq
-from collections.abc import Container, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
 from yarnloom.engine.lanes import Lanes
+from yarnloom.plan import Plan
+from yarnloom.plan.schemas import Fit, fit
 
 
 @dataclass(slots=True)
@@ -24,7 +26,8 @@ class Worker:
         facts: host, pid and the like.
         tasks: the tasks it can run, each with its code hash.
         io_tasks: those of them whose attempts share a process, and have places of their own.
-        lone_tasks: the others.
+        offers: for tasks, by name, their input and output schema, where the worker says them.
+        fits: contracts that were compared with what it has, and whether they fit.
         places: how many attempts of other tasks it may have in hand.
         io_places: how many attempts of `io_tasks`.
         in_hand: its open attempts, each with whether it is of an io task.
@@ -41,7 +44,8 @@ class Worker:
     lease_until: float
     tasks: dict[str, str] = field(default_factory=dict)
     io_tasks: frozenset[str] = frozenset()
-    lone_tasks: frozenset[str] = frozenset()
+    offers: dict[str, dict[str, Any]] = field(default_factory=dict)
+    fits: dict[str, bool] = field(default_factory=dict)
     places: int = 0
     io_places: int = 0
     in_hand: dict[int, bool] = field(default_factory=dict)
@@ -64,15 +68,18 @@ class Worker:
         for serial in [s for s, m in self.outbox.items() if m.get("attempt") == attempt]:
             del self.outbox[serial]
 
-    def can_take(self) -> Container[str]:
-        """The tasks for which there is a free place now; empty if there is none."""
+    def can_take(self, contracts: Contracts) -> Takes | None:
+        """The contracts for which there is a free place now; None if there is none."""
         alone = len(self.in_hand) - self.io_in_hand < self.places
         shared = self.io_in_hand < self.io_places
-        if alone and shared:
-            return self.tasks
-        if alone:
-            return self.lone_tasks
-        return self.io_tasks if shared else ()
+        return Takes(self, contracts, alone=alone, shared=shared) if alone or shared else None
+
+    def has(self, contract: str, contracts: Contracts) -> bool:
+        """Whether its code fits what a plan expects of a task."""
+        fits = self.fits.get(contract)
+        if fits is None:
+            fits = self.fits[contract] = contracts.fit(self, contract)
+        return fits
 
     def post(self, **message: Any) -> None:
         """Put a message into the outbox."""
@@ -94,6 +101,54 @@ class Worker:
     def send_again(self) -> None:
         """Mark every message that was not acknowledged as not sent."""
         self.unsent = list(self.outbox)
+
+
+class Contracts:
+    """What plans expect of tasks: by contract the facts that stand in the plan."""
+
+    def __init__(self) -> None:
+        self._facts: dict[str, dict[str, Any]] = {}
+
+    def learn(self, plan: Plan) -> None:
+        """Take in what a plan expects."""
+        for name, contract in plan.contracts.items():
+            self._facts[contract] = plan.tasks[name]
+
+    def fit(self, worker: Worker, contract: str) -> bool:
+        """Whether a worker has a task of that name with fitting types, and the code if pinned."""
+        name = task_of(contract)
+        code_hash = worker.tasks.get(name)
+        if code_hash is None:
+            return False
+        wanted, offer = self._facts.get(contract, {}), worker.offers.get(name)
+        if wanted.get("code_hash", code_hash) != code_hash:
+            return False
+        if offer is None or not wanted:
+            return True  # a worker that does not say its types is taken at its word
+        return (
+            fit(wanted["input"], offer["input"]) is not Fit.CANNOT
+            and fit(offer["output"], wanted["output"]) is not Fit.CANNOT
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Takes:
+    """The contracts that a worker can take now."""
+
+    worker: Worker
+    contracts: Contracts
+    alone: bool
+    shared: bool
+
+    def __contains__(self, contract: object) -> bool:
+        assert isinstance(contract, str)
+        place = self.shared if task_of(contract) in self.worker.io_tasks else self.alone
+        return place and self.worker.has(contract, self.contracts)
+
+
+def task_of(contract: str) -> str:
+    """The full name of a contract's task."""
+    return contract.partition("@")[0]
 
 
 class DueQueue:
@@ -123,9 +178,25 @@ class DueQueue:
 
 @dataclass(slots=True)
 class Memory:
-    """Workers, lanes and timers."""
+    """Workers, lanes and timers, and what saves looking twice.
+
+    Attributes:
+        workflows: the current plan of every workflow.
+        slices: of eaches under way: the first item of a slice of their list, and the slice.
+        passed: of branches of parallels: how many of those that they wait for have settled.
+        contracts: what plans expect of tasks.
+    """
 
     lanes: Lanes = field(default_factory=Lanes)
     due: DueQueue = field(default_factory=DueQueue)
     workers: dict[str, Worker] = field(default_factory=dict)
     workflows: dict[str, int] = field(default_factory=dict)
+    slices: dict[int, tuple[int, list[Any]]] = field(default_factory=dict)
+    passed: dict[tuple[int, int], int] = field(default_factory=dict)
+    contracts: Contracts = field(default_factory=Contracts)
+
+    def forget_part(self, part: int, branches: Iterable[int]) -> None:
+        """A part is decided: what was remembered of it is not needed any more."""
+        self.slices.pop(part, None)
+        for branch in branches:
+            self.passed.pop((part, branch), None)

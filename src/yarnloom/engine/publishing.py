@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Any
 
 from yarnloom.engine.commands import Publish
 from yarnloom.engine.turn import Turn
 from yarnloom.errors import InvalidInput, NotFound, PlanError, Problem, nearest
-from yarnloom.plan import Plan, read_plan
+from yarnloom.plan import PLAN_FORMAT, Kind, Plan, read_plan
 from yarnloom.store import writing as store
 
 
@@ -30,6 +31,7 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
             store.make_current(turn.unit, plan.workflow, kept, turn.now, command.who)
             turn.memory.workflows[plan.workflow] = kept
         turn.plans[kept] = plan
+        turn.memory.contracts.learn(plan)
         answer.append(
             {
                 "workflow": plan.workflow,
@@ -40,6 +42,9 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
         )
     for facts in command.tasks:
         store.keep_task(turn.unit, facts["name"], facts, turn.now)
+        store.keep_code(
+            turn.unit, facts["name"], facts["code_hash"], facts.get("source", ""), turn.now
+        )
     versions = {entry["workflow"]: entry["version"] for entry in answer}
     store.log_command(turn.unit, turn.now, command.who, "publish", None, "", versions=versions)
     return answer
@@ -68,18 +73,50 @@ def find_workflow(turn: Turn, name: str) -> tuple[str, int]:
         InvalidInput: several looms have one.
     """
     known = turn.memory.workflows
+    full = _find("workflow", name, known)
+    return full, known[full]
+
+
+def find_task(turn: Turn, name: str) -> tuple[str, int]:
+    """Full name of a task, and the plan of a run of nothing else; raises as `find_workflow`."""
+    full = _find("task", name, store.task_names(turn.unit))
+    plan = read_plan(plan_of_task(full, store.task_facts(turn.unit, full)))
+    kept = store.plan_id(turn.unit, plan.workflow, plan.version)
+    if kept is None:
+        kept = store.keep_plan(turn.unit, plan.workflow, plan.version, plan.document, turn.now)
+    return full, kept
+
+
+def plan_of_task(name: str, facts: dict[str, Any]) -> dict[str, Any]:
+    """The plan of a single step, whose params are its inputs."""
+    loom, _, short = name.partition("/")
+    schema = facts["input"]
+    pinned = {"code_hash": facts["code_hash"]} if facts.get("pin_code") else {}
+    inputs = {one: {"param": one} for one in schema.get("properties", {})}
+    step = {"kind": Kind.STEP, "label": short, "task": name, "inputs": inputs}
+    return {
+        "format": PLAN_FORMAT,
+        "loom": loom,
+        "workflow": short,
+        "params": schema,
+        "tasks": {name: {"input": schema, "output": facts["output"], **pinned}},
+        "plan": {"kind": Kind.SEQUENCE, "parts": [step]},
+    }
+
+
+def _find(what: str, name: str, known: Collection[str]) -> str:
     if name in known:
-        return name, known[name]
+        return name
     matches = [full for full in known if full.partition("/")[2] == name]
     if len(matches) == 1:
-        return matches[0], known[matches[0]]
+        return matches[0]
     if matches:
         raise InvalidInput(
-            f"several looms have a workflow {name!r}; say which: {', '.join(sorted(matches))}",
-            problems=[Problem("/workflow", "ambiguous")],
+            f"several looms have a {what} {name!r}; say which: {', '.join(sorted(matches))}",
+            problems=[Problem(f"/{what}", "ambiguous")],
         )
     names = list(known) if "/" in name else [full.partition("/")[2] for full in known]
     hint = nearest(name, names)
     if not known:
         hint = "; none is published yet: `yarnloom publish MODULE:LOOM`"
-    raise NotFound(f"there is no workflow {name!r}{hint}")
+    raise NotFound(f"there is no {what} {name!r}{hint}")

@@ -13,7 +13,7 @@ from yarnloom.engine.commands import Report, Reported, ReportItem
 from yarnloom.engine.handing_out import take_back
 from yarnloom.engine.states import Outcome, RunEvent, RunState, StepEvent, StopReason
 from yarnloom.engine.turn import Turn
-from yarnloom.engine.weaving import step_ended
+from yarnloom.engine.weaving import Weave
 from yarnloom.errors import ValueRefused
 from yarnloom.store import AttemptRow, StepRow
 from yarnloom.values import encode
@@ -98,7 +98,7 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     turn.move_step(step, event, closing=True)
     if event is not StepEvent.TRY_AGAIN:
         step.ended_at = attempt.ended_at
-        step_ended(turn, step)
+        Weave(turn, turn.run(step.run)).step_ended(step)
 
 
 def _event(turn: Turn, step: StepRow, outcome: Outcome, asked: str | None) -> StepEvent:

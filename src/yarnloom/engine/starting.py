@@ -6,11 +6,11 @@ import json
 from typing import Any
 
 from yarnloom.engine.commands import Started, StartRun
-from yarnloom.engine.publishing import find_workflow
+from yarnloom.engine.publishing import find_task, find_workflow
 from yarnloom.engine.states import RunState
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.views import run_view
-from yarnloom.engine.weaving import open_root
+from yarnloom.engine.weaving import Weave
 from yarnloom.errors import InvalidInput, StartKeyTaken
 from yarnloom.plan.schemas import problems_of, with_defaults
 from yarnloom.store import PartRow, RunRow
@@ -19,20 +19,25 @@ from yarnloom.values import encode, fingerprint
 
 
 def start_run(turn: Turn, command: StartRun) -> Started:
-    """Make a run, and its first step ready.
+    """Make a run, and what it begins with ready.
 
     Raises:
-        NotFound: there is no such workflow.
+        NotFound: there is no such workflow, or task.
         InvalidInput: the params do not fit; every problem is named.
         StartKeyTaken: the key belongs to a run with other params.
     """
-    workflow, plan_id = find_workflow(turn, command.workflow)
-    if earlier := store.find_start(turn.unit, workflow, command.key):
+    find = find_task if command.task else find_workflow
+    workflow, plan_id = find(turn, command.workflow)
+    # A task and a workflow may have one name; their keys are apart.
+    scope = f"task {workflow}" if command.task else workflow
+    if earlier := store.find_start(turn.unit, scope, command.key):
         return _same_start(turn, command, *earlier)
     plan = turn.plan_by_id(plan_id)
     if problems := problems_of(command.params, plan.params_schema):
         raise InvalidInput(
-            f"the params do not fit workflow {workflow!r}; nothing was started", problems=problems
+            f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}; "
+            "nothing was started",
+            problems=problems,
         )
     params = encode(with_defaults(command.params, plan.params_schema), "params")
     run = turn.unit.runs.add(
@@ -48,14 +53,15 @@ def start_run(turn: Turn, command: StartRun) -> Started:
             started_by=command.who,
             created_at=turn.now,
             start_at=None,
+            task=workflow if command.task else None,
             priority=command.priority,
             state=RunState.QUEUED,
         )
     )
     params_hash = fingerprint(command.params)
-    store.keep_start(turn.unit, workflow, command.key, run.number, params_hash, turn.now)
+    store.keep_start(turn.unit, scope, command.key, run.number, params_hash, turn.now)
     store.log_command(turn.unit, turn.now, command.who, "start", run.number, "")
-    root = open_root(turn, run)
+    root = Weave(turn, run).begin()
     turn.changed.add(run.number)
     return Started(present(turn, run, root), created=True)
 
@@ -68,7 +74,9 @@ def present(turn: Turn, run: RunRow, root: PartRow | None = None) -> dict[str, A
     """
     root = root or turn.unit.parts.one("run = ? AND parent IS NULL", run.number)
     counters = {name: getattr(root, name) for name in root.__slots__} if root else {}
-    return run_view({**counters, **{name: getattr(run, name) for name in run.__slots__}})
+    facts = {name: getattr(run, name) for name in run.__slots__}
+    decided = {"outcome": root and root.outcome, "size": root.size if root else 0}
+    return run_view({**counters, **facts, **decided})
 
 
 def _same_start(turn: Turn, command: StartRun, number: int, params_hash: str) -> Started:

@@ -11,13 +11,14 @@ from yarnloom.engine.states import (
     STEP_ENDED,
     STEP_TABLE,
     RunEvent,
+    SkipReason,
     StepEvent,
     StepState,
     next_state,
 )
 from yarnloom.errors import Gone, NotFound
-from yarnloom.plan import Node, Plan, read_plan
-from yarnloom.store import RunRow, StepRow, Unit
+from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
+from yarnloom.store import PartRow, RunRow, StepRow, Unit
 from yarnloom.store import writing as store
 
 LEASE = 30.0
@@ -37,6 +38,37 @@ class Settings:
     losses: int = LOSSES
 
 
+PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND})
+"""Skips after which a sequence goes on: nothing is wrong, the output is null."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """How a child of a part stands.
+
+    Attributes:
+        state: its state, or what was decided.
+        reason: why it was skipped.
+        output: its output as JSON text.
+        size: of the output in bytes, also where it is too large to be kept as one value.
+    """
+
+    state: str
+    reason: str | None = None
+    output: str | None = None
+    size: int = 0
+
+    @property
+    def gave(self) -> bool:
+        """Whether readers may go on: it is done, or was passed over."""
+        return self.state == StepState.DONE or self.passed_over
+
+    @property
+    def passed_over(self) -> bool:
+        """Whether it was skipped without anything being wrong."""
+        return self.state == StepState.SKIPPED and self.reason in PASSED_OVER
+
+
 @dataclass(slots=True)
 class Turn:
     """One transaction: the store's unit, the memory, the time, and what changed.
@@ -48,7 +80,8 @@ class Turn:
         ended: numbers of runs that have ended now.
         gone: workers that left or were lost.
         reporters: workers whose report is part of this transaction, so that they can be answered.
-        outputs: outputs of parts that ended in this transaction, by part row and node.
+        children: how children ended that did so in this transaction, by part row and node.
+        made: how many items were made in this transaction.
     """
 
     unit: Unit
@@ -62,7 +95,8 @@ class Turn:
     ended: set[int] = field(default_factory=set)
     gone: set[str] = field(default_factory=set)
     reporters: set[str] = field(default_factory=set)
-    outputs: dict[tuple[int, int], str | None] = field(default_factory=dict)
+    children: dict[tuple[int, int], Ended] = field(default_factory=dict)
+    made: int = 0
 
     def plan(self, run: RunRow) -> Plan:
         """The plan that a run started with."""
@@ -73,6 +107,7 @@ class Turn:
         plan = self.plans.get(plan_id)
         if plan is None:
             plan = self.plans[plan_id] = read_plan(store.plan_document(self.unit, plan_id))
+            self.memory.contracts.learn(plan)
         return plan
 
     def run(self, number: int) -> RunRow:
@@ -110,10 +145,10 @@ class Turn:
         if closing:
             step.open = step.stop = None
         if was_free and not _free_to_start(step):
-            self.memory.lanes.remove(step.pool, step.priority, step.share, step.task)
+            self.memory.lanes.remove(step.pool, step.priority, step.share, step.contract)
         if _free_to_start(step) and not was_free:
             step.ready_at = self.now
-            self.memory.lanes.add(step.pool, step.priority, step.share, step.task)
+            self.memory.lanes.add(step.pool, step.priority, step.share, step.contract)
         if after in STEP_ENDED:
             step.ended_at = self.now
         self.unit.steps.touch(step)
@@ -128,9 +163,24 @@ class Turn:
         setattr(row, after, getattr(row, after) + 1)
         self.unit.parts.touch(row)
 
-    def address(self, run: RunRow, node: Node) -> str:
-        """The address of a node in a run: `1042/fetch`."""
-        return f"{run.number}/{self.plan(run).address(node)}"
+    def around(self, part: PartRow) -> PartRow:
+        """The part around a part."""
+        assert part.parent is not None
+        return self.unit.parts.need(part.parent)
+
+    def address(self, run: RunRow, node: Node, part: PartRow) -> str:
+        """The address of a node that stands in a part: `1042/harbours[brackwater]/fetch`."""
+        keys: dict[int, str] = {}
+        inside = part.id if part.value is not None else part.inside
+        while inside is not None:
+            item = self.unit.parts.need(inside)
+            keys[item.node] = item_key(item.name, item.item)
+            inside = item.inside
+        return f"{run.number}/{address_in(self.plan(run), node, keys)}"
+
+    def part_address(self, run: RunRow, part: PartRow) -> str:
+        """The address of a part."""
+        return self.address(run, self.plan(run).nodes[part.node], part).rstrip("/")
 
 
 def _free_to_start(step: StepRow) -> bool:

@@ -1,16 +1,33 @@
-"""Runs, steps and attempts as the API shows them: plain JSON objects, made from rows."""
+"""Runs, parts, steps and attempts as the API shows them: plain JSON objects, made from rows."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
 from yarnloom.engine.states import PartState, StepState
-from yarnloom.plan import Constant, FromOutput, FromParam, Kind, Node, Plan
+from yarnloom.plan import (
+    NOT_GIVEN,
+    Constant,
+    FromFailure,
+    FromFailures,
+    FromItem,
+    FromOutput,
+    FromParam,
+    Kind,
+    Node,
+    Plan,
+    Source,
+    address_in,
+    item_key,
+)
+from yarnloom.values import VALUE_LIMIT
 
 View = dict[str, Any]
+Row = Mapping[str, Any]
 
 _COUNTED = ("ready", "running", "backing_off", "resting", "paused")
 _ENDED = ("done", "failed", "cancelled", "skipped")
@@ -24,17 +41,21 @@ def moment(micros: int | None) -> str | None:
     return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}.{rest:06d}Z"
 
 
-def run_view(row: Mapping[str, Any]) -> View:
+def run_view(row: Row) -> View:
     """A run, from its row and the counters of its root part."""
     return {
         "number": row["number"],
         "workflow": row["workflow"],
+        "task": row["task"],
         "version": row["version"],
         "state": str(row["state"]),
+        "outcome": row["outcome"] and str(row["outcome"]),
         "stop_asked": row["stop"] and str(row["stop"]),
         "params": json.loads(row["params"]),
         "output": _loads(row["output"]),
+        "output_left_out": row["state"] == "done" and (row["size"] or 0) > VALUE_LIMIT,
         "error": _loads(row["error"]),
+        "failures_allowed": row["failures_allowed"],
         "progress": progress(row),
         "priority": row["priority"],
         "share": row["share"] or None,
@@ -49,7 +70,7 @@ def run_view(row: Mapping[str, Any]) -> View:
     }
 
 
-def progress(row: Mapping[str, Any]) -> View:
+def progress(row: Row) -> View:
     """How far a part is: its children by state."""
     total = row.get("total") or 0
     counts = {name: row.get(name) or 0 for name in (*_COUNTED, *_ENDED)}
@@ -58,74 +79,139 @@ def progress(row: Mapping[str, Any]) -> View:
 
 def plan_view(plan: Plan) -> View:
     """A plan as a tree of parts, without states."""
-    return _node_view(plan, plan.nodes[0], None)
+    return Tree(plan).view(plan.nodes[0])
 
 
-def graph_view(
-    plan: Plan, parts: Sequence[Mapping[str, Any]], steps: Sequence[Mapping[str, Any]]
-) -> View:
-    """A run's parts as a tree, each with its state.
+@dataclass(slots=True)
+class Tree:
+    """Parts of a plan as a tree; of a run each with its state.
 
-    Children that never began have no row; they share what became of the rest of their part.
+    Attributes:
+        plan: the plan.
+        rows: by node the rows of parts and steps that have begun, of one scope: all that stand in
+            no item of an each, or in the same one. None for a plan without a run.
+        keys: by node the keys of the items that the scope stands in.
+        tops: by part row the items of an each that are shown with it: failed and slow ones.
     """
-    rows = {row["node"]: row for row in (*parts, *steps)}
-    return _node_view(plan, plan.nodes[0], rows)
+
+    plan: Plan
+    rows: Mapping[int, Row] | None = None
+    keys: Mapping[int, str] = field(default_factory=dict)
+    tops: Mapping[int, Sequence[Row]] = field(default_factory=dict)
+
+    def view(self, node: Node) -> View:
+        """A part and what is in it; of an each what it repeats, without states."""
+        view: View = {
+            "kind": str(node.kind),
+            "label": node.label or self.keys.get(node.index, ""),
+            "address": address_in(self.plan, node, self.keys),
+            **self._facts(node),
+        }
+        if self.rows is not None:
+            row = self.rows.get(node.index)
+            view |= self._unborn(node) if row is None else self._state(node, row)
+        if node.kind is Kind.EACH:
+            view["do"] = Tree(self.plan).view(self.plan.nodes[node.children[0]])
+        elif node.kind is not Kind.STEP:
+            view["parts"] = [self.view(self.plan.nodes[child]) for child in node.children]
+        if node.follow_ups:
+            view["follow_ups"] = {
+                name: self.view(self.plan.nodes[index]) for name, index in node.follow_ups.items()
+            }
+        return view
+
+    def _facts(self, node: Node) -> View:
+        """What the plan says of a part, where it says anything."""
+        view: View = {}
+        if node.only_if is not None:
+            view["only_if"] = source_view(self.plan, node.only_if)
+        if node.waits_for:
+            view["waits_for"] = [self.plan.nodes[one].label for one in node.waits_for]
+        if node.kind is Kind.STEP:
+            view["task"] = node.task
+            view["inputs"] = {
+                name: source_view(self.plan, source) for name, source in node.inputs.items()
+            }
+        if node.kind in (Kind.PARALLEL, Kind.EACH):
+            view["if_one_fails"] = str(node.if_one_fails)
+        if node.each:
+            view["over"] = source_view(self.plan, node.each.over)
+            view["at_once"], view["batch"] = node.each.at_once, node.each.batch
+            percent = "%" if node.each.may_fail_percent else ""
+            view["may_fail"] = f"{node.each.may_fail:g}{percent}" if node.each.may_fail else None
+        return view
+
+    def _state(self, node: Node, row: Row) -> View:
+        if node.kind is Kind.STEP:
+            return step_view(row)
+        view = part_view(row)
+        if node.kind is Kind.EACH:
+            address = address_in(self.plan, node, self.keys)
+            view["top"] = [item_view(address, item) for item in self.tops.get(row["id"], ())]
+        return view
+
+    def _unborn(self, node: Node) -> View:
+        """The state of a part without a row: that of what became of the rest around it."""
+        if node.follows:
+            return {"state": str(StepState.WAITING), "begun": False}
+        assert self.rows is not None
+        while node.parent is not None and not node.follows:
+            around = self.rows.get(node.parent)
+            if around is not None:
+                rest = around["rest_state"]
+                if rest is None:
+                    break
+                return {"state": str(rest), "skip_reason": around["rest_reason"]}
+            node = self.plan.nodes[node.parent]
+        return {"state": str(StepState.WAITING)}
 
 
-def _node_view(plan: Plan, node: Node, rows: dict[int, Mapping[str, Any]] | None) -> View:
-    view: View = {
-        "kind": str(node.kind),
-        "label": node.label,
-        "address": plan.address(node) if node.parent is not None else "",
-    }
-    if node.kind is Kind.STEP:
-        view["task"] = node.task
-        view["inputs"] = {name: _source(plan, source) for name, source in node.inputs.items()}
-    else:
-        view["parts"] = [_node_view(plan, plan.nodes[child], rows) for child in node.children]
-    if rows is not None:
-        row = rows.get(node.index)
-        view |= step_view(row) if row and node.kind is Kind.STEP else _part_state(row)
-        if row is None:
-            view |= _unborn(plan, node, rows)
-    return view
-
-
-def _source(plan: Plan, source: Constant | FromParam | FromOutput) -> View:
+def source_view(plan: Plan, source: Source) -> View:
+    """A reference, resolved: outputs by address."""
     match source:
         case Constant(value):
             return {"constant": value}
         case FromParam(path):
             return {"param": ".".join(path)}
-        case FromOutput(node):
-            return {"output": plan.address(plan.nodes[node])}
+        case FromItem(node, path):
+            return {"item": ".".join(path) or True, "of": plan.address(plan.nodes[node])}
+        case FromFailures(node):
+            return {"failures": plan.address(plan.nodes[node])}
+        case FromFailure():
+            return {"failure": True}
+        case FromOutput(node, default, only_done):
+            view: View = {"output": plan.address(plan.nodes[node])}
+            view |= {} if default is NOT_GIVEN else {"default": default}
+            return {**view, "only": "done"} if only_done else view
 
 
-def _part_state(row: Mapping[str, Any] | None) -> View:
-    if row is None:
-        return {"state": str(PartState.WAITING)}
+def part_view(row: Row) -> View:
+    """A part's state, its children by state, and what failed first in it."""
     return {
         "state": str(row["state"]),
+        "outcome": row["outcome"] and str(row["outcome"]),
+        "skip_reason": row["skip_reason"] if row["state"] == PartState.SKIPPED else None,
+        "closed": row["closed"],
+        "error": _loads(row["error"]),
         "progress": progress(row),
         "started_at": moment(row["started_at"]),
         "ended_at": moment(row["ended_at"]),
     }
 
 
-def _unborn(plan: Plan, node: Node, rows: dict[int, Mapping[str, Any]]) -> View:
-    """The state of a part without a row: that of what became of the rest around it."""
-    while node.parent is not None:
-        around = rows.get(node.parent)
-        if around is not None:
-            rest = around["rest_state"]
-            if rest is None:
-                break
-            return {"state": str(rest), "skip_reason": around["rest_reason"]}
-        node = plan.nodes[node.parent]
-    return {"state": str(StepState.WAITING)}
+def item_view(each: str, row: Row) -> View:
+    """An item of an each, from its part's row."""
+    key = item_key(row["name"], row["item"])
+    return {
+        "item": row["item"],
+        "name": row["name"] if row["name"] is not None else str(row["item"]),
+        "address": f"{each}[{key}]",
+        "value": json.loads(row["value"]),
+        **part_view(row),
+    }
 
 
-def step_view(row: Mapping[str, Any]) -> View:
+def step_view(row: Row) -> View:
     """A step's state, times and error; without its input and output.
 
     The worker is the one that has it in hand, or had it when it ended.
@@ -146,7 +232,7 @@ def step_view(row: Mapping[str, Any]) -> View:
     }
 
 
-def attempt_view(row: Mapping[str, Any]) -> View:
+def attempt_view(row: Row) -> View:
     """One attempt."""
     state = row["outcome"] or ("running" if row["begun_at"] else "handed out")
     return {
@@ -168,7 +254,7 @@ def attempt_view(row: Mapping[str, Any]) -> View:
     }
 
 
-def command_view(row: Mapping[str, Any]) -> View:
+def command_view(row: Row) -> View:
     """One entry of the command log."""
     return {
         "at": moment(row["at"]),

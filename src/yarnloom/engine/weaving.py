@@ -1,13 +1,22 @@
 """How parts begin and end: the rules of composition.
 
-A part begins by `open_node`, and tells the part around it that it ended by `child_ended`.
-Nothing here looks at more rows than the part's depth.
+A part is *decided* when everything of its plan in it is: its outcome stands then, and the part
+around it hears of it. It is *settled*, and its state changes, when its follow-ups have ended too:
+only then the next part of a sequence begins. What happens to a child is put on an agenda, of
+which the newest is worked off first, so that nothing depends on how long a plan is. Nothing here looks
+at more rows than the part's depth, but for the moment in which a part is closed.
 """
 
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass
+from typing import Any
 
+from yarnloom.engine.gathering import gather
+from yarnloom.engine.handing_out import post_stop
+from yarnloom.engine.items import FILL_DUE, ItemFault, item_value, read_source, window
+from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import (
     PART_TABLE,
     PartState,
@@ -18,184 +27,621 @@ from yarnloom.engine.states import (
     StopReason,
     next_state,
 )
-from yarnloom.engine.turn import Turn
-from yarnloom.plan import Constant, FromOutput, FromParam, Kind, Node, Plan
+from yarnloom.engine.turn import PASSED_OVER, Ended, Turn
+from yarnloom.errors import ValueRefused
+from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails, Source
 from yarnloom.store import PartRow, RunRow, StepRow
-from yarnloom.values import decode
+
+MADE_IN_A_TURN = 1_000
+_EVENT_FOR = {
+    StepState.DONE: StepEvent.FINISH,
+    StepState.FAILED: StepEvent.FAIL,
+    StepState.CANCELLED: StepEvent.CANCEL,
+    StepState.SKIPPED: StepEvent.SKIP,
+}
 
 
-def open_root(turn: Turn, run: RunRow) -> PartRow:
-    """Begin a run's plan; its root part."""
-    return _open_part(turn, run, turn.plan(run).nodes[0], None)
+@dataclass(frozen=True, slots=True)
+class _Bar:
+    """Why nothing more begins somewhere, and what becomes of what has not."""
+
+    state: StepState
+    reason: SkipReason | None
 
 
-def open_node(turn: Turn, run: RunRow, node: Node, around: PartRow) -> None:
-    """Begin a part: nothing before it is missing any more."""
-    if node.kind is Kind.STEP:
-        _open_step(turn, run, node, around)
-    else:
-        _open_part(turn, run, node, around)
+_STOPPED = _Bar(StepState.SKIPPED, SkipReason.STOPPED)
+_CANCELLED = _Bar(StepState.CANCELLED, None)
+_NOT_REACHED = _Bar(StepState.SKIPPED, SkipReason.NOT_REACHED)
 
 
-def _open_part(turn: Turn, run: RunRow, node: Node, around: PartRow | None) -> PartRow:
-    part = turn.unit.parts.add(
-        PartRow(
-            id=turn.unit.new_id("parts"),
-            run=run.number,
-            parent=around.id if around else None,
-            node=node.index,
-            rank=_rank(around, node),
-            total=len(node.children),
-            started_at=turn.now,
-            state=next_state(PART_TABLE, PartState.WAITING, StepEvent.OPEN, node.label),
+@dataclass(frozen=True, slots=True)
+class _Branches:
+    """The branches of a parallel from a position on are to begin, as far as they wait for none."""
+
+    part: PartRow
+    position: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class _Items:
+    """Items of an each are to be made, until so many are under way."""
+
+    part: PartRow
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
+class _News:
+    """A child of a part was decided, or settled, or both."""
+
+    part: PartRow
+    child: Node
+    ended: Ended
+    settled: bool
+
+
+class Weave:
+    """One run's parts, as they begin and end within a transaction."""
+
+    def __init__(self, turn: Turn, run: RunRow) -> None:
+        self.turn = turn
+        self.run = run
+        self.plan = turn.plan(run)
+        self.resolver = Resolver(turn, run, self.plan)
+        self.agenda: list[_News | _Branches | _Items] = []
+        self.filling: set[int] = set()
+
+    # What happens to a run
+
+    def begin(self) -> PartRow:
+        """Begin the plan; its root part."""
+        root = self._add_part(self.plan.nodes[0], None)
+        self._open_inner(root)
+        self._work_off()
+        return root
+
+    def step_ended(self, step: StepRow) -> None:
+        """A step has ended: what follows from it."""
+        self._step_ended(step)
+        self._work_off()
+
+    def go_on(self, each: PartRow) -> None:
+        """Make more items of an each that was left for later."""
+        if each.outcome is None:
+            if (bar := self._bar(each)) is not None:
+                self._drop_rest(each, bar)
+                self._decide_if_over(each)
+            else:
+                self._fill(each)
+        self._work_off()
+
+    def cancel(self) -> None:
+        """Cancel what has not begun, and tell what runs to stop.
+
+        The second time what follows is stopped too.
+        """
+        for step in self.turn.unit.steps.select(
+            "run = ? AND ended_at IS NULL ORDER BY rank", self.run.number
+        ):
+            spared = self.plan.nodes[step.node].in_follow_up and self.run.cancels < 2
+            if step.ended_at is None and not spared:
+                self._stop_step(step, StepEvent.CANCEL, StopReason.CANCEL)
+        self._work_off()
+
+    # The agenda
+
+    def _work_off(self) -> None:
+        self.turn.changed.add(self.run.number)
+        while self.agenda:
+            match self.agenda.pop():
+                case _News() as news:
+                    self._hear(news)
+                case _Branches(part, position):
+                    self._open_branch(part, position)
+                case _Items(part, size):
+                    self._make_item(part, size)
+
+    def _hear(self, news: _News) -> None:
+        """A part goes on, or is decided, or settles, with the child that ended."""
+        part, node = news.part, self.plan.nodes[news.part.node]
+        if part.outcome is None:
+            bar = self._bar(part)
+            if node.kind is Kind.SEQUENCE and not news.ended.gave:
+                cut = news.ended.reason == SkipReason.STOPPED
+                bar = bar or (_STOPPED if cut else _NOT_REACHED)
+            if bar is not None:
+                self._drop_rest(part, bar)
+            elif news.settled:
+                self._go_on_behind(part, node, news.child)
+            self._decide_if_over(part)
+        if part.outcome is not None and part.ended_at is None and not part.following:
+            self._follow_up(part, ON_FAILURE)
+
+    def _go_on_behind(self, part: PartRow, node: Node, child: Node) -> None:
+        """Open what waited for a child of a part."""
+        match node.kind:
+            case Kind.SEQUENCE if child.position + 1 < len(node.children):
+                self._open(self.plan.nodes[node.children[child.position + 1]], part)
+            case Kind.PARALLEL:
+                for index in child.awaited_by:
+                    branch = self.plan.nodes[index]
+                    if part.closed is None and self._is_free(part, branch):
+                        self._open(branch, part)
+            case Kind.EACH:
+                self._fill(part)
+
+    def _is_free(self, part: PartRow, branch: Node) -> bool:
+        """Whether everything that a branch reads has settled.
+
+        How many of them have is remembered: it only rises, so each is looked at once.
+        """
+        known = self.turn.memory.passed
+        passed = known.get((part.id, branch.index), 0)
+        if passed > len(branch.waits_for):
+            return False  # it was opened a moment ago
+        while passed < len(branch.waits_for):
+            child = self.plan.nodes[branch.waits_for[passed]]
+            if not self._has_settled(part, child):
+                break
+            passed += 1
+        free = passed == len(branch.waits_for)
+        known[part.id, branch.index] = passed + free
+        return free
+
+    def _has_settled(self, part: PartRow, child: Node) -> bool:
+        if child.kind is not Kind.STEP:
+            row = self._row(part, child.index)
+            return row is not None and row.ended_at is not None
+        step = self.turn.unit.steps.one("part = ? AND node = ?", part.id, child.index)
+        if step is None or step.ended_at is None:
+            return False
+        rows = (self._row(part, index) for index in child.follow_ups.values())
+        return all(row is None or row.ended_at is not None for row in rows)
+
+    def _row(self, part: PartRow, node: int) -> PartRow | None:
+        return self.turn.unit.parts.one("parent = ? AND node = ? AND item = 0", part.id, node)
+
+    # Beginning
+
+    def _open(self, node: Node, around: PartRow) -> None:
+        """Begin a part: nothing that it waits for is missing any more."""
+        if node.kind is Kind.STEP:
+            self._open_step(node, around)
+            return
+        part = self._add_part(node, around)
+        if self.resolver.gap(node, around):
+            self._skip_part(part, SkipReason.NOT_REACHED)
+        else:
+            self._open_inner(part)
+
+    def _open_inner(self, part: PartRow) -> None:
+        """Begin what is in a part, if its condition allows."""
+        node = self.plan.nodes[part.node]
+        try:
+            allowed = self._allowed(node, part)
+        except ItemFault as fault:
+            self._fail_part(part, fault)
+            return
+        if not allowed:
+            self._skip_part(part, SkipReason.ONLY_IF)
+            return
+        match node.kind:
+            case Kind.SEQUENCE:
+                self._open(self.plan.nodes[node.children[0]], part)
+            case Kind.PARALLEL:
+                self.agenda.append(_Branches(part))
+            case Kind.EACH:
+                self._open_each(node, part)
+
+    def _open_branch(self, part: PartRow, position: int) -> None:
+        """Begin a branch; what follows from it comes before the next one."""
+        children = self.plan.nodes[part.node].children
+        if position + 1 < len(children):
+            self.agenda.append(_Branches(part, position + 1))
+        branch = self.plan.nodes[children[position]]
+        if not branch.waits_for and part.rest_state is None:
+            self._open(branch, part)
+
+    def _allowed(self, node: Node, part: PartRow) -> bool:
+        if node.only_if is None:
+            return True
+        text = self._text(node.only_if, part)
+        if text not in ("true", "false"):
+            raise ItemFault(f"only_if is {(text or 'null'):.60}; expected true or false")
+        return text == "true"
+
+    def _text(self, source: Source, part: PartRow) -> str | None:
+        try:
+            return self.resolver.text(source, part)
+        except ValueRefused as refused:
+            raise ItemFault(str(refused), "ValueRefused") from refused
+
+    def _open_step(self, node: Node, around: PartRow) -> None:
+        given, skip, error = "{}", None, None
+        try:
+            if self.resolver.gap(node, around):
+                skip = SkipReason.NOT_REACHED
+            elif not self._allowed(node, around):
+                skip = SkipReason.ONLY_IF
+            else:
+                given = self.resolver.inputs(node, around)
+        except ItemFault as fault:
+            error = _dump({"type": fault.type, "message": str(fault)})
+        except ValueRefused as refused:
+            error = _dump({"type": "ValueRefused", "message": str(refused)})
+        step = self.turn.unit.steps.add(
+            StepRow(
+                id=self.turn.unit.new_id("steps"),
+                run=self.run.number,
+                part=around.id,
+                node=node.index,
+                rank=_rank(around.rank, node.position),
+                inside=_inside(around),
+                contract=self.plan.contracts[node.task],
+                pool="",
+                share=self.run.share or f"run {self.run.number}",
+                input=given,
+                priority=self.run.priority,
+                state=StepState.WAITING,
+                ready_at=self.turn.now,
+                skip_reason=skip,
+                error=error,
+            )
         )
-    )
-    if around:
-        turn.count_child(around.id, None, part.state)
-    _open_child(turn, run, node, part, 0)
-    return part
+        if error is not None:
+            self._end_step(step, StepEvent.FAIL)
+        elif skip is not None:
+            self._end_step(step, StepEvent.SKIP)
+        else:
+            self.turn.move_step(step, StepEvent.OPEN)
 
-
-def step_ended(turn: Turn, step: StepRow) -> None:
-    """A step has ended: what follows from it."""
-    run = turn.run(step.run)
-    plan = turn.plan(run)
-    turn.outputs[step.part, step.node] = step.output
-    if step.state == StepState.FAILED and run.error is None:
-        address = turn.address(run, plan.nodes[step.node])
-        run.error = json.dumps(
-            {"step": address, "task": step.task, **json.loads(step.error or "{}")}
+    def _add_part(
+        self,
+        node: Node,
+        around: PartRow | None,
+        item: int = 0,
+        value: str | None = None,
+        name: str | None = None,
+    ) -> PartRow:
+        position = _follow_up_position(node) if node.follows else node.position
+        part = self.turn.unit.parts.add(
+            PartRow(
+                id=self.turn.unit.new_id("parts"),
+                run=self.run.number,
+                parent=around.id if around else None,
+                node=node.index,
+                rank=_rank(around.rank if around else b"", item if value is not None else position),
+                inside=_inside(around) if around else None,
+                item=item,
+                name=name,
+                value=value,
+                total=0 if node.kind is Kind.EACH else len(node.children),
+                started_at=self.turn.now,
+                state=next_state(PART_TABLE, PartState.WAITING, StepEvent.OPEN, node.label),
+            )
         )
-        turn.unit.runs.touch(run)
-    _child_ended(turn, run, turn.unit.parts.need(step.part), plan.nodes[step.node], step.state)
+        if around and not node.follows:
+            self.turn.count_child(around.id, None, part.state)
+        return part
+
+    # Eaches
+
+    def _open_each(self, node: Node, part: PartRow) -> None:
+        assert node.each is not None
+        try:
+            count = read_source(self.turn, part, node.each, self._text(node.each.over, part))
+        except ItemFault as fault:
+            self._fail_part(part, fault)
+            return
+        if count is None:
+            self._skip_part(part, SkipReason.ONLY_IF)
+            return
+        part.total = part.unmade = count
+        self.turn.unit.parts.touch(part)
+        self._fill(part)
+        if not count:
+            self._decide_if_over(part)
+
+    def _fill(self, part: PartRow) -> None:
+        """See to it that as many items of an each are under way as may be."""
+        node = self.plan.nodes[part.node]
+        assert node.each is not None
+        limits = window(self.turn, node.each)
+        if part.unmade and part.begun <= limits.refill_at and part.id not in self.filling:
+            self.filling.add(part.id)
+            self.agenda.append(_Items(part, limits.size))
+
+    def _make_item(self, part: PartRow, size: int) -> None:
+        """Make the next item; what follows from it comes before the one behind it."""
+        under_way = part.begun + part.following
+        if not part.unmade or part.rest_state is not None or under_way >= size:
+            self.filling.discard(part.id)
+            return
+        if self.turn.made >= MADE_IN_A_TURN:
+            # A list of which nearly all is skipped must not hold up everybody else.
+            self.turn.memory.due.add(self.turn.mono, FILL_DUE, str(part.id))
+            return
+        self.agenda.append(_Items(part, size))
+        node = self.plan.nodes[part.node]
+        assert node.each is not None
+        index = part.total - part.unmade
+        value, name = item_value(self.turn, part, node.each, index)
+        part.unmade -= 1
+        self.turn.made += 1
+        do = self.plan.nodes[node.children[0]]
+        self._open_inner(self._add_part(do, part, index, value, name))
+
+    # Ending
+
+    def _step_ended(self, step: StepRow) -> None:
+        node = self.plan.nodes[step.node]
+        around = self.turn.unit.parts.need(step.part)
+        ended = Ended(step.state, step.skip_reason, step.output, len(step.output or ""))
+        cause = None
+        if step.state == StepState.FAILED:
+            facts = {"step": self.turn.address(self.run, node, around), "task": node.task}
+            error = json.loads(step.error or "{}")
+            cause = _dump({**facts, "attempts": step.attempts, **error})
+        follow_up = None if step.state == StepState.SKIPPED else self._next(node, ended, ON_FAILURE)
+        self._decided(around, node, ended, cause, settled=follow_up is None)
+        if follow_up is not None:
+            self._begin_follow_up(follow_up, around)
+
+    def _end_step(self, step: StepRow, event: StepEvent) -> None:
+        """End a step without an attempt."""
+        self.turn.move_step(step, event)
+        self._step_ended(step)
+
+    def _stop_step(self, step: StepRow, event: StepEvent, why: StopReason | None) -> None:
+        """End a step that nobody runs; tell one that is run to stop, where a reason is given."""
+        if step.open is None:
+            if event is StepEvent.SKIP:
+                step.skip_reason = SkipReason.STOPPED
+            self._end_step(step, event)
+        elif why is not None and step.stop != why:
+            post_stop(self.turn, step, why)
+
+    def _decided(
+        self, part: PartRow, child: Node, ended: Ended, cause: str | None, *, settled: bool
+    ) -> None:
+        """A child of a part was decided; the part's counters know it already."""
+        self.turn.children[part.id, child.index] = ended
+        if ended.state == StepState.SKIPPED:
+            self._note_skip(part, ended.reason)
+        node = self.plan.nodes[part.node]
+        if node.kind is Kind.EACH:
+            part.size += max(ended.size, len("null")) + 1
+        if not settled:
+            part.following += 1
+        self.turn.unit.parts.touch(part)
+        if ended.state == StepState.FAILED:
+            part.error = part.error or cause
+            self._close_if_too_much(part, node)
+        self.agenda.append(_News(part, child, ended, settled))
+
+    def _settled(self, part: PartRow, child: Node, ended: Ended) -> None:
+        part.following -= 1
+        self.turn.unit.parts.touch(part)
+        self.agenda.append(_News(part, child, ended, settled=True))
+
+    def _allowed_failures(self, part: PartRow) -> int:
+        facts = self.plan.nodes[part.node].each
+        return facts.allowed(part.total) if facts else 0
+
+    def _close_if_too_much(self, part: PartRow, node: Node) -> None:
+        """One too many has failed: nothing more begins in the part."""
+        if node.kind not in (Kind.PARALLEL, Kind.EACH) or node.if_one_fails is OneFails.FINISH:
+            return
+        if part.closed or part.failed <= self._allowed_failures(part):
+            return
+        if self._bar(part) is _CANCELLED:
+            return  # all of it is told to stop already
+        part.closed = node.if_one_fails
+        self._drop_rest(part, _STOPPED)
+        why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None
+        for step in self.turn.unit.steps.select(
+            "run = ? AND ended_at IS NULL AND rank > ? AND rank < ? ORDER BY rank",
+            *(self.run.number, part.rank, part.rank + b"\xff" * 5),
+        ):
+            if step.ended_at is None and self._stands_in(step, part):
+                self._stop_step(step, StepEvent.SKIP, why)
+
+    def _stands_in(self, step: StepRow, part: PartRow) -> bool:
+        """Whether a step under a part is of its plan, not of a follow-up: those go on."""
+        node = self.plan.nodes[step.node]
+        while node.index != part.node:
+            if node.follows or node.parent is None:
+                return False
+            node = self.plan.nodes[node.parent]
+        return True
+
+    def _bar(self, part: PartRow) -> _Bar | None:
+        """Why nothing more begins in a part; None where things go on.
+
+        A follow-up is spared what happens around it, but for a second cancel.
+        """
+        here = part
+        while True:
+            if here.closed:
+                return _STOPPED
+            if self.plan.nodes[here.node].follows:
+                return _CANCELLED if self.run.cancels > 1 else None
+            if here.parent is None:
+                return _CANCELLED if self.run.stop == StopReason.CANCEL else None
+            here = self.turn.around(here)
+
+    def _drop_rest(self, part: PartRow, bar: _Bar) -> None:
+        """The children that never began will not."""
+        left = part.total - part.over - part.begun
+        if not left:
+            return
+        part.rest_state, part.rest_reason = bar.state, bar.reason
+        if bar.state is StepState.CANCELLED:
+            part.cancelled += left
+        else:
+            part.skipped += left
+            self._note_skip(part, bar.reason)
+        self.turn.unit.parts.touch(part)
+
+    @staticmethod
+    def _note_skip(part: PartRow, reason: str | None) -> None:
+        """Remember the gravest reason for which something in a part was skipped."""
+        if part.skip_reason is None or part.skip_reason in PASSED_OVER:
+            part.skip_reason = reason
+
+    def _decide_if_over(self, part: PartRow) -> None:
+        if part.outcome is not None or part.over < part.total:
+            return
+        if part.failed > self._allowed_failures(part):
+            self._decide(part, StepState.FAILED)
+        elif part.cancelled:
+            self._decide(part, StepState.CANCELLED)
+        elif part.skipped and (part.skipped == part.total or part.skip_reason not in PASSED_OVER):
+            # What was cut short is not done, although something in it may be.
+            self._decide(part, StepState.SKIPPED)
+        else:
+            self._decide(part, StepState.DONE)
+
+    def _decide(self, part: PartRow, outcome: StepState) -> None:
+        """A part's outcome stands; its follow-ups may still run."""
+        node = self.plan.nodes[part.node]
+        part.outcome = outcome
+        if outcome is not StepState.SKIPPED:
+            part.skip_reason = None
+        self.turn.unit.parts.touch(part)
+        self.turn.memory.forget_part(part.id, node.children)
+        if outcome is StepState.DONE:
+            part.output, part.size = gather(self.turn, self.resolver, part, node)
+            if node.kind is Kind.EACH and part.failed:
+                self.run.failures_allowed += part.failed
+                self.turn.unit.runs.touch(self.run)
+        else:
+            part.size = 0
+        if part.parent is not None and not node.follows:
+            around = self.turn.around(part)
+            self.turn.count_child(around.id, part.state, outcome)
+            ended = Ended(outcome, part.skip_reason, part.output, part.size)
+            self._decided(around, node, ended, part.error, settled=False)
+        if not part.following:
+            self._follow_up(part, ON_FAILURE)
+
+    def _skip_part(self, part: PartRow, reason: SkipReason) -> None:
+        """A part that began is skipped before anything in it has: no follow-up runs for it."""
+        part.skip_reason = reason
+        self._drop_rest(part, _Bar(StepState.SKIPPED, reason))
+        part.outcome = StepState.SKIPPED
+        node = self.plan.nodes[part.node]
+        if part.parent is None:
+            self._settle(part)
+            return
+        around = self.turn.around(part)
+        if not node.follows:
+            self.turn.count_child(around.id, part.state, StepState.SKIPPED)
+            self._decided(around, node, Ended(StepState.SKIPPED, reason), None, settled=False)
+        self._settle(part)
+
+    def _fail_part(self, part: PartRow, fault: ItemFault) -> None:
+        """A part fails of itself, before anything in it has begun."""
+        error = {"type": fault.type, "message": str(fault)}
+        address = self.turn.part_address(self.run, part)
+        part.fault = _dump(error)
+        part.error = _dump({"step": address, "task": None, "attempts": 0, **error})
+        self._drop_rest(part, _NOT_REACHED)
+        self._decide(part, StepState.FAILED)
+
+    # Follow-ups and the end
+
+    def _next(self, node: Node, ended: Ended, first: str) -> Node | None:
+        """The follow-up of a part that comes next, from one on."""
+        cancelled = self.run.stop == StopReason.CANCEL and not node.in_follow_up
+        if self.run.cancels > 1:
+            return None
+        for name in FOLLOW_UPS[FOLLOW_UPS.index(first) :]:
+            if name not in node.follow_ups:
+                continue
+            if name == ON_FAILURE and (ended.state != StepState.FAILED or cancelled):
+                continue
+            if ended.state == StepState.CANCELLED and self.run.started_at is None:
+                continue
+            return self.plan.nodes[node.follow_ups[name]]
+        return None
+
+    def _follow_up(self, part: PartRow, first: str) -> None:
+        """Begin the next follow-up of a part that is decided; without one it settles."""
+        node = self.plan.nodes[part.node]
+        ended = Ended(part.outcome or part.state, part.skip_reason, part.output, part.size)
+        follow_up = self._next(node, ended, first)
+        if follow_up is None:
+            self._settle(part)
+        else:
+            part.following += 1
+            self.turn.unit.parts.touch(part)
+            self._begin_follow_up(follow_up, part)
+
+    def _begin_follow_up(self, node: Node, holder: PartRow) -> None:
+        self._open_inner(self._add_part(node, holder))
+
+    def _follow_up_ended(self, follow_up: PartRow) -> None:
+        """A follow-up has ended: the next one begins, or what it followed settles."""
+        node = self.plan.nodes[follow_up.node]
+        assert node.parent is not None
+        holder, followed = self.turn.around(follow_up), self.plan.nodes[node.parent]
+        if holder.node == followed.index:
+            holder.following -= 1
+            if node.follows == ON_FAILURE:
+                self._follow_up(holder, ON_END)
+            else:
+                self._settle(holder)
+            return
+        ended = self.resolver.child(holder, followed)
+        after = self._next(followed, ended, ON_END) if node.follows == ON_FAILURE else None
+        if after is not None:
+            self._begin_follow_up(after, holder)
+        else:
+            self._settled(holder, followed, ended)
+
+    def _settle(self, part: PartRow) -> None:
+        """A part has ended, and its follow-ups too."""
+        node = self.plan.nodes[part.node]
+        assert part.outcome is not None
+        event = _EVENT_FOR[StepState(part.outcome)]
+        part.state = next_state(PART_TABLE, part.state, event, f"part {node.label}")
+        part.ended_at = self.turn.now
+        self.turn.unit.parts.touch(part)
+        if node.follows:
+            self._follow_up_ended(part)
+        elif part.parent is None:
+            self._end_run(part)
+        else:
+            ended = Ended(part.state, part.skip_reason, part.output, part.size)
+            self._settled(self.turn.around(part), node, ended)
+
+    def _end_run(self, root: PartRow) -> None:
+        if root.state == PartState.FAILED:
+            self.run.error = root.error
+            self.turn.move_run(self.run, RunEvent.FAIL)
+        elif root.state == PartState.CANCELLED:
+            self.turn.move_run(self.run, RunEvent.STOP)
+        else:
+            # A cancel that came too late leaves `stop` behind, and no error.
+            self.run.output, self.run.error = root.output, None
+            self.turn.move_run(self.run, RunEvent.FINISH)
 
 
-def _open_child(turn: Turn, run: RunRow, node: Node, part: PartRow, position: int) -> None:
-    plan = turn.plan(run)
-    open_node(turn, run, plan.nodes[node.children[position]], part)
+def _follow_up_position(node: Node) -> int:
+    """Behind all parts, in the order in which they run."""
+    return 0xFFFFFFFE + FOLLOW_UPS.index(node.follows)
 
 
-def _child_ended(turn: Turn, run: RunRow, part: PartRow, child: Node, state: str) -> None:
-    """A sequence goes on, or ends, with the child that ended."""
-    node = turn.plan(run).nodes[part.node]
-    last = child.position == len(node.children) - 1
-    goes_on = state == StepState.DONE and not last
-    if goes_on and run.stop != StopReason.CANCEL:
-        _open_child(turn, run, node, part, child.position + 1)
-        return
-    if not last:
-        _drop_rest(turn, run, part)
-    if part.failed:
-        _end_part(turn, run, part, StepEvent.FAIL)
-    elif part.cancelled:
-        _end_part(turn, run, part, StepEvent.CANCEL)
-    elif part.skipped == part.total:
-        _end_part(turn, run, part, StepEvent.SKIP)
-    else:
-        part.output = turn.outputs.get((part.id, child.index))
-        _end_part(turn, run, part, StepEvent.FINISH)
-
-
-def _drop_rest(turn: Turn, run: RunRow, part: PartRow) -> None:
-    """The children that never began will not: cancelled with their run, else not reached."""
-    ended = part.done + part.failed + part.cancelled + part.skipped
-    left = part.total - ended
-    if run.stop == StopReason.CANCEL:
-        part.rest_state = StepState.CANCELLED
-        part.cancelled += left
-    else:
-        part.rest_state = StepState.SKIPPED
-        part.rest_reason = SkipReason.NOT_REACHED
-        part.skipped += left
-    turn.unit.parts.touch(part)
-
-
-def _end_part(turn: Turn, run: RunRow, part: PartRow, event: StepEvent) -> None:
-    plan = turn.plan(run)
-    node = plan.nodes[part.node]
-    before = part.state
-    part.state = next_state(PART_TABLE, before, event, f"part {node.label} of run {run.number}")
-    part.ended_at = turn.now
-    turn.unit.parts.touch(part)
-    if part.parent is None:
-        _end_run(turn, run, part)
-        return
-    around = turn.unit.parts.need(part.parent)
-    turn.outputs[around.id, node.index] = part.output
-    turn.count_child(around.id, before, part.state)
-    _child_ended(turn, run, around, node, part.state)
-
-
-def _end_run(turn: Turn, run: RunRow, root: PartRow) -> None:
-    if root.state == PartState.FAILED:
-        turn.move_run(run, RunEvent.FAIL)
-    elif root.state == PartState.CANCELLED:
-        turn.move_run(run, RunEvent.STOP)
-    else:
-        # A cancel that came too late leaves `stop` behind, and no error.
-        run.output, run.error = root.output, None
-        turn.move_run(run, RunEvent.FINISH)
-
-
-def _open_step(turn: Turn, run: RunRow, node: Node, around: PartRow) -> None:
-    step = StepRow(
-        id=turn.unit.new_id("steps"),
-        run=run.number,
-        part=around.id,
-        node=node.index,
-        rank=_rank(around, node),
-        task=node.task,
-        pool="",
-        share=run.share or f"run {run.number}",
-        input=_input(turn, run, node, around),
-        priority=run.priority,
-        state=StepState.WAITING,
-        ready_at=turn.now,
-    )
-    turn.unit.steps.add(step)
-    turn.move_step(step, StepEvent.OPEN)
-
-
-def _rank(around: PartRow | None, node: Node) -> bytes:
+def _rank(around: bytes, position: int) -> bytes:
     """Positions from outside in, four bytes each, so that bytes compare as plan order."""
-    return (around.rank if around else b"") + node.position.to_bytes(4, "big")
+    return around + position.to_bytes(4, "big")
 
 
-def _input(turn: Turn, run: RunRow, node: Node, around: PartRow) -> str:
-    """A step's input as JSON text, every reference replaced by its value.
-
-    Values that are texts already are put together as texts: large ones are not taken apart.
-    """
-    plan = turn.plan(run)
-    fields = []
-    for name, source in node.inputs.items():
-        match source:
-            case Constant(value):
-                text = json.dumps(value, ensure_ascii=False)
-            case FromParam(path):
-                text = json.dumps(_along(decode(run.params), path), ensure_ascii=False)
-            case FromOutput(target):
-                text = _output(turn, plan, around, target) or "null"
-        fields.append(f"{json.dumps(name)}:{text}")
-    return "{" + ",".join(fields) + "}"
+def _inside(around: PartRow) -> int | None:
+    """The item that a child of a part stands in."""
+    return around.id if around.value is not None else around.inside
 
 
-def _along(value: object, path: tuple[str, ...]) -> object:
-    for name in path:
-        value = value.get(name) if isinstance(value, dict) else None
-    return value
-
-
-def _output(turn: Turn, plan: Plan, around: PartRow, target: int) -> str | None:
-    """The output of a node, as it is seen from inside a part."""
-    holder = plan.nodes[target].parent
-    while around.node != holder:
-        assert around.parent is not None, "a plan's references look outwards only"
-        around = turn.unit.parts.need(around.parent)
-    if (around.id, target) in turn.outputs:
-        return turn.outputs[around.id, target]
-    if plan.nodes[target].kind is Kind.STEP:
-        step = turn.unit.steps.one("part = ? AND node = ?", around.id, target)
-        return step.output if step else None
-    part = turn.unit.parts.one("run = ? AND parent = ? AND node = ?", around.run, around.id, target)
-    return part.output if part else None
+def _dump(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False)

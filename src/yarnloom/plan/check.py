@@ -1,7 +1,9 @@
 """Reading a JSON plan, and finding everything in it that is wrong, all at once.
 
 `read_plan` is the only way from JSON to a `Plan`. It is used where a loom is checked, and again by
-the service when a plan is published, since a plan may have been written by anything.
+the service when a plan is published, since a plan may have been written by anything. The tree is
+read first, then references are resolved (`scopes`), which may point anywhere, then types are
+compared (`typing`).
 """
 
 from __future__ import annotations
@@ -11,31 +13,34 @@ from typing import Any
 
 from yarnloom.errors import PlanError, Problem, nearest
 from yarnloom.plan.model import (
+    FOLLOW_UPS,
     PLAN_FORMAT,
-    RESERVED_LABELS,
     Constant,
-    FromOutput,
-    FromParam,
+    EachFacts,
     Kind,
     Node,
+    OneFails,
     Plan,
     Source,
 )
-from yarnloom.plan.schemas import (
-    Fit,
-    Schema,
-    describe,
-    field_schema,
-    fit,
-    problems_of,
-    schema_problem,
-)
+from yarnloom.plan.schemas import schema_problem
+from yarnloom.plan.scopes import Findings, Scopes
+from yarnloom.plan.typing import Types
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}\Z")
 NAME_RULE = "letters, digits, '-', '_' and '.', at most 100, beginning with a letter or digit"
 
 MAX_NODES = 10_000
 MAX_DEPTH = 50
+
+_OF_ALL = {"kind", "label", "only_if", *FOLLOW_UPS}
+_KEYS = {
+    Kind.STEP: _OF_ALL | {"task", "inputs"},
+    Kind.SEQUENCE: _OF_ALL | {"parts"},
+    Kind.PARALLEL: _OF_ALL | {"parts", "if_one_fails"},
+    Kind.EACH: _OF_ALL | {"over", "do", "name", "at_once", "batch", "if_one_fails", "may_fail"},
+}
+_PERCENT = re.compile(r"(\d{1,3}(?:\.\d{1,2})?)%\Z")
 
 
 def read_plan(document: Any) -> Plan:
@@ -60,12 +65,13 @@ def examine(document: Any) -> tuple[Plan | None, list[Problem]]:
     if problems:
         return None, problems
     plan = Plan(document["loom"], document["workflow"], document, [])
-    reader = _Reader(plan)
+    findings = Findings(plan)
+    reader = _Reader(plan, findings)
     reader.part(document["plan"], None, 0, 0)
+    if not findings.problems and not any(True for _ in plan.steps()):
+        findings.problems.append(Problem(plan.name, "there is no step in it; add one"))
     reader.resolve()
-    if not any(True for _ in plan.steps()) and not reader.problems:
-        reader.problems.append(Problem(plan.name, "there is no step in it; add one"))
-    return plan, reader.problems
+    return plan, findings.problems
 
 
 def _count(number: int, noun: str) -> str:
@@ -108,22 +114,19 @@ def _schema_problems(where: str, schema: Any) -> list[Problem]:
 
 
 class _Reader:
-    """Reads the tree into nodes first, then resolves references, which may point anywhere."""
+    """Reads the tree into nodes, and keeps what stands in it for references until all are known."""
 
-    def __init__(self, plan: Plan) -> None:
+    def __init__(self, plan: Plan, findings: Findings) -> None:
         self.plan = plan
-        self.problems: list[Problem] = []
-        self.raw_inputs: dict[int, dict[str, Any]] = {}
-
-    def say(self, node: Node | None, message: str, field: str = "") -> None:
-        where = self.plan.name
-        if node and node.parent is not None:
-            where += "/" + self.plan.address(node)
-        self.problems.append(Problem(f"{where}.{field}" if field else where, message))
+        self.say = findings.say
+        self.findings = findings
+        self.raw: dict[int, dict[str, Any]] = {}
 
     # Reading the tree
 
-    def part(self, raw: Any, parent: Node | None, position: int, depth: int) -> None:
+    def part(
+        self, raw: Any, parent: Node | None, position: int, depth: int, follows: str = ""
+    ) -> None:
         if depth > MAX_DEPTH or len(self.plan.nodes) >= MAX_NODES:
             if len(self.plan.nodes) == MAX_NODES or depth > MAX_DEPTH:
                 limit = f"at most {MAX_NODES:,} parts, nested at most {MAX_DEPTH} deep"
@@ -133,150 +136,155 @@ class _Reader:
         if kind not in list(Kind):
             self.say(parent, f"found a part of kind {kind!r}{nearest(str(kind), list(Kind))}")
             return
-        node = self.node(raw, Kind(kind), parent, position)
-        if node.kind is Kind.STEP:
-            self.step(raw, node)
-            return
-        inner = raw.get("parts")
-        if not isinstance(inner, list) or not inner:
-            self.say(node, "this sequence has no parts; give it at least one")
-            return
-        for place, one in enumerate(inner):
-            self.part(one, node, place, depth + 1)
+        node = self.node(raw, Kind(kind), parent, position, follows)
+        for key in raw.keys() - _KEYS[node.kind]:
+            self.say(node, f"not expected here{nearest(key, _KEYS[node.kind])}", key)
+        match node.kind:
+            case Kind.STEP:
+                self.step(raw, node)
+            case Kind.EACH:
+                self.each(raw, node, depth)
+            case _:
+                self.inner(raw, node, depth)
+        for name in FOLLOW_UPS:
+            if name in raw:
+                self.follow_up(raw[name], node, name, depth)
 
-    def node(self, raw: dict[str, Any], kind: Kind, parent: Node | None, position: int) -> Node:
+    def node(
+        self, raw: dict[str, Any], kind: Kind, parent: Node | None, position: int, follows: str
+    ) -> Node:
+        node = Node(len(self.plan.nodes), kind, "", parent.index if parent else None, position)
+        node.follows = follows
+        node.in_follow_up = bool(follows) or (parent is not None and parent.in_follow_up)
+        self.plan.nodes.append(node)
+        self.raw[node.index] = raw
         label = raw.get("label")
         if parent is None:
-            label = self.plan.name
-        elif label is None and kind is Kind.SEQUENCE:
-            label = str(position)
-        node = Node(
-            len(self.plan.nodes), kind, str(label), parent.index if parent else None, position
-        )
-        self.plan.nodes.append(node)
-        if parent is not None:
+            node.label = self.plan.name
+        elif follows:
+            node.label = follows
+            parent.follow_ups[follows] = node.index
+        elif parent.kind is Kind.EACH:
+            parent.children.append(node.index)
+        else:
+            if label is None and kind is Kind.SEQUENCE and parent.kind is Kind.SEQUENCE:
+                label = str(position)
+            node.label = str(label)
             self.label(node, label, parent)
             parent.children.append(node.index)
         return node
 
     def label(self, node: Node, label: Any, parent: Node) -> None:
-        if not isinstance(label, str) or not NAME.match(label):
+        if label is None and parent.kind is Kind.PARALLEL:
+            node.label = str(node.position)
+            self.say(node, "a branch of a parallel needs a label: sequence('a-label', ...)")
+        elif not isinstance(label, str) or not NAME.match(label):
             self.say(node, f"the label is {label!r:.60}; a label has {NAME_RULE}")
-        elif label in RESERVED_LABELS:
+        elif label in FOLLOW_UPS:
             self.say(node, f"the label {label!r} is reserved for follow-ups; choose another")
         elif any(self.plan.nodes[other].label == label for other in parent.children):
             self.say(node, f"the label {label!r} is used twice here; labels differ among siblings")
 
+    def inner(self, raw: dict[str, Any], node: Node, depth: int) -> None:
+        parts = raw.get("parts")
+        if not isinstance(parts, list) or not parts:
+            self.say(node, f"this {node.kind} has no parts; give it at least one")
+            return
+        self.if_one_fails(raw, node)
+        for place, one in enumerate(parts):
+            self.part(one, node, place, depth + 1)
+
+    def follow_up(self, raw: Any, node: Node, name: str, depth: int) -> None:
+        if not isinstance(raw, dict) or raw.get("kind") != Kind.SEQUENCE:
+            self.say(node, "expected a sequence", name)
+            return
+        self.part(raw, node, FOLLOW_UPS.index(name), depth + 1, name)
+
     def step(self, raw: dict[str, Any], node: Node) -> None:
         node.task = str(raw.get("task") or "")
-        inputs = raw.get("inputs", {})
-        if not isinstance(inputs, dict):
-            self.say(node, "its inputs are not an object by input name")
-            return
         if node.task and node.task not in self.plan.tasks:
             self.say(node, f"unknown task {node.task!r}{nearest(node.task, self.plan.tasks)}")
             node.task = ""
-        self.raw_inputs[node.index] = inputs
+        if not isinstance(raw.get("inputs", {}), dict):
+            self.say(node, "its inputs are not an object by input name")
+            self.raw[node.index] = {**raw, "inputs": {}}
 
-    # Resolving inputs
+    def each(self, raw: dict[str, Any], node: Node, depth: int) -> None:
+        self.if_one_fails(raw, node)
+        may_fail, percent = self.may_fail(raw.get("may_fail"), node)
+        node.each = EachFacts(
+            over=Constant([]),  # until references are resolved
+            at_once=self.count(raw, node, "at_once"),
+            batch=self.count(raw, node, "batch"),
+            may_fail=may_fail,
+            may_fail_percent=percent,
+        )
+        do = raw.get("do")
+        if not isinstance(do, dict) or do.get("kind") != Kind.SEQUENCE or "label" in do:
+            self.say(node, "expected a sequence without a label", "do")
+            return
+        self.part(do, node, 0, depth + 1)
+
+    def count(self, raw: dict[str, Any], node: Node, option: str) -> int | None:
+        value = raw.get(option)
+        if value is None or (type(value) is int and value >= 1):
+            return value
+        self.say(node, f"found {value!r:.60}; expected a whole number from 1 on", option)
+        return None
+
+    def may_fail(self, value: Any, node: Node) -> tuple[float, bool]:
+        if value is None:
+            return 0, False
+        if type(value) is int and value >= 0:
+            return value, False
+        percent = _PERCENT.match(value) if isinstance(value, str) else None
+        if percent and float(percent[1]) <= 100:
+            return float(percent[1]), True
+        self.say(node, f'found {value!r:.60}; expected a count, or a share as "5%"', "may_fail")
+        return 0, False
+
+    def if_one_fails(self, raw: dict[str, Any], node: Node) -> None:
+        value = raw.get("if_one_fails", OneFails.STOP)
+        if value in list(OneFails):
+            node.if_one_fails = OneFails(value)
+            return
+        choices = " or ".join(map(repr, map(str, OneFails)))
+        self.say(node, f"found {value!r:.60}; expected {choices}", "if_one_fails")
+
+    # Resolving what stands in it
 
     def resolve(self) -> None:
-        for index, inputs in self.raw_inputs.items():
-            node = self.plan.nodes[index]
-            schema = self.plan.tasks[node.task]["input"] if node.task else {}
-            known = schema.get("properties", {})
-            for name, raw in inputs.items():
-                if node.task and name not in known:
-                    self.say(node, f"{node.task} has no input {name!r}{nearest(name, known)}", name)
-                    continue
-                source = self.source(node, name, raw)
+        scopes = Scopes(self.plan, self.findings)
+        types = Types(self.plan, self.findings)
+        for node in self.plan.nodes:
+            self.references(node, scopes)
+        scopes.refuse_cycles()
+        if not scopes.cyclic:
+            for node in self.plan.nodes:
+                types.check(node, self.raw[node.index])
+        types.mark_wanted()
+
+    def references(self, node: Node, scopes: Scopes) -> None:
+        raw = self.raw[node.index]
+        if "only_if" in raw:
+            node.only_if = scopes.source(node, "only_if", raw["only_if"])
+        if node.each:
+            over = scopes.source(node, "over", raw.get("over"))
+            path = scopes.item_name(node, raw["name"]) if "name" in raw else None
+            node.each = _with(node.each, over, path)
+        if node.kind is Kind.STEP:
+            for name, one in raw.get("inputs", {}).items():
+                source = scopes.source(node, name, one)
                 if source is not None:
                     node.inputs[name] = source
-                    if node.task:
-                        wanted, _ = field_schema(schema, (name,))
-                        self.type(node, name, source, wanted or {})
-            missing = [name for name in schema.get("required", ()) if name not in inputs]
-            for name in missing:
-                wanted, _ = field_schema(schema, (name,))
-                self.say(node, f"missing input; expected {describe(wanted or {})}", name)
 
-    def source(self, node: Node, name: str, raw: Any) -> Source | None:
-        match raw:
-            case {"constant": value}:
-                return Constant(value)
-            case {"param": str(path)}:
-                return self.from_param(node, name, tuple(path.split(".")))
-            case {"previous": True}:
-                return self.from_previous(node, name)
-            case {"output": str(label)}:
-                return self.from_output(node, name, label)
-        kinds = '{"constant": …}, {"param": …}, {"previous": true} or {"output": …}'
-        self.say(node, f"found {raw!r:.60}; expected {kinds}", name)
-        return None
 
-    def from_param(self, node: Node, name: str, path: tuple[str, ...]) -> Source | None:
-        schema, wrong = field_schema(self.plan.params_schema, path)
-        if schema is None:
-            self.say(node, f"param({'.'.join(path)!r}): {wrong}", name)
-            return None
-        return FromParam(path)
-
-    def from_previous(self, node: Node, name: str) -> Source | None:
-        here = node
-        while here.position == 0 and here.parent is not None:
-            here = self.plan.nodes[here.parent]
-        if here.parent is None:
-            self.say(node, "`previous`: nothing stands before it; use param(...) instead", name)
-            return None
-        siblings = self.plan.nodes[here.parent].children
-        return FromOutput(siblings[here.position - 1])
-
-    def from_output(self, node: Node, name: str, label: str) -> Source | None:
-        seen: list[str] = []
-        here = node
-        while here.parent is not None:
-            around = self.plan.nodes[here.parent]
-            for index in around.children:
-                sibling = self.plan.nodes[index]
-                if sibling.label == label:
-                    return self.earlier(node, name, here, sibling)
-                if sibling.position < here.position:
-                    seen.append(sibling.label)
-            here = around
-        self.say(node, f"output({label!r}): no part has that label{nearest(label, seen)}", name)
-        return None
-
-    def earlier(self, node: Node, name: str, here: Node, target: Node) -> Source | None:
-        if target.index == here.index:
-            what = "itself" if target.index == node.index else "a part that it stands in"
-            self.say(node, f"output({target.label!r}) is {what}; read an earlier part", name)
-            return None
-        if target.position > here.position:
-            self.say(
-                node,
-                f"output({target.label!r}) comes later in the sequence; read an earlier part, "
-                "or change the order",
-                name,
-            )
-            return None
-        return FromOutput(target.index)
-
-    def type(self, node: Node, name: str, source: Source, wanted: Schema) -> None:
-        if isinstance(source, Constant):
-            for problem in problems_of(source.value, wanted):
-                self.say(node, problem.message, name + problem.where)
-            return
-        if isinstance(source, FromParam):
-            given, _ = field_schema(self.plan.params_schema, source.path)
-            what = f"param({'.'.join(source.path)!r})"
-        else:
-            given = self.output_schema(self.plan.nodes[source.node])
-            what = f"the output of {self.plan.address(self.plan.nodes[source.node])!r}"
-        if fit(given or {}, wanted) is Fit.CANNOT:
-            self.say(node, f"{what} is {describe(given or {})}; expected {describe(wanted)}", name)
-
-    def output_schema(self, node: Node) -> Schema:
-        while node.kind is Kind.SEQUENCE and node.children:
-            node = self.plan.nodes[node.children[-1]]
-        facts = self.plan.tasks.get(node.task)
-        return facts["output"] if facts else {}
+def _with(facts: EachFacts, over: Source | None, name: tuple[str, ...] | None) -> EachFacts:
+    return EachFacts(
+        over if over is not None else facts.over,
+        name,
+        facts.at_once,
+        facts.batch,
+        facts.may_fail,
+        facts.may_fail_percent,
+    )

@@ -10,8 +10,8 @@ from collections.abc import Callable
 from typing import Any, Protocol
 
 from yarnloom.errors import LoomError, Problem
-from yarnloom.plan.model import PLAN_FORMAT, Kind
-from yarnloom.plan.parts import Part, Sequence, Step
+from yarnloom.plan.model import ON_END, ON_FAILURE, PLAN_FORMAT, Kind
+from yarnloom.plan.parts import Each, Parallel, Part, Sequence, Step
 from yarnloom.plan.references import Reference
 from yarnloom.plan.schemas import Schema
 from yarnloom.values import encode, pointer
@@ -32,12 +32,27 @@ class TaskFacts(Protocol):
     def output_schema(self) -> Schema:
         """JSON Schema of what it returns."""
 
+    @property
+    def code_hash(self) -> str:
+        """What its code is known by."""
+
+    @property
+    def pin_code(self) -> bool:
+        """Whether steps run only with this code."""
+
 
 Lookup = Callable[[Callable[..., Any]], TaskFacts | None]
 
 
 def compile_plan(
-    loom: str, name: str, params_schema: Schema, plan: Part, lookup: Lookup
+    loom: str,
+    name: str,
+    params_schema: Schema,
+    plan: Part,
+    lookup: Lookup,
+    *,
+    on_failure: Part | None = None,
+    on_end: Part | None = None,
 ) -> tuple[dict[str, Any], list[Problem]]:
     """The JSON form of a workflow.
 
@@ -45,16 +60,23 @@ def compile_plan(
         loom: the loom's name.
         name: the workflow's name.
         params_schema: JSON Schema of the params.
-        plan: the parts. A lone step is wrapped in a sequence.
+        plan: the parts. What is no plain sequence is wrapped in one.
         lookup: finds the task that a function was declared as.
+        on_failure: the workflow's follow-up for a failure.
+        on_end: the workflow's follow-up for any end.
 
     Returns:
         The document, and the problems that can only be seen in Python (a function that is no
         task, a thing that is no part, an input that is not JSON).
     """
-    writer = _Writer(lookup, name)
-    root = plan if isinstance(plan, Sequence) else Sequence(None, (plan,))
-    body = writer.part(root, name)
+    writer = _Writer(lookup)
+    body = writer.inner(plan, name)
+    around = Sequence(None, (), on_failure=on_failure, on_end=on_end)
+    for option, follow_up in writer.common(around, name).items():
+        if option in body:
+            message = f"{option} is given twice, to the workflow and to its plan; give it once"
+            writer.problems.append(Problem(name, message))
+        body[option] = follow_up
     document = {
         "format": PLAN_FORMAT,
         "loom": loom,
@@ -67,25 +89,70 @@ def compile_plan(
 
 
 class _Writer:
-    def __init__(self, lookup: Lookup, workflow: str) -> None:
+    def __init__(self, lookup: Lookup) -> None:
         self.lookup = lookup
-        self.workflow = workflow
-        self.tasks: dict[str, dict[str, Schema]] = {}
+        self.tasks: dict[str, dict[str, Any]] = {}
         self.problems: list[Problem] = []
 
     def part(self, part: Part, where: str) -> dict[str, Any] | None:
-        if isinstance(part, Step):
-            return self.step(part, where)
-        if isinstance(part, Sequence):
-            inner = [
-                self.part(one, f"{where}/{_label(one, i)}") for i, one in enumerate(part.parts)
-            ]
-            body = {"kind": Kind.SEQUENCE, "parts": [one for one in inner if one is not None]}
-            return {"label": part.label, **body} if part.label is not None else body
-        self.problems.append(
-            Problem(where, f"found {part!r:.60}; expected a part: step(...) or sequence(...)")
-        )
-        return None
+        match part:
+            case Step():
+                body = self.step(part, where)
+            case Sequence():
+                body = {"kind": Kind.SEQUENCE, "parts": self.parts(part.parts, where)}
+                if part.label is not None:
+                    body = {"label": part.label, **body}
+            case Parallel():
+                body = {
+                    "kind": Kind.PARALLEL,
+                    "label": part.label,
+                    "parts": self.parts(part.parts, where),
+                    "if_one_fails": part.if_one_fails,
+                }
+            case Each():
+                body = self.each(part, where)
+            case _:
+                expected = "a part: step(...), sequence(...), parallel(...) or each(...)"
+                self.problems.append(Problem(where, f"found {part!r:.60}; expected {expected}"))
+                return None
+        return {**body, **self.common(part, where)}
+
+    def parts(self, parts: tuple[Part, ...], where: str) -> list[dict[str, Any]]:
+        inner = [self.part(one, f"{where}/{_label(one, i)}") for i, one in enumerate(parts)]
+        return [one for one in inner if one is not None]
+
+    def inner(self, part: Part, where: str) -> dict[str, Any]:
+        """A part that is to be a sequence: of itself, where it is something else or has a label."""
+        plain = isinstance(part, Sequence) and part.label is None
+        inside = where if plain else f"{where}/{_label(part, 0)}"
+        body = self.part(part, inside)
+        if body is not None and plain:
+            return body
+        return {"kind": Kind.SEQUENCE, "parts": [] if body is None else [body]}
+
+    def common(self, part: Part, where: str) -> dict[str, Any]:
+        found: dict[str, Any] = {}
+        if part.only_if is not None:
+            found["only_if"] = self.input(part.only_if, f"{where}.only_if")
+        for name, follow_up in ((ON_FAILURE, part.on_failure), (ON_END, part.on_end)):
+            if follow_up is not None:
+                found[name] = self.inner(follow_up, f"{where}/{name}")
+        return found
+
+    def each(self, part: Each, where: str) -> dict[str, Any]:
+        body = {
+            "kind": Kind.EACH,
+            "label": part.label,
+            "over": self.input(part.over, f"{where}.over"),
+            "do": self.inner(part.do, where),
+            "if_one_fails": part.if_one_fails,
+        }
+        if part.name is not None:
+            body["name"] = self.input(part.name, f"{where}.name")
+        for option in ("at_once", "batch", "may_fail"):
+            if (value := getattr(part, option)) is not None:
+                body[option] = value
+        return body
 
     def step(self, part: Step, where: str) -> dict[str, Any]:
         facts = self.lookup(part.task)
@@ -106,6 +173,7 @@ class _Writer:
             self.tasks[facts.full_name] = {
                 "input": facts.input_schema,
                 "output": facts.output_schema,
+                **({"code_hash": facts.code_hash} if facts.pin_code else {}),
             }
         except LoomError:
             return ""

@@ -1,7 +1,8 @@
 """The plan as the engine reads it: nodes by index, every reference resolved to a node.
 
 A plan travels and is kept as JSON (`docs/plan-format.md`); this is its form in memory.
-Nodes are numbered in plan order, so a smaller index stands earlier.
+Nodes are numbered in plan order, so a smaller index stands earlier; a part's follow-ups come
+after what is in it.
 """
 
 from __future__ import annotations
@@ -9,12 +10,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import cached_property
 from typing import Any
 
+from yarnloom.plan.references import NOT_GIVEN
 from yarnloom.values import fingerprint
 
 PLAN_FORMAT = 1
-RESERVED_LABELS = frozenset({"on_failure", "on_end"})
+ON_FAILURE, ON_END = "on_failure", "on_end"
+FOLLOW_UPS = (ON_FAILURE, ON_END)
 
 
 class Kind(StrEnum):
@@ -22,30 +26,103 @@ class Kind(StrEnum):
 
     STEP = "step"
     SEQUENCE = "sequence"
+    PARALLEL = "parallel"
+    EACH = "each"
+
+
+class OneFails(StrEnum):
+    """What a parallel or an each does when one in it has failed."""
+
+    STOP = "stop"  # begins nothing more
+    CANCEL = "cancel"  # and stops what runs
+    FINISH = "finish"  # lets the others go on
 
 
 @dataclass(frozen=True, slots=True)
 class Constant:
-    """An input's value, known when the plan is written."""
+    """A value known when the plan is written."""
 
     value: Any
 
 
 @dataclass(frozen=True, slots=True)
 class FromParam:
-    """An input taken from the params, along a path of fields."""
+    """A value taken from the params, along a path of fields."""
 
     path: tuple[str, ...]
 
 
 @dataclass(frozen=True, slots=True)
 class FromOutput:
-    """An input taken from the output of another node."""
+    """A value taken from the output of another node.
+
+    Attributes:
+        node: the node that is read.
+        default: what is read where it was skipped; NOT_GIVEN for null.
+        only_done: of an each: whether items that are not done are left out.
+        maybe: in a follow-up: whether it may not have been reached.
+    """
+
+    node: int
+    default: Any = NOT_GIVEN
+    only_done: bool = False
+    maybe: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class FromItem:
+    """A value taken from the item that an each is at.
+
+    Attributes:
+        node: the each.
+        path: fields inside the item; empty for all of it.
+    """
+
+    node: int
+    path: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class FromFailures:
+    """The failed items of an each."""
 
     node: int
 
 
-Source = Constant | FromParam | FromOutput
+@dataclass(frozen=True, slots=True)
+class FromFailure:
+    """In a follow-up: what failed."""
+
+
+Source = Constant | FromParam | FromOutput | FromItem | FromFailures | FromFailure
+
+
+@dataclass(frozen=True, slots=True)
+class EachFacts:
+    """What belongs to an each alone.
+
+    Attributes:
+        over: where its list comes from.
+        name: the path to an item's name, inside the item; None for its index.
+        at_once: how many items may have begun and not ended; None for no limit.
+        batch: how many of the list are one item; None for one.
+        may_fail: how many items may fail.
+        may_fail_percent: whether `may_fail` is percent of all items.
+    """
+
+    over: Source
+    name: tuple[str, ...] | None = None
+    at_once: int | None = None
+    batch: int | None = None
+    may_fail: float = 0
+    may_fail_percent: bool = False
+
+    def allowed(self, total: int) -> int:
+        """How many of so many items may fail, rounded down."""
+        if self.may_fail_percent:
+            # In hundredths of a percent, since floats make 29% of 100 a little less than 29.
+            return round(self.may_fail * 100) * total // 10_000
+        return int(self.may_fail)
 
 
 @dataclass(slots=True)
@@ -54,13 +131,25 @@ class Node:
 
     Attributes:
         index: its number in plan order; 0 is the root.
-        kind: step or sequence.
-        label: its name among its siblings; the root's is the workflow's name.
-        parent: index of the part around it; None for the root.
+        kind: what it is.
+        label: its name among its siblings; the root's is the workflow's name, and that of what
+            an each repeats is empty.
+        parent: index of the part around it; of a follow-up that of the part that it follows;
+            None for the root.
         position: its place among its siblings, from 0.
-        children: indices of the parts in it, in order.
+        children: indices of the parts in it, in order; of an each the one that is repeated.
+        follows: of a follow-up `on_failure` or `on_end`; else empty.
+        follow_ups: its own follow-ups, by which they are.
+        in_follow_up: whether it is one, or stands in one.
+        only_if: a condition; None if it has none.
         task: of a step: the task's full name, `loom/task`.
         inputs: of a step: where each input comes from.
+        if_one_fails: of a parallel or each.
+        each: of an each.
+        waits_for: of a branch of a parallel: the sibling branches that are read in it.
+        awaited_by: the other way round.
+        reads: of a branch: the nodes in those siblings that must have given an output.
+        wanted: whether anything reads its output.
     """
 
     index: int
@@ -69,11 +158,21 @@ class Node:
     parent: int | None
     position: int
     children: list[int] = field(default_factory=list)
+    follows: str = ""
+    follow_ups: dict[str, int] = field(default_factory=dict)
+    in_follow_up: bool = False
+    only_if: Source | None = None
     task: str = ""
     inputs: dict[str, Source] = field(default_factory=dict)
+    if_one_fails: OneFails = OneFails.STOP
+    each: EachFacts | None = None
+    waits_for: list[int] = field(default_factory=list)
+    awaited_by: list[int] = field(default_factory=list)
+    reads: list[int] = field(default_factory=list)
+    wanted: bool = False
 
 
-@dataclass(slots=True)
+@dataclass
 class Plan:
     """A compiled workflow.
 
@@ -94,7 +193,7 @@ class Plan:
         """The full name, `loom/workflow`."""
         return f"{self.loom}/{self.name}"
 
-    @property
+    @cached_property
     def version(self) -> str:
         """Twelve hexadecimal digits that depend on the plan's content alone."""
         return fingerprint(self.document)[:12]
@@ -107,9 +206,14 @@ class Plan:
 
     @property
     def tasks(self) -> dict[str, dict[str, Any]]:
-        """For each task used, by full name: its input and output schema."""
+        """For each task used, by full name: its input and output schema, and its pinned code."""
         tasks: dict[str, dict[str, Any]] = self.document["tasks"]
         return tasks
+
+    @cached_property
+    def contracts(self) -> dict[str, str]:
+        """For each task used what a worker must fit: `loom/task@` and a hash of its facts."""
+        return {name: f"{name}@{fingerprint(facts)[:10]}" for name, facts in self.tasks.items()}
 
     def path(self, node: Node) -> list[Node]:
         """The node and the parts around it, from outside in, without the root."""
@@ -120,8 +224,13 @@ class Plan:
         return found[::-1]
 
     def address(self, node: Node) -> str:
-        """The node's labels from outside in, joined by slashes."""
-        return "/".join(inner.label for inner in self.path(node)) or self.name
+        """The node's labels from outside in, joined by slashes; items of eaches have no key."""
+        return "/".join(one.label for one in self.path(node) if one.label) or self.name
+
+    def is_item(self, node: Node) -> bool:
+        """Whether a node is what an each repeats."""
+        parent = self.nodes[node.parent] if node.parent is not None else None
+        return parent is not None and parent.kind is Kind.EACH and not node.follows
 
     def steps(self) -> Iterator[Node]:
         """Every step of the plan, in plan order."""

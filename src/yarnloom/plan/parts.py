@@ -1,20 +1,45 @@
-"""Parts: what a workflow is written with, and nothing that runs.
+"""What a workflow is written with. Plain records: nothing here checks, nothing that runs.
 
-A part is a step or a sequence; parts nest. Compiling turns them into the JSON plan.
+A part is a step, sequence, parallel or each; parts nest. A function that returns a part is a
+part that can be used again. Compiling turns them into the JSON plan.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
-STEP_OPTIONS = frozenset({"only_if", "retry", "pool", "per", "timeout", "losses", "priority"})
+STEP_OPTIONS = frozenset(
+    {
+        "only_if",
+        "on_failure",
+        "on_end",
+        "retry",
+        "pool",
+        "per",
+        "timeout",
+        "deadline",
+        "losses",
+        "priority",
+    }
+)
 """Keywords of `step` that belong to Yarn Loom, now or later: no input may be called so."""
+
+IfOneFails = Literal["stop", "cancel", "finish"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Common:
+    """What every part can have; None where it is not given."""
+
+    only_if: Any = None
+    on_failure: Part | None = None
+    on_end: Part | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class Step(_Common):
     """One use of a task in a workflow."""
 
     label: str
@@ -23,33 +48,142 @@ class Step:
 
 
 @dataclass(frozen=True, slots=True)
-class Sequence:
+class Sequence(_Common):
     """Parts that run one after another; its output is that of its last part."""
 
     label: str | None
     parts: tuple[Part, ...]
 
 
-Part = Step | Sequence
+@dataclass(frozen=True, slots=True)
+class Parallel(_Common):
+    """Labelled branches that run side by side; its output is an object by label."""
+
+    label: str
+    parts: tuple[Part, ...]
+    if_one_fails: str = "stop"
 
 
-def step(label: str, task: Callable[..., Any], /, **inputs: Any) -> Step:
+@dataclass(frozen=True, slots=True)
+class Each(_Common):
+    """One part repeated for every item of a list; its output is a list in item order."""
+
+    label: str
+    over: Any
+    do: Part
+    name: Any = None
+    at_once: int | None = None
+    batch: int | None = None
+    if_one_fails: str = "stop"
+    may_fail: int | str | None = None
+
+
+Part = Step | Sequence | Parallel | Each
+
+
+def step(
+    label: str,
+    task: Callable[..., Any],
+    /,
+    *,
+    only_if: Any = None,
+    on_failure: Part | None = None,
+    on_end: Part | None = None,
+    **inputs: Any,
+) -> Step:
     """One use of a task in a workflow.
 
     Args:
         label: the step's name among its siblings.
         task: a function that was declared with `@loom.task`.
+        only_if: a reference to true or false; when false the step is skipped, its output null.
+        on_failure: a part that runs when the step has failed.
+        on_end: a part that runs when the step has ended, in any way.
         inputs: for each input of the task a constant or a reference.
     """
-    return Step(label, task, inputs)
+    return Step(label, task, inputs, only_if=only_if, on_failure=on_failure, on_end=on_end)
 
 
-def sequence(*parts: Part | str) -> Sequence:
+def sequence(
+    *parts: Part | str,
+    only_if: Any = None,
+    on_failure: Part | None = None,
+    on_end: Part | None = None,
+) -> Sequence:
     """A chain: parts that run one after another.
 
     Args:
         parts: the parts in order; a label may stand first: `sequence("tables", step(...), ...)`.
+        only_if: as of a step.
+        on_failure: as of a step.
+        on_end: as of a step.
     """
-    label = parts[0] if parts and isinstance(parts[0], str) else None
-    rest = parts[1:] if label is not None else parts
-    return Sequence(label, tuple(rest))  # type: ignore[arg-type]  # check() reports what is no part
+    label, rest = _labelled(parts)
+    return Sequence(label, rest, only_if=only_if, on_failure=on_failure, on_end=on_end)
+
+
+def parallel(
+    label: str,
+    /,
+    *parts: Part,
+    if_one_fails: IfOneFails = "stop",
+    only_if: Any = None,
+    on_failure: Part | None = None,
+    on_end: Part | None = None,
+) -> Parallel:
+    """A fan-out group: branches that run side by side, and join.
+
+    A branch that reads the output of another waits for it, so a parallel can express any graph
+    without cycles.
+
+    Args:
+        label: its name among its siblings.
+        parts: the branches, each with a label.
+        if_one_fails: "stop" begins nothing more in it, "cancel" also stops what runs, "finish"
+            lets the others go on; it fails in any case.
+        only_if: as of a step.
+        on_failure: as of a step.
+        on_end: as of a step.
+    """
+    common = {"only_if": only_if, "on_failure": on_failure, "on_end": on_end}
+    return Parallel(label, tuple(parts), if_one_fails, **common)
+
+
+def each(
+    label: str,
+    /,
+    *,
+    over: Any,
+    do: Part,
+    name: Any = None,
+    at_once: int | None = None,
+    batch: int | None = None,
+    if_one_fails: IfOneFails = "stop",
+    may_fail: int | str | None = None,
+    only_if: Any = None,
+    on_failure: Part | None = None,
+    on_end: Part | None = None,
+) -> Each:
+    """One part repeated for every item of a list, many at once.
+
+    Args:
+        label: its name among its siblings.
+        over: the list: a constant, or a reference to one.
+        do: the part; `item()` in it is the item.
+        name: what an item is called in addresses, e.g. `item("code")`; else its index.
+        at_once: how many items may have begun and not ended.
+        batch: gives `do` so many items together: `item()` is a list then.
+        if_one_fails: as of a parallel, when more have failed than may.
+        may_fail: how many items may fail: a count, or a share of all such as "5%".
+        only_if: as of a step.
+        on_failure: as of a step.
+        on_end: as of a step.
+    """
+    common = {"only_if": only_if, "on_failure": on_failure, "on_end": on_end}
+    return Each(label, over, do, name, at_once, batch, if_one_fails, may_fail, **common)
+
+
+def _labelled(parts: tuple[Any, ...]) -> tuple[str | None, tuple[Any, ...]]:
+    if parts and isinstance(parts[0], str):
+        return parts[0], parts[1:]
+    return None, parts

@@ -3,7 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from enum import Enum
+from typing import Any, Literal
+
+
+class NotGiven(Enum):
+    """A default that was not given, which differs from null."""
+
+    NOT_GIVEN = "not given"
+
+
+NOT_GIVEN = NotGiven.NOT_GIVEN
 
 
 class Reference:
@@ -32,10 +42,17 @@ class Output(Reference):
     """The output of a labelled part."""
 
     label: str
+    default: Any = NOT_GIVEN
+    only: str | None = None
 
     def to_json(self) -> dict[str, Any]:
-        """`{"output": "fetch"}`."""
-        return {"output": self.label}
+        """`{"output": "fetch"}`, with `"default"` and `"only"` where they are given."""
+        found: dict[str, Any] = {"output": self.label}
+        if self.default is not NOT_GIVEN:
+            found["default"] = self.default
+        if self.only is not None:
+            found["only"] = self.only
+        return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,14 +64,77 @@ class Previous(Reference):
         return {"previous": True}
 
 
+@dataclass(frozen=True, slots=True)
+class Item(Reference):
+    """The item of an each, or a field inside it."""
+
+    path: str | None = None
+    of: str | None = None
+
+    def to_json(self) -> dict[str, Any]:
+        """`{"item": true}`, `{"item": "code"}`, `{"item": "code", "of": "harbours"}`."""
+        found: dict[str, Any] = {"item": True if self.path is None else self.path}
+        return found if self.of is None else {**found, "of": self.of}
+
+
+@dataclass(frozen=True, slots=True)
+class Failures(Reference):
+    """Which items of an each failed."""
+
+    label: str
+
+    def to_json(self) -> dict[str, Any]:
+        """`{"failures": "harbours"}`."""
+        return {"failures": self.label}
+
+
+@dataclass(frozen=True, slots=True)
+class FailureOf(Reference):
+    """In a follow-up: what failed."""
+
+    def to_json(self) -> dict[str, Any]:
+        """`{"failure": true}`."""
+        return {"failure": True}
+
+
 def param(path: str) -> Any:
-    """The value of a param, e.g. `param("year")` or, inside one, `param("region.name")`."""
+    """The value of a param, e.g. `param("year")` or, inside one, `param("region.name")`.
+
+    A param that was not given and has no default leaves the input out, so that the task's own
+    default holds.
+    """
     return Param(path)
 
 
-def output(label: str) -> Any:
-    """The output of the part with that label, looked for among the siblings, then outwards."""
-    return Output(label)
+def output(label: str, *, default: Any = NOT_GIVEN, only: Literal["done"] | None = None) -> Any:
+    """The output of the part with that label, looked for among the siblings, then outwards.
+
+    Args:
+        label: the part's label; `"tables.plot"` looks into the parallel `tables`.
+        default: what to read where the part was skipped by its `only_if`; else that is null.
+        only: "done" leaves out the items of an each that are not done; else they are null.
+    """
+    return Output(label, default, only)
+
+
+def item(path: str | None = None, *, of: str | None = None) -> Any:
+    """The item that an each is at, or with a path a field inside it.
+
+    Args:
+        path: e.g. `"code"`, or `"region.name"`.
+        of: the label of an outer each; the innermost one unless given.
+    """
+    return Item(path, of)
+
+
+def failures(label: str) -> Any:
+    """The items of an each that failed: a list of `{"name", "address", "error"}`."""
+    return Failures(label)
+
+
+def failure() -> Any:
+    """In a follow-up: what failed, as a `yarnloom.Failure`; null in `on_end` if nothing did."""
+    return FailureOf()
 
 
 previous: Any = Previous()

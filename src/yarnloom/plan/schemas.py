@@ -112,6 +112,11 @@ def fit(given: Schema, wanted: Schema) -> Fit:
 
 def _fit(given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth: int) -> Fit:
     given, wanted = resolve(given, root), resolve(wanted, wanted_root)
+    if "anyOf" in given and HOLE in given["anyOf"]:
+        # Whether a reader can take the null is asked apart, by `holes`.
+        others = [one for one in given["anyOf"] if one != HOLE]
+        given = others[0] if len(others) == 1 else {**given, "anyOf": others}
+        given = resolve(given, root)
     if not _meaning(wanted):
         return Fit.FITS
     if not _meaning(given) or depth > 8:
@@ -170,7 +175,120 @@ def _fit_objects(
     return _all(verdicts)
 
 
-_NOISE = frozenset({"title", "description", "default", "examples", "deprecated", "$defs"})
+HOLE: Schema = {"type": "null", "$comment": "hole"}
+"""The null in place of what was skipped or failed."""
+
+
+def holes(given: Schema, wanted: Schema) -> str | None:
+    """Where a hole in `given` cannot be taken by `wanted`, as a path; None if nowhere."""
+    return _holes(given, wanted, given, wanted, "", 0)
+
+
+def _holes(
+    given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, at: str, depth: int
+) -> str | None:
+    given, wanted = resolve(given, root), resolve(wanted, wanted_root)
+    options = [resolve(one, wanted_root) for one in wanted.get("anyOf", [wanted])]
+    if depth > 8 or not _meaning(wanted):
+        return None
+    for member in given.get("anyOf", [given]):
+        if member == HOLE:
+            if _fit(HOLE, wanted, HOLE, wanted_root, 0) is Fit.CANNOT:
+                return at
+            continue
+        one = resolve(member, root)
+        arrays = [option for option in options if "items" in option]
+        objects = [option for option in options if "properties" in option]
+        inner: list[tuple[Schema, Schema, str]] = []
+        if "items" in one and len(arrays) == 1:
+            inner.append((one["items"], arrays[0]["items"], f"{at}/…"))
+        if "properties" in one and len(objects) == 1:
+            taken = objects[0]["properties"]
+            inner += [
+                (schema, taken[name], f"{at}/{name}")
+                for name, schema in one["properties"].items()
+                if name in taken
+            ]
+        for schema, target, where in inner:
+            found = _holes(schema, target, root, wanted_root, where, depth + 1)
+            if found is not None:
+                return found
+    return None
+
+
+def combine(how: str, schemas: list[Schema], names: list[str] | None = None) -> Schema:
+    """A schema made of others: `anyOf`, `items` (of one), or `properties` by name.
+
+    Their definitions are kept apart: each `$ref` is renamed.
+    """
+    definitions: dict[str, Any] = {}
+    inner: list[Schema] = []
+    for place, schema in enumerate(schemas):
+        own = schema.get("$defs", {})
+        bare = {key: one for key, one in schema.items() if key != "$defs"}
+        inner.append(_renamed(bare, place) if own else schema)
+        definitions |= {f"{place}:{name}": _renamed(one, place) for name, one in own.items()}
+    found: Schema
+    if how == "anyOf":
+        found = {"anyOf": inner}
+    elif how == "items":
+        found = {"type": "array", "items": inner[0]}
+    else:
+        properties = dict(zip(names or [], inner, strict=True))
+        found = {"type": "object", "properties": properties, "required": list(properties)}
+    return {**found, "$defs": definitions} if definitions else found
+
+
+def _renamed(schema: Any, place: int) -> Any:
+    """A schema with its references pointing at renamed definitions."""
+    if isinstance(schema, list):
+        return [_renamed(one, place) for one in schema]
+    if not isinstance(schema, dict):
+        return schema
+    found = {key: _renamed(one, place) for key, one in schema.items()}
+    target = found.get("$ref")
+    if isinstance(target, str) and target.startswith("#/$defs/"):
+        found["$ref"] = f"#/$defs/{place}:{target.removeprefix('#/$defs/')}"
+    return found
+
+
+def items_schema(schema: Schema) -> Schema:
+    """The schema of the items of a list; of a value that may also be null, too."""
+    root = schema
+    schema = resolve(schema, root)
+    options = [resolve(one, root) for one in schema.get("anyOf", [schema])]
+    lists = [one for one in options if one.get("type") == "array" and "items" in one]
+    if len(lists) != 1 or not isinstance(lists[0]["items"], dict):
+        return {}
+    found = resolve(lists[0]["items"], root)
+    definitions = root.get("$defs")
+    return {**found, "$defs": definitions} if definitions else found
+
+
+def of_constants(values: list[Any]) -> Schema:
+    """A schema that allows the values; of objects also which fields all of them have."""
+    if values and all(isinstance(value, dict) for value in values):
+        names = list(dict.fromkeys(name for value in values for name in value))
+        fields = {name: [value[name] for value in values if name in value] for name in names}
+        return {
+            "type": "object",
+            "properties": {name: of_constants(found) for name, found in fields.items()},
+            "required": [name for name, found in fields.items() if len(found) == len(values)],
+        }
+    if values and all(isinstance(value, list) for value in values):
+        return {"type": "array", "items": of_constants([one for value in values for one in value])}
+    if 0 < len(values) <= FEW:
+        return {"enum": values}
+    return {}
+
+
+FEW = 100
+"""So many constants are compared one by one."""
+
+
+_NOISE = frozenset(
+    {"title", "description", "default", "examples", "deprecated", "$defs", "$comment"}
+)
 _PLAIN = frozenset({"type"})
 
 

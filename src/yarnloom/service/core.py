@@ -18,10 +18,11 @@ from yarnloom.engine import (
     Results,
     Settings,
     Writer,
+    looking,
     system_clock,
 )
 from yarnloom.engine.states import RUN_ENDED
-from yarnloom.engine.views import graph_view, run_view
+from yarnloom.engine.views import run_view
 from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.plan import Plan, read_plan
 from yarnloom.service.events import Hub
@@ -104,12 +105,15 @@ class Core:
             self._plans[plan_id] = read_plan(await self.read(reading.plan_document, plan_id))
         return self._plans[plan_id]
 
-    async def graph(self, number: int) -> View:
-        """A run's parts with their states."""
+    async def graph(self, number: int, address: str = "") -> View:
+        """A run's parts with their states, or those of an item of an each."""
+        return await self.look_into(number, looking.graph, address)
+
+    async def look_into(self, number: int, ask: Callable[..., View], *args: Any) -> View:
+        """What one of the questions of `looking` answers about a run."""
         row = await self.run_row(number)
         plan = await self.plan(row["plan"])
-        parts, steps = await self.read(_parts_and_steps, number)
-        return graph_view(plan, parts, steps)
+        return await self.read(ask, plan, number, *args)
 
     async def look(self, number: int, closely: bool) -> View | None:
         """What a watcher sees of a run: its graph only when it watches that run."""
@@ -196,7 +200,3 @@ def _settle(future: asyncio.Future[T], value: T) -> None:
 def _run_or_trace(connection: Any, number: int) -> tuple[View | None, bool]:
     row = reading.run(connection, number)
     return row, row is None and reading.was_given_out(connection, number)
-
-
-def _parts_and_steps(connection: Any, number: int) -> tuple[list[View], list[View]]:
-    return reading.parts(connection, number), reading.steps(connection, number)

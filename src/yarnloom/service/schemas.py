@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 JsonObject = dict[str, Any]
 Number = Annotated[int, Field(ge=1, le=2**53)]
@@ -19,9 +19,14 @@ class Strict(BaseModel):
 
 
 class StartBody(Strict):
-    """Start a workflow."""
+    """Start a workflow, or a single task."""
 
-    workflow: Name = Field(description="Full name `loom/workflow`, or the short one if unique.")
+    workflow: Name | None = Field(
+        None, description="Full name `loom/workflow`, or the short one if unique."
+    )
+    task: Name | None = Field(
+        None, description="Instead of a workflow: a task, whose inputs are the params."
+    )
     params: JsonObject = Field(default_factory=dict)
     key: Annotated[str, Field(min_length=1, max_length=200)] | None = Field(
         None, description="Start key: starting twice with one makes one run."
@@ -33,6 +38,13 @@ class StartBody(Strict):
     tags: Annotated[list[Annotated[str, Field(max_length=100)]], Field(max_length=20)] = Field(
         default_factory=list
     )
+
+    @model_validator(mode="after")
+    def one_of_both(self) -> StartBody:
+        """Either is started, never both."""
+        if (self.workflow is None) == (self.task is None):
+            raise ValueError("expected either workflow or task")
+        return self
 
 
 class ReasonBody(Strict):
@@ -54,6 +66,15 @@ class TokenBody(Strict):
     token: Annotated[str, Field(max_length=1_000)]
 
 
+class Offer(Strict):
+    """A task as a worker has it."""
+
+    code_hash: Annotated[str, Field(max_length=100)]
+    input: JsonObject | None = Field(None, description="JSON Schema of its inputs.")
+    output: JsonObject | None = Field(None, description="JSON Schema of what it returns.")
+    source: Annotated[str, Field(max_length=200_000)] = Field("", description="The code.")
+
+
 class RegisterBody(Strict):
     """A worker says what it is."""
 
@@ -62,7 +83,9 @@ class RegisterBody(Strict):
     facts: JsonObject = Field(default_factory=dict, description="Host, pid and the like.")
     places: Annotated[int, Field(ge=0, le=100_000)]
     io_places: Annotated[int, Field(ge=0, le=100_000)] = 0
-    tasks: dict[str, str] = Field(description="Full task names, each with its code hash.")
+    tasks: dict[str, str | Offer] = Field(
+        description="Full task names, each with its code hash, or that and its types."
+    )
     io_tasks: list[str] = Field(
         default_factory=list, description="Those of them that have the io places."
     )
@@ -133,6 +156,7 @@ class RunAnswer(BaseModel):
 
     number: int
     workflow: str
+    task: str | None
     version: str
     state: Literal[
         "scheduled",
@@ -145,10 +169,15 @@ class RunAnswer(BaseModel):
         "failed",
         "cancelled",
     ]
+    outcome: Literal["done", "failed", "cancelled", "skipped"] | None = Field(
+        description="Decided when the plan has ended; the state follows with the follow-ups."
+    )
     stop_asked: str | None
     params: JsonObject
     output: Any
+    output_left_out: bool = Field(description="Whether the output is too large to be shown whole.")
     error: JsonObject | None
+    failures_allowed: int = Field(description="Items that failed and were allowed to.")
     progress: Progress
     priority: int
     share: str | None

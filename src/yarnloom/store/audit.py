@@ -12,7 +12,8 @@ _RULES = {
     "a part's counters equal its children by state": """
         WITH children AS (
           SELECT part, state FROM steps
-          UNION ALL SELECT parent, state FROM parts WHERE parent IS NOT NULL),
+          UNION ALL SELECT parent, coalesce(outcome, state) FROM parts
+          WHERE parent IS NOT NULL AND NOT {follow_up}),
         counted (part, state, number) AS (
           SELECT id, 'ready', ready FROM parts UNION ALL
           SELECT id, 'running', running FROM parts UNION ALL
@@ -28,16 +29,30 @@ _RULES = {
             SELECT count(*) FROM children WHERE part = c.part AND state = c.state
           ) + CASE WHEN p.rest_state = c.state THEN p.total - (
             SELECT count(*) FROM children WHERE part = c.part) ELSE 0 END""",
-    "an ended part has no child that has not ended": """
-        SELECT id FROM parts WHERE ended_at IS NOT NULL
+    "a decided part has only decided children": """
+        SELECT id FROM parts WHERE outcome IS NOT NULL
           AND done + failed + cancelled + skipped <> total""",
+    "an ended part is as it was decided, and nothing of it follows": """
+        SELECT id FROM parts WHERE ended_at IS NOT NULL
+          AND (outcome IS NULL OR outcome <> state OR following <> 0)""",
+    "a part that goes on is running": """
+        SELECT id FROM parts WHERE ended_at IS NULL AND state <> 'running'""",
+    "what follows is what is decided and not settled": """
+        SELECT p.id FROM parts p WHERE p.following <> (
+            SELECT count(*) FROM parts c WHERE c.parent = p.id AND c.ended_at IS NULL
+              AND (c.outcome IS NOT NULL OR {follow_up_c}))""",
+    "items have different names": """
+        SELECT parent FROM parts WHERE name IS NOT NULL GROUP BY parent, name
+          HAVING count(*) > 1""",
     "an ended run has only ended parts and steps": """
         SELECT r.number FROM runs r WHERE r.ended_at IS NOT NULL AND (
           EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL)
           OR EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL))""",
     "a run that has not ended has something left to do": """
         SELECT r.number FROM runs r WHERE r.ended_at IS NULL
-          AND NOT EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL)""",
+          AND NOT EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL)
+          AND NOT EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL
+            AND outcome IS NULL AND unmade > 0)""",
     "a step's open attempt is its only one without an outcome": """
         SELECT s.id FROM steps s WHERE
           coalesce(s.open, 0) <> coalesce(
@@ -59,11 +74,18 @@ _RULES = {
 }
 
 
+# A follow-up's last position stands behind all others'; it is not counted as a child.
+_FOLLOW_UP = {
+    "follow_up": "(hex(substr(rank, -4)) >= 'FFFFFFFE')",
+    "follow_up_c": "(hex(substr(c.rank, -4)) >= 'FFFFFFFE')",
+}
+
+
 def audit(connection: sqlite3.Connection) -> list[str]:
     """Every broken rule, with the ids that break it; empty when all is well."""
     found = []
     for rule, query in _RULES.items():
-        broken = [row[0] for row in connection.execute(query)]
+        broken = [row[0] for row in connection.execute(query.format(**_FOLLOW_UP))]
         if broken:
             found.append(f"broken: {rule}: {broken[:10]}")
     wrong = connection.execute("PRAGMA foreign_key_check").fetchall()

@@ -14,7 +14,7 @@ Record = dict[str, Any]
 
 _RUN_COLUMNS = """
   r.*, p.total, p.ready, p.running, p.backing_off, p.resting, p.paused, p.done, p.failed,
-  p.cancelled, p.skipped
+  p.cancelled, p.skipped, p.outcome, p.size
 """
 _RUN_TABLES = "runs r LEFT JOIN parts p ON p.run = r.number AND p.parent IS NULL"
 
@@ -70,14 +70,57 @@ def plan_document(connection: sqlite3.Connection, plan: int) -> Record:
     return document
 
 
-def parts(connection: sqlite3.Connection, number: int) -> list[Record]:
-    """The parts of a run that have begun."""
-    rows = connection.execute("SELECT * FROM parts WHERE run = ? ORDER BY rank", (number,))
+def root(connection: sqlite3.Connection, number: int) -> Record | None:
+    """The root part of a run."""
+    return _one(connection, "SELECT * FROM parts WHERE run = ? AND parent IS NULL", number)
+
+
+def part_at(connection: sqlite3.Connection, parent: int, node: int, item: int = 0) -> Record | None:
+    """A part in another, or an item of an each, if it has begun."""
+    sql = "SELECT * FROM parts WHERE parent = ? AND node = ? AND item = ?"
+    return _one(connection, sql, parent, node, item)
+
+
+def item_named(connection: sqlite3.Connection, each: int, name: str) -> Record | None:
+    """An item of an each by name, if it has begun."""
+    return _one(connection, "SELECT * FROM parts WHERE parent = ? AND name = ?", each, name)
+
+
+def parts(connection: sqlite3.Connection, number: int, inside: int | None) -> list[Record]:
+    """The parts of a run that have begun and stand in no item, or those of one item, itself too."""
+    rows = connection.execute(
+        "SELECT * FROM parts WHERE run = ? AND inside IS ? AND value IS NULL"
+        " UNION ALL SELECT * FROM parts WHERE id = ?",
+        (number, inside, inside),
+    )
     return [dict(row) for row in rows]
 
 
+# An item's steps stand in it; how many have begun is in its counters.
+_ITEM = "SELECT * FROM parts WHERE parent = ? AND value IS NOT NULL"
+
+
+def items(
+    connection: sqlite3.Connection, each: int, states: tuple[str, ...], first: int, limit: int
+) -> list[Record]:
+    """Items of an each that were made, in order, from an index on; only in some states if given."""
+    if not states:
+        sql = "SELECT * FROM parts WHERE parent = ? AND node = (SELECT node FROM parts WHERE"
+        sql += " parent = ? AND value IS NOT NULL LIMIT 1) AND item >= ? ORDER BY item LIMIT ?"
+        return [dict(row) for row in connection.execute(sql, (each, each, first, limit))]
+    marks = ", ".join("?" * len(states))
+    sql = f"{_ITEM} AND coalesce(outcome, state) IN ({marks}) AND item >= ? ORDER BY item LIMIT ?"
+    return [dict(row) for row in connection.execute(sql, (each, *states, first, limit))]
+
+
+def source(connection: sqlite3.Connection, each: int) -> str | None:
+    """The list that an each goes through, as JSON text."""
+    row = _one(connection, "SELECT items FROM sources WHERE part = ?", each)
+    return row["items"] if row else None
+
+
 _STEP_LIST = """
-  SELECT s.id, s.run, s.part, s.node, s.task, s.state, s.stop, s.skip_reason, s.open, s.attempts,
+  SELECT s.id, s.run, s.part, s.node, s.state, s.stop, s.skip_reason, s.open, s.attempts,
     s.tries, s.losses, s.due_at, s.error, s.ready_at, s.started_at, s.ended_at,
     w.name AS worker_name
   FROM steps s
@@ -86,17 +129,32 @@ _STEP_LIST = """
 """
 
 
-def steps(connection: sqlite3.Connection, number: int) -> list[Record]:
-    """The steps of a run that have a row, in plan order, without inputs and outputs."""
-    rows = connection.execute(f"{_STEP_LIST} WHERE s.run = ? ORDER BY s.rank", (number,))
+def steps(connection: sqlite3.Connection, number: int, inside: int | None) -> list[Record]:
+    """The steps of a run that have a row and stand in no item, or in one, in plan order.
+
+    Without their inputs and outputs.
+    """
+    rows = connection.execute(
+        f"{_STEP_LIST} WHERE s.run = ? AND s.inside IS ? ORDER BY s.rank", (number, inside)
+    )
     return [dict(row) for row in rows]
 
 
-def step_at(connection: sqlite3.Connection, number: int, node: int) -> Record | None:
-    """The step of a run at a node of its plan, or None if it has no row yet."""
-    row = connection.execute(
-        f"{_STEP_LIST} WHERE s.run = ? AND s.node = ?", (number, node)
-    ).fetchone()
+def all_steps(connection: sqlite3.Connection, number: int, first: int, limit: int) -> list[Record]:
+    """Steps of a run that have a row, wherever they stand, in the order in which they came."""
+    rows = connection.execute(
+        f"{_STEP_LIST} WHERE s.run = ? ORDER BY s.rank LIMIT ? OFFSET ?", (number, limit, first)
+    )
+    return [dict(row) for row in rows]
+
+
+def step_at(connection: sqlite3.Connection, part: int, node: int) -> Record | None:
+    """The step in a part at a node of the plan, or None if it has no row yet."""
+    return _one(connection, f"{_STEP_LIST} WHERE s.part = ? AND s.node = ?", part, node)
+
+
+def _one(connection: sqlite3.Connection, sql: str, *values: Any) -> Record | None:
+    row = connection.execute(sql, values).fetchone()
     return dict(row) if row else None
 
 
@@ -148,3 +206,8 @@ def workflow(connection: sqlite3.Connection, name: str) -> Record | None:
 def tasks(connection: sqlite3.Connection) -> list[Record]:
     """Every task that was published, by name."""
     return [dict(row) for row in connection.execute("SELECT * FROM tasks ORDER BY name")]
+
+
+def code(connection: sqlite3.Connection, task: str, code_hash: str) -> Record | None:
+    """Code of a task that was published or brought by a worker."""
+    return _one(connection, "SELECT * FROM codes WHERE task = ? AND code_hash = ?", task, code_hash)

@@ -14,7 +14,7 @@ from typing import ClassVar
 class RunRow:
     """A row of `runs`."""
 
-    FIXED: ClassVar[int] = 12
+    FIXED: ClassVar[int] = 13
 
     number: int
     plan: int
@@ -27,12 +27,15 @@ class RunRow:
     started_by: str
     created_at: int
     start_at: int | None
+    task: str | None
     priority: int
     state: str
     stop: str | None = None
     output: str | None = None
     error: str | None = None
     round: int = 1
+    cancels: int = 0
+    failures_allowed: int = 0
     started_at: int | None = None
     ended_at: int | None = None
 
@@ -41,15 +44,19 @@ class RunRow:
 class PartRow:
     """A row of `parts`."""
 
-    FIXED: ClassVar[int] = 7
+    FIXED: ClassVar[int] = 10
 
     id: int
     run: int
     parent: int | None
     node: int
     rank: bytes
-    total: int
+    inside: int | None
+    item: int
+    name: str | None
+    value: str | None
     started_at: int
+    total: int
     state: str
     rest_state: str | None = None
     rest_reason: str | None = None
@@ -62,22 +69,41 @@ class PartRow:
     failed: int = 0
     cancelled: int = 0
     skipped: int = 0
+    outcome: str | None = None
+    closed: str | None = None
+    following: int = 0
+    unmade: int = 0
+    skip_reason: str | None = None
+    fault: str | None = None
+    error: str | None = None
     output: str | None = None
+    size: int = 0
     ended_at: int | None = None
+
+    @property
+    def begun(self) -> int:
+        """How many children have begun and not ended."""
+        return self.ready + self.running + self.backing_off + self.resting + self.paused
+
+    @property
+    def over(self) -> int:
+        """How many children have ended, or are decided."""
+        return self.done + self.failed + self.cancelled + self.skipped
 
 
 @dataclass(slots=True, eq=False)
 class StepRow:
     """A row of `steps`."""
 
-    FIXED: ClassVar[int] = 9
+    FIXED: ClassVar[int] = 10
 
     id: int
     run: int
     part: int
     node: int
     rank: bytes
-    task: str
+    inside: int | None
+    contract: str
     pool: str
     share: str
     input: str

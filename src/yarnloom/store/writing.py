@@ -57,6 +57,18 @@ def keep_task(unit: Unit, name: str, facts: dict[str, Any], at: int) -> None:
     )
 
 
+def task_names(unit: Unit) -> list[str]:
+    """The full name of every task that was published."""
+    return [name for (name,) in unit.execute("SELECT name FROM tasks ORDER BY name")]
+
+
+def task_facts(unit: Unit, name: str) -> dict[str, Any]:
+    """What its newest publication said of a task."""
+    ((text,),) = unit.execute("SELECT facts FROM tasks WHERE name = ?", (name,))
+    facts: dict[str, Any] = json.loads(text)
+    return facts
+
+
 def current_plans(unit: Unit) -> dict[str, int]:
     """The current plan of every workflow, by full name."""
     return dict(unit.execute("SELECT name, plan FROM workflows"))
@@ -116,25 +128,123 @@ def log_command(
 
 
 READY_BY_LANE = (
-    "SELECT pool, priority, share, task, count(*), min(run) FROM steps"
-    " WHERE state = 'ready' AND open IS NULL GROUP BY pool, priority, share, task"
+    "SELECT pool, priority, share, contract, count(*), min(run) FROM steps"
+    " WHERE state = 'ready' AND open IS NULL GROUP BY pool, priority, share, contract"
 )
 
 NEXT_READY = (
     "SELECT id, run, rank FROM steps INDEXED BY steps_to_start"
     " WHERE state = 'ready' AND open IS NULL AND pool = ? AND priority = ? AND share = ?"
-    " AND task = ? ORDER BY run, rank LIMIT ?"
+    " AND contract = ? ORDER BY run, rank LIMIT ?"
+)
+
+FAILED_UNDER = (
+    "SELECT {columns} FROM steps WHERE run = ? AND state = 'failed' AND rank >= ? AND rank < ?"
+)
+FAULTY_UNDER = (
+    "SELECT {columns} FROM parts WHERE run = ? AND fault IS NOT NULL AND rank >= ? AND rank < ?"
 )
 
 
-def ready_by_lane(unit: Unit) -> list[tuple[str, int, str, str, int]]:
-    """How many steps could be handed out, by pool, priority, share and task; oldest run first."""
-    rows = sorted(unit.execute(READY_BY_LANE), key=lambda row: row[5])
-    return [row[:5] for row in rows]
+def ready_by_lane(unit: Unit) -> list[tuple[str, int, str, str, int, int]]:
+    """How many steps could be handed out, by pool, priority, share and contract.
+
+    The last number is the lane's oldest run, and lanes come in the order of these.
+    """
+    return sorted(unit.execute(READY_BY_LANE), key=lambda row: row[5])
 
 
 def next_ready(
-    unit: Unit, pool: str, priority: int, share: str, task: str, limit: int
+    unit: Unit, pool: str, priority: int, share: str, contract: str, limit: int
 ) -> list[tuple[int, int, bytes]]:
     """The first steps of a lane in plan order: id, run and rank."""
-    return unit.execute(NEXT_READY, (pool, priority, share, task, limit))
+    return unit.execute(NEXT_READY, (pool, priority, share, contract, limit))
+
+
+# What an each goes through, and what it gives
+
+
+def keep_source(unit: Unit, part: int, items: str) -> None:
+    """Keep the list of an each."""
+    unit.flush()  # the part that it belongs to must be there
+    unit.change("INSERT INTO sources VALUES (?, ?)", (part, items))
+
+
+def source(unit: Unit, part: int) -> str:
+    """The list of an each, as JSON text."""
+    ((items,),) = unit.execute("SELECT items FROM sources WHERE part = ?", (part,))
+    return str(items)
+
+
+def unfinished_eaches(unit: Unit) -> list[int]:
+    """Eaches that have still items to make."""
+    found = unit.execute("SELECT id FROM parts WHERE unmade > 0 AND outcome IS NULL")
+    return [part for (part,) in found]
+
+
+GATHERED = (
+    "SELECT group_concat(coalesce(output, 'null'), ',') FROM"
+    " (SELECT output FROM parts WHERE parent = ? AND node = ? ORDER BY item)"
+)
+GATHERED_DONE = (
+    "SELECT group_concat(coalesce(output, 'null'), ',') FROM"
+    " (SELECT output FROM parts WHERE parent = ? AND node = ? AND outcome = 'done' ORDER BY item)"
+)
+
+
+def gathered(unit: Unit, part: int, node: int, *, only_done: bool) -> str:
+    """The outputs of an each's items as a JSON list, in item order."""
+    unit.flush()
+    ((text,),) = unit.execute(GATHERED_DONE if only_done else GATHERED, (part, node))
+    return f"[{text or ''}]"
+
+
+def failed_items(unit: Unit, part: int, limit: int) -> list[tuple[int, str | None, str]]:
+    """Index, name and error of the items of an each that failed, in item order."""
+    unit.flush()
+    return unit.execute(
+        "SELECT item, name, error FROM parts WHERE parent = ? AND value IS NOT NULL"
+        " AND coalesce(outcome, state) = 'failed' ORDER BY item LIMIT ?",
+        (part, limit),
+    )
+
+
+def failed_steps_under(
+    unit: Unit, run: int, rank: bytes, limit: int
+) -> list[tuple[bytes, int, int, int, str]]:
+    """Rank, node, part, attempts and error of failed steps in a part, in plan order."""
+    unit.flush()
+    sql = FAILED_UNDER.format(columns="rank, node, part, attempts, error")
+    return unit.execute(f"{sql} ORDER BY rank LIMIT ?", (run, rank, _after(rank), limit))
+
+
+def faulty_parts_under(
+    unit: Unit, run: int, rank: bytes, limit: int
+) -> list[tuple[bytes, int, int, str]]:
+    """Rank, node, id and fault of parts in a part that failed of themselves, in plan order."""
+    unit.flush()
+    sql = FAULTY_UNDER.format(columns="rank, node, id, fault")
+    return unit.execute(f"{sql} ORDER BY rank LIMIT ?", (run, rank, _after(rank), limit))
+
+
+def failures_by_node(unit: Unit, run: int, rank: bytes) -> list[tuple[int, int]]:
+    """How often each node failed of itself, in a part."""
+    unit.flush()
+    found = []
+    for query in (FAILED_UNDER, FAULTY_UNDER):
+        sql = query.format(columns="node, count(*)") + " GROUP BY node"
+        found += unit.execute(sql, (run, rank, _after(rank)))
+    return found
+
+
+def _after(rank: bytes) -> bytes:
+    """Greater than every rank that begins with this one."""
+    return rank + b"\xff" * 5
+
+
+def keep_code(unit: Unit, task: str, code_hash: str, source_text: str, at: int) -> None:
+    """Keep the source of a task, unless it is kept already."""
+    unit.change(
+        "INSERT INTO codes VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
+        (task, code_hash, source_text, at),
+    )

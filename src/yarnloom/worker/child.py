@@ -36,8 +36,8 @@ def main(descriptor: int, spec: str, places: int | None) -> int:
     try:
         loom = load_loom(spec)
         loom.check()
-        tasks = {task.full_name: task for task in loom.tasks.values()}
-        facts = [task.facts() for task in tasks.values()]
+        tasks = loom.served
+        facts = {name: task.facts() for name, task in tasks.items()}
     except LoomError as error:
         channel.send({"kind": "unusable", "message": str(error)})
         return 1

@@ -258,7 +258,7 @@ class Crew:
     def _on_ready(self, child: Child, message: Message) -> None:
         child.ready = True
         first = not self.tasks
-        self.tasks = {facts["name"]: facts for facts in message["tasks"]}
+        self.tasks = message["tasks"]
         if first and self._io and any(facts["io"] for facts in self.tasks.values()):
             self._spawn(shared=True)
         if not self.ready.done():

@@ -217,7 +217,10 @@ class Worker:
         return {
             "name": self.name,
             **self._places(),
-            "tasks": {name: facts["code_hash"] for name, facts in self._crew.tasks.items()},
+            "tasks": {
+                name: {key: facts[key] for key in ("code_hash", "input", "output", "source")}
+                for name, facts in self._crew.tasks.items()
+            },
             "io_tasks": [name for name in self._crew.tasks if self._crew.is_io(name)],
             "in_hand": sorted(self._crew.in_hand | self._link.attempts_to_report()),
             "facts": {

@@ -3,24 +3,24 @@
 from __future__ import annotations
 
 import uuid
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Header, Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine import CancelRun, Started, StartRun
+from yarnloom.engine import CancelRun, Started, StartRun, looking
 from yarnloom.engine.states import RunState
-from yarnloom.engine.views import attempt_view, command_view, run_view, step_view
-from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
+from yarnloom.engine.views import command_view, run_view
+from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.plan import Kind
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
 from yarnloom.service.schemas import ReasonBody, RunAnswer, RunList, StartBody
 from yarnloom.store import reading
-from yarnloom.values import decode
 
 router = APIRouter(prefix="/runs", tags=["runs"])
 
+ItemState = Literal["waiting", "running", "paused", "done", "failed", "cancelled", "skipped"]
 RunNumber = Annotated[int, Path(ge=1, le=2**53)]
 Address = Annotated[
     str, Query(max_length=2_000, description="Within the run: `fetch`, or `fetch#2` for an attempt")
@@ -34,10 +34,11 @@ async def start(
     body: StartBody,
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
 ) -> Response:
-    """Start a workflow: 201 with the new run, or 200 with the one that the key made before."""
+    """Start a workflow or a task: 201 with the run, or 200 with the one that the key made before."""
     started: Started = await core.submit(
         StartRun(
-            workflow=body.workflow,
+            workflow=body.workflow or body.task or "",
+            task=body.workflow is None,
             params=body.params,
             key=body.key or idempotency_key or uuid.uuid4().hex,
             who=who,
@@ -85,19 +86,38 @@ async def cancel(
 
 
 @router.get("/{number}/graph", responses=problems(404, 410))
-async def graph(core: TheCore, number: RunNumber) -> Response:
-    """The parts of a run as a tree, each with its state."""
-    return answer(await core.graph(number))
+async def graph(core: TheCore, number: RunNumber, address: Address = "") -> Response:
+    """The parts of a run as a tree, each with its state; with `address` those of a part or item."""
+    return answer(await core.graph(number, address))
 
 
 @router.get("/{number}/steps", responses=problems(404, 410))
-async def steps(core: TheCore, number: RunNumber, address: Address = "") -> Response:
-    """All steps of a run; or with `address` one of them, with its values and attempts."""
+async def steps(
+    core: TheCore, number: RunNumber, address: Address = "", inside: Address = ""
+) -> Response:
+    """The steps of a run that stand in no item of an each, or with `inside` those of one item.
+
+    With `address` one step, with its values and attempts.
+    """
     if address:
-        return answer(await _step(core, number, address))
+        return answer(await core.look_into(number, looking.step, address))
     found: list[dict[str, Any]] = []
-    _gather(await core.graph(number), found)
+    _gather(await core.graph(number, inside), found)
     return answer({"steps": found})
+
+
+@router.get("/{number}/items", responses=problems(404, 410, 422))
+async def items(
+    core: TheCore,
+    number: RunNumber,
+    address: Address,
+    state: Annotated[list[ItemState] | None, Query()] = None,
+    cursor: Annotated[int, Query(ge=0, le=2**53)] = 0,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> Response:
+    """The items of an each, in order; those that were not made yet too."""
+    states = tuple(state or ())
+    return answer(await core.look_into(number, looking.items, address, states, cursor, limit))
 
 
 @router.get("/{number}/log", responses=problems(404, 410, 422))
@@ -110,7 +130,7 @@ async def log(
 ) -> Response:
     """What an attempt printed and logged; without `#` in the address, the newest attempt."""
     label, _, wanted = address.partition("#")
-    attempts = (await _step(core, number, label))["attempts"]
+    attempts = (await core.look_into(number, looking.step, label))["attempts"]
     if wanted and not wanted.isdigit():
         raise InvalidInput(
             f"found {wanted!r} after '#'; expected an attempt's number, as in {label}#1",
@@ -140,41 +160,8 @@ async def _full_name(core: Core, name: str | None) -> str | None:
     return next((full for full in known if full.partition("/")[2] == name), name)
 
 
-async def _step(core: Core, number: int, address: str) -> dict[str, Any]:
-    row = await core.run_row(number)
-    plan = await core.plan(row["plan"])
-    by_address = {plan.address(node): node for node in plan.nodes if node.kind is Kind.STEP}
-    node = by_address.get(address.strip("/"))
-    if node is None:
-        raise NotFound(f"run {number} has no step {address!r}{nearest(address, by_address)}")
-    view: dict[str, Any] = {"address": f"{number}/{plan.address(node)}", "task": node.task}
-    found = await core.read(_step_record, number, node.index)
-    if found is None:
-        tree: list[dict[str, Any]] = []
-        _gather(await core.graph(number), tree)
-        mine = next(one for one in tree if one["address"] == plan.address(node))
-        state = {key: mine.get(key) for key in ("state", "skip_reason")}
-        return {**view, **state, "input": None, "output": None, "attempts": []}
-    step, values, attempts = found
-    return {
-        **view,
-        **step_view(step),
-        "input": decode(values["input"]),
-        "output": None if values["output"] is None else decode(values["output"]),
-        "attempts": [attempt_view(one) for one in attempts],
-    }
-
-
-def _step_record(connection: Any, number: int, node: int) -> Any:
-    step = reading.step_at(connection, number, node)
-    if step is None:
-        return None
-    values = reading.step_values(connection, step["id"])
-    return step, values, reading.attempts(connection, step["id"])
-
-
 def _gather(view: dict[str, Any], into: list[dict[str, Any]]) -> None:
     if view["kind"] == Kind.STEP:
         into.append(view)
-    for part in view.get("parts", ()):
+    for part in (*view.get("parts", ()), *view.get("follow_ups", {}).values()):
         _gather(part, into)

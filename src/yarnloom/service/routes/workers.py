@@ -35,12 +35,22 @@ async def list_workers(core: TheCore) -> Response:
 @router.post("", status_code=201, responses=problems(422, 503))
 async def register(core: TheCore, body: RegisterBody) -> Response:
     """Register, or register again."""
+    offers = {name: task for name, task in body.tasks.items() if not isinstance(task, str)}
     command = Register(
         worker=body.id,
         name=body.name,
         facts=body.facts,
         places=body.places,
-        tasks=body.tasks,
+        tasks={
+            name: task if isinstance(task, str) else task.code_hash
+            for name, task in body.tasks.items()
+        },
+        offers={
+            name: {"input": one.input, "output": one.output}
+            for name, one in offers.items()
+            if one.input is not None and one.output is not None
+        },
+        sources={name: one.source for name, one in offers.items() if one.source},
         in_hand=tuple(body.in_hand),
         io_places=body.io_places,
         io_tasks=tuple(body.io_tasks),

@@ -1,0 +1,47 @@
+"""What a part gives when it is done, put together from what is in it.
+
+Only outputs that something reads are put together, and none that is over the limit of a value:
+of those the size is known, and who reads them says so.
+"""
+
+from __future__ import annotations
+
+import json
+
+from yarnloom.engine.resolving import Resolver
+from yarnloom.engine.turn import Turn
+from yarnloom.plan import Kind, Node
+from yarnloom.store import PartRow
+from yarnloom.store import writing as store
+from yarnloom.values import VALUE_LIMIT
+
+
+def gather(turn: Turn, resolver: Resolver, part: PartRow, node: Node) -> tuple[str | None, int]:
+    """Output and size of a part that is done; no output if nobody reads it, or it is too large."""
+    if not node.wanted:
+        return None, 0
+    children = [resolver.plan.nodes[index] for index in node.children]
+    match node.kind:
+        case Kind.SEQUENCE:
+            last = resolver.child(part, children[-1])
+            return last.output, last.size
+        case Kind.PARALLEL:
+            return _gather_branches(resolver, part, children)
+    if part.total == 0:
+        return "[]", 2
+    if part.size > VALUE_LIMIT:
+        return None, part.size
+    text = store.gathered(turn.unit, part.id, node.children[0], only_done=False)
+    return text, len(text)
+
+
+def _gather_branches(
+    resolver: Resolver, part: PartRow, branches: list[Node]
+) -> tuple[str | None, int]:
+    fields, size = [], 2
+    for branch in branches:
+        ended = resolver.child(part, branch)
+        size += ended.size + len(branch.label) + 4
+        if size <= VALUE_LIMIT:
+            fields.append(f"{json.dumps(branch.label)}:{ended.output or 'null'}")
+    return ("{" + ",".join(fields) + "}", size) if size <= VALUE_LIMIT else (None, size)

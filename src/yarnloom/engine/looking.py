@@ -1,0 +1,226 @@
+"""Questions about one run, answered from the store: its graph, its steps, the items of an each.
+
+Everything here reads one consistent state, given as a reader's connection.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from yarnloom.engine.items import item_of, slice_of
+from yarnloom.engine.states import StepState
+from yarnloom.engine.views import Tree, View, attempt_view, item_view, step_view
+from yarnloom.errors import NotFound, nearest
+from yarnloom.plan import Kind, Node, Plan, item_key, item_name, split_address
+from yarnloom.store import reading
+from yarnloom.values import decode
+
+Connection = Any
+ON_TOP = 3
+ITEM_STATES = ("waiting", "running", "paused", "done", "failed", "cancelled", "skipped")
+
+
+@dataclass(slots=True)
+class Place:
+    """Where an address leads.
+
+    Attributes:
+        node: the part or step.
+        holder: the row of the part that it stands in; None if that has not begun.
+        row: its own row, of a part; None if it has not begun.
+        keys: the keys of the items that it stands in.
+        inside: the row of the innermost of these items; None if it stands in none.
+        unmade: the row of the each whose item it stands in that was not made; else None.
+    """
+
+    node: Node
+    holder: View | None
+    row: View | None
+    keys: dict[int, str] = field(default_factory=dict)
+    inside: View | None = None
+    unmade: View | None = None
+
+
+def find(connection: Connection, plan: Plan, number: int, address: str) -> Place:
+    """Where an address within a run leads.
+
+    Raises:
+        NotFound: nowhere; the nearest label is offered.
+    """
+    root = reading.root(connection, number)
+    place = Place(plan.nodes[0], None, root)
+    segments = split_address(address) if address.strip("/") else []
+    if segments is None:
+        raise NotFound(f"{address!r} is no address; one looks like harbours[brackwater]/fetch")
+    for depth, (label, key) in enumerate(segments):
+        _descend(connection, plan, number, place, label)
+        if key is not None:
+            _enter_item(connection, plan, number, place, key)
+        elif place.node.kind is Kind.EACH and depth + 1 < len(segments):
+            raise NotFound(f"{label!r} is an each; say which item: {label}[…]/{segments[-1][0]}")
+    return place
+
+
+def _descend(connection: Connection, plan: Plan, number: int, place: Place, label: str) -> None:
+    node = place.node
+    known = {plan.nodes[one].label: one for one in node.children} | node.follow_ups
+    if label not in known:
+        where = f"{plan.address(node)!r} in run {number}" if node.parent else f"run {number}"
+        raise NotFound(f"{where} has no part {label!r}{nearest(label, known)}")
+    child = plan.nodes[known[label]]
+    # What follows a step stands beside it, in the part around.
+    holder = place.holder if node.kind is Kind.STEP else place.row
+    row = None
+    if holder is not None and child.kind is not Kind.STEP:
+        row = reading.part_at(connection, holder["id"], child.index)
+    place.node, place.holder, place.row = child, holder, row
+
+
+def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, key: str) -> None:
+    each, node = place.row, place.node
+    if node.kind is not Kind.EACH or node.each is None:
+        raise NotFound(f"{node.label!r} in run {number} is a {node.kind}, it has no items")
+    row = None
+    if each is not None and node.each.name is not None:
+        row = reading.item_named(connection, each["id"], item_name(key))
+    elif each is not None and key.isdigit():
+        row = reading.part_at(connection, each["id"], node.children[0], int(key))
+    if row is None and not _is_to_come(connection, place, key):
+        state = "" if each is not None else ", which has not begun"
+        raise NotFound(f"the each {node.label!r} of run {number}{state} has no item {key!r}")
+    do = plan.nodes[node.children[0]]
+    place.keys[do.index] = key
+    place.node, place.holder, place.row, place.inside = do, each, row, row
+    if row is None and place.unmade is None:
+        place.unmade = each
+
+
+def _is_to_come(connection: Connection, place: Place, key: str) -> bool:
+    """Whether an item is in the list, but was not made yet."""
+    if place.row is None or place.node.each is None:
+        return False
+    if place.node.each.name is None:
+        return key.isdigit() and int(key) < place.row["total"]
+    values = _source(connection, place.row["id"])
+    return any(item_of(value, place.node.each)[1] == item_name(key) for value in values)
+
+
+def _source(connection: Connection, each: int) -> list[Any]:
+    text = reading.source(connection, each)
+    values: list[Any] = [] if text is None else decode(text)
+    return values
+
+
+def graph(connection: Connection, plan: Plan, number: int, address: str = "") -> View:
+    """A part of a run as a tree, each part with its state; eaches are folded.
+
+    Raises:
+        NotFound: the address leads nowhere.
+    """
+    place = find(connection, plan, number, address)
+    return _tree(connection, plan, number, place).view(place.node)
+
+
+def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree:
+    if place.unmade is not None:
+        return Tree(plan, {place.unmade["node"]: place.unmade}, place.keys)
+    inside = place.inside["id"] if place.inside else None
+    parts = reading.parts(connection, number, inside)
+    rows = {row["node"]: row for row in (*parts, *reading.steps(connection, number, inside))}
+    tops = {
+        row["id"]: _top(connection, row["id"])
+        for row in parts
+        if plan.nodes[row["node"]].kind is Kind.EACH
+    }
+    return Tree(plan, rows, place.keys, tops)
+
+
+def _top(connection: Connection, each: int) -> list[View]:
+    """The items to look at first: failed ones, and those that run the longest."""
+    failed = reading.items(connection, each, ("failed",), 0, ON_TOP)
+    running = reading.items(connection, each, ("running", "paused"), 0, 2 * ON_TOP)
+    running.sort(key=lambda row: row["started_at"])
+    return [*failed, *running[:ON_TOP]]
+
+
+def items(
+    connection: Connection,
+    plan: Plan,
+    number: int,
+    address: str,
+    states: tuple[str, ...],
+    first: int,
+    limit: int,
+) -> View:
+    """A page of an each's items, in order; those that were not made yet are in its list.
+
+    Raises:
+        NotFound: the address leads to no each.
+    """
+    place = find(connection, plan, number, address)
+    if place.node.each is None:
+        raise NotFound(f"{address!r} of run {number} is a {place.node.kind}; expected an each")
+    each = place.row
+    if each is None:
+        return {"items": [], "next": None}
+    label = address.strip("/")
+    rows = reading.items(connection, each["id"], states, first, limit)
+    found = [item_view(label, row) for row in rows]
+    rest = each["rest_state"] or StepState.WAITING
+    if (not states or rest in states) and len(found) < limit:
+        begin = max(first, each["total"] - each["unmade"])
+        found += _unmade(connection, place, label, begin, limit - len(found))
+    following = found[-1]["item"] + 1 if len(found) == limit else None
+    return {"items": found, "next": following and str(following)}
+
+
+def _unmade(connection: Connection, place: Place, label: str, first: int, limit: int) -> list[View]:
+    """Items that have no row: they are still to come, or never will."""
+    facts, each = place.node.each, place.row
+    assert facts is not None
+    assert each is not None
+    if first >= each["total"]:
+        return []
+    rest = {
+        "state": each["rest_state"] or str(StepState.WAITING),
+        "skip_reason": each["rest_reason"],
+    }
+    found = []
+    for index, value in enumerate(
+        slice_of(_source(connection, each["id"]), facts, first, limit), first
+    ):
+        _, name = item_of(value, facts)
+        shown = name if name is not None else str(index)
+        address = f"{label}[{item_key(name, index)}]"
+        found.append({"item": index, "name": shown, "address": address, "value": value, **rest})
+    return found
+
+
+def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
+    """A step with its values and attempts.
+
+    Raises:
+        NotFound: the address leads to no step.
+    """
+    place = find(connection, plan, number, address)
+    node = place.node
+    if node.kind is not Kind.STEP:
+        steps = [one.label for one in (plan.nodes[i] for i in node.children) if one.task]
+        hint = f"; steps in it: {', '.join(steps)}" if steps else ""
+        raise NotFound(f"{address!r} of run {number} is a {node.kind}, not a step{hint}")
+    tree = _tree(connection, plan, number, place)
+    view = {**tree.view(node), "address": f"{number}/{address.strip('/')}"}
+    row = None
+    if place.holder is not None and place.unmade is None:
+        row = reading.step_at(connection, place.holder["id"], node.index)
+    if row is None:
+        return {**view, "input": None, "output": None, "attempts": []}
+    values = reading.step_values(connection, row["id"])
+    return {
+        **view,
+        **step_view(row),
+        "input": decode(values["input"]),
+        "output": None if values["output"] is None else decode(values["output"]),
+        "attempts": [attempt_view(one) for one in reading.attempts(connection, row["id"])],
+    }

@@ -1,0 +1,528 @@
+"""A plain reading of the rules of composition, to hold the engine against.
+
+It interprets parts as they were written in Python, shares nothing with the engine, and knows no
+counters, windows or agenda: after each event it looks at everything again, until nothing changes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from typing import Any
+from urllib.parse import quote
+
+from yarnloom.plan.parts import Each, Parallel, Part, Sequence, Step
+from yarnloom.plan.references import (
+    NOT_GIVEN,
+    FailureOf,
+    Failures,
+    Item,
+    Output,
+    Param,
+    Previous,
+    Reference,
+)
+
+MISSING = object()
+ENDED = ("done", "failed", "cancelled", "skipped")
+
+
+def as_sequence(part: Part) -> Sequence:
+    """What is to be a sequence: itself, or one of it alone."""
+    if isinstance(part, Sequence) and part.label is None:
+        return part
+    return Sequence(None, (part,))
+
+
+@dataclass(eq=False)
+class Written:
+    """A part where it is written."""
+
+    part: Part
+    label: str
+    around: Written | None
+    index: int = 0
+    role: str = ""  # on_failure, on_end, item
+    inner: list[Written] = field(default_factory=list)
+    follow: dict[str, Written] = field(default_factory=dict)
+
+    @classmethod
+    def read(
+        cls, part: Part, label: str, around: Written | None, index: int = 0, role: str = ""
+    ) -> Written:
+        """A part and all in it."""
+        found = cls(part, label, around, index, role)
+        if isinstance(part, Sequence | Parallel):
+            for place, one in enumerate(part.parts):
+                found.inner.append(cls.read(one, one.label or str(place), found, place))
+        if isinstance(part, Each):
+            found.inner.append(cls.read(as_sequence(part.do), "", found, 0, "item"))
+        for name in ("on_failure", "on_end"):
+            if (after := getattr(part, name)) is not None:
+                found.follow[name] = cls.read(as_sequence(after), name, found, 0, name)
+        return found
+
+    def all(self) -> Iterator[Written]:
+        """This and everything in it, follow-ups included."""
+        yield self
+        for one in (*self.inner, *self.follow.values()):
+            yield from one.all()
+
+    def references(self) -> list[Reference]:
+        """What stands in it itself."""
+        part = self.part
+        found = [part.only_if, *(part.inputs.values() if isinstance(part, Step) else ())]
+        if isinstance(part, Each):
+            found.append(part.over)
+        return [one for one in found if isinstance(one, Reference)]
+
+    @property
+    def is_follow_up(self) -> bool:
+        return self.role in ("on_failure", "on_end")
+
+    def find(self, path: str) -> tuple[Written, Written, Written] | None:
+        """The part that a label means from here, and at that level who is read and who reads."""
+        here, around = self, self.around
+        while around is not None:
+            near = [] if isinstance(around.part, Each) else list(around.inner)
+            if here.is_follow_up:
+                near.append(around)
+            for one in near:
+                names = path.split(".")
+                if one.label == names[0]:
+                    target = one
+                    for name in names[1:]:
+                        target = next(inner for inner in target.inner if inner.label == name)
+                    return target, one, here
+            here, around = around, around.around
+        return None
+
+    def before(self) -> tuple[Written, Written, Written] | None:
+        """What `previous` means from here."""
+        here = self
+        while here.around is not None:
+            if isinstance(here.around.part, Sequence) and here.index:
+                target = here.around.inner[here.index - 1]
+                return target, target, here
+            here = here.around
+        return None
+
+    def seen(self, reference: Reference) -> tuple[Written, Written, Written] | None:
+        """What a reference to a part means."""
+        if isinstance(reference, Previous):
+            return self.before()
+        return self.find(reference.label) if isinstance(reference, Output | Failures) else None
+
+    def reads(self) -> list[tuple[Written, Written]]:
+        """Of a branch: which siblings are read in it, and what in them."""
+        found = []
+        for one in self.all():
+            for reference in one.references():
+                seen = one.seen(reference)
+                if seen and seen[2] is self and seen[1] is not self:
+                    found.append((seen[1], seen[0]))
+        return found
+
+
+@dataclass(eq=False)
+class Spot:
+    """A part where it is run."""
+
+    written: Written
+    around: Spot | None
+    value: Any = None
+    key: str = ""
+    state: str = "waiting"
+    reason: str | None = None
+    output: Any = None
+    settled: bool = False
+    closed: str = ""
+    asked: bool = False
+    causes: frozenset[str] = frozenset()  # what failed first in it: several at one event
+    failed_at: int = 0
+    inner: list[Spot] = field(default_factory=list)
+    follow: dict[str, Spot] = field(default_factory=dict)
+
+    @property
+    def address(self) -> str:
+        if self.around is None:
+            return ""
+        if self.written.role == "item":
+            return f"{self.around.address}[{quote(self.key, safe='')}]"
+        return f"{self.around.address}/{self.written.label}".lstrip("/")
+
+    @property
+    def gave(self) -> bool:
+        return self.state == "done" or (self.state == "skipped" and self.reason == "only_if")
+
+    @property
+    def over(self) -> bool:
+        return self.state in ENDED
+
+    def all(self) -> Iterator[Spot]:
+        yield self
+        for one in (*self.inner, *self.follow.values()):
+            yield from one.all()
+
+    def of_plan(self) -> Iterator[Spot]:
+        """This and everything in it without follow-ups."""
+        yield self
+        for one in self.inner:
+            yield from one.of_plan()
+
+
+class Unfit(Exception):
+    """What a part reads is not what it needs."""
+
+
+class Naive:
+    """One run."""
+
+    def __init__(
+        self,
+        plan: Part,
+        params: dict[str, Any],
+        on_failure: Part | None = None,
+        on_end: Part | None = None,
+    ) -> None:
+        root = replace(as_sequence(plan), on_failure=on_failure, on_end=on_end)
+        self.params = params
+        self.cancels = 0
+        self.begun = False
+        self.event = 0
+        self.root = self.make(Written.read(root, "", None), None)
+        self.start(self.root)
+        self.settle()
+
+    def make(self, written: Written, around: Spot | None, value: Any = None, key: str = "") -> Spot:
+        spot = Spot(written, around, value, key)
+        if not isinstance(written.part, Each):
+            spot.inner = [self.make(one, spot) for one in written.inner]
+        spot.follow = {name: self.make(one, spot) for name, one in written.follow.items()}
+        return spot
+
+    # Events
+
+    def begin(self, address: str) -> dict[str, Any]:
+        """A ready step is handed out; its input."""
+        (spot,) = (
+            one for one in self.root.all() if one.address == address and one.state == "ready"
+        )
+        spot.state = "running"
+        self.begun = True
+        return self.inputs(spot)
+
+    def finish(self, address: str, state: str, output: Any = None) -> None:
+        """A running step ended."""
+        (spot,) = (
+            one for one in self.root.all() if one.address == address and one.state == "running"
+        )
+        self.event += 1
+        spot.state, spot.output = state, output
+        if state == "failed":
+            self.fail(spot, frozenset({spot.address}))
+        self.settle()
+
+    def cancel(self) -> None:
+        """The run is told to stop."""
+        self.cancels += 1
+        self.event += 1
+        for spot in list(self.root.all()):
+            if isinstance(spot.written.part, Step) and (self.cancels > 1 or not self.follows(spot)):
+                self.stop(spot, "cancelled", None, ask=True)
+        self.settle()
+
+    @staticmethod
+    def follows(spot: Spot) -> bool:
+        """Whether it stands in a follow-up."""
+        here: Spot | None = spot
+        while here is not None:
+            if here.written.is_follow_up:
+                return True
+            here = here.around
+        return False
+
+    def stop(self, spot: Spot, state: str, reason: str | None, *, ask: bool) -> None:
+        if spot.state == "ready":
+            spot.state, spot.reason = state, reason
+        elif spot.state == "running" and ask:
+            spot.asked = True
+
+    # Looking at everything again
+
+    def settle(self) -> None:
+        while self.look(self.root):
+            pass
+
+    def look(self, spot: Spot) -> bool:
+        """Let one thing happen, closing first, then the innermost; False if nothing can."""
+        if spot.state == "running" and self.close_if_needed(spot):
+            return True
+        if any(self.look(one) for one in list(spot.inner)):
+            return True
+        if any(self.look(one) for one in spot.follow.values()):
+            return True
+        if isinstance(spot.written.part, Step):
+            return self.settle_one(spot)
+        if spot.state == "running":
+            return self.drop(spot) or self.decide(spot) or self.start_next(spot)
+        return self.settle_one(spot)
+
+    def bar(self, spot: Spot) -> tuple[str, str | None] | None:
+        here: Spot = spot
+        while True:
+            if here.closed:
+                return "skipped", "stopped"
+            if here.written.is_follow_up:
+                return ("cancelled", None) if self.cancels > 1 else None
+            if here.around is None:
+                return ("cancelled", None) if self.cancels else None
+            here = here.around
+
+    def drop(self, spot: Spot) -> bool:
+        """Children that will not begin any more."""
+        bar = self.bar(spot)
+        if bar is None and isinstance(spot.written.part, Sequence):
+            wrong = next((one for one in spot.inner if one.over and not one.gave), None)
+            if wrong is not None:
+                bar = ("skipped", "stopped" if wrong.reason == "stopped" else "not_reached")
+        waiting = [one for one in spot.inner if one.state == "waiting"]
+        if bar is None or not waiting:
+            return False
+        for one in waiting:
+            self.end_unborn(one, *bar)
+        return True
+
+    def end_unborn(self, spot: Spot, state: str, reason: str | None) -> None:
+        for one in spot.of_plan():
+            one.state, one.reason, one.settled = state, reason, True
+
+    def decide(self, spot: Spot) -> bool:
+        if not all(one.over for one in spot.inner):
+            return False
+        states = [one.state for one in spot.inner]
+        cut = [
+            one.reason for one in spot.inner if one.state == "skipped" and one.reason != "only_if"
+        ]
+        if states.count("failed") > self.allowed(spot):
+            failed = [one for one in spot.inner if one.state == "failed"]
+            first = min(one.failed_at for one in failed)
+            self.fail(
+                spot, frozenset().union(*(one.causes for one in failed if one.failed_at == first))
+            )
+        elif "cancelled" in states:
+            spot.state = "cancelled"
+        elif cut or (states and set(states) == {"skipped"}):
+            spot.state, spot.reason = "skipped", cut[0] if cut else "only_if"
+        else:
+            spot.state, spot.output = "done", self.gathered(spot)
+        return True
+
+    def fail(self, spot: Spot, causes: frozenset[str]) -> None:
+        spot.state, spot.causes, spot.failed_at = "failed", causes, self.event
+
+    def gathered(self, spot: Spot) -> Any:
+        if isinstance(spot.written.part, Sequence):
+            return spot.inner[-1].output if spot.inner[-1].state == "done" else None
+        if isinstance(spot.written.part, Parallel):
+            return {one.written.label: one.output for one in spot.inner}
+        return [one.output if one.state == "done" else None for one in spot.inner]
+
+    def allowed(self, spot: Spot) -> int:
+        part = spot.written.part
+        if not isinstance(part, Each) or part.may_fail is None:
+            return 0
+        if isinstance(part.may_fail, str):
+            return int(part.may_fail[:-1]) * len(spot.inner) // 100
+        return part.may_fail
+
+    def close_if_needed(self, spot: Spot) -> bool:
+        part = spot.written.part
+        if not isinstance(part, Parallel | Each) or part.if_one_fails == "finish":
+            return False
+        failed = [one for one in spot.inner if one.state == "failed"]
+        if spot.closed or spot.over or len(failed) <= self.allowed(spot):
+            return False
+        if self.bar(spot) == ("cancelled", None):
+            return False
+        spot.closed = part.if_one_fails
+        for one in spot.inner:
+            if one.state == "waiting":
+                self.end_unborn(one, "skipped", "stopped")
+        for one in list(spot.of_plan()):
+            if isinstance(one.written.part, Step):
+                self.stop(one, "skipped", "stopped", ask=spot.closed == "cancel")
+        return True
+
+    def settle_one(self, spot: Spot) -> bool:
+        """What is decided settles when all in it has, and its follow-ups have ended."""
+        if not spot.over or spot.settled:
+            return False
+        if not all(one.settled for one in spot.inner):
+            return False
+        for name in self.follow_ups(spot):
+            follow = spot.follow[name]
+            if follow.state == "waiting":
+                follow.state = "running"
+                return True
+            if not follow.settled:
+                return False
+        spot.settled = True
+        return True
+
+    def follow_ups(self, spot: Spot) -> list[str]:
+        """Which follow-ups run, or have run."""
+        unborn = spot.state == "skipped" and isinstance(spot.written.part, Step)
+        found = []
+        for name in ("on_failure", "on_end"):
+            follow = spot.follow.get(name)
+            if follow is None:
+                continue
+            cancelled = self.cancels > 0 and not self.follows(spot)
+            runs = not unborn and self.cancels < 2
+            if name == "on_failure" and (spot.state != "failed" or cancelled):
+                runs = False
+            if spot.state == "cancelled" and not self.begun:
+                runs = False
+            if runs or follow.state != "waiting":
+                found.append(name)
+        return found
+
+    # Beginning
+
+    def start_next(self, spot: Spot) -> bool:
+        part = spot.written.part
+        for place, one in enumerate(spot.inner):
+            if one.state != "waiting":
+                continue
+            if isinstance(part, Sequence):
+                if all(earlier.settled and earlier.gave for earlier in spot.inner[:place]):
+                    self.start(one)
+                    return True
+                return False
+            if isinstance(part, Parallel):
+                by = {other.written: other for other in spot.inner}
+                if all(by[through].settled for through, _ in one.written.reads()):
+                    self.start(one)
+                    return True
+                continue
+            begun = [other for other in spot.inner[:place] if not other.settled]
+            if part.at_once is None or len(begun) < part.at_once:
+                self.start(one)
+                return True
+            return False
+        return False
+
+    def start(self, spot: Spot) -> None:
+        """Begin a part: nothing that it waits for is missing any more."""
+        if spot.around is not None and isinstance(spot.around.written.part, Parallel):
+            for _, target in spot.written.reads():
+                if not self.at(spot, target).gave:
+                    self.skip(spot, "not_reached")
+                    return
+        try:
+            if spot.written.part.only_if is not None:
+                condition = self.value(spot.written.part.only_if, spot)
+                if condition is False:
+                    self.skip(spot, "only_if")
+                    return
+                if condition is not True:
+                    raise Unfit
+            if isinstance(spot.written.part, Each):
+                self.start_each(spot)
+            elif isinstance(spot.written.part, Step):
+                self.inputs(spot)
+                spot.state = "ready"
+            else:
+                spot.state = "running"
+        except Unfit:
+            for one in spot.inner:
+                self.end_unborn(one, "skipped", "not_reached")
+            self.fail(spot, frozenset({spot.address}))
+
+    def skip(self, spot: Spot, reason: str) -> None:
+        self.end_unborn(spot, "skipped", reason)
+
+    def start_each(self, spot: Spot) -> None:
+        part = spot.written.part
+        assert isinstance(part, Each)
+        source = self.value(part.over, spot)
+        if source is MISSING or source is None:
+            self.skip(spot, "only_if")
+            return
+        if not isinstance(source, list):
+            raise Unfit
+        if part.batch:
+            source = [source[i : i + part.batch] for i in range(0, len(source), part.batch)]
+        keys = [str(index) for index in range(len(source))]
+        if part.name is not None:
+            keys = [str(one) for one in source]
+            named = all(type(one) in (int, str) and one != "" for one in source)
+            if not named or len(set(keys)) < len(keys):
+                raise Unfit
+        do = spot.written.inner[0]
+        spot.inner = [self.make(do, spot, one, key) for one, key in zip(source, keys, strict=True)]
+        spot.state = "running"
+
+    # Values
+
+    def inputs(self, spot: Spot) -> dict[str, Any]:
+        part = spot.written.part
+        assert isinstance(part, Step)
+        found = {name: self.value(one, spot) for name, one in part.inputs.items()}
+        return {name: one for name, one in found.items() if one is not MISSING}
+
+    def at(self, spot: Spot, target: Written) -> Spot:
+        """The spot of a part that is seen from another spot."""
+        here = spot
+        while True:
+            found = [one for one in here.of_plan() if one.written is target]
+            if len(found) == 1:
+                return found[0]
+            assert here.around is not None
+            here = here.around
+
+    def value(self, reference: Any, spot: Spot) -> Any:
+        match reference:
+            case Param(path):
+                return self.params.get(path, MISSING)
+            case Item(_, of):
+                here = spot
+                while not (here.written.role == "item" and of in (None, here.around.written.label)):
+                    here = here.around
+                return here.value
+            case FailureOf():
+                return self.failure(spot)
+            case Previous() | Output() | Failures():
+                seen = spot.written.seen(reference)
+                assert seen is not None
+                return self.given(reference, self.at(spot, seen[0]))
+        return reference
+
+    def given(self, reference: Any, target: Spot) -> Any:
+        if isinstance(reference, Failures):
+            return [
+                {"name": one.key, "address": one.address, "error": {"type": "E", "message": ""}}
+                for one in target.inner
+                if one.state == "failed"
+            ]
+        if target.state != "done":
+            default = getattr(reference, "default", NOT_GIVEN)
+            return None if default is NOT_GIVEN else default
+        if getattr(reference, "only", None):
+            return [one.output for one in target.inner if one.state == "done"]
+        return target.output
+
+    def failure(self, spot: Spot) -> Any:
+        here = spot
+        while not here.written.is_follow_up:
+            here = here.around
+        followed = here.around
+        if followed.state != "failed":
+            return None
+        causes = [
+            one.address
+            for one in followed.of_plan()
+            if one.state == "failed" and one.causes == {one.address}
+        ]
+        return {"first": followed.causes, "count": len(causes), "failures": causes[:20]}
