@@ -1,11 +1,11 @@
-"""Run every measurement, or those that are named: throughput, latency, idle."""
+"""Run every measurement, or those that are named: throughput, latency, idle, wide."""
 
 from __future__ import annotations
 
 import sys
 from statistics import median
 
-from bench import idle, latency, throughput
+from bench import idle, latency, throughput, wide
 
 
 def show_throughput() -> None:
@@ -30,7 +30,24 @@ def show_idle() -> None:
     print(f"idle: {idle.measure() * 100:.2f}% of one core (goal under 0.5%)")
 
 
-MEASUREMENTS = {"throughput": show_throughput, "latency": show_latency, "idle": show_idle}
+def show_wide() -> None:
+    """A long list against a short one."""
+    few, many = wide.measure()
+    cost = [median(one.seconds / one.steps for one in pieces) * 1e6 for pieces in (few, many)]
+    memory = [one.memory / 2**20 for one in many]
+    print(f"  {wide.FEW:7,} items {cost[0]:.0f} us a step, {wide.MANY:7,} items {cost[1]:.0f} us")
+    print(
+        f"  memory {memory[0]:.0f} MB, halfway {memory[len(memory) // 2]:.0f}, then {memory[-1]:.0f}"
+    )
+    print(f"wide: {cost[1] / cost[0]:.2f} times the cost a step of a short list (goal 1.2)")
+
+
+MEASUREMENTS = {
+    "throughput": show_throughput,
+    "latency": show_latency,
+    "idle": show_idle,
+    "wide": show_wide,
+}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or MEASUREMENTS:

@@ -115,9 +115,9 @@ class Maker:
         if scope.before:
             options += [lambda: previous] * 2
         if scope.eaches:
-            options += [lambda: item(), lambda: item(of=self.one_of(*scope.eaches))]
+            options += [item, lambda: item(of=self.one_of(*scope.eaches))]
         if scope.follows:
-            options += [lambda: failure()] * 3
+            options += [failure] * 3
         return self.one_of(*options)()
 
     def common(self, scope: Scope, own: dict[str, str], label: str | None) -> dict[str, Any]:

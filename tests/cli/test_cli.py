@@ -118,7 +118,7 @@ def test_an_unknown_step_offers_the_nearest(served: ServiceProgram) -> None:
     done = run_command("log", f"{number}/secnd", url=served.url)
 
     assert done.returncode == 2
-    assert "has no step 'secnd'; did you mean 'second'?" in done.stderr
+    assert "has no part 'secnd'; did you mean 'second'?" in done.stderr
 
 
 def test_check_names_all_mistakes() -> None:

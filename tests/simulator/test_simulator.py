@@ -6,7 +6,7 @@ import pytest
 
 from tests.simulator.world import World
 
-SEEDS = range(60)
+SEEDS = range(30)
 
 
 @pytest.mark.parametrize("first", SEEDS[::10])

@@ -1,5 +1,8 @@
 """A whole service with its workers, from one seed: the real engine and store, simulated otherwise.
 
+Runs are of random plans: parallels, eaches, conditions, follow-ups, failures under every rule. The
+naive interpreter follows each by what the records say that steps did, and must agree at the end.
+
 Simulated are the clock, the connections (delays, losses, duplicates, late answers) and the
 workers. Now and then the service crashes, between commits or right after one, and everything that
 was only in its memory or on the wire is gone. After every step the invariants are checked.
@@ -12,6 +15,7 @@ from __future__ import annotations
 
 import heapq
 import itertools
+import json
 import random
 import tempfile
 from collections import Counter
@@ -20,7 +24,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yarnloom import Loom, param, previous, sequence, step
+from tests.naive import Naive, Spot
+from tests.plans import KINDS, Maker, behave
+from tests.same import PARAMS, document_of, same_end
 from yarnloom.engine import (
     Ask,
     CancelRun,
@@ -38,38 +44,15 @@ from yarnloom.engine import (
     Tick,
 )
 from yarnloom.errors import Refused, WorkerUnknown
-from yarnloom.plan import Plan
+from yarnloom.plan.parts import Part
 from yarnloom.store import Database, audit, reading
 from yarnloom.testing import ManualClock
 
 LEASE = 10.0
 FAULTS_UNTIL = 60.0
-RUNS = 6
-
-loom = Loom("sim")
-
-
-@loom.task
-def grow(value: int, seed: int) -> int:
-    """One more; every simulated worker knows what it does."""
-    return value + seed
-
-
-def plan_of(steps: int) -> Plan:
-    """A sequence of some steps."""
-    first = step("s0", grow, value=param("value"), seed=1)
-    rest = [step(f"s{i}", grow, value=previous, seed=i + 1) for i in range(1, steps)]
-    schema = {
-        "type": "object",
-        "properties": {"value": {"type": "integer"}},
-        "required": ["value"],
-        "additionalProperties": False,
-    }
-    made = Loom("sim")
-    made.task(grow)
-    made.workflow(f"chain-{steps}", plan=sequence(first, *rest))
-    document = made.examine()[0][0].document
-    return Plan("sim", f"chain-{steps}", {**document, "params": schema}, [])
+RUNS = 5
+PLANS = 3
+TASKS = {f"random/{name}": "hash" for name in KINDS}
 
 
 @dataclass
@@ -110,7 +93,10 @@ class World:
         self.folder = tempfile.TemporaryDirectory(prefix="yarnloom-sim-", dir=_memory_folder())
         self.workers: dict[str, SimWorker] = {}
         self.open_asks: dict[str, int] = {}
-        self.acknowledged: dict[int, tuple[int, int]] = {}  # run: its steps and its value
+        self.plans: list[tuple[Part, Part | None, Part | None]] = []
+        self.acknowledged: dict[int, int] = {}  # run: its plan
+        self.naive: dict[int, Naive] = {}  # of every run in the records
+        self.seen_attempts: set[int] = set()
         self.counts: Counter[str] = Counter()
         self.epoch = 0
         self.checked = (-1, 0)
@@ -134,14 +120,16 @@ class World:
 
     def run(self) -> None:
         """Let the world live until nothing is left to happen, then check how it ended."""
-        plans = [plan_of(length) for length in (1, 2, 4)]
-        for plan in plans:
-            self.publish(plan)
+        for index in range(PLANS):
+            maker = Maker(self.random.randrange, self.random.randint(2, 10))
+            self.plans.append(maker.make())
+            document = document_of(maker, f"w{index}", *self.plans[-1])
+            self.submit(Publish([document], [], "sim"))
         for index in range(3):
             self.add_worker(f"w{index}")
         for index in range(RUNS):
-            length = self.random.choice((1, 2, 4))
-            self.later(self.random.uniform(0, 30), lambda i=index, n=length: self.start(i, n, 0))
+            plan = self.random.randrange(PLANS)
+            self.later(self.random.uniform(0, 30), lambda i=index, n=plan: self.start(i, n))
         self.later(self.random.uniform(2, 10), self.maybe_crash)
         self.tick()
         while self.events and self.clock.mono < 400.0:
@@ -166,6 +154,7 @@ class World:
         results = self.engine.execute(commands, self.clock())
         for answer in results.answers:
             assert not isinstance(answer, Exception) or isinstance(answer, Refused), answer
+        self.follow(commands)
         self.check()
         for command, answer in zip(commands, results.answers, strict=True):
             if isinstance(answer, Reported):
@@ -198,27 +187,78 @@ class World:
         self.engine = Engine(self.database, self.clock(), Settings(lease=LEASE))
         self.check()
 
-    def publish(self, plan: Plan) -> None:
-        """Make a workflow known."""
-        self.submit(Publish([plan.document], [], "sim"))
-
     # Runs
 
-    def start(self, index: int, length: int, tries: int) -> None:
+    def start(self, index: int, plan: int) -> None:
         """A client starts a run, again with the same key when it got no answer."""
-        command = StartRun(f"sim/chain-{length}", {"value": index}, f"key-{index}", "sim")
+        command = StartRun(f"random/w{plan}", PARAMS, f"key-{index}", "sim")
         results = None if self.chance(0.1) else self.submit(command, crash=True)
         if results is None or self.chance(0.1):
-            self.later(self.random.uniform(0.1, 2), lambda: self.start(index, length, tries + 1))
+            self.later(self.random.uniform(0.1, 2), lambda: self.start(index, plan))
             return
         (answer,) = results.answers
         assert isinstance(answer, Started), answer
         number = answer.run["number"]
-        assert self.acknowledged.get(number, (length, index)) == (length, index)
-        self.acknowledged[number] = (length, index)
-        self.tell(f"{self.clock.mono:8.3f} run {number} of {length} steps is acknowledged")
+        assert self.acknowledged.get(number, plan) == plan
+        self.acknowledged[number] = plan
+        self.tell(f"{self.clock.mono:8.3f} run {number} of w{plan} is acknowledged")
         if self.random.random() < 0.25:
-            self.later(self.random.uniform(0.1, 8), lambda: self.submit(CancelRun(number, "sim")))
+            for _ in range(self.random.randint(1, 2)):
+                delay = self.random.uniform(0.1, 9)
+                self.later(delay, lambda: self.submit(CancelRun(number, "sim")))
+
+    def follow(self, commands: tuple[Command, ...]) -> None:
+        """Let the naive interpreter see what the records say, in the order of the commands."""
+        connection = self.database.writer
+        for number, workflow, cancels, started_at in connection.execute(
+            "SELECT number, workflow, cancels, started_at FROM runs"
+        ).fetchall():
+            if number not in self.naive:
+                plan, on_failure, on_end = self.plans[int(workflow[-1])]
+                self.naive[number] = Naive(plan, PARAMS, on_failure, on_end)
+            naive = self.naive[number]
+            while naive.cancels < min(cancels, 2):
+                naive.cancel()
+            naive.begun = started_at is not None
+        reported = [
+            item.attempt for one in commands if isinstance(one, Report) for item in one.items
+        ]
+        ended = connection.execute(
+            "SELECT a.id, a.run, a.outcome, a.number = s.attempts, s.state, s.output, s.id"
+            " FROM attempts a JOIN steps s ON s.id = a.step WHERE a.outcome IS NOT NULL"
+        ).fetchall()
+        news = [row for row in ended if row[0] not in self.seen_attempts]
+        order = {attempt: place for place, attempt in enumerate(reported)}
+        for attempt, number, outcome, last, state, text, step in sorted(
+            news, key=lambda row: (order.get(row[0], len(order)), row[0])
+        ):
+            self.seen_attempts.add(attempt)
+            spot = self.spot(number, step)
+            by_it = last and state in ("done", "failed", "cancelled")
+            if by_it and not (state == "cancelled" and outcome == "handed_back"):
+                output = json.loads(text) if state == "done" else None
+                self.naive[number].finish(spot.address, state, output)
+            else:
+                spot.state = "ready"
+        for number in self.naive:
+            live = connection.execute(
+                "SELECT id, open FROM steps WHERE run = ? AND ended_at IS NULL", (number,)
+            )
+            for step, held in live.fetchall():
+                spot = self.spot(number, step)
+                assert spot.state in ("ready", "running"), (spot.address, spot.state)
+                spot.state = "ready" if held is None else "running"
+
+    def spot(self, number: int, step: int) -> Spot:
+        """Where the naive interpreter has a step."""
+        unit = self.engine._unit
+        row = unit.steps.need(step)
+        turn = self.engine._turn(self.clock())
+        run = turn.run(number)
+        node = turn.plan(run).nodes[row.node]
+        address = turn.address(run, node, unit.parts.need(row.part)).partition("/")[2]
+        (found,) = (one for one in self.naive[number].root.all() if one.address == address)
+        return found
 
     # The wire
 
@@ -302,9 +342,7 @@ class World:
         worker.registered = False
         worker.received.clear()
         in_hand = tuple({*worker.hands, *worker.untold})
-        command = Register(
-            worker.name, worker.name, {}, worker.places, {"sim/grow": "hash"}, in_hand
-        )
+        command = Register(worker.name, worker.name, {}, worker.places, TASKS, in_hand)
 
         def on_answer(answer: Any) -> None:
             if answer is None:
@@ -384,8 +422,10 @@ class World:
         elif self.chance(0.05):
             item = {"outcome": "lost", "error": {"message": "its process died"}}
         else:
-            given = work["input"]
-            item = {"outcome": "done", "output": grow(given["value"], given["seed"])}
+            outcome, value = behave(work["task"].partition("/")[2], work["input"])
+            item = {"outcome": outcome, "output": value}
+            if outcome == "failed":
+                item = {"outcome": outcome, "error": {"type": "E", "message": ""}}
         worker.untold[attempt] = item
         self.report_now(worker)
 
@@ -457,18 +497,12 @@ class World:
     def check_end(self) -> None:
         """Every acknowledged run has ended, as the plan says."""
         assert len(self.acknowledged) == RUNS, "a start was never acknowledged"
-        for number, (length, value) in self.acknowledged.items():
+        for number in self.acknowledged:
             row = self.database.read(lambda connection, n=number: reading.run(connection, n))
             assert row is not None
-            state = row["state"]
-            self.counts[state] += 1
-            if state == "done":
-                assert int(row["output"]) == value + sum(range(1, length + 1))
-            elif state == "failed":
-                assert "lost 4 times" in row["error"], row["error"]
-            else:
-                assert state == "cancelled", f"run {number} never ended: {state}"
-                assert row["stop"] == "cancel"
+            self.counts[row["state"]] += 1
+            assert row["ended_at"] is not None, f"run {number} never ended: {row['state']}"
+            same_end(self.database, number, self.naive[number])
 
 
 def _open(world: World) -> set[int]:

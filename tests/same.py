@@ -1,0 +1,98 @@
+"""Whether a run in the store is as the naive interpreter says."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from tests.naive import Naive, Spot
+from yarnloom.engine import looking
+from yarnloom.engine.views import run_view
+from yarnloom.plan import Plan, compile_plan, read_plan
+from yarnloom.plan.parts import Part
+from yarnloom.store import Database, reading
+
+from tests.plans import Maker  # isort: skip
+
+States = dict[str, tuple[str, str | None]]
+PARAMS: dict[str, Any] = {"value": 3, "list": [7, 8, 9], "yes": True, "no": False}
+SCHEMA: dict[str, Any] = {"type": "object", "properties": {name: {} for name in PARAMS}}
+
+
+def document_of(
+    maker: Maker, name: str, plan: Part, on_failure: Part | None, on_end: Part | None
+) -> dict[str, Any]:
+    """The JSON form of a random plan."""
+    document, problems = compile_plan(
+        "random", name, SCHEMA, plan, maker.loom._facts, on_failure=on_failure, on_end=on_end
+    )
+    assert not problems
+    return document
+
+
+def look(database: Database, number: int, ask: Callable[..., Any], *args: Any) -> Any:
+    """What one of the questions of `looking` answers."""
+
+    def answer(connection: Any) -> Any:
+        row = reading.run(connection, number)
+        assert row is not None
+        plan = _plans.setdefault(
+            (id(database), row["plan"]), read_plan(reading.plan_document(connection, row["plan"]))
+        )
+        return ask(connection, plan, number, *args)
+
+    return database.read(answer)
+
+
+_plans: dict[tuple[int, int], Plan] = {}
+
+
+def states(database: Database, number: int) -> States:
+    """State and skip reason of everything in a run, by address; follow-ups where they began."""
+    found: States = {}
+    _gather(database, number, look(database, number, looking.graph), found)
+    return found
+
+
+def _gather(database: Database, number: int, view: dict[str, Any], found: States) -> None:
+    if view.get("begun") is False:
+        return
+    found[view["address"]] = (view["state"], view.get("skip_reason"))
+    for inner in (*view.get("parts", ()), *view.get("follow_ups", {}).values()):
+        _gather(database, number, inner, found)
+    if view["kind"] == "each":
+        page = look(database, number, looking.items, view["address"], (), 0, 10_000)
+        for item in page["items"]:
+            _gather(database, number, look(database, number, looking.graph, item["address"]), found)
+
+
+def same_end(database: Database, number: int, naive: Naive) -> None:
+    """All states, skip reasons, the output and the first failure are the same."""
+    _plans.clear()
+    row = database.read(lambda connection: reading.run(connection, number))
+    assert row is not None
+    run = run_view(row)
+    assert naive.root.settled
+    expected = "done" if naive.root.state == "skipped" else naive.root.state
+    assert run["state"] == expected
+    if expected == "done":
+        assert run["output"] == naive.root.output
+        assert run["error"] is None
+    if expected == "failed":
+        assert run["error"]["step"].partition("/")[2] in naive.root.causes
+    wanted = {
+        one.address: (one.state, one.reason if one.state == "skipped" else None)
+        for one in _shown(naive.root)
+    }
+    assert states(database, number) == wanted
+
+
+def _shown(spot: Spot) -> list[Spot]:
+    """Every spot that the engine shows: follow-ups only where they began."""
+    found = [spot]
+    for one in spot.inner:
+        found += _shown(one)
+    for one in spot.follow.values():
+        if one.state != "waiting":
+            found += _shown(one)
+    return found
