@@ -7,6 +7,7 @@ from yarnloom.errors import GiveUp, YarnloomError
 from yarnloom.failures import FailedItem, FailedStep, Failure, Fault
 from yarnloom.loom import Loom
 from yarnloom.plan import (
+    Part,
     each,
     failure,
     failures,
@@ -35,6 +36,7 @@ __all__ = [
     "Fault",
     "GiveUp",
     "Loom",
+    "Part",
     "Run",
     "StepContext",
     "YarnloomError",

@@ -100,6 +100,7 @@ def _talk(options: argparse.Namespace, target: object) -> int:
                     priority=options.priority,
                     share=options.share,
                     tags=options.tag,
+                    task=options.task,
                     stay=options.watch,
                     as_json=options.json,
                 )
@@ -110,7 +111,11 @@ def _talk(options: argparse.Namespace, target: object) -> int:
                     client, options.state, options.workflow, options.limit, options.json
                 )
             case "show":
-                return looking.show(client, options.address, options.json)
+                return looking.show(
+                    client, options.address, options.state, options.limit, options.json
+                )
+            case "graph":
+                return looking.graph(client, options.what, "json" if options.json else options.form)
             case "watch":
                 return looking.watch(client, options.run)
             case "log":

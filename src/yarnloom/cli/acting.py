@@ -64,13 +64,23 @@ def start(
     priority: int,
     share: str,
     tags: list[str],
+    task: bool,
     stay: bool,
     as_json: bool,
 ) -> int:
     """Start a run."""
-    params = _params_from(params_file) | _named_params(client, workflow, named)
+    wants = _wanted_types(client, workflow, task) if named else {}
+    params = _params_from(params_file) | _named_params(wants, named)
     run = client.call(
-        start_call(workflow, params, key=key, priority=priority, share=share, tags=tuple(tags))
+        start_call(
+            workflow,
+            params,
+            key=key,
+            priority=priority,
+            share=share,
+            tags=tuple(tags),
+            task=task,
+        )
     )
     if as_json:
         output.print_json(run)
@@ -103,11 +113,8 @@ def _params_from(path: str | None) -> dict[str, Any]:
     return value
 
 
-def _named_params(client: Client, workflow: str, named: list[str]) -> dict[str, Any]:
-    """`-p` values: text stays text where the workflow wants text, else it is read as JSON."""
-    if not named:
-        return {}
-    wants = _wanted_types(client, workflow)
+def _named_params(wants: dict[str, Any], named: list[str]) -> dict[str, Any]:
+    """`-p` values: text stays text where text is wanted, else it is read as JSON."""
     found: dict[str, Any] = {}
     for one in named:
         name, equals, text = one.partition("=")
@@ -119,13 +126,14 @@ def _named_params(client: Client, workflow: str, named: list[str]) -> dict[str, 
     return found
 
 
-def _wanted_types(client: Client, workflow: str) -> dict[str, Any]:
+def _wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
     try:
-        found = client.call(Call("GET", "/workflows", query={"name": workflow}))
+        noun, field = ("tasks", "input") if task else ("workflows", "params")
+        found = client.call(Call("GET", f"/{noun}", query={"name": name}))
     except NotFound:
         return {}  # starting it says so better
-    properties = found["params"].get("properties", {})
-    return {name: schema.get("type") for name, schema in properties.items()}
+    properties = found[field].get("properties", {})
+    return {param: schema.get("type") for param, schema in properties.items()}
 
 
 def _json_or_text(text: str) -> Any:

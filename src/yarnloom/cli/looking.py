@@ -1,4 +1,4 @@
-"""Commands that look: runs, show, log, watch, workflows, tasks, workers."""
+"""Commands that look: runs, show, graph, log, watch, workflows, tasks, workers."""
 
 from __future__ import annotations
 
@@ -6,17 +6,21 @@ from collections.abc import Callable
 from typing import Any
 
 from rich.live import Live
+from rich.padding import Padding
 from rich.text import Text
 
+from yarnloom import drawing
 from yarnloom.cli import output
 from yarnloom.cli.output import out
 from yarnloom.client import ENDED, Call, Client
 from yarnloom.client.wire import list_call, show_call
+from yarnloom.drawing.words import counts
 from yarnloom.errors import InvalidInput
 
 View = dict[str, Any]
 
 LOG_PAGE = 5_000
+ITEM_PAGE = 500
 EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
 
 
@@ -32,11 +36,27 @@ def runs(client: Client, states: list[str], workflow: str | None, limit: int, as
     return 0
 
 
-def show(client: Client, address: str, as_json: bool) -> int:
-    """Show a run, or a step of it."""
+def show(client: Client, address: str, states: list[str], limit: int, as_json: bool) -> int:
+    """Show a run, an each with its items, an item, or a step."""
     number, label = split_address(address)
-    if label:
+    if not label:
+        return _show_run(client, number, as_json)
+    label = label.partition("#")[0]
+    graph = client.call(Call("GET", f"/runs/{number}/graph", query={"address": label}))
+    if graph["kind"] == "step":
         return _show_step(client, number, label, as_json)
+    if graph["kind"] == "each":
+        return _show_items(client, number, label, graph, states, limit, as_json)
+    if as_json:
+        output.print_json(graph)
+        return 0
+    head = Text.assemble((f"{number}/{label}", "bold"), "  ")
+    out.print(head.append_text(output.state_text(graph["state"])))
+    out.print(Padding(output.part_table(graph), (1, 0, 0, 2)))
+    return 0
+
+
+def _show_run(client: Client, number: int, as_json: bool) -> int:
     run = client.call(show_call(number))
     graph = client.call(Call("GET", f"/runs/{number}/graph"))
     if as_json:
@@ -47,6 +67,59 @@ def show(client: Client, address: str, as_json: bool) -> int:
     params = Text("params  ", style="dim")
     out.print(params, output.short_value(run["params"], 200), sep="")
     output.print_end(run)
+    return 0
+
+
+def _show_items(
+    client: Client,
+    number: int,
+    label: str,
+    graph: View,
+    states: list[str],
+    limit: int,
+    as_json: bool,
+) -> int:
+    query = {"address": label, "state": states, "limit": min(limit, ITEM_PAGE)}
+    page = client.call(Call("GET", f"/runs/{number}/items", query=query))
+    if as_json:
+        output.print_json({**graph, **page})
+        return 0
+    head = Text.assemble((f"{number}/{label}", "bold"), "  ")
+    head.append_text(output.state_text(graph["state"]))
+    if "progress" in graph:
+        head.append(f"  {counts(graph['progress'])}")
+    out.print(head)
+    if page["items"]:
+        out.print(Padding(output.item_table(page["items"]), (1, 0, 0, 2)))
+        first = page["items"][0]["address"]
+        out.print(Text(f"\nlook into one: yarnloom show '{number}/{first}'", style="dim"))
+    if page["next"]:
+        output.say("there are more; --limit N shows more of them, --state failed only some")
+    return 0
+
+
+def graph(client: Client, what: str, form: str) -> int:
+    """Draw a workflow, a run, or a part of a run."""
+    if what[:1].isdigit():
+        number, label = split_address(what)
+        run = client.call(show_call(number))
+        view = client.call(Call("GET", f"/runs/{number}/graph", query={"address": label}))
+        title = f"run {what} of {run['workflow']} at version {run['version']}"
+    else:
+        found = client.call(Call("GET", "/workflows", query={"name": what}))
+        view, title = found["plan"], f"{found['name']} at version {found['version']}"
+    match form:
+        case "json":
+            output.print_json(view)
+        case "dot":
+            print(drawing.dot(view), end="")
+        case "mermaid":
+            print(drawing.mermaid(view), end="")
+        case "svg":
+            print(drawing.svg(view, title), end="")
+        case _:
+            out.print(Text(title, style="bold"))
+            out.print(output.outline_text(drawing.outline(view)), end="", soft_wrap=True)
     return 0
 
 
@@ -108,10 +181,10 @@ def watch(client: Client, number: int) -> int:
 def log(client: Client, address: str, as_json: bool) -> int:
     """Print what a step printed, or all steps of a run."""
     number, label = split_address(address)
-    labels = [label]
-    if not label:
-        graph = client.call(Call("GET", f"/runs/{number}/graph"))
-        labels = [s["address"] for s in output.steps_of(graph) if s.get("attempts")]
+    graph = client.call(
+        Call("GET", f"/runs/{number}/graph", query={"address": label.partition("#")[0]})
+    )
+    labels = [label] if graph["kind"] == "step" else _with_attempts(client, number, graph)
     found = [_whole_log(client, number, one) for one in labels]
     if as_json:
         output.print_json(found)
@@ -124,6 +197,26 @@ def log(client: Client, address: str, as_json: bool) -> int:
     if not any(one["lines"] for one in found):
         output.say(f"{address} has printed nothing")
     return 0
+
+
+def _with_attempts(client: Client, number: int, graph: View) -> list[str]:
+    """The addresses of all steps in a part that were ever begun, those of items too."""
+    found: list[str] = []
+    for part in output.rows_of(graph):
+        if part["kind"] == "step":
+            found += [part["address"]] if part.get("attempts") else []
+            continue
+        cursor: str | None = "0"
+        while cursor is not None:
+            query = {"address": part["address"], "cursor": cursor, "limit": ITEM_PAGE}
+            page = client.call(Call("GET", f"/runs/{number}/items", query=query))
+            for item in page["items"]:
+                if item["state"] != "waiting":
+                    inside = {"address": item["address"]}
+                    view = client.call(Call("GET", f"/runs/{number}/graph", query=inside))
+                    found += _with_attempts(client, number, view)
+            cursor = page["next"]
+    return found
 
 
 def _whole_log(client: Client, number: int, label: str) -> View:

@@ -14,27 +14,12 @@ from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
+from yarnloom.drawing import DYES, Line
+from yarnloom.drawing.words import counts, follow_ups
+
 View = dict[str, Any]
 
-# One dye, one icon and one word a state; the console uses the same.
-DYES = {
-    "waiting": ("#a39a8a", "○"),
-    "scheduled": ("#a39a8a", "◷"),
-    "ready": ("#c9a24b", "◔"),
-    "queued": ("#c9a24b", "◔"),
-    "running": ("#4a6fd0", "●"),
-    "pausing": ("#9b7fc4", "◫"),
-    "paused": ("#9b7fc4", "‖"),
-    "backing_off": ("#d6b22c", "↻"),
-    "resting": ("#8fa6b8", "☾"),
-    "cancelling": ("#96694a", "◌"),
-    "done": ("#2f8f8a", "✓"),
-    "failed": ("#c2413b", "✗"),
-    "cancelled": ("#96694a", "⊘"),
-    "skipped": ("#8a8a86", "»"),
-}
-
-out = Console(highlight=False, soft_wrap=False)
+out = Console(highlight=False, soft_wrap=False, markup=False)
 
 
 def say(text: str) -> None:
@@ -102,9 +87,16 @@ def progress_text(progress: View) -> str:
 
 def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:
     """An empty table in the house's style; wide cells are cut, never wrapped."""
-    found = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
+    # A last column without a name is for remarks: it gets what room is left.
+    remarks = columns[-1] == ""
+    found = Table(
+        box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim", expand=remarks
+    )
     for column in columns:
         justify = "right" if column in numbers else "left"
+        if remarks and column == "":
+            found.add_column("", ratio=1, no_wrap=True, overflow="ellipsis")
+            continue
         found.add_column(column, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
     return found
 
@@ -140,33 +132,98 @@ def run_head(run: View) -> Text:
     """A run in one line."""
     line = Text.assemble((f"run {run['number']}", "bold"), "  ", run["workflow"], "  ")
     line.append_text(state_text(run["state"]))
-    line.append(f"  {progress_text(run['progress'])} steps")
+    line.append(f"  {progress_text(run['progress'])} parts")
     if run["started_at"]:
         line.append(f"  {took(run['started_at'], run['ended_at'])}", style="dim")
     return line
 
 
-def step_table(steps: list[View]) -> Table:
-    """The steps of a run."""
+def part_table(graph: View) -> Table:
+    """The steps of a run or of an item, and its eaches with the items to look at first."""
     found = table("step", "state", "attempts", "worker", "took", "", numbers=("attempts",))
-    for step in steps:
-        error = step.get("error") or {}
-        note = short_value(f"{error['type']}: {error['message']}") if error.get("type") else ""
-        if step.get("skip_reason"):
-            note = step["skip_reason"].replace("_", " ")
-        state = state_text(step["state"], step.get("stop_asked"))
-        if step["state"] == "ready" and step.get("worker"):
-            state.append(f" (with worker {step['worker']})", style="dim")
-        elif step["state"] == "ready":
-            note = "waits for a worker with a free place"
+    above = f"{graph['address']}/" if graph["address"] else ""
+    for part in rows_of(graph):
+        label = part["address"].removeprefix(above)
+        if part["kind"] == "step":
+            _add_step(found, part, label)
+        else:
+            _add_each(found, part, label)
+    return found
+
+
+def _add_step(found: Table, step: View, label: str) -> None:
+    state = state_text(step["state"], step.get("stop_asked"))
+    note = _note(step)
+    if step["state"] == "ready" and step.get("worker"):
+        state.append(f" (with worker {step['worker']})", style="dim")
+    elif step["state"] == "ready":
+        note = "waits for a worker with a free place that has this task"
+    elif step["state"] == "waiting" and step.get("waits_for"):
+        note = f"waits for {', '.join(step['waits_for'])}"
+    found.add_row(
+        label,
+        state,
+        str(step.get("attempts") or ""),
+        step.get("worker") or "",
+        _took(step),
+        Text(note, style="dim"),
+    )
+
+
+def _add_each(found: Table, each: View, label: str) -> None:
+    note = counts(each["progress"]) if each.get("progress", {}).get("total") else _note(each)
+    found.add_row(f"{label}[…]", state_text(each["state"]), "", "", _took(each), Text(note))
+    for item in each.get("top", ()):
+        key = item["address"].rpartition("[")[2]
+        row = Text(f"  [{key}"), state_text(item["state"]), "", "", _took(item)
+        found.add_row(*row, Text(_note(item), style="dim"))
+
+
+def _took(part: View) -> str:
+    return took(part.get("started_at"), part.get("ended_at")) if part.get("started_at") else ""
+
+
+def _note(part: View) -> str:
+    """Why something was skipped, or what failed in it."""
+    error = part.get("error") or {}
+    if part.get("skip_reason"):
+        return str(part["skip_reason"]).replace("_", " ")
+    where = error.get("step", "").rpartition("]/")[2] if part.get("kind") != "step" else ""
+    at = f"{where}: " if where else ""
+    return short_value(f"{at}{error['type']}: {error['message']}") if error.get("type") else ""
+
+
+def item_table(items: list[View]) -> Table:
+    """Items of an each."""
+    found = table("item", "state", "done", "took", "value", "")
+    for item in items:
+        done = progress_text(item["progress"]) if "progress" in item else ""
         found.add_row(
-            step["address"],
-            state,
-            str(step.get("attempts") or ""),
-            step.get("worker") or "",
-            took(step.get("started_at"), step.get("ended_at")) if step.get("started_at") else "",
-            Text(note, style="dim"),
+            item["name"],
+            state_text(item["state"]),
+            done,
+            _took(item),
+            Text(short_value(item["value"], 40)),
+            Text(_note(item), style="dim"),
         )
+    return found
+
+
+def outline_text(lines: list[Line]) -> Text:
+    """A graph's lines, each with its state in its dye."""
+    wide = max((len(line.indent + line.label) for line in lines), default=0)
+    found = Text()
+    stateless = "· " if any(line.state for line in lines) else ""
+    for line in lines:
+        icon = f"{DYES[line.state][1]} " if line.state else stateless
+        style = DYES[line.state][0] if line.state else ""
+        found.append(line.indent, style="dim").append(icon, style=style)
+        found.append(line.label, style="bold" if line.facts else "dim")
+        found.append(" " * (wide + 2 - len(line.indent + line.label)))
+        found.append(line.facts, style="dim")
+        if line.standing and line.standing != "waiting":
+            found.append(f"  {line.standing}", style=style)
+        found.append("\n")
     return found
 
 
@@ -182,27 +239,34 @@ def run_picture(run: View, graph: View | None) -> RenderableType:
     )
     rows: list[RenderableType] = [run_head(run), bar]
     if graph:
-        rows.append(Padding(step_table(steps_of(graph)), (1, 0, 0, 2)))
+        rows.append(Padding(part_table(graph), (1, 0, 0, 2)))
     return Group(*rows)
 
 
-def steps_of(graph: View) -> list[View]:
-    """The steps of a graph, in plan order."""
-    if graph["kind"] == "step":
-        return [graph]
-    return [step for part in graph["parts"] for step in steps_of(part)]
+def rows_of(graph: View) -> list[View]:
+    """The steps and eaches of a graph, in plan order; follow-ups where they have begun."""
+    behind = [one for _, after in follow_ups(graph) if after.get("begun") for one in rows_of(after)]
+    if graph["kind"] in ("step", "each"):
+        return [graph, *behind]
+    return [one for part in graph["parts"] for one in rows_of(part)] + behind
 
 
 def print_end(run: View) -> None:
     """How a run ended: its output, or what went wrong and what to look at."""
     if run["state"] == "done":
-        out.print(Text("output  ", style="dim"), short_value(run["output"], 400), sep="")
+        text = short_value(run["output"], 400)
+        if run["output_left_out"]:
+            text = (
+                f"too large to be shown whole; look at its items: yarnloom show {run['number']}/…"
+            )
+        out.print(Text("output  ", style="dim"), text, sep="")
+        if run["failures_allowed"]:
+            out.print(Text(f"{run['failures_allowed']} failed, as allowed", style="dim"))
         return
     error = run["error"] or {}
     if error.get("step"):
-        out.print(
-            Text(f"failed at {error['step']} (task {error['task']})", style=DYES["failed"][0])
-        )
+        task = f" (task {error['task']})" if error.get("task") else ""
+        out.print(Text(f"failed at {error['step']}{task}", style=DYES["failed"][0]))
         out.print(Text(f"  {error['type']}: {error['message']}"))
         out.print(Text(f"  look at: yarnloom show {error['step']}", style="dim"))
     elif error.get("message"):

@@ -108,7 +108,8 @@ def build_parser() -> Parser:
     publish.add_argument("loom", metavar="MODULE:LOOM")
 
     start = add("start", "Start a run and print its number.", service, reading)
-    start.add_argument("workflow", metavar="WORKFLOW")
+    start.add_argument("workflow", metavar="WORKFLOW", help="a workflow, or with --task a task")
+    start.add_argument("--task", action="store_true", help="start a single task; -p is its inputs")
     start.add_argument(
         "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="one param"
     )
@@ -124,8 +125,24 @@ def build_parser() -> Parser:
     runs.add_argument("--workflow", help="only runs of this workflow")
     runs.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
 
-    show = add("show", "Show a run, or a step of it.", service, reading)
-    show.add_argument("address", metavar="RUN[/STEP]", help="1042, or 1042/fetch")
+    show = add("show", "Show a run, an item of an each, or a step.", service, reading)
+    show.add_argument(
+        "address", metavar="RUN[/PART]", help="1042, 1042/harbours, 1042/harbours[brackwater]/fetch"
+    )
+    show.add_argument(
+        "--state", action="append", default=[], help="of an each: items in this state"
+    )
+    show.add_argument("--limit", type=positive, default=50, help="of an each: items (default 50)")
+
+    graph = add("graph", "Draw a workflow, or a run with its states.", service, reading)
+    graph.add_argument("what", metavar="WORKFLOW|RUN[/PART]", help="harbour-tides, or 1042")
+    graph.add_argument(
+        "--as",
+        dest="form",
+        choices=["text", "dot", "mermaid", "svg", "json"],
+        default="text",
+        help="what to draw (default text); --json is --as json",
+    )
 
     watch = add("watch", "Watch a run until it ends; Ctrl-C stops watching only.", service)
     watch.add_argument("run", type=positive, metavar="RUN")
@@ -135,7 +152,9 @@ def build_parser() -> Parser:
     cancel.add_argument("--reason", default="", help="why, for the record")
 
     log = add("log", "Print what the steps of a run printed and logged.", service, reading)
-    log.add_argument("address", metavar="RUN[/STEP[#ATTEMPT]]", help="1042, 1042/fetch, …#2")
+    log.add_argument(
+        "address", metavar="RUN[/PART[#ATTEMPT]]", help="1042, 1042/fetch, 1042/fetch#2"
+    )
 
     add("workflows", "List the workflows that are published.", service, reading)
     add("tasks", "List the tasks that are published, and who has them.", service, reading)

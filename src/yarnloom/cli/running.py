@@ -18,6 +18,7 @@ from rich.text import Text
 from yarnloom.cli import output
 from yarnloom.cli.output import out, say
 from yarnloom.client import ENDED, AsyncClient, Target
+from yarnloom.drawing import DYES
 from yarnloom.errors import RunFailed, StartError
 
 T = TypeVar("T")
@@ -119,8 +120,8 @@ async def _demo(service: object, tables: Path, leave: bool, token: str | None) -
 
 
 async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
-    run = await client.start("harbour-tides", harbour="brackwater", folder=str(tables))
-    say(f"run {run.number} makes next year's tide table of Brackwater\n")
+    run = await client.start("yearly-almanac", folder=str(tables))
+    say(f"run {run.number} makes next year's tide almanac of a whole coast\n")
     graph = None
     with Live(console=out, auto_refresh=False) as live:
         async for event in client.events(run.number):
@@ -130,13 +131,15 @@ async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
             if run.state in ENDED and graph and graph["state"] in (*ENDED, "skipped"):
                 break
     try:
-        table = await run.wait()
+        almanac = await run.wait()
     except RunFailed as error:
-        out.print(Text(f"\n{error.message}", style=output.DYES["failed"][0]))
+        out.print(Text(f"\n{error.message}", style=DYES["failed"][0]))
         return 1
-    out.print(f"\n{table['rows']} high and low waters in {table['path']}, beginning with")
-    for line in table["first_lines"]:
-        out.print(f"  {line}")
+    out.print(f"\n{almanac['harbours']} harbours are bound in {almanac['path']}")
+    for name in almanac["missing"]:
+        out.print(
+            f"{name} is missing, as is allowed: yarnloom show '{run.number}/harbours[{name}]'"
+        )
     out.print(f"\nThe console: {url}/runs/{run.number}")
     return 0
 

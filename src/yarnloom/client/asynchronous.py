@@ -115,6 +115,41 @@ class AsyncClient:
         )
         return AsyncRun(self, await self.call(call))
 
+    async def start_task(
+        self,
+        task: str,
+        inputs: Mapping[str, Any] | None = None,
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        **named: Any,
+    ) -> AsyncRun:
+        """Start a single task, as a run of one step.
+
+        Args:
+            task: its name, `loom/name` where the short one is not unique.
+            inputs: its inputs as a mapping; `named` ones are added.
+            key: as of `start`, as are the others.
+
+        Raises:
+            NotFound: there is no such task.
+            InvalidInput: the inputs do not fit; `problems` holds all that is wrong.
+            StartKeyTaken: the key belongs to a run with other inputs.
+        """
+        call = wire.start_call(
+            task,
+            {**(inputs or {}), **named},
+            key=key,
+            priority=priority,
+            share=share,
+            tags=tags,
+            task=True,
+        )
+        return AsyncRun(self, await self.call(call))
+
     async def run(self, number: int) -> AsyncRun:
         """A run by number; raises as `Client.run` does."""
         return AsyncRun(self, await self.call(wire.show_call(number)))

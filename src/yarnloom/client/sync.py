@@ -146,6 +146,41 @@ class Client:
         )
         return Run(self, self.call(call))
 
+    def start_task(
+        self,
+        task: str,
+        inputs: Mapping[str, Any] | None = None,
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        **named: Any,
+    ) -> Run:
+        """Start a single task, as a run of one step.
+
+        Args:
+            task: its name, `loom/name` where the short one is not unique.
+            inputs: its inputs as a mapping; `named` ones are added.
+            key: as of `start`, as are the others.
+
+        Raises:
+            NotFound: there is no such task.
+            InvalidInput: the inputs do not fit; `problems` holds all that is wrong.
+            StartKeyTaken: the key belongs to a run with other inputs.
+        """
+        call = wire.start_call(
+            task,
+            {**(inputs or {}), **named},
+            key=key,
+            priority=priority,
+            share=share,
+            tags=tags,
+            task=True,
+        )
+        return Run(self, self.call(call))
+
     def run(self, number: int) -> Run:
         """A run by number.
 

@@ -170,15 +170,18 @@ def start_call(
     priority: int,
     share: str,
     tags: tuple[str, ...],
+    task: bool = False,
 ) -> Call:
-    """Start a workflow. A key is made up unless one is given, so that sending twice is safe.
+    """Start a workflow or a single task.
+
+    A key is made up unless one is given, so that sending twice is safe.
 
     Raises:
         ValueRefused: the params are not JSON.
     """
     encode(dict(params), "params")
     body = {
-        "workflow": workflow,
+        "task" if task else "workflow": workflow,
         "params": dict(params),
         "key": key or uuid.uuid4().hex,
         "priority": priority,

@@ -1,18 +1,41 @@
-"""The tide almanac's loom: one harbour's year of readings becomes next year's tide table."""
+"""The tide almanac's loom: readings of a whole coast become next year's almanac.
+
+Two workflows share their parts: `harbour-tides` makes the table of one harbour, `yearly-almanac`
+that of every harbour of the coast, and binds them.
+"""
 
 from __future__ import annotations
 
 import csv
+import html
 import logging
 import os
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import httpx
 import numpy as np
 from pydantic import BaseModel, Field
 
-from yarnloom import GiveUp, Loom, StepContext, param, previous, sequence, step
+from yarnloom import (
+    FailedItem,
+    Failure,
+    GiveUp,
+    Loom,
+    Part,
+    StepContext,
+    each,
+    failure,
+    failures,
+    item,
+    output,
+    parallel,
+    param,
+    previous,
+    sequence,
+    step,
+)
 from yarnloom.demo import tides
 from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
 
@@ -20,6 +43,14 @@ loom = Loom("tide-almanac")
 
 # One line a request is more than anybody wants to read in a step's log.
 logging.getLogger("httpx").setLevel(logging.WARNING)
+
+MONTHS = list(range(1, 13))
+
+
+class Harbour(BaseModel):
+    """A harbour in the office's list."""
+
+    code: str
 
 
 class Readings(BaseModel):
@@ -49,38 +80,70 @@ class Water(BaseModel):
 class Table(BaseModel):
     """The table that was written."""
 
+    harbour: str
     path: str
     rows: int
     first_lines: list[str]
 
 
-@loom.task
-def fetch_readings(ctx: StepContext, harbour: str, year: int) -> Readings:
-    """A year of hourly levels from the gauge office, month by month."""
-    office = os.environ.get(ADDRESS_VARIABLE)
-    if not office:
+class Extremes(BaseModel):
+    """The highest and the lowest water of a year."""
+
+    highest: Water
+    lowest: Water
+
+
+class Page(BaseModel):
+    """What the almanac says of a harbour; `plot` is the path of a picture."""
+
+    table: Table
+    plot: str | None
+    extremes: Extremes
+
+
+class Almanac(BaseModel):
+    """The almanac that was bound."""
+
+    path: str
+    harbours: int
+    missing: list[str]
+
+
+def _office() -> httpx.Client:
+    address = os.environ.get(ADDRESS_VARIABLE)
+    if not address:
         raise GiveUp(f"no gauge office: {ADDRESS_VARIABLE} is not set; `yarnloom demo` starts one")
-    levels: list[float | None] = []
-    with httpx.Client(base_url=office, timeout=20, trust_env=False) as http:
-        for month in range(1, 13):
-            ctx.check()
-            query: dict[str, str | int] = {"harbour": harbour, "year": year, "month": month}
-            answer = http.get("/readings", params=query)
-            if answer.status_code == 404:
-                raise GiveUp(answer.json()["error"])
-            found = answer.raise_for_status().json()["levels"]
-            levels += found
-            print(f"{year}-{month:02}: {len(found)} readings, {found.count(None)} missing")
-    return Readings(start=datetime(year, 1, 1, tzinfo=UTC), levels=levels)
+    return httpx.Client(base_url=address, timeout=20, trust_env=False)
+
+
+@loom.task(io=True)
+def list_harbours() -> list[Harbour]:
+    """The harbours of the coast, as the gauge office lists them."""
+    with _office() as http:
+        return [Harbour(**one) for one in http.get("/harbours").raise_for_status().json()]
+
+
+@loom.task(io=True)
+def fetch_month(harbour: str, year: int, month: int) -> list[float | None]:
+    """A month of hourly levels from the gauge office."""
+    with _office() as http:
+        query: dict[str, str | int] = {"harbour": harbour, "year": year, "month": month}
+        answer = http.get("/readings", params=query)
+        if answer.status_code == 404:
+            raise GiveUp(answer.json()["error"])
+        levels: list[float | None] = answer.raise_for_status().json()["levels"]
+    print(f"{year}-{month:02}: {len(levels)} readings, {levels.count(None)} missing")
+    return levels
 
 
 @loom.task
-def clean_readings(ctx: StepContext, readings: Readings) -> Readings:
-    """The readings without the gauge's own mistakes."""
-    kept = tides.without_spikes(readings.levels)
-    dropped = kept.count(None) - readings.levels.count(None)
+def clean_readings(ctx: StepContext, months: list[list[float | None]], year: int) -> Readings:
+    """The months put together, without the gauge's own mistakes."""
+    levels = [level for month in months for level in month]
+    kept = tides.without_spikes(levels)
+    dropped = kept.count(None) - levels.count(None)
     ctx.log.info("dropped %d spikes; %d of %d hours are gaps", dropped, kept.count(None), len(kept))
-    return Readings(start=readings.start, levels=kept)
+    return Readings(start=datetime(year, 1, 1, tzinfo=UTC), levels=kept)
 
 
 @loom.task
@@ -121,7 +184,103 @@ def write_table(harbour: str, waters: list[Water], folder: str) -> Table:
     draft.replace(path)
     with path.open(encoding="utf-8") as file:
         first_lines = [line.rstrip("\n") for _, line in zip(range(6), file, strict=False)]
-    return Table(path=str(path), rows=len(waters), first_lines=first_lines)
+    return Table(harbour=harbour, path=str(path), rows=len(waters), first_lines=first_lines)
+
+
+@loom.task
+def find_extremes(waters: list[Water]) -> Extremes:
+    """The highest and the lowest water."""
+    by_level = sorted(waters, key=lambda water: water.level)
+    return Extremes(highest=by_level[-1], lowest=by_level[0])
+
+
+@loom.task
+def draw_plot(harbour: str, readings: Readings, fit: Fit, folder: str) -> str:
+    """What the gauge read in a spring month, and the tide that was fitted to it, as a picture."""
+    import matplotlib
+
+    matplotlib.use("svg")
+    from matplotlib import pyplot
+
+    first, count = 24 * 59, 24 * 31
+    hours = tides.hours_since_epoch(readings.start) + np.arange(
+        first, first + count, dtype=np.float64
+    )
+    days = np.arange(count) / 24 + 1
+    read = [np.nan if level is None else level for level in readings.levels[first : first + count]]
+    tide = tides.levels(tides.Tide(fit.mean, fit.amplitudes, fit.phases), hours)
+    figure, axes = pyplot.subplots(figsize=(9, 2.6), layout="constrained")
+    axes.plot(days, tide, color="#4a6fd0", linewidth=1.4, label="fitted tide")
+    axes.plot(days, read, ".", color="#96694a", markersize=2.2, label="readings")
+    axes.set(xlim=(1, 32), xlabel=f"day of March {readings.start.year}", ylabel="level (m)")
+    axes.legend(loc="upper right", ncols=2, frameon=False)
+    axes.spines[["top", "right"]].set_visible(False)
+    path = Path(folder) / f"{harbour}.svg"
+    path.parent.mkdir(parents=True, exist_ok=True)
+    figure.savefig(path)
+    pyplot.close(figure)
+    return str(path)
+
+
+@loom.task
+def bind_almanac(pages: list[Page], missing: list[FailedItem], year: int, folder: str) -> Almanac:
+    """All harbours in one page, with what is missing and why."""
+    path = Path(folder) / f"almanac-{year}.html"
+    path.write_text(_almanac_page(pages, missing, year), encoding="utf-8")
+    print(f"{len(pages)} harbours bound, {len(missing)} missing")
+    return Almanac(path=str(path), harbours=len(pages), missing=[one.name for one in missing])
+
+
+def _almanac_page(pages: list[Page], missing: list[FailedItem], year: int) -> str:
+    """The almanac as HTML."""
+    parts = [
+        "<!doctype html><meta charset=utf-8>",
+        f"<title>Tide almanac {year}</title>",
+        "<style>body{font:15px/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;"
+        "padding:0 1rem;color:#2e3338;background:#f8f5ee}h2{margin:1.6rem 0 .2rem}"
+        "img{width:100%}a{color:#2f5fb0}.missing{color:#a8342f}</style>",
+        f"<h1>Tide almanac {year}</h1>",
+    ]
+    for page in pages:
+        low, high = page.extremes.lowest, page.extremes.highest
+        table = Path(page.table.path).name
+        parts += [
+            f"<h2>{html.escape(page.table.harbour.replace('-', ' ').title())}</h2>",
+            f"<p>Highest water {high.level:.2f} m on {high.at:%d %B at %H:%M} UTC, lowest "
+            f"{low.level:.2f} m on {low.at:%d %B at %H:%M} UTC. "
+            f"<a href={table}>All {page.table.rows:,} high and low waters</a>.</p>",
+        ]
+        if page.plot:
+            parts.append(f"<img src={Path(page.plot).name} alt='readings and fitted tide'>")
+    for one in missing:
+        name, why = html.escape(one.name.title()), html.escape(one.error.message)
+        parts.append(f"<p class=missing>{name} is missing: {why}.</p>")
+    return "\n".join(parts)
+
+
+@loom.task
+def post_notice(failure: Failure, folder: str) -> str:
+    """A line on the duty officer's board: what failed, and where to look."""
+    first = failure.first
+    line = f"{first.address}: {first.error.message} ({failure.count} failed in all)"
+    board = Path(folder) / "notices.txt"
+    board.parent.mkdir(parents=True, exist_ok=True)
+    with board.open("a", encoding="utf-8") as notices:
+        notices.write(line + "\n")
+    return line
+
+
+def year_of(harbour: Any) -> list[Part]:
+    """The parts that learn a harbour's tide: fetch a year month by month, clean, fit."""
+    months = each(
+        "months",
+        over=MONTHS,
+        name=item(),
+        at_once=3,
+        do=step("fetch", fetch_month, harbour=harbour, year=param("readings_from"), month=item()),
+    )
+    clean = step("clean", clean_readings, months=output("months"), year=param("readings_from"))
+    return [months, clean, step("fit", fit_constituents, readings=previous)]
 
 
 class HarbourTidesParams(BaseModel):
@@ -137,12 +296,68 @@ loom.workflow(
     "harbour-tides",
     params=HarbourTidesParams,
     plan=sequence(
-        step("fetch", fetch_readings, harbour=param("harbour"), year=param("readings_from")),
-        step("clean", clean_readings, readings=previous),
-        step("fit", fit_constituents, readings=previous),
+        *year_of(param("harbour")),
         step("predict", predict_waters, fit=previous, year=param("year")),
         step(
             "write", write_table, harbour=param("harbour"), waters=previous, folder=param("folder")
         ),
     ),
+)
+
+
+class AlmanacParams(BaseModel):
+    """Which almanac to make."""
+
+    year: int = Field(2027, ge=2021, le=2100, description="The year to predict")
+    readings_from: int = Field(2025, ge=2020, le=2099, description="The year to learn from")
+    plots: bool = Field(True, description="Whether pictures are drawn")
+    folder: str = Field("yarnloom-demo/almanac", description="Where the almanac is written")
+
+
+loom.workflow(
+    "yearly-almanac",
+    params=AlmanacParams,
+    plan=sequence(
+        step("list", list_harbours),
+        each(
+            "harbours",
+            over=previous,
+            name=item("code"),
+            at_once=3,
+            may_fail=1,
+            do=sequence(
+                *year_of(item("code", of="harbours")),
+                step("predict", predict_waters, fit=previous, year=param("year")),
+                parallel(
+                    "page",
+                    step(
+                        "table",
+                        write_table,
+                        harbour=item("code"),
+                        waters=output("predict"),
+                        folder=param("folder"),
+                    ),
+                    step(
+                        "plot",
+                        draw_plot,
+                        harbour=item("code"),
+                        readings=output("clean"),
+                        fit=output("fit"),
+                        folder=param("folder"),
+                        only_if=param("plots"),
+                    ),
+                    step("extremes", find_extremes, waters=output("predict")),
+                ),
+            ),
+        ),
+        step(
+            "bind",
+            bind_almanac,
+            pages=output("harbours", only="done"),
+            missing=failures("harbours"),
+            year=param("year"),
+            folder=param("folder"),
+        ),
+    ),
+    on_failure=step("tell-duty-officer", post_notice, failure=failure(), folder=param("folder")),
 )

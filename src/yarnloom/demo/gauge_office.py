@@ -1,6 +1,7 @@
 """A stand-in for the gauge office: a small HTTP service that is slow, as such offices are.
 
-`GET /readings?harbour=brackwater&year=2026&month=3` answers hourly levels of that month.
+`GET /harbours` answers the harbours of the coast,
+`GET /readings?harbour=brackwater&year=2026&month=3` a month's hourly levels. One gauge is silent.
 """
 
 from __future__ import annotations
@@ -14,7 +15,7 @@ from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from urllib.parse import parse_qs, urlsplit
 
-from yarnloom.demo.tides import HARBOURS, observe
+from yarnloom.demo.tides import HARBOURS, SILENT, observe
 
 ADDRESS_VARIABLE = "TIDE_OFFICE_URL"
 ANSWER_SECONDS = 0.25
@@ -22,9 +23,15 @@ ANSWER_SECONDS = 0.25
 
 class _Handler(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
-        """Answer one month of readings."""
+        """Answer the list of harbours, or one month of readings."""
+        if urlsplit(self.path).path == "/harbours":
+            self._send(200, [{"code": code} for code in sorted([*HARBOURS, SILENT])])
+            return
         query = {key: values[0] for key, values in parse_qs(urlsplit(self.path).query).items()}
         harbour, year, month = query.get("harbour", ""), query.get("year"), query.get("month")
+        if harbour == SILENT:
+            self._send(404, {"error": f"the gauge at {harbour} is silent since the storm of 2019"})
+            return
         if harbour not in HARBOURS or not year or not month:
             self._send(404, {"error": f"no gauge at {harbour!r}; there is {', '.join(HARBOURS)}"})
             return

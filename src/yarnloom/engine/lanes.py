@@ -1,9 +1,10 @@
 """Who runs next: what could begin, counted by pool, priority, share and contract.
 
 Steps themselves stay in the store, under one index; here is one small entry per pool, priority,
-share and contract (a task as a plan expects it), so that finding the next step never scans what cannot run. The order is that of
-the rules: highest priority, then the share with the fewest running attempts in the pool, then
-the one that has waited longest since its last start, or since it came; within a share, plan order.
+share and contract (a task as a plan expects it), so that finding the next step never scans what
+cannot run. The order is that of the rules: highest priority, then the share with the fewest running
+attempts in the pool, then the one that has waited longest since its last start, or since it came;
+within a share, plan order.
 """
 
 from __future__ import annotations
@@ -99,7 +100,7 @@ class Lanes:
         self._drop_if_idle(pool, entry)
 
     def next_turn(self, takes: Container[str]) -> Turn | None:
-        """Whose turn it is among those with a ready step of one of the contracts; None if nobody's."""
+        """Whose turn it is among those with a ready step that can be taken; None if nobody's."""
         best: tuple[int, int, int] | None = None
         chosen: tuple[LaneKey, str] | None = None
         for key, lane in self._lanes.items():

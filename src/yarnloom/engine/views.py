@@ -110,6 +110,7 @@ class Tree:
         if self.rows is not None:
             row = self.rows.get(node.index)
             view |= self._unborn(node) if row is None else self._state(node, row)
+            view |= {"begun": row is not None} if node.follows else {}
         if node.kind is Kind.EACH:
             view["do"] = Tree(self.plan).view(self.plan.nodes[node.children[0]])
         elif node.kind is not Kind.STEP:
@@ -153,7 +154,7 @@ class Tree:
     def _unborn(self, node: Node) -> View:
         """The state of a part without a row: that of what became of the rest around it."""
         if node.follows:
-            return {"state": str(StepState.WAITING), "begun": False}
+            return {"state": str(StepState.WAITING)}
         assert self.rows is not None
         while node.parent is not None and not node.follows:
             around = self.rows.get(node.parent)

@@ -3,8 +3,8 @@
 A part is *decided* when everything of its plan in it is: its outcome stands then, and the part
 around it hears of it. It is *settled*, and its state changes, when its follow-ups have ended too:
 only then the next part of a sequence begins. What happens to a child is put on an agenda, of
-which the newest is worked off first, so that nothing depends on how long a plan is. Nothing here looks
-at more rows than the part's depth, but for the moment in which a part is closed.
+which the newest is worked off first, so that nothing depends on how long a plan is. Nothing here
+looks at more rows than the part's depth, but for the moment in which a part is closed.
 """
 
 from __future__ import annotations

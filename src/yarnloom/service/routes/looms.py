@@ -36,21 +36,45 @@ async def workflows(
     rows = await core.read(reading.workflows)
     if name is None:
         return answer({"workflows": [_workflow(row) for row in rows]})
-    names = {row["name"]: row for row in rows}
-    short = [row for row in rows if row["name"].partition("/")[2] == name]
-    found = names.get(name) or (short[0] if len(short) == 1 else None)
-    if found is None:
-        raise NotFound(f"there is no workflow {name!r}{nearest(name, names)}")
+    found = _named("workflow", name, rows)
     plan = read_plan(json.loads(found["document"]))
     return answer({**_workflow(found), "plan": plan_view(plan)})
 
 
-@router.get("/tasks")
-async def tasks(core: TheCore) -> Response:
+@router.get("/tasks", responses=problems(404))
+async def tasks(
+    core: TheCore,
+    name: Annotated[
+        str | None, Query(max_length=201, description="Only this one, with types and code")
+    ] = None,
+    code: Annotated[
+        str | None, Query(max_length=100, description="With `name`: the code of this hash")
+    ] = None,
+) -> Response:
     """Every task that was published, and which workers have it."""
     rows = await core.read(reading.tasks)
     workers = await core.submit(ListWorkers())
-    return answer({"tasks": [_task(row, workers) for row in rows]})
+    if name is None:
+        return answer({"tasks": [_task(row, workers) for row in rows]})
+    row = _named("task", name, rows)
+    facts = json.loads(row["facts"])
+    wanted = code or facts["code_hash"]
+    kept = await core.read(reading.code, row["name"], wanted)
+    if kept is None:
+        raise NotFound(f"no code {wanted} of task {row['name']} was ever published or brought")
+    types = {"input": facts["input"], "output": facts["output"]}
+    shown = {"shown_code": wanted, "source": kept["source"], "seen_at": moment(kept["seen_at"])}
+    return answer({**_task(row, workers), **types, **shown})
+
+
+def _named(what: str, name: str, rows: list[dict[str, Any]]) -> dict[str, Any]:
+    """The row of a full name, or of a short one that is unique."""
+    names = {row["name"]: row for row in rows}
+    short = [row for row in rows if row["name"].partition("/")[2] == name]
+    found = names.get(name) or (short[0] if len(short) == 1 else None)
+    if found is None:
+        raise NotFound(f"there is no {what} {name!r}{nearest(name, names)}")
+    return found
 
 
 def _workflow(row: dict[str, Any]) -> dict[str, Any]:

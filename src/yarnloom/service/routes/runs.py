@@ -34,7 +34,7 @@ async def start(
     body: StartBody,
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
 ) -> Response:
-    """Start a workflow or a task: 201 with the run, or 200 with the one that the key made before."""
+    """Start a workflow or a task: 201 with the run, or 200 with the one the key made before."""
     started: Started = await core.submit(
         StartRun(
             workflow=body.workflow or body.task or "",

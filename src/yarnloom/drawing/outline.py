@@ -1,0 +1,55 @@
+"""A graph as lines of text: one for each part, indented by what it stands in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yarnloom.drawing.words import View, facts, follow_ups, inner, standing
+
+# How the parts in a part are marked: one after another, side by side, repeated.
+_MARKS = {"sequence": "  ", "parallel": "║ ", "each": "┆ "}
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """One part.
+
+    Attributes:
+        indent: marks of the parts that it stands in.
+        label: its label.
+        facts: what it is.
+        state: its state; None in a plan.
+        standing: its state in words.
+    """
+
+    indent: str
+    label: str
+    facts: str
+    state: str | None
+    standing: str
+
+
+def outline(view: View) -> list[Line]:
+    """A graph's parts in plan order."""
+    found: list[Line] = []
+    _inside(view, "", found)
+    return found
+
+
+def _inside(view: View, indent: str, found: list[Line]) -> None:
+    """The lines of what is in a part."""
+    for one in inner(view):
+        if view["kind"] == "each":
+            _inside(one, indent, found)
+        else:
+            _part(one, indent, found)
+    for name, follow_up in follow_ups(view):
+        found.append(Line(indent, name, "", follow_up.get("state"), standing(follow_up)))
+        _inside(follow_up, indent + "  ", found)
+
+
+def _part(view: View, indent: str, found: list[Line]) -> None:
+    found.append(
+        Line(indent, view["label"], " · ".join(facts(view)), view.get("state"), standing(view))
+    )
+    _inside(view, indent + _MARKS.get(view["kind"], "  "), found)

@@ -1,0 +1,83 @@
+"""Parts of a graph view in words: what a part is, what it reads, how it stands."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from typing import Any
+
+View = dict[str, Any]
+_COUNTED = ("failed", "running", "ready", "paused", "cancelled", "skipped")
+
+
+def inner(view: View) -> list[View]:
+    """The parts in a part; of an each the one that it repeats."""
+    return [view["do"]] if view["kind"] == "each" else view.get("parts", [])
+
+
+def follow_ups(view: View) -> Iterator[tuple[str, View]]:
+    """Its follow-ups with what they follow; in a run that has ended only those that began."""
+    for name, follow_up in view.get("follow_ups", {}).items():
+        if not (follow_up.get("begun") is False and view.get("ended_at")):
+            yield name.replace("_", " "), follow_up
+
+
+def source(raw: View) -> str:
+    """A reference in a few words."""
+    match raw:
+        case {"param": path}:
+            return f"param {path}"
+        case {"output": address, "only": _}:
+            return f"{address}, done ones"
+        case {"output": address}:
+            return str(address)
+        case {"item": True}:
+            return "the item"
+        case {"item": path}:
+            return f"item's {path}"
+        case {"failures": address}:
+            return f"failures of {address}"
+        case {"failure": _}:
+            return "the failure"
+    text = json.dumps(raw.get("constant"), ensure_ascii=False)
+    return text if len(text) <= 30 else text[:29] + "…"
+
+
+def facts(view: View) -> list[str]:
+    """What a part is, beside its label."""
+    found = []
+    if view["kind"] == "step":
+        found.append(view["task"].partition("/")[2])
+    if view["kind"] == "parallel":
+        found.append("side by side")
+    if view["kind"] == "each":
+        found.append(f"for each of {source(view['over'])}")
+        found += [f"{view['at_once']} at once"] if view["at_once"] else []
+        found += [f"in batches of {view['batch']}"] if view["batch"] else []
+        found += [f"{view['may_fail']} may fail"] if view["may_fail"] else []
+    if view.get("waits_for"):
+        found.append(f"after {', '.join(view['waits_for'])}")
+    if "only_if" in view:
+        found.append(f"only if {source(view['only_if'])}")
+    if view.get("if_one_fails", "stop") != "stop":
+        found.append(f"if one fails: {view['if_one_fails']}")
+    return found
+
+
+def standing(view: View) -> str:
+    """How a part of a run stands, in words; empty for a plan's."""
+    state = view.get("state")
+    if state is None:
+        return ""
+    words = str(state).replace("_", " ")
+    if view.get("skip_reason"):
+        words += f" ({view['skip_reason'].replace('_', ' ')})"
+    if view["kind"] == "each" and "progress" in view:
+        words += f", {counts(view['progress'])}"
+    return words
+
+
+def counts(progress: View) -> str:
+    """How many of how many are done, and what became of others: "3 of 12 done, 1 failed"."""
+    others = [f"{progress[name]} {name.replace('_', ' ')}" for name in _COUNTED if progress[name]]
+    return ", ".join([f"{progress['done']} of {progress['total']} done", *others])
