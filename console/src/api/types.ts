@@ -49,12 +49,18 @@ export type Progress = Record<StepState, number> & { total: number };
 export interface Run {
   number: number;
   workflow: string;
+  /** Of a run of a single task: its full name. */
+  task: string | null;
   version: string;
   state: RunState;
+  /** Decided when the plan has ended; follow-ups may still run. */
+  outcome: StepState | null;
   stop_asked: string | null;
   params: { [key: string]: Json };
   output: Json;
+  output_left_out: boolean;
   error: Fault | null;
+  failures_allowed: number;
   progress: Progress;
   priority: number;
   tags: string[];
@@ -65,31 +71,74 @@ export interface Run {
   ended_at: string | null;
 }
 
-export interface StepPart {
-  kind: "step";
+/** A reference, as plans have it; outputs by address. */
+export type Source = { [key: string]: Json };
+
+interface CommonPart {
   label: string;
   address: string;
-  task: string;
-  state: StepState;
-  stop_asked?: string | null;
+  /** Of a part of a run; those inside a folded each have none. */
+  state?: StepState;
   skip_reason?: string | null;
-  worker?: string | null;
-  attempts?: number;
   error?: Fault | null;
-  ready_at?: string | null;
   started_at?: string | null;
   ended_at?: string | null;
+  only_if?: Source;
+  /** Of a branch: labels of the branches that it reads. */
+  waits_for?: string[];
+  follow_ups?: Record<string, Part>;
+  /** Of a follow-up of a run: whether it has begun. */
+  begun?: boolean;
 }
 
-export interface SequencePart {
+export interface StepPart extends CommonPart {
+  kind: "step";
+  task: string;
+  stop_asked?: string | null;
+  worker?: string | null;
+  attempts?: number;
+  ready_at?: string | null;
+}
+
+export interface SequencePart extends CommonPart {
   kind: "sequence";
-  label: string;
-  address: string;
-  state: StepState;
   parts: Part[];
 }
 
-export type Part = StepPart | SequencePart;
+export interface ParallelPart extends CommonPart {
+  kind: "parallel";
+  parts: Part[];
+}
+
+export interface EachPart extends CommonPart {
+  kind: "each";
+  over: Source;
+  at_once: number | null;
+  batch: number | null;
+  may_fail: string | null;
+  /** Its items by state, once it has begun. */
+  progress?: Progress;
+  /** The items to look at first: failed ones, and those that run the longest. */
+  top?: Item[];
+  /** What it repeats, without states. */
+  do: Part;
+}
+
+export type Part = StepPart | SequencePart | ParallelPart | EachPart;
+
+/** An item of an each. */
+export interface Item {
+  item: number;
+  name: string;
+  address: string;
+  value: Json;
+  state: StepState;
+  skip_reason?: string | null;
+  error?: Fault | null;
+  progress?: Progress;
+  started_at?: string | null;
+  ended_at?: string | null;
+}
 
 export interface Attempt {
   id: number;
@@ -108,7 +157,8 @@ export interface Attempt {
   ended_at: string | null;
 }
 
-export interface Step extends Omit<StepPart, "attempts"> {
+export interface Step extends Omit<StepPart, "attempts" | "state"> {
+  state: StepState;
   input: Json;
   output: Json;
   attempts: Attempt[];

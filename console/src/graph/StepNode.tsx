@@ -7,16 +7,23 @@ import classes from "./Weave.module.css";
 
 export type StepNodeType = Node<{ step: StepPart; chosen: boolean }, "step">;
 
-/** One step: label, task, state, time and attempts. */
+/** One step: label, task, state, time and attempts; in a folded each only what it is. */
 export function StepNode({ data: { step, chosen } }: NodeProps<StepNodeType>) {
   return (
-    <div className={classes.step} data-dye={step.state} data-chosen={chosen || undefined}>
+    <div
+      className={classes.step}
+      data-dye={step.state}
+      data-folded={!step.state || undefined}
+      data-chosen={chosen || undefined}
+    >
       <Handle type="target" position={Position.Left} className={classes.handle} />
       <div className={classes.label}>{step.label}</div>
       <div className={classes.task}>{step.task.split("/")[1]}</div>
       <div className={classes.foot}>
-        <State state={step.state} stopAsked={step.stop_asked} />
+        {step.state && <State state={step.state} stopAsked={step.stop_asked} />}
         <span className={classes.facts}>
+          {step.skip_reason && <span>{step.skip_reason.replace("_", " ")}</span>}
+          {step.only_if && !step.state && <span>has a condition</span>}
           {(step.attempts ?? 0) > 1 && <span title="attempts">#{step.attempts}</span>}
           {step.started_at && <Took from={step.started_at} to={step.ended_at} />}
         </span>

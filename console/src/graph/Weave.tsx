@@ -5,11 +5,13 @@ import { Background, Controls, ReactFlow, useReactFlow, useStore, type Edge } fr
 import { useEffect, useMemo, useRef } from "react";
 
 import type { Part } from "../api/types";
-import { focusOf, layOut, STEP_HEIGHT, STEP_WIDTH, type Layout } from "./layout";
+import { FrameNode, type FrameNodeType } from "./FrameNode";
+import { focusOf, layOut, type Layout } from "./layout";
 import { StepNode, type StepNodeType } from "./StepNode";
 import classes from "./Weave.module.css";
 
-const nodeTypes = { step: StepNode };
+const nodeTypes = { step: StepNode, frame: FrameNode };
+type WeaveNode = StepNodeType | FrameNodeType;
 const FIT = { maxZoom: 1, padding: 0.06 };
 /** The smallest zoom at which a step can be read, and how many steps are shown instead. */
 const SMALLEST = 0.45;
@@ -18,17 +20,30 @@ const FOCUS = 7;
 interface Props {
   /** The run's parts with their states. */
   graph: Part;
-  /** Address of the step that is open; none is null. */
+  /** Address of the step or each that is open; none is null. */
   chosen: string | null;
   /** Called with a step's address when it is to be opened. */
-  onChoose: (address: string) => void;
+  onStep: (address: string) => void;
+  /** Called with an each's address when its items are to be listed. */
+  onEach: (address: string) => void;
+  /** Called with an item's address when its parts are to be shown. */
+  onItem: (address: string) => void;
 }
 
 /** The graph of a run: threads through its steps, in the dyes of their states. */
-export function Weave({ graph, chosen, onChoose }: Props) {
+export function Weave({ graph, chosen, onStep, onEach, onItem }: Props) {
   const scheme = useComputedColorScheme("light");
   const layout = useMemo(() => layOut(graph), [graph]);
-  const { nodes, edges } = useMemo(() => toFlow(layout, chosen), [layout, chosen]);
+  const { nodes, edges } = useMemo(() => toFlow(layout, chosen, onItem), [layout, chosen, onItem]);
+  const open = (node: WeaveNode) => {
+    if (node.type === "step") {
+      const bundle = layout.steps.find(({ step }) => step.address === node.id)?.bundle;
+      if (bundle) onEach(bundle.address);
+      else onStep(node.id);
+    } else if (node.data.part.kind === "each" && node.data.part.state) {
+      onEach(node.data.part.address);
+    }
+  };
   return (
     <div className={classes.weave} data-testid="weave">
       <ReactFlow
@@ -43,8 +58,8 @@ export function Weave({ graph, chosen, onChoose }: Props) {
         nodesConnectable={false}
         edgesFocusable={false}
         proOptions={{ hideAttribution: true }}
-        onNodeClick={(_event, node) => onChoose(node.id)}
-        onSelectionChange={({ nodes: [first] }) => first && onChoose(first.id)}
+        onNodeClick={(_event, node) => open(node)}
+        onSelectionChange={({ nodes: [first] }) => first && open(first)}
         onlyRenderVisibleElements
       >
         <FitToWidth layout={layout} />
@@ -77,20 +92,36 @@ function FitToWidth({ layout }: { layout: Layout }) {
 }
 
 function toFlow(
-  { steps, threads }: Layout,
+  { steps, frames, threads }: Layout,
   chosen: string | null,
-): { nodes: StepNodeType[]; edges: Edge[] } {
-  const states = new Map(steps.map(({ step }) => [step.address, step.state]));
+  onItem: (address: string) => void,
+): { nodes: WeaveNode[]; edges: Edge[] } {
+  const states = new Map(steps.map(({ step }) => [step.address, step.state ?? "waiting"]));
+  const framed: FrameNodeType[] = frames.map(({ kind, part, caption, x, y, width, height }) => ({
+    id: `${kind} ${part.address}`,
+    type: "frame",
+    position: { x, y },
+    width,
+    height,
+    zIndex: -1,
+    selectable: kind === "each" && part.state !== undefined,
+    focusable: kind === "each" && part.state !== undefined,
+    ariaLabel: `${kind} ${part.address}`,
+    data: { kind, part, caption, chosen: kind === "each" && part.address === chosen, onItem },
+  }));
   return {
-    nodes: steps.map(({ step, x, y }) => ({
-      id: step.address,
-      type: "step",
-      position: { x, y },
-      width: STEP_WIDTH,
-      height: STEP_HEIGHT,
-      ariaLabel: `step ${step.address}, ${step.state}`,
-      data: { step, chosen: step.address === chosen },
-    })),
+    nodes: [
+      ...framed,
+      ...steps.map(({ step, x, y, width, height }): StepNodeType => ({
+        id: step.address,
+        type: "step",
+        position: { x, y },
+        width,
+        height,
+        ariaLabel: `step ${step.address}${step.state ? `, ${step.state}` : ""}`,
+        data: { step, chosen: step.address === chosen },
+      })),
+    ],
     edges: threads.map(({ from, to }) => ({
       id: `${from}→${to}`,
       source: from,

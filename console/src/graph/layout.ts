@@ -1,20 +1,42 @@
 /**
- * Where the parts of a plan stand: a fold over the plan, in one pass.
+ * Where the parts of a graph stand: a fold over the plan, in two passes, linear in its size.
  *
- * Time runs left to right. A sequence is one thread through its parts. Positions depend on the plan
- * alone, never on states, so nothing moves while a run does.
+ * Time runs left to right. A sequence is one thread; a parallel splits it into strands, one below
+ * the other, and a branch that waits for others stands to their right, on the strand of one of them
+ * where that is free. An each is a frame around what it repeats; follow-ups stand below what they
+ * follow. Positions depend on the plan alone, never on states, so nothing moves while a run does.
+ * `src/yarnloom/drawing/layout.py` draws by the same rules.
  */
 
-import type { Part, StepPart } from "../api/types";
+import type { EachPart, Part, StepPart } from "../api/types";
 
 export const STEP_WIDTH = 208;
 export const STEP_HEIGHT = 84;
 export const GAP = 52;
+const ROW_GAP = 22;
+const CAPTION = 22;
+const FRAME = 18;
+const FRAME_TOP = 84;
+const FOLLOW_TOP = 34;
 
-export interface PlacedStep {
-  step: StepPart;
+interface Place {
   x: number;
   y: number;
+  width: number;
+  height: number;
+}
+
+export interface PlacedStep extends Place {
+  step: StepPart;
+  /** The each around it whose items are folded; null where the step has a state of its own. */
+  bundle: EachPart | null;
+}
+
+/** A frame around parts: an each, a follow-up; or only the caption of a parallel. */
+export interface PlacedFrame extends Place {
+  kind: "each" | "follow-up" | "caption";
+  part: Part;
+  caption: string;
 }
 
 /** A piece of thread between two steps, by their addresses. */
@@ -25,6 +47,7 @@ export interface Thread {
 
 export interface Layout {
   steps: PlacedStep[];
+  frames: PlacedFrame[];
   threads: Thread[];
   width: number;
   height: number;
@@ -34,44 +57,238 @@ const UNDER_WAY = new Set(["running", "ready", "backing_off", "resting", "paused
 
 /** The steps to look at first in a graph too long to be read as a whole: around what moves. */
 export function focusOf({ steps }: Layout, count: number): string[] {
-  const found = steps.findIndex(({ step }) => UNDER_WAY.has(step.state));
+  const moves = ({ step, bundle }: PlacedStep) =>
+    UNDER_WAY.has((bundle ?? step).state ?? "waiting");
+  const found = steps.findIndex(moves);
   const first = Math.max(0, (found < 0 ? 0 : found) - Math.floor(count / 2));
   return steps.slice(first, first + count).map(({ step }) => step.address);
 }
 
-interface Block extends Layout {
-  /** Addresses of the steps that the thread enters by, and leaves by. */
+/** Follow-ups with their names; in a run only those that have begun, or may still. */
+function followUps(part: Part): [string, Part][] {
+  return Object.entries(part.follow_ups ?? {})
+    .filter(([, one]) => one.begun !== false || !part.ended_at)
+    .map(([name, one]) => [name.replace("_", " "), one]);
+}
+
+interface Size {
+  width: number;
+  height: number;
+  /** Where its thread runs, from its top. */
+  middle: number;
+  /** Its height without follow-ups. */
+  own: number;
+  /** Of a parallel: left edge and thread of each branch. */
+  places: { left: number; thread: number }[];
+}
+
+/** The layout of a graph. */
+export function layOut(part: Part): Layout {
+  const sizes = new Map<Part, Size>();
+  const size = measure(part, sizes);
+  const layout: Layout = {
+    steps: [],
+    frames: [],
+    threads: [],
+    width: size.width,
+    height: size.height,
+  };
+  place(part, 0, size.middle, null, sizes, layout);
+  link(part, layout.threads);
+  return layout;
+}
+
+function measure(part: Part, sizes: Map<Part, Size>): Size {
+  const size = measureOwn(part, sizes);
+  size.own = size.height;
+  for (const [, one] of followUps(part)) {
+    const below = measure(one, sizes);
+    size.width = Math.max(size.width, below.width + 2 * FRAME);
+    size.height += ROW_GAP + FOLLOW_TOP + below.height + FRAME;
+  }
+  sizes.set(part, size);
+  return size;
+}
+
+function measureOwn(part: Part, sizes: Map<Part, Size>): Size {
+  const plain = { own: 0, places: [] };
+  switch (part.kind) {
+    case "step":
+      return { width: STEP_WIDTH, height: STEP_HEIGHT, middle: STEP_HEIGHT / 2, ...plain };
+    case "each": {
+      const inner = measure(part.do, sizes);
+      return {
+        width: Math.max(inner.width, STEP_WIDTH) + 2 * FRAME,
+        height: inner.height + FRAME_TOP + FRAME,
+        middle: inner.middle + FRAME_TOP,
+        ...plain,
+      };
+    }
+    case "sequence": {
+      const found = part.parts.map((one) => measure(one, sizes));
+      const above = most(found.map((one) => one.middle));
+      const below = most(found.map((one) => one.height - one.middle));
+      const width = found.reduce((sum, one) => sum + one.width + GAP, found.length ? -GAP : 0);
+      return { width, height: above + below, middle: above, ...plain };
+    }
+    case "parallel":
+      return measureParallel(part.parts, sizes);
+  }
+}
+
+/** A line of branches of a parallel, one behind the other. */
+interface Row {
+  end: number;
+  above: number;
+  below: number;
+  thread: number;
+}
+
+interface Branch {
+  part: Part;
+  size: Size;
+  left: number;
+  row: Row;
+}
+
+/** Branches on rows: each behind all that it waits for, on the row of one of them if free. */
+function measureParallel(parts: Part[], sizes: Map<Part, Size>): Size {
+  const rows: Row[] = [];
+  const branches = new Map<string, Branch>();
+  for (const part of inOrder(parts)) {
+    const size = measure(part, sizes);
+    const waits = (part.waits_for ?? []).flatMap((label) => branches.get(label) ?? []);
+    const left = most(waits.map((one) => one.left + one.size.width + GAP));
+    let row = waits.map((one) => one.row).find(({ end }) => end + GAP <= left);
+    if (!row) rows.push((row = { end: 0, above: 0, below: 0, thread: 0 }));
+    row.end = left + size.width;
+    row.above = Math.max(row.above, size.middle);
+    row.below = Math.max(row.below, size.height - size.middle);
+    branches.set(part.label, { part, size, left, row });
+  }
+  let top = CAPTION;
+  for (const row of rows) {
+    row.thread = top + row.above;
+    top += row.above + row.below + ROW_GAP;
+  }
+  const height = top - ROW_GAP;
+  const places = parts
+    .flatMap((part) => branches.get(part.label) ?? [])
+    .map(({ left, row }) => ({ left, thread: row.thread }));
+  const width = most(rows.map(({ end }) => end));
+  return { width, height, middle: (height + CAPTION) / 2, own: 0, places };
+}
+
+/** Branches so that each comes behind those that it waits for, else in plan order. */
+function inOrder(parts: Part[]): Part[] {
+  const byLabel = new Map(parts.map((one) => [one.label, one]));
+  const found = new Set<Part>();
+  for (const start of parts) {
+    const stack = [start];
+    for (let one = stack.at(-1); one; one = stack.at(-1)) {
+      const waits = (one.waits_for ?? []).flatMap((label) => byLabel.get(label) ?? []);
+      const missing = waits.find((other) => !found.has(other));
+      if (missing) stack.push(missing);
+      else {
+        found.add(one);
+        stack.pop();
+      }
+    }
+  }
+  return [...found];
+}
+
+function place(
+  part: Part,
+  x: number,
+  thread: number,
+  bundle: EachPart | null,
+  sizes: Map<Part, Size>,
+  layout: Layout,
+): void {
+  const size = sizes.get(part);
+  if (!size) return;
+  const y = thread - size.middle;
+  switch (part.kind) {
+    case "step": {
+      const room = { x, y, width: STEP_WIDTH, height: STEP_HEIGHT };
+      layout.steps.push({ step: part, bundle, ...room });
+      break;
+    }
+    case "parallel": {
+      const room = { x, y, width: size.width, height: CAPTION };
+      layout.frames.push({ kind: "caption", part, caption: part.label, ...room });
+      part.parts.forEach((one, index) => {
+        const at = size.places[index];
+        if (at) place(one, x + at.left, y + at.thread, bundle, sizes, layout);
+      });
+      break;
+    }
+    case "each": {
+      const width = Math.max(sizes.get(part.do)?.width ?? 0, STEP_WIDTH) + 2 * FRAME;
+      const room = { x, y, width, height: size.own };
+      layout.frames.push({ kind: "each", part, caption: part.label, ...room });
+      place(part.do, x + FRAME, thread, bundle ?? part, sizes, layout);
+      break;
+    }
+    case "sequence": {
+      let left = x;
+      for (const one of part.parts) {
+        place(one, left, thread, bundle, sizes, layout);
+        left += (sizes.get(one)?.width ?? 0) + GAP;
+      }
+    }
+  }
+  let below = y + size.own + ROW_GAP;
+  for (const [name, one] of followUps(part)) {
+    const inner = sizes.get(one);
+    if (!inner) continue;
+    const height = FOLLOW_TOP + inner.height + FRAME;
+    const room = { x, y: below, width: inner.width + 2 * FRAME, height };
+    layout.frames.push({ kind: "follow-up", part: one, caption: name, ...room });
+    place(one, x + FRAME, below + FOLLOW_TOP + inner.middle, bundle, sizes, layout);
+    below += height + ROW_GAP;
+  }
+}
+
+/** The steps that a part begins and ends with. */
+interface Ends {
   first: string[];
   last: string[];
 }
 
-/** The layout of a plan. */
-export function layOut(part: Part): Layout {
-  return place(part, 0, 0);
+function link(part: Part, threads: Thread[]): Ends {
+  for (const [, one] of followUps(part)) link(one, threads);
+  if (part.kind === "step") return { first: [part.address], last: [part.address] };
+  if (part.kind === "parallel") return linkBranches(part.parts, threads);
+  const ends: Ends = { first: [], last: [] };
+  for (const one of part.kind === "each" ? [part.do] : part.parts) {
+    const behind = link(one, threads);
+    join(ends.last, behind.first, threads);
+    if (!ends.first.length) ends.first = behind.first;
+    if (behind.last.length) ends.last = behind.last;
+  }
+  return ends;
 }
 
-function place(part: Part, x: number, y: number): Block {
-  if (part.kind === "step") {
-    return {
-      steps: [{ step: part, x, y }],
-      threads: [],
-      width: STEP_WIDTH,
-      height: STEP_HEIGHT,
-      first: [part.address],
-      last: [part.address],
-    };
+function linkBranches(branches: Part[], threads: Thread[]): Ends {
+  const found = new Map(branches.map((one) => [one.label, link(one, threads)]));
+  const awaited = new Set(branches.flatMap((one) => one.waits_for ?? []));
+  const ends: Ends = { first: [], last: [] };
+  for (const one of branches) {
+    const mine = found.get(one.label) ?? { first: [], last: [] };
+    const waits = one.waits_for ?? [];
+    for (const label of waits) join(found.get(label)?.last ?? [], mine.first, threads);
+    if (!waits.length) ends.first.push(...mine.first);
+    if (!awaited.has(one.label)) ends.last.push(...mine.last);
   }
-  const whole: Block = { steps: [], threads: [], width: 0, height: 0, first: [], last: [] };
-  for (const inner of part.parts) {
-    const gap = whole.steps.length ? GAP : 0;
-    const block = place(inner, x + whole.width + gap, y);
-    for (const from of whole.last) for (const to of block.first) whole.threads.push({ from, to });
-    for (const step of block.steps) whole.steps.push(step);
-    for (const thread of block.threads) whole.threads.push(thread);
-    whole.width += gap + block.width;
-    whole.height = Math.max(whole.height, block.height);
-    if (!whole.first.length) whole.first = block.first;
-    whole.last = block.last;
-  }
-  return whole;
+  return ends;
+}
+
+function join(before: string[], after: string[], threads: Thread[]): void {
+  for (const from of before) for (const to of after) threads.push({ from, to });
+}
+
+function most(numbers: number[]): number {
+  return numbers.reduce((found, one) => Math.max(found, one), 0);
 }

@@ -19,7 +19,9 @@ export const queryClient = new QueryClient({
 export const keys = {
   runs: (filter: RunFilter) => ["runs", filter] as const,
   run: (run: number) => ["run", run] as const,
-  graph: (run: number) => ["graph", run] as const,
+  /** `address` is that of an item whose parts are shown; empty for the run's own. */
+  graph: (run: number, address: string) => ["graph", run, address] as const,
+  items: (run: number, each: string, state: string | null) => ["items", run, each, state] as const,
   step: (run: number, address: string) => ["step", run, address] as const,
   log: (run: number, address: string) => ["log", run, address] as const,
   workflows: ["workflows"] as const,

@@ -2,7 +2,7 @@ import { useQueryClient, type InfiniteData, type QueryClient } from "@tanstack/r
 import { useEffect, useState } from "react";
 
 import { watch, type Change, type LinkState } from "../api/live";
-import type { Part, Run } from "../api/types";
+import type { Part, Run, StepPart } from "../api/types";
 import { keys } from "./client";
 import type { RunPage } from "./runs";
 
@@ -31,10 +31,24 @@ function take(client: QueryClient, watched: number | null, change: Change): void
     if (watched === null) takeIntoLists(client, change.run);
   }
   if (change.graph && watched !== null) {
-    const before = client.getQueryData<Part>(keys.graph(watched));
-    client.setQueryData(keys.graph(watched), change.graph);
+    const before = client.getQueryData<Part>(keys.graph(watched, ""));
+    client.setQueryData(keys.graph(watched, ""), change.graph);
     if (before) refreshOpenSteps(client, watched, before, change.graph);
+    refreshItems(client, watched);
   }
+}
+
+/** What stands in items is not in the frames: what is open of it is asked for again. */
+function refreshItems(client: QueryClient, run: number): void {
+  void client.invalidateQueries({
+    predicate: ({ queryKey: [kind, number, address] }) =>
+      number === run &&
+      (kind === "items" || (kind === "graph" && address !== "") || isInItem(kind, address)),
+  });
+}
+
+function isInItem(kind: unknown, address: unknown): boolean {
+  return (kind === "step" || kind === "log") && String(address).includes("[");
 }
 
 /** A run that a list shows is put in its place; one that it may have to show is asked for. */
@@ -68,6 +82,8 @@ function refreshOpenSteps(client: QueryClient, run: number, before: Part, after:
   }
 }
 
-function stepsOf(part: Part): Part[] {
-  return part.kind === "step" ? [part] : part.parts.flatMap(stepsOf);
+function stepsOf(part: Part): StepPart[] {
+  const behind = Object.values(part.follow_ups ?? {}).flatMap(stepsOf);
+  if (part.kind === "step") return [part, ...behind];
+  return part.kind === "each" ? behind : [...part.parts.flatMap(stepsOf), ...behind];
 }

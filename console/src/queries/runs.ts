@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { get, post } from "../api/http";
-import type { Json, LogLine, Part, Run, Step } from "../api/types";
+import type { Item, Json, LogLine, Part, Run, Step } from "../api/types";
 import { keys, type RunFilter } from "./client";
 
 export interface RunPage {
@@ -29,8 +29,33 @@ export function useRun(run: number) {
   return useQuery({ queryKey: keys.run(run), queryFn: () => get<Run>(`/runs/${run}`) });
 }
 
-export function useGraph(run: number) {
-  return useQuery({ queryKey: keys.graph(run), queryFn: () => get<Part>(`/runs/${run}/graph`) });
+/** The parts of a run, or with an address of one item of an each. */
+export function useGraph(run: number, address: string) {
+  const query = new URLSearchParams(address ? { address } : {});
+  return useQuery({
+    queryKey: keys.graph(run, address),
+    queryFn: () => get<Part>(`/runs/${run}/graph?${query}`),
+  });
+}
+
+export interface ItemPage {
+  items: Item[];
+  next: string | null;
+}
+
+/** The items of an each, page by page; with a state only those. */
+export function useItems(run: number, each: string, state: string | null) {
+  return useInfiniteQuery({
+    queryKey: keys.items(run, each, state),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => {
+      const query = new URLSearchParams({ address: each, limit: "50" });
+      if (state) query.set("state", state);
+      if (pageParam) query.set("cursor", pageParam);
+      return get<ItemPage>(`/runs/${run}/items?${query}`);
+    },
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
 }
 
 /** One step with its values and attempts. */

@@ -13,7 +13,8 @@ MARGIN = 24.0
 TITLE = 44.0
 _STYLE = """
   text { font-family: system-ui, sans-serif; font-size: 13px; fill: #2e3338; }
-  .label { font-weight: 650; font-size: 14px; } .dim { fill: #6d675c; font-size: 12px; }
+  .label { font-weight: 650; font-size: 14px; } .dim { fill: #6d675c; font-size: 12px;
+  font-weight: 400; }
   .title { font-size: 17px; font-weight: 650; }
   .thread { fill: none; stroke-width: 2.5px; } .step { fill: #fffdf8; stroke-width: 1.5px; }
   .each { fill: #f1ede4; stroke: #b9b09f; } .follow-up { fill: none; stroke: #b9b09f;
@@ -79,9 +80,8 @@ def _frame(box: Box) -> str:
     shape = f'x="{box.x:g}" y="{box.y:g}" width="{box.width:g}" height="{box.height:g}" rx="12"'
     frame = f'<rect class="{box.kind}" {shape}/>'
     words = [standing(box.view)] if box.kind == "follow-up" else facts(box.view)
-    caption = escape(
-        _cut(" · ".join(filter(None, words)), round(box.width / 6.4) - len(box.caption))
-    )
+    room = round((box.width - 46 - 8.5 * len(box.caption)) / 6.6)
+    caption = escape(_cut(" · ".join(filter(None, words)), room))
     frame += (
         f'<text class="label" x="{box.x + 18:g}" y="{box.y + 23:g}">{escape(box.caption)}'
         f'<tspan class="dim" dx="10">{caption}</tspan></text>'

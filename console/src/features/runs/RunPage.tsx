@@ -1,7 +1,7 @@
-import { Accordion, Group, Stack, Text, Title } from "@mantine/core";
+import { Accordion, Anchor, Breadcrumbs, Group, Stack, Text, Title } from "@mantine/core";
 import { useParams, useSearchParams } from "react-router";
 
-import type { Run } from "../../api/types";
+import type { EachPart, Part, Run } from "../../api/types";
 import { FoldedValue } from "../../components/FoldedValue";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
@@ -9,6 +9,7 @@ import { Ago, Took } from "../../components/Time";
 import { Weave } from "../../graph/Weave";
 import { useLive } from "../../queries/live";
 import { useGraph, useRun } from "../../queries/runs";
+import { ItemsDrawer } from "../items/ItemsDrawer";
 import { StepDrawer } from "../steps/StepDrawer";
 import { CancelButton } from "./CancelButton";
 import { LinkNote } from "./LinkNote";
@@ -28,44 +29,100 @@ export function RunPage() {
 
 function KnownRun({ number }: { number: number }) {
   const run = useRun(number);
-  const graph = useGraph(number);
   if (run.error) return <ErrorNote error={run.error} />;
-  if (!run.data) return null;
-  return (
-    <Live run={run.data}>
-      {graph.error && <ErrorNote error={graph.error} />}
-      {graph.data && <Graph run={run.data} graph={graph.data} />}
-    </Live>
-  );
+  return run.data ? <Live run={run.data} /> : null;
 }
 
-function Live({ run, children }: { run: Run; children: React.ReactNode }) {
+function Live({ run }: { run: Run }) {
   const link = useLive(run.number);
-  const open = useSearchParams()[0].has("step");
+  const [query] = useSearchParams();
+  const open = query.has("step") || query.has("each");
   return (
     <Stack gap="sm" className={classes.page} data-beside={open || undefined}>
       <Head run={run} />
       <LinkNote link={link} />
       <Outcome run={run} />
-      {children}
+      <Graph run={run.number} />
       <Values run={run} />
     </Stack>
   );
 }
 
-function Graph({ run, graph }: { run: Run; graph: Parameters<typeof Weave>[0]["graph"] }) {
+/** What the address bar holds: the item whose parts are shown, and the step or each that is open. */
+function usePlace() {
   const [query, setQuery] = useSearchParams();
-  const chosen = query.get("step");
-  const choose = (address: string | null) =>
-    setQuery(address ? { step: address } : {}, { replace: chosen !== null });
+  const at = query.get("at") ?? "";
+  const [step, each] = [query.get("step"), query.get("each")];
+  const go = (place: Record<string, string | null>) => {
+    const given = Object.entries({ at, ...place }).filter(([, value]) => value);
+    setQuery(Object.fromEntries(given) as Record<string, string>, {
+      replace: (step ?? each) !== null && place.at === undefined,
+    });
+  };
+  return { at, step, each, go };
+}
+
+function Graph({ run }: { run: number }) {
+  const { at, step, each, go } = usePlace();
+  const graph = useGraph(run, at);
   return (
     <>
-      <div className={classes.graph}>
-        <Weave graph={graph} chosen={chosen} onChoose={choose} />
-      </div>
-      <StepDrawer run={run.number} address={chosen} onClose={() => choose(null)} />
+      {at && <Trail address={at} onGo={(address) => go({ at: address })} />}
+      {graph.error && <ErrorNote error={graph.error} />}
+      {graph.data && (
+        <div className={classes.graph}>
+          <Weave
+            key={at}
+            graph={graph.data}
+            chosen={step ?? each}
+            onStep={(address) => go({ step: address })}
+            onEach={(address) => go({ each: address })}
+            onItem={(address) => go({ at: address })}
+          />
+        </div>
+      )}
+      <StepDrawer run={run} address={step} onClose={() => go({})} />
+      <ItemsDrawer
+        run={run}
+        address={each}
+        each={graph.data && each !== null ? eachAt(graph.data, each) : null}
+        onClose={() => go({})}
+        onItem={(address) => go({ at: address })}
+      />
     </>
   );
+}
+
+/** The way from the run to the item that is shown; each piece leads back. */
+function Trail({ address, onGo }: { address: string; onGo: (address: string) => void }) {
+  const pieces = address.split("/");
+  return (
+    <Breadcrumbs separator="/" aria-label="Where this is">
+      <Anchor component="button" size="sm" onClick={() => onGo("")}>
+        whole run
+      </Anchor>
+      {pieces.map((piece, index) => {
+        const to = pieces.slice(0, index + 1).join("/");
+        const shown = decodeURIComponent(piece);
+        return to === address || !piece.endsWith("]") ? (
+          <Text size="sm" fw={650} key={to}>
+            {shown}
+          </Text>
+        ) : (
+          <Anchor component="button" size="sm" key={to} onClick={() => onGo(to)}>
+            {shown}
+          </Anchor>
+        );
+      })}
+    </Breadcrumbs>
+  );
+}
+
+function eachAt(part: Part, address: string): EachPart | null {
+  if (part.kind === "each") return part.address === address ? part : null;
+  const inner = part.kind === "step" ? [] : part.parts;
+  const all = [...inner, ...Object.values(part.follow_ups ?? {})];
+  return all.reduce<EachPart | null>((found, one) => found ?? eachAt(one, address), null);
 }
 
 function Head({ run }: { run: Run }) {
@@ -94,6 +151,16 @@ function Head({ run }: { run: Run }) {
 function Outcome({ run }: { run: Run }) {
   const [, setQuery] = useSearchParams();
   const late = run.state === "done" && run.stop_asked === "cancel";
+  if (run.outcome && !ENDED.includes(run.state)) {
+    return <Text size="sm">Its plan is {run.outcome}; what follows up is still running.</Text>;
+  }
+  if (run.state === "done" && run.failures_allowed) {
+    return (
+      <Text size="sm">
+        {run.failures_allowed} {run.failures_allowed === 1 ? "item" : "items"} failed, as allowed.
+      </Text>
+    );
+  }
   if (late) return <Text size="sm">It was told to cancel, too late: everything was done.</Text>;
   if (!run.error) return null;
   const step = run.error.step?.split("/").slice(1).join("/");
@@ -103,10 +170,10 @@ function Outcome({ run }: { run: Run }) {
         <>
           Failed at{" "}
           <a
-            href={`?step=${encodeURIComponent(step)}`}
+            href={`?${new URLSearchParams(inItem(step)).toString()}`}
             onClick={(event) => {
               event.preventDefault();
-              setQuery({ step });
+              setQuery(inItem(step));
             }}
           >
             {step}
@@ -120,11 +187,19 @@ function Outcome({ run }: { run: Run }) {
   );
 }
 
+/** Where a step is shown: with the parts of the item that it stands in. */
+function inItem(step: string): Record<string, string> {
+  const at = step.slice(0, step.lastIndexOf("]") + 1);
+  return at ? { at, step } : { step };
+}
+
 function Values({ run }: { run: Run }) {
   return (
     <Accordion multiple defaultValue={["params"]} variant="contained" className={classes.values}>
       <FoldedValue title="Params" value={run.params} />
-      {run.state === "done" && <FoldedValue title="Output" value={run.output} />}
+      {run.state === "done" && !run.output_left_out && (
+        <FoldedValue title="Output" value={run.output} />
+      )}
     </Accordion>
   );
 }

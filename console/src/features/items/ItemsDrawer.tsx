@@ -1,0 +1,122 @@
+import { Button, Chip, Drawer, Group, Stack, Table, Text } from "@mantine/core";
+import { useState } from "react";
+
+import type { EachPart, Item, StepState } from "../../api/types";
+import { Band } from "../../components/Band";
+import { countsText } from "../../components/counts";
+import { Empty, ErrorNote } from "../../components/Notes";
+import { State } from "../../components/State";
+import { Took } from "../../components/Time";
+import { useItems } from "../../queries/runs";
+import classes from "./ItemsDrawer.module.css";
+
+const STATES: StepState[] = ["failed", "running", "done", "skipped", "cancelled", "waiting"];
+
+interface Props {
+  run: number;
+  /** Address of the each; null closes the drawer. */
+  address: string | null;
+  /** The each with its counts, where it is at hand. */
+  each: EachPart | null;
+  onClose: () => void;
+  /** Called with an item's address when its parts are to be shown. */
+  onItem: (address: string) => void;
+}
+
+/** The items of an each beside the graph: counts, a filter by state, and a paged list. */
+export function ItemsDrawer({ run, address, each, onClose, onItem }: Props) {
+  return (
+    <Drawer
+      opened={address !== null}
+      onClose={onClose}
+      position="right"
+      size="var(--drawer-width)"
+      withOverlay={false}
+      lockScroll={false}
+      trapFocus={false}
+      title={<Text fw={650}>{address && `${run}/${address}`}</Text>}
+      closeButtonProps={{ "aria-label": "Close the items" }}
+      classNames={{ content: classes.content, header: classes.header }}
+    >
+      {address !== null && (
+        <Items run={run} address={address} each={each} onItem={onItem} key={address} />
+      )}
+    </Drawer>
+  );
+}
+
+interface ItemsProps {
+  run: number;
+  address: string;
+  each: EachPart | null;
+  onItem: (address: string) => void;
+}
+
+function Items({ run, address, each, onItem }: ItemsProps) {
+  const [state, setState] = useState<string | null>(null);
+  const found = useItems(run, address, state);
+  if (found.error) return <ErrorNote error={found.error} />;
+  const items = found.data?.pages.flatMap((page) => page.items) ?? [];
+  return (
+    <Stack gap="sm" data-testid="items">
+      {each?.progress && (
+        <>
+          <Text size="sm">{countsText(each.progress)}</Text>
+          <Band progress={each.progress} />
+        </>
+      )}
+      <Chip.Group
+        value={state ?? "all"}
+        onChange={(value) => setState(value === "all" ? null : String(value))}
+      >
+        <Group gap={6}>
+          {["all", ...STATES.filter((one) => one === state || each?.progress?.[one])].map((one) => (
+            <Chip key={one} value={one} size="xs">
+              {one}
+            </Chip>
+          ))}
+        </Group>
+      </Chip.Group>
+      {found.data && !items.length && <Empty title="No items here" />}
+      {items.length > 0 && (
+        <Table fz="sm" highlightOnHover verticalSpacing={5} className={classes.items}>
+          <Table.Tbody>
+            {items.map((item) => (
+              <Row key={item.item} item={item} onOpen={() => onItem(item.address)} />
+            ))}
+          </Table.Tbody>
+        </Table>
+      )}
+      {found.hasNextPage && (
+        <Button
+          variant="default"
+          size="xs"
+          onClick={() => void found.fetchNextPage()}
+          loading={found.isFetchingNextPage}
+        >
+          More items
+        </Button>
+      )}
+    </Stack>
+  );
+}
+
+function Row({ item, onOpen }: { item: Item; onOpen: () => void }) {
+  const fault = item.error?.message;
+  return (
+    <Table.Tr onClick={onOpen} className={classes.row}>
+      <Table.Td>
+        <button type="button" className={classes.name}>
+          {item.name}
+        </button>
+        {fault && item.state === "failed" && <div className={classes.fault}>{fault}</div>}
+      </Table.Td>
+      <Table.Td>
+        <State state={item.state} />
+      </Table.Td>
+      <Table.Td className={classes.took}>
+        {item.started_at && <Took from={item.started_at} to={item.ended_at ?? null} />}
+      </Table.Td>
+    </Table.Tr>
+  );
+}
