@@ -80,7 +80,7 @@ def _descend(connection: Connection, plan: Plan, number: int, place: Place, labe
 def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, key: str) -> None:
     each, node = place.row, place.node
     if node.kind is not Kind.EACH or node.each is None:
-        raise NotFound(f"{node.label!r} in run {number} is a {node.kind}, it has no items")
+        raise NotFound(f"{node.label!r} in run {number} is {node.kind.a_kind}, it has no items")
     row = None
     if each is not None and node.each.name is not None:
         row = reading.item_named(connection, each["id"], item_name(key))
@@ -160,7 +160,7 @@ def items(
     """
     place = find(connection, plan, number, address)
     if place.node.each is None:
-        raise NotFound(f"{address!r} of run {number} is a {place.node.kind}; expected an each")
+        raise NotFound(f"{address!r} of run {number} is {place.node.kind.a_kind}; expected an each")
     each = place.row
     if each is None:
         return {"items": [], "next": None}
@@ -208,7 +208,7 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
     if node.kind is not Kind.STEP:
         steps = [one.label for one in (plan.nodes[i] for i in node.children) if one.task]
         hint = f"; steps in it: {', '.join(steps)}" if steps else ""
-        raise NotFound(f"{address!r} of run {number} is a {node.kind}, not a step{hint}")
+        raise NotFound(f"{address!r} of run {number} is {node.kind.a_kind}, not a step{hint}")
     tree = _tree(connection, plan, number, place)
     view = {**tree.view(node), "address": f"{number}/{address.strip('/')}"}
     row = None

@@ -69,7 +69,7 @@ def examine(document: Any) -> tuple[Plan | None, list[Problem]]:
     reader = _Reader(plan, findings)
     reader.part(document["plan"], None, 0, 0)
     if not findings.problems and not any(True for _ in plan.steps()):
-        findings.problems.append(Problem(plan.name, "there is no step in it; add one"))
+        findings.say(None, "there is no step in it; add one")
     reader.resolve()
     return plan, findings.problems
 
@@ -259,9 +259,8 @@ class _Reader:
         for node in self.plan.nodes:
             self.references(node, scopes)
         scopes.refuse_cycles()
-        if not scopes.cyclic:
-            for node in self.plan.nodes:
-                types.check(node, self.raw[node.index])
+        for node in self.plan.nodes:
+            types.check(node, self.raw[node.index])
         types.mark_wanted()
 
     def references(self, node: Node, scopes: Scopes) -> None:

@@ -29,6 +29,11 @@ class Kind(StrEnum):
     PARALLEL = "parallel"
     EACH = "each"
 
+    @property
+    def a_kind(self) -> str:
+        """With its article, for messages."""
+        return f"an {self}" if self is Kind.EACH else f"a {self}"
+
 
 class OneFails(StrEnum):
     """What a parallel or an each does when one in it has failed."""

@@ -38,14 +38,20 @@ class Findings:
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
-        self.problems: list[Problem] = []
+        self._found: list[tuple[int, Problem]] = []
+
+    @property
+    def problems(self) -> list[Problem]:
+        """What was found, in plan order."""
+        return [problem for _, problem in sorted(self._found, key=lambda one: one[0])]
 
     def say(self, node: Node | None, message: str, field: str = "") -> None:
         """Note a problem of a part, or of an input or option of it."""
         where = self.plan.name
         if node and node.parent is not None:
             where += "/" + self.plan.address(node)
-        self.problems.append(Problem(f"{where}.{field}" if field else where, message))
+        problem = Problem(f"{where}.{field}" if field else where, message)
+        self._found.append((node.index if node else 0, problem))
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,16 +72,11 @@ class _Seen:
 
 
 class Scopes:
-    """Resolves the references of one plan.
-
-    Attributes:
-        cyclic: whether branches wait for each other.
-    """
+    """Resolves the references of one plan."""
 
     def __init__(self, plan: Plan, findings: Findings) -> None:
         self.plan = plan
         self.say = findings.say
-        self.cyclic = False
         self._known: dict[tuple[int, bool], dict[str, int]] = {}
 
     def source(self, node: Node, name: str, raw: Any) -> Source | None:
@@ -183,7 +184,7 @@ class Scopes:
         if seen is None:
             return None
         if seen.target.kind is not Kind.EACH:
-            self.say(node, f"failures({label!r}): {label!r} is a {seen.target.kind}, no each", name)
+            self.say(node, f"failures({label!r}): {label!r} is {seen.target.kind.a_kind}, no each", name)
             return None
         self._read(node, seen)
         return FromFailures(seen.target.index)
@@ -252,7 +253,7 @@ class Scopes:
         target = seen.target
         while rest:
             if target.kind not in (Kind.PARALLEL, Kind.SEQUENCE):
-                self.say(node, f"{what}: {target.label!r} is a {target.kind}; read it whole", name)
+                self.say(node, f"{what}: {target.label!r} is {target.kind.a_kind}; read it whole", name)
                 return None
             labels = self._labels(target, following=False)
             cut = next((one for one in _lengths(rest) if rest[:one] in labels), None)
@@ -288,7 +289,6 @@ class Scopes:
             if node.kind is not Kind.PARALLEL:
                 continue
             if cycle := self._cycle(node):
-                self.cyclic = True
                 pairs = zip(cycle, [*cycle[1:], cycle[0]], strict=True)
                 spelled = ", ".join(f"{one.label!r} reads {other.label!r}" for one, other in pairs)
                 self.say(node, f"its branches wait for each other: {spelled}; take one out")

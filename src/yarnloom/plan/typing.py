@@ -124,7 +124,7 @@ class Types:
         shown = ".".join(facts.name)
         if schema is None:
             self.say(node, f"item({shown!r}): {wrong}", "name")
-        elif fit(schema, _NAMES) is Fit.CANNOT:
+        elif fit(schema, _NAMES) is Fit.CANNOT or schema.get("type") == "number":
             found = describe(schema)
             self.say(node, f"a name is text or a whole number; item({shown!r}) is {found}", "name")
 
@@ -136,6 +136,9 @@ class Types:
             return
         if isinstance(source, FromItem) and self._wrong_item(node, name, source):
             return
+        if isinstance(source, FromOutput) and source.default is not NOT_GIVEN:
+            for problem in problems_of(source.default, wanted):
+                self.say(node, f"the default of output(...): {problem.message}", name)
         given, what = self._schema_of(source), self._spell(source)
         if fit(given, wanted) is Fit.CANNOT:
             self.say(node, f"{what} is {describe(given)}; expected {describe(wanted)}", name)
