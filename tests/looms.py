@@ -14,7 +14,21 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from yarnloom import GiveUp, Loom, StepContext, param, previous, sequence, step
+from yarnloom import (
+    Failure,
+    GiveUp,
+    Loom,
+    StepContext,
+    each,
+    failure,
+    item,
+    output,
+    parallel,
+    param,
+    previous,
+    sequence,
+    step,
+)
 
 loom = Loom("marks")
 
@@ -224,3 +238,56 @@ for task in (gather, stubborn):
         params=Whispered,
         plan=step("it", task, folder=param("folder"), words=param("words")),
     )
+
+
+class Harbours(BaseModel):
+    """Which harbours; one called `fogwick` is silent."""
+
+    harbours: list[str]
+    careful: bool = True
+
+
+@loom.task
+def listen(harbour: str) -> int:
+    """How long a harbour's name is, if it speaks."""
+    print(f"listening at {harbour}")
+    if harbour == "fogwick":
+        raise GiveUp("its gauge is silent")
+    return len(harbour)
+
+
+@loom.task
+def pair(left: int, right: int) -> int:
+    """The sum of two."""
+    return left + right
+
+
+@loom.task
+def tell(failure: Failure | None = None) -> str:
+    """What failed."""
+    return failure.first.error.message if failure else "all is well"
+
+
+loom.workflow(
+    "coast",
+    params=Harbours,
+    plan=sequence(
+        each(
+            "harbours",
+            over=param("harbours"),
+            name=item(),
+            may_fail="50%",
+            if_one_fails="finish",
+            do=sequence(
+                step("listen", listen, harbour=item()),
+                parallel(
+                    "figures",
+                    step("sum", pair, left=output("twice"), right=output("listen")),
+                    step("twice", pair, left=output("listen"), right=output("listen")),
+                ),
+            ),
+        ),
+        step("check", tell, only_if=param("careful")),
+    ),
+    on_failure=step("notice", tell, failure=failure()),
+)

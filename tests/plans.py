@@ -134,8 +134,8 @@ class Maker:
 
     def condition(self, scope: Scope) -> Any:
         """Mostly true or false."""
-        read = self.output_of_step(scope, default=self.one_of(True, False, 2))
-        return self.one_of(True, False, param("yes"), param("no"), read, read)
+        read = self.output_of_step(scope, default=self.one_of(True, False))
+        return self.one_of(*(True, False, param("yes"), param("no")), param("value"), read, read)
 
     def output_of_step(self, scope: Scope, **options: Any) -> Any:
         """What a step gave: it may be anything."""

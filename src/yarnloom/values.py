@@ -45,6 +45,13 @@ def encode(value: Any, what: str = "the value") -> str:
     return text
 
 
+def size_of(text: str | None) -> int:
+    """How many bytes a text has, encoded; 0 for None."""
+    if text is None or text.isascii():
+        return len(text or "")
+    return len(text.encode())
+
+
 def decode(text: str | bytes, what: str = "the value") -> Any:
     """The value of a JSON text; NaN and infinity are refused.
 

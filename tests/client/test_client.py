@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -121,3 +122,15 @@ def test_a_start_whose_answer_was_lost_is_sent_again_with_its_key() -> None:
     assert client.start("w").number == 1
     assert len(bodies) == 3
     assert len(set(bodies)) == 1
+
+
+def test_a_single_task_is_started(served: ServiceProgram) -> None:
+    """By both clients; its output is the run's."""
+    assert served.client().start_task("pair", left=1, right=2).wait(60) == 3
+
+    async def ask() -> Any:
+        async with AsyncClient(served.url) as client:
+            run = await client.start_task("marks/pair", {"left": 2}, right=3)
+            return await run.wait(60)
+
+    assert asyncio.run(ask()) == 5

@@ -27,6 +27,44 @@ def test_a_run_moves_without_reload(program: ServiceProgram, page: Page, marks: 
     expect(page.locator("h1 + p [data-state=done]")).to_be_visible()
 
 
+def test_an_each_is_a_bundle_that_opens(program: ServiceProgram, page: Page) -> None:
+    """Counts and failed items in the graph; a filtered list beside it; an item's own graph."""
+    run = program.client().start("coast", harbours=["brackwater", "fogwick", "old weir"])
+    run.wait(60)
+    page.goto(f"{program.url}/runs/{run.number}")
+    bundle = page.get_by_label("each harbours", exact=True)
+    expect(bundle).to_contain_text("2 of 3 done, 1 failed")
+    expect(page.get_by_text("1 item failed, as allowed.")).to_be_visible()
+    expect(page.get_by_label("step harbours/listen", exact=True)).to_be_visible()
+    page.get_by_label("step harbours/listen", exact=True).click()
+    drawer = page.get_by_role("dialog")
+    expect(drawer).to_contain_text("its gauge is silent")
+    expect(drawer.get_by_role("row")).to_have_count(3)
+    drawer.get_by_text("failed", exact=True).first.click()
+    expect(drawer.get_by_role("row")).to_have_count(1)
+    drawer.get_by_text("done", exact=True).first.click()
+    drawer.get_by_role("button", name="old weir").click()
+    expect(page).to_have_url(re.compile(r"at=harbours%5Bold%2520weir%5D"))
+    expect(page.get_by_label("Where this is")).to_contain_text("harbours[old weir]")
+    page.get_by_label(re.compile(r"step harbours\[old%20weir\]/figures/sum, done")).click()
+    expect(drawer).to_have_count(1)
+    expect(drawer).to_contain_text("harbours[old%20weir]/figures/sum")
+    page.get_by_role("button", name="whole run").click()
+
+    expect(bundle).to_be_visible()
+
+
+def test_a_failure_in_an_item_leads_there(program: ServiceProgram, page: Page) -> None:
+    """The head's link opens the item's graph with the step; the follow-up is shown below."""
+    run = program.client().start("coast", harbours=["fogwick"])
+    page.goto(f"{program.url}/runs/{run.number}")
+    expect(page.get_by_label("step on_failure/notice, done", exact=True)).to_be_visible()
+    page.get_by_role("status").get_by_role("link").click()
+
+    expect(page.get_by_role("dialog")).to_contain_text("its gauge is silent")
+    expect(page.get_by_label("step harbours[fogwick]/figures/sum, skipped")).to_be_visible()
+
+
 def test_the_list_of_runs_is_live(program: ServiceProgram, page: Page) -> None:
     """A run that starts appears by itself, and ends by itself."""
     program.client().start("sums", number=1).wait(60)

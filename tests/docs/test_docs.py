@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
+import random
 import re
 import runpy
 from pathlib import Path
+from typing import Any
 
 import pytest
+from jsonschema import Draft202012Validator
 
 from tests.helpers import ROOT
 from yarnloom import errors
@@ -15,7 +18,7 @@ from yarnloom.cli import EXIT_CODES
 from yarnloom.cli.parser import build_parser
 from yarnloom.engine.states import Outcome, RunState, SkipReason, StepState
 from yarnloom.errors import Refused, subclasses
-from yarnloom.plan import read_plan
+from yarnloom.plan import examine, read_plan
 from yarnloom.service import ServiceSettings
 from yarnloom.service.problems import STATUS
 from yarnloom.store import Database
@@ -30,13 +33,37 @@ def code_blocks(text: str, language: str) -> list[str]:
     return re.findall(rf"```{language}\n(.*?)```", text, re.DOTALL)
 
 
-def test_the_readmes_example_runs() -> None:
-    """It is the file in docs/examples, and does what it says."""
-    example = ROOT / "docs" / "examples" / "first.py"
-    assert code_blocks(README, "python")[0] == example.read_text(encoding="utf-8")
-    loom = runpy.run_path(str(example))["loom"]
+EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
+    "first.py": ("describe-text", {"text": "ebb and flow"}, "done", "short"),
+    "coast.py": (
+        "report",
+        {
+            "harbours": [
+                {"code": "brackwater", "levels": [1, 2]},
+                {"code": "fogwick", "levels": []},
+                {"code": "saltmere", "levels": [3]},
+            ]
+        },
+        "done",
+        "2 harbours, without ['fogwick']",
+    ),
+    "notices.py": ("draw", {}, "failed", None),
+}
 
-    assert run_workflow(loom, "describe-text", text="ebb and flow").output == "short"
+
+def test_every_example_in_the_docs_runs() -> None:
+    """Each is a file in docs/examples, and ends as it is said here."""
+    folder = ROOT / "docs" / "examples"
+    blocks = [block for text in (README, *DOCS.values()) for block in code_blocks(text, "python")]
+    shown = {path.name for path in folder.glob("*.py") if path.read_text() in blocks}
+    whole = [block for block in blocks if "Loom(" in block]
+    assert shown == EXAMPLES.keys()
+    assert len(whole) == len(EXAMPLES)
+    for name, (workflow, params, state, output) in EXAMPLES.items():
+        loom = runpy.run_path(str(folder / name))["loom"]
+        run = run_workflow(loom, workflow, params)
+
+        assert (run.state, run.output) == (state, output), name
 
 
 def test_the_readme_is_short() -> None:
@@ -98,7 +125,10 @@ def test_every_state_and_outcome_is_in_the_glossary() -> None:
     """And every public name's word."""
     for word in (*StepState, *RunState, *SkipReason, *Outcome):
         assert f"`{word}`" in DOCS["glossary.md"], word
-    for word in ("loom", "task", "step", "sequence", "run", "start key", "lease", "grace"):
+    for word in (
+        *("loom", "task", "step", "sequence", "parallel", "each", "item", "follow-up", "bundle"),
+        *("run", "start key", "lease", "grace", "contract"),
+    ):
         assert f"| **{word}** |" in DOCS["glossary.md"], word
 
 
@@ -118,6 +148,54 @@ def test_the_plan_formats_example_is_a_plan() -> None:
     plan = read_plan(json.loads(block))
 
     assert [node.label for node in plan.steps()] == ["fetch", "fit"]
+
+
+def plan_schema() -> Draft202012Validator:
+    """The shape of plans, as it is published."""
+    schema = json.loads((ROOT / "docs" / "plan.schema.json").read_text(encoding="utf-8"))
+    Draft202012Validator.check_schema(schema)
+    return Draft202012Validator(schema)
+
+
+def test_plans_have_the_shape_of_the_schema() -> None:
+    """The example in the docs, the demo's, and random ones."""
+    from tests.plans import Maker
+    from tests.same import document_of
+    from yarnloom.demo.almanac import loom
+
+    validator = plan_schema()
+    (block,) = code_blocks(DOCS["plan-format.md"], "json")
+    plans = [json.loads(block), *(plan.document for plan in loom.check())]
+    for seed in range(60):
+        maker = Maker(random.Random(seed).randrange, 12)
+        plans.append(document_of(maker, "w", *maker.make()))
+    for plan in plans:
+        errors = [error.message for error in validator.iter_errors(plan)]
+        assert errors == []
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        {"kind": "loop"},
+        {"only_fi": {"constant": True}},
+        {"inputs": {"a": {"parm": "a"}}},
+        {"label": "on_end"},
+        {"on_end": {"kind": "step", "label": "x", "task": "l/t"}},
+    ],
+)
+def test_what_has_not_the_shape_is_refused_by_both(change: dict[str, Any]) -> None:
+    """The schema and the service agree."""
+    step = {"kind": "step", "label": "a", "task": "l/t", "inputs": {}}
+    facts = {"input": {"type": "object", "properties": {"a": {}}}, "output": {}}
+    head = {"format": 1, "loom": "l", "workflow": "w", "params": {}, "tasks": {"l/t": facts}}
+    right = {**head, "plan": {"kind": "sequence", "parts": [step]}}
+    wrong = {**head, "plan": {"kind": "sequence", "parts": [{**step, **change}]}}
+
+    assert plan_schema().is_valid(right)
+    assert examine(right)[1] == []
+    assert not plan_schema().is_valid(wrong)
+    assert examine(wrong)[1] != []
 
 
 @pytest.mark.parametrize("name", ["README.md", "CONTRIBUTING.md", *(f"docs/{n}" for n in DOCS)])

@@ -27,6 +27,19 @@ class Wide(BaseModel):
     name: str
 
 
+class Nested(BaseModel):
+    """A model in a model, which JSON Schema keeps apart."""
+
+    point: Point
+    more: list[Point] = []
+
+
+class Tree(BaseModel):
+    """A model in itself."""
+
+    inner: list[Tree] = []
+
+
 def schema(annotation: Any, mode: Any = "validation") -> dict[str, Any]:
     """The schema of a type."""
     return TypeAdapter(annotation).json_schema(mode=mode)
@@ -72,9 +85,34 @@ FITS, CANNOT, UNKNOWN = Fit.FITS, Fit.CANNOT, Fit.UNKNOWN
         (dict[str, int], Point, UNKNOWN),
         (list[Point], list[Point], FITS),
         (Point | None, Point, UNKNOWN),
+        (Point | None, Point | None, FITS),
+        (Point | None, dict[str, float] | None, UNKNOWN),
+        (list[Point], list[Wide], UNKNOWN),
+        (list[Wide], list[Point], FITS),
+        (list[int | None], list[int], UNKNOWN),
+        (list[int], list[int | None], FITS),
+        (dict[str, Point], dict[str, Point], FITS),
+        (dict[str, Point], dict[str, int], UNKNOWN),
+        (dict[str, list[int]], dict[str, list[float]], FITS),
+        (Point, int, CANNOT),
+        (Point, list[int], CANNOT),
+        (int, Point, CANNOT),
+        (str, Point | None, CANNOT),
+        (str, Point | str, FITS),
+        (bytes, str, FITS),
+        (Literal["a"], Literal["a", "b"], FITS),
+        (Literal["a", "b"], Literal["a"], UNKNOWN),
+        (Literal["a"], Literal["b"], CANNOT),
+        (Literal[1], float, FITS),
+        (tuple[int, int], list[int], UNKNOWN),
+        (set[int], list[int], FITS),
+        (int | str, int | str, FITS),
+        (int | str, int, UNKNOWN),
+        (Nested, Nested, FITS),
+        (Tree, Tree, UNKNOWN),
         (Literal["a", "b"], str, FITS),
         (Literal["a", "b"], Literal["a", "b", "c"], FITS),
-        (Literal["a", "d"], Literal["a", "b"], CANNOT),
+        (Literal["a", "d"], Literal["a", "b"], UNKNOWN),
         (Literal["a"], int, CANNOT),
         (str, Literal["a"], UNKNOWN),
     ],

@@ -18,7 +18,76 @@ const sequence = (...parts: Part[]): Part => ({
   parts,
 });
 
+const parallel = (label: string, ...parts: Part[]): Part => ({
+  kind: "parallel",
+  label,
+  address: label,
+  parts,
+});
+const each = (label: string, inner: Part): Part => ({
+  kind: "each",
+  label,
+  address: label,
+  over: { param: "list" },
+  at_once: null,
+  batch: null,
+  may_fail: null,
+  state: "running",
+  do: inner,
+});
+const placed = (part: Part) =>
+  new Map(layOut(part).steps.map((one) => [one.step.address, one] as const));
+
 describe("the layout", () => {
+  it("puts the branches of a parallel below each other, and joins them", () => {
+    const plan = sequence(step("a"), parallel("p", step("b"), step("c")), step("d"));
+    const at = placed(plan);
+
+    expect(at.get("b")?.x).toBe(at.get("c")?.x);
+    expect(at.get("c")?.y).toBeGreaterThan((at.get("b")?.y ?? 0) + (at.get("b")?.height ?? 0));
+    expect(layOut(plan).threads).toEqual([
+      { from: "a", to: "b" },
+      { from: "a", to: "c" },
+      { from: "b", to: "d" },
+      { from: "c", to: "d" },
+    ]);
+  });
+
+  it("puts a branch that waits to the right, on the strand of what it waits for", () => {
+    const join = { ...step("c"), waits_for: ["a", "b"] } as Part;
+    const plan = parallel("p", join, step("a"), step("b"));
+    const at = placed(plan);
+
+    expect(at.get("c")?.x).toBe(STEP_WIDTH + GAP);
+    expect(at.get("c")?.y).toBe(at.get("a")?.y);
+    expect(layOut(plan).threads).toEqual([
+      { from: "a", to: "c" },
+      { from: "b", to: "c" },
+    ]);
+  });
+
+  it("frames an each and says of its steps whose items they are", () => {
+    const inner = each("months", step("fetch"));
+    const layout = layOut(each("harbours", sequence(inner, step("fit"))));
+
+    expect(layout.frames.map((one) => one.caption)).toEqual(["harbours", "months"]);
+    expect(layout.steps.map(({ bundle }) => bundle?.label)).toEqual(["harbours", "harbours"]);
+    for (const { x, width } of layout.steps) {
+      expect(x).toBeGreaterThan(0);
+      expect(x + width).toBeLessThan(layout.width);
+    }
+  });
+
+  it("shows what follows below, unless it ended without it", () => {
+    const tell = { ...sequence(step("tell")), begun: false } as Part;
+    const going = { ...step("a"), follow_ups: { on_failure: tell } } as Part;
+    const layout = layOut(going);
+
+    expect(layout.frames.map((one) => one.caption)).toEqual(["on failure"]);
+    expect(layout.steps[1]?.y).toBeGreaterThan(layout.steps[0]?.height ?? 0);
+    expect(layOut({ ...going, ended_at: "2027-01-01T00:00:00Z" } as Part).frames).toEqual([]);
+  });
+
   it("puts a sequence on one line, from left to right", () => {
     const { steps, width } = layOut(sequence(step("a"), step("b"), step("c")));
 

@@ -21,7 +21,9 @@ class Parser(argparse.ArgumentParser):
             )
             close = difflib.get_close_matches(given, choices, n=1)
             hint = f"did you mean {close[0]!r}?" if close else f"there is: {', '.join(choices)}"
-            message = f"no command {given!r}; {hint}"
+            option = message.partition(":")[0].removeprefix("argument ")
+            what = f"{option}: no" if option.startswith("-") else "no command"
+            message = f"{what} {given!r}; {hint}"
         self.exit(2, f"{self.prog}: {message}\n`{self.prog} --help` shows what is possible.\n")
 
 

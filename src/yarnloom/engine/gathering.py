@@ -13,7 +13,7 @@ from yarnloom.engine.turn import Turn
 from yarnloom.plan import Kind, Node
 from yarnloom.store import PartRow
 from yarnloom.store import writing as store
-from yarnloom.values import VALUE_LIMIT
+from yarnloom.values import VALUE_LIMIT, size_of
 
 
 def gather(turn: Turn, resolver: Resolver, part: PartRow, node: Node) -> tuple[str | None, int]:
@@ -32,7 +32,7 @@ def gather(turn: Turn, resolver: Resolver, part: PartRow, node: Node) -> tuple[s
     if part.size > VALUE_LIMIT:
         return None, part.size
     text = store.gathered(turn.unit, part.id, node.children[0], only_done=False)
-    return text, len(text)
+    return text, size_of(text)
 
 
 def _gather_branches(

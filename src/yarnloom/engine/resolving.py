@@ -27,7 +27,7 @@ from yarnloom.plan import (
 )
 from yarnloom.store import PartRow, RunRow
 from yarnloom.store import writing as store
-from yarnloom.values import VALUE_LIMIT, decode
+from yarnloom.values import VALUE_LIMIT, decode, size_of
 
 FAILURES_TOLD = 20
 
@@ -83,8 +83,7 @@ class Resolver:
         if node.kind is Kind.STEP:
             step = self.turn.unit.steps.one("part = ? AND node = ?", part.id, node.index)
             if step is not None:
-                size = len(step.output or "")
-                return Ended(step.state, step.skip_reason, step.output, size)
+                return Ended(step.state, step.skip_reason, step.output, size_of(step.output))
         else:
             row = self._part_at(part, node.index)
             if row is not None:

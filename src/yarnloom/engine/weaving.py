@@ -31,6 +31,7 @@ from yarnloom.engine.turn import PASSED_OVER, Ended, Turn
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails, Source
 from yarnloom.store import PartRow, RunRow, StepRow
+from yarnloom.values import size_of
 
 MADE_IN_A_TURN = 1_000
 _EVENT_FOR = {
@@ -376,7 +377,7 @@ class Weave:
     def _step_ended(self, step: StepRow) -> None:
         node = self.plan.nodes[step.node]
         around = self.turn.unit.parts.need(step.part)
-        ended = Ended(step.state, step.skip_reason, step.output, len(step.output or ""))
+        ended = Ended(step.state, step.skip_reason, step.output, size_of(step.output))
         cause = None
         if step.state == StepState.FAILED:
             facts = {"step": self.turn.address(self.run, node, around), "task": node.task}

@@ -129,7 +129,10 @@ def _fit(given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth
         values = given.get("enum", [given.get("const")])
         target = {**wanted, "$defs": wanted_root.get("$defs", {})}
         fits = [not problems_of(value, target) for value in values]
-        return Fit.FITS if all(fits) else Fit.CANNOT
+        if all(fits):
+            return Fit.FITS
+        # Of a type's choices one that fits may be meant; constants are all there.
+        return Fit.UNKNOWN if any(fits) and given.get("$comment") != EACH_OF else Fit.CANNOT
     given_types, wanted_types = _types(given), _types(wanted)
     if not given_types or not wanted_types:
         return Fit.UNKNOWN
@@ -278,9 +281,12 @@ def of_constants(values: list[Any]) -> Schema:
     if values and all(isinstance(value, list) for value in values):
         return {"type": "array", "items": of_constants([one for value in values for one in value])}
     if 0 < len(values) <= FEW:
-        return {"enum": values}
+        return {"enum": values, "$comment": EACH_OF}
     return {}
 
+
+EACH_OF = "each of these"
+"""Marks the choices of a schema as values that all occur."""
 
 FEW = 100
 """So many constants are compared one by one."""

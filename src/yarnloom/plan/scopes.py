@@ -184,7 +184,8 @@ class Scopes:
         if seen is None:
             return None
         if seen.target.kind is not Kind.EACH:
-            self.say(node, f"failures({label!r}): {label!r} is {seen.target.kind.a_kind}, no each", name)
+            found = seen.target.kind.a_kind
+            self.say(node, f"failures({label!r}): {label!r} is {found}, no each", name)
             return None
         self._read(node, seen)
         return FromFailures(seen.target.index)
@@ -253,7 +254,8 @@ class Scopes:
         target = seen.target
         while rest:
             if target.kind not in (Kind.PARALLEL, Kind.SEQUENCE):
-                self.say(node, f"{what}: {target.label!r} is {target.kind.a_kind}; read it whole", name)
+                found = target.kind.a_kind
+                self.say(node, f"{what}: {target.label!r} is {found}; read it whole", name)
                 return None
             labels = self._labels(target, following=False)
             cut = next((one for one in _lengths(rest) if rest[:one] in labels), None)

@@ -1,0 +1,124 @@
+"""Graphs as text, DOT, Mermaid and SVG: complete, well formed, and the same for the same plan."""
+
+from __future__ import annotations
+
+import itertools
+import random
+import re
+from typing import Any
+from xml.etree import ElementTree
+
+import pytest
+
+from tests.plans import Maker
+from tests.same import document_of
+from yarnloom import drawing
+from yarnloom.drawing.layout import Box, lay_out
+from yarnloom.drawing.threads import threads
+from yarnloom.engine.views import plan_view
+from yarnloom.plan import read_plan
+
+HOSTILE = 'ebb"; } <script>\\n[x] | -->'
+
+
+def random_view(seed: int) -> dict[str, Any]:
+    """The graph of a random plan."""
+    maker = Maker(random.Random(seed).randrange, 14)
+    return plan_view(read_plan(document_of(maker, "w", *maker.make())))
+
+
+def steps_in(view: dict[str, Any]) -> list[str]:
+    """The addresses of all steps."""
+    if view["kind"] == "step":
+        found = [view["address"]]
+    else:
+        inner = [view["do"]] if view["kind"] == "each" else view["parts"]
+        found = [address for one in inner for address in steps_in(one)]
+    behind = view.get("follow_ups", {}).values()
+    return found + [address for one in behind for address in steps_in(one)]
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_nothing_overlaps_and_nothing_is_missing(seed: int) -> None:
+    """Steps stand apart, frames hold what is in them, and threads lead to the right."""
+    view = random_view(seed)
+    layout = lay_out(view)
+    steps = [box for box in layout.boxes if box.kind == "step"]
+    by_address = {box.view["address"]: box for box in steps}
+
+    assert sorted(by_address) == sorted(steps_in(view))
+    for one, other in itertools.combinations(steps, 2):
+        assert apart(one, other), (one.view["address"], other.view["address"])
+    for frame in layout.boxes:
+        if frame.kind == "each":
+            for address in steps_in(frame.view["do"]):
+                assert holds(frame, by_address[address]), (frame.caption, address)
+    for before, after in threads(view):
+        assert by_address[before].x + by_address[before].width < by_address[after].x
+    for box in layout.boxes:
+        assert box.x >= 0 and box.y >= 0
+        assert box.x + box.width <= layout.width and box.y + box.height <= layout.height + 1e-6
+
+
+def apart(one: Box, other: Box) -> bool:
+    """Whether two boxes do not overlap."""
+    return (
+        one.x + one.width <= other.x
+        or other.x + other.width <= one.x
+        or one.y + one.height <= other.y
+        or other.y + other.height <= one.y
+    )
+
+
+def holds(frame: Box, box: Box) -> bool:
+    """Whether a box is in a frame."""
+    return (
+        frame.x <= box.x
+        and frame.y <= box.y
+        and box.x + box.width <= frame.x + frame.width
+        and box.y + box.height <= frame.y + frame.height
+    )
+
+
+@pytest.mark.parametrize("seed", range(15))
+def test_every_form_has_every_step(seed: int) -> None:
+    """Once each; frames are closed."""
+    view = random_view(seed)
+    labels = {address.rpartition("/")[2] for address in steps_in(view)}
+    dot, mermaid = drawing.dot(view), drawing.mermaid(view)
+    svg = ElementTree.fromstring(drawing.svg(view, "a run"))
+    outline = drawing.outline(view)
+
+    assert dot.count("{") == dot.count("}")
+    assert mermaid.count("subgraph ") == len(re.findall(r"^ +end$", mermaid, re.MULTILINE))
+    assert dot.count(" -> ") == mermaid.count(" --> ") == len(threads(view))
+    shown = {text.text for text in svg.iter("{http://www.w3.org/2000/svg}text")}
+    assert labels <= shown
+    assert labels <= {line.label for line in outline}
+
+
+def test_hostile_words_stay_words() -> None:
+    """Whatever stands in a constant or a message cannot break out of its place."""
+    step = {"kind": "step", "label": "a", "address": "a", "task": "l/t", "state": "failed"}
+    step |= {"only_if": {"constant": HOSTILE}, "skip_reason": None}
+    view = {"kind": "sequence", "label": HOSTILE, "address": "", "parts": [step]}
+    svg = ElementTree.fromstring(drawing.svg(view, HOSTILE))
+    mermaid = drawing.mermaid(view)
+    dot = drawing.dot(view)
+
+    assert svg.find(".//{http://www.w3.org/2000/svg}script") is None
+    assert "<script" not in mermaid
+    assert len(re.findall(r'(?<!\\)"', dot)) % 2 == 0
+
+
+def test_a_run_shows_its_states() -> None:
+    """In words and dyes; a plan has none."""
+    run = {"kind": "step", "label": "a", "address": "a", "task": "l/t", "state": "backing_off"}
+    around = {"kind": "sequence", "label": "w", "address": "", "parts": [run]}
+    plan = {**around, "parts": [{**run, "state": None}]}
+    del plan["parts"][0]["state"]
+
+    assert drawing.outline(around)[0].standing == "backing off"
+    assert drawing.outline(plan)[0].standing == ""
+    assert drawing.DYES["backing_off"][0] in drawing.svg(around, "")
+    assert drawing.DYES["backing_off"][0] in drawing.dot(around)
