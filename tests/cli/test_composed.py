@@ -91,7 +91,7 @@ def test_a_single_task_from_the_command(served: ServiceProgram) -> None:
     [
         (["graph", "cost"], "there is no workflow 'cost'"),
         (["graph", "999999"], "there is no run 999999"),
-        (["graph", "coast", "--as", "png"], "--as: no 'png'; did you mean 'svg'?"),
+        (["graph", "coast", "--as", "png"], "--as: no 'png'; there is: text, dot"),
         (["show", "1/[x"], "is no address"),
     ],
 )

@@ -15,17 +15,22 @@ from tests.helpers import ROOT, Program, ServiceProgram
 pytestmark = pytest.mark.slow
 
 
-def test_the_demo_makes_a_table_and_ends(tmp_path: Path) -> None:
-    """With progress, the table's first lines, and the console's address."""
+def test_the_demo_makes_an_almanac_and_ends(tmp_path: Path) -> None:
+    """With progress, what is missing and why, and the console's address."""
     demo = Program("demo", "--exit-when-done", "--port", "0", cwd=tmp_path)
     assert demo.process.wait(120) == 0, demo.text
     demo._reader.join(10)
 
     assert "✓ done" in demo.text
-    assert "time (UTC),water,level (m)" in demo.text
+    assert "5 of 6 done, 1 failed" in demo.text
+    assert "fogwick is missing, as is allowed: yarnloom show '1/harbours[fogwick]'" in demo.text
     assert "The console: http://127.0.0.1:" in demo.text
-    table = tmp_path / "yarnloom-demo" / "almanac" / "brackwater-2027.csv"
-    assert table.read_text().count("\n") > 1_400
+    folder = tmp_path / "yarnloom-demo" / "almanac"
+    page = (folder / "almanac-2027.html").read_text()
+    assert page.count("<h2>") == 5
+    assert "Fogwick is missing: the gauge at fogwick is silent" in page
+    assert (folder / "brackwater-2027.csv").read_text().count("\n") > 1_400
+    assert len(list(folder.glob("*.svg"))) == 5
 
 
 def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:

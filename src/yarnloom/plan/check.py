@@ -121,6 +121,7 @@ class _Reader:
         self.say = findings.say
         self.findings = findings
         self.raw: dict[int, dict[str, Any]] = {}
+        self.labels: set[tuple[int, str]] = set()
 
     # Reading the tree
 
@@ -182,8 +183,9 @@ class _Reader:
             self.say(node, f"the label is {label!r:.60}; a label has {NAME_RULE}")
         elif label in FOLLOW_UPS:
             self.say(node, f"the label {label!r} is reserved for follow-ups; choose another")
-        elif any(self.plan.nodes[other].label == label for other in parent.children):
+        elif (parent.index, label) in self.labels:
             self.say(node, f"the label {label!r} is used twice here; labels differ among siblings")
+        self.labels.add((parent.index, node.label))
 
     def inner(self, raw: dict[str, Any], node: Node, depth: int) -> None:
         parts = raw.get("parts")
