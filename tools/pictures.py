@@ -15,6 +15,7 @@ import tempfile
 import threading
 import time
 from pathlib import Path
+from urllib.parse import urlencode
 
 from playwright.sync_api import Page, sync_playwright
 from rich.console import Console
@@ -22,6 +23,7 @@ from rich.terminal_theme import MONOKAI, TerminalTheme
 from rich.text import Text
 
 from yarnloom import Client
+from yarnloom.client import Call
 
 ROOT = Path(__file__).parent.parent
 TARGET = ROOT / "docs" / "screenshots"
@@ -80,7 +82,12 @@ class Terminal:
         subprocess.run(["tmux", "kill-session", "-t", self.name], check=False)
 
 
-def pages(page: Page, url: str, client: Client) -> None:
+def done_harbours(run: int) -> Call:
+    """The request for the harbours of a run that are done."""
+    return Call("GET", f"/runs/{run}/items", query={"address": "harbours", "state": "done"})
+
+
+def pages(page: Page, url: str, client: Client, folder: str) -> None:
     """The console's pages."""
 
     def show(path: str, name: str, *, dark: bool = False, wait: str) -> None:
@@ -92,7 +99,7 @@ def pages(page: Page, url: str, client: Client) -> None:
         page.screenshot(path=TARGET / name)
 
     client.start("harbour-tides", harbour="saltmere", year=2028).wait(90)
-    failed = client.start("harbour-tides", harbour="nowhere")
+    failed = client.start("harbour-tides", harbour="fogwick")
     try:
         failed.wait(90)
     except Exception:
@@ -100,11 +107,30 @@ def pages(page: Page, url: str, client: Client) -> None:
     show(f"/runs/{failed.number}", "failed.png", wait="[data-dye=failed]")
     cancelled = client.start("harbour-tides", harbour="gullhaven")
     cancelled.cancel("the gauge is being painted")
-    running = client.start("harbour-tides", harbour="gullhaven")
-    show("/", "runs.png", wait="tbody tr")
+    running = client.start("yearly-almanac", folder=f"{folder}/pictures")
+    while len(client.call(done_harbours(running.number))["items"]) < 2:
+        threading.Event().wait(0.1)
     show(f"/runs/{running.number}", "run.png", wait=".react-flow__node [data-state=running]")
-    running.wait(90)
-    show(f"/runs/{running.number}?step=fit", "step.png", dark=True, wait="[role=log]")
+    show("/", "runs.png", wait="tbody tr")
+    running.wait(120)
+    show(f"/runs/{running.number}?each=harbours", "items.png", wait="[data-testid=items] tbody tr")
+    at = "harbours[brackwater]"
+    place = urlencode({"at": at, "step": f"{at}/fit"})
+    show(f"/runs/{running.number}?{place}", "step.png", dark=True, wait="[role=log]")
+    page.emulate_media(color_scheme="light")
+    page.set_viewport_size({"width": 1000, "height": 700})
+    page.goto(Path(folder, "pictures", "almanac-2027.html").as_uri())
+    page.screenshot(path=TARGET / "almanac.png")
+    graph = subprocess.run(
+        [*shlex.split(COMMAND), "graph", str(running.number), "--as", "svg", "--url", url],
+        check=True,
+        capture_output=True,
+        text=True,
+    ).stdout
+    page.set_viewport_size({"width": 1900, "height": 500})
+    page.set_content(f"<style>body{{margin:0}}</style>{graph}")
+    page.locator("svg").screenshot(path=TARGET / "graph.png")
+    page.set_viewport_size(SIZE)
     page.emulate_media(color_scheme="light")
     page.goto(f"{url}/workflows?start=tide-almanac%2Fharbour-tides")
     page.get_by_label("year").fill("soon")
@@ -128,9 +154,9 @@ def main() -> None:
         commands = Terminal("yarnloom-commands", Path(folder))
         commands.type(f"export YARNLOOM_URL={html.escape(url)}; clear")
         with Client(url, who="pictures") as client:
-            pages(page, url, client)
-        commands.type("yarnloom runs; yarnloom show 3; yarnloom log 2/fit")
-        commands.wait_for("M4:")
+            pages(page, url, client, folder)
+        commands.type("yarnloom runs; yarnloom show 1; yarnloom graph '1/harbours[saltmere]'")
+        commands.wait_for("extremes .*done")
         commands.draw(page, TARGET / "commands.png")
         commands.close()
         demo.close()

@@ -311,6 +311,59 @@ def test_follow_ups_come_in_order_and_change_nothing() -> None:
     assert (run["state"], run["error"]["step"]) == ("failed", "1/r")
 
 
+def test_follow_ups_run_although_things_around_them_stopped() -> None:
+    """One that waits for a worker is not skipped with the steps beside it."""
+    loom = made(
+        parallel(
+            "p",
+            step("a", give, on_end=step("after", tell, failure=failure())),
+            step("b", refuse),
+            step("c", twice, number=1),
+        )
+    )
+    with inline_service() as inline:
+        inline.publish(loom)
+        number = inline.start("w", {})
+        inline.do(Register("w", "w", {}, 2, {"l/give": "h", "l/refuse": "h"}))
+        first, second = inline.batch(Ask("w")).messages["w"]
+        inline.do(Report("w", (ReportItem(first["attempt"], "done", 1, None, 0.0),)))
+        error = {"type": "E", "message": "no"}
+        inline.do(Report("w", (ReportItem(second["attempt"], "failed", None, error, 0.0),)))
+        beside = inline.step(number, "p/c")
+        follow_up = inline.step(number, "p/a/on_end/after")
+        between = inline.run(number)
+        inline.work(loom)
+
+        assert (beside["state"], beside["skip_reason"]) == ("skipped", "stopped")
+        assert follow_up["state"] == "ready"
+        assert (between["state"], between["outcome"]) == ("running", "failed")
+        assert inline.step(number, "p/a/on_end/after")["output"] == "nothing"
+        assert inline.run(number)["state"] == "failed"
+
+
+def test_a_cancel_spares_the_follow_up_that_runs() -> None:
+    """Its worker is told to stop by the second cancel only."""
+    loom = made(step("r", refuse), on_failure=step("f", give, value=1))
+    with inline_service() as inline:
+        inline.publish(loom)
+        number = inline.start("w", {})
+        inline.do(Register("w", "w", {}, 1, {"l/give": "h", "l/refuse": "h"}))
+        (work,) = inline.batch(Ask("w")).messages["w"]
+        error = {"type": "E", "message": "no"}
+        failed = ReportItem(work["attempt"], "failed", None, error, 0.0)
+        (follow_up,) = inline.do(Report("w", (failed,))).messages
+        inline.do(Report("w", (ReportItem(follow_up["attempt"], begun_ago=0.0),)))
+        stops = []
+        for _ in range(2):
+            inline.do(CancelRun(number, "test"))
+            stops.append(inline.step(number, "on_failure/f")["stop_asked"])
+        inline.do(Report("w", (ReportItem(follow_up["attempt"], "cancelled", begun_ago=0.0),)))
+
+        assert stops == [None, "cancel"]
+        assert inline.step(number, "on_failure/f")["state"] == "cancelled"
+        assert inline.run(number)["state"] == "failed"
+
+
 def test_a_cancel_leaves_on_end_and_a_second_one_does_not() -> None:
     """And nothing follows a run of which nothing had begun."""
     on_end = sequence(step("e", give), step("x", give))

@@ -110,7 +110,7 @@ def short_value(value: Any, width: int = 60) -> str:
 
 def run_table(runs: list[View]) -> Table:
     """A list of runs."""
-    found = table("run", "workflow", "state", "steps", "started", "took", numbers=("run",))
+    found = table("run", "workflow", "state", "parts", "started", "took", numbers=("run",))
     for run in runs:
         found.add_row(
             str(run["number"]),

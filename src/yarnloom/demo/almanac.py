@@ -213,7 +213,7 @@ def draw_plot(harbour: str, readings: Readings, fit: Fit, folder: str) -> str:
     axes.plot(days, tide, color="#4a6fd0", linewidth=1.4, label="fitted tide")
     axes.plot(days, read, ".", color="#96694a", markersize=2.2, label="readings")
     axes.set(xlim=(1, 32), xlabel=f"day of March {readings.start.year}", ylabel="level (m)")
-    axes.legend(loc="upper right", ncols=2, frameon=False)
+    figure.legend(loc="outside upper right", ncols=2, frameon=False)
     axes.spines[["top", "right"]].set_visible(False)
     path = Path(folder) / f"{harbour}.svg"
     path.parent.mkdir(parents=True, exist_ok=True)

@@ -174,12 +174,11 @@ class Weave:
     def _is_free(self, part: PartRow, branch: Node) -> bool:
         """Whether everything that a branch reads has settled.
 
-        How many of them have is remembered: it only rises, so each is looked at once.
+        How many of them have is remembered: it only rises, so each is looked at once. Once free it
+        is one more than there are, so that a branch is free once.
         """
         known = self.turn.memory.passed
         passed = known.get((part.id, branch.index), 0)
-        if passed > len(branch.waits_for):
-            return False  # it was opened a moment ago
         while passed < len(branch.waits_for):
             child = self.plan.nodes[branch.waits_for[passed]]
             if not self._has_settled(part, child):
