@@ -262,8 +262,10 @@ def test_batches_are_lists() -> None:
 
 
 def test_no_more_at_once_than_told() -> None:
-    """Whatever places there are."""
-    loom = made(each("e", over=list(range(9)), at_once=2, do=sequence(step("t", give))))
+    """Whatever places there are; an item is under way until its follow-up has ended."""
+    do = sequence(step("t", give), on_end=step("f", give))
+    loom = made(each("e", over=list(range(9)), at_once=2, do=do))
+    under_way = "SELECT count(*) FROM parts WHERE value IS NOT NULL AND ended_at IS NULL"
     with inline_service() as inline:
         inline.publish(loom)
         inline.start("w", {})
@@ -271,12 +273,12 @@ def test_no_more_at_once_than_told() -> None:
         hands = inline.batch(Ask("w")).messages["w"]
         most, done = 0, 0
         while hands:
-            most = max(most, len(hands))
-            report = Report("w", (ReportItem(hands.pop()["attempt"], "done", 1, None, 0.0),))
+            most = max(most, rows(inline, under_way))
+            report = Report("w", (ReportItem(hands.pop(0)["attempt"], "done", 1, None, 0.0),))
             hands += inline.do(report).messages
             done += 1
 
-    assert (most, done) == (2, 9)
+    assert (most, done) == (2, 18)
 
 
 def test_follow_ups_come_in_order_and_change_nothing() -> None:
