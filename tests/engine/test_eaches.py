@@ -343,6 +343,28 @@ def test_follow_ups_run_although_things_around_them_stopped() -> None:
         assert inline.run(number)["state"] == "failed"
 
 
+def test_after_a_cancel_only_the_end_is_followed_up() -> None:
+    """Although something had failed before."""
+    loom = made(
+        parallel("p", step("a", refuse), step("b", give), if_one_fails="finish"),
+        on_failure=step("f", give),
+        on_end=step("e", give),
+    )
+    with inline_service() as inline:
+        inline.publish(loom)
+        number = inline.start("w", {})
+        inline.do(Register("w", "w", {}, 2, {"l/give": "h", "l/refuse": "h"}))
+        a, b = inline.batch(Ask("w")).messages["w"]
+        error = {"type": "E", "message": "no"}
+        inline.do(Report("w", (ReportItem(a["attempt"], "failed", None, error, 0.0),)))
+        inline.do(CancelRun(number, "test"))
+        stopped = ReportItem(b["attempt"], "cancelled", begun_ago=0.0)
+        messages = inline.do(Report("w", (stopped,))).messages
+        work = [one["address"] for one in messages if one["kind"] == "work"]
+
+    assert work == ["1/on_end/e"]
+
+
 def test_a_cancel_spares_the_follow_up_that_runs() -> None:
     """Its worker is told to stop by the second cancel only."""
     loom = made(step("r", refuse), on_failure=step("f", give, value=1))

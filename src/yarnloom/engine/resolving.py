@@ -198,7 +198,7 @@ class Resolver:
             for index, number in store.failures_by_node(
                 self.turn.unit, self.run.number, holder.rank
             )
-            if not self._beside(self.plan.nodes[index], holder)
+            if self.plan.belongs(self.plan.nodes[index], holder.node)
         )
         failures = self._failed_under(holder)
         return _dump({"first": _told(first), "count": count, "failures": failures})
@@ -224,28 +224,18 @@ class Resolver:
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             node = self.plan.nodes[index]
-            if not self._beside(node, holder):
+            if self.plan.belongs(node, holder.node):
                 address = self.turn.address(self.run, node, unit.parts.need(part))
                 facts = {"step": address, "task": node.task, "attempts": attempts}
                 found.append((rank, _told({**facts, **json.loads(error or "{}")})))
         for rank, index, part, fault in store.faulty_parts_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
-            if not self._beside(self.plan.nodes[index], holder):
+            if self.plan.belongs(self.plan.nodes[index], holder.node):
                 address = self.turn.part_address(self.run, unit.parts.need(part))
                 found.append((rank, _told({"step": address, **json.loads(fault)})))
         found.sort(key=lambda one: one[0])
         return [one for _, one in found[:FAILURES_TOLD]]
-
-    def _beside(self, node: Node, holder: PartRow) -> bool:
-        """Whether a node stands in a follow-up inside a part: that failed beside, not in it."""
-        while node.index != holder.node:
-            if node.follows:
-                return True
-            if node.parent is None:
-                return False
-            node = self.plan.nodes[node.parent]
-        return False
 
 
 def _told(error: dict[str, Any]) -> dict[str, Any]:

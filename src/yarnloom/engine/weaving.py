@@ -10,12 +10,27 @@ looks at more rows than the part's depth, but for the moment in which a part is 
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
 from typing import Any
 
+from yarnloom.engine.agenda import (
+    CANCELLED,
+    NOT_REACHED,
+    STOPPED,
+    Bar,
+    Branches,
+    Items,
+    News,
+)
 from yarnloom.engine.gathering import gather
 from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.items import FILL_DUE, ItemFault, item_value, read_source, window
+from yarnloom.engine.outcomes import (
+    allowed_failures,
+    next_follow_up,
+    note_skip,
+    outcome_of,
+)
+from yarnloom.engine.placing import add_part, add_step
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import (
     PART_TABLE,
@@ -27,9 +42,9 @@ from yarnloom.engine.states import (
     StopReason,
     next_state,
 )
-from yarnloom.engine.turn import PASSED_OVER, Ended, Turn
+from yarnloom.engine.turn import Ended, Turn
 from yarnloom.errors import ValueRefused
-from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails, Source
+from yarnloom.plan import ON_END, ON_FAILURE, Kind, Node, OneFails, Source
 from yarnloom.store import PartRow, RunRow, StepRow
 from yarnloom.values import size_of
 
@@ -42,45 +57,6 @@ _EVENT_FOR = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class _Bar:
-    """Why nothing more begins somewhere, and what becomes of what has not."""
-
-    state: StepState
-    reason: SkipReason | None
-
-
-_STOPPED = _Bar(StepState.SKIPPED, SkipReason.STOPPED)
-_CANCELLED = _Bar(StepState.CANCELLED, None)
-_NOT_REACHED = _Bar(StepState.SKIPPED, SkipReason.NOT_REACHED)
-
-
-@dataclass(frozen=True, slots=True)
-class _Branches:
-    """The branches of a parallel from a position on are to begin, as far as they wait for none."""
-
-    part: PartRow
-    position: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class _Items:
-    """Items of an each are to be made, until so many are under way."""
-
-    part: PartRow
-    size: int
-
-
-@dataclass(frozen=True, slots=True)
-class _News:
-    """A child of a part was decided, or settled, or both."""
-
-    part: PartRow
-    child: Node
-    ended: Ended
-    settled: bool
-
-
 class Weave:
     """One run's parts, as they begin and end within a transaction."""
 
@@ -89,14 +65,14 @@ class Weave:
         self.run = run
         self.plan = turn.plan(run)
         self.resolver = Resolver(turn, run, self.plan)
-        self.agenda: list[_News | _Branches | _Items] = []
+        self.agenda: list[News | Branches | Items] = []
         self.filling: set[int] = set()
 
     # What happens to a run
 
     def begin(self) -> PartRow:
         """Begin the plan; its root part."""
-        root = self._add_part(self.plan.nodes[0], None)
+        root = add_part(self.turn, self.run, self.plan.nodes[0], None)
         self._open_inner(root)
         self._work_off()
         return root
@@ -135,21 +111,21 @@ class Weave:
         self.turn.changed.add(self.run.number)
         while self.agenda:
             match self.agenda.pop():
-                case _News() as news:
+                case News() as news:
                     self._hear(news)
-                case _Branches(part, position):
+                case Branches(part, position):
                     self._open_branch(part, position)
-                case _Items(part, size):
+                case Items(part, size):
                     self._make_item(part, size)
 
-    def _hear(self, news: _News) -> None:
+    def _hear(self, news: News) -> None:
         """A part goes on, or is decided, or settles, with the child that ended."""
         part, node = news.part, self.plan.nodes[news.part.node]
         if part.outcome is None:
             bar = self._bar(part)
             if node.kind is Kind.SEQUENCE and not news.ended.gave:
                 cut = news.ended.reason == SkipReason.STOPPED
-                bar = bar or (_STOPPED if cut else _NOT_REACHED)
+                bar = bar or (STOPPED if cut else NOT_REACHED)
             if bar is not None:
                 self._drop_rest(part, bar)
             elif news.settled:
@@ -208,7 +184,7 @@ class Weave:
         if node.kind is Kind.STEP:
             self._open_step(node, around)
             return
-        part = self._add_part(node, around)
+        part = add_part(self.turn, self.run, node, around)
         if self.resolver.gap(node, around):
             self._skip_part(part, SkipReason.NOT_REACHED)
         else:
@@ -229,7 +205,7 @@ class Weave:
             case Kind.SEQUENCE:
                 self._open(self.plan.nodes[node.children[0]], part)
             case Kind.PARALLEL:
-                self.agenda.append(_Branches(part))
+                self.agenda.append(Branches(part))
             case Kind.EACH:
                 self._open_each(node, part)
 
@@ -237,7 +213,7 @@ class Weave:
         """Begin a branch; what follows from it comes before the next one."""
         children = self.plan.nodes[part.node].children
         if position + 1 < len(children):
-            self.agenda.append(_Branches(part, position + 1))
+            self.agenda.append(Branches(part, position + 1))
         branch = self.plan.nodes[children[position]]
         if not branch.waits_for and part.rest_state is None:
             self._open(branch, part)
@@ -269,60 +245,13 @@ class Weave:
             error = _dump({"type": fault.type, "message": str(fault)})
         except ValueRefused as refused:
             error = _dump({"type": "ValueRefused", "message": str(refused)})
-        step = self.turn.unit.steps.add(
-            StepRow(
-                id=self.turn.unit.new_id("steps"),
-                run=self.run.number,
-                part=around.id,
-                node=node.index,
-                rank=_rank(around.rank, node.position),
-                inside=_inside(around),
-                contract=self.plan.contracts[node.task],
-                pool="",
-                share=self.run.share or f"run {self.run.number}",
-                input=given,
-                priority=self.run.priority,
-                state=StepState.WAITING,
-                ready_at=self.turn.now,
-                skip_reason=skip,
-                error=error,
-            )
-        )
+        step = add_step(self.turn, self.run, node, around, given, skip, error)
         if error is not None:
             self._end_step(step, StepEvent.FAIL)
         elif skip is not None:
             self._end_step(step, StepEvent.SKIP)
         else:
             self.turn.move_step(step, StepEvent.OPEN)
-
-    def _add_part(
-        self,
-        node: Node,
-        around: PartRow | None,
-        item: int = 0,
-        value: str | None = None,
-        name: str | None = None,
-    ) -> PartRow:
-        position = _follow_up_position(node) if node.follows else node.position
-        part = self.turn.unit.parts.add(
-            PartRow(
-                id=self.turn.unit.new_id("parts"),
-                run=self.run.number,
-                parent=around.id if around else None,
-                node=node.index,
-                rank=_rank(around.rank if around else b"", item if value is not None else position),
-                inside=_inside(around) if around else None,
-                item=item,
-                name=name,
-                value=value,
-                total=0 if node.kind is Kind.EACH else len(node.children),
-                started_at=self.turn.now,
-                state=next_state(PART_TABLE, PartState.WAITING, StepEvent.OPEN, node.label),
-            )
-        )
-        if around and not node.follows:
-            self.turn.count_child(around.id, None, part.state)
-        return part
 
     # Eaches
 
@@ -349,7 +278,7 @@ class Weave:
         limits = window(self.turn, node.each)
         if part.unmade and part.begun <= limits.refill_at and part.id not in self.filling:
             self.filling.add(part.id)
-            self.agenda.append(_Items(part, limits.size))
+            self.agenda.append(Items(part, limits.size))
 
     def _make_item(self, part: PartRow, size: int) -> None:
         """Make the next item; what follows from it comes before the one behind it."""
@@ -361,7 +290,7 @@ class Weave:
             # A list of which nearly all is skipped must not hold up everybody else.
             self.turn.memory.due.add(self.turn.mono, FILL_DUE, str(part.id))
             return
-        self.agenda.append(_Items(part, size))
+        self.agenda.append(Items(part, size))
         node = self.plan.nodes[part.node]
         assert node.each is not None
         index = part.total - part.unmade
@@ -369,7 +298,7 @@ class Weave:
         part.unmade -= 1
         self.turn.made += 1
         do = self.plan.nodes[node.children[0]]
-        self._open_inner(self._add_part(do, part, index, value, name))
+        self._open_inner(add_part(self.turn, self.run, do, part, index, value, name))
 
     # Ending
 
@@ -407,7 +336,7 @@ class Weave:
         """A child of a part was decided; the part's counters know it already."""
         self.turn.children[part.id, child.index] = ended
         if ended.state == StepState.SKIPPED:
-            self._note_skip(part, ended.reason)
+            note_skip(part, ended.reason)
         node = self.plan.nodes[part.node]
         if node.kind is Kind.EACH:
             part.size += max(ended.size, len("null")) + 1
@@ -417,45 +346,32 @@ class Weave:
         if ended.state == StepState.FAILED:
             part.error = part.error or cause
             self._close_if_too_much(part, node)
-        self.agenda.append(_News(part, child, ended, settled))
+        self.agenda.append(News(part, child, ended, settled))
 
     def _settled(self, part: PartRow, child: Node, ended: Ended) -> None:
         part.following -= 1
         self.turn.unit.parts.touch(part)
-        self.agenda.append(_News(part, child, ended, settled=True))
-
-    def _allowed_failures(self, part: PartRow) -> int:
-        facts = self.plan.nodes[part.node].each
-        return facts.allowed(part.total) if facts else 0
+        self.agenda.append(News(part, child, ended, settled=True))
 
     def _close_if_too_much(self, part: PartRow, node: Node) -> None:
         """One too many has failed: nothing more begins in the part."""
         if node.kind not in (Kind.PARALLEL, Kind.EACH) or node.if_one_fails is OneFails.FINISH:
             return
-        if part.closed or part.failed <= self._allowed_failures(part):
+        if part.closed or part.failed <= allowed_failures(part, node):
             return
-        if self._bar(part) is _CANCELLED:
+        if self._bar(part) is CANCELLED:
             return  # all of it is told to stop already
         part.closed = node.if_one_fails
-        self._drop_rest(part, _STOPPED)
+        self._drop_rest(part, STOPPED)
         why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None
         for step in self.turn.unit.steps.select(
             "run = ? AND ended_at IS NULL AND rank > ? AND rank < ? ORDER BY rank",
             *(self.run.number, part.rank, part.rank + b"\xff" * 5),
         ):
-            if step.ended_at is None and self._stands_in(step, part):
+            if step.ended_at is None and self.plan.belongs(self.plan.nodes[step.node], part.node):
                 self._stop_step(step, StepEvent.SKIP, why)
 
-    def _stands_in(self, step: StepRow, part: PartRow) -> bool:
-        """Whether a step under a part is of its plan, not of a follow-up: those go on."""
-        node = self.plan.nodes[step.node]
-        while node.index != part.node:
-            if node.follows or node.parent is None:
-                return False
-            node = self.plan.nodes[node.parent]
-        return True
-
-    def _bar(self, part: PartRow) -> _Bar | None:
+    def _bar(self, part: PartRow) -> Bar | None:
         """Why nothing more begins in a part; None where things go on.
 
         A follow-up is spared what happens around it, but for a second cancel.
@@ -463,14 +379,14 @@ class Weave:
         here = part
         while True:
             if here.closed:
-                return _STOPPED
+                return STOPPED
             if self.plan.nodes[here.node].follows:
-                return _CANCELLED if self.run.cancels > 1 else None
+                return CANCELLED if self.run.cancels > 1 else None
             if here.parent is None:
-                return _CANCELLED if self.run.stop == StopReason.CANCEL else None
+                return CANCELLED if self.run.stop == StopReason.CANCEL else None
             here = self.turn.around(here)
 
-    def _drop_rest(self, part: PartRow, bar: _Bar) -> None:
+    def _drop_rest(self, part: PartRow, bar: Bar) -> None:
         """The children that never began will not."""
         left = part.total - part.over - part.begun
         if not left:
@@ -480,27 +396,12 @@ class Weave:
             part.cancelled += left
         else:
             part.skipped += left
-            self._note_skip(part, bar.reason)
+            note_skip(part, bar.reason)
         self.turn.unit.parts.touch(part)
 
-    @staticmethod
-    def _note_skip(part: PartRow, reason: str | None) -> None:
-        """Remember the gravest reason for which something in a part was skipped."""
-        if part.skip_reason is None or part.skip_reason in PASSED_OVER:
-            part.skip_reason = reason
-
     def _decide_if_over(self, part: PartRow) -> None:
-        if part.outcome is not None or part.over < part.total:
-            return
-        if part.failed > self._allowed_failures(part):
-            self._decide(part, StepState.FAILED)
-        elif part.cancelled:
-            self._decide(part, StepState.CANCELLED)
-        elif part.skipped and (part.skipped == part.total or part.skip_reason not in PASSED_OVER):
-            # What was cut short is not done, although something in it may be.
-            self._decide(part, StepState.SKIPPED)
-        else:
-            self._decide(part, StepState.DONE)
+        if part.outcome is None and part.over == part.total:
+            self._decide(part, outcome_of(part, self.plan.nodes[part.node]))
 
     def _decide(self, part: PartRow, outcome: StepState) -> None:
         """A part's outcome stands; its follow-ups may still run."""
@@ -528,7 +429,7 @@ class Weave:
     def _skip_part(self, part: PartRow, reason: SkipReason) -> None:
         """A part that began is skipped before anything in it has: no follow-up runs for it."""
         part.skip_reason = reason
-        self._drop_rest(part, _Bar(StepState.SKIPPED, reason))
+        self._drop_rest(part, Bar(StepState.SKIPPED, reason))
         part.outcome = StepState.SKIPPED
         node = self.plan.nodes[part.node]
         if part.parent is None:
@@ -546,25 +447,13 @@ class Weave:
         address = self.turn.part_address(self.run, part)
         part.fault = _dump(error)
         part.error = _dump({"step": address, "task": None, "attempts": 0, **error})
-        self._drop_rest(part, _NOT_REACHED)
+        self._drop_rest(part, NOT_REACHED)
         self._decide(part, StepState.FAILED)
 
     # Follow-ups and the end
 
     def _next(self, node: Node, ended: Ended, first: str) -> Node | None:
-        """The follow-up of a part that comes next, from one on."""
-        cancelled = self.run.stop == StopReason.CANCEL and not node.in_follow_up
-        if self.run.cancels > 1:
-            return None
-        for name in FOLLOW_UPS[FOLLOW_UPS.index(first) :]:
-            if name not in node.follow_ups:
-                continue
-            if name == ON_FAILURE and (ended.state != StepState.FAILED or cancelled):
-                continue
-            if ended.state == StepState.CANCELLED and self.run.started_at is None:
-                continue
-            return self.plan.nodes[node.follow_ups[name]]
-        return None
+        return next_follow_up(self.run, self.plan, node, ended, first)
 
     def _follow_up(self, part: PartRow, first: str) -> None:
         """Begin the next follow-up of a part that is decided; without one it settles."""
@@ -579,7 +468,7 @@ class Weave:
             self._begin_follow_up(follow_up, part)
 
     def _begin_follow_up(self, node: Node, holder: PartRow) -> None:
-        self._open_inner(self._add_part(node, holder))
+        self._open_inner(add_part(self.turn, self.run, node, holder))
 
     def _follow_up_ended(self, follow_up: PartRow) -> None:
         """A follow-up has ended: the next one begins, or what it followed settles."""
@@ -626,21 +515,6 @@ class Weave:
             # A cancel that came too late leaves `stop` behind, and no error.
             self.run.output, self.run.error = root.output, None
             self.turn.move_run(self.run, RunEvent.FINISH)
-
-
-def _follow_up_position(node: Node) -> int:
-    """Behind all parts, in the order in which they run."""
-    return 0xFFFFFFFE + FOLLOW_UPS.index(node.follows)
-
-
-def _rank(around: bytes, position: int) -> bytes:
-    """Positions from outside in, four bytes each, so that bytes compare as plan order."""
-    return around + position.to_bytes(4, "big")
-
-
-def _inside(around: PartRow) -> int | None:
-    """The item that a child of a part stands in."""
-    return around.id if around.value is not None else around.inside
 
 
 def _dump(value: Any) -> str:

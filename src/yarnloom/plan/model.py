@@ -237,6 +237,14 @@ class Plan:
         parent = self.nodes[node.parent] if node.parent is not None else None
         return parent is not None and parent.kind is Kind.EACH and not node.follows
 
+    def belongs(self, node: Node, part: int) -> bool:
+        """Whether a node in a part, given by index, is of its plan and not of a follow-up in it."""
+        while node.index != part:
+            if node.follows or node.parent is None:
+                return False
+            node = self.nodes[node.parent]
+        return True
+
     def steps(self) -> Iterator[Node]:
         """Every step of the plan, in plan order."""
         return (node for node in self.nodes if node.kind is Kind.STEP)

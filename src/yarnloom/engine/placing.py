@@ -1,0 +1,105 @@
+"""New rows for parts and steps, each in its place."""
+
+from __future__ import annotations
+
+from yarnloom.engine.states import PART_TABLE, PartState, StepEvent, StepState, next_state
+from yarnloom.engine.turn import Turn
+from yarnloom.plan import FOLLOW_UPS, Kind, Node
+from yarnloom.store import PartRow, RunRow, StepRow
+
+BEHIND_ALL = 0xFFFFFFFE
+"""Position of a part's first follow-up: behind all that is in it."""
+
+
+def add_part(
+    turn: Turn,
+    run: RunRow,
+    node: Node,
+    around: PartRow | None,
+    item: int = 0,
+    value: str | None = None,
+    name: str | None = None,
+) -> PartRow:
+    """The row of a part that begins; the part around it counts it.
+
+    Args:
+        turn: the transaction.
+        run: its run.
+        node: the part in the plan.
+        around: the part that it stands in; of a follow-up the one that it follows, or that in
+            which the step that it follows stands.
+        item: of an item its index.
+        value: of an item what it stands for, as JSON text.
+        name: of an item its name.
+    """
+    position = BEHIND_ALL + FOLLOW_UPS.index(node.follows) if node.follows else node.position
+    part = turn.unit.parts.add(
+        PartRow(
+            id=turn.unit.new_id("parts"),
+            run=run.number,
+            parent=around.id if around else None,
+            node=node.index,
+            rank=_rank(around.rank if around else b"", item if value is not None else position),
+            inside=_inside(around) if around else None,
+            item=item,
+            name=name,
+            value=value,
+            total=0 if node.kind is Kind.EACH else len(node.children),
+            started_at=turn.now,
+            state=next_state(PART_TABLE, PartState.WAITING, StepEvent.OPEN, node.label),
+        )
+    )
+    if around and not node.follows:
+        turn.count_child(around.id, None, part.state)
+    return part
+
+
+def add_step(
+    turn: Turn,
+    run: RunRow,
+    node: Node,
+    around: PartRow,
+    given: str,
+    skip: str | None,
+    error: str | None,
+) -> StepRow:
+    """The row of a step that could begin, is skipped or fails at once; it still waits.
+
+    Args:
+        turn: the transaction.
+        run: its run.
+        node: the step in the plan.
+        around: the part that it stands in.
+        given: its input as JSON text.
+        skip: why it is skipped.
+        error: why it fails, as JSON text.
+    """
+    return turn.unit.steps.add(
+        StepRow(
+            id=turn.unit.new_id("steps"),
+            run=run.number,
+            part=around.id,
+            node=node.index,
+            rank=_rank(around.rank, node.position),
+            inside=_inside(around),
+            contract=turn.plan(run).contracts[node.task],
+            pool="",
+            share=run.share or f"run {run.number}",
+            input=given,
+            priority=run.priority,
+            state=StepState.WAITING,
+            ready_at=turn.now,
+            skip_reason=skip,
+            error=error,
+        )
+    )
+
+
+def _rank(around: bytes, position: int) -> bytes:
+    """Positions from outside in, four bytes each, so that bytes compare as plan order."""
+    return around + position.to_bytes(4, "big")
+
+
+def _inside(around: PartRow) -> int | None:
+    """The item that a child of a part stands in."""
+    return around.id if around.value is not None else around.inside
