@@ -11,7 +11,13 @@ from tests import looms
 from yarnloom.errors import FolderInUse, FolderUnusable
 from yarnloom.store import Database, audit, migrations
 from yarnloom.store.database import migrate
-from yarnloom.store.writing import NEXT_READY, READY_BY_LANE
+from yarnloom.store.writing import (
+    FAILED_UNDER,
+    FAULTY_UNDER,
+    GATHERED,
+    NEXT_READY,
+    READY_BY_LANE,
+)
 from yarnloom.testing import InlineService
 
 
@@ -86,6 +92,13 @@ def test_statements_that_run_per_step_use_an_index(inline: InlineService) -> Non
         ("SELECT * FROM parts WHERE run = ? AND parent IS NULL", (1,)),
         ("SELECT id FROM attempts WHERE worker = ? AND outcome IS NULL ORDER BY id", ("w",)),
         ("SELECT * FROM steps WHERE run = ? AND ended_at IS NULL ORDER BY rank", (1,)),
+        ("SELECT * FROM parts WHERE parent = ? AND node = ? AND item = 0", (1, 1)),
+        ("SELECT * FROM parts WHERE run = ? AND inside IS ? AND value IS NULL", (1, None)),
+        ("SELECT * FROM parts WHERE parent = ? AND name = ?", (1, "a")),
+        ("SELECT * FROM parts WHERE unmade > 0 AND outcome IS NULL", ()),
+        (f"{FAILED_UNDER.format(columns='*')} ORDER BY rank", (1, b"", b"")),
+        (f"{FAULTY_UNDER.format(columns='*')} ORDER BY rank", (1, b"", b"")),
+        (GATHERED, (1, 1)),
     ]
     for sql, values in checks:
         plan = inline.database.writer.execute(f"EXPLAIN QUERY PLAN {sql}", values).fetchall()
@@ -122,6 +135,9 @@ def test_a_reader_is_cut_off(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
         "UPDATE runs SET ended_at = 1, state = 'done'",
         "UPDATE steps SET open = 5",
         "UPDATE steps SET losses = 1",
+        "UPDATE parts SET following = 1",
+        "UPDATE parts SET outcome = 'done'",
+        "UPDATE parts SET state = 'done'",
         "UPDATE steps SET ended_at = 1",
     ],
 )

@@ -25,7 +25,7 @@ ALTER TABLE steps RENAME COLUMN task TO contract;
 DROP INDEX parts_by_place;
 CREATE UNIQUE INDEX parts_by_place ON parts (parent, node, item);
 CREATE UNIQUE INDEX parts_root ON parts (run) WHERE parent IS NULL;
-CREATE INDEX parts_inside ON parts (run, inside, rank);
+CREATE INDEX parts_inside ON parts (run, inside, rank) WHERE value IS NULL;
 CREATE INDEX parts_by_state ON parts (parent, coalesce(outcome, state), item)
   WHERE value IS NOT NULL;
 CREATE INDEX parts_by_name ON parts (parent, name) WHERE name IS NOT NULL;
