@@ -36,9 +36,8 @@ def show_wide() -> None:
     cost = [median(one.seconds / one.steps for one in pieces) * 1e6 for pieces in (few, many)]
     memory = [one.memory / 2**20 for one in many]
     print(f"  {wide.FEW:7,} items {cost[0]:.0f} us a step, {wide.MANY:7,} items {cost[1]:.0f} us")
-    print(
-        f"  memory {memory[0]:.0f} MB, halfway {memory[len(memory) // 2]:.0f}, then {memory[-1]:.0f}"
-    )
+    first, halfway, last = memory[0], memory[len(memory) // 2], memory[-1]
+    print(f"  memory {first:.0f} MB, halfway {halfway:.0f} MB, at the end {last:.0f} MB")
     print(f"wide: {cost[1] / cost[0]:.2f} times the cost a step of a short list (goal 1.2)")
 
 
