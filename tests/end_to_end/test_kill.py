@@ -17,12 +17,14 @@ from tests.helpers import (
     run_command,
     service,
 )
-from yarnloom import Run
+from yarnloom import Client, Run
+from yarnloom.client import Call
 from yarnloom.errors import RunFailed
 
 pytestmark = pytest.mark.slow
 
 OUTPUT = "begun, held, finished"
+LAST_ITEM = {"address": "harbours", "cursor": 149}
 
 
 def marks(folder: Path, name: str) -> list[int]:
@@ -39,8 +41,6 @@ def publish(program: ServiceProgram) -> None:
 
 def outcomes(run: Run, step: str) -> list[str | None]:
     """How the attempts of a step ended."""
-    from yarnloom.client import Call
-
     found = run._client.call(Call("GET", f"/runs/{run.number}/steps", query={"address": step}))
     return [attempt["outcome"] for attempt in found["attempts"]]
 
@@ -197,3 +197,30 @@ def test_a_cancelled_step_that_looks_ends_by_itself(tmp_path: Path) -> None:
 
         assert outcomes(run, "heed") == ["cancelled"]
         assert Path(f"/proc/{child}").exists()
+
+
+def test_a_list_survives_the_service(tmp_path: Path) -> None:
+    """Killed in the middle of an each, it goes on where it was: every item is done, once."""
+    data, harbours = tmp_path / "data", [f"harbour-{number}" for number in range(150)]
+    with service(data) as first:
+        publish(first)
+        worker = Program("worker", "--load", LOOM, env={"YARNLOOM_URL": first.url})
+        run = first.client().start("coast", harbours=harbours)
+
+        def progress(client: Client) -> dict[str, int]:
+            graph = client.call(Call("GET", f"/runs/{run.number}/graph"))
+            found: dict[str, int] = graph["parts"][0]["progress"]
+            return found
+
+        eventually(lambda: progress(first.client())["done"] > 20)
+        first.kill()
+    with service(data, port=first.port) as second:
+        client = second.client()
+        output = client.run(run.number).wait(120)
+        steps = client.call(Call("GET", f"/runs/{run.number}/items", query=LAST_ITEM))
+        counts = progress(client)
+        worker.end(2)
+
+    assert output == "all is well"
+    assert (counts["done"], counts["total"]) == (150, 150)
+    assert steps["items"][0]["name"] == "harbour-149"
