@@ -209,7 +209,7 @@ WRONG = {
     "no list": (each("e", over=param("year"), do=LISTED), "param('year') is an integer; expected"),
     "a hole": (
         sequence(LISTED, over_harbours(TOTALS, may_fail=1), step("b", bind, pages=previous)),
-        "the output of 'harbours', at /…, may be null; which is not expected. Let the task "
+        "the output of 'harbours' may hold null at /…, which is not expected. Let the task "
         'accept null there, or read output(..., only="done").',
     ),
     "what may be skipped": (

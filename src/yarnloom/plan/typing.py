@@ -145,9 +145,9 @@ class Types:
             return
         where = holes(given, wanted)
         if where is not None:
-            what = f"{what}, at {where}," if where else what
-            expected = f"expected {describe(wanted)}" if not where else "which is not expected"
-            self.say(node, f"{what} may be null; {expected}. {self._advice(source, where)}", name)
+            null = f"may hold null at {where}" if where else "may be null"
+            expected = f"; expected {describe(wanted)}" if not where else ", which is not expected"
+            self.say(node, f"{what} {null}{expected}. {self._advice(source, where)}", name)
 
     def _wrong_item(self, node: Node, name: str, source: FromItem) -> bool:
         schema, wrong = field_schema(self._item_schema(source.node), source.path)
