@@ -86,6 +86,20 @@ def test_a_single_task_from_the_command(served: ServiceProgram) -> None:
     assert "there is no task 'lisen'; did you mean 'listen'?" in wrong.stderr
 
 
+def test_the_code_of_an_attempt_is_shown(served: ServiceProgram, coast: str) -> None:
+    """By the hash that `show` gives."""
+    address = f"{coast}/harbours[saltmere]/listen"
+    shown = json.loads(run_command("show", address, "--json", url=served.url).stdout)
+    code = shown["attempts"][0]["code_hash"]
+    done = run_command("tasks", "listen", "--code", code, url=served.url)
+    unknown = run_command("tasks", "listen", "--code", "0", url=served.url)
+
+    assert f"marks/listen  code {code} (published)" in done.stdout
+    assert 'raise GiveUp("its gauge is silent")' in done.stdout
+    assert unknown.returncode == 2
+    assert "no code 0 of task marks/listen" in unknown.stderr
+
+
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [

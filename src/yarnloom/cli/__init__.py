@@ -123,6 +123,6 @@ def _talk(options: argparse.Namespace, target: object) -> int:
             case "workflows":
                 return looking.workflows(client, options.json)
             case "tasks":
-                return looking.tasks(client, options.json)
+                return looking.tasks(client, options.task, options.code, options.json)
             case _:
                 return looking.workers(client, options.json)

@@ -251,8 +251,10 @@ def workflows(client: Client, as_json: bool) -> int:
     return _list(client, "workflows", columns, row, hint, as_json)
 
 
-def tasks(client: Client, as_json: bool) -> int:
-    """List tasks."""
+def tasks(client: Client, name: str, code: str, as_json: bool) -> int:
+    """List tasks, or show one with its types and code."""
+    if name:
+        return _show_task(client, name, code, as_json)
 
     def row(one: View) -> list[Any]:
         same = [w["name"] for w in one["workers"] if w["code_hash"] == one["code_hash"]]
@@ -263,6 +265,22 @@ def tasks(client: Client, as_json: bool) -> int:
     columns = ("task", "code", "workers", "what it does")
     hint = "publish a loom with `yarnloom publish MODULE:LOOM`"
     return _list(client, "tasks", columns, row, hint, as_json)
+
+
+def _show_task(client: Client, name: str, code: str, as_json: bool) -> int:
+    query = {"name": name, **({"code": code} if code else {})}
+    found = client.call(Call("GET", "/tasks", query=query))
+    if as_json:
+        output.print_json(found)
+        return 0
+    same = found["shown_code"] == found["code_hash"]
+    what = "published" if same else f"published is {found['code_hash']}"
+    out.print(Text.assemble((found["name"], "bold"), f"  code {found['shown_code']} ({what})"))
+    for side in ("input", "output"):
+        out.print(Text(f"{side:<8}", style="dim"), output.short_value(found[side], 400), sep="")
+    out.print()
+    out.print(Text(found["source"].rstrip()), soft_wrap=True)
+    return 0
 
 
 def workers(client: Client, as_json: bool) -> int:

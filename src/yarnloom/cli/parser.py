@@ -159,7 +159,9 @@ def build_parser() -> Parser:
     )
 
     add("workflows", "List the workflows that are published.", service, reading)
-    add("tasks", "List the tasks that are published, and who has them.", service, reading)
+    tasks = add("tasks", "List the tasks, or show one with its code.", service, reading)
+    tasks.add_argument("task", nargs="?", default="", metavar="TASK", help="show this one")
+    tasks.add_argument("--code", default="", metavar="HASH", help="with the code of an attempt")
     add("workers", "List the workers.", service, reading)
     return parser
 
