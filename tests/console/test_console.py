@@ -47,8 +47,9 @@ def test_an_each_is_a_bundle_that_opens(program: ServiceProgram, page: Page) -> 
     expect(page).to_have_url(re.compile(r"at=harbours%5Bold%2520weir%5D"))
     expect(page.get_by_label("Where this is")).to_contain_text("harbours[old weir]")
     page.get_by_label(re.compile(r"step harbours\[old%20weir\]/figures/sum, done")).click()
+    opened = page.get_by_role("dialog", name=f"{run.number}/harbours[old%20weir]/figures/sum")
+    expect(opened).to_contain_text("marks/pair")
     expect(drawer).to_have_count(1)
-    expect(drawer).to_contain_text("harbours[old%20weir]/figures/sum")
     page.get_by_role("button", name="whole run").click()
 
     expect(bundle).to_be_visible()
