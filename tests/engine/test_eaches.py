@@ -365,6 +365,24 @@ def test_after_a_cancel_only_the_end_is_followed_up() -> None:
     assert work == ["1/on_end/e"]
 
 
+def test_what_was_cut_short_is_not_done() -> None:
+    """A sequence of which a step is done when its parallel stops is skipped, as stopped."""
+    loom = made(parallel("p", sequence("s", step("x", give), step("y", give)), step("b", refuse)))
+    with inline_service() as inline:
+        inline.publish(loom)
+        number = inline.start("w", {})
+        inline.do(Register("w", "w", {}, 2, {"l/give": "h", "l/refuse": "h"}))
+        first, second = inline.batch(Ask("w")).messages["w"]
+        error = {"type": "E", "message": "no"}
+        inline.do(Report("w", (ReportItem(second["attempt"], "failed", None, error, 0.0),)))
+        inline.do(Report("w", (ReportItem(first["attempt"], "done", 1, None, 0.0),)))
+        cut = inline.graph(number, "p/s")
+
+        assert [one["state"] for one in cut["parts"]] == ["done", "skipped"]
+        assert (cut["state"], cut["skip_reason"]) == ("skipped", "stopped")
+        assert inline.run(number)["state"] == "failed"
+
+
 def test_a_cancel_spares_the_follow_up_that_runs() -> None:
     """Its worker is told to stop by the second cancel only."""
     loom = made(step("r", refuse), on_failure=step("f", give, value=1))
