@@ -1,10 +1,11 @@
-import { Button, Chip, Drawer, Group, Stack, Table, Text } from "@mantine/core";
+import { Button, Chip, Group, Stack, Table, Text } from "@mantine/core";
 import { useState } from "react";
 
 import type { EachPart, Item, StepState } from "../../api/types";
 import { Band } from "../../components/Band";
 import { countsText } from "../../components/counts";
 import { Empty, ErrorNote } from "../../components/Notes";
+import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
 import { Took } from "../../components/Time";
 import { useItems } from "../../queries/runs";
@@ -26,22 +27,15 @@ interface Props {
 /** The items of an each beside the graph: counts, a filter by state, and a paged list. */
 export function ItemsDrawer({ run, address, each, onClose, onItem }: Props) {
   return (
-    <Drawer
-      opened={address !== null}
+    <SideDrawer
+      title={address === null ? null : `${run}/${address}`}
+      closeLabel="Close the items"
       onClose={onClose}
-      position="right"
-      size="var(--drawer-width)"
-      withOverlay={false}
-      lockScroll={false}
-      trapFocus={false}
-      title={<Text fw={650}>{address && `${run}/${address}`}</Text>}
-      closeButtonProps={{ "aria-label": "Close the items" }}
-      classNames={{ content: classes.content, header: classes.header }}
     >
       {address !== null && (
         <Items run={run} address={address} each={each} onItem={onItem} key={address} />
       )}
-    </Drawer>
+    </SideDrawer>
   );
 }
 

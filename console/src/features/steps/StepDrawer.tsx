@@ -1,8 +1,9 @@
-import { Accordion, Drawer, Group, Stack, Table, Text, Title } from "@mantine/core";
+import { Accordion, Group, Stack, Table, Text, Title } from "@mantine/core";
 
 import type { Attempt, Json, Step } from "../../api/types";
 import { FoldedValue } from "../../components/FoldedValue";
 import { ErrorNote } from "../../components/Notes";
+import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
 import { spell } from "../../components/time";
 import { Ago, Took } from "../../components/Time";
@@ -21,20 +22,13 @@ interface Props {
 /** Everything of one step, beside the graph. */
 export function StepDrawer({ run, address, onClose }: Props) {
   return (
-    <Drawer
-      opened={address !== null}
+    <SideDrawer
+      title={address === null ? null : `${run}/${address}`}
+      closeLabel="Close the step"
       onClose={onClose}
-      position="right"
-      size="var(--drawer-width)"
-      withOverlay={false}
-      lockScroll={false}
-      trapFocus={false}
-      title={<Text fw={650}>{address && `${run}/${address}`}</Text>}
-      closeButtonProps={{ "aria-label": "Close the step" }}
-      classNames={{ content: classes.content, header: classes.header }}
     >
       {address !== null && <Inside run={run} address={address} />}
-    </Drawer>
+    </SideDrawer>
   );
 }
 
