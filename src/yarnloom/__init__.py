@@ -3,11 +3,13 @@
 from typing import TYPE_CHECKING, Any
 
 from yarnloom.context import StepContext
-from yarnloom.errors import GiveUp, YarnloomError
+from yarnloom.errors import GiveUp, TryLater, YarnloomError
 from yarnloom.failures import FailedItem, FailedStep, Failure, Fault
 from yarnloom.loom import Loom
 from yarnloom.plan import (
     Part,
+    Rate,
+    Retry,
     each,
     failure,
     failures,
@@ -37,8 +39,11 @@ __all__ = [
     "GiveUp",
     "Loom",
     "Part",
+    "Rate",
+    "Retry",
     "Run",
     "StepContext",
+    "TryLater",
     "YarnloomError",
     "each",
     "failure",

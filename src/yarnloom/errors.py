@@ -26,7 +26,8 @@ YarnloomError
 │   └── RunCancelled
 ├── WaitTimeout             the run has not ended yet
 ├── Stopped                 raised inside a task by `ctx.check()` when it is told to stop
-└── GiveUp                  raise it inside a task to fail without more attempts
+├── GiveUp                  raise it inside a task to fail without more attempts
+└── TryLater                raise it inside a task to choose when it is tried again
 
 A message says what was found, what was expected, and what to do next.
 """
@@ -37,6 +38,8 @@ import difflib
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any, ClassVar
+
+from yarnloom.units import Duration, duration_text, seconds
 
 
 @dataclass(frozen=True, slots=True)
@@ -224,6 +227,23 @@ class GiveUp(YarnloomError):
     """Raise it inside a task to fail the step without more attempts."""
 
     code = "give-up"
+
+
+class TryLater(YarnloomError):
+    """Raise it inside a task to be tried again after a time of your own choice.
+
+    It spends a try like any error, and its step's retry rule still says how many there are.
+
+    Args:
+        after: how long to wait: seconds as a number, or text as `"30s"`, `"5m"`.
+        reason: why, for people.
+    """
+
+    code = "try-later"
+
+    def __init__(self, after: Duration, reason: str = "") -> None:
+        self.after = seconds(after)
+        super().__init__(reason or f"to be tried again after {duration_text(self.after)}")
 
 
 def subclasses(root: type[YarnloomError] = YarnloomError) -> dict[str, type[YarnloomError]]:

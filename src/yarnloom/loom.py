@@ -6,23 +6,39 @@ import functools
 import hashlib
 import inspect
 import typing
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, TypeVar, overload
 
 from pydantic import BaseModel, ConfigDict, PydanticSchemaGenerationError, TypeAdapter
 from pydantic.errors import PydanticInvalidForJsonSchema, PydanticUndefinedAnnotation
-from typing_extensions import TypedDict
+from typing_extensions import TypedDict, Unpack
 
 from yarnloom.context import StepContext
-from yarnloom.errors import LoomError, PlanError, Problem
-from yarnloom.plan import NAME, NAME_RULE, STEP_OPTIONS, Part, Plan, compile_plan, examine
+from yarnloom.errors import LoomError, PlanError, Problem, nearest
+from yarnloom.plan import (
+    NAME,
+    NAME_RULE,
+    STEP_OPTIONS,
+    Part,
+    Plan,
+    PoolDeclaration,
+    Rate,
+    Retry,
+    StepRules,
+    compile_plan,
+    examine,
+    read_rules,
+    unknown_pools,
+)
+from yarnloom.units import Duration, Size
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 _NO_PARAMS: dict[str, Any] = {"type": "object", "properties": {}, "additionalProperties": False}
 DEFAULT_GRACE = 10.0
 Overlap = Literal["allowed", "never"]
+IfBusyText = Literal["wait", "skip", "replace"]
 
 
 class Task:
@@ -38,6 +54,7 @@ class Task:
         io: whether its attempts share one process of a worker, many at a time.
         pin_code: whether steps run only with the code that their plan was published with.
         was: full names that it had before; it also serves plans that use them.
+        rules: how its steps are run; `per` is the name of an input there.
     """
 
     def __init__(
@@ -52,6 +69,7 @@ class Task:
         io: bool,
         pin_code: bool,
         was: Sequence[str],
+        rules: StepRules,
     ) -> None:
         self.name = name
         self.full_name = f"{loom}/{name}"
@@ -62,6 +80,7 @@ class Task:
         self.io = io or self.is_async
         self.pin_code = pin_code
         self.was = tuple(f"{loom}/{earlier}" for earlier in was)
+        self.rules = rules
         self._release = release
 
     @functools.cached_property
@@ -171,7 +190,43 @@ class Task:
             "io": self.io,
             "pin_code": self.pin_code,
             "was": list(self.was),
+            "rules": self.rules.to_json() | ({"per": self.rules.per} if self.rules.per else {}),
         }
+
+    def problems(self) -> list[Problem]:
+        """What is wrong with it, other than its name."""
+        try:
+            known = self.facts()["input"].get("properties", {})
+        except LoomError as error:
+            return [Problem(self.name, error.message)]
+        found = []
+        per = self.rules.per
+        if per and per not in known:
+            message = f"it has no input {per!r}{nearest(per, known)}"
+            found.append(Problem(f"{self.name}.per", message))
+        if per and not self.rules.pool:
+            message = "per= names the input for whose values a pool has limits; give pool= too"
+            found.append(Problem(f"{self.name}.per", message))
+        if self.rules.memory and self.io:
+            message = (
+                "attempts of async and io tasks share a process, so none has a limit of its own"
+            )
+            found.append(Problem(f"{self.name}.memory", message))
+        return found
+
+
+class TaskRules(TypedDict, total=False):
+    """How the steps of a task are run; `Loom.task` says what each means."""
+
+    pool: str
+    per: str
+    retry: Retry
+    timeout: Duration
+    deadline: Duration
+    losses: int
+    only_on: Collection[str]
+    memory: Size
+    priority: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,6 +237,7 @@ class _Declared:
     plan: Part
     on_failure: Part | None
     on_end: Part | None
+    options: dict[str, Any]
 
 
 class Loom:
@@ -200,6 +256,7 @@ class Loom:
         self._tasks: dict[str, Task] = {}
         self._by_function: dict[Callable[..., Any], Task] = {}
         self._workflows: dict[str, _Declared] = {}
+        self._pools: dict[str, PoolDeclaration] = {}
         self._problems: list[Problem] = []
 
     def __repr__(self) -> str:
@@ -209,6 +266,37 @@ class Loom:
     def tasks(self) -> dict[str, Task]:
         """The tasks by name."""
         return dict(self._tasks)
+
+    @property
+    def pools(self) -> list[PoolDeclaration]:
+        """The pools that it declares, in order."""
+        return list(self._pools.values())
+
+    def pool(
+        self, name: str, *, limit: int | None = None, rate: Rate | None = None, note: str = ""
+    ) -> None:
+        """Declare a pool: a named limit that holds across all runs and workers.
+
+        Pools belong to the service: where looms differ the smaller limit holds, and what is changed
+        there by hand wins over all.
+
+        Args:
+            name: steps name it with `pool=`.
+            limit: how many attempts may run at once; any number unless given.
+            rate: how many may begin in a time, e.g. `Rate(10, per="1s")`.
+            note: what the limit is for, for people.
+        """
+        if not NAME.match(name):
+            self._say(name, f"found the pool name {name!r}; a name has {NAME_RULE}")
+        if name in self._pools:
+            self._say(name, "two pools have this name; declare it once")
+        if limit is not None and (type(limit) is not int or limit < 0):
+            self._say(f"{name}.limit", f"found {limit!r:.60}; expected a whole number from 0 on")
+            limit = None
+        if rate is not None and not isinstance(rate, Rate):
+            self._say(f"{name}.rate", f"found {rate!r:.60}; expected Rate(10, per='1s')")
+            rate = None
+        self._pools[name] = PoolDeclaration(name, limit, rate, note)
 
     @property
     def served(self) -> dict[str, Task]:
@@ -229,6 +317,7 @@ class Loom:
         io: bool = False,
         pin_code: bool = False,
         was: Sequence[str] = (),
+        **rules: Unpack[TaskRules],
     ) -> Callable[[Function], Function]: ...
     def task(
         self,
@@ -241,6 +330,7 @@ class Loom:
         io: bool = False,
         pin_code: bool = False,
         was: Sequence[str] = (),
+        **rules: Unpack[TaskRules],
     ) -> Function | Callable[[Function], Function]:
         """Declare a function as a task. The function stays as it is, and can be called directly.
 
@@ -258,10 +348,27 @@ class Loom:
                 with. Without it any worker will do whose task has this name and fitting types.
             was: names that the task had before: workers with this loom also run steps of plans
                 that still use them.
+            rules: how its steps are run; a step can say otherwise. They are:
+            pool: the pool that limits how many of its steps run at once.
+            per: the name of an input: the pool has a limit of its own for each of its values.
+            retry: when a failed attempt is followed by another; without it there is one try.
+            timeout: how long an attempt may run; one that goes on is told to stop, and killed
+                after its grace. It is a failed try.
+            deadline: how long after it could first run a step must have ended, tries included.
+            losses: how often a step's worker or process may die before it fails; 3 unless given.
+            only_on: what a worker must have to run it, as `["gpu"]`: see `worker --has`.
+            memory: how much memory an attempt may use, as "500 MB"; one that uses more is killed.
+            priority: higher runs first, from -1000 to 1000; else the run's.
         """
+
+        if unknown := rules.keys() - TaskRules.__optional_keys__:
+            raise TypeError(f"loom.task() has no option {sorted(unknown)[0]!r}")
+        found, wrong = read_rules(dict(rules))
 
         def declare(declared: Function) -> Function:
             own_name = name or declared.__name__
+            for option, message in wrong:
+                self._say(f"{own_name}.{option}", message)
             task = Task(
                 self.name,
                 own_name,
@@ -272,6 +379,7 @@ class Loom:
                 io=io,
                 pin_code=pin_code,
                 was=was,
+                rules=found,
             )
             if not NAME.match(task.name):
                 self._say(task.name, f"found the task name {task.name!r}; a name has {NAME_RULE}")
@@ -291,6 +399,10 @@ class Loom:
         params: type[BaseModel] | None = None,
         on_failure: Part | None = None,
         on_end: Part | None = None,
+        share: Any = None,
+        at_once: int | None = None,
+        if_busy: IfBusyText | None = None,
+        deadline: Duration | None = None,
     ) -> None:
         """Declare a workflow.
 
@@ -300,13 +412,21 @@ class Loom:
             params: a Pydantic model of what a run is started with; none unless given.
             on_failure: a part that runs when the plan has failed.
             on_end: a part that runs when the plan has ended, in any way.
+            share: whom fair turns of its runs are counted for, e.g. `param("customer")`; each run
+                has turns of its own unless given, here or at its start.
+            at_once: how many of its runs may be under way at once.
+            if_busy: what becomes of one that comes when so many are: "wait" begins it when one has
+                ended, "skip" cancels it, "replace" cancels the oldest to begin it.
+            deadline: how long after its start a run must have ended; else it is stopped as by a
+                cancel, and has failed.
         """
         if name in self._workflows:
             self._say(name, "two workflows have this name; rename one of them")
         schema = params.model_json_schema() if params else _NO_PARAMS
         # A param that is not known is a mistake, not something to pass over.
         schema = {**schema, "additionalProperties": False}
-        self._workflows[name] = _Declared(schema, plan, on_failure, on_end)
+        options = {"share": share, "at_once": at_once, "if_busy": if_busy, "deadline": deadline}
+        self._workflows[name] = _Declared(schema, plan, on_failure, on_end, options)
 
     def _say(self, where: str, message: str) -> None:
         self._problems.append(Problem(where, message))
@@ -315,10 +435,7 @@ class Loom:
         """Every workflow's plan, and every mistake in the whole loom, without running anything."""
         problems = list(self._problems)
         for task in self._tasks.values():
-            try:
-                task.facts()
-            except LoomError as error:
-                problems.append(Problem(task.name, error.message))
+            problems += task.problems()
         problems += self._renamed_twice()
         plans = []
         for name, declared in self._workflows.items():
@@ -330,8 +447,11 @@ class Loom:
                 self._facts,
                 on_failure=declared.on_failure,
                 on_end=declared.on_end,
+                options=declared.options,
             )
             plan, more = examine(document)
+            if plan is not None:
+                more += unknown_pools(plan, self._pools)
             # One mistake, one message: what compiling saw, checking would see once more.
             seen = {problem.where for problem in found}
             problems += [*found, *(problem for problem in more if problem.where not in seen)]

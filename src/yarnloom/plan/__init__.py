@@ -1,7 +1,7 @@
 """Plans: parts, references, compile, check, and the JSON form. Pure: no I/O, no clock."""
 
 from yarnloom.plan.addresses import address_in, item_key, item_name, split_address
-from yarnloom.plan.check import NAME, NAME_RULE, examine, read_plan
+from yarnloom.plan.check import NAME, NAME_RULE, examine, read_plan, unknown_pools
 from yarnloom.plan.compile import compile_plan
 from yarnloom.plan.model import (
     FOLLOW_UPS,
@@ -15,6 +15,7 @@ from yarnloom.plan.model import (
     FromItem,
     FromOutput,
     FromParam,
+    IfBusy,
     Kind,
     Node,
     OneFails,
@@ -43,6 +44,7 @@ from yarnloom.plan.references import (
     param,
     previous,
 )
+from yarnloom.plan.rules import PoolDeclaration, Rate, Retry, StepRules, kind_name, read_rules
 
 __all__ = [
     "FOLLOW_UPS",
@@ -61,6 +63,7 @@ __all__ = [
     "FromItem",
     "FromOutput",
     "FromParam",
+    "IfBusy",
     "IfOneFails",
     "Kind",
     "Node",
@@ -68,9 +71,13 @@ __all__ = [
     "Parallel",
     "Part",
     "Plan",
+    "PoolDeclaration",
+    "Rate",
+    "Retry",
     "Sequence",
     "Source",
     "Step",
+    "StepRules",
     "address_in",
     "compile_plan",
     "each",
@@ -80,12 +87,15 @@ __all__ = [
     "item",
     "item_key",
     "item_name",
+    "kind_name",
     "output",
     "parallel",
     "param",
     "previous",
     "read_plan",
+    "read_rules",
     "sequence",
     "split_address",
     "step",
+    "unknown_pools",
 ]

@@ -9,6 +9,8 @@ compared (`typing`).
 from __future__ import annotations
 
 import re
+from collections.abc import Collection
+from dataclasses import replace
 from typing import Any
 
 from yarnloom.errors import PlanError, Problem, nearest
@@ -17,15 +19,17 @@ from yarnloom.plan.model import (
     PLAN_FORMAT,
     Constant,
     EachFacts,
+    IfBusy,
     Kind,
     Node,
     OneFails,
     Plan,
-    Source,
 )
+from yarnloom.plan.rules import RULES, read_rules
 from yarnloom.plan.schemas import schema_problem
 from yarnloom.plan.scopes import Findings, Scopes
 from yarnloom.plan.typing import Types
+from yarnloom.units import seconds
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}\Z")
 NAME_RULE = "letters, digits, '-', '_' and '.', at most 100, beginning with a letter or digit"
@@ -35,7 +39,7 @@ MAX_DEPTH = 50
 
 _OF_ALL = {"kind", "label", "only_if", *FOLLOW_UPS}
 _KEYS = {
-    Kind.STEP: _OF_ALL | {"task", "inputs"},
+    Kind.STEP: _OF_ALL | {"task", "inputs", *RULES},
     Kind.SEQUENCE: _OF_ALL | {"parts"},
     Kind.PARALLEL: _OF_ALL | {"parts", "if_one_fails"},
     Kind.EACH: _OF_ALL | {"over", "do", "name", "at_once", "batch", "if_one_fails", "may_fail"},
@@ -68,6 +72,7 @@ def examine(document: Any) -> tuple[Plan | None, list[Problem]]:
     findings = Findings(plan)
     reader = _Reader(plan, findings)
     reader.part(document["plan"], None, 0, 0)
+    reader.runs(document)
     if not findings.problems and not any(True for _ in plan.steps()):
         findings.say(None, "there is no step in it; add one")
     reader.resolve()
@@ -210,6 +215,13 @@ class _Reader:
         if not isinstance(raw.get("inputs", {}), dict):
             self.say(node, "its inputs are not an object by input name")
             self.raw[node.index] = {**raw, "inputs": {}}
+        node.rules, wrong = read_rules({name: raw[name] for name in RULES if name in raw})
+        for name, message in wrong:
+            self.say(node, message, name)
+        if "per" in raw and not node.rules.pool:
+            self.say(
+                node, "per= says for what a pool has a limit of its own; give pool= too", "per"
+            )
 
     def each(self, raw: dict[str, Any], node: Node, depth: int) -> None:
         self.if_one_fails(raw, node)
@@ -233,6 +245,26 @@ class _Reader:
             return value
         self.say(node, f"found {value!r:.60}; expected a whole number from 1 on", option)
         return None
+
+    def runs(self, document: dict[str, Any]) -> None:
+        """What the workflow says of its runs."""
+        if not self.plan.nodes:
+            return
+        root = self.plan.nodes[0]
+        self.plan.at_once = self.count(document, root, "at_once")
+        busy = document.get("if_busy", IfBusy.WAIT)
+        if busy not in list(IfBusy):
+            choices = " or ".join(map(repr, map(str, IfBusy)))
+            self.say(root, f"found {busy!r:.60}; expected {choices}", "if_busy")
+        elif "if_busy" in document and self.plan.at_once is None:
+            self.say(root, "if_busy= needs at_once=, which says when it is busy", "if_busy")
+        else:
+            self.plan.if_busy = IfBusy(busy)
+        if (given := document.get("deadline")) is not None:
+            try:
+                self.plan.deadline = seconds(given)
+            except ValueError as error:
+                self.say(root, str(error), "deadline")
 
     def may_fail(self, value: Any, node: Node) -> tuple[float, bool]:
         if value is None:
@@ -263,6 +295,8 @@ class _Reader:
         scopes.refuse_cycles()
         for node in self.plan.nodes:
             types.check(node, self.raw[node.index])
+        if self.plan.share is not None:
+            types.check_share(self.plan.share)
         types.mark_wanted()
 
     def references(self, node: Node, scopes: Scopes) -> None:
@@ -272,20 +306,24 @@ class _Reader:
         if node.each:
             over = scopes.source(node, "over", raw.get("over"))
             path = scopes.item_name(node, raw["name"]) if "name" in raw else None
-            node.each = _with(node.each, over, path)
+            node.each = replace(node.each, over=over or node.each.over, name=path)
         if node.kind is Kind.STEP:
             for name, one in raw.get("inputs", {}).items():
                 source = scopes.source(node, name, one)
                 if source is not None:
                     node.inputs[name] = source
+            if "per" in raw:
+                per = scopes.source(node, "per", raw["per"])
+                node.rules = replace(node.rules, per=per)
+        if node.parent is None and "share" in self.plan.document:
+            self.plan.share = scopes.share(node, self.plan.document["share"])
 
 
-def _with(facts: EachFacts, over: Source | None, name: tuple[str, ...] | None) -> EachFacts:
-    return EachFacts(
-        over if over is not None else facts.over,
-        name,
-        facts.at_once,
-        facts.batch,
-        facts.may_fail,
-        facts.may_fail_percent,
-    )
+def unknown_pools(plan: Plan, known: Collection[str]) -> list[Problem]:
+    """Pools that steps of a plan name and nobody declares."""
+    found = Findings(plan)
+    for pool, node in plan.pools.items():
+        if pool not in known:
+            hint = nearest(pool, known) if known else "; declare it: loom.pool(...)"
+            found.say(node, f"there is no pool {pool!r}{hint}", "pool")
+    return found.problems

@@ -13,7 +13,9 @@ from yarnloom.errors import LoomError, Problem
 from yarnloom.plan.model import ON_END, ON_FAILURE, PLAN_FORMAT, Kind
 from yarnloom.plan.parts import Each, Parallel, Part, Sequence, Step
 from yarnloom.plan.references import Reference
+from yarnloom.plan.rules import StepRules, read_rules
 from yarnloom.plan.schemas import Schema
+from yarnloom.units import seconds
 from yarnloom.values import encode, pointer
 
 
@@ -40,6 +42,10 @@ class TaskFacts(Protocol):
     def pin_code(self) -> bool:
         """Whether steps run only with this code."""
 
+    @property
+    def rules(self) -> StepRules:
+        """How its steps are run; `per` is the name of an input."""
+
 
 Lookup = Callable[[Callable[..., Any]], TaskFacts | None]
 
@@ -53,6 +59,7 @@ def compile_plan(
     *,
     on_failure: Part | None = None,
     on_end: Part | None = None,
+    options: dict[str, Any] | None = None,
 ) -> tuple[dict[str, Any], list[Problem]]:
     """The JSON form of a workflow.
 
@@ -64,6 +71,7 @@ def compile_plan(
         lookup: finds the task that a function was declared as.
         on_failure: the workflow's follow-up for a failure.
         on_end: the workflow's follow-up for any end.
+        options: what the workflow says of its runs: `share`, `at_once`, `if_busy`, `deadline`.
 
     Returns:
         The document, and the problems that can only be seen in Python (a function that is no
@@ -83,6 +91,7 @@ def compile_plan(
         "workflow": name,
         "params": params_schema,
         "tasks": dict(sorted(writer.tasks.items())),
+        **writer.options(options or {}, name),
         "plan": body,
     }
     return document, writer.problems
@@ -154,9 +163,23 @@ class _Writer:
                 body[option] = value
         return body
 
+    def options(self, given: dict[str, Any], where: str) -> dict[str, Any]:
+        """What a workflow says of its runs; whether it is right is seen when it is read."""
+        found = {name: value for name, value in given.items() if value is not None}
+        if "share" in found:
+            found["share"] = self.input(found["share"], f"{where}.share")
+        if "deadline" in found:
+            try:
+                found["deadline"] = seconds(found["deadline"])
+            except ValueError as error:
+                self.problems.append(Problem(f"{where}.deadline", str(error)))
+                del found["deadline"]
+        return found
+
     def step(self, part: Step, where: str) -> dict[str, Any]:
         facts = self.lookup(part.task)
         inputs = {name: self.input(value, f"{where}.{name}") for name, value in part.inputs.items()}
+        rules: dict[str, Any] = {}
         if facts is None:
             shown = getattr(part.task, "__name__", repr(part.task))
             self.problems.append(
@@ -165,7 +188,23 @@ class _Writer:
             task = ""
         else:
             task = self.task(facts)
-        return {"kind": Kind.STEP, "label": part.label, "task": task, "inputs": inputs}
+            rules = self.rules(part, facts, inputs, where)
+        return {"kind": Kind.STEP, "label": part.label, "task": task, "inputs": inputs, **rules}
+
+    def rules(
+        self, part: Step, facts: TaskFacts, inputs: dict[str, Any], where: str
+    ) -> dict[str, Any]:
+        """How a step is run: what it says, else what its task says."""
+        own, wrong = read_rules({name: v for name, v in part.rules.items() if name != "per"})
+        self.problems += [Problem(f"{where}.{name}", message) for name, message in wrong]
+        found = {**facts.rules.to_json(), **own.to_json()}
+        if part.rules.get("pool") == "":
+            found.pop("pool", None)
+        if "per" in part.rules:
+            found["per"] = self.input(part.rules["per"], f"{where}.per")
+        elif facts.rules.per and found.get("pool") == facts.rules.pool:
+            found["per"] = per_input(facts, inputs)
+        return found
 
     def task(self, facts: TaskFacts) -> str:
         """The task's name, empty for one that cannot be described: that is said where it stands."""
@@ -193,6 +232,13 @@ class _Writer:
             self.problems.append(Problem(where, str(error)))
             return {"constant": None}
         return {"constant": value}
+
+
+def per_input(facts: TaskFacts, inputs: dict[str, Any]) -> dict[str, Any]:
+    """Where the value comes from of the input that a task's pool is limited for."""
+    default = facts.input_schema.get("properties", {}).get(facts.rules.per, {}).get("default")
+    found: dict[str, Any] = inputs.get(facts.rules.per, {"constant": default})
+    return found
 
 
 def _label(part: Any, position: int) -> str:

@@ -14,6 +14,7 @@ from functools import cached_property
 from typing import Any
 
 from yarnloom.plan.references import NOT_GIVEN
+from yarnloom.plan.rules import PLAIN_RULES, StepRules
 from yarnloom.values import fingerprint
 
 PLAN_FORMAT = 1
@@ -41,6 +42,14 @@ class OneFails(StrEnum):
     STOP = "stop"  # begins nothing more
     CANCEL = "cancel"  # and stops what runs
     FINISH = "finish"  # lets the others go on
+
+
+class IfBusy(StrEnum):
+    """What becomes of a run of a workflow of which as many are under way as may be."""
+
+    WAIT = "wait"  # it is begun when one has ended
+    SKIP = "skip"  # it is cancelled
+    REPLACE = "replace"  # as many as needed are cancelled, the oldest first
 
 
 @dataclass(frozen=True, slots=True)
@@ -149,6 +158,7 @@ class Node:
         only_if: a condition; None if it has none.
         task: of a step: the task's full name, `loom/task`.
         inputs: of a step: where each input comes from.
+        rules: of a step: how it is run; `per` is a source there.
         if_one_fails: of a parallel or each.
         each: of an each.
         waits_for: of a branch of a parallel: the sibling branches that are read in it.
@@ -169,6 +179,7 @@ class Node:
     only_if: Source | None = None
     task: str = ""
     inputs: dict[str, Source] = field(default_factory=dict)
+    rules: StepRules = PLAIN_RULES
     if_one_fails: OneFails = OneFails.STOP
     each: EachFacts | None = None
     waits_for: list[int] = field(default_factory=list)
@@ -186,12 +197,20 @@ class Plan:
         name: the workflow's name within its loom.
         document: the JSON form.
         nodes: in plan order.
+        share: where the name comes from that fair turns of a run are counted for; else its own.
+        at_once: how many runs of the workflow may be under way; None for any number.
+        if_busy: what becomes of a run that comes when so many are.
+        deadline: seconds from a run's start to when it must have ended.
     """
 
     loom: str
     name: str
     document: dict[str, Any]
     nodes: list[Node]
+    share: Source | None = None
+    at_once: int | None = None
+    if_busy: IfBusy = IfBusy.WAIT
+    deadline: float | None = None
 
     @property
     def workflow(self) -> str:
@@ -219,6 +238,17 @@ class Plan:
     def contracts(self) -> dict[str, str]:
         """For each task used what a worker must fit: `loom/task@` and a hash of its facts."""
         return {name: f"{name}@{fingerprint(facts)[:10]}" for name, facts in self.tasks.items()}
+
+    def contract(self, step: Node) -> str:
+        """What a worker must fit to run a step: its task's, and behind `+` what it must have."""
+        found = self.contracts[step.task]
+        return f"{found}+{','.join(step.rules.only_on)}" if step.rules.only_on else found
+
+    @cached_property
+    def pools(self) -> dict[str, Node]:
+        """Every pool that a step names, with the first such step."""
+        steps = [one for one in self.nodes if one.rules.pool]
+        return {one.rules.pool: one for one in reversed(steps)}
 
     def path(self, node: Node) -> list[Node]:
         """The node and the parts around it, from outside in, without the root."""

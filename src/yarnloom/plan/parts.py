@@ -6,25 +6,15 @@ part that can be used again. Compiling turns them into the JSON plan.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Collection
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
-STEP_OPTIONS = frozenset(
-    {
-        "only_if",
-        "on_failure",
-        "on_end",
-        "retry",
-        "pool",
-        "per",
-        "timeout",
-        "deadline",
-        "losses",
-        "priority",
-    }
-)
-"""Keywords of `step` that belong to Yarn Loom, now or later: no input may be called so."""
+from yarnloom.plan.rules import RULES, Retry
+from yarnloom.units import Duration, Size
+
+STEP_OPTIONS = frozenset({"only_if", "on_failure", "on_end", *RULES})
+"""Keywords of `step` that belong to Yarn Loom: no input may be called so."""
 
 IfOneFails = Literal["stop", "cancel", "finish"]
 
@@ -40,11 +30,12 @@ class _Common:
 
 @dataclass(frozen=True, slots=True)
 class Step(_Common):
-    """One use of a task in a workflow."""
+    """One use of a task in a workflow; `rules` is what it says otherwise than its task."""
 
     label: str
     task: Callable[..., Any]
     inputs: dict[str, Any]
+    rules: dict[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,9 +80,20 @@ def step(
     only_if: Any = None,
     on_failure: Part | None = None,
     on_end: Part | None = None,
+    pool: str | None = None,
+    per: Any = None,
+    retry: Retry | None = None,
+    timeout: Duration | None = None,
+    deadline: Duration | None = None,
+    losses: int | None = None,
+    only_on: Collection[str] | None = None,
+    memory: Size | None = None,
+    priority: int | None = None,
     **inputs: Any,
 ) -> Step:
     """One use of a task in a workflow.
+
+    What is given of `pool` and all behind it holds instead of what the task says.
 
     Args:
         label: the step's name among its siblings.
@@ -99,9 +101,30 @@ def step(
         only_if: a reference to true or false; when false the step is skipped, its output null.
         on_failure: a part that runs when the step has failed.
         on_end: a part that runs when the step has ended, in any way.
+        pool: the pool that limits how many such steps run at once; "" for none.
+        per: a reference; the pool has a limit of its own for each of its values.
+        retry: when a failed attempt is followed by another.
+        timeout: how long an attempt may run.
+        deadline: how long after it could first run the step must have ended.
+        losses: how often its worker or process may die before it fails; 3 unless given.
+        only_on: what a worker must have to run it, as `["gpu"]`.
+        memory: how much memory an attempt may use, as "500 MB".
+        priority: higher runs first, from -1000 to 1000; else its run's.
         inputs: for each input of the task a constant or a reference.
     """
-    return Step(label, task, inputs, only_if=only_if, on_failure=on_failure, on_end=on_end)
+    rules = {
+        "pool": pool,
+        "per": per,
+        "retry": retry,
+        "timeout": timeout,
+        "deadline": deadline,
+        "losses": losses,
+        "only_on": only_on,
+        "memory": memory,
+        "priority": priority,
+    }
+    given = {name: value for name, value in rules.items() if value is not None}
+    return Step(label, task, inputs, given, only_if=only_if, on_failure=on_failure, on_end=on_end)
 
 
 def sequence(

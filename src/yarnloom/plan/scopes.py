@@ -99,6 +99,14 @@ class Scopes:
         self.say(node, f"found {raw!r:.60}; expected {_KINDS}", name)
         return None
 
+    def share(self, root: Node, raw: Any) -> Source | None:
+        """Where a run's share comes from: a param, or a constant."""
+        match raw:
+            case {"param": str()} | {"constant": str()}:
+                return self.source(root, "share", raw)
+        self.say(root, f"found {raw!r:.60}; expected param(...) or text", "share")
+        return None
+
     # Params and items
 
     def _from_param(self, node: Node, name: str, path: tuple[str, ...]) -> Source | None:

@@ -72,6 +72,9 @@ FAILURES: Schema = {
 }
 _NAMES: Schema = {"anyOf": [_TEXT, {"type": "integer"}]}
 _CONDITION: Schema = {"type": "boolean"}
+_PLAIN: Schema = {
+    "anyOf": [_TEXT, {"type": "integer"}, {"type": "boolean"}, {"type": "null"}],
+}
 _LIST: Schema = {"anyOf": [{"type": "array"}, {"type": "null"}]}
 
 
@@ -91,8 +94,14 @@ class Types:
             self._fits(node, "only_if", node.only_if, _CONDITION)
         if node.each:
             self._check_each(node, raw)
+        if node.rules.per is not None:
+            self._fits(node, "per", node.rules.per, _PLAIN)
         if node.kind is Kind.STEP and node.task:
             self._check_inputs(node, raw.get("inputs", {}))
+
+    def check_share(self, source: Source) -> None:
+        """Find what does not fit as the name that fair turns are counted for."""
+        self._fits(self.plan.nodes[0], "share", source, _PLAIN)
 
     def _check_inputs(self, node: Node, raw: dict[str, Any]) -> None:
         schema = self.plan.tasks[node.task]["input"]
@@ -278,7 +287,8 @@ class Types:
         """Mark every part whose output is read: only those outputs are put together."""
         pending = [self.plan.nodes[0]] if self.plan.nodes else []
         for node in self.plan.nodes:
-            sources = [*node.inputs.values(), node.only_if, node.each and node.each.over]
+            per, over = node.rules.per, node.each and node.each.over
+            sources = [*node.inputs.values(), node.only_if, over, per]
             pending += [self.plan.nodes[one.node] for one in sources if isinstance(one, FromOutput)]
         while pending:
             node = pending.pop()
