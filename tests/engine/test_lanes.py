@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import dataclass
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -12,51 +13,91 @@ from yarnloom.engine.lanes import Lanes
 SHARES = st.sampled_from(["a", "b", "c"])
 PRIORITIES = st.sampled_from([0, 0, 0, 5])
 TASKS = st.sampled_from(["t", "u"])
+POOLS = st.sampled_from(["", "p", "q[north]"])
 
 
-@given(st.lists(st.tuples(st.sampled_from("+>-"), SHARES, PRIORITIES, TASKS), max_size=60), TASKS)
-def test_the_turn_is_that_of_the_rule(moves: list[tuple[str, str, int, str]], known: str) -> None:
-    """Highest priority, then fewest running, then longest since the last start."""
+@dataclass(frozen=True)
+class Takes:
+    """What a worker takes, said plainly."""
+
+    tasks: frozenset[str]
+    pools: frozenset[str] | None = None
+
+    def __contains__(self, contract: object) -> bool:
+        return contract in self.tasks
+
+
+ANY = Takes(frozenset("tu"))
+Move = tuple[str, str, str, int, str]
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from("+>-?ox"), POOLS, SHARES, PRIORITIES, TASKS), max_size=80),
+    st.sets(TASKS, min_size=1),
+    st.none() | st.sets(st.sampled_from(["p", "q"])),
+)
+def test_the_turn_is_that_of_the_rule(
+    moves: list[Move], tasks: set[str], pools: set[str] | None
+) -> None:
+    """Highest priority, fewest running in its pool, longest since its last start; open pools."""
     lanes = Lanes()
-    ready: Counter[tuple[int, str, str]] = Counter()
-    running: Counter[str] = Counter()
-    last_start: dict[str, int] = {}
+    takes = Takes(frozenset(tasks), None if pools is None else frozenset(pools))
+    ready: Counter[tuple[str, int, str, str]] = Counter()
+    running: Counter[tuple[str, str]] = Counter()
+    last_start: dict[tuple[str, str], int] = {}
+    closed: set[str] = set()
     starts = 0
-    for kind, share, priority, task in moves:
-        if kind == "+":
-            lanes.add("", priority, share, task)
-            if share not in last_start:
-                starts += 1
-                last_start[share] = starts
-            ready[priority, share, task] += 1
-        elif kind == ">" and ready[priority, share, task]:
-            lanes.remove("", priority, share, task)
-            lanes.started("", share)
-            ready[priority, share, task] -= 1
-            running[share] += 1
-            starts += 1
-            last_start[share] = starts
-        elif kind == "-" and running[share]:
-            lanes.ended("", share)
-            running[share] -= 1
-        for name in list(last_start):
-            if not running[name] and not any(n for (_, s, _), n in ready.items() if s == name):
-                del last_start[name]  # an idle share is forgotten
-    turn = lanes.next_turn({known})
-    candidates = [
-        (-priority, running[share], last_start.get(share, 0))
-        for (priority, share, task), count in ready.items()
-        if count and task == known
-    ]
 
-    assert lanes.ready == sum(ready.values())
-    if not candidates:
-        assert turn is None
-    else:
-        assert turn is not None
-        chosen = (-turn.priority, running[turn.share], last_start.get(turn.share, 0))
-        assert chosen == min(candidates)
-        assert turn.contracts == (known,)
+    def expected() -> tuple[int, int, int] | None:
+        return min(
+            (
+                (-priority, running[pool, share], last_start.get((pool, share), 0))
+                for (pool, priority, share, task), count in ready.items()
+                if count
+                and task in tasks
+                and pool not in closed
+                and (pools is None or pool.partition("[")[0] in pools)
+            ),
+            default=None,
+        )
+
+    for kind, pool, share, priority, task in [*moves, ("?", "", "", 0, "")]:
+        if kind == "+":
+            lanes.add(pool, priority, share, task)
+            if (pool, share) not in last_start:
+                starts += 1
+                last_start[pool, share] = starts
+            ready[pool, priority, share, task] += 1
+        elif kind == ">" and ready[pool, priority, share, task]:
+            lanes.remove(pool, priority, share, task)
+            lanes.started(pool, share)
+            ready[pool, priority, share, task] -= 1
+            running[pool, share] += 1
+            starts += 1
+            last_start[pool, share] = starts
+        elif kind == "-" and running[pool, share]:
+            lanes.ended(pool, share)
+            running[pool, share] -= 1
+        elif kind == "x":
+            closed.add(pool)
+        elif kind == "o":
+            closed.discard(pool)
+            lanes.reopen(pool)
+        for known in list(last_start):
+            waits = any(n for (p, _, s, _), n in ready.items() if (p, s) == known)
+            if not running[known] and not waits:
+                del last_start[known]  # an idle share is forgotten
+        if kind != "?":
+            continue
+        turn, best = lanes.next_turn(takes, lambda one: one not in closed), expected()
+        assert lanes.ready == sum(ready.values())
+        assert (turn is None) == (best is None)
+        if turn is not None:
+            entry = (turn.pool, turn.share)
+            assert (-turn.priority, running[entry], last_start.get(entry, 0)) == best
+            assert set(turn.contracts) == {
+                one for one in tasks if ready[turn.pool, turn.priority, turn.share, one]
+            }
 
 
 def test_those_who_came_first_are_first() -> None:
@@ -65,7 +106,7 @@ def test_those_who_came_first_are_first() -> None:
     for run in range(1, 13):
         lanes.add("", 0, f"run {run}", "t")
     order = []
-    while turn := lanes.next_turn({"t"}):
+    while turn := lanes.next_turn(ANY):
         order.append(turn.share)
         lanes.remove("", 0, turn.share, "t")
         lanes.started("", turn.share)
@@ -81,7 +122,26 @@ def test_a_small_share_is_not_starved_by_a_large_one() -> None:
         lanes.remove("", 0, "large", "t")
         lanes.started("", "large")
     lanes.add("", 0, "small", "t")
-    turn = lanes.next_turn({"t"})
+    turn = lanes.next_turn(ANY)
 
     assert turn is not None
     assert turn.share == "small"
+
+
+def test_finding_the_next_does_not_look_at_everything() -> None:
+    """With a limit of its own for each of 2,000 customers, closed ones are passed over once."""
+    lanes = Lanes()
+    for customer in range(2_000):
+        lanes.add(f"p[{customer}]", 0, f"run {customer}", "t", 5)
+    asked: Counter[str] = Counter()
+
+    def may_start(pool: str) -> bool:
+        asked[pool] += 1
+        return pool == "p[1999]"
+
+    for _ in range(50):
+        turn = lanes.next_turn(ANY, may_start)
+        assert turn is not None
+        assert turn.pool == "p[1999]"
+
+    assert asked.total() == 1_999 + 50

@@ -7,22 +7,22 @@ from typing import Any
 from yarnloom.engine.commands import (
     Ask,
     CloseAsk,
+    DrainWorker,
     Leave,
     ListWorkers,
     LoseWorker,
     Register,
     Report,
     Reported,
-    Tick,
 )
-from yarnloom.engine.handing_out import post_stop, post_work
-from yarnloom.engine.items import FILL_DUE
+from yarnloom.engine.handing_out import leave_pool, post_stop, post_work
 from yarnloom.engine.memory import Worker, task_of
-from yarnloom.engine.reporting import hand_back, lose, report
+from yarnloom.engine.pools import base_of
+from yarnloom.engine.reporting import free, hand_back, lose, report
 from yarnloom.engine.states import StopReason
 from yarnloom.engine.turn import Turn
-from yarnloom.engine.weaving import Weave
-from yarnloom.errors import WorkerUnknown
+from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
+from yarnloom.store import pools
 from yarnloom.store import writing as store
 
 LEASE_DUE = "lease"
@@ -40,10 +40,13 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     worker.name, worker.facts = command.name, command.facts
     worker.tasks, worker.io_tasks = dict(command.tasks), frozenset(command.io_tasks)
     worker.offers = dict(command.offers)
-    worker.fits.clear()
+    worker.misfits.clear()
     for name, source in command.sources.items():
         store.keep_code(turn.unit, name, command.tasks[name], source, turn.now)
     worker.places, worker.io_places = command.places, command.io_places
+    worker.ahead, worker.has = command.ahead, frozenset(command.has)
+    worker.pools = None if command.pools is None else frozenset(command.pools)
+    worker.draining, worker.until_idle = command.draining, command.until_idle
     held = {one: turn.unit.attempts.need(one).step for one in worker.in_hand}
     worker.in_hand, worker.io_in_hand = {}, 0
     for attempt_id, step_id in held.items():
@@ -59,6 +62,8 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
             post_work(turn, worker, step, attempt)
         if step.stop:
             post_stop(turn, step, StopReason(step.stop))
+    for attempt_id in sorted(worker.abandoned.keys() - set(command.abandoned)):
+        free(turn, worker.id, attempt_id)
     for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
         worker.post(kind="drop", attempt=attempt_id)
     return {"worker": worker.id, "service": turn.service_id, "lease": turn.settings.lease}
@@ -93,6 +98,7 @@ def leave(turn: Turn, command: Leave) -> None:
         return
     for attempt in sorted(worker.in_hand):
         hand_back(turn, attempt)
+    _free_all(turn, worker)
     store.worker_gone(turn.unit, worker.id, turn.now)
     turn.gone.add(worker.id)
 
@@ -104,6 +110,7 @@ def lose_worker(turn: Turn, command: LoseWorker) -> None:
         return
     for attempt in sorted(worker.in_hand):
         lose(turn, attempt, f"worker {worker.name} is gone: {command.why}")
+    _free_all(turn, worker)
     store.worker_gone(turn.unit, worker.id, turn.now)
     turn.gone.add(worker.id)
     store.log_command(
@@ -111,32 +118,13 @@ def lose_worker(turn: Turn, command: LoseWorker) -> None:
     )
 
 
-def tick(turn: Turn, _: Tick) -> None:
-    """Look at everything that has fallen due."""
-    due = turn.memory.due
-    if due.next_at is not None and turn.mono - due.next_at > turn.settings.lease / 3:
-        # The service itself stood still: that a worker was not heard of says nothing about it.
-        for worker in turn.memory.workers.values():
-            worker.lease_until = turn.mono + turn.settings.lease
-    for kind, key in list(due.take(turn.mono)):
-        if kind == LEASE_DUE and (holder := turn.memory.workers.get(key)):
-            _look_at_lease(turn, holder)
-        if kind == FILL_DUE and (part := turn.unit.parts.get(int(key))):
-            Weave(turn, turn.run(part.run)).go_on(part)
-
-
-def _look_at_lease(turn: Turn, worker: Worker) -> None:
-    if worker.lease_until > turn.mono:
-        turn.memory.due.add(worker.lease_until, LEASE_DUE, worker.id)
-    else:
-        why = f"not heard of for {turn.settings.lease:g} s"
-        lose_worker(turn, LoseWorker(worker.id, why))
-
-
 def remember(turn: Turn, worker_id: str, name: str, facts: dict[str, Any]) -> Worker:
     """Put a worker into memory, with a full lease and what the records say it has in hand."""
     worker = Worker(worker_id, name, facts, turn.mono + turn.settings.lease, seen_at=turn.now)
     worker.in_hand.update(dict.fromkeys(store.open_attempts(turn.unit, worker_id), False))
+    for attempt_id in pools.abandoned_attempts(turn.unit, worker_id):
+        attempt = turn.unit.attempts.need(attempt_id)
+        worker.abandoned[attempt_id] = (attempt.pool, attempt.run)
     turn.memory.workers[worker_id] = worker
     turn.memory.due.add(worker.lease_until, LEASE_DUE, worker_id)
     return worker
@@ -148,22 +136,87 @@ def renew(turn: Turn, worker: Worker) -> None:
     worker.seen_at = turn.now
 
 
+def drain_worker(turn: Turn, command: DrainWorker) -> dict[str, Any]:
+    """Let a worker take nothing new, and end when it has nothing in hand; what is told of it.
+
+    Raises:
+        NotFound: no worker has that name or id.
+        Conflict: several have that name.
+    """
+    known = turn.memory.workers
+    found = [one for one in known.values() if command.worker in (one.id, one.name)]
+    if not found:
+        names = [one.name for one in known.values()]
+        raise NotFound(f"there is no worker {command.worker!r}{nearest(command.worker, names)}")
+    if len(found) > 1:
+        ids = ", ".join(sorted(one.id for one in found))
+        raise Conflict(f"{len(found)} workers are called {command.worker!r}; give an id: {ids}")
+    (worker,) = found
+    if not worker.draining:
+        worker.draining = True
+        worker.post(kind="drain")
+        store.log_command(
+            turn.unit, turn.now, command.who, "drain", None, command.reason, worker=worker.name
+        )
+    return _worker_view(worker)
+
+
+def dismiss_idle(turn: Turn) -> None:
+    """Tell workers that want to end when nothing is left to do that nothing is."""
+    workers = turn.memory.workers.values()
+    waiting = [one for one in workers if one.until_idle and one.registered and not one.draining]
+    if not waiting or any(one.in_hand for one in workers):
+        return
+    if store.next_due(turn.unit) is not None:
+        return
+    for worker in waiting:
+        if not _has_work(turn, worker):
+            worker.draining = True
+            worker.post(kind="idle")
+
+
+def _has_work(turn: Turn, worker: Worker) -> bool:
+    """Whether anything is ready that a worker could run, pools that are halted by hand left out."""
+    memory = turn.memory
+    for pool, contract in memory.lanes.ready_contracts():
+        settings = memory.pools.need(base_of(pool))
+        halted = settings.paused is not None or settings.limit == 0
+        fits = worker.misfit(contract, memory.contracts) is None and worker.takes_from(pool)
+        if fits and not halted:
+            return True
+    return False
+
+
+def _free_all(turn: Turn, worker: Worker) -> None:
+    """A worker is gone, and with it the processes of attempts that were abandoned."""
+    for attempt_id, (pool, run) in worker.abandoned.items():
+        attempt = turn.unit.attempts.need(attempt_id)
+        attempt.abandoned = 0
+        turn.unit.attempts.touch(attempt)
+        leave_pool(turn, pool, run, attempt)
+    worker.abandoned.clear()
+
+
 def list_workers(turn: Turn, _: ListWorkers) -> list[dict[str, Any]]:
     """The workers as they are now."""
-    return [
-        {
-            "id": worker.id,
-            "name": worker.name,
-            "facts": worker.facts,
-            "registered": worker.registered,
-            "places": worker.places,
-            "io_places": worker.io_places,
-            "in_hand": sorted(worker.in_hand),
-            "tasks": dict(worker.tasks),
-            "seen_at": worker.seen_at,
-        }
-        for worker in turn.memory.workers.values()
-    ]
+    return [_worker_view(worker) for worker in turn.memory.workers.values()]
+
+
+def _worker_view(worker: Worker) -> dict[str, Any]:
+    return {
+        "id": worker.id,
+        "name": worker.name,
+        "facts": worker.facts,
+        "registered": worker.registered,
+        "places": worker.places,
+        "io_places": worker.io_places,
+        "has": sorted(worker.has),
+        "pools": None if worker.pools is None else sorted(worker.pools),
+        "draining": worker.draining,
+        "in_hand": sorted(worker.in_hand),
+        "tasks": dict(worker.tasks),
+        "seen_at": worker.seen_at,
+    }
 
 
 def _heard_from(turn: Turn, command: Ask | Report) -> Worker:
@@ -175,5 +228,7 @@ def _heard_from(turn: Turn, command: Ask | Report) -> Worker:
         worker.places = command.places
     if command.io_places is not None:
         worker.io_places = command.io_places
+    if command.ahead is not None:
+        worker.ahead = command.ahead
     renew(turn, worker)
     return worker

@@ -12,11 +12,22 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.engine import attending, commands, publishing, starting, stopping
+from yarnloom.engine import (
+    attending,
+    commands,
+    explaining,
+    pooling,
+    publishing,
+    reporting,
+    starting,
+    stopping,
+    ticking,
+)
+from yarnloom.engine.admitting import admit
 from yarnloom.engine.handing_out import hand_out
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.memory import Memory
-from yarnloom.engine.turn import Settings, Turn
+from yarnloom.engine.turn import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE, Settings, Turn
 from yarnloom.errors import Busy, Refused
 from yarnloom.plan import Plan
 from yarnloom.store import Database, StoreFailed, Unit
@@ -43,6 +54,8 @@ class Results:
         gone: workers that left or were lost; none of their requests will get an answer.
         changed: numbers of the runs that look different now.
         ended: numbers of the runs that have ended now.
+        pools: names of the pools that look different now.
+        workers: whether a worker came, changed or went.
         commit_seconds: how long the disk took to make it durable; None if nothing was stored.
         next_due: when `Tick` is to be submitted, on the steady clock; None if never.
     """
@@ -52,6 +65,8 @@ class Results:
     gone: set[str] = field(default_factory=set)
     changed: set[int] = field(default_factory=set)
     ended: set[int] = field(default_factory=set)
+    pools: set[str] = field(default_factory=set)
+    workers: bool = False
     commit_seconds: float | None = None
     next_due: float | None = None
 
@@ -66,8 +81,14 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.Report: attending.take_report,
     commands.Leave: attending.leave,
     commands.LoseWorker: attending.lose_worker,
-    commands.Tick: attending.tick,
+    commands.Tick: ticking.tick,
     commands.ListWorkers: attending.list_workers,
+    commands.DrainWorker: attending.drain_worker,
+    commands.MakePool: pooling.make_pool,
+    commands.ChangePool: pooling.change_pool,
+    commands.RemovePool: pooling.remove_pool,
+    commands.ListPools: pooling.list_pools,
+    commands.Why: explaining.why,
 }
 
 
@@ -98,7 +119,9 @@ class Engine:
         turn = self._turn(moment)
         try:
             answers = [self._one(turn, command) for command in batch]
+            admit(turn)
             hand_out(turn)
+            attending.dismiss_idle(turn)
             commit_seconds = self._unit.commit()
         except StoreFailed as error:
             self._undo()
@@ -129,6 +152,7 @@ class Engine:
             total.gone |= results.gone
             total.changed |= results.changed
             total.ended |= results.ended
+            total.pools |= results.pools
             for worker, messages in results.messages.items():
                 total.messages.setdefault(worker, []).extend(messages)
             total.next_due = results.next_due
@@ -142,6 +166,7 @@ class Engine:
             gone=turn.gone,
             changed=turn.changed,
             ended=turn.ended,
+            pools=turn.pools,
             next_due=self._memory.due.next_at,
         )
         for command, answer in zip(batch, answers, strict=True):
@@ -192,16 +217,41 @@ class Engine:
         self._memory = Memory()
         turn = self._turn(moment)
         self._memory.workflows = store.current_plans(self._unit)
+        pooling.recall(turn)
         for pool, priority, share, contract, count, run in store.ready_by_lane(self._unit):
             turn.plan(turn.run(run))  # so that it is known what its steps expect of a worker
             self._memory.lanes.add(pool, priority, share, contract, count)
+        for workflow, entered, count in store.runs_by_workflow(self._unit):
+            counted = self._memory.under_way if entered else self._memory.held
+            counted[workflow] += count
+        for kind, next_of in (
+            (BACK_OFF_DUE, store.next_due),
+            (DEADLINE_DUE, store.next_step_deadline),
+            (RUN_DEADLINE_DUE, store.next_run_deadline),
+        ):
+            if (at := next_of(self._unit)) is not None:
+                turn.remind(kind, at)
         for each in store.unfinished_eaches(self._unit):
             self._memory.due.add(moment.mono, FILL_DUE, str(each))
         for worker_id, name, facts in store.workers_present(self._unit):
             attending.remember(turn, worker_id, name, facts)
         for worker in self._memory.workers.values():
             for attempt in worker.in_hand:
-                step = self._unit.steps.need(self._unit.attempts.need(attempt).step)
-                self._memory.lanes.started(step.pool, step.share)
+                self._remember_attempt(turn, attempt)
+            for attempt_id, (pool, run) in worker.abandoned.items():
+                if pool:
+                    self._memory.pools.gate(pool).in_use[run] += 1
+                    self._memory.pools.gate(pool).unbegun.discard(attempt_id)
+        pooling.recall_begins(turn, self._memory.pools.settings)
         self._unit.commit()
         self._stale = False
+
+    def _remember_attempt(self, turn: Turn, attempt_id: int) -> None:
+        """An attempt that a worker has in hand counts for turns, in its pool, and in time."""
+        attempt = self._unit.attempts.need(attempt_id)
+        step = self._unit.steps.need(attempt.step)
+        self._memory.lanes.started(step.pool, step.share)
+        if step.pool:
+            self._memory.pools.gate(step.pool).hand_out(step.run, attempt_id)
+        if attempt.begun_at is not None:
+            reporting.watch(turn, attempt, step)

@@ -8,13 +8,15 @@ from collections.abc import Iterable
 
 from yarnloom.engine.lanes import Turn as LaneTurn
 from yarnloom.engine.memory import Worker, task_of
-from yarnloom.engine.states import StopReason
+from yarnloom.engine.pools import base_of
+from yarnloom.engine.states import Outcome, StopReason
 from yarnloom.engine.turn import Turn
 from yarnloom.store import AttemptRow, StepRow
 from yarnloom.store import writing as store
 from yarnloom.values import decode
 
 FETCH = 64
+RATE_DUE = "rate"
 
 
 def hand_out(turn: Turn) -> None:
@@ -48,13 +50,33 @@ class _Desk:
 
     def serve(self, worker: Worker) -> bool:
         """Hand the next step to a worker; False if there is none for it."""
-        takes = worker.can_take(self.turn.memory.contracts)
-        whose = self.turn.memory.lanes.next_turn(takes) if takes else None
+        memory = self.turn.memory
+        takes = worker.can_take(memory.contracts)
+        whose = memory.lanes.next_turn(takes, self.may_start) if takes else None
+        if whose and takes and memory.pools.limited(whose.pool):
+            # Nothing of such a pool is handed out ahead. What comes behind it does not overtake it
+            # either: the worker gets nothing more until it has a place for it.
+            whose = memory.lanes.next_turn(takes.now(), self.may_start)
+            if whose and not memory.pools.limited(whose.pool):
+                whose = None
         if whose is None:
             return False
         step = self.turn.unit.steps.need(self.next_step(whose))
         _hand(self.turn, worker, step)
         return True
+
+    def may_start(self, pool: str) -> bool:
+        """Whether anything of a pool may start; if its rate forbids it, it is looked at again."""
+        if not pool:
+            return True
+        gate = self.turn.memory.pools.gate(pool)
+        closed = gate.closed(self.turn.mono)
+        if closed is None:
+            return True
+        if closed.until is not None and not gate.armed:
+            gate.armed = True
+            self.turn.memory.due.add(closed.until, RATE_DUE, pool)
+        return False
 
     def next_step(self, whose: LaneTurn) -> int:
         """The first step in plan order among a share's contracts."""
@@ -85,8 +107,12 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
         code_hash=worker.tasks[task_of(step.contract)],
         ready_at=step.ready_at,
         handed_at=turn.now,
+        pool=step.pool,
     )
     turn.unit.attempts.add(attempt)
+    if step.pool:
+        turn.memory.pools.gate(step.pool).hand_out(step.run, attempt.id)
+        turn.pools.add(base_of(step.pool))
     turn.memory.lanes.remove(step.pool, step.priority, step.share, step.contract)
     turn.memory.lanes.started(step.pool, step.share)
     step.open = attempt.id
@@ -100,15 +126,17 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
 def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) -> None:
     """Tell a worker to run an attempt."""
     run = turn.run(step.run)
+    node = turn.plan(run).nodes[step.node]
     worker.post(
         kind="work",
         attempt=attempt.id,
-        address=turn.address(run, turn.plan(run).nodes[step.node], turn.unit.parts.need(step.part)),
+        address=turn.address(run, node, turn.unit.parts.need(step.part)),
         number=attempt.number,
         tries=attempt.try_,
         task=task_of(step.contract),
         input=decode(step.input),
         token=_token(turn.service_id, step.id),
+        **({"memory": node.rules.memory} if node.rules.memory else {}),
     )
 
 
@@ -131,6 +159,23 @@ def take_back(turn: Turn, step: StepRow, attempt: AttemptRow) -> None:
     if worker:
         worker.release(attempt.id)
     turn.memory.lanes.ended(step.pool, step.share)
+    if attempt.abandoned and worker:
+        worker.abandoned[attempt.id] = (step.pool, step.run)
+    else:
+        leave_pool(turn, step.pool, step.run, attempt)
+
+
+def leave_pool(turn: Turn, pool: str, run: int, attempt: AttemptRow) -> None:
+    """An attempt does not count in its pool any more; what waits for that may start."""
+    if not pool:
+        return
+    gate = turn.memory.pools.gate(pool)
+    if attempt.outcome == Outcome.HANDED_BACK and attempt.begun_at is None:
+        gate.take_back(attempt.id)
+    gate.end(run, attempt.id, turn.mono)
+    turn.memory.lanes.reopen(pool)
+    turn.memory.pools.tidy(pool)
+    turn.pools.add(base_of(pool))
 
 
 def _token(service_id: str, step: int) -> str:

@@ -31,10 +31,14 @@ class ItemFault(Exception):
 
 @dataclass(frozen=True, slots=True)
 class Window:
-    """How many items of an each may be under way, and from how few on more are made."""
+    """How many items of an each may be under way, and from how few on more are made.
+
+    Without `at_once` items in which something backs off do not count, so that they choke nothing.
+    """
 
     size: int
     refill_at: int
+    passes_over: bool = False
 
 
 def window(turn: Turn, facts: EachFacts) -> Window:
@@ -43,7 +47,7 @@ def window(turn: Turn, facts: EachFacts) -> Window:
         return Window(facts.at_once, facts.at_once - 1)
     places = sum(worker.places + worker.io_places for worker in turn.memory.workers.values())
     size = WINDOW + 2 * places
-    return Window(size, size // 2)
+    return Window(size, size // 2, passes_over=True)
 
 
 def read_source(turn: Turn, part: PartRow, facts: EachFacts, text: str | None) -> int | None:

@@ -7,13 +7,25 @@ leases are only here: after a rebuild every worker gets a full one.
 from __future__ import annotations
 
 import heapq
+from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
 from typing import Any
 
 from yarnloom.engine.lanes import Lanes
+from yarnloom.engine.pools import Pools, base_of
 from yarnloom.plan import Plan
 from yarnloom.plan.schemas import Fit, fit
+
+
+class Misfit(StrEnum):
+    """Why a worker can never run steps of a contract, as it is."""
+
+    NO_TASK = "no_task"  # it has no task of that name
+    OTHER_CODE = "other_code"  # the plan asks for its own code, and this is another
+    OTHER_TYPES = "other_types"  # the task's types do not fit the plan
+    LACKS = "lacks"  # something that the step needs is not there
 
 
 @dataclass(slots=True)
@@ -27,9 +39,16 @@ class Worker:
         tasks: the tasks it can run, each with its code hash.
         io_tasks: those of them whose attempts share a process, and have places of their own.
         offers: for tasks, by name, their input and output schema, where the worker says them.
-        fits: contracts that were compared with what it has, and whether they fit.
-        places: how many attempts of other tasks it may have in hand.
+        misfits: contracts that were compared with what it has: why they do not fit, or None.
+        places: how many attempts of other tasks it runs at once.
+        ahead: how many more of them it may have in hand, since they begin at once.
         io_places: how many attempts of `io_tasks`.
+        has: what steps can ask for with `only_on`.
+        pools: the only pools that it takes from; None for any, and for steps without one.
+        draining: whether it is to get nothing new, and to end.
+        until_idle: whether it is to end when there is nothing left to do.
+        abandoned: attempts that ended for the service, in a process that goes on: they count in
+            their pool until it has ended. Each with its pool and run.
         in_hand: its open attempts, each with whether it is of an io task.
         lease_until: on the monotonic clock, in seconds.
         registered: False for one known from the records only, until it registers again.
@@ -45,9 +64,15 @@ class Worker:
     tasks: dict[str, str] = field(default_factory=dict)
     io_tasks: frozenset[str] = frozenset()
     offers: dict[str, dict[str, Any]] = field(default_factory=dict)
-    fits: dict[str, bool] = field(default_factory=dict)
+    misfits: dict[str, Misfit | None] = field(default_factory=dict)
     places: int = 0
+    ahead: int = 0
     io_places: int = 0
+    has: frozenset[str] = frozenset()
+    pools: frozenset[str] | None = None
+    draining: bool = False
+    until_idle: bool = False
+    abandoned: dict[int, tuple[str, int]] = field(default_factory=dict)
     in_hand: dict[int, bool] = field(default_factory=dict)
     io_in_hand: int = 0
     registered: bool = False
@@ -70,16 +95,31 @@ class Worker:
 
     def can_take(self, contracts: Contracts) -> Takes | None:
         """The contracts for which there is a free place now; None if there is none."""
-        alone = len(self.in_hand) - self.io_in_hand < self.places
+        if self.draining or not self.registered:
+            return None
+        alone = self._alone < self.places + self.ahead
         shared = self.io_in_hand < self.io_places
         return Takes(self, contracts, alone=alone, shared=shared) if alone or shared else None
 
-    def has(self, contract: str, contracts: Contracts) -> bool:
-        """Whether its code fits what a plan expects of a task."""
-        fits = self.fits.get(contract)
-        if fits is None:
-            fits = self.fits[contract] = contracts.fit(self, contract)
-        return fits
+    def has_place(self, contract: str) -> bool:
+        """Whether an attempt could begin now, not only be in hand ahead."""
+        if task_of(contract) in self.io_tasks:
+            return self.io_in_hand < self.io_places
+        return self._alone < self.places
+
+    @property
+    def _alone(self) -> int:
+        return len(self.in_hand) - self.io_in_hand
+
+    def takes_from(self, pool: str) -> bool:
+        """Whether it takes steps of a pool, or with an empty name of none."""
+        return self.pools is None or base_of(pool) in self.pools
+
+    def misfit(self, contract: str, contracts: Contracts) -> Misfit | None:
+        """Why it can never run steps of a contract; None if it can."""
+        if contract not in self.misfits:
+            self.misfits[contract] = contracts.misfit(self, contract)
+        return self.misfits[contract]
 
     def post(self, **message: Any) -> None:
         """Put a message into the outbox."""
@@ -114,21 +154,27 @@ class Contracts:
         for name, contract in plan.contracts.items():
             self._facts[contract] = plan.tasks[name]
 
-    def fit(self, worker: Worker, contract: str) -> bool:
-        """Whether a worker has a task of that name with fitting types, and the code if pinned."""
+    def misfit(self, worker: Worker, contract: str) -> Misfit | None:
+        """Why a worker cannot run a contract: it has no such task, other code, or other types."""
         name = task_of(contract)
         code_hash = worker.tasks.get(name)
         if code_hash is None:
-            return False
-        wanted, offer = self._facts.get(contract, {}), worker.offers.get(name)
+            return Misfit.NO_TASK
+        wanted = self._facts.get(contract.partition("+")[0], {})
+        offer = worker.offers.get(name)
         if wanted.get("code_hash", code_hash) != code_hash:
-            return False
-        if offer is None or not wanted:
-            return True  # a worker that does not say its types is taken at its word
-        return (
-            fit(wanted["input"], offer["input"]) is not Fit.CANNOT
-            and fit(offer["output"], wanted["output"]) is not Fit.CANNOT
-        )
+            return Misfit.OTHER_CODE
+        # A worker that does not say its types is taken at its word.
+        if wanted and offer is not None and not _types_fit(wanted, offer):
+            return Misfit.OTHER_TYPES
+        return None if needs_of(contract) <= worker.has else Misfit.LACKS
+
+
+def _types_fit(wanted: dict[str, Any], offer: dict[str, Any]) -> bool:
+    return (
+        fit(wanted["input"], offer["input"]) is not Fit.CANNOT
+        and fit(offer["output"], wanted["output"]) is not Fit.CANNOT
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,12 +189,27 @@ class Takes:
     def __contains__(self, contract: object) -> bool:
         assert isinstance(contract, str)
         place = self.shared if task_of(contract) in self.worker.io_tasks else self.alone
-        return place and self.worker.has(contract, self.contracts)
+        return place and self.worker.misfit(contract, self.contracts) is None
+
+    @property
+    def pools(self) -> frozenset[str] | None:
+        """The only pools that the worker takes from."""
+        return self.worker.pools
+
+    def now(self) -> Takes:
+        """Those of them that could begin now, without what is only in hand ahead."""
+        worker = self.worker
+        return replace(self, alone=self.alone and worker._alone < worker.places)
 
 
 def task_of(contract: str) -> str:
     """The full name of a contract's task."""
     return contract.partition("@")[0]
+
+
+def needs_of(contract: str) -> frozenset[str]:
+    """What a worker must have to run a contract."""
+    return frozenset(filter(None, contract.partition("+")[2].split(",")))
 
 
 class DueQueue:
@@ -185,6 +246,10 @@ class Memory:
         slices: of eaches under way: the first item of a slice of their list, and the slice.
         passed: of branches of parallels: how many of those that they wait for have settled.
         contracts: what plans expect of tasks.
+        pools: what limits how many run at once.
+        under_way: by workflow how many runs have entered and not ended.
+        held: by workflow how many runs wait until others have ended.
+        armed: for what is kept in the store by time, when it is looked at next.
     """
 
     lanes: Lanes = field(default_factory=Lanes)
@@ -194,6 +259,10 @@ class Memory:
     slices: dict[int, tuple[int, list[Any]]] = field(default_factory=dict)
     passed: dict[tuple[int, int], int] = field(default_factory=dict)
     contracts: Contracts = field(default_factory=Contracts)
+    pools: Pools = field(default_factory=Pools)
+    under_way: Counter[str] = field(default_factory=Counter)
+    held: Counter[str] = field(default_factory=Counter)
+    armed: dict[str, float] = field(default_factory=dict)
 
     def forget_part(self, part: int, branches: Iterable[int]) -> None:
         """A part is decided: what was remembered of it is not needed any more."""

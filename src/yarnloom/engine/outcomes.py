@@ -8,6 +8,9 @@ from yarnloom.engine.turn import PASSED_OVER, Ended
 from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Node, Plan
 from yarnloom.store import PartRow, RunRow
 
+STOPS = (StopReason.CANCEL, StopReason.DEADLINE)
+"""Why a whole run is told to stop."""
+
 
 def allowed_failures(part: PartRow, node: Node) -> int:
     """How many children of a part may fail."""
@@ -40,11 +43,11 @@ def next_follow_up(run: RunRow, plan: Plan, node: Node, ended: Ended, first: str
     After a cancel only `on_end` does, after a second one nothing. What was cancelled while
     nothing of its run had begun has none.
     """
-    cancelled = run.stop == StopReason.CANCEL and not node.in_follow_up
+    stopped = run.stop == StopReason.CANCEL and not node.in_follow_up
     if run.cancels > 1 or (ended.state == StepState.CANCELLED and run.started_at is None):
         return None
     for name in FOLLOW_UPS[FOLLOW_UPS.index(first) :]:
-        fits = name != ON_FAILURE or (ended.state == StepState.FAILED and not cancelled)
+        fits = name != ON_FAILURE or (ended.state == StepState.FAILED and not stopped)
         if name in node.follow_ups and fits:
             return plan.nodes[node.follow_ups[name]]
     return None

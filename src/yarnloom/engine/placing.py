@@ -60,6 +60,7 @@ def add_step(
     node: Node,
     around: PartRow,
     given: str,
+    pool: str,
     skip: str | None,
     error: str | None,
 ) -> StepRow:
@@ -71,9 +72,11 @@ def add_step(
         node: the step in the plan.
         around: the part that it stands in.
         given: its input as JSON text.
+        pool: what limits how many run at once; empty for nothing.
         skip: why it is skipped.
         error: why it fails, as JSON text.
     """
+    deadline = node.rules.deadline
     return turn.unit.steps.add(
         StepRow(
             id=turn.unit.new_id("steps"),
@@ -82,13 +85,14 @@ def add_step(
             node=node.index,
             rank=_rank(around.rank, node.position),
             inside=_inside(around),
-            contract=turn.plan(run).contracts[node.task],
-            pool="",
+            contract=turn.plan(run).contract(node),
+            pool=pool,
             share=run.share or f"run {run.number}",
             input=given,
-            priority=run.priority,
+            priority=run.priority if node.rules.priority is None else node.rules.priority,
             state=StepState.WAITING,
             ready_at=turn.now,
+            deadline_at=None if deadline is None else turn.now + round(deadline * 1_000_000),
             skip_reason=skip,
             error=error,
         )

@@ -6,6 +6,7 @@ from collections.abc import Collection
 from typing import Any
 
 from yarnloom.engine.commands import Publish
+from yarnloom.engine.pooling import declare, read_declarations, refuse_unknown_pools
 from yarnloom.engine.turn import Turn
 from yarnloom.errors import InvalidInput, NotFound, PlanError, Problem, nearest
 from yarnloom.plan import PLAN_FORMAT, Kind, Plan, read_plan
@@ -22,6 +23,8 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
         InvalidInput: a plan has mistakes; nothing is published.
     """
     plans = _read(command.plans)
+    declared = read_declarations(command.pools or [])
+    refuse_unknown_pools(turn, plans, [name for pools in declared.values() for name in pools])
     answer = []
     for plan in plans:
         known = store.plan_id(turn.unit, plan.workflow, plan.version)
@@ -45,6 +48,9 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
         store.keep_code(
             turn.unit, facts["name"], facts["code_hash"], facts.get("source", ""), turn.now
         )
+    if command.pools is not None:
+        for loom in sorted({plan.loom for plan in plans} | declared.keys()):
+            declare(turn, loom, declared.get(loom, {}), command.who)
     versions = {entry["workflow"]: entry["version"] for entry in answer}
     store.log_command(turn.unit, turn.now, command.who, "publish", None, "", versions=versions)
     return answer
@@ -93,7 +99,10 @@ def plan_of_task(name: str, facts: dict[str, Any]) -> dict[str, Any]:
     schema = facts["input"]
     pinned = {"code_hash": facts["code_hash"]} if facts.get("pin_code") else {}
     inputs = {one: {"param": one} for one in schema.get("properties", {})}
-    step = {"kind": Kind.STEP, "label": short, "task": name, "inputs": inputs}
+    rules = dict(facts.get("rules", {}))
+    if "per" in rules:
+        rules["per"] = {"param": rules["per"]}
+    step = {"kind": Kind.STEP, "label": short, "task": name, "inputs": inputs, **rules}
     return {
         "format": PLAN_FORMAT,
         "loom": loom,

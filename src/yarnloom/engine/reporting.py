@@ -10,22 +10,40 @@ import json
 from typing import Any
 
 from yarnloom.engine.commands import Report, Reported, ReportItem
-from yarnloom.engine.handing_out import take_back
+from yarnloom.engine.handing_out import leave_pool, take_back
+from yarnloom.engine.pools import base_of
+from yarnloom.engine.retrying import Tried, kinds_of, next_wait
 from yarnloom.engine.states import Outcome, RunEvent, RunState, StepEvent, StopReason
-from yarnloom.engine.turn import Turn
+from yarnloom.engine.turn import BACK_OFF_DUE, Turn
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import ValueRefused
 from yarnloom.store import AttemptRow, StepRow
+from yarnloom.units import duration_text
 from yarnloom.values import encode
+
+TIMEOUT_DUE = "timeout"
 
 
 def report(turn: Turn, command: Report) -> Reported:
     """Take in everything that a worker reports; each item stands alone."""
     answer = Reported()
+    for attempt_id in command.freed:
+        free(turn, command.worker, attempt_id)
     for item in command.items:
         if why := _take(turn, command.worker, item):
             answer.refused.append({"attempt": item.attempt, "why": why})
     return answer
+
+
+def free(turn: Turn, worker_id: str, attempt_id: int) -> None:
+    """The process of an abandoned attempt has ended."""
+    worker = turn.memory.workers.get(worker_id)
+    held = worker.abandoned.pop(attempt_id, None) if worker else None
+    if held is not None:
+        attempt = turn.unit.attempts.need(attempt_id)
+        attempt.abandoned = 0
+        turn.unit.attempts.touch(attempt)
+        leave_pool(turn, *held, attempt)
 
 
 def lose(turn: Turn, attempt_id: int, why: str) -> None:
@@ -65,6 +83,9 @@ def _begin(turn: Turn, attempt: AttemptRow, item: ReportItem) -> None:
     turn.move_step(step, StepEvent.BEGIN)
     if step.started_at is None:
         step.started_at = attempt.begun_at
+    watch(turn, attempt, step)
+    if attempt.pool:
+        turn.memory.pools.need(base_of(attempt.pool)).count_begun(turn.mono)
     run = turn.run(step.run)
     if run.state == RunState.QUEUED:
         turn.move_run(run, RunEvent.BEGIN)
@@ -73,9 +94,28 @@ def _begin(turn: Turn, attempt: AttemptRow, item: ReportItem) -> None:
         turn.unit.runs.touch(run)
 
 
+def watch(turn: Turn, attempt: AttemptRow, step: StepRow) -> None:
+    """An attempt has begun: its pool's rate counts from then, and its time-out."""
+    assert attempt.begun_at is not None
+    begun = turn.mono_of(attempt.begun_at)
+    if attempt.pool:
+        turn.memory.pools.gate(attempt.pool).begin(attempt.id, begun)
+        turn.memory.lanes.reopen(attempt.pool)
+    timeout = turn.plan(turn.run(step.run)).nodes[step.node].rules.timeout
+    if timeout is not None:
+        turn.memory.due.add(begun + timeout, TIMEOUT_DUE, str(attempt.id))
+
+
 def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) -> None:
     step = turn.unit.steps.need(attempt.step)
     output, outcome, error = _checked(outcome, item)
+    weave = Weave(turn, turn.run(step.run))
+    rules = weave.plan.nodes[step.node].rules
+    asked = step.stop
+    if asked == StopReason.TIMEOUT and outcome is Outcome.CANCELLED:
+        outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
+    kinds = kinds_of(error or {})
+    error = {name: value for name, value in (error or {}).items() if name != "kinds"}
     attempt.outcome = outcome
     attempt.ended_at = max(
         attempt.begun_at or attempt.handed_at, turn.now - _micros(item.ended_ago)
@@ -83,36 +123,55 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     attempt.error = json.dumps(error) if error else None
     attempt.cpu = None if item.cpu is None else _micros(item.cpu)
     attempt.memory = item.memory
+    attempt.abandoned = int(item.abandoned)
     turn.unit.attempts.touch(attempt)
-    asked = step.stop
     if outcome is Outcome.FAILED:
         step.tries += 1
     if outcome is Outcome.LOST:
         step.losses += 1
-    event = _event(turn, step, outcome, asked)
+    most = turn.settings.losses if rules.losses is None else rules.losses
+    event = _event(step, outcome, asked, most)
+    if event is StepEvent.BACK_OFF:
+        spent = (turn.now - (step.started_at or turn.now)) / 1_000_000
+        tried = Tried(step.tries, kinds, spent, item.after)
+        wait, why = next_wait(rules.retry, tried, turn.settings.chance)
+        if wait is None or weave.is_barred(step):
+            event = StepEvent.FAIL
+            error |= {"no_more_tries": why} if rules.retry is not None and why else {}
+        else:
+            step.due_at = turn.now + _micros(wait)
+            turn.remind(BACK_OFF_DUE, step.due_at)
     if event is StepEvent.FINISH:
-        step.output = output
-    if event is StepEvent.FAIL:
-        step.error = json.dumps(_final_error(turn, step, outcome, error or {}))
+        step.output, step.error = output, None
+    if event in (StepEvent.FAIL, StepEvent.BACK_OFF):
+        if asked == StopReason.DEADLINE:
+            error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
+        step.error = json.dumps(_final_error(step, outcome, error, most))
     take_back(turn, step, attempt)
     turn.move_step(step, event, closing=True)
-    if event is not StepEvent.TRY_AGAIN:
+    if event is StepEvent.TRY_AGAIN:
+        weave.ready_again(step)
+    elif event is StepEvent.BACK_OFF:
+        weave.fell_asleep(step)
+    else:
         step.ended_at = attempt.ended_at
-        Weave(turn, turn.run(step.run)).step_ended(step)
+        weave.step_ended(step)
 
 
-def _event(turn: Turn, step: StepRow, outcome: Outcome, asked: str | None) -> StepEvent:
-    """What the end of an attempt means for its step."""
+def _event(step: StepRow, outcome: Outcome, asked: str | None, losses: int) -> StepEvent:
+    """What the end of an attempt means for its step; backing off is still to be decided."""
     if outcome is Outcome.DONE:
         return StepEvent.FINISH  # what came within the grace is kept
     if asked == StopReason.CANCEL:
         return StepEvent.CANCEL
-    if outcome is Outcome.LOST and step.losses <= turn.settings.losses:
+    if asked == StopReason.DEADLINE:
+        return StepEvent.FAIL
+    if outcome is Outcome.LOST and step.losses <= losses:
         return StepEvent.TRY_AGAIN
     if outcome in (Outcome.HANDED_BACK, Outcome.CANCELLED):
         # Nobody asked this step to stop, so a worker that stopped it has merely handed it back.
         return StepEvent.TRY_AGAIN
-    return StepEvent.FAIL
+    return StepEvent.BACK_OFF if outcome is Outcome.FAILED else StepEvent.FAIL
 
 
 def _checked(
@@ -128,15 +187,23 @@ def _checked(
 
 
 def _final_error(
-    turn: Turn, step: StepRow, outcome: Outcome, error: dict[str, Any]
+    step: StepRow, outcome: Outcome, error: dict[str, Any], losses: int
 ) -> dict[str, Any]:
     if outcome is not Outcome.LOST:
         return error
-    message = (
-        f"lost {step.losses} times, at most {turn.settings.losses} are borne; "
-        f"the last time: {error.get('message', '')}"
-    )
+    if step.losses == 1:
+        message = f"lost once, which its losses=0 do not bear: {error.get('message', '')}"
+    else:
+        message = (
+            f"lost {step.losses} times, at most {losses} are borne; "
+            f"the last time: {error.get('message', '')}"
+        )
     return {**error, "message": message}
+
+
+def too_long(limit: float, what: str, kind: str) -> dict[str, Any]:
+    """What is said of a step that did not end in time."""
+    return {"type": kind, "message": f"its {what} of {duration_text(limit)} has passed"}
 
 
 def _micros(seconds: float) -> int:

@@ -5,15 +5,18 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from yarnloom.engine.admitting import count_in, is_busy, make_room
 from yarnloom.engine.commands import Started, StartRun
+from yarnloom.engine.pooling import refuse_unknown_pools
 from yarnloom.engine.publishing import find_task, find_workflow
 from yarnloom.engine.states import RunState
-from yarnloom.engine.turn import Turn
-from yarnloom.engine.views import run_view
+from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
+from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import InvalidInput, StartKeyTaken
+from yarnloom.plan import Constant, FromParam, Plan
 from yarnloom.plan.schemas import problems_of, with_defaults
-from yarnloom.store import PartRow, RunRow
+from yarnloom.store import RunRow
 from yarnloom.store import writing as store
 from yarnloom.values import encode, fingerprint
 
@@ -39,7 +42,11 @@ def start_run(turn: Turn, command: StartRun) -> Started:
             "nothing was started",
             problems=problems,
         )
-    params = encode(with_defaults(command.params, plan.params_schema), "params")
+    refuse_unknown_pools(turn, [plan])
+    filled = with_defaults(command.params, plan.params_schema)
+    params = encode(filled, "params")
+    busy = is_busy(turn, plan)
+    deadline = None if plan.deadline is None else turn.now + round(plan.deadline * 1_000_000)
     run = turn.unit.runs.add(
         RunRow(
             number=turn.unit.new_id("runs"),
@@ -47,36 +54,43 @@ def start_run(turn: Turn, command: StartRun) -> Started:
             workflow=workflow,
             version=plan.version,
             params=params,
-            share=command.share,
+            share=command.share or _share_of(plan, filled),
             tags=json.dumps(command.tags),
             start_key=command.key,
             started_by=command.who,
             created_at=turn.now,
             start_at=None,
             task=workflow if command.task else None,
+            deadline_at=deadline,
             priority=command.priority,
             state=RunState.QUEUED,
+            entered=int(not busy),
         )
     )
     params_hash = fingerprint(command.params)
     store.keep_start(turn.unit, scope, command.key, run.number, params_hash, turn.now)
     store.log_command(turn.unit, turn.now, command.who, "start", run.number, "")
+    if deadline is not None:
+        turn.remind(RUN_DEADLINE_DUE, deadline)
+    count_in(turn, run)
     root = Weave(turn, run).begin()
+    if busy:
+        make_room(turn, run, plan)
     turn.changed.add(run.number)
     return Started(present(turn, run, root), created=True)
 
 
-def present(turn: Turn, run: RunRow, root: PartRow | None = None) -> dict[str, Any]:
-    """The run as the API shows it, from inside the transaction.
-
-    Args:
-        root: its root part, where it is at hand.
-    """
-    root = root or turn.unit.parts.one("run = ? AND parent IS NULL", run.number)
-    counters = {name: getattr(root, name) for name in root.__slots__} if root else {}
-    facts = {name: getattr(run, name) for name in run.__slots__}
-    decided = {"outcome": root and root.outcome, "size": root.size if root else 0}
-    return run_view({**counters, **facts, **decided})
+def _share_of(plan: Plan, params: dict[str, Any]) -> str:
+    """Whom fair turns of a run are counted for, as its workflow says; empty for itself."""
+    value: Any = None
+    match plan.share:
+        case Constant(value):
+            pass
+        case FromParam(path):
+            value = params
+            for key in path:
+                value = value.get(key) if isinstance(value, dict) else None
+    return "" if value is None else str(value)[:200]
 
 
 def _same_start(turn: Turn, command: StartRun, number: int, params_hash: str) -> Started:

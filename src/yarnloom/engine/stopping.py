@@ -1,4 +1,4 @@
-"""Telling runs to stop."""
+"""Telling runs to stop: by hand, for another run, or because their deadline has passed."""
 
 from __future__ import annotations
 
@@ -6,11 +6,13 @@ import json
 from typing import Any
 
 from yarnloom.engine.commands import CancelRun
-from yarnloom.engine.starting import present
 from yarnloom.engine.states import RunEvent, StopReason
-from yarnloom.engine.turn import Turn
+from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
+from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
+from yarnloom.store import RunRow
 from yarnloom.store import writing as store
+from yarnloom.units import duration_text
 
 
 def cancel_run(turn: Turn, command: CancelRun) -> dict[str, Any]:
@@ -24,13 +26,41 @@ def cancel_run(turn: Turn, command: CancelRun) -> dict[str, Any]:
         IllegalTransition: the run has ended.
     """
     run = turn.run(command.run)
+    reason = f": {command.reason}" if command.reason else ""
     turn.move_run(run, RunEvent.CANCEL)
     store.log_command(turn.unit, turn.now, command.who, "cancel", run.number, command.reason)
+    _stop(turn, run, f"cancelled by {command.who}{reason}", StopReason.CANCEL)
+    return present(turn, run)
+
+
+def stop(turn: Turn, run: RunRow, why: str) -> None:
+    """Cancel a run for another's sake."""
+    turn.move_run(run, RunEvent.CANCEL)
+    store.log_command(turn.unit, turn.now, "service", "cancel", run.number, why)
+    _stop(turn, run, why, StopReason.CANCEL)
+
+
+def stop_late_runs(turn: Turn) -> None:
+    """Stop runs whose deadline has passed: like a cancel, but they end failed."""
+    for number in store.runs_past_deadline(turn.unit, turn.now):
+        run = turn.run(number)
+        limit = duration_text(turn.plan(run).deadline or 0.0)
+        turn.move_run(run, RunEvent.CANCEL)
+        why = f"the run's deadline of {limit} has passed"
+        store.log_command(turn.unit, turn.now, "service", "deadline", run.number, why)
+        _stop(turn, run, why, StopReason.DEADLINE)
+    if (following := store.next_run_deadline(turn.unit)) is not None:
+        turn.remind(RUN_DEADLINE_DUE, following)
+
+
+def _stop(turn: Turn, run: RunRow, message: str, why: StopReason) -> None:
     run.cancels += 1
     if run.stop is None:
-        run.stop = StopReason.CANCEL
-        message = f"cancelled by {command.who}" + (f": {command.reason}" if command.reason else "")
-        run.error = json.dumps({"type": "Cancelled", "message": message})
+        run.stop = why
+        error: dict[str, Any] = {"type": "Cancelled", "message": message}
+        if why is StopReason.DEADLINE:
+            task = {"step": str(run.number), "task": None, "attempts": 0}
+            error = {**task, "type": "DeadlinePassed", "message": message}
+        run.error = json.dumps(error, ensure_ascii=False)
     if run.cancels <= 2:
-        Weave(turn, run).cancel()
-    return present(turn, run)
+        Weave(turn, run).cancel(why)

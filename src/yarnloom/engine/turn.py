@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import random
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from yarnloom.engine.memory import Memory
+from yarnloom.engine.pools import base_of
 from yarnloom.engine.states import (
     RUN_ENDED,
     RUN_TABLE,
@@ -31,13 +34,19 @@ class Settings:
 
     Attributes:
         lease: seconds a worker is thought to live after its last request.
-        losses: how often a step may lose its worker or process before it fails.
+        losses: how often a step may lose its worker or process before it fails, unless it says so.
+        chance: gives numbers from 0 to 1, for the jitter of waits.
     """
 
     lease: float = LEASE
     losses: int = LOSSES
+    chance: Callable[[], float] = random.random
 
 
+BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_deadline"
+"""What falls due and is kept in the store by time."""
+
+ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
 PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND})
 """Skips after which a sequence goes on: nothing is wrong, the output is null."""
 
@@ -80,8 +89,10 @@ class Turn:
         ended: numbers of runs that have ended now.
         gone: workers that left or were lost.
         reporters: workers whose report is part of this transaction, so that they can be answered.
+        pools: names of pools that look different now.
         children: how children ended that did so in this transaction, by part row and node.
         made: how many items were made in this transaction.
+        made_room: workflows of which a run has ended while others wait.
     """
 
     unit: Unit
@@ -95,8 +106,24 @@ class Turn:
     ended: set[int] = field(default_factory=set)
     gone: set[str] = field(default_factory=set)
     reporters: set[str] = field(default_factory=set)
+    pools: set[str] = field(default_factory=set)
     children: dict[tuple[int, int], Ended] = field(default_factory=dict)
     made: int = 0
+    made_room: set[str] = field(default_factory=set)
+
+    def mono_of(self, micros: int) -> float:
+        """A time of the day as one of the steady clock."""
+        return self.mono + (micros - self.now) / 1_000_000
+
+    def remind(self, kind: str, at: int) -> None:
+        """See to it that what falls due then is looked for in the store.
+
+        There is one entry in memory for each kind, of the earliest; the times are in the store.
+        """
+        when = self.mono_of(at)
+        if when < self.memory.armed.get(kind, float("inf")):
+            self.memory.armed[kind] = when
+            self.memory.due.add(when, kind, "")
 
     def plan(self, run: RunRow) -> Plan:
         """The plan that a run started with."""
@@ -130,6 +157,10 @@ class Turn:
         if run.state in RUN_ENDED:
             run.ended_at = self.now
             self.ended.add(run.number)
+            counted = self.memory.under_way if run.entered else self.memory.held
+            counted[run.workflow] -= 1
+            if self.memory.held[run.workflow]:
+                self.made_room.add(run.workflow)
         self.unit.runs.touch(run)
         self.changed.add(run.number)
 
@@ -151,9 +182,32 @@ class Turn:
             self.memory.lanes.add(step.pool, step.priority, step.share, step.contract)
         if after in STEP_ENDED:
             step.ended_at = self.now
+        if after != StepState.BACKING_OFF:
+            step.due_at = None
+        if step.deadline_at is not None and after not in STEP_ENDED:
+            self.remind(DEADLINE_DUE, step.deadline_at)
         self.unit.steps.touch(step)
         self.count_child(step.part, before, after)
+        self._count_asleep(step.inside, (after in ASLEEP) - (before in ASLEEP))
         self.changed.add(step.run)
+        if step.pool and (was_free or _free_to_start(step)):
+            self.pools.add(base_of(step.pool))
+
+    def _count_asleep(self, item: int | None, more: int) -> None:
+        """Something in an item fell asleep or woke: the each around it counts such items."""
+        while item is not None and more:
+            each = None
+            for key in (item, self.unit.parts.need(item).parent):
+                assert key is not None
+                row = self.unit.parts.need(key)
+                was = row.asleep > 0
+                row.asleep += more
+                self.unit.parts.touch(row)
+                if was == (row.asleep > 0):
+                    return
+                each = row
+            assert each is not None
+            item = each.inside
 
     def count_child(self, part: int, before: str | None, after: str) -> None:
         """A child of a part went from one state to another; None is waiting."""

@@ -25,6 +25,7 @@ from yarnloom.engine.gathering import gather
 from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.items import FILL_DUE, ItemFault, item_value, read_source, window
 from yarnloom.engine.outcomes import (
+    STOPS,
     allowed_failures,
     next_follow_up,
     note_skip,
@@ -44,11 +45,12 @@ from yarnloom.engine.states import (
 )
 from yarnloom.engine.turn import Ended, Turn
 from yarnloom.errors import ValueRefused
-from yarnloom.plan import ON_END, ON_FAILURE, Kind, Node, OneFails, Source
+from yarnloom.plan import ON_END, ON_FAILURE, Kind, Node, OneFails, Source, item_key
 from yarnloom.store import PartRow, RunRow, StepRow
-from yarnloom.values import size_of
+from yarnloom.values import decode, size_of
 
 MADE_IN_A_TURN = 1_000
+PER_LIMIT = 200
 _EVENT_FOR = {
     StepState.DONE: StepEvent.FINISH,
     StepState.FAILED: StepEvent.FAIL,
@@ -71,11 +73,16 @@ class Weave:
     # What happens to a run
 
     def begin(self) -> PartRow:
-        """Begin the plan; its root part."""
+        """Begin the plan, unless the run has to wait for others; its root part."""
         root = add_part(self.turn, self.run, self.plan.nodes[0], None)
+        if self.run.entered:
+            self.enter(root)
+        return root
+
+    def enter(self, root: PartRow) -> None:
+        """Begin what is in the plan."""
         self._open_inner(root)
         self._work_off()
-        return root
 
     def step_ended(self, step: StepRow) -> None:
         """A step has ended: what follows from it."""
@@ -92,17 +99,50 @@ class Weave:
                 self._fill(each)
         self._work_off()
 
-    def cancel(self) -> None:
+    def cancel(self, why: StopReason = StopReason.CANCEL) -> None:
         """Cancel what has not begun, and tell what runs to stop.
 
         The second time what follows is stopped too.
         """
+        if not self.run.entered:
+            root = self.turn.unit.parts.one("run = ? AND parent IS NULL", self.run.number)
+            assert root is not None
+            self._drop_rest(root, CANCELLED)
+            self._decide_if_over(root)
         for step in self.turn.unit.steps.select(
             "run = ? AND ended_at IS NULL ORDER BY rank", self.run.number
         ):
             spared = self.plan.nodes[step.node].in_follow_up and self.run.cancels < 2
             if step.ended_at is None and not spared:
-                self._stop_step(step, StepEvent.CANCEL, StopReason.CANCEL)
+                self._stop_step(step, StepEvent.CANCEL, why)
+        self._work_off()
+
+    def is_barred(self, step: StepRow) -> bool:
+        """Whether nothing more begins where a step stands."""
+        return self._bar(self.turn.unit.parts.need(step.part)) is not None
+
+    def ready_again(self, step: StepRow) -> None:
+        """A step's attempt came to nothing: it runs again, unless nothing more begins there."""
+        bar = self._bar(self.turn.unit.parts.need(step.part))
+        if bar is not None:
+            cancelled = bar.state is StepState.CANCELLED
+            self._stop_step(step, StepEvent.CANCEL if cancelled else StepEvent.SKIP, None)
+        self._work_off()
+
+    def fell_asleep(self, step: StepRow) -> None:
+        """A step backs off: eaches around it may make more items meanwhile."""
+        item = step.inside
+        while item is not None:
+            each = self.turn.around(self.turn.unit.parts.need(item))
+            if each.outcome is None and self._bar(each) is None:
+                self._fill(each)
+            item = each.inside
+        self._work_off()
+
+    def fail_step(self, step: StepRow, error: dict[str, Any]) -> None:
+        """A step fails that nobody runs."""
+        step.error = _dump(error)
+        self._end_step(step, StepEvent.FAIL)
         self._work_off()
 
     # The agenda
@@ -233,7 +273,7 @@ class Weave:
             raise ItemFault(str(refused), "ValueRefused") from refused
 
     def _open_step(self, node: Node, around: PartRow) -> None:
-        given, skip, error = "{}", None, None
+        given, pool, skip, error = "{}", "", None, None
         try:
             if self.resolver.gap(node, around):
                 skip = SkipReason.NOT_REACHED
@@ -241,17 +281,34 @@ class Weave:
                 skip = SkipReason.ONLY_IF
             else:
                 given = self.resolver.inputs(node, around)
+                pool = self._pool(node, around)
         except ItemFault as fault:
             error = _dump({"type": fault.type, "message": str(fault)})
         except ValueRefused as refused:
             error = _dump({"type": "ValueRefused", "message": str(refused)})
-        step = add_step(self.turn, self.run, node, around, given, skip, error)
+        step = add_step(self.turn, self.run, node, around, given, pool, skip, error)
         if error is not None:
             self._end_step(step, StepEvent.FAIL)
         elif skip is not None:
             self._end_step(step, StepEvent.SKIP)
         else:
             self.turn.move_step(step, StepEvent.OPEN)
+
+    def _pool(self, node: Node, around: PartRow) -> str:
+        """The pool that limits a step, with the value that it has a limit for."""
+        rules = node.rules
+        if rules.per is None:
+            return rules.pool
+        text = self._text(rules.per, around)
+        value = None if text is None else decode(text)
+        if value is not None and not isinstance(value, str | int):
+            raise ItemFault(
+                f"per is {text:.60}; expected text, a whole number, true, false or null"
+            )
+        shown = value if isinstance(value, str) else text or "null"
+        if len(shown) > PER_LIMIT:
+            raise ItemFault(f"per is {len(shown)} letters long; expected at most {PER_LIMIT}")
+        return f"{rules.pool}[{item_key(shown, 0)}]"
 
     # Eaches
 
@@ -276,13 +333,18 @@ class Weave:
         node = self.plan.nodes[part.node]
         assert node.each is not None
         limits = window(self.turn, node.each)
-        if part.unmade and part.begun <= limits.refill_at and part.id not in self.filling:
+        awake = part.begun - limits.passes_over * part.asleep
+        if part.unmade and awake <= limits.refill_at and part.id not in self.filling:
             self.filling.add(part.id)
             self.agenda.append(Items(part, limits.size))
 
     def _make_item(self, part: PartRow, size: int) -> None:
         """Make the next item; what follows from it comes before the one behind it."""
+        node = self.plan.nodes[part.node]
+        assert node.each is not None
         under_way = part.begun + part.following
+        if node.each.at_once is None:
+            under_way -= part.asleep
         if not part.unmade or part.rest_state is not None or under_way >= size:
             self.filling.discard(part.id)
             return
@@ -291,8 +353,6 @@ class Weave:
             self.turn.memory.due.add(self.turn.mono, FILL_DUE, str(part.id))
             return
         self.agenda.append(Items(part, size))
-        node = self.plan.nodes[part.node]
-        assert node.each is not None
         index = part.total - part.unmade
         value, name = item_value(self.turn, part, node.each, index)
         part.unmade -= 1
@@ -322,9 +382,14 @@ class Weave:
         self._step_ended(step)
 
     def _stop_step(self, step: StepRow, event: StepEvent, why: StopReason | None) -> None:
-        """End a step that nobody runs; tell one that is run to stop, where a reason is given."""
+        """End a step that nobody runs; tell one that is run to stop, where a reason is given.
+
+        What is skipped while it backs off fails, with its last error.
+        """
         if step.open is None:
-            if event is StepEvent.SKIP:
+            if event is StepEvent.SKIP and step.state == StepState.BACKING_OFF:
+                event = StepEvent.FAIL
+            elif event is StepEvent.SKIP:
                 step.skip_reason = SkipReason.STOPPED
             self._end_step(step, event)
         elif why is not None and step.stop != why:
@@ -383,7 +448,7 @@ class Weave:
             if self.plan.nodes[here.node].follows:
                 return CANCELLED if self.run.cancels > 1 else None
             if here.parent is None:
-                return CANCELLED if self.run.stop == StopReason.CANCEL else None
+                return CANCELLED if self.run.stop in STOPS else None
             here = self.turn.around(here)
 
     def _drop_rest(self, part: PartRow, bar: Bar) -> None:
@@ -406,6 +471,10 @@ class Weave:
     def _decide(self, part: PartRow, outcome: StepState) -> None:
         """A part's outcome stands; its follow-ups may still run."""
         node = self.plan.nodes[part.node]
+        late = part.parent is None and self.run.stop == StopReason.DEADLINE
+        if late and outcome is StepState.CANCELLED:
+            outcome, part.fault = StepState.FAILED, self.run.error
+            part.error = self.run.error
         part.outcome = outcome
         if outcome is not StepState.SKIPPED:
             part.skip_reason = None

@@ -14,7 +14,7 @@ from typing import ClassVar
 class RunRow:
     """A row of `runs`."""
 
-    FIXED: ClassVar[int] = 13
+    FIXED: ClassVar[int] = 14
 
     number: int
     plan: int
@@ -28,6 +28,7 @@ class RunRow:
     created_at: int
     start_at: int | None
     task: str | None
+    deadline_at: int | None
     priority: int
     state: str
     stop: str | None = None
@@ -36,6 +37,7 @@ class RunRow:
     round: int = 1
     cancels: int = 0
     failures_allowed: int = 0
+    entered: int = 1
     started_at: int | None = None
     ended_at: int | None = None
 
@@ -78,6 +80,7 @@ class PartRow:
     error: str | None = None
     output: str | None = None
     size: int = 0
+    asleep: int = 0
     ended_at: int | None = None
 
     @property
@@ -117,6 +120,7 @@ class StepRow:
     tries: int = 0
     losses: int = 0
     due_at: int | None = None
+    deadline_at: int | None = None
     output: str | None = None
     error: str | None = None
     started_at: int | None = None
@@ -127,7 +131,7 @@ class StepRow:
 class AttemptRow:
     """A row of `attempts`; `try_` is its column `try`."""
 
-    FIXED: ClassVar[int] = 9
+    FIXED: ClassVar[int] = 10
 
     id: int
     step: int
@@ -138,10 +142,12 @@ class AttemptRow:
     code_hash: str
     ready_at: int
     handed_at: int
+    pool: str
     outcome: str | None = None
     error: str | None = None
     pid: int | None = None
     cpu: int | None = None
     memory: int | None = None
     begun_at: int | None = None
+    abandoned: int = 0
     ended_at: int | None = None

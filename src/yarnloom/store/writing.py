@@ -248,3 +248,83 @@ def keep_code(unit: Unit, task: str, code_hash: str, source_text: str, at: int) 
         "INSERT INTO codes VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
         (task, code_hash, source_text, at),
     )
+
+
+# Runs that wait for others of their workflow, and what falls due
+
+
+def runs_under_way(unit: Unit, workflow: str) -> list[tuple[int, int]]:
+    """The runs of a workflow that have not ended, oldest first; each with whether it entered."""
+    unit.flush()
+    sql = "SELECT number, entered FROM runs WHERE workflow = ? AND ended_at IS NULL ORDER BY number"
+    return unit.execute(sql, (workflow,))
+
+
+def next_held(unit: Unit, workflow: str) -> int | None:
+    """The run of a workflow that enters next: of the highest priority the oldest."""
+    unit.flush()
+    found = unit.execute(
+        "SELECT number FROM runs WHERE workflow = ? AND entered = 0 AND ended_at IS NULL"
+        " ORDER BY priority DESC, number LIMIT 1",
+        (workflow,),
+    )
+    return found[0][0] if found else None
+
+
+def runs_by_workflow(unit: Unit) -> list[tuple[str, int, int]]:
+    """Of each workflow how many runs have entered, and how many wait, and have not ended."""
+    return unit.execute(
+        "SELECT workflow, entered, count(*) FROM runs WHERE ended_at IS NULL"
+        " GROUP BY workflow, entered"
+    )
+
+
+_LATE = "deadline_at IS NOT NULL AND ended_at IS NULL AND stop IS NULL"
+
+
+def runs_past_deadline(unit: Unit, now: int) -> list[int]:
+    """Runs that should have ended by now and were not told to stop."""
+    unit.flush()
+    found = unit.execute(f"SELECT number FROM runs WHERE {_LATE} AND deadline_at <= ?", (now,))
+    return [number for (number,) in found]
+
+
+def next_run_deadline(unit: Unit) -> int | None:
+    """When the next run should have ended."""
+    return _least(unit, f"SELECT min(deadline_at) FROM runs WHERE {_LATE}")
+
+
+def steps_past_deadline(unit: Unit, now: int, limit: int) -> list[int]:
+    """Steps that should have ended by now and were not told to stop."""
+    unit.flush()
+    found = unit.execute(
+        f"SELECT id FROM steps WHERE {_LATE} AND deadline_at <= ? ORDER BY deadline_at LIMIT ?",
+        (now, limit),
+    )
+    return [step for (step,) in found]
+
+
+def next_step_deadline(unit: Unit) -> int | None:
+    """When the next step should have ended."""
+    return _least(unit, f"SELECT min(deadline_at) FROM steps WHERE {_LATE}")
+
+
+def steps_due(unit: Unit, now: int, limit: int) -> list[int]:
+    """Steps whose back-off is over."""
+    unit.flush()
+    found = unit.execute(
+        "SELECT id FROM steps WHERE due_at IS NOT NULL AND due_at <= ? ORDER BY due_at LIMIT ?",
+        (now, limit),
+    )
+    return [step for (step,) in found]
+
+
+def next_due(unit: Unit) -> int | None:
+    """When the next back-off is over."""
+    return _least(unit, "SELECT min(due_at) FROM steps WHERE due_at IS NOT NULL")
+
+
+def _least(unit: Unit, sql: str) -> int | None:
+    unit.flush()
+    ((least,),) = unit.execute(sql)
+    return None if least is None else int(least)

@@ -1,0 +1,319 @@
+"""Why a step is not running: what stands in its way, from the same questions that decide.
+
+Whether a pool is closed (`Gate.obstacles`), whether a worker fits (`Worker.misfit`), takes from the
+pool and has a place: handing out asks these, and so does this. All obstacles are named at once.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from typing import Any
+
+from yarnloom.engine.commands import Why
+from yarnloom.engine.memory import Misfit, Worker, needs_of, task_of
+from yarnloom.engine.pools import Closed, Shut, base_of
+from yarnloom.engine.states import RUN_ENDED, StepState
+from yarnloom.engine.turn import Turn
+from yarnloom.engine.views import moment
+from yarnloom.errors import nearest
+from yarnloom.plan import Kind, Node, Plan
+from yarnloom.store import PartRow, RunRow, StepRow
+from yarnloom.store import writing as store
+from yarnloom.units import duration_text
+
+View = dict[str, Any]
+SHOWN = 50
+NAMED = 3
+
+
+def why(turn: Turn, command: Why) -> View:
+    """What a run, or a part of it, waits for.
+
+    Returns:
+        The run's number and state, reasons that hold for all of it, and an entry for each step
+        that has not ended and each part that has not begun, in plan order, up to `SHOWN`.
+
+    Raises:
+        NotFound: there is no such run.
+    """
+    run = turn.run(command.run)
+    teller = _Teller(turn, run)
+    entries = [] if run.state in RUN_ENDED else teller.entries(command)
+    return {
+        "run": run.number,
+        "workflow": run.workflow,
+        "state": str(run.state),
+        "reasons": list(teller.of_run()),
+        "waits": [entry for _, entry in entries[:SHOWN]],
+        "more": len(entries) > SHOWN,
+    }
+
+
+def _reason(kind: str, text: str, **facts: Any) -> View:
+    return {"kind": kind, "text": text, **facts}
+
+
+class _Teller:
+    def __init__(self, turn: Turn, run: RunRow) -> None:
+        self.turn = turn
+        self.run = run
+        self.plan: Plan = turn.plan(run)
+
+    def of_run(self) -> Iterator[View]:
+        """What holds for all of a run."""
+        run = self.run
+        if run.state in RUN_ENDED:
+            yield _reason("ended", f"the run has ended: it is {run.state}")
+            return
+        if run.stop is not None:
+            message = json.loads(run.error or "{}").get("message", f"told to stop: {run.stop}")
+            yield _reason("stopping", message)
+        if not run.entered:
+            others = store.runs_under_way(self.turn.unit, run.workflow)
+            numbers = [number for number, entered in others if entered]
+            text = (
+                f"waits until {_runs(numbers)} of {run.workflow} ended: "
+                f"at most {self.plan.at_once} are under way at once"
+            )
+            yield _reason("busy", text, at_once=self.plan.at_once, runs=numbers[:SHOWN])
+
+    def entries(self, command: Why) -> list[tuple[bytes, View]]:
+        """Everything in the scope that has not ended, in plan order."""
+        unit = self.turn.unit
+        found = [
+            (step.rank, self.of_step(step))
+            for step in unit.steps.select(
+                "run = ? AND ended_at IS NULL AND rank >= ? AND rank < ? ORDER BY rank LIMIT ?",
+                *(self.run.number, command.rank, command.rank + b"\xff" * 5, SHOWN + 1),
+            )
+        ]
+        parts = unit.parts.select(
+            "run = ? AND ended_at IS NULL AND inside IS ? AND value IS NULL ORDER BY rank",
+            *(self.run.number, command.item),
+        )
+        if command.item is not None:
+            parts.append(unit.parts.need(command.item))
+        if self.run.entered:
+            for part in parts:
+                if part.outcome is None and part.rest_state is None:
+                    found += self.to_come(part, command.rank)
+        return sorted(found, key=lambda one: one[0])
+
+    # What has not begun
+
+    def to_come(self, part: PartRow, scope: bytes) -> Iterator[tuple[bytes, View]]:
+        """What has not begun in a part that has."""
+        node = self.plan.nodes[part.node]
+        if node.kind is Kind.EACH:
+            if part.unmade:
+                yield part.rank + b"\xff", self.of_items(part, node)
+            return
+        begun = {row.node for row in self.turn.unit.parts.select("parent = ?", part.id)}
+        begun |= {row.node for row in self.turn.unit.steps.select("part = ?", part.id)}
+        for index in node.children:
+            child = self.plan.nodes[index]
+            rank = part.rank + child.position.to_bytes(4, "big")
+            if index not in begun and rank.startswith(scope):
+                yield rank, self.of_child(part, node, child)
+
+    def of_child(self, part: PartRow, node: Node, child: Node) -> View:
+        """Which earlier parts a child of a part waits for."""
+        if node.kind is Kind.SEQUENCE:
+            earlier = [node.children[child.position - 1]] if child.position else []
+        else:
+            earlier = child.waits_for
+        names = [self.address(self.plan.nodes[one], part) for one in earlier]
+        text = f"waits for {_listed(names)}" if names else "begins in a moment"
+        return self.entry(child, part, "waiting", [_reason("earlier", text, parts=names)])
+
+    def of_items(self, part: PartRow, node: Node) -> View:
+        """Why an each has not made all its items."""
+        assert node.each is not None
+        limit = node.each.at_once
+        items = f"{part.unmade:,} items have not begun"
+        text = f"{items}: {limit} at once" if limit else f"{items}: those before come first"
+        reason = _reason("at_once", text, at_once=limit, items=part.unmade)
+        return self.entry(node, self.turn.around(part), part.state, [reason])
+
+    # Steps
+
+    def of_step(self, step: StepRow) -> View:
+        """What a step waits for that could begin, or did."""
+        node, around = self.plan.nodes[step.node], self.turn.unit.parts.need(step.part)
+        attempt = None if step.open is None else self.turn.unit.attempts.need(step.open)
+        worker = self.turn.memory.workers.get(attempt.worker) if attempt else None
+        name = worker.name if worker else "a worker"
+        facts: View = {}
+        if step.state == StepState.BACKING_OFF:
+            reasons = [self.of_back_off(step)]
+        elif attempt is None:
+            reasons = list(obstacles(self.turn, step))
+        elif attempt.begun_at is None:
+            reasons = [_reason("handed_out", f"handed to worker {name}, begins there", worker=name)]
+        else:
+            spent = duration_text(round((self.turn.now - attempt.begun_at) / 1_000_000, 1))
+            reasons = [_reason("running", f"runs on worker {name} since {spent}", worker=name)]
+            facts = {"attempt": attempt.id, "begun_at": moment(attempt.begun_at)}
+        if step.stop is not None:
+            reasons.append(_reason("stop_asked", f"told to stop: {step.stop}", why=step.stop))
+        if step.deadline_at is not None:
+            facts["deadline_at"] = moment(step.deadline_at)
+        return {**self.entry(node, around, step.state, reasons), **facts}
+
+    def of_back_off(self, step: StepRow) -> View:
+        """Until when a step backs off, and after what."""
+        error = json.loads(step.error or "{}")
+        left = max(0.0, ((step.due_at or 0) - self.turn.now) / 1_000_000)
+        text = f"tries again in {duration_text(round(left, 1))}, after try {step.tries}"
+        if error.get("type"):
+            text += f" failed: {error['type']}: {error.get('message', '')}"
+        return _reason("back_off", text, until=moment(step.due_at), tries=step.tries)
+
+    def entry(self, node: Node, around: PartRow, state: str, reasons: list[View]) -> View:
+        """What is told of a part or step."""
+        return {"address": self.address(node, around), "state": str(state), "reasons": reasons}
+
+    def address(self, node: Node, around: PartRow) -> str:
+        """Its address within the run."""
+        return self.turn.address(self.run, node, around).partition("/")[2]
+
+
+def obstacles(turn: Turn, step: StepRow) -> Iterator[View]:
+    """Everything that keeps a ready step from starting."""
+    pool_reasons = list(_of_pool(turn, step))
+    yield from pool_reasons
+    worker_reason = _of_workers(turn, step)
+    if worker_reason is not None:
+        yield worker_reason
+    if pool_reasons or (worker_reason and worker_reason["kind"] == "no_place"):
+        yield from _of_order(turn, step)
+    elif worker_reason is None:
+        yield _reason("moment", "a worker has a place for it and takes it in a moment")
+
+
+def _of_pool(turn: Turn, step: StepRow) -> Iterator[View]:
+    if not step.pool:
+        return
+    gate = turn.memory.pools.gate(step.pool)
+    for closed in gate.obstacles(turn.mono):
+        facts = {"pool": step.pool, "limit": gate.settings.limit, "in_use": gate.in_use.total()}
+        yield _reason(f"pool_{closed.why}", _pool_text(turn, step.pool, closed), **facts)
+
+
+def _pool_text(turn: Turn, pool: str, closed: Closed) -> str:
+    gate = turn.memory.pools.gate(pool)
+    match closed.why:
+        case Shut.PAUSED:
+            paused = gate.settings.paused or {}
+            reason = f": {paused['reason']}" if paused.get("reason") else ""
+            return f"pool {base_of(pool)} is paused by {paused.get('by')}{reason}"
+        case Shut.HALTED:
+            return f"pool {base_of(pool)} has the limit 0"
+        case Shut.FULL:
+            runs = [run for run, _ in gate.in_use.most_common()]
+            count, limit = gate.in_use.total(), gate.settings.limit
+            return f"waits for pool {pool} ({count} of {limit} in use by {_runs(runs)})"
+    left = "" if closed.until is None else f", the next in {_left(closed.until - turn.mono)}"
+    return f"waits for pool {pool} (at most {gate.settings.rate} begin{left})"
+
+
+def _left(seconds: float) -> str:
+    return duration_text(max(0.0, round(seconds, 1 if seconds >= 1 else 3)))
+
+
+def _of_workers(turn: Turn, step: StepRow) -> View | None:
+    """Why no worker takes it; None if one has a place."""
+    workers = [one for one in turn.memory.workers.values() if one.registered]
+    if not workers:
+        return _reason("no_worker", "no worker is connected: `yarnloom worker --load MODULE:LOOM`")
+    fitting = [one for one in workers if _unfit(turn, one, step) is None]
+    if not fitting:
+        return _no_worker_fits(turn, step, workers)
+    if any(one.has_place(step.contract) for one in fitting):
+        return None
+    names = [one.name for one in fitting]
+    places = sum(_places(one, step.contract) for one in fitting)
+    taken = "the only place" if places == 1 else f"all {places} places"
+    text = f"waits for a place: {taken} of {_listed(names)} {'is' if places == 1 else 'are'} taken"
+    return _reason("no_place", text, workers=names)
+
+
+def _places(worker: Worker, contract: str) -> int:
+    return worker.io_places if task_of(contract) in worker.io_tasks else worker.places
+
+
+def _unfit(turn: Turn, worker: Worker, step: StepRow) -> str | None:
+    """Why a worker does not take a step even with a free place, as a word; None if it does."""
+    misfit = worker.misfit(step.contract, turn.memory.contracts)
+    if misfit is not None:
+        return str(misfit)
+    if worker.draining:
+        return "draining"
+    return None if worker.takes_from(step.pool) else "elsewhere"
+
+
+def _no_worker_fits(turn: Turn, step: StepRow, workers: list[Worker]) -> View:
+    """What is missing in each worker; those that are nearest first."""
+    order = ("elsewhere", "draining", Misfit.LACKS, Misfit.OTHER_CODE, Misfit.OTHER_TYPES)
+    found = {}
+    for worker in workers:
+        found[worker.name] = _unfit(turn, worker, step)
+    kinds = sorted(set(found.values()), key=lambda one: order.index(one) if one in order else 9)
+    pieces = []
+    for kind in kinds:
+        names = [name for name, unfit in found.items() if unfit == kind]
+        pieces.append(_unfit_text(turn, step, str(kind), names, workers))
+    facts = [{"worker": name, "why": unfit} for name, unfit in list(found.items())[:SHOWN]]
+    kind = str(kinds[0])
+    return _reason(kind, "; ".join(pieces), workers=facts)
+
+
+def _unfit_text(
+    turn: Turn, step: StepRow, kind: str, names: list[str], workers: list[Worker]
+) -> str:
+    task, who = task_of(step.contract), f"{_listed(names)}"
+    match kind:
+        case "elsewhere":
+            where = f"pool {base_of(step.pool)}" if step.pool else "steps without a pool"
+            return f"worker {who} does not take from {where} (its --pools)"
+        case "draining":
+            return f"worker {who} is draining"
+        case Misfit.LACKS:
+            missing = {one.name: needs_of(step.contract) - one.has for one in workers}
+            words = sorted({word for name in names for word in missing.get(name, ())})
+            return f"worker {who} has no {' or '.join(words)} (only_on)"
+        case Misfit.OTHER_CODE:
+            return f"worker {who} has {task} in another version, and its code is pinned"
+        case Misfit.OTHER_TYPES:
+            return f"worker {who} has {task} in another version, whose types do not fit"
+    known = {name for worker in workers for name in worker.tasks}
+    near = nearest(task, known).removeprefix("; did you mean ").rstrip("?")
+    hint = f"; near: {near}" if near and not near.startswith(";") else ""
+    everyone = "no worker" if len(names) == len(workers) else f"worker {who}"
+    verb = "knows" if len(names) == len(workers) else "does not know"
+    return f"{everyone} {verb} task {task}{hint}"
+
+
+def _of_order(turn: Turn, step: StepRow) -> Iterator[View]:
+    """Who comes first when there is room."""
+    higher, shares = turn.memory.lanes.ahead_of(step.pool, step.priority, step.share)
+    if higher:
+        steps = "1 step" if higher == 1 else f"{higher:,} steps"
+        text = f"{steps} of higher priority than {step.priority} come first"
+        yield _reason("priority", text, steps=higher, priority=step.priority)
+    if shares:
+        text = f"{_listed(shares)} {'has' if len(shares) == 1 else 'have'} a turn before"
+        yield _reason("turn", text, shares=shares[:SHOWN])
+
+
+def _listed(names: list[str]) -> str:
+    """Some of many names: "a, b and 3 more"."""
+    shown = names[:NAMED]
+    if len(names) > NAMED:
+        return f"{', '.join(shown)} and {len(names) - NAMED} more"
+    return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
+
+
+def _runs(numbers: list[int]) -> str:
+    return ("run " if len(numbers) == 1 else "runs ") + _listed([str(one) for one in numbers])

@@ -1,0 +1,291 @@
+"""Pools as they are declared, made, changed and removed; each change holds from its commit on."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from typing import Any
+
+from yarnloom.engine.commands import ChangePool, ListPools, MakePool, RemovePool
+from yarnloom.engine.pools import Declared, Settings, base_of
+from yarnloom.engine.turn import Turn
+from yarnloom.engine.views import moment
+from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
+from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
+from yarnloom.store import pools as store
+from yarnloom.store import writing
+
+View = dict[str, Any]
+USERS_SHOWN = 10
+VALUES_SHOWN = 20
+
+
+# Declared by looms
+
+
+def read_declarations(given: list[View]) -> dict[str, dict[str, Declared]]:
+    """Declarations as they are published: by loom, by pool.
+
+    Raises:
+        InvalidInput: one makes no sense; every problem is named.
+    """
+    found: dict[str, dict[str, Declared]] = defaultdict(dict)
+    problems = []
+    for place, one in enumerate(given):
+        name, limit, rate = one.get("name"), one.get("limit"), None
+        if not isinstance(name, str) or not NAME.match(name):
+            problems.append(Problem(f"/pools/{place}/name", f"found {name!r:.60}; {NAME_RULE}"))
+        if limit is not None and (type(limit) is not int or limit < 0):
+            expected = "expected a whole number from 0 on"
+            problems.append(Problem(f"/pools/{place}/limit", f"found {limit!r:.60}; {expected}"))
+        try:
+            rate = read_rate(one.get("rate"))
+        except LoomError as error:
+            problems.append(Problem(f"/pools/{place}/rate", error.message))
+        found[str(one.get("loom"))][str(name)] = Declared(limit, rate, str(one.get("note") or ""))
+    if problems:
+        raise InvalidInput("nothing was published: a pool is not right", problems=problems)
+    return found
+
+
+def read_rate(given: View | None) -> Rate | None:
+    """A rate from its JSON form."""
+    return None if given is None else Rate(given.get("count", 0), given.get("per", 1.0))
+
+
+def refuse_unknown_pools(turn: Turn, plans: Iterable[Plan], declared: Iterable[str] = ()) -> None:
+    """See to it that there is every pool that steps name.
+
+    Raises:
+        InvalidInput: some are not there; each is named, with the nearest that is.
+    """
+    known = {*turn.memory.pools.settings, *declared}
+    if problems := [one for plan in plans for one in unknown_pools(plan, known)]:
+        raise InvalidInput("steps name pools that are not there", problems=problems)
+
+
+def declare(turn: Turn, loom: str, pools: dict[str, Declared], who: str) -> None:
+    """Keep what a loom says of pools; what it does not say any more holds while a step needs it."""
+    settings = turn.memory.pools.settings
+    for name, facts in pools.items():
+        if name not in settings:
+            _add(turn, name, who)
+        if settings[name].declared.get(loom) != facts:
+            rate = facts.rate.to_json() if facts.rate else None
+            kept = {"limit": facts.limit, "rate": rate, "note": facts.note}
+            store.declare(turn.unit, name, loom, kept, turn.now)
+            settings[name].declared[loom] = facts
+            _settle(turn, name)
+    dropped = [one for one, pool in settings.items() if loom in pool.declared and one not in pools]
+    named = _named(turn) if dropped else set()
+    for name in dropped:
+        if name not in named:
+            store.undeclare(turn.unit, name, loom)
+            del settings[name].declared[loom]
+            _settle(turn, name)
+
+
+def recall(turn: Turn) -> None:
+    """Put the pools into memory, from the store."""
+    known = turn.memory.pools.settings
+    for name, by_hand, paused in store.every(turn.unit):
+        known[name] = Settings(by_hand=_read_hand(by_hand), paused=paused)
+    for name, loom, facts in store.declarations(turn.unit):
+        rate = read_rate(facts["rate"])
+        known[name].declared[loom] = Declared(facts["limit"], rate, facts["note"])
+    for settings in known.values():
+        settings.settle()
+
+
+def recall_begins(turn: Turn, names: Iterable[str]) -> None:
+    """Let rates know what began within their time, from the store."""
+    rates = {name: turn.memory.pools.need(name).rate for name in names}
+    longest = max((rate.seconds for rate in rates.values() if rate), default=None)
+    if longest is None:
+        return
+    begins: dict[str, list[float]] = defaultdict(list)
+    for pool, begun_at in store.begins_since(turn.unit, turn.now - round(longest * 1_000_000)):
+        if rates.get(base_of(pool)):
+            begins[pool].append(turn.mono_of(begun_at))
+    for pool, times in begins.items():
+        turn.memory.pools.gate(pool).remember(times)
+
+
+# Made and changed by hand
+
+
+def make_pool(turn: Turn, command: MakePool) -> View:
+    """Make a pool by hand.
+
+    Raises:
+        InvalidInput: the name is none.
+        Conflict: there is one of that name.
+    """
+    if not NAME.match(command.name):
+        message = f"found the pool name {command.name!r:.120}; a name has {NAME_RULE}"
+        raise InvalidInput(message, problems=[Problem("/name", NAME_RULE)])
+    if command.name in turn.memory.pools.settings:
+        raise Conflict(f"there is a pool {command.name!r} already; change it instead")
+    _add(turn, command.name, command.who)
+    _set(turn, command.name, command.changes)
+    _log(turn, command.who, "make_pool", command.name, command.reason, command.changes)
+    return pool_view(turn, command.name)
+
+
+def change_pool(turn: Turn, command: ChangePool) -> View:
+    """Change a pool by hand: what is set so wins over what looms declare.
+
+    Raises:
+        NotFound: there is none of that name.
+    """
+    settings = _find(turn, command.name)
+    if command.as_declared:
+        settings.by_hand.clear()
+    if command.paused is True and settings.paused is None:
+        settings.paused = {"by": command.who, "at": turn.now, "reason": command.reason}
+    elif command.paused is False:
+        settings.paused = None
+    _set(turn, command.name, command.changes)
+    said = {**command.changes}
+    said |= {} if command.paused is None else {"paused": command.paused}
+    said |= {"as_declared": True} if command.as_declared else {}
+    _log(turn, command.who, "change_pool", command.name, command.reason, said)
+    return pool_view(turn, command.name)
+
+
+def remove_pool(turn: Turn, command: RemovePool) -> None:
+    """Remove a pool that no step names.
+
+    Raises:
+        NotFound: there is none of that name.
+        Conflict: a workflow, a task or a run that has not ended names it.
+    """
+    _find(turn, command.name)
+    if command.name in _named(turn):
+        raise Conflict(
+            f"steps of a workflow, a task or a run that has not ended name pool {command.name!r}, "
+            "so it cannot be removed; its limit can be changed"
+        )
+    store.remove(turn.unit, command.name)
+    turn.memory.pools.forget(command.name)
+    turn.pools.add(command.name)
+    _log(turn, command.who, "remove_pool", command.name, command.reason, {})
+
+
+def list_pools(turn: Turn, command: ListPools) -> list[View]:
+    """Every pool as it is now, or one.
+
+    Raises:
+        NotFound: there is none of that name.
+    """
+    if command.name is not None:
+        _find(turn, command.name)
+        return [pool_view(turn, command.name)]
+    return [pool_view(turn, name) for name in sorted(turn.memory.pools.settings)]
+
+
+def pool_view(turn: Turn, name: str) -> View:
+    """A pool: its settings and where they come from, and how it is used."""
+    pools, lanes = turn.memory.pools, turn.memory.lanes
+    settings = pools.settings[name]
+    gates = pools.gates(name)
+    waiting = {
+        one: lanes.waiting_in(one) for one in lanes.pools_with_ready() if base_of(one) == name
+    }
+    in_use = {key: gate.in_use.total() for key, gate in gates.items()}
+    users: dict[int, int] = defaultdict(int)
+    for gate in gates.values():
+        for run, count in gate.in_use.items():
+            users[run] += count
+    values = sorted(
+        (key for key in {*in_use, *waiting} if key != name),
+        key=lambda key: (-in_use.get(key, 0), -waiting.get(key, 0), key),
+    )
+    return {
+        "name": name,
+        "limit": settings.limit,
+        "rate": settings.rate and settings.rate.to_json(),
+        "note": settings.note,
+        "paused": settings.paused and {**settings.paused, "at": moment(settings.paused["at"])},
+        "in_use": sum(in_use.values()),
+        "waiting": sum(waiting.values()),
+        "begun_last_minute": settings.begun_of_late(turn.mono),
+        "used_by": [
+            {"run": run, "attempts": count}
+            for run, count in sorted(users.items(), key=lambda one: (-one[1], one[0]))[:USERS_SHOWN]
+        ],
+        "runs": len(users),
+        "values": [
+            {
+                "value": item_name(key[len(name) + 1 : -1]),
+                "in_use": in_use.get(key, 0),
+                "waiting": waiting.get(key, 0),
+            }
+            for key in values[:VALUES_SHOWN]
+        ],
+        "by_hand": _hand_json(settings.by_hand),
+        "declared": [
+            {
+                "loom": loom,
+                "limit": one.limit,
+                "rate": one.rate and one.rate.to_json(),
+                "note": one.note,
+            }
+            for loom, one in sorted(settings.declared.items())
+        ],
+    }
+
+
+def _find(turn: Turn, name: str) -> Settings:
+    known = turn.memory.pools.settings
+    if name not in known:
+        raise NotFound(f"there is no pool {name!r}{nearest(name, known)}")
+    return known[name]
+
+
+def _add(turn: Turn, name: str, who: str) -> None:
+    store.keep(turn.unit, name, turn.now, who)
+    turn.memory.pools.settings[name] = Settings()
+
+
+def _set(turn: Turn, name: str, changes: View) -> None:
+    settings = turn.memory.pools.settings[name]
+    settings.by_hand |= _read_hand(changes)
+    store.change(turn.unit, name, _hand_json(settings.by_hand), settings.paused)
+    _settle(turn, name)
+
+
+def _settle(turn: Turn, name: str) -> None:
+    """What holds for a pool has changed: whatever waits for it is looked at again."""
+    settings = turn.memory.pools.settings[name]
+    before = settings.rate
+    settings.settle()
+    if settings.rate != before:
+        recall_begins(turn, [name])
+    for pool in turn.memory.lanes.pools_with_ready():
+        if base_of(pool) == name:
+            turn.memory.pools.gate(pool).armed = False
+            turn.memory.lanes.reopen(pool)
+    turn.pools.add(name)
+
+
+def _named(turn: Turn) -> set[str]:
+    """Every pool that a current workflow, a published task or an unfinished run names."""
+    plans = {*turn.memory.workflows.values(), *store.unfinished_plans(turn.unit)}
+    found = {pool for plan in plans for pool in turn.plan_by_id(plan).pools}
+    for task in writing.task_names(turn.unit):
+        found.add(writing.task_facts(turn.unit, task).get("rules", {}).get("pool", ""))
+    return found
+
+
+def _read_hand(given: View) -> View:
+    return given | ({"rate": read_rate(given["rate"])} if "rate" in given else {})
+
+
+def _hand_json(by_hand: View) -> View:
+    rate = by_hand.get("rate")
+    return by_hand | ({"rate": rate and rate.to_json()} if "rate" in by_hand else {})
+
+
+def _log(turn: Turn, who: str, what: str, name: str, reason: str, changes: View) -> None:
+    writing.log_command(turn.unit, turn.now, who, what, None, reason, pool=name, changes=changes)

@@ -1,0 +1,230 @@
+"""Pools: how many attempts may run at once, how many may begin in a time, and whether any may.
+
+A pool's settings are one; each value of a pool with `per=` has a gate of its own, which counts. A
+gate that is closed says why: whoever decides and whoever explains ask the same function.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, deque
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from yarnloom.plan import Rate
+
+RECENT = 60
+
+
+class Shut(StrEnum):
+    """Why nothing of a pool may start."""
+
+    PAUSED = "paused"  # by hand
+    HALTED = "halted"  # its limit is 0
+    FULL = "full"  # as many run as may
+    RATE = "rate"  # as many have begun of late as may
+
+
+@dataclass(frozen=True, slots=True)
+class Declared:
+    """What a loom says of a pool."""
+
+    limit: int | None
+    rate: Rate | None
+    note: str
+
+
+@dataclass(slots=True)
+class Settings:
+    """A pool as it is known: what looms say, and what was set by hand, which wins.
+
+    Attributes:
+        declared: by loom.
+        by_hand: limit, rate and note, as far as they were set by hand.
+        paused: who paused it, when and why; None while it is not.
+        limit: how many may run at once; None for any number.
+        rate: how many may begin in a time; None for any number.
+        note: what the limit is for.
+        begun: how many began of late, by second of the steady clock.
+    """
+
+    declared: dict[str, Declared] = field(default_factory=dict)
+    by_hand: dict[str, Any] = field(default_factory=dict)
+    paused: dict[str, Any] | None = None
+    limit: int | None = None
+    rate: Rate | None = None
+    note: str = ""
+    begun: deque[tuple[int, int]] = field(default_factory=deque)
+
+    def settle(self) -> None:
+        """Work out what holds: by hand, else the smallest that is declared."""
+        looms = [self.declared[name] for name in sorted(self.declared)]
+        self.limit = min((one.limit for one in looms if one.limit is not None), default=None)
+        rates = [one.rate for one in looms if one.rate is not None]
+        self.rate = min(rates, key=lambda one: (one.count / one.seconds, one.seconds), default=None)
+        self.note = next((one.note for one in looms if one.note), "")
+        if "limit" in self.by_hand:
+            self.limit = self.by_hand["limit"]
+        if "rate" in self.by_hand:
+            self.rate = self.by_hand["rate"]
+        if "note" in self.by_hand:
+            self.note = self.by_hand["note"]
+
+    @property
+    def limited(self) -> bool:
+        """Whether work may be held back by it, so that none is handed out ahead."""
+        return self.limit is not None or self.rate is not None
+
+    def count_begun(self, mono: float) -> None:
+        """One more has begun."""
+        second = int(mono)
+        if self.begun and self.begun[-1][0] == second:
+            self.begun[-1] = (second, self.begun[-1][1] + 1)
+        else:
+            self.begun.append((second, 1))
+        self._forget(mono)
+
+    def begun_of_late(self, mono: float) -> int:
+        """How many began within the last minute."""
+        self._forget(mono)
+        return sum(count for _, count in self.begun)
+
+    def _forget(self, mono: float) -> None:
+        while self.begun and self.begun[0][0] <= mono - RECENT:
+            self.begun.popleft()
+
+
+@dataclass(frozen=True, slots=True)
+class Closed:
+    """That nothing of a pool may start, and why; `until` is a time of the steady clock."""
+
+    why: Shut
+    until: float | None = None
+
+
+@dataclass(slots=True)
+class Gate:
+    """What counts for one limit: a pool's, or that of one value of a pool with `per=`.
+
+    Attributes:
+        settings: the pool's.
+        in_use: attempts that were handed out and have not ended, and abandoned ones, by run.
+        unbegun: attempts that were handed out and have not begun: each may begin any moment.
+        begins: when the others began, as far as the rate counts them still.
+        armed: whether it is to be looked at when the rate lets the next begin.
+    """
+
+    settings: Settings
+    in_use: Counter[int] = field(default_factory=Counter)
+    unbegun: set[int] = field(default_factory=set)
+    begins: deque[float] = field(default_factory=deque)
+    armed: bool = False
+
+    def closed(self, mono: float) -> Closed | None:
+        """Why nothing of it may start now; None if something may."""
+        return next(self.obstacles(mono), None)
+
+    def obstacles(self, mono: float) -> Iterator[Closed]:
+        """Everything because of which nothing of it may start now."""
+        settings = self.settings
+        if settings.paused is not None:
+            yield Closed(Shut.PAUSED)
+        if settings.limit == 0:
+            yield Closed(Shut.HALTED)
+        elif settings.limit is not None and self.in_use.total() >= settings.limit:
+            yield Closed(Shut.FULL)
+        if settings.rate is not None:
+            self._forget(mono)
+            if len(self.begins) + len(self.unbegun) >= settings.rate.count:
+                first = self.begins[0] + settings.rate.seconds if self.begins else None
+                yield Closed(Shut.RATE, first)
+
+    def hand_out(self, run: int, attempt: int) -> None:
+        """An attempt was given to a worker."""
+        self.in_use[run] += 1
+        self.unbegun.add(attempt)
+
+    def begin(self, attempt: int, at: float) -> None:
+        """An attempt began, at a time of the steady clock."""
+        self.unbegun.discard(attempt)
+        if self.settings.rate is not None:
+            self._note_begin(at)
+
+    def end(self, run: int, attempt: int, mono: float) -> None:
+        """An attempt ended; one that was never heard to begin may have begun until now."""
+        if attempt in self.unbegun:
+            self.begin(attempt, mono)
+        self.in_use[run] -= 1
+        if not self.in_use[run]:
+            del self.in_use[run]
+
+    def take_back(self, attempt: int) -> None:
+        """An attempt is certain never to have begun: the rate does not count it."""
+        self.unbegun.discard(attempt)
+
+    def remember(self, begins: list[float]) -> None:
+        """Take in begins from the records: after a start, or when the rate was changed."""
+        self.begins = deque(sorted(begins))
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing is to be remembered of it."""
+        return not self.in_use and not self.begins and not self.unbegun
+
+    def _note_begin(self, at: float) -> None:
+        later = []
+        while self.begins and self.begins[-1] > at:
+            later.append(self.begins.pop())  # reports do not come in the order of what they tell
+        self.begins.append(at)
+        self.begins.extend(reversed(later))
+
+    def _forget(self, mono: float) -> None:
+        assert self.settings.rate is not None
+        while self.begins and self.begins[0] + self.settings.rate.seconds <= mono:
+            self.begins.popleft()
+
+
+def base_of(pool: str) -> str:
+    """The pool of a pool with a value: `gauge-link` of `gauge-link[north]`."""
+    return pool.partition("[")[0]
+
+
+class Pools:
+    """All pools of the service."""
+
+    def __init__(self) -> None:
+        self.settings: dict[str, Settings] = {}
+        self._gates: dict[str, dict[str, Gate]] = {}
+
+    def need(self, name: str) -> Settings:
+        """The settings of a pool; one that is not known limits nothing."""
+        return self.settings.get(name) or Settings()
+
+    def gate(self, pool: str) -> Gate:
+        """The gate of a pool, or of one of its values."""
+        base = base_of(pool)
+        gates = self._gates.setdefault(base, {})
+        found = gates.get(pool)
+        if found is None:
+            found = gates[pool] = Gate(self.need(base))
+        return found
+
+    def gates(self, name: str) -> dict[str, Gate]:
+        """The gates of a pool by key, as far as anything is to be remembered of them."""
+        return self._gates.get(name, {})
+
+    def forget(self, name: str) -> None:
+        """A pool was removed."""
+        del self.settings[name]
+        self._gates.pop(name, None)
+
+    def limited(self, pool: str) -> bool:
+        """Whether a pool may hold work back."""
+        return bool(pool) and self.need(base_of(pool)).limited
+
+    def tidy(self, pool: str) -> None:
+        """Forget a gate that counts nothing."""
+        gates = self._gates.get(base_of(pool), {})
+        if pool in gates and gates[pool].idle and not gates[pool].armed:
+            del gates[pool]

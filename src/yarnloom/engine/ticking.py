@@ -1,0 +1,101 @@
+"""What happens because time has passed: leases, back-offs, deadlines, time-outs, rates."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from yarnloom.engine.attending import LEASE_DUE, lose_worker
+from yarnloom.engine.commands import LoseWorker, Tick
+from yarnloom.engine.handing_out import RATE_DUE, post_stop
+from yarnloom.engine.items import FILL_DUE
+from yarnloom.engine.reporting import TIMEOUT_DUE, too_long
+from yarnloom.engine.states import StepEvent, StopReason
+from yarnloom.engine.stopping import stop_late_runs
+from yarnloom.engine.turn import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE, Turn
+from yarnloom.engine.weaving import Weave
+from yarnloom.store import writing as store
+
+AT_ONCE = 500
+
+
+def tick(turn: Turn, _: Tick) -> None:
+    """Look at everything that has fallen due."""
+    due = turn.memory.due
+    if due.next_at is not None and turn.mono - due.next_at > turn.settings.lease / 3:
+        # The service itself stood still: that a worker was not heard of says nothing about it.
+        for worker in turn.memory.workers.values():
+            worker.lease_until = turn.mono + turn.settings.lease
+    for kind, key in list(due.take(turn.mono)):
+        turn.memory.armed.pop(kind, None)
+        _FALLEN_DUE[kind](turn, key)
+
+
+def _look_at_lease(turn: Turn, worker_id: str) -> None:
+    """Give a worker up that was not heard of."""
+    worker = turn.memory.workers.get(worker_id)
+    if worker is None:
+        return
+    if worker.lease_until > turn.mono:
+        turn.memory.due.add(worker.lease_until, LEASE_DUE, worker_id)
+    else:
+        why = f"not heard of for {turn.settings.lease:g} s"
+        lose_worker(turn, LoseWorker(worker_id, why))
+
+
+def _go_on(turn: Turn, part_id: str) -> None:
+    """Make more items of an each."""
+    part = turn.unit.parts.get(int(part_id))
+    if part is not None:
+        Weave(turn, turn.run(part.run)).go_on(part)
+
+
+def _look_at_rate(turn: Turn, pool: str) -> None:
+    """A pool's rate may let something begin again."""
+    turn.memory.pools.gate(pool).armed = False
+    turn.memory.lanes.reopen(pool)
+    turn.memory.pools.tidy(pool)
+
+
+def _look_at_time(turn: Turn, attempt_id: str) -> None:
+    """Tell an attempt to stop that has run as long as it may."""
+    attempt = turn.unit.attempts.need(int(attempt_id))
+    step = turn.unit.steps.need(attempt.step)
+    if attempt.outcome is None and step.stop is None:
+        post_stop(turn, step, StopReason.TIMEOUT)
+
+
+def _wake_steps(turn: Turn, _: str) -> None:
+    """Steps whose back-off is over are ready."""
+    for step_id in store.steps_due(turn.unit, turn.now, AT_ONCE):
+        turn.move_step(turn.unit.steps.need(step_id), StepEvent.DUE)
+    if (following := store.next_due(turn.unit)) is not None:
+        turn.remind(BACK_OFF_DUE, following)
+
+
+def _stop_late_steps(turn: Turn, _: str) -> None:
+    """Steps whose deadline has passed fail, or are told to stop where they run."""
+    for step_id in store.steps_past_deadline(turn.unit, turn.now, AT_ONCE):
+        step = turn.unit.steps.need(step_id)
+        if step.ended_at is not None or step.stop is not None:
+            continue  # it ended, or was told to, because of another
+        run = turn.run(step.run)
+        limit = turn.plan(run).nodes[step.node].rules.deadline or 0.0
+        if not post_stop(turn, step, StopReason.DEADLINE):
+            Weave(turn, run).fail_step(step, too_long(limit, "deadline", "DeadlinePassed"))
+    if (following := store.next_step_deadline(turn.unit)) is not None:
+        turn.remind(DEADLINE_DUE, following)
+
+
+def _stop_late_runs(turn: Turn, _: str) -> None:
+    stop_late_runs(turn)
+
+
+_FALLEN_DUE: dict[str, Callable[[Turn, str], None]] = {
+    LEASE_DUE: _look_at_lease,
+    FILL_DUE: _go_on,
+    RATE_DUE: _look_at_rate,
+    TIMEOUT_DUE: _look_at_time,
+    BACK_OFF_DUE: _wake_steps,
+    DEADLINE_DUE: _stop_late_steps,
+    RUN_DEADLINE_DUE: _stop_late_runs,
+}

@@ -1,0 +1,309 @@
+"""How a step is run: its retry rule, its pool, its limits in time and memory, where, how soon.
+
+`Retry` and `Rate` are what users write. `StepRules` is what stands in a plan, where a task's
+defaults and what its step says are one.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field, fields
+from typing import Any
+
+from yarnloom.errors import LoomError
+from yarnloom.units import Duration, duration_text, seconds, size
+
+PRIORITIES = range(-1000, 1001)
+MOST_A_RATE = 100_000
+WORD = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,49}\Z")
+
+Kinds = Sequence[type[BaseException] | str]
+"""Exceptions: classes, or names as `"OSError"` or `"httpx.HTTPStatusError"`."""
+
+
+class Retry:
+    """When a step whose attempt failed is tried again.
+
+    The wait before the second attempt is `wait`, before each further one `growth` times the last,
+    at most `longest`, varied by up to `jitter` of itself so that what failed together does not
+    come back together.
+
+    Args:
+        attempts: how many tries there are at most, the first included; None for no limit.
+        wait: how long to wait before the second.
+        growth: how much longer each further wait is: 1 is constant, 2 doubles.
+        longest: the longest wait.
+        jitter: how much a wait is varied, as a share of it: 0.1 is up to a tenth up or down.
+        within: how long after the first began the last may begin.
+        on: only errors of these kinds are tried again; without it all are.
+        never_on: errors of these kinds are not.
+
+    Raises:
+        LoomError: a value makes no sense.
+    """
+
+    __slots__ = ("attempts", "growth", "jitter", "longest", "never_on", "on", "wait", "within")
+
+    def __init__(
+        self,
+        attempts: int | None = 3,
+        wait: Duration = 1.0,
+        growth: float = 1.0,
+        longest: Duration | None = None,
+        jitter: float = 0.1,
+        within: Duration | None = None,
+        on: Kinds = (),
+        never_on: Kinds = (),
+    ) -> None:
+        if attempts is not None and (type(attempts) is not int or attempts < 1):
+            _refuse("attempts", attempts, "a whole number from 1 on, or None for no limit")
+        if not _is_number(growth) or not 1 <= growth <= 100:
+            _refuse("growth", growth, "a number from 1 to 100")
+        if not _is_number(jitter) or not 0 <= jitter <= 1:
+            _refuse("jitter", jitter, "a number from 0 to 1")
+        self.attempts = attempts
+        self.wait = _seconds("wait", wait)
+        self.growth = float(growth)
+        self.longest = None if longest is None else _seconds("longest", longest)
+        self.jitter = float(jitter)
+        self.within = None if within is None else _seconds("within", within)
+        self.on = _kinds("on", on)
+        self.never_on = _kinds("never_on", never_on)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Retry) and self.to_json() == other.to_json()
+
+    def __hash__(self) -> int:
+        return hash(repr(self))
+
+    def __repr__(self) -> str:
+        return f"Retry({', '.join(f'{name}={one!r}' for name, one in self.to_json().items())})"
+
+    def to_json(self) -> dict[str, Any]:
+        """The rule as it stands in a plan: durations in seconds, without limits not given."""
+        found = {name: getattr(self, name) for name in ("attempts", "wait", "growth", "jitter")}
+        for name in ("longest", "within"):
+            if (value := getattr(self, name)) is not None:
+                found[name] = value
+        for name in ("on", "never_on"):
+            if value := getattr(self, name):
+                found[name] = list(value)
+        return found
+
+
+@dataclass(frozen=True, slots=True)
+class Rate:
+    """How many attempts may begin in a time: in no window of that length do more.
+
+    Args:
+        count: how many.
+        per: in which time, e.g. `"1s"`.
+
+    Raises:
+        LoomError: a value makes no sense.
+    """
+
+    count: int
+    per: Duration = 1.0
+
+    def __post_init__(self) -> None:
+        """Turn the time into seconds."""
+        if type(self.count) is not int or not 1 <= self.count <= MOST_A_RATE:
+            _refuse("count", self.count, f"a whole number from 1 to {MOST_A_RATE:,}", "Rate")
+        length = _seconds("per", self.per, "Rate")
+        if not length:
+            _refuse("per", self.per, "more than nothing", "Rate")
+        object.__setattr__(self, "per", length)
+
+    @property
+    def seconds(self) -> float:
+        """The length of the window."""
+        assert isinstance(self.per, float)
+        return self.per
+
+    def to_json(self) -> dict[str, Any]:
+        """`{"count": 10, "per": 1.0}`, the time in seconds."""
+        return {"count": self.count, "per": self.seconds}
+
+    def __str__(self) -> str:
+        length = duration_text(self.seconds)
+        return f"{self.count} in {length}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StepRules:
+    """How a step is run. Without a value there is no limit, one try, any worker.
+
+    Attributes:
+        pool: what limits how many run at once; empty for none.
+        per: where the value comes from for which the pool has a limit of its own.
+        retry: when it is tried again.
+        timeout: seconds that an attempt may run.
+        deadline: seconds from when it could first run to when it must have ended.
+        losses: how often its worker or process may die before it fails.
+        only_on: what a worker must have.
+        memory: bytes that an attempt may use.
+        priority: higher first; else its run's.
+    """
+
+    pool: str = ""
+    per: Any = None
+    retry: Retry | None = None
+    timeout: float | None = None
+    deadline: float | None = None
+    losses: int | None = None
+    only_on: tuple[str, ...] = ()
+    memory: int | None = None
+    priority: int | None = None
+
+    def to_json(self) -> dict[str, Any]:
+        """What is given, as it stands in a plan; `per` is left to who writes it."""
+        found = {
+            name: getattr(self, name)
+            for name in ("pool", "timeout", "deadline", "losses", "memory", "priority")
+            if getattr(self, name) not in (None, "")
+        }
+        if self.retry is not None:
+            found["retry"] = self.retry.to_json()
+        if self.only_on:
+            found["only_on"] = list(self.only_on)
+        return found
+
+
+PLAIN_RULES = StepRules()
+RULES = tuple(one.name for one in fields(StepRules))
+"""Options of a step that say how it is run."""
+
+
+def read_rules(given: dict[str, Any]) -> tuple[StepRules, list[tuple[str, str]]]:
+    """Rules as they were given, in Python or in a plan's JSON, and what is wrong with them.
+
+    Args:
+        given: by option; None counts as not given. `per` is passed on as it is.
+
+    Returns:
+        The rules without what is wrong, and for each wrong option its name and a message.
+    """
+    found: dict[str, Any] = {}
+    wrong = []
+    for name in RULES:
+        value = given.get(name)
+        if value is None:
+            continue
+        try:
+            found[name] = _READERS[name](value)
+        except (LoomError, ValueError) as error:
+            wrong.append((name, str(error)))
+    return StepRules(**found), wrong
+
+
+def _retry(value: Any) -> Retry:
+    if isinstance(value, Retry):
+        return value
+    if not isinstance(value, dict):
+        raise ValueError(f"found {value!r:.60}; expected Retry(...)")
+    if unknown := value.keys() - set(Retry.__slots__):
+        raise ValueError(f"a retry rule has no {sorted(unknown)[0]!r}; it has {_names(Retry)}")
+    return Retry(**value)
+
+
+def _names(kind: type[Retry]) -> str:
+    return ", ".join(sorted(kind.__slots__))
+
+
+def _whole(value: Any, allowed: range) -> int:
+    if type(value) is int and value in allowed:
+        return value
+    limits = f"from {allowed.start} to {allowed.stop - 1}"
+    raise ValueError(f"found {value!r:.60}; expected a whole number {limits}")
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, str):
+        return value
+    raise ValueError(f"found {value!r:.60}; expected a pool's name")
+
+
+def words(value: Any) -> tuple[str, ...]:
+    """Words that say what a worker must have, sorted.
+
+    Raises:
+        ValueError: something in it is no word.
+    """
+    given = list(value) if isinstance(value, list | tuple | set | frozenset) else [value]
+    if not all(isinstance(one, str) and WORD.match(one) for one in given):
+        raise ValueError(f"found {value!r:.60}; expected words as ['gpu', 'fast-disk']")
+    return tuple(sorted(set(given)))
+
+
+_READERS: dict[str, Any] = {
+    "pool": _text,
+    "per": lambda value: value,
+    "retry": _retry,
+    "timeout": seconds,
+    "deadline": seconds,
+    "losses": lambda value: _whole(value, range(1001)),
+    "only_on": words,
+    "memory": size,
+    "priority": lambda value: _whole(value, PRIORITIES),
+}
+
+
+def _kinds(what: str, given: Kinds) -> tuple[str, ...]:
+    """Exceptions by name; what Python has built in has no module."""
+    if isinstance(given, str | type):
+        given = (given,)
+    found = []
+    for one in given:
+        if isinstance(one, type) and issubclass(one, BaseException):
+            found.append(kind_name(one))
+        elif isinstance(one, str) and one:
+            found.append(one)
+        else:
+            _refuse(what, one, "exception classes, or their names")
+    return tuple(found)
+
+
+def kind_name(kind: type[BaseException]) -> str:
+    """An exception class by name: `OSError`, `httpx.HTTPStatusError`."""
+    if kind.__module__ == "builtins":
+        return kind.__qualname__
+    return f"{kind.__module__}.{kind.__qualname__}"
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
+
+
+def _seconds(what: str, value: Duration, owner: str = "Retry") -> float:
+    try:
+        return seconds(value)
+    except ValueError as error:
+        raise LoomError(f"{owner}({what}=): {error}") from None
+
+
+def _refuse(what: str, value: Any, expected: str, owner: str = "Retry") -> None:
+    raise LoomError(f"{owner}({what}=): found {value!r:.60}; expected {expected}")
+
+
+@dataclass(frozen=True, slots=True)
+class PoolDeclaration:
+    """What a loom says of a pool.
+
+    Attributes:
+        name: the pool's name.
+        limit: how many attempts may run at once; None for any number.
+        rate: how many may begin in a time; None for any number.
+        note: what the limit is for.
+    """
+
+    name: str
+    limit: int | None = None
+    rate: Rate | None = None
+    note: str = field(default="", compare=False)
+
+    def to_json(self) -> dict[str, Any]:
+        """As it is published."""
+        rate = self.rate.to_json() if self.rate else None
+        return {"name": self.name, "limit": self.limit, "rate": rate, "note": self.note}

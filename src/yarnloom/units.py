@@ -1,0 +1,85 @@
+"""Durations and sizes as people write them: `"1m 30s"`, `0.5`, `timedelta(hours=2)`, `"500 MB"`."""
+
+from __future__ import annotations
+
+import math
+import re
+from datetime import timedelta
+
+Duration = float | int | str | timedelta
+"""Seconds as a number, text such as `"250ms"`, `"30s"` or `"1h 30m"`, or a timedelta."""
+
+Size = int | str
+"""Bytes as a number, or text such as `"500 MB"`."""
+
+_SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3_600.0, "d": 86_400.0}
+_BYTES = {"kb": 2**10, "mb": 2**20, "gb": 2**30}
+_PIECE = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)\s*")
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(kb|mb|gb)\Z", re.IGNORECASE)
+LONGEST = 366 * 86_400.0
+
+
+def seconds(value: Duration) -> float:
+    """A duration in seconds.
+
+    Raises:
+        ValueError: it is none, is negative, or is longer than a year.
+    """
+    if isinstance(value, timedelta):
+        found: float | None = value.total_seconds()
+    elif isinstance(value, str):
+        found = _seconds_of(value.strip().lower())
+    elif isinstance(value, bool) or not isinstance(value, int | float):
+        found = None
+    else:
+        found = float(value)
+    if found is None or not math.isfinite(found) or not 0 <= found <= LONGEST:
+        raise ValueError(
+            f"found {value!r:.60}; expected a duration of at most a year: seconds as a number, or "
+            "text as '250ms', '30s', '1h 30m', '2d'"
+        )
+    return found
+
+
+def _seconds_of(text: str) -> float | None:
+    pieces = _PIECE.findall(text)
+    if not pieces or _PIECE.sub("", text):
+        return None
+    return sum(float(number) * _SECONDS[unit] for number, unit in pieces)
+
+
+def size(value: Size) -> int:
+    """A size in bytes; a kilobyte has 1,024 of them.
+
+    Raises:
+        ValueError: it is none.
+    """
+    if type(value) is int and value > 0:
+        return value
+    if isinstance(value, str) and (found := _SIZE.match(value.strip())):
+        return round(float(found[1]) * _BYTES[found[2].lower()])
+    raise ValueError(
+        f"found {value!r:.60}; expected a size: bytes as a number, or text as '500 MB', '2 GB'"
+    )
+
+
+def duration_text(value: float) -> str:
+    """A duration in words: "1 h 30 m", "250 ms"."""
+    if value < 1:
+        return f"{value * 1000:g} ms"
+    if value < 60:
+        return f"{value:g} s"
+    found = []
+    for unit in ("d", "h", "m", "s"):
+        count, value = divmod(value, _SECONDS[unit])
+        if count:
+            found.append(f"{count:g} {unit}")
+    return " ".join(found)
+
+
+def size_text(value: int) -> str:
+    """A size in words: "500 MB"."""
+    for unit in ("gb", "mb"):
+        if value >= _BYTES[unit]:
+            return f"{value / _BYTES[unit]:.3g} {unit.upper()}"
+    return f"{value / 2**10:.3g} KB"
