@@ -25,6 +25,7 @@ from yarnloom.engine import (
     Ask,
     Command,
     Engine,
+    ListPools,
     Moment,
     Publish,
     Register,
@@ -35,10 +36,12 @@ from yarnloom.engine import (
     Settings,
     Started,
     StartRun,
+    Tick,
+    Why,
     looking,
 )
 from yarnloom.engine.views import run_view, step_view
-from yarnloom.loom import Loom
+from yarnloom.loom import Loom, Task
 from yarnloom.plan import read_plan
 from yarnloom.store import Database, reading
 from yarnloom.worker.calling import Called, call_task
@@ -109,7 +112,9 @@ class InlineService:
     def publish(self, loom: Loom) -> None:
         """Publish a loom."""
         plans = [plan.document for plan in loom.check()]
-        self.do(Publish(plans, [task.facts() for task in loom.tasks.values()], "test"))
+        tasks = [task.facts() for task in loom.tasks.values()]
+        pools = [{"loom": loom.name, **pool.to_json()} for pool in loom.pools]
+        self.do(Publish(plans, tasks, "test", pools))
 
     def start(self, workflow: str, params: dict[str, Any], key: str = "") -> int:
         """Start a run; its number."""
@@ -140,6 +145,18 @@ class InlineService:
         )["items"]
         return found
 
+    def why(self, number: int, address: str = "") -> dict[str, Any]:
+        """What a run, or a part of it, waits for."""
+        place = self._look(number, looking.place_of, address)
+        why: dict[str, Any] = self.do(Why(number, place["rank"], place["item"]))
+        return why
+
+    def pool(self, name: str) -> dict[str, Any]:
+        """A pool as it is now."""
+        (pool,) = self.do(ListPools(name))
+        found: dict[str, Any] = pool
+        return found
+
     def step(self, number: int, address: str) -> dict[str, Any]:
         """A step with its values and attempts."""
         return self._look(number, looking.step, address)
@@ -154,11 +171,22 @@ class InlineService:
         return self.database.read(look)
 
     def work(self, loom: Loom) -> None:
-        """Run everything that is ready, and what becomes ready by it, to the end."""
+        """Run everything that is ready, and what becomes ready by it, to the end.
+
+        Where nothing but back-offs is left, the clock moves to the end of the next.
+        """
         tasks = loom.served
         hashes = {name: task.code_hash for name, task in tasks.items()}
         self.do(Register(WORKER, WORKER, {}, 1, hashes))
-        messages = self.batch(Ask(WORKER)).messages.get(WORKER, [])
+        while True:
+            self._work_off(tasks, self.batch(Ask(WORKER)).messages.get(WORKER, []))
+            due = self.database.read(reading.next_due)
+            if due is None:
+                return
+            self.clock.advance(max(0, due - self.clock.now) / 1_000_000)
+            self.do(Tick())
+
+    def _work_off(self, tasks: dict[str, Task], messages: list[dict[str, Any]]) -> None:
         while messages:
             work = messages.pop(0)
             context = StepContext.for_work(work, lambda: None)
@@ -170,6 +198,7 @@ class InlineService:
                 called.output,
                 called.error,
                 begun_ago=0.001 if called.begun else None,
+                after=called.after,
             )
             reported: Reported = self.do(Report(WORKER, (item,), (work["serial"],)))
             messages += reported.messages

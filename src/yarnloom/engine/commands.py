@@ -252,13 +252,11 @@ class Why:
     """What a run, or a part of it, waits for.
 
     Attributes:
-        node: the part or step in the plan.
         rank: where it stands; empty for all of the run.
         item: the row of the item that it stands in; None if it stands in none.
     """
 
     run: int
-    node: int = 0
     rank: bytes = b""
     item: int | None = None
 

@@ -106,7 +106,7 @@ class _Teller:
         """What has not begun in a part that has."""
         node = self.plan.nodes[part.node]
         if node.kind is Kind.EACH:
-            if part.unmade:
+            if part.unmade and (part.rank + b"\xff").startswith(scope):
                 yield part.rank + b"\xff", self.of_items(part, node)
             return
         begun = {row.node for row in self.turn.unit.parts.select("parent = ?", part.id)}

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yarnloom.engine.items import item_of, slice_of
+from yarnloom.engine.placing import position_of
 from yarnloom.engine.states import StepState
 from yarnloom.engine.views import Tree, View, attempt_view, item_view, step_view
 from yarnloom.errors import NotFound, nearest
@@ -32,6 +33,8 @@ class Place:
         keys: the keys of the items that it stands in.
         inside: the row of the innermost of these items; None if it stands in none.
         unmade: the row of the each whose item it stands in that was not made; else None.
+        unborn: where the outermost part around it stands that has not begun, or it itself; else
+            None. Of an item that was not made that is behind all items that were.
     """
 
     node: Node
@@ -40,6 +43,7 @@ class Place:
     keys: dict[int, str] = field(default_factory=dict)
     inside: View | None = None
     unmade: View | None = None
+    unborn: bytes | None = None
 
 
 def find(connection: Connection, plan: Plan, number: int, address: str) -> Place:
@@ -74,6 +78,8 @@ def _descend(connection: Connection, plan: Plan, number: int, place: Place, labe
     row = None
     if holder is not None and child.kind is not Kind.STEP:
         row = reading.part_at(connection, holder["id"], child.index)
+    if row is None and holder is not None and child.kind is not Kind.STEP:
+        place.unborn = rank_at(holder, child)
     place.node, place.holder, place.row = child, holder, row
 
 
@@ -92,8 +98,8 @@ def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, k
     do = plan.nodes[node.children[0]]
     place.keys[do.index] = key
     place.node, place.holder, place.row, place.inside = do, each, row, row
-    if row is None and place.unmade is None:
-        place.unmade = each
+    if row is None and place.unmade is None and each is not None:
+        place.unmade, place.unborn = each, each["rank"] + b"\xff"
 
 
 def _is_to_come(connection: Connection, place: Place, key: str) -> bool:
@@ -142,6 +148,26 @@ def _top(connection: Connection, each: int) -> list[View]:
     running = reading.items(connection, each, ("running", "paused"), 0, 2 * ON_TOP)
     running.sort(key=lambda row: row["started_at"])
     return [*failed, *running[:ON_TOP]]
+
+
+def place_of(connection: Connection, plan: Plan, number: int, address: str = "") -> View:
+    """Where a part or step stands: its rank, and the item around it; for `Why`.
+
+    Raises:
+        NotFound: the address leads nowhere.
+    """
+    place = find(connection, plan, number, address.partition("#")[0])
+    rank = place.unborn or b""
+    if place.unborn is None and address.strip("/"):
+        rank = place.row["rank"] if place.row else rank_at(place.holder or {}, place.node)
+    inside = place.inside["id"] if place.inside else None
+    return {"rank": rank, "item": inside}
+
+
+def rank_at(holder: View, node: Node) -> bytes:
+    """Where a child of a part stands, or would."""
+    rank: bytes = holder["rank"]
+    return rank + position_of(node).to_bytes(4, "big")
 
 
 def items(

@@ -32,7 +32,7 @@ def add_part(
         value: of an item what it stands for, as JSON text.
         name: of an item its name.
     """
-    position = BEHIND_ALL + FOLLOW_UPS.index(node.follows) if node.follows else node.position
+    position = position_of(node)
     part = turn.unit.parts.add(
         PartRow(
             id=turn.unit.new_id("parts"),
@@ -52,6 +52,11 @@ def add_part(
     if around and not node.follows:
         turn.count_child(around.id, None, part.state)
     return part
+
+
+def position_of(node: Node) -> int:
+    """A node's place in the part around it; follow-ups stand behind all."""
+    return BEHIND_ALL + FOLLOW_UPS.index(node.follows) if node.follows else node.position
 
 
 def add_step(

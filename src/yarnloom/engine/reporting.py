@@ -130,7 +130,8 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     if outcome is Outcome.LOST:
         step.losses += 1
     most = turn.settings.losses if rules.losses is None else rules.losses
-    event = _event(step, outcome, asked, most)
+    late = step.deadline_at is not None and turn.now >= step.deadline_at
+    event = _event(step, outcome, asked, late and asked == StopReason.DEADLINE, most)
     if event is StepEvent.BACK_OFF:
         spent = (turn.now - (step.started_at or turn.now)) / 1_000_000
         tried = Tried(step.tries, kinds, spent, item.after)
@@ -144,7 +145,7 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     if event is StepEvent.FINISH:
         step.output, step.error = output, None
     if event in (StepEvent.FAIL, StepEvent.BACK_OFF):
-        if asked == StopReason.DEADLINE:
+        if asked == StopReason.DEADLINE and late:
             error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
         step.error = json.dumps(_final_error(step, outcome, error, most))
     take_back(turn, step, attempt)
@@ -158,13 +159,20 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
         weave.step_ended(step)
 
 
-def _event(step: StepRow, outcome: Outcome, asked: str | None, losses: int) -> StepEvent:
-    """What the end of an attempt means for its step; backing off is still to be decided."""
+def _event(
+    step: StepRow, outcome: Outcome, asked: str | None, late: bool, losses: int
+) -> StepEvent:
+    """What the end of an attempt means for its step; backing off is still to be decided.
+
+    Args:
+        asked: why it was told to stop; for a deadline it may be its run's.
+        late: whether its own deadline has passed.
+    """
     if outcome is Outcome.DONE:
         return StepEvent.FINISH  # what came within the grace is kept
-    if asked == StopReason.CANCEL:
+    if asked == StopReason.CANCEL or (asked == StopReason.DEADLINE and not late):
         return StepEvent.CANCEL
-    if asked == StopReason.DEADLINE:
+    if late:
         return StepEvent.FAIL
     if outcome is Outcome.LOST and step.losses <= losses:
         return StepEvent.TRY_AGAIN

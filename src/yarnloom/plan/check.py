@@ -54,6 +54,8 @@ def read_plan(document: Any) -> Plan:
         PlanError: with every problem that was found, each with its address.
     """
     plan, problems = examine(document)
+    said = {problem.where for problem in problems}
+    problems += [one for one in _without_task(plan) if one.where not in said] if plan else []
     if problems or plan is None:
         name = document.get("workflow", "?") if isinstance(document, dict) else "?"
         raise PlanError(
@@ -77,6 +79,15 @@ def examine(document: Any) -> tuple[Plan | None, list[Problem]]:
         findings.say(None, "there is no step in it; add one")
     reader.resolve()
     return plan, findings.problems
+
+
+def _without_task(plan: Plan) -> list[Problem]:
+    """Steps that name no task; of a loom's own, compiling has said more already."""
+    found = Findings(plan)
+    for node in plan.steps():
+        if not plan.document["tasks"].get(node.task):
+            found.say(node, "it names no task")
+    return found.problems
 
 
 def _count(number: int, noun: str) -> str:

@@ -265,7 +265,7 @@ def _kinds(what: str, given: Kinds) -> tuple[str, ...]:
     return tuple(found)
 
 
-def kind_name(kind: type[BaseException]) -> str:
+def kind_name(kind: type) -> str:
     """An exception class by name: `OSError`, `httpx.HTTPStatusError`."""
     if kind.__module__ == "builtins":
         return kind.__qualname__

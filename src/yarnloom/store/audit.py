@@ -49,10 +49,25 @@ _RULES = {
           EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL)
           OR EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL))""",
     "a run that has not ended has something left to do": """
-        SELECT r.number FROM runs r WHERE r.ended_at IS NULL
+        SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.entered = 1
           AND NOT EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL)
           AND NOT EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL
             AND outcome IS NULL AND unmade > 0)""",
+    "a run waits only while others of its workflow are under way, and has begun nothing": """
+        SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.entered = 0 AND (
+          NOT EXISTS (SELECT 1 FROM runs o WHERE o.workflow = r.workflow
+            AND o.ended_at IS NULL AND o.entered = 1)
+          OR EXISTS (SELECT 1 FROM steps WHERE run = r.number))""",
+    "what backs off has a time, and nothing else": """
+        SELECT id FROM steps WHERE (due_at IS NOT NULL) <> (state = 'backing_off')""",
+    "items and eaches count what is asleep in them": """
+        SELECT p.id FROM parts p WHERE p.asleep <> CASE WHEN p.value IS NOT NULL THEN
+            (SELECT count(*) FROM steps WHERE inside = p.id AND state = 'backing_off')
+            + (SELECT count(*) FROM parts e WHERE e.inside = p.id AND e.value IS NULL AND e.asleep)
+          ELSE (SELECT count(*) FROM parts i
+            WHERE i.parent = p.id AND i.value IS NOT NULL AND i.asleep) END""",
+    "an attempt's pool is its step's": """
+        SELECT a.id FROM attempts a JOIN steps s ON s.id = a.step WHERE a.pool <> s.pool""",
     "a step's open attempt is its only one without an outcome": """
         SELECT s.id FROM steps s WHERE
           coalesce(s.open, 0) <> coalesce(

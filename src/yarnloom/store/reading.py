@@ -208,6 +208,12 @@ def tasks(connection: sqlite3.Connection) -> list[Record]:
     return [dict(row) for row in connection.execute("SELECT * FROM tasks ORDER BY name")]
 
 
+def next_due(connection: sqlite3.Connection) -> int | None:
+    """When the next back-off is over."""
+    row = _one(connection, "SELECT min(due_at) AS due FROM steps WHERE due_at IS NOT NULL")
+    return row["due"] if row else None
+
+
 def code(connection: sqlite3.Connection, task: str, code_hash: str) -> Record | None:
     """Code of a task that was published or brought by a worker."""
     return _one(connection, "SELECT * FROM codes WHERE task = ? AND code_hash = ?", task, code_hash)

@@ -13,12 +13,14 @@ from typing import Any
 from pydantic import ValidationError
 
 from yarnloom.context import StepContext
-from yarnloom.errors import GiveUp, Problem, Stopped, ValueRefused
+from yarnloom.errors import GiveUp, Problem, Stopped, TryLater, ValueRefused
 from yarnloom.loom import Task
+from yarnloom.plan import kind_name
 from yarnloom.values import encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
 
 TRACEBACK_LIMIT = 32_000
+_OF_ALL = (BaseException, object)
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,13 +31,15 @@ class Called:
         outcome: done, failed, refused or cancelled.
         begun: whether the task was called at all.
         output: what it returned, as JSON.
-        error: type, message and traceback, if it is not done.
+        error: type, message, traceback and the classes that it is of, if it is not done.
+        after: seconds after which the task asked to be tried again.
     """
 
     outcome: str
     begun: bool = True
     output: Any = None
     error: dict[str, Any] | None = None
+    after: float | None = None
 
     def told_to_stop(self) -> Called:
         """The same for a step that was told to stop: what it raises is no failure then."""
@@ -113,8 +117,10 @@ def raised(error: BaseException) -> Called:
         "type": type(error).__name__,
         "message": printable(str(error)),
         "traceback": printable(text[-TRACEBACK_LIMIT:]),
+        "kinds": [kind_name(one) for one in type(error).__mro__ if one not in _OF_ALL],
     }
-    return Called(outcome, error=fault)
+    after = error.after if isinstance(error, TryLater) else None
+    return Called(outcome, error=fault, after=after)
 
 
 def printable(text: str) -> str:
