@@ -140,6 +140,7 @@ class Spot:
     asked: bool = False
     causes: frozenset[str] = frozenset()  # what failed first in it: several at one event
     failed_at: int = 0
+    tries: int = 0
     inner: list[Spot] = field(default_factory=list)
     follow: dict[str, Spot] = field(default_factory=dict)
 
@@ -223,6 +224,36 @@ class Naive:
             self.fail(spot, frozenset({spot.address}))
         self.settle()
 
+    def fail_try(self, address: str) -> None:
+        """An attempt of a running step failed: it backs off, if it may be tried again."""
+        (spot,) = (
+            one for one in self.root.all() if one.address == address and one.state == "running"
+        )
+        rule = spot.written.part.rules.get("retry")
+        spot.tries += 1
+        assert spot.around is not None
+        barred = self.bar(spot.around) is not None
+        if rule is None or spot.tries >= rule.attempts or barred or spot.asked:
+            self.finish(address, "failed")
+        else:
+            spot.state = "backing_off"
+
+    def wake(self) -> None:
+        """Every back-off is over."""
+        for spot in self.root.all():
+            if spot.state == "backing_off":
+                spot.state = "ready"
+
+    def again(self, address: str) -> None:
+        """An attempt came to nothing: its step is ready again, unless its part was stopped."""
+        (spot,) = (one for one in self.root.all() if one.address == address)
+        spot.state = "ready"
+        assert spot.around is not None
+        bar = self.bar(spot.around)
+        if bar is not None:
+            spot.state, spot.reason = bar
+            self.settle()
+
     def cancel(self) -> None:
         """The run is told to stop."""
         self.cancels += 1
@@ -243,7 +274,9 @@ class Naive:
         return False
 
     def stop(self, spot: Spot, state: str, reason: str | None, *, ask: bool) -> None:
-        if spot.state == "ready":
+        if spot.state == "backing_off" and reason == "stopped":
+            self.fail(spot, frozenset({spot.address}))
+        elif spot.state in ("ready", "backing_off"):
             spot.state, spot.reason = state, reason
         elif spot.state == "running" and ask:
             spot.asked = True

@@ -8,6 +8,7 @@ from typing import Any
 
 from yarnloom import (
     Loom,
+    Retry,
     each,
     failure,
     failures,
@@ -25,11 +26,12 @@ from yarnloom.values import fingerprint
 Choose = Callable[[int], int]
 """Draws a number from 0 up to, not including, another."""
 
-KINDS = ("number", "flag", "things", "number", "number", "fail")
+KINDS = ("number", "flag", "things", "number", "number", "fail", "flaky")
+POOL = {"loom": "random", "name": "narrow", "limit": 1, "rate": None, "note": ""}
 
 
-def behave(task: str, given: dict[str, Any]) -> tuple[str, Any]:
-    """How a task ends: the same for the same inputs, wherever it is run."""
+def behave(task: str, given: dict[str, Any], tries: int) -> tuple[str, Any]:
+    """How a task ends: the same for the same inputs and try, wherever it is run."""
     seed = int(fingerprint(given)[:8], 16)
     match task:
         case "number":
@@ -38,6 +40,8 @@ def behave(task: str, given: dict[str, Any]) -> tuple[str, Any]:
             return "done", seed % 3 > 0
         case "things":
             return "done", [seed % 7, seed % 11 + 10, seed % 2 + 30][: seed % 4]
+        case "flaky":
+            return ("failed", None) if tries <= seed % 4 else ("done", seed % 5)
     return ("failed", None) if seed % 3 else ("done", None)
 
 
@@ -164,7 +168,20 @@ class Maker:
         task = self.tasks[self.one_of(*KINDS)]
         inputs = {name: self.reference(scope) for name in ("a", "b") if not self.rarely(4)}
         self.inside[label] = {}
-        return step(label, task, **inputs, **self.common(scope, {}, label))
+        return step(label, task, **inputs, **self.rules(scope), **self.common(scope, {}, label))
+
+    def rules(self, scope: Scope) -> dict[str, Any]:
+        """How a step is run."""
+        found: dict[str, Any] = {}
+        if self.rarely(2):
+            found["retry"] = Retry(attempts=1 + self.choose(4), wait=1 + self.choose(9), jitter=0)
+        if self.rarely(4):
+            found["pool"] = "narrow"
+            if self.rarely(2):
+                found["per"] = param("yes") if self.rarely(2) else self.choose(3)
+        if self.rarely(6):
+            found["priority"] = self.choose(3)
+        return found
 
     def sequence(self, scope: Scope, depth: int, *, label: bool = True) -> Part:
         own = self.label() if label else None

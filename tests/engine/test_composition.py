@@ -10,11 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.naive import Naive
-from tests.plans import Maker, behave
+from tests.plans import POOL, Maker, behave
 from tests.same import PARAMS, document_of, same_end
-from yarnloom.engine import Ask, CancelRun, Publish, Register, Report, ReportItem
+from yarnloom.engine import Ask, CancelRun, Publish, Register, Report, ReportItem, Tick
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
+
+LIVE = ("ready", "running", "backing_off")
 
 
 class Race:
@@ -25,11 +27,11 @@ class Race:
         maker = Maker(self.random.randrange, size)
         plan, on_failure, on_end = maker.make()
         self.document = document_of(maker, "w", plan, on_failure, on_end)
-        inline.do(Publish([self.document], [], "test"))
+        inline.do(Publish([self.document], [], "test", [POOL]))
         self.inline = inline
         self.places = self.random.choice((1, 2, 50))
         self.held: dict[int, dict[str, Any]] = {}
-        self.begun: set[str] = set()
+        self.begun: set[int] = set()
         self.naive = Naive(plan, PARAMS, on_failure, on_end)
         self.number = inline.start("random/w", PARAMS)
         tasks = {f"random/{name}": "hash" for name in maker.tasks}
@@ -39,11 +41,10 @@ class Race:
     def take(self, messages: list[dict[str, Any]]) -> None:
         """What the worker is given: every step of it begins at once."""
         for message in messages:
-            if message["kind"] != "work":
+            if message["kind"] != "work" or message["attempt"] in self.begun:
                 continue
+            self.begun.add(message["attempt"])
             address = message["address"].partition("/")[2]
-            assert address not in self.begun, f"{address} began twice"
-            self.begun.add(address)
             self.held[message["attempt"]] = {**message, "address": address}
             expected = self.naive.begin(address)
             self.same_input(expected, message["input"])
@@ -78,9 +79,12 @@ class Race:
             self.compare()
             if cancel_at is not None and event in (cancel_at, cancel_at + 3):
                 self.cancel()
-            if not self.held:
+            if not self.held and not self.backs_off():
                 break
-            self.finish(self.random.choice(sorted(self.held)))
+            if not self.held or self.random.random() < 0.1:
+                self.wake()
+            else:
+                self.finish(self.random.choice(sorted(self.held)))
         self.check_end()
 
     def cancel(self) -> None:
@@ -95,13 +99,29 @@ class Race:
         (spot,) = (
             one for one in self.naive.root.all() if (one.address, one.state) == (address, "running")
         )
-        outcome, value = behave(message["task"].partition("/")[2], message["input"])
+        name = message["task"].partition("/")[2]
+        outcome, value = behave(name, message["input"], message["tries"])
         if spot.asked:
             outcome = "done" if self.random.random() < 0.3 else "cancelled"
         error = {"type": "E", "message": ""}
         item = ReportItem(attempt, outcome, value, None if outcome == "done" else error, 0.0)
-        self.naive.finish(address, outcome, value if outcome == "done" else None)
+        if outcome == "failed":
+            self.naive.fail_try(address)
+        else:
+            self.naive.finish(address, outcome, value if outcome == "done" else None)
         self.take(self.inline.do(Report("w", (item,))).messages)
+
+    def backs_off(self) -> bool:
+        """Whether anything does."""
+        return any(one.state == "backing_off" for one in self.naive.root.all())
+
+    def wake(self) -> None:
+        """So much time passes that every back-off is over."""
+        self.inline.clock.advance(15)
+        self.inline.do(Report("w"))
+        self.naive.wake()
+        self.inline.do(Tick())
+        self.take(self.inline.batch(Ask("w")).messages.get("w", []))
 
     # Comparing
 
@@ -113,7 +133,7 @@ class Race:
         rows = self.inline.database.writer.execute(
             "SELECT count(*) FROM steps WHERE ended_at IS NULL"
         ).fetchone()
-        waiting = [one for one in self.naive.root.all() if one.state in ("ready", "running")]
+        waiting = [one for one in self.naive.root.all() if one.state in LIVE]
         steps = [one for one in waiting if not one.written.inner]
         assert rows[0] == len(steps), [one.address for one in steps]
 

@@ -25,7 +25,7 @@ from pathlib import Path
 from typing import Any
 
 from tests.naive import Naive, Spot
-from tests.plans import KINDS, Maker, behave
+from tests.plans import KINDS, POOL, Maker, behave
 from tests.same import PARAMS, document_of, same_end
 from yarnloom.engine import (
     Ask,
@@ -49,6 +49,7 @@ from yarnloom.store import Database, audit, reading
 from yarnloom.testing import ManualClock
 
 LEASE = 10.0
+LIVE = ("ready", "running", "backing_off")
 FAULTS_UNTIL = 60.0
 RUNS = 5
 PLANS = 3
@@ -124,7 +125,7 @@ class World:
             maker = Maker(self.random.randrange, self.random.randint(2, 10))
             self.plans.append(maker.make())
             document = document_of(maker, f"w{index}", *self.plans[-1])
-            self.submit(Publish([document], [], "sim"))
+            self.submit(Publish([document], [], "sim", [POOL]))
         for index in range(3):
             self.add_worker(f"w{index}")
         for index in range(RUNS):
@@ -235,19 +236,24 @@ class World:
             self.seen_attempts.add(attempt)
             spot = self.spot(number, step)
             by_it = last and state in ("done", "failed", "cancelled")
-            if by_it and not (state == "cancelled" and outcome == "handed_back"):
+            if outcome == "failed" and state != "cancelled":
+                self.naive[number].fail_try(spot.address)
+            elif by_it and not (state == "cancelled" and outcome == "handed_back"):
                 output = json.loads(text) if state == "done" else None
                 self.naive[number].finish(spot.address, state, output)
             else:
-                spot.state = "ready"
+                self.naive[number].again(spot.address)
         for number in self.naive:
             live = connection.execute(
-                "SELECT id, open FROM steps WHERE run = ? AND ended_at IS NULL", (number,)
+                "SELECT id, open, state FROM steps WHERE run = ? AND ended_at IS NULL", (number,)
             )
-            for step, held in live.fetchall():
+            for step, held, state in live.fetchall():
                 spot = self.spot(number, step)
-                assert spot.state in ("ready", "running"), (spot.address, spot.state)
-                spot.state = "ready" if held is None else "running"
+                assert spot.state in LIVE, (spot.address, spot.state)
+                if state == "backing_off":
+                    assert spot.state == "backing_off", spot.address
+                else:
+                    spot.state = "ready" if held is None else "running"
 
     def spot(self, number: int, step: int) -> Spot:
         """Where the naive interpreter has a step."""
@@ -422,7 +428,8 @@ class World:
         elif self.chance(0.05):
             item = {"outcome": "lost", "error": {"message": "its process died"}}
         else:
-            outcome, value = behave(work["task"].partition("/")[2], work["input"])
+            name = work["task"].partition("/")[2]
+            outcome, value = behave(name, work["input"], work["tries"])
             item = {"outcome": outcome, "output": value}
             if outcome == "failed":
                 item = {"outcome": outcome, "error": {"type": "E", "message": ""}}
@@ -475,6 +482,11 @@ class World:
         rows = self.database.writer.execute("SELECT number FROM runs").fetchall()
         numbers = {number for (number,) in rows}
         assert self.acknowledged.keys() <= numbers, "an acknowledged run is lost"
+        full = self.database.writer.execute(
+            "SELECT pool FROM attempts WHERE outcome IS NULL AND pool <> ''"
+            " GROUP BY pool HAVING count(*) > 1"
+        ).fetchall()
+        assert not full, "a pool's limit of 1 is exceeded"
         doubled = self.database.writer.execute(
             "SELECT start_key FROM runs GROUP BY start_key HAVING count(*) > 1"
         ).fetchall()

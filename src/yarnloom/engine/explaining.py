@@ -6,6 +6,7 @@ pool and has a place: handing out asks these, and so does this. All obstacles ar
 
 from __future__ import annotations
 
+import difflib
 import json
 from collections.abc import Iterator
 from typing import Any
@@ -16,7 +17,6 @@ from yarnloom.engine.pools import Closed, Shut, base_of
 from yarnloom.engine.states import RUN_ENDED, StepState
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.views import moment
-from yarnloom.errors import nearest
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import PartRow, RunRow, StepRow
 from yarnloom.store import writing as store
@@ -25,6 +25,7 @@ from yarnloom.units import duration_text
 View = dict[str, Any]
 SHOWN = 50
 NAMED = 3
+NO_PLACE, ELSEWHERE, DRAINING = "no_place", "elsewhere", "draining"
 
 
 def why(turn: Turn, command: Why) -> View:
@@ -186,7 +187,7 @@ def obstacles(turn: Turn, step: StepRow) -> Iterator[View]:
     worker_reason = _of_workers(turn, step)
     if worker_reason is not None:
         yield worker_reason
-    if pool_reasons or (worker_reason and worker_reason["kind"] == "no_place"):
+    if pool_reasons or (worker_reason and worker_reason["kind"] == NO_PLACE):
         yield from _of_order(turn, step)
     elif worker_reason is None:
         yield _reason("moment", "a worker has a place for it and takes it in a moment")
@@ -227,72 +228,81 @@ def _of_workers(turn: Turn, step: StepRow) -> View | None:
     workers = [one for one in turn.memory.workers.values() if one.registered]
     if not workers:
         return _reason("no_worker", "no worker is connected: `yarnloom worker --load MODULE:LOOM`")
-    fitting = [one for one in workers if _unfit(turn, one, step) is None]
-    if not fitting:
-        return _no_worker_fits(turn, step, workers)
-    if any(one.has_place(step.contract) for one in fitting):
+    flaws = [(one, _flaws(turn, one, step)) for one in workers]
+    if not all(found for _, found in flaws):
         return None
-    names = [one.name for one in fitting]
-    places = sum(_places(one, step.contract) for one in fitting)
+    full = [worker for worker, found in flaws if found == [NO_PLACE]]
+    if not full:
+        return _no_worker_fits(turn, step, flaws)
+    places = sum(_places(one, step.contract) for one in full)
     taken = "the only place" if places == 1 else f"all {places} places"
-    text = f"waits for a place: {taken} of {_listed(names)} {'is' if places == 1 else 'are'} taken"
-    return _reason("no_place", text, workers=names)
+    verb = "is" if places == 1 else "are"
+    names = [one.name for one in full]
+    text = f"waits for a place: {taken} of {_listed(names)} {verb} taken"
+    return _reason(NO_PLACE, text, workers=names)
 
 
 def _places(worker: Worker, contract: str) -> int:
     return worker.io_places if task_of(contract) in worker.io_tasks else worker.places
 
 
-def _unfit(turn: Turn, worker: Worker, step: StepRow) -> str | None:
-    """Why a worker does not take a step even with a free place, as a word; None if it does."""
+def _flaws(turn: Turn, worker: Worker, step: StepRow) -> list[str]:
+    """Everything because of which a worker does not take a step; nothing if it can."""
     misfit = worker.misfit(step.contract, turn.memory.contracts)
-    if misfit is not None:
-        return str(misfit)
+    found = [] if misfit in (None, Misfit.LACKS) else [str(misfit)]
+    if needs_of(step.contract) - worker.has:
+        found.append(str(Misfit.LACKS))
+    if not worker.takes_from(step.pool):
+        found.append(ELSEWHERE)
     if worker.draining:
-        return "draining"
-    return None if worker.takes_from(step.pool) else "elsewhere"
+        found.append(DRAINING)
+    if not worker.has_place(step.contract):
+        found.append(NO_PLACE)
+    return found
 
 
-def _no_worker_fits(turn: Turn, step: StepRow, workers: list[Worker]) -> View:
-    """What is missing in each worker; those that are nearest first."""
-    order = ("elsewhere", "draining", Misfit.LACKS, Misfit.OTHER_CODE, Misfit.OTHER_TYPES)
-    found = {}
-    for worker in workers:
-        found[worker.name] = _unfit(turn, worker, step)
-    kinds = sorted(set(found.values()), key=lambda one: order.index(one) if one in order else 9)
-    pieces = []
-    for kind in kinds:
-        names = [name for name, unfit in found.items() if unfit == kind]
-        pieces.append(_unfit_text(turn, step, str(kind), names, workers))
-    facts = [{"worker": name, "why": unfit} for name, unfit in list(found.items())[:SHOWN]]
-    kind = str(kinds[0])
-    return _reason(kind, "; ".join(pieces), workers=facts)
+def _no_worker_fits(turn: Turn, step: StepRow, flaws: list[tuple[Worker, list[str]]]) -> View:
+    """What is missing in each worker; those that lack the least first."""
+    groups: dict[tuple[str, ...], list[Worker]] = {}
+    for worker, found in flaws:
+        kinds = [one for one in found if one != NO_PLACE]
+        groups.setdefault(tuple(kinds), []).append(worker)
+    nearest_first = sorted(groups, key=lambda kinds: (Misfit.NO_TASK in kinds, len(kinds)))
+    facts = [{"worker": worker.name, "why": found} for worker, found in flaws[:SHOWN]]
+    if len(groups) == 1 and nearest_first[0][0] == Misfit.NO_TASK:
+        text = f"no worker knows task {task_of(step.contract)}{_near(step, flaws)}"
+    else:
+        text = "; ".join(
+            f"worker {_listed([one.name for one in groups[kinds]])} "
+            + " and ".join(_flaw_text(step, kind, groups[kinds]) for kind in kinds)
+            for kinds in nearest_first
+        )
+    return _reason(nearest_first[0][0], text, workers=facts)
 
 
-def _unfit_text(
-    turn: Turn, step: StepRow, kind: str, names: list[str], workers: list[Worker]
-) -> str:
-    task, who = task_of(step.contract), f"{_listed(names)}"
+def _flaw_text(step: StepRow, kind: str, workers: list[Worker]) -> str:
+    task = task_of(step.contract)
     match kind:
         case "elsewhere":
             where = f"pool {base_of(step.pool)}" if step.pool else "steps without a pool"
-            return f"worker {who} does not take from {where} (its --pools)"
+            return f"does not take from {where} (its --pools)"
         case "draining":
-            return f"worker {who} is draining"
+            return "is draining"
         case Misfit.LACKS:
-            missing = {one.name: needs_of(step.contract) - one.has for one in workers}
-            words = sorted({word for name in names for word in missing.get(name, ())})
-            return f"worker {who} has no {' or '.join(words)} (only_on)"
+            missing = {word for one in workers for word in needs_of(step.contract) - one.has}
+            return f"has no {' or '.join(sorted(missing))} (only_on)"
         case Misfit.OTHER_CODE:
-            return f"worker {who} has {task} in another version, and its code is pinned"
+            return f"has {task} in another version, and its code is pinned"
         case Misfit.OTHER_TYPES:
-            return f"worker {who} has {task} in another version, whose types do not fit"
-    known = {name for worker in workers for name in worker.tasks}
-    near = nearest(task, known).removeprefix("; did you mean ").rstrip("?")
-    hint = f"; near: {near}" if near and not near.startswith(";") else ""
-    everyone = "no worker" if len(names) == len(workers) else f"worker {who}"
-    verb = "knows" if len(names) == len(workers) else "does not know"
-    return f"{everyone} {verb} task {task}{hint}"
+            return f"has {task} in another version, whose types do not fit"
+    return f"does not know task {task}"
+
+
+def _near(step: StepRow, flaws: list[tuple[Worker, list[str]]]) -> str:
+    """The nearest task that a worker knows."""
+    known = sorted({name for worker, _ in flaws for name in worker.tasks})
+    close = difflib.get_close_matches(task_of(step.contract), known, n=1)
+    return f"; near: {close[0]}" if close else ""
 
 
 def _of_order(turn: Turn, step: StepRow) -> Iterator[View]:
