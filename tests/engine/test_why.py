@@ -206,7 +206,7 @@ def test_running_handed_out_backing_off(at: Floor) -> None:
     at.begin(address)
     at.advance(9.5)
     assert reasons(at, number, "all[0]/it") == [
-        ("running", "runs on worker w since 9.5 s"),
+        ("running", "has run on worker w for 9.5 s"),
         ("stop_asked", "told to stop: timeout"),
     ]
     at.fail(address)
@@ -237,19 +237,19 @@ def test_earlier_parts_and_items_to_come(at: Floor) -> None:
         return [(one["address"], one["reasons"][0]["text"]) for one in found]
 
     assert waits() == [
-        ("first", "runs on worker w since 0 ms"),
+        ("first", "has run on worker w for 0 ms"),
         ("all", "waits for first"),
         ("last", "waits for all"),
     ]
     assert waits("last") == [("last", "waits for all")]
     at.end(f"{number}/first")
     assert waits() == [
-        ("all[7]/a", "runs on worker w since 0 ms"),
+        ("all[7]/a", "has run on worker w for 0 ms"),
         ("all", "2 items have not begun: 1 at once"),
         ("last", "waits for all"),
     ]
     assert waits("all[7]") == [
-        ("all[7]/a", "runs on worker w since 0 ms"),
+        ("all[7]/a", "has run on worker w for 0 ms"),
         ("all[7]/p", "waits for all[7]/a"),
     ]
     assert waits("all[7]/p/c/d") == [("all[7]/p", "waits for all[7]/a")]
@@ -270,7 +270,7 @@ def test_a_run_that_waits_for_others_or_stops_or_has_ended(at: Floor) -> None:
     assert why["reasons"] == [
         {
             "kind": "busy",
-            "text": f"waits until run {first} of l/w ended: at most 1 are under way at once",
+            "text": f"waits until run {first} of l/w has ended: at most 1 are under way at once",
             "at_once": 1,
             "runs": [first],
         }

@@ -10,13 +10,19 @@ import httpx
 from httpx_sse import connect_sse
 
 from tests.helpers import ServiceProgram
-from yarnloom.service.events import BACKLOG, Hub
+from yarnloom.service.events import BACKLOG, Hub, Subject
+
+
+def runs(*numbers: int) -> set[Subject]:
+    """What an event is about, for some runs."""
+    return {("run", number) for number in numbers}
 
 
 def hub(states: dict[int, str]) -> Hub:
     """A hub over made-up runs."""
 
-    async def look(run: int, closely: bool) -> dict[str, Any] | None:
+    async def look(subject: Subject, closely: bool) -> dict[str, Any] | None:
+        run = int(subject[1])
         return (
             {"run": {"number": run, "state": states[run]}, "graph": {}} if run in states else None
         )
@@ -42,7 +48,7 @@ def test_events_are_cloudevents() -> None:
         stream = under_test.watch(1, None)
         first = await take(stream, 1)
         states[1] = "running"
-        under_test.changed({1})
+        under_test.changed(runs(1))
         return first + await take(stream, 2)
 
     snapshot, change, graph = asyncio.run(main())
@@ -67,7 +73,7 @@ def test_a_watcher_goes_on_where_it_was() -> None:
         (last,) = await take(leaving, 1)
         await leaving.aclose()
         states[1] = "done"
-        under_test.changed({1})
+        under_test.changed(runs(1))
         await take(steady, 1)
         back = await take(under_test.watch(None, last["id"]), 1)
         other = await take(under_test.watch(None, "elsewhere-5"), 1)
@@ -89,7 +95,7 @@ def test_a_slow_watcher_is_resynchronised() -> None:
         stream = under_test.watch(None, None)
         await take(stream, 1)
         watcher = next(iter(under_test._watchers))
-        under_test.changed(set(states))
+        under_test.changed(runs(*states))
         while not watcher.late:
             await asyncio.sleep(0)
         assert len(watcher.frames) <= BACKLOG
@@ -111,7 +117,7 @@ def test_a_watcher_is_sent_the_newest_state_only() -> None:
         await take(slow, 1)
         for state in ("running", "pausing", "done"):
             states[1] = state
-            under_test.changed({1, 2})
+            under_test.changed(runs(1, 2))
             await take(steady, 2)
         return await take(slow, 2)
 
@@ -128,11 +134,11 @@ def test_nothing_is_read_while_nobody_watches() -> None:
     looked = []
 
     async def main() -> None:
-        async def look(run: int, closely: bool) -> None:
-            looked.append(run)
+        async def look(subject: Subject, closely: bool) -> None:
+            looked.append(subject)
 
         under_test = Hub("/services/test", look, lambda: 0)
-        under_test.changed({1, 2, 3})
+        under_test.changed(runs(1, 2, 3))
         await asyncio.sleep(0)
 
     asyncio.run(main())

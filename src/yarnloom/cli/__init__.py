@@ -73,56 +73,10 @@ def _run(options: argparse.Namespace) -> int:
     from yarnloom.client import Target
 
     target = Target.find(options.url, options.token, "from --url")
-    if options.command == "worker":
+    if options.command == "worker" and not options.words:
         from yarnloom.cli import running
 
         return running.worker(options, target)
-    return _talk(options, target)
+    from yarnloom.cli.talking import talk
 
-
-def _talk(options: argparse.Namespace, target: object) -> int:
-    """The commands that are a conversation with a service."""
-    from yarnloom.cli import acting, looking
-    from yarnloom.client import Client, Target, default_who
-
-    assert isinstance(target, Target)
-    with Client(target=target, who=default_who("cli")) as client:
-        match options.command:
-            case "publish":
-                return acting.publish(client, options.loom, options.json)
-            case "start":
-                return acting.start(
-                    client,
-                    options.workflow,
-                    options.param,
-                    options.params,
-                    key=options.key,
-                    priority=options.priority,
-                    share=options.share,
-                    tags=options.tag,
-                    task=options.task,
-                    stay=options.watch,
-                    as_json=options.json,
-                )
-            case "cancel":
-                return acting.cancel(client, options.run, options.reason, options.json)
-            case "runs":
-                return looking.runs(
-                    client, options.state, options.workflow, options.limit, options.json
-                )
-            case "show":
-                return looking.show(
-                    client, options.address, options.state, options.limit, options.json
-                )
-            case "graph":
-                return looking.graph(client, options.what, "json" if options.json else options.form)
-            case "watch":
-                return looking.watch(client, options.run)
-            case "log":
-                return looking.log(client, options.address, options.json)
-            case "workflows":
-                return looking.workflows(client, options.json)
-            case "tasks":
-                return looking.tasks(client, options.task, options.code, options.json)
-            case _:
-                return looking.workers(client, options.json)
+    return talk(options, target)

@@ -35,6 +35,7 @@ def check(spec: str, as_json: bool) -> int:
     out.print(
         f"loom {loom.name} is fine: {output.count(len(loom.tasks), 'task')}, "
         f"{output.count(len(plans), 'workflow')}, {output.count(steps, 'step')}"
+        + (f", {output.count(len(loom.pools), 'pool')}" if loom.pools else "")
     )
     return 0
 
@@ -44,7 +45,9 @@ def publish(client: Client, spec: str, as_json: bool) -> int:
     loom = load_loom(spec)
     plans = [plan.document for plan in loom.check()]
     tasks = [task.facts() for task in loom.tasks.values()]
-    found = client.call(Call("POST", "/workflows", {"plans": plans, "tasks": tasks}))
+    pools = [{"loom": loom.name, **pool.to_json()} for pool in loom.pools]
+    body = {"plans": plans, "tasks": tasks, "pools": pools}
+    found = client.call(Call("POST", "/workflows", body))
     if as_json:
         output.print_json(found)
         return 0

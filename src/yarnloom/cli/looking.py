@@ -13,7 +13,7 @@ from yarnloom import drawing
 from yarnloom.cli import output
 from yarnloom.cli.output import out
 from yarnloom.client import ENDED, Call, Client
-from yarnloom.client.wire import list_call, show_call
+from yarnloom.client.wire import list_call, show_call, why_call
 from yarnloom.drawing.words import counts
 from yarnloom.errors import InvalidInput
 
@@ -52,8 +52,17 @@ def show(client: Client, address: str, states: list[str], limit: int, as_json: b
         return 0
     head = Text.assemble((f"{number}/{label}", "bold"), "  ")
     out.print(head.append_text(output.state_text(graph["state"])))
-    out.print(Padding(output.part_table(graph), (1, 0, 0, 2)))
+    reasons = _reasons(client, number, graph, label)
+    out.print(Padding(output.part_table(graph, reasons), (1, 0, 0, 2)))
     return 0
+
+
+def _reasons(client: Client, number: int, graph: View, label: str = "") -> dict[str, str]:
+    """For steps that could run: what they wait for, by address."""
+    if not any(part.get("state") == "ready" for part in output.rows_of(graph)):
+        return {}
+    found = client.call(why_call(number, label))
+    return {one["address"]: one["reasons"][0]["text"] for one in found["waits"]}
 
 
 def _show_run(client: Client, number: int, as_json: bool) -> int:
@@ -62,7 +71,7 @@ def _show_run(client: Client, number: int, as_json: bool) -> int:
     if as_json:
         output.print_json({**run, "graph": graph})
         return 0
-    out.print(output.run_picture(run, graph))
+    out.print(output.run_picture(run, graph, _reasons(client, number, graph)))
     out.print()
     params = Text("params  ", style="dim")
     out.print(params, output.short_value(run["params"], 200), sep="")
@@ -135,7 +144,8 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
     for name in ("input", "output"):
         if step[name] is not None:
             shown = output.short_value(step[name], 400)
-            out.print(Text(f"{name:<8}", style="dim"), shown, sep="")
+            out.print(Text(f"{name:<9}", style="dim"), shown, sep="")
+    print_rules(step)
     attempts = output.table("attempt", "state", "worker", "began", "took", "cpu", "memory", "code")
     for one in step["attempts"]:
         attempts.add_row(
@@ -156,6 +166,18 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
             out.print(Text(f"\n#{one['number']} {one['error']['type']}: ", style="bold"), end="")
             out.print(Text(one["error"].get("traceback") or one["error"]["message"]))
     return 0
+
+
+def print_rules(step: View) -> None:
+    """How a step is run, and how it stands with that."""
+    facts = [("rules", ", ".join(drawing.rules(step)))]
+    if step["state"] == "backing_off":
+        facts.append(("again", output.until(step["due_at"])))
+    if step.get("deadline_at"):
+        facts.append(("deadline", output.until(step["deadline_at"])))
+    for name, text in facts:
+        if text:
+            out.print(Text(f"{name:<9}", style="dim"), text, sep="")
 
 
 def watch(client: Client, number: int) -> int:
@@ -289,11 +311,20 @@ def workers(client: Client, as_json: bool) -> int:
     def row(one: View) -> list[Any]:
         facts = [one["facts"].get(name, "") for name in ("host", "pid", "processes")]
         seen = output.ago(one["seen_at"]) if one["registered"] else "not since the restart"
-        return [one["name"], *facts, len(one["in_hand"]), len(one["tasks"]), seen]
+        return [one["name"], *facts, len(one["in_hand"]), len(one["tasks"]), seen, _takes(one)]
 
-    columns = ("worker", "host", "pid", "processes", "in hand", "tasks", "last seen")
+    columns = ("worker", "host", "pid", "processes", "in hand", "tasks", "last seen", "")
     hint = "start one with `yarnloom worker --load MODULE:LOOM`"
     return _list(client, "workers", columns, row, hint, as_json)
+
+
+def _takes(worker: View) -> str:
+    """What is special about a worker."""
+    found = ["draining"] if worker["draining"] else []
+    found += [f"has {', '.join(worker['has'])}"] if worker["has"] else []
+    pools = worker["pools"]
+    found += [] if pools is None else [f"only pools {', '.join(pools) or 'none'}"]
+    return ", ".join(found)
 
 
 def _list(

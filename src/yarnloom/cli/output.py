@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import sys
+from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any
 
@@ -51,6 +52,15 @@ def ago(text: str | None) -> str:
     if moment is None:
         return "–"
     return f"{seconds_text((datetime.now(UTC) - moment).total_seconds())} ago"
+
+
+def until(text: str | None) -> str:
+    """How long it is until then: "in 12 s"."""
+    moment = parse_time(text)
+    if moment is None:
+        return "–"
+    left = (moment - datetime.now(UTC)).total_seconds()
+    return f"in {seconds_text(left)}" if left > 0 else "now"
 
 
 def took(begin: str | None, end: str | None) -> str:
@@ -138,26 +148,34 @@ def run_head(run: View) -> Text:
     return line
 
 
-def part_table(graph: View) -> Table:
-    """The steps of a run or of an item, and its eaches with the items to look at first."""
+def part_table(graph: View, reasons: Mapping[str, str] | None = None) -> Table:
+    """The steps of a run or of an item, and its eaches with the items to look at first.
+
+    Args:
+        graph: the run's, or the item's.
+        reasons: by address what a ready step waits for, where it is known.
+    """
     found = table("step", "state", "attempts", "worker", "took", "", numbers=("attempts",))
     above = f"{graph['address']}/" if graph["address"] else ""
     for part in rows_of(graph):
         label = part["address"].removeprefix(above)
         if part["kind"] == "step":
-            _add_step(found, part, label)
+            _add_step(found, part, label, (reasons or {}).get(part["address"]))
         else:
             _add_each(found, part, label)
     return found
 
 
-def _add_step(found: Table, step: View, label: str) -> None:
+def _add_step(found: Table, step: View, label: str, reason: str | None) -> None:
     state = state_text(step["state"], step.get("stop_asked"))
     note = _note(step)
     if step["state"] == "ready" and step.get("worker"):
         state.append(f" (with worker {step['worker']})", style="dim")
     elif step["state"] == "ready":
-        note = "waits for a worker with a free place that has this task"
+        pool = f"pool {step['pool']} or " if step.get("pool") else ""
+        note = reason or f"waits for {pool}a worker"
+    elif step["state"] == "backing_off":
+        note = f"tries again {until(step['due_at'])} after {note}"
     elif step["state"] == "waiting" and step.get("waits_for"):
         note = f"waits for {', '.join(step['waits_for'])}"
     found.add_row(
@@ -227,7 +245,9 @@ def outline_text(lines: list[Line]) -> Text:
     return found
 
 
-def run_picture(run: View, graph: View | None) -> RenderableType:
+def run_picture(
+    run: View, graph: View | None, reasons: Mapping[str, str] | None = None
+) -> RenderableType:
     """A run with its progress bar and its steps, for watching."""
     progress = run["progress"]
     bar = ProgressBar(
@@ -239,7 +259,7 @@ def run_picture(run: View, graph: View | None) -> RenderableType:
     )
     rows: list[RenderableType] = [run_head(run), bar]
     if graph:
-        rows.append(Padding(part_table(graph), (1, 0, 0, 2)))
+        rows.append(Padding(part_table(graph, reasons), (1, 0, 0, 2)))
     return Group(*rows)
 
 

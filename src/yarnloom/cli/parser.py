@@ -6,6 +6,7 @@ import argparse
 import difflib
 from typing import Any, NoReturn
 
+from yarnloom.units import size
 from yarnloom.version import VERSION
 
 
@@ -33,6 +34,14 @@ def positive(text: str) -> int:
     if number < 1:
         raise argparse.ArgumentTypeError(f"found {text}; expected 1 or more")
     return number
+
+
+def memory(text: str) -> int:
+    """A size in bytes."""
+    try:
+        return size(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(str(error)) from None
 
 
 def build_parser() -> Parser:
@@ -80,7 +89,13 @@ def build_parser() -> Parser:
     )
 
     worker = add("worker", "Run attempts for a service.", service)
-    worker.add_argument("--load", required=True, metavar="MODULE:LOOM", help="the loom to work for")
+    worker.add_argument(
+        "words",
+        nargs="*",
+        metavar="drain NAME",
+        help="instead of running one: let a worker take nothing new, and end",
+    )
+    worker.add_argument("--load", metavar="MODULE:LOOM", help="the loom to work for")
     worker.add_argument(
         "--publish", action="store_true", help="first make the loom's workflows current"
     )
@@ -92,9 +107,36 @@ def build_parser() -> Parser:
         metavar="N",
         help="attempts of async and io tasks at once, in one more process (default 20)",
     )
+    worker.add_argument(
+        "--has",
+        action="append",
+        default=[],
+        metavar="WORD",
+        help="what it has that steps ask for with only_on, as gpu; several by commas",
+    )
+    worker.add_argument(
+        "--pools", metavar="A,B", help="take only steps of these pools (default: all steps)"
+    )
+    worker.add_argument(
+        "--until-idle", action="store_true", help="end when nothing is left that it could do"
+    )
+    worker.add_argument(
+        "--replace-after",
+        type=positive,
+        metavar="N",
+        help="replace a process after so many attempts",
+    )
+    worker.add_argument(
+        "--replace-above",
+        type=memory,
+        metavar="SIZE",
+        help="replace a process that has more memory after an attempt, as 500MB",
+    )
     worker.add_argument("--name", default="", help="the worker's name, for people")
     worker.add_argument("--id", default="", help=argparse.SUPPRESS)
     worker.add_argument("--end-with-stdin", action="store_true", help=argparse.SUPPRESS)
+    worker.add_argument("--reason", default="", help="of drain: why, for the record")
+    worker.add_argument("--json", action="store_true", help="of drain: print JSON")
     worker.add_argument(
         "--drain",
         type=float,
@@ -153,6 +195,9 @@ def build_parser() -> Parser:
     cancel.add_argument("run", type=positive, metavar="RUN")
     cancel.add_argument("--reason", default="", help="why, for the record")
 
+    why = add("why", "Say what each unfinished step of a run waits for.", service, reading)
+    why.add_argument("address", metavar="RUN[/PART]", help="1042, 1042/harbours[brackwater]/fetch")
+
     log = add("log", "Print what the steps of a run printed and logged.", service, reading)
     log.add_argument(
         "address", metavar="RUN[/PART[#ATTEMPT]]", help="1042, 1042/fetch, 1042/fetch#2"
@@ -163,6 +208,28 @@ def build_parser() -> Parser:
     tasks.add_argument("task", nargs="?", default="", metavar="TASK", help="show this one")
     tasks.add_argument("--code", default="", metavar="HASH", help="with the code of an attempt")
     add("workers", "List the workers.", service, reading)
+
+    add("pools", "List the pools: what limits how many run at once.", service, reading)
+    pool = add("pool", "Show a pool, or change it at once.", service, reading)
+    pool.add_argument("name", metavar="NAME", help="the pool")
+    pool.add_argument("--limit", metavar="N", help="attempts at once; 0 halts, none is no limit")
+    pool.add_argument(
+        "--rate", metavar="N/TIME", help="attempts that may begin in a time, as 10/1s; or none"
+    )
+    pool.add_argument("--note", help="what the limit is for")
+    flow = pool.add_mutually_exclusive_group()
+    flow.add_argument(
+        "--pause", dest="flow", action="store_const", const="pause", help="begin nothing more"
+    )
+    flow.add_argument(
+        "--resume", dest="flow", action="store_const", const="resume", help="go on after a pause"
+    )
+    pool.add_argument(
+        "--as-declared", action="store_true", help="first forget what was set by hand before"
+    )
+    pool.add_argument("--make", action="store_true", help="make it; it must not be there yet")
+    pool.add_argument("--remove", action="store_true", help="remove it; no step may name it")
+    pool.add_argument("--reason", default="", help="why, for the record")
     return parser
 
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import contextlib
 import os
 import subprocess
 import sys
 from collections.abc import Coroutine
-from contextlib import ExitStack
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -19,7 +19,8 @@ from yarnloom.cli import output
 from yarnloom.cli.output import out, say
 from yarnloom.client import ENDED, AsyncClient, Target
 from yarnloom.drawing import DYES
-from yarnloom.errors import RunFailed, StartError
+from yarnloom.errors import InvalidInput, RunFailed, StartError
+from yarnloom.plan.rules import words
 
 T = TypeVar("T")
 
@@ -46,6 +47,10 @@ def worker(options: argparse.Namespace, target: Target) -> int:
     """Work until told to end."""
     from yarnloom.worker.worker import WorkerOptions, cores, run_worker
 
+    if not options.load:
+        raise InvalidInput(
+            "give --load MODULE:LOOM to run a worker, or: yarnloom worker drain NAME"
+        )
     if options.publish:
         _publish(options.load, target)
     given = {"id": options.id} if options.id else {}
@@ -57,10 +62,28 @@ def worker(options: argparse.Namespace, target: Target) -> int:
         io=max(0, options.io),
         drain=options.drain,
         end_with_stdin=options.end_with_stdin,
+        has=_has(options.has),
+        pools=None if options.pools is None else tuple(_listed([options.pools])),
+        until_idle=options.until_idle,
+        replace_after=options.replace_after,
+        replace_above=options.replace_above,
         **given,
     )
     asyncio.run(run_worker(chosen, say))
     return 0
+
+
+def _has(given: list[str]) -> tuple[str, ...]:
+    """What a worker says that it has."""
+    try:
+        return words(_listed(given))
+    except ValueError as error:
+        raise InvalidInput(f"--has: {error}") from None
+
+
+def _listed(given: list[str]) -> list[str]:
+    """Words from options that hold several, by commas."""
+    return [word.strip() for one in given for word in one.split(",") if word.strip()]
 
 
 def _publish(load: str, target: Target) -> None:
@@ -82,7 +105,7 @@ def demo(options: argparse.Namespace) -> int:
     from yarnloom.service import Helpers, Service
     from yarnloom.worker.worker import cores
 
-    with ExitStack() as stack:
+    with contextlib.ExitStack() as stack:
         options.data = options.data or DEMO_FOLDER
         os.environ[ADDRESS_VARIABLE] = stack.enter_context(gauge_office())
         say(f"the gauge office, a stand-in, answers at {os.environ[ADDRESS_VARIABLE]}")
@@ -120,8 +143,12 @@ async def _demo(service: object, tables: Path, leave: bool, token: str | None) -
 
 
 async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
+    from yarnloom.demo.tides import SILENT
+
     run = await client.start("yearly-almanac", folder=str(tables))
-    say(f"run {run.number} makes next year's tide almanac of a whole coast\n")
+    say(f"run {run.number} makes next year's tide almanac of a whole coast")
+    silent = await client.start("harbour-tides", harbour=SILENT, folder=str(tables))
+    say(f"run {silent.number} is to fail: the gauge at {SILENT} is silent\n")
     graph = None
     with Live(console=out, auto_refresh=False) as live:
         async for event in client.events(run.number):
@@ -140,6 +167,9 @@ async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
         out.print(
             f"{name} is missing, as is allowed: yarnloom show '{run.number}/harbours[{name}]'"
         )
+    with contextlib.suppress(RunFailed):
+        await silent.wait()
+    out.print(f"run {silent.number} has {silent.state}, and the duty officer has a notice of it")
     out.print(f"\nThe console: {url}/runs/{run.number}")
     return 0
 

@@ -12,7 +12,8 @@ from httpx_sse import aconnect_sse
 
 from yarnloom.client import wire
 from yarnloom.client.sync import TIMEOUT, TRIES
-from yarnloom.client.wire import API, ENDED, Call, JsonObject, Target
+from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
+from yarnloom.plan import Rate
 
 
 class AsyncRun(wire.RunFacts):
@@ -47,6 +48,15 @@ class AsyncRun(wire.RunFacts):
                 yield self
                 if self.state in ENDED:
                     return
+
+    async def why(self, address: str = "") -> JsonObject:
+        """What each unfinished step of it waits for, right now.
+
+        Args:
+            address: only this part of it, e.g. `"fetch"`.
+        """
+        found: JsonObject = await self._client.call(wire.why_call(self.number, address))
+        return found
 
     async def cancel(self, reason: str = "") -> AsyncRun:
         """Tell the run to stop."""
@@ -160,6 +170,41 @@ class AsyncClient:
         """The newest runs."""
         page = await self.call(wire.list_call(states, workflow, limit, None))
         return [AsyncRun(self, data) for data in page["runs"]]
+
+    async def pools(self) -> list[JsonObject]:
+        """Every pool: its limits, and how it is used now."""
+        found: list[JsonObject] = (await self.call(Call("GET", "/pools")))["pools"]
+        return found
+
+    async def change_pool(
+        self,
+        name: str,
+        *,
+        limit: int | None = KEEP,
+        rate: Rate | None = KEEP,
+        note: str = KEEP,
+        paused: bool = KEEP,
+        as_declared: bool = False,
+        reason: str = "",
+    ) -> JsonObject:
+        """Change what is given of a pool, at once; the pool as it is then.
+
+        Args:
+            name: the pool's.
+            limit: how many attempts may run at once; None for any number, 0 halts.
+            rate: how many may begin in a time; None for any number.
+            note: what it is for.
+            paused: True begins nothing of it any more, False goes on.
+            as_declared: first forget what was set by hand before.
+            reason: why, for the record.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        settings = {"limit": limit, "rate": rate, "note": note, "paused": paused}
+        call = wire.pool_call(name, **settings, as_declared=as_declared, reason=reason)
+        found: JsonObject = await self.call(call)
+        return found
 
     async def call(self, call: Call) -> Any:
         """Send a request, again where that is safe and the connection broke."""

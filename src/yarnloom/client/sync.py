@@ -11,7 +11,8 @@ import httpx
 from httpx_sse import connect_sse
 
 from yarnloom.client import wire
-from yarnloom.client.wire import API, ENDED, Call, JsonObject, Target
+from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
+from yarnloom.plan import Rate
 
 TRIES = 4
 TIMEOUT = httpx.Timeout(10.0, read=40.0)
@@ -57,6 +58,15 @@ class Run(wire.RunFacts):
                 yield self
                 if self.state in ENDED:
                     return
+
+    def why(self, address: str = "") -> JsonObject:
+        """What each unfinished step of it waits for, right now.
+
+        Args:
+            address: only this part of it, e.g. `"fetch"`.
+        """
+        found: JsonObject = self._client.call(wire.why_call(self.number, address))
+        return found
 
     def cancel(self, reason: str = "") -> Run:
         """Tell the run to stop."""
@@ -196,6 +206,41 @@ class Client:
         """The newest runs."""
         page = self.call(wire.list_call(states, workflow, limit, None))
         return [Run(self, data) for data in page["runs"]]
+
+    def pools(self) -> list[JsonObject]:
+        """Every pool: its limits, and how it is used now."""
+        found: list[JsonObject] = (self.call(Call("GET", "/pools")))["pools"]
+        return found
+
+    def change_pool(
+        self,
+        name: str,
+        *,
+        limit: int | None = KEEP,
+        rate: Rate | None = KEEP,
+        note: str = KEEP,
+        paused: bool = KEEP,
+        as_declared: bool = False,
+        reason: str = "",
+    ) -> JsonObject:
+        """Change what is given of a pool, at once; the pool as it is then.
+
+        Args:
+            name: the pool's.
+            limit: how many attempts may run at once; None for any number, 0 halts.
+            rate: how many may begin in a time; None for any number.
+            note: what it is for.
+            paused: True begins nothing of it any more, False goes on.
+            as_declared: first forget what was set by hand before.
+            reason: why, for the record.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        settings = {"limit": limit, "rate": rate, "note": note, "paused": paused}
+        call = wire.pool_call(name, **settings, as_declared=as_declared, reason=reason)
+        found: JsonObject = self.call(call)
+        return found
 
     def call(self, call: Call) -> Any:
         """Send a request, again where that is safe and the connection broke.

@@ -9,12 +9,13 @@ import uuid
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 from pydantic_core import to_json
 
 from yarnloom import errors
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError
+from yarnloom.plan import Rate
 from yarnloom.values import decode, encode
 
 API = "/api/v1"
@@ -22,6 +23,8 @@ DEFAULT_URL = "http://127.0.0.1:8471"
 ENDED = frozenset({"done", "failed", "cancelled"})
 
 JsonObject = dict[str, Any]
+KEEP: Any = object()
+"""A setting that is not to be changed; None may mean that there is no limit."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -207,6 +210,30 @@ def show_call(number: int, wait: float = 0.0) -> Call:
 def cancel_call(number: int, reason: str) -> Call:
     """Tell a run to stop."""
     return Call("POST", f"/runs/{number}/cancel", {"reason": reason}, again=False)
+
+
+def why_call(number: int, address: str = "") -> Call:
+    """What a run, or a part of it, waits for."""
+    return Call("GET", f"/runs/{number}/why", query={"address": address} if address else {})
+
+
+def pool_call(name: str, **settings: Any) -> Call:
+    """Change a pool; what is `KEEP` stays as it is.
+
+    Args:
+        name: the pool's.
+        settings: `limit`, `rate` (a `Rate`, its JSON, or None), `note`, `paused`, `as_declared`,
+            `reason`.
+    """
+    body = {key: value for key, value in settings.items() if value is not KEEP}
+    if isinstance(body.get("rate"), Rate):
+        body["rate"] = body["rate"].to_json()
+    return Call("PATCH", f"/pools/{quote(name, safe='')}", body)
+
+
+def drain_call(worker: str, reason: str) -> Call:
+    """Let a worker end when it has nothing in hand."""
+    return Call("POST", f"/workers/{quote(worker, safe='')}/drain", {"reason": reason})
 
 
 def output_of(run: JsonObject) -> Any:

@@ -24,7 +24,9 @@ from yarnloom import (
     GiveUp,
     Loom,
     Part,
+    Retry,
     StepContext,
+    TryLater,
     each,
     failure,
     failures,
@@ -40,6 +42,7 @@ from yarnloom.demo import tides
 from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
 
 loom = Loom("tide-almanac")
+loom.pool("gauge-link", limit=3, note="the gauge office lets three callers in")
 
 # One line a request is more than anybody wants to read in a step's log.
 logging.getLogger("httpx").setLevel(logging.WARNING)
@@ -123,7 +126,12 @@ def list_harbours() -> list[Harbour]:
         return [Harbour(**one) for one in http.get("/harbours").raise_for_status().json()]
 
 
-@loom.task(io=True)
+@loom.task(
+    io=True,
+    pool="gauge-link",
+    retry=Retry(attempts=4, wait="400ms", growth=2, within="1m", on=[httpx.HTTPError]),
+    timeout="30s",
+)
 def fetch_month(harbour: str, year: int, month: int) -> list[float | None]:
     """A month of hourly levels from the gauge office."""
     with _office() as http:
@@ -131,6 +139,8 @@ def fetch_month(harbour: str, year: int, month: int) -> list[float | None]:
         answer = http.get("/readings", params=query)
         if answer.status_code == 404:
             raise GiveUp(answer.json()["error"])
+        if answer.status_code == 429:
+            raise TryLater(answer.json()["again_in"], answer.json()["error"])
         levels: list[float | None] = answer.raise_for_status().json()["levels"]
     print(f"{year}-{month:02}: {len(levels)} readings, {levels.count(None)} missing")
     return levels
@@ -302,6 +312,7 @@ loom.workflow(
             "write", write_table, harbour=param("harbour"), waters=previous, folder=param("folder")
         ),
     ),
+    on_failure=step("tell-duty-officer", post_notice, failure=failure(), folder=param("folder")),
 )
 
 

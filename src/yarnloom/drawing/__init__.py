@@ -8,5 +8,6 @@ from yarnloom.drawing.dyes import DYES
 from yarnloom.drawing.mermaid import mermaid
 from yarnloom.drawing.outline import Line, outline
 from yarnloom.drawing.svg import svg
+from yarnloom.drawing.words import rules
 
-__all__ = ["DYES", "Line", "dot", "mermaid", "outline", "svg"]
+__all__ = ["DYES", "Line", "dot", "mermaid", "outline", "rules", "svg"]

@@ -6,8 +6,10 @@ import json
 from collections.abc import Iterator
 from typing import Any
 
+from yarnloom.units import duration_text, size_text
+
 View = dict[str, Any]
-_COUNTED = ("failed", "running", "ready", "paused", "cancelled", "skipped")
+_COUNTED = ("failed", "running", "backing_off", "ready", "paused", "cancelled", "skipped")
 
 
 def inner(view: View) -> list[View]:
@@ -47,7 +49,7 @@ def facts(view: View) -> list[str]:
     """What a part is, beside its label."""
     found = []
     if view["kind"] == "step":
-        found.append(view["task"].partition("/")[2])
+        found += [view["task"].partition("/")[2], *_pool(view)]
     if view["kind"] == "parallel":
         found.append("side by side")
     if view["kind"] == "each":
@@ -62,6 +64,35 @@ def facts(view: View) -> list[str]:
     if view.get("if_one_fails", "stop") != "stop":
         found.append(f"if one fails: {view['if_one_fails']}")
     return found
+
+
+def rules(view: View) -> list[str]:
+    """How a step is run, where it says anything."""
+    given = view.get("rules") or {}
+    found = _pool(view)
+    if retry := given.get("retry"):
+        attempts = retry["attempts"]
+        found.append("tries without limit" if attempts is None else f"up to {attempts} tries")
+    for name in ("timeout", "deadline"):
+        if name in given:
+            found.append(f"{name} {duration_text(given[name])}")
+    if "only_on" in given:
+        found.append(f"only on {', '.join(given['only_on'])}")
+    if "memory" in given:
+        found.append(f"at most {size_text(given['memory'])} of memory")
+    if "losses" in given:
+        found.append(f"bears {given['losses']} losses")
+    if "priority" in given:
+        found.append(f"priority {given['priority']}")
+    return found
+
+
+def _pool(view: View) -> list[str]:
+    given = view.get("rules") or {}
+    if "pool" not in given:
+        return []
+    per = f" per {source(given['per'])}" if "per" in given else ""
+    return [f"pool {given['pool']}{per}"]
 
 
 def standing(view: View) -> str:

@@ -21,6 +21,7 @@ from yarnloom.engine.pools import base_of
 from yarnloom.engine.reporting import free, hand_back, lose, report
 from yarnloom.engine.states import StopReason
 from yarnloom.engine.turn import Turn
+from yarnloom.engine.views import moment
 from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
 from yarnloom.store import pools
 from yarnloom.store import writing as store
@@ -55,6 +56,7 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     worker.outbox.clear()
     worker.unsent.clear()
     renew(turn, worker)
+    turn.workers = True
     for attempt_id in sorted(worker.in_hand):
         attempt = turn.unit.attempts.need(attempt_id)
         step = turn.unit.steps.need(attempt.step)
@@ -98,9 +100,7 @@ def leave(turn: Turn, command: Leave) -> None:
         return
     for attempt in sorted(worker.in_hand):
         hand_back(turn, attempt)
-    _free_all(turn, worker)
-    store.worker_gone(turn.unit, worker.id, turn.now)
-    turn.gone.add(worker.id)
+    _gone(turn, worker)
 
 
 def lose_worker(turn: Turn, command: LoseWorker) -> None:
@@ -110,9 +110,7 @@ def lose_worker(turn: Turn, command: LoseWorker) -> None:
         return
     for attempt in sorted(worker.in_hand):
         lose(turn, attempt, f"worker {worker.name} is gone: {command.why}")
-    _free_all(turn, worker)
-    store.worker_gone(turn.unit, worker.id, turn.now)
-    turn.gone.add(worker.id)
+    _gone(turn, worker)
     store.log_command(
         turn.unit, turn.now, "service", "lose_worker", None, command.why, worker=worker.name
     )
@@ -153,7 +151,7 @@ def drain_worker(turn: Turn, command: DrainWorker) -> dict[str, Any]:
         raise Conflict(f"{len(found)} workers are called {command.worker!r}; give an id: {ids}")
     (worker,) = found
     if not worker.draining:
-        worker.draining = True
+        worker.draining = turn.workers = True
         worker.post(kind="drain")
         store.log_command(
             turn.unit, turn.now, command.who, "drain", None, command.reason, worker=worker.name
@@ -187,8 +185,11 @@ def _has_work(turn: Turn, worker: Worker) -> bool:
     return False
 
 
-def _free_all(turn: Turn, worker: Worker) -> None:
+def _gone(turn: Turn, worker: Worker) -> None:
     """A worker is gone, and with it the processes of attempts that were abandoned."""
+    store.worker_gone(turn.unit, worker.id, turn.now)
+    turn.gone.add(worker.id)
+    turn.workers = True
     for attempt_id, (pool, run) in worker.abandoned.items():
         attempt = turn.unit.attempts.need(attempt_id)
         attempt.abandoned = 0
@@ -215,7 +216,7 @@ def _worker_view(worker: Worker) -> dict[str, Any]:
         "draining": worker.draining,
         "in_hand": sorted(worker.in_hand),
         "tasks": dict(worker.tasks),
-        "seen_at": worker.seen_at,
+        "seen_at": moment(worker.seen_at),
     }
 
 

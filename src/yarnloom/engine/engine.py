@@ -55,7 +55,7 @@ class Results:
         changed: numbers of the runs that look different now.
         ended: numbers of the runs that have ended now.
         pools: names of the pools that look different now.
-        workers: whether a worker came, changed or went.
+        workers: whether a worker came, went, took something or was rid of it.
         commit_seconds: how long the disk took to make it durable; None if nothing was stored.
         next_due: when `Tick` is to be submitted, on the steady clock; None if never.
     """
@@ -153,6 +153,7 @@ class Engine:
             total.changed |= results.changed
             total.ended |= results.ended
             total.pools |= results.pools
+            total.workers |= results.workers
             for worker, messages in results.messages.items():
                 total.messages.setdefault(worker, []).extend(messages)
             total.next_due = results.next_due
@@ -167,6 +168,7 @@ class Engine:
             changed=turn.changed,
             ended=turn.ended,
             pools=turn.pools,
+            workers=turn.workers,
             next_due=self._memory.due.next_at,
         )
         for command, answer in zip(batch, answers, strict=True):

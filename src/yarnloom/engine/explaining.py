@@ -74,7 +74,7 @@ class _Teller:
             others = store.runs_under_way(self.turn.unit, run.workflow)
             numbers = [number for number, entered in others if entered]
             text = (
-                f"waits until {_runs(numbers)} of {run.workflow} ended: "
+                f"waits until {_runs(numbers)} of {run.workflow} {_has(numbers)} ended: "
                 f"at most {self.plan.at_once} are under way at once"
             )
             yield _reason("busy", text, at_once=self.plan.at_once, runs=numbers[:SHOWN])
@@ -154,7 +154,8 @@ class _Teller:
             reasons = [_reason("handed_out", f"handed to worker {name}, begins there", worker=name)]
         else:
             spent = duration_text(round((self.turn.now - attempt.begun_at) / 1_000_000, 1))
-            reasons = [_reason("running", f"runs on worker {name} since {spent}", worker=name)]
+            text = f"has run on worker {name} for {spent}"
+            reasons = [_reason("running", text, worker=name)]
             facts = {"attempt": attempt.id, "begun_at": moment(attempt.begun_at)}
         if step.stop is not None:
             reasons.append(_reason("stop_asked", f"told to stop: {step.stop}", why=step.stop))
@@ -313,7 +314,7 @@ def _of_order(turn: Turn, step: StepRow) -> Iterator[View]:
         text = f"{steps} of higher priority than {step.priority} come first"
         yield _reason("priority", text, steps=higher, priority=step.priority)
     if shares:
-        text = f"{_listed(shares)} {'has' if len(shares) == 1 else 'have'} a turn before"
+        text = f"{_listed(shares)} {_has(shares)} a turn before"
         yield _reason("turn", text, shares=shares[:SHOWN])
 
 
@@ -323,6 +324,10 @@ def _listed(names: list[str]) -> str:
     if len(names) > NAMED:
         return f"{', '.join(shown)} and {len(names) - NAMED} more"
     return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
+
+
+def _has(named: list[Any]) -> str:
+    return "has" if len(named) == 1 else "have"
 
 
 def _runs(numbers: list[int]) -> str:

@@ -120,6 +120,7 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
     turn.unit.steps.touch(step)
     turn.changed.add(step.run)
     worker.hold(attempt.id, task_of(step.contract))
+    turn.workers = True
     post_work(turn, worker, step, attempt)
 
 
@@ -158,6 +159,7 @@ def take_back(turn: Turn, step: StepRow, attempt: AttemptRow) -> None:
     worker = turn.memory.workers.get(attempt.worker)
     if worker:
         worker.release(attempt.id)
+        turn.workers = True
     turn.memory.lanes.ended(step.pool, step.share)
     if attempt.abandoned and worker:
         worker.abandoned[attempt.id] = (step.pool, step.run)

@@ -89,6 +89,7 @@ class Turn:
         ended: numbers of runs that have ended now.
         gone: workers that left or were lost.
         reporters: workers whose report is part of this transaction, so that they can be answered.
+        workers: whether a worker came, went or took something.
         pools: names of pools that look different now.
         children: how children ended that did so in this transaction, by part row and node.
         made: how many items were made in this transaction.
@@ -106,6 +107,7 @@ class Turn:
     ended: set[int] = field(default_factory=set)
     gone: set[str] = field(default_factory=set)
     reporters: set[str] = field(default_factory=set)
+    workers: bool = False
     pools: set[str] = field(default_factory=set)
     children: dict[tuple[int, int], Ended] = field(default_factory=dict)
     made: int = 0

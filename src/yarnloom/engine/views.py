@@ -65,6 +65,8 @@ def run_view(row: Row) -> View:
         "round": row["round"],
         "created_at": moment(row["created_at"]),
         "start_at": moment(row["start_at"]),
+        "deadline_at": moment(row["deadline_at"]),
+        "entered": bool(row["entered"]),
         "started_at": moment(row["started_at"]),
         "ended_at": moment(row["ended_at"]),
     }
@@ -133,6 +135,9 @@ class Tree:
             view["inputs"] = {
                 name: source_view(self.plan, source) for name, source in node.inputs.items()
             }
+            if rules := node.rules.to_json():
+                per = node.rules.per
+                view["rules"] = rules | ({"per": source_view(self.plan, per)} if per else {})
         if node.kind in (Kind.PARALLEL, Kind.EACH):
             view["if_one_fails"] = str(node.if_one_fails)
         if node.each:
@@ -227,6 +232,10 @@ def step_view(row: Row) -> View:
         "tries": row["tries"],
         "losses": row["losses"],
         "error": _loads(row["error"]),
+        "pool": row["pool"] or None,
+        "priority": row["priority"],
+        "due_at": moment(row["due_at"]),
+        "deadline_at": moment(row["deadline_at"]),
         "ready_at": moment(row["ready_at"]),
         "started_at": moment(row["started_at"]),
         "ended_at": moment(row["ended_at"]),
@@ -244,6 +253,7 @@ def attempt_view(row: Row) -> View:
         "outcome": row["outcome"] and str(row["outcome"]),
         "error": _loads(row["error"]),
         "worker": row["worker_name"],
+        "abandoned": bool(row["abandoned"]),
         "pid": row["pid"],
         "cpu_seconds": None if row["cpu"] is None else row["cpu"] / 1_000_000,
         "memory_bytes": row["memory"],

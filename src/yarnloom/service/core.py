@@ -15,17 +15,20 @@ from yarnloom.engine import (
     CloseAsk,
     Command,
     Engine,
+    ListPools,
+    ListWorkers,
     Results,
     Settings,
+    Why,
     Writer,
     looking,
     system_clock,
 )
 from yarnloom.engine.states import RUN_ENDED
-from yarnloom.engine.views import run_view
+from yarnloom.engine.views import moment, run_view
 from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.plan import Plan, read_plan
-from yarnloom.service.events import Hub
+from yarnloom.service.events import WORKERS, Hub, Subject
 from yarnloom.service.logs import LogFolder
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.store import Database, reading
@@ -115,12 +118,30 @@ class Core:
         plan = await self.plan(row["plan"])
         return await self.read(ask, plan, number, *args)
 
-    async def look(self, number: int, closely: bool) -> View | None:
-        """What a watcher sees of a run: its graph only when it watches that run."""
+    async def why(self, number: int, address: str) -> View:
+        """What a run, or a part of it, waits for; of what runs also how long it has been silent."""
+        place = await self.look_into(number, looking.place_of, address)
+        why: View = await self.submit(Why(number, place["rank"], place["item"]))
+        for entry in why["waits"]:
+            attempt = entry.pop("attempt", None)
+            if attempt is not None:
+                entry["last_line_at"] = moment(self.logs.written_at(attempt))
+        return why
+
+    async def look(self, subject: Subject, closely: bool) -> View | None:
+        """What a watcher sees of a subject: a run's graph only when it watches that run."""
+        kind, name = subject
         try:
+            if kind == "pool":
+                return {"pool": (await self.submit(ListPools(str(name))))[0]}
+            if kind == "workers":
+                workers = await self.submit(ListWorkers())
+                short = [{k: v for k, v in one.items() if k != "tasks"} for one in workers]
+                return {"workers": short}
+            number = int(name)
             run = await self.run(number)
             return {"run": run, "graph": await self.graph(number)} if closely else {"run": run}
-        except (NotFound, Gone):
+        except (NotFound, Gone, Busy):
             return None
 
     async def wait_for_end(self, number: int, seconds: float) -> View:
@@ -171,7 +192,9 @@ class Core:
         for run in results.ended & self._waiting.keys():
             for woken in self._waiting[run]:
                 _settle(woken, None)
-        self.hub.changed(results.changed)
+        changed: set[Subject] = {("run", number) for number in results.changed}
+        changed |= {("pool", name) for name in results.pools}
+        self.hub.changed(changed | ({WORKERS} if results.workers else set()))
 
     # The end
 

@@ -28,6 +28,10 @@ FRAMES_A_SECOND = 2_000
 BYTES_A_SECOND = 1_000_000
 
 View = dict[str, Any]
+Subject = tuple[str, int | str]
+"""What an event is about: a run by number, a pool by name, or all workers."""
+
+WORKERS: Subject = ("workers", "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,13 +40,13 @@ class Frame:
 
     Attributes:
         sequence: its place among all frames of this service's life.
-        run: which run it is about.
+        subject: what it is about.
         detail: whether only those who watch that run get it.
         text: the CloudEvent as JSON.
     """
 
     sequence: int
-    run: int
+    subject: Subject
     detail: bool
     kind: str
     text: str
@@ -53,27 +57,27 @@ class Watcher:
     """One open event stream.
 
     Attributes:
-        run: the run it watches; None watches all, without their graphs.
-        frames: what it is to be sent, in order; of a run only the newest of each kind.
+        run: the run it watches; None watches all, without their graphs, and pools and workers.
+        frames: what it is to be sent, in order; of a subject only the newest of each kind.
         late: whether it missed frames and needs a snapshot.
     """
 
     run: int | None
-    frames: dict[tuple[int, str], Frame] = field(default_factory=dict)
+    frames: dict[tuple[Subject, str], Frame] = field(default_factory=dict)
     woken: asyncio.Event = field(default_factory=asyncio.Event)
     late: bool = False
 
     def wants(self, frame: Frame) -> bool:
         """Whether a frame is for this watcher."""
-        return frame.run == self.run if self.run is not None else not frame.detail
+        return frame.subject == ("run", self.run) if self.run is not None else not frame.detail
 
     def push(self, frame: Frame) -> None:
         """Queue a frame; one too many, and a snapshot takes their place."""
-        self.frames.pop((frame.run, frame.kind), None)
+        self.frames.pop((frame.subject, frame.kind), None)
         if len(self.frames) >= BACKLOG:
             self.frames.clear()
             self.late = True
-        self.frames[frame.run, frame.kind] = frame
+        self.frames[frame.subject, frame.kind] = frame
         self.woken.set()
 
     def take(self) -> Frame:
@@ -81,7 +85,13 @@ class Watcher:
         return self.frames.pop(next(iter(self.frames)))
 
 
-Look = Callable[[int, bool], Awaitable[View | None]]
+def _in_order(subject: Subject) -> tuple[str, int, str]:
+    """Of a kind by number, or by name."""
+    kind, name = subject
+    return (kind, name, "") if isinstance(name, int) else (kind, 0, name)
+
+
+Look = Callable[[Subject, bool], Awaitable[View | None]]
 
 
 class Hub:
@@ -89,8 +99,8 @@ class Hub:
 
     Args:
         source: the `source` of every event, which names this service.
-        look: gives a run's present state, `{"run": …}`, and its `"graph"` if told to look closely;
-            None if it is gone.
+        look: gives the present state of a subject, as `{"run": …}`, and of a run its `"graph"` if
+            told to look closely; None if it is gone.
         now: the present, in microseconds since 1970 UTC.
     """
 
@@ -103,13 +113,13 @@ class Hub:
         self._ring: deque[Frame] = deque()
         self._ring_bytes = 0
         self._watchers: set[Watcher] = set()
-        self._dirty: set[int] = set()
+        self._dirty: set[Subject] = set()
         self._spreading: asyncio.Task[None] | None = None
         self._closed = asyncio.Event()
 
-    def changed(self, runs: set[int]) -> None:
-        """Runs look different now."""
-        if not runs:
+    def changed(self, subjects: set[Subject]) -> None:
+        """Something looks different now."""
+        if not subjects:
             return
         if not self._watchers:
             # Nobody is told, so nobody can go on from here: ids from before are unknown now.
@@ -117,7 +127,7 @@ class Hub:
             self._ring.clear()
             self._ring_bytes = 0
             return
-        self._dirty |= runs
+        self._dirty |= subjects
         if self._spreading is None:
             self._spreading = asyncio.create_task(self._spread())
 
@@ -164,30 +174,33 @@ class Hub:
     async def _spread(self) -> None:
         try:
             while self._dirty and not self._closed.is_set():
-                runs, self._dirty = self._dirty, set()
+                subjects, self._dirty = self._dirty, set()
                 size = 0
-                for run in sorted(runs):
-                    size += await self._tell(run)
+                for subject in sorted(subjects, key=_in_order):
+                    size += await self._tell(subject)
                 crowd = len(self._watchers) / FRAMES_A_SECOND
                 await asyncio.sleep(max(SHORTEST, crowd, size / BYTES_A_SECOND))
         finally:
             self._spreading = None
 
-    async def _tell(self, run: int) -> int:
-        """Tell everybody of a run; how many bytes its frames have."""
-        close = any(watcher.run == run for watcher in self._watchers)
-        view = await self._look(run, close)
+    async def _tell(self, subject: Subject) -> int:
+        """Tell everybody of a subject; how many bytes its frames have."""
+        close = any(subject == ("run", watcher.run) for watcher in self._watchers)
+        if subject[0] != "run" and all(watcher.run is not None for watcher in self._watchers):
+            return 0
+        view = await self._look(subject, close)
         if view is None:
             return 0
-        size = self._push(run, False, "yarnloom.run.changed", {"run": view["run"]})
-        if close:
-            size += self._push(run, True, "yarnloom.graph.changed", {"graph": view["graph"]})
+        graph = view.pop("graph", None)
+        size = self._push(subject, False, f"yarnloom.{subject[0]}.changed", view)
+        if graph is not None:
+            size += self._push(subject, True, "yarnloom.graph.changed", {"graph": graph})
         return size
 
-    def _push(self, run: int, detail: bool, kind: str, data: View) -> int:
+    def _push(self, subject: Subject, detail: bool, kind: str, data: View) -> int:
         self._sequence += 1
-        text = self._encode(kind, str(run), data)
-        frame = Frame(self._sequence, run, detail, kind, text)
+        text = self._encode(kind, str(subject[1]), data)
+        frame = Frame(self._sequence, subject, detail, kind, text)
         self._ring.append(frame)
         self._ring_bytes += len(text)
         while len(self._ring) > RING or (self._ring_bytes > RING_BYTES and len(self._ring) > 1):
@@ -200,7 +213,7 @@ class Hub:
     async def _snapshot(self, run: int | None) -> dict[str, str]:
         # The id is taken before looking: what changes meanwhile is sent again, never missed.
         sequence = self._sequence
-        data = await self._look(run, True) if run is not None else None
+        data = await self._look(("run", run), True) if run is not None else None
         text = self._encode("yarnloom.snapshot", "" if run is None else str(run), data)
         return {"id": f"{self._epoch}-{sequence}", "event": "yarnloom.snapshot", "data": text}
 

@@ -101,6 +101,9 @@ class Supervisor:
             code = await process.wait()
             if self._ending:
                 return
+            if code == 0:
+                self._say(f"worker {name} has ended as it was told; none takes its place")
+                return
             how = f"signal {-code}" if code < 0 else f"exit code {code}"
             await self._core.submit(LoseWorker(worker, f"its process ended with {how}"))
             lived = asyncio.get_running_loop().time() - begun

@@ -64,6 +64,13 @@ class LogFolder:
         except FileNotFoundError:
             return []
 
+    def written_at(self, attempt: int) -> int | None:
+        """When the last line of an attempt came, in microseconds since 1970 UTC."""
+        try:
+            return self._path(attempt).stat().st_mtime_ns // 1_000
+        except FileNotFoundError:
+            return None
+
     def _count(self, attempt: int) -> int:
         if attempt not in self._counts:
             try:

@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 JsonObject = dict[str, Any]
 Number = Annotated[int, Field(ge=1, le=2**53)]
 Name = Annotated[str, Field(min_length=1, max_length=201)]
+Word = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,49}$")]
 Who = Annotated[str, Field(max_length=200)]
 
 
@@ -53,11 +54,45 @@ class ReasonBody(Strict):
     reason: Annotated[str, Field(max_length=2_000)] = ""
 
 
+class RateBody(Strict):
+    """How many attempts may begin in a time."""
+
+    count: Annotated[int, Field(ge=1, le=100_000)]
+    per: Annotated[float, Field(gt=0, le=31_622_400)] = Field(1.0, description="Seconds.")
+
+
+class PoolSettings(Strict):
+    """What can be set of a pool; null is no limit, what is not given stays as it is."""
+
+    limit: Annotated[int, Field(ge=0, le=1_000_000)] | None = Field(
+        None, description="Attempts at once; 0 halts."
+    )
+    rate: RateBody | None = None
+    note: Annotated[str, Field(max_length=500)] = ""
+    reason: Annotated[str, Field(max_length=2_000)] = Field("", description="For the record.")
+
+
+class MakePoolBody(PoolSettings):
+    """A pool that is made by hand."""
+
+    name: Annotated[str, Field(min_length=1, max_length=100)]
+
+
+class ChangePoolBody(PoolSettings):
+    """What is changed of a pool."""
+
+    paused: bool | None = Field(None, description="True pauses it, false lets it go on.")
+    as_declared: bool = Field(False, description="First forget what was set by hand before.")
+
+
 class PublishBody(Strict):
     """What a loom declares."""
 
     plans: Annotated[list[JsonObject], Field(max_length=1_000)]
     tasks: Annotated[list[JsonObject], Field(max_length=10_000)] = Field(default_factory=list)
+    pools: Annotated[list[JsonObject], Field(max_length=1_000)] | None = Field(
+        None, description="All that the looms declare, each with its `loom`; else as before."
+    )
 
 
 class TokenBody(Strict):
@@ -90,6 +125,18 @@ class RegisterBody(Strict):
         default_factory=list, description="Those of them that have the io places."
     )
     in_hand: list[int] = Field(default_factory=list, description="Attempts it is running.")
+    ahead: Annotated[int, Field(ge=0, le=100_000)] = Field(
+        0, description="Attempts over its places that it may hold, since they begin at once."
+    )
+    has: Annotated[list[Word], Field(max_length=100)] = Field(
+        default_factory=list, description="What steps can ask for with `only_on`."
+    )
+    pools: list[Name] | None = Field(None, description="Takes from these only; null takes all.")
+    draining: bool = Field(False, description="Takes nothing new, and ends.")
+    until_idle: bool = Field(False, description="To be told when nothing is left to do.")
+    abandoned: list[int] = Field(
+        default_factory=list, description="Ended attempts whose processes go on."
+    )
 
 
 class FromWorker(Strict):
@@ -100,6 +147,7 @@ class FromWorker(Strict):
     )
     places: Annotated[int, Field(ge=0, le=100_000)] | None = None
     io_places: Annotated[int, Field(ge=0, le=100_000)] | None = None
+    ahead: Annotated[int, Field(ge=0, le=100_000)] | None = None
 
 
 class AskBody(FromWorker):
@@ -118,6 +166,10 @@ class ItemBody(Strict):
     pid: int | None = None
     cpu: Annotated[float, Field(ge=0)] | None = None
     memory: Annotated[int, Field(ge=0)] | None = None
+    after: Annotated[float, Field(ge=0, le=31_622_400)] | None = Field(
+        None, description="Seconds after which the task asked to be tried again."
+    )
+    abandoned: bool = Field(False, description="Its process goes on with it: see `freed`.")
 
 
 class LogBody(Strict):
@@ -133,6 +185,9 @@ class ReportBody(FromWorker):
 
     items: list[ItemBody] = Field(default_factory=list)
     logs: list[LogBody] = Field(default_factory=list)
+    freed: list[int] = Field(
+        default_factory=list, description="Abandoned attempts whose processes have ended."
+    )
 
 
 class Progress(BaseModel):
@@ -187,6 +242,8 @@ class RunAnswer(BaseModel):
     round: int
     created_at: str
     start_at: str | None
+    deadline_at: str | None
+    entered: bool = Field(description="False while it waits for other runs of its workflow.")
     started_at: str | None
     ended_at: str | None
 
@@ -196,6 +253,99 @@ class RunList(BaseModel):
 
     runs: list[RunAnswer]
     next: str | None
+
+
+class RateAnswer(BaseModel):
+    """How many attempts may begin in so many seconds."""
+
+    count: int
+    per: float
+
+
+class Pause(BaseModel):
+    """Who paused a pool, when and why."""
+
+    by: str
+    at: str
+    reason: str
+
+
+class PoolUser(BaseModel):
+    """A run that uses a pool."""
+
+    run: int
+    attempts: int
+
+
+class PoolValue(BaseModel):
+    """One value of a pool with `per`, which has the limit for itself."""
+
+    value: str
+    in_use: int
+    waiting: int
+
+
+class PoolDeclared(BaseModel):
+    """What a loom says of a pool."""
+
+    loom: str
+    limit: int | None
+    rate: RateAnswer | None
+    note: str
+
+
+class PoolAnswer(BaseModel):
+    """A pool as it is now."""
+
+    name: str
+    limit: int | None
+    rate: RateAnswer | None
+    note: str
+    paused: Pause | None
+    in_use: int = Field(description="Attempts that were handed out and have not ended.")
+    waiting: int = Field(description="Steps that could run.")
+    begun_last_minute: int
+    used_by: list[PoolUser] = Field(description="The runs that use it most.")
+    runs: int = Field(description="How many runs use it.")
+    values: list[PoolValue] = Field(description="With `per`: the values that are used most.")
+    by_hand: JsonObject = Field(description="Which settings were set by hand.")
+    declared: list[PoolDeclared]
+
+
+class PoolList(BaseModel):
+    """Every pool, by name."""
+
+    pools: list[PoolAnswer]
+
+
+class ReasonAnswer(BaseModel):
+    """Why something does not run: a word for programs, words for people, and what belongs to it."""
+
+    model_config = ConfigDict(extra="allow")
+
+    kind: str
+    text: str
+
+
+class WaitAnswer(BaseModel):
+    """A step that has not ended, or a part that has not begun."""
+
+    model_config = ConfigDict(extra="allow")
+
+    address: str
+    state: str
+    reasons: list[ReasonAnswer]
+
+
+class WhyAnswer(BaseModel):
+    """What a run waits for."""
+
+    run: int
+    workflow: str
+    state: str
+    reasons: list[ReasonAnswer] = Field(description="What holds for the whole run.")
+    waits: list[WaitAnswer] = Field(description="Up to 50, in plan order.")
+    more: bool = Field(description="Whether there are more.")
 
 
 class ProblemAnswer(BaseModel):

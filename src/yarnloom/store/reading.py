@@ -121,7 +121,8 @@ def source(connection: sqlite3.Connection, each: int) -> str | None:
 
 _STEP_LIST = """
   SELECT s.id, s.run, s.part, s.node, s.state, s.stop, s.skip_reason, s.open, s.attempts,
-    s.tries, s.losses, s.due_at, s.error, s.ready_at, s.started_at, s.ended_at,
+    s.tries, s.losses, s.due_at, s.deadline_at, s.pool, s.priority, s.error, s.ready_at,
+    s.started_at, s.ended_at,
     w.name AS worker_name
   FROM steps s
   LEFT JOIN attempts a ON a.step = s.id AND a.number = s.attempts

@@ -111,6 +111,7 @@ class _Attempt:
                 "outcome": called.outcome,
                 "output": called.output,
                 "error": called.error,
+                "after": called.after,
             }
         )
 

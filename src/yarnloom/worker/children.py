@@ -64,6 +64,8 @@ class Child:
         ready: whether it has loaded the loom.
         shared: whether it runs tasks that share a process.
         closing: whether it takes nothing new, and is to end when its last attempt has.
+        given: how many attempts it was ever given.
+        abandoned: attempts that have ended for the service, and may go on in it.
     """
 
     def __init__(
@@ -80,6 +82,8 @@ class Child:
         self.ready = False
         self.shared = places is not None
         self.closing = False
+        self.given = 0
+        self.abandoned: set[int] = set()
         self._places = places or 1
         self._on_message = on_message
         self._on_line = on_line
@@ -127,6 +131,7 @@ class Child:
     def give(self, work: Message) -> None:
         """Let it run an attempt."""
         self.attempts[work["attempt"]] = work
+        self.given += 1
         self.send(work)
 
     def send(self, message: Message) -> None:

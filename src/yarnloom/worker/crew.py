@@ -10,11 +10,14 @@ import signal
 import time
 from collections import deque
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 from yarnloom.errors import LoomNotFound
 from yarnloom.loom import DEFAULT_GRACE
+from yarnloom.units import size_text
 from yarnloom.worker.children import Child, Guardian
+from yarnloom.worker.measuring import memory_of
 
 Message = dict[str, Any]
 
@@ -23,6 +26,7 @@ AHEAD_MOST = 64
 REMEMBERED = 50_000
 INTERRUPT_SECONDS = 2.0
 RESPAWN_SECONDS = 1.0
+MEMORY_SECONDS = 0.2
 
 
 class Teller(Protocol):
@@ -34,6 +38,9 @@ class Teller(Protocol):
     def report_begun(self, item: Message) -> None:
         """An attempt began."""
 
+    def freed(self, attempt: int) -> None:
+        """The process of an attempt that was abandoned has ended."""
+
     def line(self, attempt: int, line: Message) -> None:
         """An attempt printed a line."""
 
@@ -41,23 +48,39 @@ class Teller(Protocol):
         """Nothing of an attempt is to be told any more."""
 
 
+@dataclass(frozen=True, slots=True)
+class CrewOptions:
+    """How many processes there are, and how long each is used.
+
+    Attributes:
+        load: MODULE:LOOM.
+        processes: how many attempts run alone, each in a process.
+        io: how many attempts share a process.
+        replace_after: after how many attempts a process is replaced; None for never.
+        replace_above: above how many bytes of memory it is, at an attempt's end; None for any.
+    """
+
+    load: str
+    processes: int
+    io: int
+    replace_after: int | None = None
+    replace_above: int | None = None
+
+
 class Crew:
     """The processes of one worker.
 
     Args:
-        load: MODULE:LOOM.
-        processes: how many attempts run alone, each in a process.
-        io: how many attempts share a process.
+        options: how many, and how long each is used.
         teller: told what happens to attempts.
         say: tells the user.
     """
 
-    def __init__(
-        self, load: str, processes: int, io: int, teller: Teller, say: Callable[[str], None]
-    ) -> None:
-        self._load = load
-        self._processes = processes
-        self._io = io
+    def __init__(self, options: CrewOptions, teller: Teller, say: Callable[[str], None]) -> None:
+        self._options = options
+        self._load = options.load
+        self._processes = options.processes
+        self._io = options.io
         self._teller = teller
         self._say = say
         self._loop = asyncio.get_running_loop()
@@ -68,6 +91,7 @@ class Crew:
         self._stops: dict[int, str] = {}
         self._timers: dict[int, asyncio.TimerHandle] = {}
         self._spent: float | None = None
+        self._watching: asyncio.TimerHandle | None = None
         self.tasks: dict[str, Message] = {}
         self.ready: asyncio.Future[None] = self._loop.create_future()
         self.draining = False
@@ -82,6 +106,8 @@ class Crew:
     def close(self) -> None:
         """Kill every process."""
         self._loop.remove_signal_handler(signal.SIGCHLD)
+        if self._watching:
+            self._watching.cancel()
         for child in self._children:
             child.kill()
         self._guardian.close()
@@ -90,8 +116,18 @@ class Crew:
 
     @property
     def places(self) -> int:
-        """How many attempts that run alone may be in hand, with those that begin soon."""
-        return 0 if self.draining else self._processes + self._ahead()
+        """How many attempts that run alone may run at once."""
+        return 0 if self.draining else self._processes
+
+    @property
+    def ahead(self) -> int:
+        """How many more of them may be in hand, since they begin soon."""
+        return 0 if self.draining else self._ahead()
+
+    @property
+    def abandoned(self) -> list[int]:
+        """Attempts that have ended for the service while their process goes on."""
+        return sorted(attempt for child in self._children for attempt in child.abandoned)
 
     @property
     def io_places(self) -> int:
@@ -215,10 +251,54 @@ class Crew:
         self._say(f"{child.attempts[attempt]['address']} does not stop, and is abandoned")
         fault = "it did not stop within its grace, and was abandoned; its process is being replaced"
         error = {"type": "Abandoned", "message": fault}
-        self._report(child, attempt, outcome="cancelled", error=error, ended_at=time.monotonic())
-        child.closing = True
+        ended = {"ended_at": time.monotonic(), "abandoned": True}
+        self._report(child, attempt, outcome="cancelled", error=error, **ended)
+        child.abandoned.add(attempt)
+        self._replace(child)
         self._finish(child, attempt)
-        self._spawn(shared=True)
+
+    # Memory, and processes that have been used enough
+
+    def _watch_memory(self) -> None:
+        """End attempts that use more memory than they may; look again while there are any."""
+        self._watching = None
+        for child in list(self._children):
+            for attempt, work in list(child.attempts.items()):
+                limit, used = work.get("memory"), memory_of(child.pid)
+                if limit and used and used > limit and not child.shared:
+                    self._end_large(child, attempt, used, limit)
+        self._keep_watching()
+
+    def _keep_watching(self) -> None:
+        limited = any(
+            work.get("memory") for child in self._children for work in child.attempts.values()
+        )
+        if limited and self._watching is None:
+            self._watching = self._loop.call_later(MEMORY_SECONDS, self._watch_memory)
+
+    def _end_large(self, child: Child, attempt: int, used: int, limit: int) -> None:
+        message = f"its process used {size_text(used)} of memory, at most {size_text(limit)} may be"
+        error = {"type": "MemoryExceeded", "message": message, "kinds": ["MemoryExceeded"]}
+        ended = {"ended_at": time.monotonic(), "memory": used}
+        self._report(child, attempt, outcome="failed", error=error, **ended)
+        self._replace(child)
+        self._finish(child, attempt)
+
+    def _replace_if_used_up(self, child: Child) -> None:
+        """Let another take a process's place that ran as many attempts as it may, or grew."""
+        after, above = self._options.replace_after, self._options.replace_above
+        used_up = after is not None and child.given >= after
+        if not used_up and above is not None:
+            used_up = (memory_of(child.pid) or 0) > above
+        if used_up and not child.closing:
+            self._replace(child)
+
+    def _replace(self, child: Child) -> None:
+        """Let a new process take a process's place, which ends when it has no attempt any more."""
+        child.closing = True
+        self._spawn(shared=child.shared)
+        if not child.attempts:
+            child.kill()
 
     # Processes
 
@@ -254,6 +334,9 @@ class Crew:
                 self._on_line(child, {key: message[key] for key in keep if key in message}, attempt)
             case "ended" if attempt in child.attempts:
                 self._on_ended(child, attempt, message)
+            case "ended" if attempt in child.abandoned:
+                child.abandoned.discard(attempt)
+                self._teller.freed(attempt)
 
     def _on_ready(self, child: Child, message: Message) -> None:
         child.ready = True
@@ -283,13 +366,16 @@ class Crew:
             error=message.get("error"),
             cpu=message.get("cpu"),
             memory=message.get("memory"),
+            after=message.get("after"),
             begun_at=None if spent is None else now - spent,
             ended_at=now,
         )
-        self._finish(child, attempt)
+        self._finish(child, attempt, used=True)
 
     def _on_death(self, child: Child, code: int) -> None:
         self._children.remove(child)
+        for attempt in child.abandoned:
+            self._teller.freed(attempt)
         for attempt in list(child.attempts):
             outcome, what = "lost", f"ended by itself with exit code {code}"
             if attempt in self._stops and not child.shared:
@@ -313,14 +399,19 @@ class Crew:
             queue = self._queues[child.shared]
             while queue and child.free:
                 self.idle.clear()
-                child.give(queue.popleft())
+                work = queue.popleft()
+                child.give(work)
+                if work.get("memory"):
+                    self._keep_watching()
 
-    def _finish(self, child: Child, attempt: int) -> None:
+    def _finish(self, child: Child, attempt: int, *, used: bool = False) -> None:
         """An attempt is in nobody's hand any more."""
         child.attempts.pop(attempt, None)
         self._stops.pop(attempt, None)
         if timer := self._timers.pop(attempt, None):
             timer.cancel()
+        if used:
+            self._replace_if_used_up(child)
         if child.closing and not child.attempts:
             child.kill()
         self._feed()

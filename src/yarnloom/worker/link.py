@@ -73,6 +73,7 @@ class Link:
         self._printed: dict[int, int] = {}  # bytes, by attempt
         self._lease = 30.0
         self._heard_at = time.monotonic()
+        self._freed: list[int] = []
         self._broken = False
         self._watch: asyncio.TimerHandle | None = None
 
@@ -95,6 +96,11 @@ class Link:
             self._items += self._begun.values()
             self._begun.clear()
             self._news.set()
+
+    def freed(self, attempt: int) -> None:
+        """Tell the service that the process of an abandoned attempt has ended."""
+        self._freed.append(attempt)
+        self._news.set()
 
     def line(self, attempt: int, line: Message) -> None:
         """Pass on a line that an attempt printed; what is too much is dropped, and said so."""
@@ -122,7 +128,7 @@ class Link:
     @property
     def settled(self) -> bool:
         """Whether everything has been told."""
-        return not self._items and not self._lines
+        return not self._items and not self._lines and not self._freed
 
     def attempts_to_report(self) -> set[int]:
         """Attempts whose end the service has not heard of."""
@@ -175,21 +181,23 @@ class Link:
         self._news.clear()
         logs = self._take_lines()
         items = self._take_items()
+        freed, self._freed = self._freed, []
         body = {
             "received": self._take_received(),
             **self._places(),
             "items": [self._aged(item) for item in items],
             "logs": logs,
+            "freed": freed,
         }
         try:
             answer = await self._insist(Call("POST", f"{self._path}/report", body))
         except WorkerUnknown:
-            self._put_back(items, logs)
+            self._put_back(items, logs, freed)
             await self._register_again()
             self._news.set()
             return
         except BaseException:
-            self._put_back(items, logs)
+            self._put_back(items, logs, freed)
             raise
         self._forget_lines(items)
         for refusal in answer["refused"]:
@@ -262,8 +270,9 @@ class Link:
                 self._sent_lines.pop(item["attempt"], None)
                 self._printed.pop(item["attempt"], None)
 
-    def _put_back(self, items: list[Message], logs: list[Message]) -> None:
+    def _put_back(self, items: list[Message], logs: list[Message], freed: list[int]) -> None:
         self._items[:0] = items
+        self._freed[:0] = freed
         for batch in logs:
             self._lines[batch["attempt"]] = batch["lines"] + self._lines.get(batch["attempt"], [])
             self._sent_lines[batch["attempt"]] = batch["first"]

@@ -141,6 +141,7 @@ class _Shared:
                     "outcome": called.outcome,
                     "output": called.output,
                     "error": called.error,
+                    "after": called.after,
                 }
             )
 

@@ -20,7 +20,7 @@ from typing import Any
 from yarnloom.client import Target
 from yarnloom.errors import YarnloomError
 from yarnloom.version import VERSION
-from yarnloom.worker.crew import Crew
+from yarnloom.worker.crew import Crew, CrewOptions
 from yarnloom.worker.link import Link
 
 Message = dict[str, Any]
@@ -47,6 +47,11 @@ class WorkerOptions:
         io: how many attempts of `async def` and `io=True` tasks share one more process.
         drain: seconds that running attempts get to finish when the worker is told to end.
         end_with_stdin: end when standard input ends, because whoever started the worker is gone.
+        has: what steps can ask for with `only_on`.
+        pools: the only pools to take from; None for any.
+        until_idle: end when there is nothing left to do.
+        replace_after: replace a process after so many attempts; None for never.
+        replace_above: replace a process that has more memory than that, in bytes; None for never.
     """
 
     load: str
@@ -57,6 +62,11 @@ class WorkerOptions:
     io: int = DEFAULT_IO
     drain: float = 10.0
     end_with_stdin: bool = False
+    has: tuple[str, ...] = ()
+    pools: tuple[str, ...] | None = None
+    until_idle: bool = False
+    replace_after: int | None = None
+    replace_above: int | None = None
 
 
 class Worker:
@@ -74,6 +84,7 @@ class Worker:
         self._end = asyncio.Event()
         self._hurry = asyncio.Event()
         self._orphaned = False
+        self._drained = False
         self._link = Link(
             options.target,
             options.id,
@@ -84,7 +95,14 @@ class Worker:
             on_lease_over=self._on_lease_over,
             say=self._say,
         )
-        self._crew = Crew(options.load, options.processes, options.io, self._link, self._say)
+        crew = CrewOptions(
+            options.load,
+            options.processes,
+            options.io,
+            options.replace_after,
+            options.replace_above,
+        )
+        self._crew = Crew(crew, self._link, self._say)
 
     async def run(self) -> None:
         """Work until told to end.
@@ -142,11 +160,24 @@ class Worker:
     # The end
 
     def _told_to_end(self, name: str) -> None:
+        if self._drained:
+            # It waited without limit; from now on it does as if this had been the first word.
+            self._drained = False
+            self._say(f"{name}, ending within {self.options.drain:g} s")
+            asyncio.get_running_loop().call_later(self.options.drain, self._hurry.set)
+            return
         if self._end.is_set():
             self._hurry.set()
             return
         self._say(f"{name}, ending")
         self._begin_to_end()
+
+    def _told_by_service(self, why: str) -> None:
+        """End, but let what runs finish, however long it takes."""
+        if not self._end.is_set():
+            self._drained = True
+            self._say(f"{why}, ending")
+            self._begin_to_end()
 
     def _orphan(self) -> None:
         if os.read(sys.stdin.fileno(), 4096):
@@ -170,12 +201,16 @@ class Worker:
         """
         patience = ORPHAN_PATIENCE if self._orphaned else self.options.drain
         if running := self._crew.running:
-            self._say(
-                f"waits up to {patience:g} s for {len(running)} running attempt(s); "
-                "a second Ctrl-C hands them back at once"
-            )
+            if self._drained:
+                self._say(f"waits for {len(running)} running attempt(s)")
+            else:
+                self._say(
+                    f"waits up to {patience:g} s for {len(running)} running attempt(s); "
+                    "a second Ctrl-C hands them back at once"
+                )
         waits = [asyncio.create_task(one.wait()) for one in (self._crew.idle, self._hurry)]
-        await asyncio.wait(waits, timeout=patience, return_when=asyncio.FIRST_COMPLETED)
+        timeout = None if self._drained else patience
+        await asyncio.wait(waits, timeout=timeout, return_when=asyncio.FIRST_COMPLETED)
         for wait in waits:
             wait.cancel()
         self._crew.hand_back_running(f"worker {self.name} ended")
@@ -202,6 +237,10 @@ class Worker:
                 self._crew.stop(message["attempt"], message["why"])
             case "drop":
                 self._crew.drop(message["attempt"])
+            case "drain":
+                self._told_by_service("it is drained")
+            case "idle":
+                self._told_by_service("nothing is left to do")
 
     def _on_refused(self, refusal: Message) -> None:
         self._say(f"a report was refused: {refusal['why']}")
@@ -211,7 +250,8 @@ class Worker:
         self._crew.end_what_must_not_overlap()
 
     def _places(self) -> Message:
-        return {"places": self._crew.places, "io_places": self._crew.io_places}
+        crew = self._crew
+        return {"places": crew.places, "io_places": crew.io_places, "ahead": crew.ahead}
 
     def _introduce(self) -> Message:
         return {
@@ -222,6 +262,11 @@ class Worker:
                 for name, facts in self._crew.tasks.items()
             },
             "io_tasks": [name for name in self._crew.tasks if self._crew.is_io(name)],
+            "has": list(self.options.has),
+            "pools": None if self.options.pools is None else list(self.options.pools),
+            "draining": self._end.is_set(),
+            "until_idle": self.options.until_idle,
+            "abandoned": self._crew.abandoned,
             "in_hand": sorted(self._crew.in_hand | self._link.attempts_to_report()),
             "facts": {
                 "host": socket.gethostname(),

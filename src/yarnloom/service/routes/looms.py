@@ -21,8 +21,9 @@ router = APIRouter(tags=["looms"])
 
 @router.post("/workflows", responses=problems(422, 503))
 async def publish(core: TheCore, who: Asker, body: PublishBody) -> Response:
-    """Make a loom's plans current; all of them, or none."""
-    return answer({"workflows": await core.submit(Publish(body.plans, body.tasks, who))})
+    """Make a loom's plans current, and its pools known; all of it, or nothing."""
+    command = Publish(body.plans, body.tasks, who, body.pools)
+    return answer({"workflows": await core.submit(command)})
 
 
 @router.get("/workflows", responses=problems(404))

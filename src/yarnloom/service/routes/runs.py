@@ -15,7 +15,7 @@ from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.plan import Kind
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
-from yarnloom.service.schemas import ReasonBody, RunAnswer, RunList, StartBody
+from yarnloom.service.schemas import ReasonBody, RunAnswer, RunList, StartBody, WhyAnswer
 from yarnloom.store import reading
 
 router = APIRouter(prefix="/runs", tags=["runs"])
@@ -104,6 +104,12 @@ async def steps(
     found: list[dict[str, Any]] = []
     _gather(await core.graph(number, inside), found)
     return answer({"steps": found})
+
+
+@router.get("/{number}/why", response_model=WhyAnswer, responses=problems(404, 410))
+async def why(core: TheCore, number: RunNumber, address: Address = "") -> Response:
+    """What each unfinished step of a run, or of a part of it, waits for, right now."""
+    return answer(await core.why(number, address))
 
 
 @router.get("/{number}/items", responses=problems(404, 410, 422))

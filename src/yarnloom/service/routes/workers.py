@@ -9,6 +9,7 @@ from fastapi.responses import Response
 
 from yarnloom.engine import (
     Ask,
+    DrainWorker,
     Leave,
     ListWorkers,
     Register,
@@ -16,9 +17,8 @@ from yarnloom.engine import (
     Reported,
     ReportItem,
 )
-from yarnloom.engine.views import moment
-from yarnloom.service.answers import TheCore, answer, problems
-from yarnloom.service.schemas import AskBody, RegisterBody, ReportBody
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.schemas import AskBody, ReasonBody, RegisterBody, ReportBody
 
 router = APIRouter(prefix="/workers", tags=["workers"])
 
@@ -28,8 +28,7 @@ WorkerId = Annotated[str, Path(max_length=100)]
 @router.get("")
 async def list_workers(core: TheCore) -> Response:
     """The workers as they are now."""
-    workers = await core.submit(ListWorkers())
-    return answer({"workers": [{**one, "seen_at": moment(one["seen_at"])} for one in workers]})
+    return answer({"workers": await core.submit(ListWorkers())})
 
 
 @router.post("", status_code=201, responses=problems(422, 503))
@@ -54,6 +53,12 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
         in_hand=tuple(body.in_hand),
         io_places=body.io_places,
         io_tasks=tuple(body.io_tasks),
+        ahead=body.ahead,
+        has=tuple(body.has),
+        pools=None if body.pools is None else tuple(body.pools),
+        draining=body.draining,
+        until_idle=body.until_idle,
+        abandoned=tuple(body.abandoned),
     )
     return answer(await core.submit(command), 201)
 
@@ -61,7 +66,7 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
 @router.post("/{worker}/ask", responses=problems(404, 503))
 async def ask(core: TheCore, worker: WorkerId, body: AskBody) -> Response:
     """The open request: answered as soon as there is work or an order, empty after 20 to 25 s."""
-    messages = await core.ask(Ask(worker, tuple(body.received), body.places, body.io_places))
+    messages = await core.ask(_ask_of(worker, body))
     return answer({"messages": messages, "closing": core.closing})
 
 
@@ -82,13 +87,35 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
             item.pid,
             item.cpu,
             item.memory,
+            item.after,
+            item.abandoned,
         )
         for item in body.items
     )
     reported: Reported = await core.submit(
-        Report(worker, items, tuple(body.received), body.places, body.io_places)
+        Report(
+            worker,
+            items,
+            tuple(body.received),
+            body.places,
+            body.io_places,
+            body.ahead,
+            tuple(body.freed),
+        )
     )
     return answer({"refused": reported.refused, "messages": reported.messages})
+
+
+def _ask_of(worker: str, body: AskBody) -> Ask:
+    return Ask(worker, tuple(body.received), body.places, body.io_places, body.ahead)
+
+
+@router.post("/{worker}/drain", responses=problems(404, 409))
+async def drain(
+    core: TheCore, who: Asker, worker: WorkerId, body: ReasonBody | None = None
+) -> Response:
+    """Let a worker, by name or id, take nothing new, and end when it has nothing in hand."""
+    return answer(await core.submit(DrainWorker(worker, who, body.reason if body else "")))
 
 
 @router.delete("/{worker}", status_code=204, response_class=Response)

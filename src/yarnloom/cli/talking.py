@@ -1,0 +1,47 @@
+"""The commands that are a conversation with a service: what each does with its options."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+from collections.abc import Callable
+
+from yarnloom.cli import acting, limits, looking
+from yarnloom.client import Client, Target, default_who
+
+_Talk = Callable[[Client, Namespace], int]
+
+TALKS: dict[str, _Talk] = {
+    "publish": lambda client, o: acting.publish(client, o.loom, o.json),
+    "start": lambda client, o: acting.start(
+        client,
+        o.workflow,
+        o.param,
+        o.params,
+        key=o.key,
+        priority=o.priority,
+        share=o.share,
+        tags=o.tag,
+        task=o.task,
+        stay=o.watch,
+        as_json=o.json,
+    ),
+    "cancel": lambda client, o: acting.cancel(client, o.run, o.reason, o.json),
+    "runs": lambda client, o: looking.runs(client, o.state, o.workflow, o.limit, o.json),
+    "show": lambda client, o: looking.show(client, o.address, o.state, o.limit, o.json),
+    "graph": lambda client, o: looking.graph(client, o.what, "json" if o.json else o.form),
+    "watch": lambda client, o: looking.watch(client, o.run),
+    "why": lambda client, o: limits.why(client, o.address, o.json),
+    "log": lambda client, o: looking.log(client, o.address, o.json),
+    "workflows": lambda client, o: looking.workflows(client, o.json),
+    "tasks": lambda client, o: looking.tasks(client, o.task, o.code, o.json),
+    "pools": lambda client, o: limits.pools(client, o.json),
+    "pool": limits.pool,
+    "workers": lambda client, o: looking.workers(client, o.json),
+    "worker": lambda client, o: limits.drain(client, limits.drained(o.words), o.reason, o.json),
+}
+
+
+def talk(options: Namespace, target: Target) -> int:
+    """Do a command."""
+    with Client(target=target, who=default_who("cli")) as client:
+        return TALKS[options.command](client, options)

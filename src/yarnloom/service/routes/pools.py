@@ -1,0 +1,63 @@
+"""Pools: list, show, make, change, remove."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Path, Query
+from fastapi.responses import Response
+
+from yarnloom.engine import ChangePool, ListPools, MakePool, RemovePool
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.schemas import (
+    ChangePoolBody,
+    MakePoolBody,
+    PoolAnswer,
+    PoolList,
+    PoolSettings,
+)
+
+router = APIRouter(prefix="/pools", tags=["pools"])
+
+PoolName = Annotated[str, Path(max_length=100)]
+Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record")]
+
+
+@router.get("", response_model=PoolList)
+async def list_pools(core: TheCore) -> Response:
+    """Every pool: its limits and where they come from, and how it is used now."""
+    return answer({"pools": await core.submit(ListPools())})
+
+
+@router.post("", status_code=201, response_model=PoolAnswer, responses=problems(409, 422))
+async def make_pool(core: TheCore, who: Asker, body: MakePoolBody) -> Response:
+    """Make a pool by hand; looms declare theirs when they are published."""
+    command = MakePool(body.name, _changes(body), who, body.reason)
+    return answer(await core.submit(command), 201)
+
+
+@router.get("/{name}", response_model=PoolAnswer, responses=problems(404))
+async def show_pool(core: TheCore, name: PoolName) -> Response:
+    """One pool."""
+    (pool,) = await core.submit(ListPools(name))
+    return answer(pool)
+
+
+@router.patch("/{name}", response_model=PoolAnswer, responses=problems(404, 422))
+async def change_pool(core: TheCore, who: Asker, name: PoolName, body: ChangePoolBody) -> Response:
+    """Change what is given, at once; it wins over what looms declare."""
+    command = ChangePool(name, _changes(body), who, body.reason, body.paused, body.as_declared)
+    return answer(await core.submit(command))
+
+
+@router.delete("/{name}", status_code=204, response_class=Response, responses=problems(404, 409))
+async def remove_pool(core: TheCore, who: Asker, name: PoolName, reason: Reason = "") -> Response:
+    """Remove a pool that no step names."""
+    await core.submit(RemovePool(name, who, reason))
+    return Response(status_code=204)
+
+
+def _changes(body: PoolSettings) -> dict[str, Any]:
+    """What a body sets; null is a setting, too: no limit."""
+    given = body.model_fields_set & {"limit", "rate", "note"}
+    return {name: value for name, value in body.model_dump().items() if name in given}
