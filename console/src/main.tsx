@@ -37,6 +37,16 @@ const router = createBrowserRouter([
           Component: (await import("./features/workflows/WorkflowsPage")).WorkflowsPage,
         }),
       },
+      {
+        path: "pools",
+        lazy: async () => ({ Component: (await import("./features/pools/PoolsPage")).PoolsPage }),
+      },
+      {
+        path: "workers",
+        lazy: async () => ({
+          Component: (await import("./features/workers/WorkersPage")).WorkersPage,
+        }),
+      },
       { path: "*", element: <Empty title="There is no such page" /> },
     ],
   },

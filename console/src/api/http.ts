@@ -32,6 +32,16 @@ export function post<T>(path: string, body: Json): Promise<T> {
   return request<T>("POST", path, body);
 }
 
+/** The answer to a PATCH. */
+export function patch<T>(path: string, body: Json): Promise<T> {
+  return request<T>("PATCH", path, body);
+}
+
+/** Remove something. */
+export function remove(path: string): Promise<null> {
+  return request<null>("DELETE", path);
+}
+
 /** The address of the live events of one run, or of all. */
 export function eventsPath(run: number | null): string {
   return `${BASE}/events${run === null ? "" : `?run=${run}`}`;

@@ -4,11 +4,13 @@
  */
 
 import { eventsPath, parseExact } from "./http";
-import type { Part, Run } from "./types";
+import type { Part, Pool, Run, Worker } from "./types";
 
 export interface Change {
   run?: Run;
   graph?: Part;
+  pool?: Pool;
+  workers?: Worker[];
 }
 
 export type LinkState = "connecting" | "live" | "broken";
@@ -40,8 +42,10 @@ export function watch(run: number | null, listener: Listener): () => void {
       }
     };
     source.addEventListener("yarnloom.snapshot", (event) => listener.onSnapshot(dataOf(event)));
-    for (const kind of ["yarnloom.run.changed", "yarnloom.graph.changed"]) {
-      source.addEventListener(kind, (event) => listener.onChange(dataOf(event) ?? {}));
+    for (const what of ["run", "graph", "pool", "workers"]) {
+      source.addEventListener(`yarnloom.${what}.changed`, (event) =>
+        listener.onChange(dataOf(event as MessageEvent<string>) ?? {}),
+      );
     }
   };
   const close = () => {

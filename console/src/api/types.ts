@@ -40,6 +40,8 @@ export interface Fault {
   type?: string;
   message?: string;
   traceback?: string;
+  /** Why it was not tried again. */
+  no_more_tries?: string;
   step?: string;
   task?: string;
 }
@@ -67,6 +69,9 @@ export interface Run {
   key: string;
   started_by: string;
   created_at: string;
+  deadline_at: string | null;
+  /** False while it waits for other runs of its workflow. */
+  entered: boolean;
   started_at: string | null;
   ended_at: string | null;
 }
@@ -97,7 +102,13 @@ export interface StepPart extends CommonPart {
   stop_asked?: string | null;
   worker?: string | null;
   attempts?: number;
+  /** The pool that limits it, with the value that it has a limit for. */
+  pool?: string | null;
+  /** Of one backing off: when it is tried again. */
+  due_at?: string | null;
   ready_at?: string | null;
+  /** How it is run, where the plan says anything. */
+  rules?: { [key: string]: Json };
 }
 
 export interface SequencePart extends CommonPart {
@@ -195,6 +206,58 @@ export interface Workflow {
   published_at: string;
   published_by: string;
   last_run: number | null;
+}
+
+export interface Rate {
+  count: number;
+  per: number;
+}
+
+/** What limits how many attempts run at once. */
+export interface Pool {
+  name: string;
+  limit: number | null;
+  rate: Rate | null;
+  note: string;
+  paused: { by: string; at: string; reason: string } | null;
+  in_use: number;
+  waiting: number;
+  begun_last_minute: number;
+  used_by: { run: number; attempts: number }[];
+  /** How many runs use it. */
+  runs: number;
+  /** With a limit for each value of an input: those that are used most. */
+  values: { value: string; in_use: number; waiting: number }[];
+  by_hand: { [key: string]: Json };
+  declared: { loom: string; limit: number | null; rate: Rate | null; note: string }[];
+}
+
+export interface Worker {
+  id: string;
+  name: string;
+  facts: { host?: string; pid?: number; loom?: string };
+  registered: boolean;
+  places: number;
+  io_places: number;
+  in_hand: number[];
+  has: string[];
+  pools: string[] | null;
+  draining: boolean;
+  seen_at: string;
+}
+
+export interface Reason {
+  kind: string;
+  text: string;
+}
+
+/** What a run waits for. */
+export interface Why {
+  run: number;
+  state: RunState;
+  reasons: Reason[];
+  waits: { address: string; state: StepState; reasons: Reason[] }[];
+  more: boolean;
 }
 
 export interface Service {

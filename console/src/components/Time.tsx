@@ -14,6 +14,13 @@ export function Ago({ at }: { at: string | null | undefined }) {
   );
 }
 
+/** How long it is until then. */
+export function Until({ at }: { at: string }) {
+  const now = useNow();
+  const left = (new Date(at).getTime() - now) / 1000;
+  return <span style={NOWRAP}>{left > 0 ? `in ${spell(left)}` : "now"}</span>;
+}
+
 const NOWRAP = { whiteSpace: "nowrap" } as const;
 
 interface TookProps {

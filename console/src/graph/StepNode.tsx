@@ -2,7 +2,7 @@ import { Handle, Position, type Node, type NodeProps } from "@xyflow/react";
 
 import type { StepPart } from "../api/types";
 import { State } from "../components/State";
-import { Took } from "../components/Time";
+import { Took, Until } from "../components/Time";
 import classes from "./Weave.module.css";
 
 export type StepNodeType = Node<{ step: StepPart; chosen: boolean }, "step">;
@@ -18,14 +18,21 @@ export function StepNode({ data: { step, chosen } }: NodeProps<StepNodeType>) {
     >
       <Handle type="target" position={Position.Left} className={classes.handle} />
       <div className={classes.label}>{step.label}</div>
-      <div className={classes.task}>{step.task.split("/")[1]}</div>
+      <div className={classes.task}>
+        {step.task.split("/")[1]}
+        {step.rules?.pool && ` · ${String(step.rules.pool)}`}
+      </div>
       <div className={classes.foot}>
         {step.state && <State state={step.state} stopAsked={step.stop_asked} />}
         <span className={classes.facts}>
           {step.skip_reason && <span>{step.skip_reason.replace("_", " ")}</span>}
           {step.only_if && !step.state && <span>has a condition</span>}
           {(step.attempts ?? 0) > 1 && <span title="attempts">#{step.attempts}</span>}
-          {step.started_at && <Took from={step.started_at} to={step.ended_at} />}
+          {step.state === "backing_off" && step.due_at ? (
+            <Until at={step.due_at} />
+          ) : (
+            step.started_at && <Took from={step.started_at} to={step.ended_at} />
+          )}
         </span>
       </div>
       <Handle type="source" position={Position.Right} className={classes.handle} />

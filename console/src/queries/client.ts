@@ -24,6 +24,9 @@ export const keys = {
   items: (run: number, each: string, state: string | null) => ["items", run, each, state] as const,
   step: (run: number, address: string) => ["step", run, address] as const,
   log: (run: number, address: string) => ["log", run, address] as const,
+  why: (run: number, address: string) => ["why", run, address] as const,
+  pools: ["pools"] as const,
+  workers: ["workers"] as const,
   workflows: ["workflows"] as const,
   service: ["service"] as const,
 };

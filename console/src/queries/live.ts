@@ -2,8 +2,9 @@ import { useQueryClient, type InfiniteData, type QueryClient } from "@tanstack/r
 import { useEffect, useState } from "react";
 
 import { watch, type Change, type LinkState } from "../api/live";
-import type { Part, Run, StepPart } from "../api/types";
+import type { Part, Pool, Run, StepPart } from "../api/types";
 import { keys } from "./client";
+import { withPool } from "./limits";
 import type { RunPage } from "./runs";
 
 /** Keep what is shown of one run, or of all runs, as it is; says whether the stream stands. */
@@ -17,7 +18,8 @@ export function useLive(run: number | null): LinkState {
         onChange: (change) => take(client, run, change),
         onSnapshot: (state) => {
           if (state && run !== null) take(client, run, state);
-          else void client.invalidateQueries({ queryKey: ["runs"] });
+          else for (const queryKey of LISTS) void client.invalidateQueries({ queryKey });
+          lookAgainWhy(client);
         },
       }),
     [client, run],
@@ -25,11 +27,29 @@ export function useLive(run: number | null): LinkState {
   return link;
 }
 
+const LISTS = [["runs"], keys.pools, keys.workers];
+const WHY_PAUSE = 500;
+let whyTimer = 0;
+
+/** What something waits for may have changed with anything; it is asked again now and then. */
+function lookAgainWhy(client: QueryClient): void {
+  whyTimer ||= window.setTimeout(() => {
+    whyTimer = 0;
+    void client.invalidateQueries({ queryKey: ["why"] });
+  }, WHY_PAUSE);
+}
+
 function take(client: QueryClient, watched: number | null, change: Change): void {
   if (change.run) {
     client.setQueryData(keys.run(change.run.number), change.run);
     if (watched === null) takeIntoLists(client, change.run);
   }
+  const { pool, workers } = change;
+  if (pool) {
+    client.setQueryData<{ pools: Pool[] }>(keys.pools, (before) => withPool(before, pool));
+  }
+  if (workers) client.setQueryData(keys.workers, { workers });
+  lookAgainWhy(client);
   if (change.graph && watched !== null) {
     const before = client.getQueryData<Part>(keys.graph(watched, ""));
     client.setQueryData(keys.graph(watched, ""), change.graph);

@@ -57,7 +57,8 @@ class Watcher:
     """One open event stream.
 
     Attributes:
-        run: the run it watches; None watches all, without their graphs, and pools and workers.
+        run: the run it watches; None watches all, without their graphs. All see pools and workers,
+            since what a run waits for may be there.
         frames: what it is to be sent, in order; of a subject only the newest of each kind.
         late: whether it missed frames and needs a snapshot.
     """
@@ -69,7 +70,9 @@ class Watcher:
 
     def wants(self, frame: Frame) -> bool:
         """Whether a frame is for this watcher."""
-        return frame.subject == ("run", self.run) if self.run is not None else not frame.detail
+        if self.run is None:
+            return not frame.detail
+        return frame.subject == ("run", self.run) or frame.subject[0] != "run"
 
     def push(self, frame: Frame) -> None:
         """Queue a frame; one too many, and a snapshot takes their place."""
@@ -186,8 +189,6 @@ class Hub:
     async def _tell(self, subject: Subject) -> int:
         """Tell everybody of a subject; how many bytes its frames have."""
         close = any(subject == ("run", watcher.run) for watcher in self._watchers)
-        if subject[0] != "run" and all(watcher.run is not None for watcher in self._watchers):
-            return 0
         view = await self._look(subject, close)
         if view is None:
             return 0

@@ -1,18 +1,21 @@
 import { Accordion, Anchor, Breadcrumbs, Group, Stack, Text, Title } from "@mantine/core";
+import { useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 
 import type { EachPart, Part, Run } from "../../api/types";
 import { FoldedValue } from "../../components/FoldedValue";
+import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
+import { Reasons } from "../../components/Reasons";
 import { State } from "../../components/State";
 import { Ago, Took } from "../../components/Time";
 import { Weave } from "../../graph/Weave";
 import { useLive } from "../../queries/live";
+import { useWhy } from "../../queries/limits";
 import { useGraph, useRun } from "../../queries/runs";
 import { ItemsDrawer } from "../items/ItemsDrawer";
 import { StepDrawer } from "../steps/StepDrawer";
 import { CancelButton } from "./CancelButton";
-import { LinkNote } from "./LinkNote";
 import classes from "./RunPage.module.css";
 
 const ENDED = ["done", "failed", "cancelled"];
@@ -42,10 +45,21 @@ function Live({ run }: { run: Run }) {
       <Head run={run} />
       <LinkNote link={link} />
       <Outcome run={run} />
+      {!run.entered && !ENDED.includes(run.state) && <Held run={run.number} />}
       <Graph run={run.number} />
       <Values run={run} />
     </Stack>
   );
+}
+
+/** Why a run has not entered: others of its workflow are under way. */
+function Held({ run }: { run: number }) {
+  const why = useWhy(run, "");
+  return why.data ? (
+    <Text size="sm" className="dyed" data-dye="queued" role="status">
+      {why.data.reasons.map((reason) => reason.text).join("; ")}
+    </Text>
+  ) : null;
 }
 
 /** What the address bar holds: the item whose parts are shown, and the step or each that is open. */
@@ -194,8 +208,27 @@ function inItem(step: string): Record<string, string> {
 }
 
 function Values({ run }: { run: Run }) {
+  const [, setQuery] = useSearchParams();
+  const [open, setOpen] = useState(["params"]);
+  const going = !ENDED.includes(run.state);
+  const why = useWhy(run.number, "", going && open.includes("why"));
   return (
-    <Accordion multiple defaultValue={["params"]} variant="contained" className={classes.values}>
+    <Accordion
+      multiple
+      value={open}
+      onChange={setOpen}
+      variant="contained"
+      className={classes.values}
+    >
+      {going && (
+        <Accordion.Item value="why">
+          <Accordion.Control>What it waits for</Accordion.Control>
+          <Accordion.Panel>
+            {why.error && <ErrorNote error={why.error} />}
+            {why.data && <Reasons why={why.data} onStep={(address) => setQuery(inItem(address))} />}
+          </Accordion.Panel>
+        </Accordion.Item>
+      )}
       <FoldedValue title="Params" value={run.params} />
       {run.state === "done" && !run.output_left_out && (
         <FoldedValue title="Output" value={run.output} />

@@ -2,13 +2,14 @@ import { Button, Group, Progress, Select, Stack, Table, Title } from "@mantine/c
 import { Link, useNavigate, useSearchParams } from "react-router";
 
 import { RUN_STATES, type Run } from "../../api/types";
+import frame from "../../components/Frame.module.css";
+import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
 import { Ago, Took } from "../../components/Time";
 import { useLive } from "../../queries/live";
 import { useWorkflows } from "../../queries/looms";
 import { useRuns } from "../../queries/runs";
-import { LinkNote } from "./LinkNote";
 import classes from "./RunsPage.module.css";
 
 /** All runs, newest first, live. The filter stands in the address. */
@@ -56,16 +57,16 @@ export function RunsPage() {
       {found.error && <ErrorNote error={found.error} />}
       {found.isSuccess && !runs.length && <NoRuns filtered={!!filter.state || !!filter.workflow} />}
       {runs.length > 0 && (
-        <div className={classes.frame}>
+        <div className={frame.frame}>
           <Table highlightOnHover verticalSpacing={7}>
             <Table.Thead>
               <Table.Tr>
-                <Table.Th className={classes.number}>Run</Table.Th>
+                <Table.Th className={frame.number}>Run</Table.Th>
                 <Table.Th>Workflow</Table.Th>
                 <Table.Th>State</Table.Th>
                 <Table.Th>Progress</Table.Th>
                 <Table.Th>Started</Table.Th>
-                <Table.Th className={classes.number}>Took</Table.Th>
+                <Table.Th className={frame.number}>Took</Table.Th>
               </Table.Tr>
             </Table.Thead>
             <Table.Tbody>
@@ -94,7 +95,7 @@ function RunRow({ run }: { run: Run }) {
   const { total, done, failed } = run.progress;
   return (
     <Table.Tr className={classes.row} onClick={() => void navigate(`/runs/${run.number}`)}>
-      <Table.Td className={classes.number}>
+      <Table.Td className={frame.number}>
         <Link to={`/runs/${run.number}`} onClick={(event) => event.stopPropagation()}>
           {run.number}
         </Link>
@@ -109,15 +110,15 @@ function RunRow({ run }: { run: Run }) {
             <Progress.Section value={(100 * done) / total} color="var(--dye-done)" />
             <Progress.Section value={(100 * failed) / total} color="var(--dye-failed)" />
           </Progress.Root>
-          <span className={classes.faded}>
+          <span className={frame.faded}>
             {done} of {total}
           </span>
         </Group>
       </Table.Td>
-      <Table.Td className={classes.faded}>
+      <Table.Td className={frame.faded}>
         <Ago at={run.created_at} />
       </Table.Td>
-      <Table.Td className={`${classes.number} ${classes.faded}`}>
+      <Table.Td className={`${frame.number} ${frame.faded}`}>
         <Took from={run.started_at} to={run.ended_at} />
       </Table.Td>
     </Table.Tr>

@@ -32,6 +32,12 @@ export function Shell() {
               <NavLink to="/workflows" className={classes.way}>
                 Workflows
               </NavLink>
+              <NavLink to="/pools" className={classes.way}>
+                Pools
+              </NavLink>
+              <NavLink to="/workers" className={classes.way}>
+                Workers
+              </NavLink>
             </Group>
           </Group>
           <LightSwitch />

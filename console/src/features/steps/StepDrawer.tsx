@@ -1,4 +1,5 @@
-import { Accordion, Group, Stack, Table, Text, Title } from "@mantine/core";
+import { Accordion, Anchor, Group, Stack, Table, Text, Title } from "@mantine/core";
+import { Fragment, useState } from "react";
 
 import type { Attempt, Json, Step } from "../../api/types";
 import { FoldedValue } from "../../components/FoldedValue";
@@ -8,6 +9,7 @@ import { State } from "../../components/State";
 import { spell } from "../../components/time";
 import { Ago, Took } from "../../components/Time";
 import { Value } from "../../components/Value";
+import { useWhy } from "../../queries/limits";
 import { useStep } from "../../queries/runs";
 import { AttemptLog } from "./AttemptLog";
 import classes from "./StepDrawer.module.css";
@@ -34,9 +36,13 @@ export function StepDrawer({ run, address, onClose }: Props) {
 
 function Inside({ run, address }: { run: number; address: string }) {
   const step = useStep(run, address);
+  const [chosen, setChosen] = useState<number | null>(null);
   if (step.error) return <ErrorNote error={step.error} />;
   if (!step.data) return null;
-  const newest = step.data.attempts.at(-1);
+  const attempts = step.data.attempts;
+  const shown = attempts.find((one) => one.number === chosen) ?? attempts.at(-1);
+  const fault = shown?.error ?? step.data.error;
+  const waits = ["waiting", "ready", "running", "backing_off"].includes(step.data.state);
   return (
     <Stack gap="md" data-testid="step">
       <Group justify="space-between">
@@ -45,17 +51,17 @@ function Inside({ run, address }: { run: number; address: string }) {
           {step.data.task}
         </Text>
       </Group>
-      <Words step={step.data} />
-      {step.data.error && <Fault fault={step.data.error} />}
-      {newest && (
+      {waits ? <Waits run={run} address={address} /> : <Words step={step.data} />}
+      {fault && <Fault fault={fault} />}
+      {shown && (
         <section>
           <Title order={2} size="h5" mb={4}>
-            Log of attempt #{newest.number}
+            Log of attempt #{shown.number}
           </Title>
-          <AttemptLog run={run} address={`${address}#${newest.number}`} />
+          <AttemptLog run={run} address={`${address}#${shown.number}`} />
         </section>
       )}
-      <Attempts attempts={step.data.attempts} />
+      <Attempts attempts={attempts} shown={shown} onChoose={setChosen} />
       <Values
         input={step.data.input}
         output={step.data.output}
@@ -65,16 +71,27 @@ function Inside({ run, address }: { run: number; address: string }) {
   );
 }
 
-/** What the step waits for, or how long it took. */
+/** What the step waits for, or on which worker it runs. */
+function Waits({ run, address }: { run: number; address: string }) {
+  const why = useWhy(run, address);
+  if (why.error) return <ErrorNote error={why.error} />;
+  const said = why.data?.waits.flatMap((one) => one.reasons) ?? [];
+  return (
+    <Stack gap={2} data-testid="why">
+      {said.map((reason) => (
+        <Text size="sm" key={reason.text}>
+          {reason.text}
+        </Text>
+      ))}
+    </Stack>
+  );
+}
+
+/** How long the step took, or why it did not run. */
 function Words({ step }: { step: Step }) {
-  const text: Partial<Record<Step["state"], string>> = {
-    waiting: "Waits for the steps before it.",
-    ready: step.worker
-      ? `Handed to worker ${step.worker}.`
-      : "Waits for a worker with a free place.",
-    skipped: `Skipped: ${(step.skip_reason ?? "").replace("_", " ")}.`,
-  };
-  if (text[step.state]) return <Text size="sm">{text[step.state]}</Text>;
+  if (step.state === "skipped") {
+    return <Text size="sm">Skipped: {(step.skip_reason ?? "").replace("_", " ")}.</Text>;
+  }
   return (
     <Text size="sm" c="dimmed">
       Began <Ago at={step.started_at} />, took <Took from={step.started_at} to={step.ended_at} />
@@ -88,13 +105,22 @@ function Fault({ fault }: { fault: NonNullable<Step["error"]> }) {
     <section>
       <Text size="sm" className="dyed" data-dye="failed" fw={600} role="alert">
         {fault.type}: {fault.message}
+        {fault.no_more_tries && ` (${fault.no_more_tries})`}
       </Text>
       {fault.traceback && <Value value={fault.traceback} label="traceback" />}
     </section>
   );
 }
 
-function Attempts({ attempts }: { attempts: Attempt[] }) {
+interface AttemptsProps {
+  attempts: Attempt[];
+  /** The one whose log and error are shown. */
+  shown: Attempt | undefined;
+  onChoose: (number: number) => void;
+}
+
+/** Every attempt; a click shows its log and error. */
+function Attempts({ attempts, shown, onChoose }: AttemptsProps) {
   if (!attempts.length) return null;
   return (
     <section>
@@ -116,25 +142,40 @@ function Attempts({ attempts }: { attempts: Attempt[] }) {
         </Table.Thead>
         <Table.Tbody>
           {attempts.map((one) => (
-            <Table.Tr key={one.id}>
-              <Table.Td>{one.number}</Table.Td>
-              <Table.Td>
-                {one.state.replace("_", " ")}
-                {one.error && one.outcome !== "failed" && `: ${one.error.message}`}
-              </Table.Td>
-              <Table.Td>{one.worker}</Table.Td>
-              <Table.Td>
-                <Ago at={one.begun_at} />
-              </Table.Td>
-              <Table.Td>
-                <Took from={one.begun_at} to={one.ended_at} />
-              </Table.Td>
-              <Table.Td>{one.cpu_seconds === null ? "–" : spell(one.cpu_seconds)}</Table.Td>
-              <Table.Td>
-                {one.memory_bytes === null ? "–" : `${Math.round(one.memory_bytes / 2 ** 20)} MB`}
-              </Table.Td>
-              <Table.Td ff="monospace">{one.code_hash.slice(0, 7)}</Table.Td>
-            </Table.Tr>
+            <Fragment key={one.id}>
+              <Table.Tr data-shown={one === shown || undefined}>
+                <Table.Td>
+                  <Anchor
+                    component="button"
+                    size="xs"
+                    aria-label={`Show attempt ${one.number}`}
+                    onClick={() => onChoose(one.number)}
+                  >
+                    #{one.number}
+                  </Anchor>
+                </Table.Td>
+                <Table.Td>{one.state.replace("_", " ")}</Table.Td>
+                <Table.Td>{one.worker}</Table.Td>
+                <Table.Td>
+                  <Ago at={one.begun_at} />
+                </Table.Td>
+                <Table.Td>
+                  <Took from={one.begun_at} to={one.ended_at} />
+                </Table.Td>
+                <Table.Td>{one.cpu_seconds === null ? "–" : spell(one.cpu_seconds)}</Table.Td>
+                <Table.Td>
+                  {one.memory_bytes === null ? "–" : `${Math.round(one.memory_bytes / 2 ** 20)} MB`}
+                </Table.Td>
+                <Table.Td ff="monospace">{one.code_hash.slice(0, 7)}</Table.Td>
+              </Table.Tr>
+              {one.error && (attempts.length > 1 || one.outcome !== "failed") && (
+                <Table.Tr className={classes.error} data-shown={one === shown || undefined}>
+                  <Table.Td colSpan={8}>
+                    {one.error.type}: {one.error.message}
+                  </Table.Td>
+                </Table.Tr>
+              )}
+            </Fragment>
           ))}
         </Table.Tbody>
       </Table>

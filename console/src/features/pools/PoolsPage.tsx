@@ -1,0 +1,197 @@
+import { Button, Group, Popover, Stack, Table, Text, Title } from "@mantine/core";
+import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
+import { useState } from "react";
+import { Link } from "react-router";
+
+import type { Pool } from "../../api/types";
+import { Empty, ErrorNote } from "../../components/Notes";
+import { spell } from "../../components/time";
+import { Ago } from "../../components/Time";
+import frame from "../../components/Frame.module.css";
+import { LinkNote } from "../../components/LinkNote";
+import { useChangePool, usePools } from "../../queries/limits";
+import { useLive } from "../../queries/live";
+import { Places } from "./Places";
+import { PoolForm } from "./PoolForm";
+import classes from "./PoolsPage.module.css";
+
+/** What limits how many run at once: how full, who uses it, and changing it. */
+export function PoolsPage() {
+  const found = usePools();
+  const link = useLive(null);
+  const pools = found.data?.pools ?? [];
+  return (
+    <Stack gap="md">
+      <Group justify="space-between">
+        <Title order={1} size="h2">
+          Pools
+        </Title>
+        <Opening label="Make a pool…">
+          {(close) => <PoolForm pool={null} onClose={close} />}
+        </Opening>
+      </Group>
+      <LinkNote link={link} />
+      {found.error && <ErrorNote error={found.error} />}
+      {found.isSuccess && !pools.length && (
+        <Empty title="No pools yet" command='loom.pool("gauge-link", limit=3)'>
+          A pool limits how many steps run at once, across all runs. Declare one in a loom:
+        </Empty>
+      )}
+      {pools.length > 0 && (
+        <div className={frame.frame}>
+          <Table verticalSpacing={9}>
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>Pool</Table.Th>
+                <Table.Th>In use</Table.Th>
+                <Table.Th className={frame.number}>Waiting</Table.Th>
+                <Table.Th>Rate</Table.Th>
+                <Table.Th>Used by</Table.Th>
+                <Table.Th aria-label="Changes" />
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
+              {pools.map((pool) => (
+                <PoolRow key={pool.name} pool={pool} />
+              ))}
+            </Table.Tbody>
+          </Table>
+        </div>
+      )}
+    </Stack>
+  );
+}
+
+function PoolRow({ pool }: { pool: Pool }) {
+  return (
+    <Table.Tr aria-label={`pool ${pool.name}`} data-paused={pool.paused !== null || undefined}>
+      <Table.Td>
+        <Text fw={650} size="sm">
+          {pool.name}
+        </Text>
+        <Text size="xs" c="dimmed">
+          {pool.note}
+        </Text>
+        <Origin pool={pool} />
+        {pool.paused && (
+          <Text size="xs" className="dyed" data-dye="paused">
+            paused by {pool.paused.by} <Ago at={pool.paused.at} />
+            {pool.paused.reason && `: ${pool.paused.reason}`}
+          </Text>
+        )}
+      </Table.Td>
+      <Table.Td>
+        <Places pool={pool} />
+        <Values pool={pool} />
+      </Table.Td>
+      <Table.Td className={frame.number}>{pool.waiting || "–"}</Table.Td>
+      <Table.Td>
+        <Text size="sm">
+          {pool.rate ? `at most ${pool.rate.count} in ${exactly(pool.rate.per)}` : "any"}
+        </Text>
+        <Text size="xs" c="dimmed">
+          {pool.begun_last_minute} begun in the last minute
+        </Text>
+      </Table.Td>
+      <Table.Td>
+        <Users pool={pool} />
+      </Table.Td>
+      <Table.Td>
+        <Group gap={6} justify="flex-end" wrap="nowrap">
+          <PauseButton pool={pool} />
+          <Opening label="Change…">{(close) => <PoolForm pool={pool} onClose={close} />}</Opening>
+        </Group>
+      </Table.Td>
+    </Table.Tr>
+  );
+}
+
+/** A time that was set, as it was set: "3 s", not "3.0 s". */
+function exactly(seconds: number): string {
+  return seconds >= 1 && seconds < 60 ? `${seconds} s` : spell(seconds);
+}
+
+/** Where the limits come from, where that is not plain. */
+function Origin({ pool }: { pool: Pool }) {
+  const said = pool.declared.map(
+    (one) => `${one.loom} says ${one.limit === null ? "no limit" : one.limit}`,
+  );
+  const byHand = Object.keys(pool.by_hand).filter((key) => key !== "note");
+  if (!byHand.length && said.length < 2) return null;
+  return (
+    <Text size="xs" c="dimmed">
+      {[...(byHand.length ? [`${byHand.join(" and ")} set by hand`] : []), ...said].join("; ")}
+    </Text>
+  );
+}
+
+/** With a limit for each value: those that are used most. */
+function Values({ pool }: { pool: Pool }) {
+  if (!pool.values.length) return null;
+  return (
+    <div className={classes.values}>
+      {pool.values.slice(0, 4).map((one) => (
+        <span key={one.value}>
+          {one.value} {one.in_use}
+          {one.waiting > 0 && ` (+${one.waiting})`}
+        </span>
+      ))}
+      {pool.values.length > 4 && <span>…</span>}
+    </div>
+  );
+}
+
+function Users({ pool }: { pool: Pool }) {
+  if (!pool.used_by.length) return <span className={frame.faded}>nobody</span>;
+  const shown = pool.used_by.slice(0, 3);
+  const more = pool.runs - shown.length;
+  return (
+    <Text size="sm">
+      {shown.map((one, index) => (
+        <span key={one.run}>
+          {index > 0 && ", "}
+          <Link to={`/runs/${one.run}`}>run {one.run}</Link>
+          {one.attempts > 1 && ` (${one.attempts})`}
+        </span>
+      ))}
+      {more > 0 && ` and ${more} more`}
+    </Text>
+  );
+}
+
+function PauseButton({ pool }: { pool: Pool }) {
+  const change = useChangePool(pool.name);
+  const paused = pool.paused !== null;
+  return (
+    <Button
+      variant="default"
+      size="xs"
+      leftSection={paused ? <IconPlayerPlay size={14} /> : <IconPlayerPause size={14} />}
+      loading={change.isPending}
+      onClick={() => change.mutate({ paused: !paused })}
+    >
+      {paused ? "Resume" : "Pause"}
+    </Button>
+  );
+}
+
+interface OpeningProps {
+  label: string;
+  children: (close: () => void) => React.ReactNode;
+}
+
+/** A button that opens a small form. */
+function Opening({ label, children }: OpeningProps) {
+  const [open, setOpen] = useState(false);
+  const close = () => setOpen(false);
+  return (
+    <Popover opened={open} onChange={setOpen} position="bottom-end" width={300} trapFocus withArrow>
+      <Popover.Target>
+        <Button variant="default" size="xs" onClick={() => setOpen((before) => !before)}>
+          {label}
+        </Button>
+      </Popover.Target>
+      <Popover.Dropdown>{open && children(close)}</Popover.Dropdown>
+    </Popover>
+  );
+}

@@ -1,0 +1,145 @@
+import { Button, Group, Popover, Stack, Table, Text, TextInput, Title } from "@mantine/core";
+import { useState } from "react";
+
+import type { Worker } from "../../api/types";
+import frame from "../../components/Frame.module.css";
+import { LinkNote } from "../../components/LinkNote";
+import { Empty, ErrorNote } from "../../components/Notes";
+import { Ago } from "../../components/Time";
+import { useDrain, useWorkers } from "../../queries/limits";
+import { useLive } from "../../queries/live";
+
+/** Who runs attempts: how much each has in hand, and letting one end. */
+export function WorkersPage() {
+  const found = useWorkers();
+  const link = useLive(null);
+  const workers = found.data?.workers ?? [];
+  return (
+    <Stack gap="md">
+      <Title order={1} size="h2">
+        Workers
+      </Title>
+      <LinkNote link={link} />
+      {found.error && <ErrorNote error={found.error} />}
+      {found.isSuccess && !workers.length && (
+        <Empty title="No worker is connected" command="yarnloom worker --load MODULE:LOOM">
+          Steps wait until one is:
+        </Empty>
+      )}
+      {workers.length > 0 && (
+        <div className={frame.frame}>
+          <Table verticalSpacing={9}>
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>Worker</Table.Th>
+                <Table.Th>In hand</Table.Th>
+                <Table.Th>Takes</Table.Th>
+                <Table.Th>Loom</Table.Th>
+                <Table.Th>Heard of</Table.Th>
+                <Table.Th aria-label="Changes" />
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
+              {workers.map((worker) => (
+                <WorkerRow key={worker.id} worker={worker} />
+              ))}
+            </Table.Tbody>
+          </Table>
+        </div>
+      )}
+    </Stack>
+  );
+}
+
+function WorkerRow({ worker }: { worker: Worker }) {
+  const facts = worker.facts;
+  return (
+    <Table.Tr aria-label={`worker ${worker.name}`}>
+      <Table.Td>
+        <Text fw={650} size="sm">
+          {worker.name}
+        </Text>
+        <Text size="xs" c="dimmed">
+          {facts.host}, process {facts.pid}
+        </Text>
+      </Table.Td>
+      <Table.Td>
+        <Text size="sm">{worker.in_hand.length}</Text>
+        <Text size="xs" c="dimmed">
+          {worker.places} {worker.places === 1 ? "process" : "processes"}, {worker.io_places} shared
+          places
+        </Text>
+      </Table.Td>
+      <Table.Td>
+        <Text size="sm">
+          {worker.pools === null ? "all steps" : `only pools ${worker.pools.join(", ")}`}
+        </Text>
+        {worker.has.length > 0 && (
+          <Text size="xs" c="dimmed">
+            has {worker.has.join(", ")}
+          </Text>
+        )}
+      </Table.Td>
+      <Table.Td>{facts.loom}</Table.Td>
+      <Table.Td className={frame.faded}>
+        {worker.registered ? <Ago at={worker.seen_at} /> : "not since the restart"}
+      </Table.Td>
+      <Table.Td>
+        {worker.draining ? (
+          <Text size="sm" className="dyed" data-dye="paused">
+            draining
+          </Text>
+        ) : (
+          <DrainButton worker={worker} />
+        )}
+      </Table.Td>
+    </Table.Tr>
+  );
+}
+
+/** Lets a worker end, after saying what that does and asking why. */
+function DrainButton({ worker }: { worker: Worker }) {
+  const [open, setOpen] = useState(false);
+  const [reason, setReason] = useState("");
+  const drain = useDrain(worker.id);
+  return (
+    <Group justify="flex-end">
+      <Popover
+        opened={open}
+        onChange={setOpen}
+        position="bottom-end"
+        width={300}
+        trapFocus
+        withArrow
+      >
+        <Popover.Target>
+          <Button variant="default" size="xs" onClick={() => setOpen((before) => !before)}>
+            Drain…
+          </Button>
+        </Popover.Target>
+        <Popover.Dropdown>
+          <form
+            onSubmit={(event) => {
+              event.preventDefault();
+              drain.mutate(reason, { onSuccess: () => setOpen(false) });
+            }}
+          >
+            <Stack gap="sm">
+              <Text size="sm">It takes nothing new, and ends when what it runs has ended.</Text>
+              <TextInput
+                label="Reason"
+                placeholder="for the record"
+                value={reason}
+                onChange={(event) => setReason(event.currentTarget.value)}
+              />
+              {drain.error && <ErrorNote error={drain.error} />}
+              <Button type="submit" size="xs" loading={drain.isPending}>
+                Drain worker {worker.name}
+              </Button>
+            </Stack>
+          </form>
+        </Popover.Dropdown>
+      </Popover>
+    </Group>
+  );
+}

@@ -1,0 +1,73 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+
+import { get, patch, post, remove } from "../api/http";
+import type { Json, Pool, Why, Worker } from "../api/types";
+import { keys } from "./client";
+
+/** Every pool, by name; events keep them as they are. */
+export function usePools() {
+  return useQuery({
+    queryKey: keys.pools,
+    queryFn: () => get<{ pools: Pool[] }>("/pools"),
+    refetchOnMount: "always",
+  });
+}
+
+/** The workers that are thought to live. */
+export function useWorkers() {
+  return useQuery({
+    queryKey: keys.workers,
+    queryFn: () => get<{ workers: Worker[] }>("/workers"),
+    refetchOnMount: "always",
+  });
+}
+
+/** What a run, or a part of it, waits for. */
+export function useWhy(run: number, address: string, wanted = true) {
+  const query = new URLSearchParams(address ? { address } : {});
+  return useQuery({
+    queryKey: keys.why(run, address),
+    queryFn: () => get<Why>(`/runs/${run}/why?${query}`),
+    enabled: wanted,
+    refetchOnMount: "always",
+  });
+}
+
+/** Make a pool, or with a name change that one. */
+export function useChangePool(name: string | null) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (change: { [key: string]: Json }) =>
+      name === null
+        ? post<Pool>("/pools", change)
+        : patch<Pool>(`/pools/${encodeURIComponent(name)}`, change),
+    onSuccess: (pool) => {
+      client.setQueryData<{ pools: Pool[] }>(keys.pools, (before) => withPool(before, pool));
+    },
+  });
+}
+
+export function useRemovePool(name: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: () => remove(`/pools/${encodeURIComponent(name)}`),
+    onSuccess: () => client.invalidateQueries({ queryKey: keys.pools }),
+  });
+}
+
+export function useDrain(worker: string) {
+  return useMutation({
+    mutationFn: (reason: string) =>
+      post<Worker>(`/workers/${encodeURIComponent(worker)}/drain`, { reason }),
+  });
+}
+
+/** A list of pools with one put in its place. */
+export function withPool(
+  before: { pools: Pool[] } | undefined,
+  pool: Pool,
+): { pools: Pool[] } | undefined {
+  if (!before) return before;
+  const others = before.pools.filter((one) => one.name !== pool.name);
+  return { pools: [...others, pool].sort((a, b) => (a.name < b.name ? -1 : 1)) };
+}
