@@ -18,7 +18,9 @@ from yarnloom import (
     Failure,
     GiveUp,
     Loom,
+    Retry,
     StepContext,
+    TryLater,
     each,
     failure,
     item,
@@ -290,4 +292,83 @@ loom.workflow(
         step("check", tell, only_if=param("careful")),
     ),
     on_failure=step("notice", tell, failure=failure()),
+)
+
+
+# Pools, tries and limits
+
+
+loom.pool("narrow", limit=1, note="one at a time")
+loom.pool("rail")
+
+
+@loom.task(pool="narrow")
+def pass_narrow(folder: str, name: int) -> int:
+    """A step of which one runs at a time, until the test lets it go."""
+    mark(folder, "narrow")
+    wait_for(folder, "go")
+    return name
+
+
+loom.workflow(
+    "narrows",
+    params=Folder,
+    plan=each(
+        "all",
+        over=[1, 2, 3],
+        name=item(),
+        do=step("pass", pass_narrow, folder=param("folder"), name=item()),
+    ),
+)
+
+
+@loom.task(retry=Retry(attempts=5, wait="50ms", on=[OSError]))
+def flaky(ctx: StepContext, folder: str) -> list[int]:
+    """A step that fails twice, asks for a little time, and passes."""
+    mark(folder, "flaky")
+    if ctx.tries <= 2:
+        raise ConnectionResetError("cut off")
+    if ctx.tries == 3:
+        raise TryLater("20ms", "not yet")
+    return [ctx.attempt, ctx.tries]
+
+
+@loom.task(timeout="300ms", grace=0.2, retry=Retry(attempts=2, wait=0))
+def hang(folder: str) -> int:
+    """A step that hangs the first time, and looks at nothing."""
+    if mark(folder, "hang") == 1:
+        wait_for(folder, "never there")
+    return os.getpid()
+
+
+@loom.task(memory="120 MB")
+def gorge(folder: str) -> int:
+    """A step that takes more memory than it may."""
+    mark(folder, "gorge")
+    hoard = bytearray(600_000_000)
+    for start in range(0, len(hoard), 4096):
+        hoard[start] = 1
+    wait_for(folder, "never there")
+    return len(hoard)
+
+
+@loom.task(only_on=["gpu"])
+def draw(folder: str) -> int:
+    """A step that not every worker can run."""
+    return mark(folder, "draw")
+
+
+@loom.task(io=True, grace=0.2, pool="rail")
+def cling(folder: str) -> int:
+    """A step on a thread that looks at nothing, in a pool."""
+    mark(folder, "cling")
+    wait_for(folder, "free")
+    return os.getpid()
+
+
+for task in (flaky, hang, gorge, draw, cling):
+    plan = step("it", task, folder=param("folder"))
+    loom.workflow(f"{task.__name__}s", params=Folder, plan=plan)
+loom.workflow(
+    "turns", params=Folder, plan=step("it", hold, folder=param("folder"), after="turn"), at_once=1
 )
