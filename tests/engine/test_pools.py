@@ -65,7 +65,7 @@ def test_raising_begins_more_at_once_and_lowering_lets_running_ones_finish(at: F
     """In the very commit; and what is over the limit ends before another begins."""
     begin(at, limit=1)
     assert len(at.running) == 1
-    assert at.change("link", limit=10)["in_use"] == 1
+    assert at.change("link", limit=10)["in_use"] == 10
     assert len(at.running) == 10
     at.change("link", limit=2)
     assert len(at.running) == 10

@@ -216,6 +216,8 @@ export interface Rate {
 /** What limits how many attempts run at once. */
 export interface Pool {
   name: string;
+  /** When it was so. */
+  as_of: string;
   limit: number | null;
   rate: Rate | null;
   note: string;

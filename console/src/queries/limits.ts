@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 
 import { get, patch, post, remove } from "../api/http";
 import type { Json, Pool, Why, Worker } from "../api/types";
@@ -41,9 +41,7 @@ export function useChangePool(name: string | null) {
       name === null
         ? post<Pool>("/pools", change)
         : patch<Pool>(`/pools/${encodeURIComponent(name)}`, change),
-    onSuccess: (pool) => {
-      client.setQueryData<{ pools: Pool[] }>(keys.pools, (before) => withPool(before, pool));
-    },
+    onSuccess: (pool) => takePool(client, pool),
   });
 }
 
@@ -62,12 +60,12 @@ export function useDrain(worker: string) {
   });
 }
 
-/** A list of pools with one put in its place. */
-export function withPool(
-  before: { pools: Pool[] } | undefined,
-  pool: Pool,
-): { pools: Pool[] } | undefined {
-  if (!before) return before;
-  const others = before.pools.filter((one) => one.name !== pool.name);
-  return { pools: [...others, pool].sort((a, b) => (a.name < b.name ? -1 : 1)) };
+/** Put a pool into the list, unless what the list has of it is newer. */
+export function takePool(client: QueryClient, pool: Pool): void {
+  client.setQueryData<{ pools: Pool[] }>(keys.pools, (before) => {
+    const known = before?.pools.find((one) => one.name === pool.name);
+    if (!before || (known && known.as_of > pool.as_of)) return before;
+    const others = before.pools.filter((one) => one.name !== pool.name);
+    return { pools: [...others, pool].sort((a, b) => (a.name < b.name ? -1 : 1)) };
+  });
 }

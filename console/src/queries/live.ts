@@ -2,9 +2,9 @@ import { useQueryClient, type InfiniteData, type QueryClient } from "@tanstack/r
 import { useEffect, useState } from "react";
 
 import { watch, type Change, type LinkState } from "../api/live";
-import type { Part, Pool, Run, StepPart } from "../api/types";
+import type { Part, Run, StepPart } from "../api/types";
 import { keys } from "./client";
-import { withPool } from "./limits";
+import { takePool } from "./limits";
 import type { RunPage } from "./runs";
 
 /** Keep what is shown of one run, or of all runs, as it is; says whether the stream stands. */
@@ -45,9 +45,7 @@ function take(client: QueryClient, watched: number | null, change: Change): void
     if (watched === null) takeIntoLists(client, change.run);
   }
   const { pool, workers } = change;
-  if (pool) {
-    client.setQueryData<{ pools: Pool[] }>(keys.pools, (before) => withPool(before, pool));
-  }
+  if (pool) takePool(client, pool);
   if (workers) client.setQueryData(keys.workers, { workers });
   lookAgainWhy(client);
   if (change.graph && watched !== null) {

@@ -27,7 +27,14 @@ from yarnloom.engine.admitting import admit
 from yarnloom.engine.handing_out import hand_out
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.memory import Memory
-from yarnloom.engine.turn import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE, Settings, Turn
+from yarnloom.engine.turn import (
+    BACK_OFF_DUE,
+    DEADLINE_DUE,
+    RUN_DEADLINE_DUE,
+    Late,
+    Settings,
+    Turn,
+)
 from yarnloom.errors import Busy, Refused
 from yarnloom.plan import Plan
 from yarnloom.store import Database, StoreFailed, Unit
@@ -162,6 +169,7 @@ class Engine:
     def _results(
         self, turn: Turn, batch: Sequence[commands.Command], answers: list[Any]
     ) -> Results:
+        answers = [answer.make() if isinstance(answer, Late) else answer for answer in answers]
         results = Results(
             answers,
             gone=turn.gone,

@@ -8,7 +8,7 @@ from typing import Any
 
 from yarnloom.engine.commands import ChangePool, ListPools, MakePool, RemovePool
 from yarnloom.engine.pools import Declared, Settings, base_of
-from yarnloom.engine.turn import Turn
+from yarnloom.engine.turn import Late, Turn
 from yarnloom.engine.views import moment
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
@@ -114,7 +114,7 @@ def recall_begins(turn: Turn, names: Iterable[str]) -> None:
 # Made and changed by hand
 
 
-def make_pool(turn: Turn, command: MakePool) -> View:
+def make_pool(turn: Turn, command: MakePool) -> Late:
     """Make a pool by hand.
 
     Raises:
@@ -129,11 +129,13 @@ def make_pool(turn: Turn, command: MakePool) -> View:
     _add(turn, command.name, command.who)
     _set(turn, command.name, command.changes)
     _log(turn, command.who, "make_pool", command.name, command.reason, command.changes)
-    return pool_view(turn, command.name)
+    return Late(lambda: pool_view(turn, command.name))
 
 
-def change_pool(turn: Turn, command: ChangePool) -> View:
+def change_pool(turn: Turn, command: ChangePool) -> Late:
     """Change a pool by hand: what is set so wins over what looms declare.
+
+    The answer is the pool with what has begun by the change.
 
     Raises:
         NotFound: there is none of that name.
@@ -150,7 +152,7 @@ def change_pool(turn: Turn, command: ChangePool) -> View:
     said |= {} if command.paused is None else {"paused": command.paused}
     said |= {"as_declared": True} if command.as_declared else {}
     _log(turn, command.who, "change_pool", command.name, command.reason, said)
-    return pool_view(turn, command.name)
+    return Late(lambda: pool_view(turn, command.name))
 
 
 def remove_pool(turn: Turn, command: RemovePool) -> None:
@@ -203,6 +205,7 @@ def pool_view(turn: Turn, name: str) -> View:
     )
     return {
         "name": name,
+        "as_of": moment(turn.now),
         "limit": settings.limit,
         "rate": settings.rate and settings.rate.to_json(),
         "note": settings.note,

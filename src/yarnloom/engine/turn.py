@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 from yarnloom.engine.memory import Memory
 from yarnloom.engine.pools import base_of
@@ -76,6 +77,13 @@ class Ended:
     def passed_over(self) -> bool:
         """Whether it was skipped without anything being wrong."""
         return self.state == StepState.SKIPPED and self.reason in PASSED_OVER
+
+
+@dataclass(frozen=True, slots=True)
+class Late:
+    """An answer that is made when the whole transaction is done, with what follows from it."""
+
+    make: Callable[[], Any]
 
 
 @dataclass(slots=True)

@@ -298,6 +298,7 @@ class PoolAnswer(BaseModel):
     """A pool as it is now."""
 
     name: str
+    as_of: str = Field(description="When it was so.")
     limit: int | None
     rate: RateAnswer | None
     note: str
