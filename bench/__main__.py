@@ -1,11 +1,11 @@
-"""Run every measurement, or those that are named: throughput, latency, idle, wide."""
+"""Run every measurement, or those that are named: throughput, latency, idle, wide, limits."""
 
 from __future__ import annotations
 
 import sys
 from statistics import median
 
-from bench import idle, latency, throughput, wide
+from bench import idle, latency, limits, throughput, wide
 
 
 def show_throughput() -> None:
@@ -41,11 +41,22 @@ def show_wide() -> None:
     print(f"wide: {cost[1] / cost[0]:.2f} times the cost a step of a short list (goal 1.2)")
 
 
+def show_limits() -> None:
+    """A pool's limit raised, and its pause."""
+    raises, trips, begun_in_pause = limits.measure()
+    print(f"  nine more begun {latency.summary(raises)}, longest {max(raises) * 1e3:.1f} ms")
+    print(f"  bare round trip {latency.summary(trips)}")
+    print(f"  begun in a pause: {begun_in_pause}")
+    ratio = median(raises) / median(trips)
+    print(f"limits: {ratio:.1f} bare round trips from raising to begun (goal: under 50 ms)")
+
+
 MEASUREMENTS = {
     "throughput": show_throughput,
     "latency": show_latency,
     "idle": show_idle,
     "wide": show_wide,
+    "limits": show_limits,
 }
 
 if __name__ == "__main__":

@@ -1,8 +1,11 @@
 """A loom whose steps do nothing."""
 
+import asyncio
+import os
+
 from pydantic import BaseModel
 
-from yarnloom import Loom, param, previous, sequence, step
+from yarnloom import Loom, each, param, previous, sequence, step
 
 loom = Loom("bench")
 CHAIN = 50
@@ -28,4 +31,31 @@ loom.workflow(
         step("s0", noop, number=param("number")),
         *(step(f"s{i}", noop, number=previous) for i in range(1, CHAIN)),
     ),
+)
+
+
+# Steps that stay, for limits that change
+
+loom.pool("gate", limit=1)
+WAITING = 40
+
+
+@loom.task(pool="gate")
+async def stay(path: str) -> str:
+    """A step that goes on until a file is there."""
+    while not os.path.exists(path):
+        await asyncio.sleep(0.05)
+    return path
+
+
+class Place(BaseModel):
+    """The file that ends all."""
+
+    path: str
+
+
+loom.workflow(
+    "stays",
+    params=Place,
+    plan=each("all", over=list(range(WAITING)), do=step("stay", stay, path=param("path"))),
 )

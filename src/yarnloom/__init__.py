@@ -1,30 +1,31 @@
 """Yarn Loom: durable background work for Python, written as plain functions."""
 
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from yarnloom.context import StepContext
-from yarnloom.errors import GiveUp, TryLater, YarnloomError
-from yarnloom.failures import FailedItem, FailedStep, Failure, Fault
-from yarnloom.loom import Loom
-from yarnloom.plan import (
-    Part,
-    Rate,
-    Retry,
-    each,
-    failure,
-    failures,
-    item,
-    output,
-    parallel,
-    param,
-    previous,
-    sequence,
-    step,
-)
 from yarnloom.version import VERSION
 
 if TYPE_CHECKING:
     from yarnloom.client import AsyncClient, AsyncRun, Client, Run
+    from yarnloom.context import StepContext
+    from yarnloom.errors import GiveUp, TryLater, YarnloomError
+    from yarnloom.failures import FailedItem, FailedStep, Failure, Fault
+    from yarnloom.loom import Loom
+    from yarnloom.plan import (
+        Part,
+        Rate,
+        Retry,
+        each,
+        failure,
+        failures,
+        item,
+        output,
+        parallel,
+        param,
+        previous,
+        sequence,
+        step,
+    )
 
 __version__ = VERSION
 
@@ -57,13 +58,20 @@ __all__ = [
     "step",
 ]
 
-_OF_CLIENT = {"AsyncClient", "AsyncRun", "Client", "Run"}
+# Loaded at first use: a command, a client and a process that runs tasks need different ones.
+_ROOMS = {
+    "client": {"AsyncClient", "AsyncRun", "Client", "Run"},
+    "context": {"StepContext"},
+    "errors": {"GiveUp", "TryLater", "YarnloomError"},
+    "failures": {"FailedItem", "FailedStep", "Failure", "Fault"},
+    "loom": {"Loom"},
+}
 
 
 def __getattr__(name: str) -> Any:
-    """The client's names, loaded at first use: processes that only run tasks start faster."""
-    if name in _OF_CLIENT:
-        from yarnloom import client
-
-        return getattr(client, name)
-    raise AttributeError(f"module 'yarnloom' has no attribute {name!r}")
+    """A public name, from the room that has it."""
+    if name not in __all__:
+        raise AttributeError(f"module 'yarnloom' has no attribute {name!r}")
+    room = next((room for room, names in _ROOMS.items() if name in names), "plan")
+    found = globals()[name] = getattr(import_module(f"yarnloom.{room}"), name)
+    return found

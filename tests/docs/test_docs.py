@@ -16,6 +16,9 @@ from tests.helpers import ROOT
 from yarnloom import errors
 from yarnloom.cli import EXIT_CODES
 from yarnloom.cli.parser import build_parser
+from yarnloom.engine import explaining
+from yarnloom.engine.memory import Misfit
+from yarnloom.engine.pools import Shut
 from yarnloom.engine.states import Outcome, RunState, SkipReason, StepState
 from yarnloom.errors import Refused, subclasses
 from yarnloom.plan import examine, read_plan
@@ -48,6 +51,7 @@ EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
         "2 harbours, without ['fogwick']",
     ),
     "notices.py": ("draw", {}, "failed", None),
+    "limits.py": ("send-levels", {"harbours": ["saltmere"]}, "done", "8 to north"),
 }
 
 
@@ -117,8 +121,19 @@ def test_every_event_is_documented() -> None:
     source = (ROOT / "src/yarnloom/service/events.py").read_text(encoding="utf-8")
     kinds = set(re.findall(r'"(yarnloom\.[a-z.]+)"', source))
 
-    assert len(kinds) == 3
+    assert len(kinds) == 5
     assert all(f"`{kind}`" in DOCS["http.md"] for kind in kinds)
+
+
+def test_every_reason_is_documented() -> None:
+    """With its kind."""
+    source = (ROOT / "src/yarnloom/engine/explaining.py").read_text(encoding="utf-8")
+    kinds = set(re.findall(r'_reason\(\s*"([a-z_]+)"', source))
+    kinds |= {f"pool_{why}" for why in Shut} | set(Misfit)
+    kinds |= {explaining.NO_PLACE, explaining.ELSEWHERE, explaining.DRAINING}
+
+    assert len(kinds) > 20
+    assert {kind for kind in kinds if f"`{kind}`" not in DOCS["limits.md"]} == set()
 
 
 def test_every_state_and_outcome_is_in_the_glossary() -> None:
@@ -127,7 +142,7 @@ def test_every_state_and_outcome_is_in_the_glossary() -> None:
         assert f"`{word}`" in DOCS["glossary.md"], word
     for word in (
         *("loom", "task", "step", "sequence", "parallel", "each", "item", "follow-up", "bundle"),
-        *("run", "start key", "lease", "grace", "contract"),
+        *("run", "start key", "lease", "grace", "contract", "pool", "rate", "drain", "deadline"),
     ):
         assert f"| **{word}** |" in DOCS["glossary.md"], word
 

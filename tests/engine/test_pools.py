@@ -451,3 +451,41 @@ def test_nothing_is_handed_out_ahead_from_a_pool(at: Floor) -> None:
     at.start("free", priority=-1)
     assert Counter(one.partition("/")[0] for one in at.running) == {str(pooled): 2}
     at.drain()
+
+
+def test_what_can_begin_is_not_held_up_by_what_is_only_ahead(at: Floor) -> None:
+    """A worker whose processes are busy still takes steps that share a process."""
+    loom, work = task_loom()
+    loom.pool("link", limit=20)
+
+    @loom.task(io=True)
+    def shared() -> None:
+        raise NotImplementedError
+
+    do = step("it", work, pool="link")
+    loom.workflow("pooled", plan=each("a", over=list(range(3)), do=do))
+    loom.workflow("shared", plan=step("it", shared))
+    at.publish(loom)
+    at.worker(places=1, ahead=3, io_places=1, io_tasks=("l/shared",))
+    at.start("pooled", priority=5)
+    other = at.start("shared")
+
+    assert f"{other}/it" in at.running
+    assert len(at.running) == 2
+
+
+def test_values_are_forgotten_when_their_rate_does_not_count_them_any_more(at: Floor) -> None:
+    """A million customers are not a million entries for ever."""
+    loom, work = task_loom()
+    loom.pool("link", rate=Rate(5, "10s"))
+    do = step("it", work, pool="link", per=item())
+    loom.workflow("all", plan=each("all", over=list(range(40)), do=do))
+    at.publish(loom)
+    at.worker(places=40)
+    at.start("all")
+    at.drain()
+    gates = at.inline.engine._memory.pools.gates("link")
+    assert len(gates) == 40
+    at.advance(10.1)
+
+    assert gates == {}

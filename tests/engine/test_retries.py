@@ -399,6 +399,18 @@ def test_a_deadline_that_passed_too_late_changes_nothing(at: Floor) -> None:
     assert at.inline.run(number)["state"] == "failed"
 
 
+def test_follow_ups_have_no_deadline(at: Floor) -> None:
+    """A run whose plan ended in time is not stopped while what follows it runs."""
+    number = late_run(at)
+    at.fail(f"{number}/one")
+    at.advance(3700)
+    run = at.inline.run(number)
+    assert (run["state"], run["stop_asked"], orders(at)) == ("running", None, [])
+    at.end(f"{number}/on_failure/tell")
+
+    assert at.inline.run(number)["error"]["step"] == f"{number}/one"
+
+
 # What others do to a step that backs off
 
 

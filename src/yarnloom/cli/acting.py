@@ -14,12 +14,13 @@ from yarnloom.cli.output import out
 from yarnloom.client import Call, Client
 from yarnloom.client.wire import cancel_call, start_call
 from yarnloom.errors import InvalidInput, NotFound
-from yarnloom.loading import load_loom
 from yarnloom.values import decode
 
 
 def check(spec: str, as_json: bool) -> int:
     """Check a loom; every mistake is printed."""
+    from yarnloom.loading import load_loom
+
     loom = load_loom(spec)
     plans, problems = loom.examine()
     if as_json:
@@ -42,6 +43,8 @@ def check(spec: str, as_json: bool) -> int:
 
 def publish(client: Client, spec: str, as_json: bool) -> int:
     """Make a loom's workflows current."""
+    from yarnloom.loading import load_loom
+
     loom = load_loom(spec)
     plans = [plan.document for plan in loom.check()]
     tasks = [task.facts() for task in loom.tasks.values()]

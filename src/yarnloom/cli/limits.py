@@ -16,7 +16,6 @@ from yarnloom.client import Call, Client
 from yarnloom.client.wire import KEEP, drain_call, pool_call, why_call
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput
-from yarnloom.plan import Rate
 from yarnloom.units import duration_text, seconds
 
 View = dict[str, Any]
@@ -218,6 +217,8 @@ def _rate(given: str | None) -> Any:
         return KEEP
     if given == "none":
         return None
+    from yarnloom.plan import Rate
+
     count, slash, length = given.partition("/")
     try:
         if not slash or not count.isdigit():

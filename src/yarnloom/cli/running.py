@@ -20,7 +20,6 @@ from yarnloom.cli.output import out, say
 from yarnloom.client import ENDED, AsyncClient, Target
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput, RunFailed, StartError
-from yarnloom.plan.rules import words
 
 T = TypeVar("T")
 
@@ -75,6 +74,8 @@ def worker(options: argparse.Namespace, target: Target) -> int:
 
 def _has(given: list[str]) -> tuple[str, ...]:
     """What a worker says that it has."""
+    from yarnloom.plan.rules import words
+
     try:
         return words(_listed(given))
     except ValueError as error:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Mapping
 from types import TracebackType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import httpx
 from httpx_sse import aconnect_sse
@@ -13,7 +13,9 @@ from httpx_sse import aconnect_sse
 from yarnloom.client import wire
 from yarnloom.client.sync import TIMEOUT, TRIES
 from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
-from yarnloom.plan import Rate
+
+if TYPE_CHECKING:
+    from yarnloom.plan import Rate
 
 
 class AsyncRun(wire.RunFacts):

@@ -5,14 +5,16 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Mapping
 from types import TracebackType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import httpx
 from httpx_sse import connect_sse
 
 from yarnloom.client import wire
 from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
-from yarnloom.plan import Rate
+
+if TYPE_CHECKING:
+    from yarnloom.plan import Rate
 
 TRIES = 4
 TIMEOUT = httpx.Timeout(10.0, read=40.0)

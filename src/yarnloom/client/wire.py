@@ -15,7 +15,6 @@ from pydantic_core import to_json
 
 from yarnloom import errors
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError
-from yarnloom.plan import Rate
 from yarnloom.values import decode, encode
 
 API = "/api/v1"
@@ -226,7 +225,7 @@ def pool_call(name: str, **settings: Any) -> Call:
             `reason`.
     """
     body = {key: value for key, value in settings.items() if value is not KEEP}
-    if isinstance(body.get("rate"), Rate):
+    if hasattr(body.get("rate"), "to_json"):
         body["rate"] = body["rate"].to_json()
     return Call("PATCH", f"/pools/{quote(name, safe='')}", body)
 

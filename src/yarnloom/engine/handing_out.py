@@ -54,11 +54,9 @@ class _Desk:
         takes = worker.can_take(memory.contracts)
         whose = memory.lanes.next_turn(takes, self.may_start) if takes else None
         if whose and takes and memory.pools.limited(whose.pool):
-            # Nothing of such a pool is handed out ahead. What comes behind it does not overtake it
-            # either: the worker gets nothing more until it has a place for it.
+            # Nothing of such a pool is handed out ahead. What comes behind it is not either: the
+            # worker gets only what can begin now, until it has a place for it.
             whose = memory.lanes.next_turn(takes.now(), self.may_start)
-            if whose and not memory.pools.limited(whose.pool):
-                whose = None
         if whose is None:
             return False
         step = self.turn.unit.steps.need(self.next_step(whose))
@@ -176,8 +174,12 @@ def leave_pool(turn: Turn, pool: str, run: int, attempt: AttemptRow) -> None:
         gate.take_back(attempt.id)
     gate.end(run, attempt.id, turn.mono)
     turn.memory.lanes.reopen(pool)
-    turn.memory.pools.tidy(pool)
+    turn.memory.pools.tidy(pool, turn.mono)
     turn.pools.add(base_of(pool))
+    if gate.begins and not gate.in_use and not gate.armed:
+        # Of many values of a pool with `per=` none is to be remembered longer than its rate asks.
+        gate.armed = True
+        turn.memory.due.add(gate.forgotten_at, RATE_DUE, pool)
 
 
 def _token(service_id: str, step: int) -> str:

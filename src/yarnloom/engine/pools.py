@@ -167,10 +167,19 @@ class Gate:
         """Take in begins from the records: after a start, or when the rate was changed."""
         self.begins = deque(sorted(begins))
 
-    @property
-    def idle(self) -> bool:
+    def counts_nothing(self, mono: float) -> bool:
         """Whether nothing is to be remembered of it."""
+        if self.settings.rate is None:
+            self.begins.clear()
+        else:
+            self._forget(mono)
         return not self.in_use and not self.begins and not self.unbegun
+
+    @property
+    def forgotten_at(self) -> float:
+        """When the last begin that is remembered does not count any more."""
+        seconds = self.settings.rate.seconds if self.settings.rate else 0.0
+        return (self.begins[-1] if self.begins else 0.0) + seconds
 
     def _note_begin(self, at: float) -> None:
         later = []
@@ -223,8 +232,8 @@ class Pools:
         """Whether a pool may hold work back."""
         return bool(pool) and self.need(base_of(pool)).limited
 
-    def tidy(self, pool: str) -> None:
+    def tidy(self, pool: str, mono: float) -> None:
         """Forget a gate that counts nothing."""
         gates = self._gates.get(base_of(pool), {})
-        if pool in gates and gates[pool].idle and not gates[pool].armed:
+        if pool in gates and gates[pool].counts_nothing(mono) and not gates[pool].armed:
             del gates[pool]

@@ -44,6 +44,11 @@ def stop_late_runs(turn: Turn) -> None:
     """Stop runs whose deadline has passed: like a cancel, but they end failed."""
     for number in store.runs_past_deadline(turn.unit, turn.now):
         run = turn.run(number)
+        root = turn.unit.parts.one("run = ? AND parent IS NULL", number)
+        if root is not None and root.outcome is not None:
+            run.deadline_at = None  # its plan has ended in time; follow-ups have no deadline
+            turn.unit.runs.touch(run)
+            continue
         limit = duration_text(turn.plan(run).deadline or 0.0)
         turn.move_run(run, RunEvent.CANCEL)
         why = f"the run's deadline of {limit} has passed"

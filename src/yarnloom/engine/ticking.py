@@ -53,7 +53,7 @@ def _look_at_rate(turn: Turn, pool: str) -> None:
     """A pool's rate may let something begin again."""
     turn.memory.pools.gate(pool).armed = False
     turn.memory.lanes.reopen(pool)
-    turn.memory.pools.tidy(pool)
+    turn.memory.pools.tidy(pool, turn.mono)
 
 
 def _look_at_time(turn: Turn, attempt_id: str) -> None:

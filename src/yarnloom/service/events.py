@@ -32,6 +32,11 @@ Subject = tuple[str, int | str]
 """What an event is about: a run by number, a pool by name, or all workers."""
 
 WORKERS: Subject = ("workers", "")
+KINDS = {
+    "run": "yarnloom.run.changed",
+    "pool": "yarnloom.pool.changed",
+    "workers": "yarnloom.workers.changed",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,7 +198,7 @@ class Hub:
         if view is None:
             return 0
         graph = view.pop("graph", None)
-        size = self._push(subject, False, f"yarnloom.{subject[0]}.changed", view)
+        size = self._push(subject, False, KINDS[subject[0]], view)
         if graph is not None:
             size += self._push(subject, True, "yarnloom.graph.changed", {"graph": graph})
         return size
