@@ -9,7 +9,7 @@ if TYPE_CHECKING:
     from yarnloom.client import AsyncClient, AsyncRun, Client, Run
     from yarnloom.context import StepContext
     from yarnloom.errors import GiveUp, TryLater, YarnloomError
-    from yarnloom.failures import FailedItem, FailedStep, Failure, Fault
+    from yarnloom.faults import FailedItem, FailedStep, Failure, Fault
     from yarnloom.loom import Loom
     from yarnloom.plan import (
         Part,
@@ -63,7 +63,7 @@ _ROOMS = {
     "client": {"AsyncClient", "AsyncRun", "Client", "Run"},
     "context": {"StepContext"},
     "errors": {"GiveUp", "TryLater", "YarnloomError"},
-    "failures": {"FailedItem", "FailedStep", "Failure", "Fault"},
+    "faults": {"FailedItem", "FailedStep", "Failure", "Fault"},
     "loom": {"Loom"},
 }
 

@@ -471,6 +471,18 @@ class Loom:
             raise PlanError(f"the loom {self.name!r} has {count}", problems=problems)
         return plans
 
+    def publication(self) -> dict[str, list[dict[str, Any]]]:
+        """Everything that a service is told when the loom is published.
+
+        Raises:
+            PlanError: the loom has mistakes.
+        """
+        return {
+            "plans": [plan.document for plan in self.check()],
+            "tasks": [task.facts() for task in self._tasks.values()],
+            "pools": [{"loom": self.name, **pool.to_json()} for pool in self.pools],
+        }
+
     def _renamed_twice(self) -> list[Problem]:
         """Earlier names of tasks that are taken by another."""
         taken = {task.full_name: task.name for task in self._tasks.values()}

@@ -111,10 +111,7 @@ class InlineService:
 
     def publish(self, loom: Loom) -> None:
         """Publish a loom."""
-        plans = [plan.document for plan in loom.check()]
-        tasks = [task.facts() for task in loom.tasks.values()]
-        pools = [{"loom": loom.name, **pool.to_json()} for pool in loom.pools]
-        self.do(Publish(plans, tasks, "test", pools))
+        self.do(Publish(who="test", **loom.publication()))
 
     def start(self, workflow: str, params: dict[str, Any], key: str = "") -> int:
         """Start a run; its number."""

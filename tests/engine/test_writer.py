@@ -23,8 +23,7 @@ def test_many_callers_share_commits(tmp_path: Path, threaded: bool) -> None:
         engine = Engine(database, system_clock())
         writer = Writer(engine, system_clock, seen.append, threaded=threaded)
         assert writer.threaded is threaded
-        plans = [plan.document for plan in looms.loom.check()]
-        await writer.submit(Publish(plans, [], "test"))
+        await writer.submit(Publish(who="test", **looms.loom.publication()))
         before = len(seen)
         found = await asyncio.gather(
             *(writer.submit(StartRun("sums", {"number": n}, f"k{n}", "test")) for n in range(100))

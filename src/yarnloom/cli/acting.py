@@ -45,12 +45,7 @@ def publish(client: Client, spec: str, as_json: bool) -> int:
     """Make a loom's workflows current."""
     from yarnloom.loading import load_loom
 
-    loom = load_loom(spec)
-    plans = [plan.document for plan in loom.check()]
-    tasks = [task.facts() for task in loom.tasks.values()]
-    pools = [{"loom": loom.name, **pool.to_json()} for pool in loom.pools]
-    body = {"plans": plans, "tasks": tasks, "pools": pools}
-    found = client.call(Call("POST", "/workflows", body))
+    found = client.call(Call("POST", "/workflows", load_loom(spec).publication()))
     if as_json:
         output.print_json(found)
         return 0

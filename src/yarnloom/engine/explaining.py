@@ -26,6 +26,8 @@ View = dict[str, Any]
 SHOWN = 50
 NAMED = 3
 NO_PLACE, ELSEWHERE, DRAINING = "no_place", "elsewhere", "draining"
+FLAWS = (DRAINING, ELSEWHERE, *reversed(Misfit))
+"""Why a worker does not take a step, what is mended most easily first."""
 
 
 def why(turn: Turn, command: Why) -> View:
@@ -268,7 +270,7 @@ def _no_worker_fits(turn: Turn, step: StepRow, flaws: list[tuple[Worker, list[st
     for worker, found in flaws:
         kinds = [one for one in found if one != NO_PLACE]
         groups.setdefault(tuple(kinds), []).append(worker)
-    nearest_first = sorted(groups, key=lambda kinds: (Misfit.NO_TASK in kinds, len(kinds)))
+    nearest_first = sorted(groups, key=lambda kinds: [len(kinds), *map(FLAWS.index, kinds)])
     facts = [{"worker": worker.name, "why": found} for worker, found in flaws[:SHOWN]]
     if len(groups) == 1 and nearest_first[0][0] == Misfit.NO_TASK:
         text = f"no worker knows task {task_of(step.contract)}{_near(step, flaws)}"

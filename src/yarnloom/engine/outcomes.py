@@ -1,10 +1,10 @@
-"""What becomes of a part when all in it is decided, and what follows it. Nothing here changes rows
-but for the reason of a skip."""
+"""What becomes of a part: of what has not begun in it, at its end, and what follows it."""
 
 from __future__ import annotations
 
+from yarnloom.engine.agenda import CANCELLED, STOPPED, Bar
 from yarnloom.engine.states import StepState, StopReason
-from yarnloom.engine.turn import PASSED_OVER, Ended
+from yarnloom.engine.turn import PASSED_OVER, Ended, Turn
 from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Node, Plan
 from yarnloom.store import PartRow, RunRow
 
@@ -29,6 +29,36 @@ def outcome_of(part: PartRow, node: Node) -> StepState:
     if part.skipped and (part.skipped == part.total or part.skip_reason not in PASSED_OVER):
         return StepState.SKIPPED
     return StepState.DONE
+
+
+def bar_of(turn: Turn, run: RunRow, plan: Plan, part: PartRow) -> Bar | None:
+    """Why nothing more begins in a part; None where things go on.
+
+    A follow-up is spared what happens around it, but for a second cancel.
+    """
+    here = part
+    while True:
+        if here.closed:
+            return STOPPED
+        if plan.nodes[here.node].follows:
+            return CANCELLED if run.cancels > 1 else None
+        if here.parent is None:
+            return CANCELLED if run.stop in STOPS else None
+        here = turn.around(here)
+
+
+def drop_rest(turn: Turn, part: PartRow, bar: Bar) -> None:
+    """The children of a part that never began will not."""
+    left = part.total - part.over - part.begun
+    if not left:
+        return
+    part.rest_state, part.rest_reason = bar.state, bar.reason
+    if bar.state is StepState.CANCELLED:
+        part.cancelled += left
+    else:
+        part.skipped += left
+        note_skip(part, bar.reason)
+    turn.unit.parts.touch(part)
 
 
 def note_skip(part: PartRow, reason: str | None) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from yarnloom.engine.preparing import Prepared
 from yarnloom.engine.states import PART_TABLE, PartState, StepEvent, StepState, next_state
 from yarnloom.engine.turn import Turn
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
@@ -64,10 +65,7 @@ def add_step(
     run: RunRow,
     node: Node,
     around: PartRow,
-    given: str,
-    pool: str,
-    skip: str | None,
-    error: str | None,
+    prepared: Prepared,
 ) -> StepRow:
     """The row of a step that could begin, is skipped or fails at once; it still waits.
 
@@ -76,10 +74,7 @@ def add_step(
         run: its run.
         node: the step in the plan.
         around: the part that it stands in.
-        given: its input as JSON text.
-        pool: what limits how many run at once; empty for nothing.
-        skip: why it is skipped.
-        error: why it fails, as JSON text.
+        prepared: what it begins with, or why it does not.
     """
     deadline = node.rules.deadline
     return turn.unit.steps.add(
@@ -91,15 +86,15 @@ def add_step(
             rank=_rank(around.rank, node.position),
             inside=_inside(around),
             contract=turn.plan(run).contract(node),
-            pool=pool,
+            pool=prepared.pool,
             share=run.share or f"run {run.number}",
-            input=given,
+            input=prepared.given,
             priority=run.priority if node.rules.priority is None else node.rules.priority,
             state=StepState.WAITING,
             ready_at=turn.now,
             deadline_at=None if deadline is None else turn.now + round(deadline * 1_000_000),
-            skip_reason=skip,
-            error=error,
+            skip_reason=prepared.skip,
+            error=prepared.error,
         )
     )
 

@@ -25,13 +25,15 @@ from yarnloom.engine.gathering import gather
 from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.items import FILL_DUE, ItemFault, item_value, read_source, window
 from yarnloom.engine.outcomes import (
-    STOPS,
     allowed_failures,
+    bar_of,
+    drop_rest,
     next_follow_up,
     note_skip,
     outcome_of,
 )
 from yarnloom.engine.placing import add_part, add_step
+from yarnloom.engine.preparing import is_allowed, prepare_step, text_of
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import (
     PART_TABLE,
@@ -44,13 +46,11 @@ from yarnloom.engine.states import (
     next_state,
 )
 from yarnloom.engine.turn import Ended, Turn
-from yarnloom.errors import ValueRefused
-from yarnloom.plan import ON_END, ON_FAILURE, Kind, Node, OneFails, Source, item_key
+from yarnloom.plan import ON_END, ON_FAILURE, Kind, Node, OneFails
 from yarnloom.store import PartRow, RunRow, StepRow
-from yarnloom.values import decode, size_of
+from yarnloom.values import size_of
 
 MADE_IN_A_TURN = 1_000
-PER_LIMIT = 200
 _EVENT_FOR = {
     StepState.DONE: StepEvent.FINISH,
     StepState.FAILED: StepEvent.FAIL,
@@ -93,7 +93,7 @@ class Weave:
         """Make more items of an each that was left for later."""
         if each.outcome is None:
             if (bar := self._bar(each)) is not None:
-                self._drop_rest(each, bar)
+                drop_rest(self.turn, each, bar)
                 self._decide_if_over(each)
             else:
                 self._fill(each)
@@ -107,7 +107,7 @@ class Weave:
         if not self.run.entered:
             root = self.turn.unit.parts.one("run = ? AND parent IS NULL", self.run.number)
             assert root is not None
-            self._drop_rest(root, CANCELLED)
+            drop_rest(self.turn, root, CANCELLED)
             self._decide_if_over(root)
         for step in self.turn.unit.steps.select(
             "run = ? AND ended_at IS NULL ORDER BY rank", self.run.number
@@ -167,7 +167,7 @@ class Weave:
                 cut = news.ended.reason == SkipReason.STOPPED
                 bar = bar or (STOPPED if cut else NOT_REACHED)
             if bar is not None:
-                self._drop_rest(part, bar)
+                drop_rest(self.turn, part, bar)
             elif news.settled:
                 self._go_on_behind(part, node, news.child)
             self._decide_if_over(part)
@@ -234,7 +234,7 @@ class Weave:
         """Begin what is in a part, if its condition allows."""
         node = self.plan.nodes[part.node]
         try:
-            allowed = self._allowed(node, part)
+            allowed = is_allowed(self.resolver, node, part)
         except ItemFault as fault:
             self._fail_part(part, fault)
             return
@@ -258,64 +258,24 @@ class Weave:
         if not branch.waits_for and part.rest_state is None:
             self._open(branch, part)
 
-    def _allowed(self, node: Node, part: PartRow) -> bool:
-        if node.only_if is None:
-            return True
-        text = self._text(node.only_if, part)
-        if text not in ("true", "false"):
-            raise ItemFault(f"only_if is {(text or 'null'):.60}; expected true or false")
-        return text == "true"
-
-    def _text(self, source: Source, part: PartRow) -> str | None:
-        try:
-            return self.resolver.text(source, part)
-        except ValueRefused as refused:
-            raise ItemFault(str(refused), "ValueRefused") from refused
-
     def _open_step(self, node: Node, around: PartRow) -> None:
-        given, pool, skip, error = "{}", "", None, None
-        try:
-            if self.resolver.gap(node, around):
-                skip = SkipReason.NOT_REACHED
-            elif not self._allowed(node, around):
-                skip = SkipReason.ONLY_IF
-            else:
-                given = self.resolver.inputs(node, around)
-                pool = self._pool(node, around)
-        except ItemFault as fault:
-            error = _dump({"type": fault.type, "message": str(fault)})
-        except ValueRefused as refused:
-            error = _dump({"type": "ValueRefused", "message": str(refused)})
-        step = add_step(self.turn, self.run, node, around, given, pool, skip, error)
-        if error is not None:
+        prepared = prepare_step(self.resolver, node, around)
+        step = add_step(self.turn, self.run, node, around, prepared)
+        if prepared.error is not None:
             self._end_step(step, StepEvent.FAIL)
-        elif skip is not None:
+        elif prepared.skip is not None:
             self._end_step(step, StepEvent.SKIP)
         else:
             self.turn.move_step(step, StepEvent.OPEN)
-
-    def _pool(self, node: Node, around: PartRow) -> str:
-        """The pool that limits a step, with the value that it has a limit for."""
-        rules = node.rules
-        if rules.per is None:
-            return rules.pool
-        text = self._text(rules.per, around)
-        value = None if text is None else decode(text)
-        if value is not None and not isinstance(value, str | int):
-            raise ItemFault(
-                f"per is {text:.60}; expected text, a whole number, true, false or null"
-            )
-        shown = value if isinstance(value, str) else text or "null"
-        if len(shown) > PER_LIMIT:
-            raise ItemFault(f"per is {len(shown)} letters long; expected at most {PER_LIMIT}")
-        return f"{rules.pool}[{item_key(shown, 0)}]"
 
     # Eaches
 
     def _open_each(self, node: Node, part: PartRow) -> None:
         assert node.each is not None
         try:
-            count = read_source(self.turn, part, node.each, self._text(node.each.over, part))
+            count = read_source(
+                self.turn, part, node.each, text_of(self.resolver, node.each.over, part)
+            )
         except ItemFault as fault:
             self._fail_part(part, fault)
             return
@@ -427,7 +387,7 @@ class Weave:
         if self._bar(part) is CANCELLED:
             return  # all of it is told to stop already
         part.closed = node.if_one_fails
-        self._drop_rest(part, STOPPED)
+        drop_rest(self.turn, part, STOPPED)
         why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None
         for step in self.turn.unit.steps.select(
             "run = ? AND ended_at IS NULL AND rank > ? AND rank < ? ORDER BY rank",
@@ -437,32 +397,7 @@ class Weave:
                 self._stop_step(step, StepEvent.SKIP, why)
 
     def _bar(self, part: PartRow) -> Bar | None:
-        """Why nothing more begins in a part; None where things go on.
-
-        A follow-up is spared what happens around it, but for a second cancel.
-        """
-        here = part
-        while True:
-            if here.closed:
-                return STOPPED
-            if self.plan.nodes[here.node].follows:
-                return CANCELLED if self.run.cancels > 1 else None
-            if here.parent is None:
-                return CANCELLED if self.run.stop in STOPS else None
-            here = self.turn.around(here)
-
-    def _drop_rest(self, part: PartRow, bar: Bar) -> None:
-        """The children that never began will not."""
-        left = part.total - part.over - part.begun
-        if not left:
-            return
-        part.rest_state, part.rest_reason = bar.state, bar.reason
-        if bar.state is StepState.CANCELLED:
-            part.cancelled += left
-        else:
-            part.skipped += left
-            note_skip(part, bar.reason)
-        self.turn.unit.parts.touch(part)
+        return bar_of(self.turn, self.run, self.plan, part)
 
     def _decide_if_over(self, part: PartRow) -> None:
         if part.outcome is None and part.over == part.total:
@@ -498,7 +433,7 @@ class Weave:
     def _skip_part(self, part: PartRow, reason: SkipReason) -> None:
         """A part that began is skipped before anything in it has: no follow-up runs for it."""
         part.skip_reason = reason
-        self._drop_rest(part, Bar(StepState.SKIPPED, reason))
+        drop_rest(self.turn, part, Bar(StepState.SKIPPED, reason))
         part.outcome = StepState.SKIPPED
         node = self.plan.nodes[part.node]
         if part.parent is None:
@@ -516,7 +451,7 @@ class Weave:
         address = self.turn.part_address(self.run, part)
         part.fault = _dump(error)
         part.error = _dump({"step": address, "task": None, "attempts": 0, **error})
-        self._drop_rest(part, NOT_REACHED)
+        drop_rest(self.turn, part, NOT_REACHED)
         self._decide(part, StepState.FAILED)
 
     # Follow-ups and the end
