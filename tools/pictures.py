@@ -87,6 +87,25 @@ def done_harbours(run: int) -> Call:
     return Call("GET", f"/runs/{run}/items", query={"address": "harbours", "state": "done"})
 
 
+def reasons(page: Page, url: str, commands: Terminal, client: Client, folder: str) -> None:
+    """The pools, and what `why` says, in the middle of a run."""
+    run = client.start("yearly-almanac", folder=f"{folder}/reasons")
+    client.change_pool("gauge-link", limit=2, reason="one line is down")
+    while client.pools()[0]["waiting"] < 3:
+        threading.Event().wait(0.1)
+    page.goto(f"{url}/pools")
+    page.get_by_text("limit set by hand").wait_for()
+    page.wait_for_timeout(700)
+    page.screenshot(path=TARGET / "pools.png")
+    commands.type("clear")
+    commands.type(f"yarnloom pool gauge-link; yarnloom why {run.number}")
+    commands.wait_for("bind\n *waits for harbours")
+    commands.draw(page, TARGET / "why.png")
+    client.change_pool("gauge-link", as_declared=True)
+    run.wait(120)
+    commands.type("clear")
+
+
 def pages(page: Page, url: str, client: Client, folder: str) -> None:
     """The console's pages."""
 
@@ -154,6 +173,7 @@ def main() -> None:
         commands = Terminal("yarnloom-commands", Path(folder))
         commands.type(f"export YARNLOOM_URL={html.escape(url)}; clear")
         with Client(url, who="pictures") as client:
+            reasons(page, url, commands, client, folder)
             pages(page, url, client, folder)
         commands.type("yarnloom runs; yarnloom show 1; yarnloom graph '1/harbours[saltmere]'")
         commands.wait_for("extremes .*done")

@@ -159,7 +159,7 @@ def race(seed: int, size: int, cancel_at: int | None) -> None:
             raise
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=80, deadline=None)
 @given(st.integers(0, 2**32), st.integers(2, 14), st.none() | st.integers(0, 12))
 def test_any_plan_ends_as_the_rules_say(seed: int, size: int, cancel_at: int | None) -> None:
     """Nested, with cross references, conditions and failures under every rule, and cancelled."""

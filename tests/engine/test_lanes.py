@@ -114,6 +114,23 @@ def test_those_who_came_first_are_first() -> None:
     assert order == [f"run {run}" for run in range(1, 13)]
 
 
+def test_a_newcomer_in_one_pool_is_weighed_against_all_others() -> None:
+    """A share with nothing running comes first, whichever pool it waits in."""
+    lanes = Lanes()
+    for pool, share, running in (("p", "a", 2), ("q", "c", 1)):
+        for _ in range(running):
+            lanes.started(pool, share)
+        lanes.add(pool, 0, share, "t")
+    turn = lanes.next_turn(ANY)
+    assert turn is not None
+    assert turn.share == "c"
+    lanes.add("p", 0, "b", "t")
+    turn = lanes.next_turn(ANY)
+
+    assert turn is not None
+    assert (turn.pool, turn.share) == ("p", "b")
+
+
 def test_a_small_share_is_not_starved_by_a_large_one() -> None:
     """The one step of a newcomer is the next that begins."""
     lanes = Lanes()

@@ -19,7 +19,7 @@ starts = st.lists(
 )
 
 
-@settings(max_examples=25)
+@settings(max_examples=15)
 @given(starts)
 def test_a_key_makes_one_run_whatever_comes_together(batches: list[list[tuple[str, int]]]) -> None:
     """In one transaction or in several, with the same params or others."""
@@ -51,7 +51,7 @@ moves = st.lists(
 )
 
 
-@settings(max_examples=25)
+@settings(max_examples=15)
 @given(moves, st.lists(st.integers(1, 3), min_size=3, max_size=3))
 def test_places_are_kept_and_every_run_ends(
     played: list[tuple[str, int]], places: list[int]

@@ -14,7 +14,7 @@ from pydantic import BaseModel
 
 from tests.floor import Floor, floor, state, task_loom
 from yarnloom import Loom, each, item, parallel, param, sequence, step
-from yarnloom.engine import CancelRun, DrainWorker, Leave
+from yarnloom.engine import CancelRun, DrainWorker, Leave, Report, ReportItem
 from yarnloom.errors import Conflict, NotFound, PlanError
 from yarnloom.store import audit
 
@@ -106,7 +106,7 @@ def test_equal_runs_share_places_evenly_at_every_moment(
     assert [at.inline.run(number)["state"] for number in numbers] == ["done"] * 5
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(st.lists(st.integers(0, 9), min_size=60, max_size=60), st.integers(2, 6))
 def test_no_share_starves_and_turns_are_even(ends: list[int], shares: int) -> None:
     """Whatever ends: shares that have work differ by one place at most, as soon as all have."""
@@ -324,6 +324,19 @@ def test_runs_wait_for_others_of_their_workflow(at: Floor, restart: bool) -> Non
     assert states(at, first, second, fourth) == ["done"] * 3
 
 
+def test_as_many_enter_as_there_is_room_for(at: Floor) -> None:
+    """Two that end in one transaction let two in."""
+    busy(at, 2, "wait")
+    first, second, third, fourth = (at.start("w") for _ in range(4))
+    for number in (first, second):
+        at.end(f"{number}/it")
+    attempts = sorted(at.hands["w"].attempts)
+    at.hands["w"].attempts.clear()
+    at.do(Report("w", tuple(ReportItem(one, "done") for one in attempts)))
+
+    assert states(at, first, second, third, fourth) == [*["done"] * 2, *["running"] * 2]
+
+
 def test_a_run_can_be_skipped_where_its_workflow_is_busy(at: Floor) -> None:
     """It is kept, cancelled, and says why."""
     busy(at, 1, "skip")
@@ -352,7 +365,7 @@ def test_a_run_can_replace_the_oldest(at: Floor) -> None:
 KINDS = ("start", "end", "cancel", "restart")
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(
     st.lists(
         st.tuples(st.sampled_from(["start", "end", "cancel", "restart"]), st.integers(0, 9)),

@@ -1,6 +1,5 @@
-import { Button, Group, Popover, Stack, Table, Text, Title } from "@mantine/core";
+import { Button, Group, Stack, Table, Text, Title } from "@mantine/core";
 import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
-import { useState } from "react";
 import { Link } from "react-router";
 
 import type { Pool } from "../../api/types";
@@ -9,6 +8,7 @@ import { spell } from "../../components/time";
 import { Ago } from "../../components/Time";
 import frame from "../../components/Frame.module.css";
 import { LinkNote } from "../../components/LinkNote";
+import { Opening } from "../../components/Opening";
 import { useChangePool, usePools } from "../../queries/limits";
 import { useLive } from "../../queries/live";
 import { Places } from "./Places";
@@ -172,26 +172,5 @@ function PauseButton({ pool }: { pool: Pool }) {
     >
       {paused ? "Resume" : "Pause"}
     </Button>
-  );
-}
-
-interface OpeningProps {
-  label: string;
-  children: (close: () => void) => React.ReactNode;
-}
-
-/** A button that opens a small form. */
-function Opening({ label, children }: OpeningProps) {
-  const [open, setOpen] = useState(false);
-  const close = () => setOpen(false);
-  return (
-    <Popover opened={open} onChange={setOpen} position="bottom-end" width={300} trapFocus withArrow>
-      <Popover.Target>
-        <Button variant="default" size="xs" onClick={() => setOpen((before) => !before)}>
-          {label}
-        </Button>
-      </Popover.Target>
-      <Popover.Dropdown>{open && children(close)}</Popover.Dropdown>
-    </Popover>
   );
 }

@@ -1,10 +1,11 @@
-import { Button, Group, Popover, Stack, Table, Text, TextInput, Title } from "@mantine/core";
-import { useState } from "react";
+import { Group, Stack, Table, Text, Title } from "@mantine/core";
 
 import type { Worker } from "../../api/types";
 import frame from "../../components/Frame.module.css";
 import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
+import { Opening } from "../../components/Opening";
+import { ReasonForm } from "../../components/ReasonForm";
 import { Ago } from "../../components/Time";
 import { useDrain, useWorkers } from "../../queries/limits";
 import { useLive } from "../../queries/live";
@@ -99,47 +100,20 @@ function WorkerRow({ worker }: { worker: Worker }) {
 
 /** Lets a worker end, after saying what that does and asking why. */
 function DrainButton({ worker }: { worker: Worker }) {
-  const [open, setOpen] = useState(false);
-  const [reason, setReason] = useState("");
   const drain = useDrain(worker.id);
   return (
     <Group justify="flex-end">
-      <Popover
-        opened={open}
-        onChange={setOpen}
-        position="bottom-end"
-        width={300}
-        trapFocus
-        withArrow
-      >
-        <Popover.Target>
-          <Button variant="default" size="xs" onClick={() => setOpen((before) => !before)}>
-            Drain…
-          </Button>
-        </Popover.Target>
-        <Popover.Dropdown>
-          <form
-            onSubmit={(event) => {
-              event.preventDefault();
-              drain.mutate(reason, { onSuccess: () => setOpen(false) });
-            }}
-          >
-            <Stack gap="sm">
-              <Text size="sm">It takes nothing new, and ends when what it runs has ended.</Text>
-              <TextInput
-                label="Reason"
-                placeholder="for the record"
-                value={reason}
-                onChange={(event) => setReason(event.currentTarget.value)}
-              />
-              {drain.error && <ErrorNote error={drain.error} />}
-              <Button type="submit" size="xs" loading={drain.isPending}>
-                Drain worker {worker.name}
-              </Button>
-            </Stack>
-          </form>
-        </Popover.Dropdown>
-      </Popover>
+      <Opening label="Drain…">
+        {(close) => (
+          <ReasonForm
+            words="It takes nothing new, and ends when what it runs has ended."
+            yes={`Drain worker ${worker.name}`}
+            no="Let it work"
+            mutation={drain}
+            onClose={close}
+          />
+        )}
+      </Opening>
     </Group>
   );
 }
