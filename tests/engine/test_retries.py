@@ -325,6 +325,24 @@ def test_no_time_runs_before_it_begins_or_after_a_restart_anew(at: Floor) -> Non
     assert orders(at) == ["timeout"]
 
 
+def test_timers_do_not_pile_up(at: Floor) -> None:
+    """Whatever ends in time leaves nothing behind; and a time that is past wakes nobody twice."""
+    number = tried_step(at, timeout="1h", retry=Retry(attempts=None, wait=2, jitter=0))
+    memory = at.inline.engine._memory
+    for _ in range(50):
+        at.fail(f"{number}/it")
+        at.advance(2)
+
+    assert len(memory.timeouts) == 1
+    assert len(memory.due._heap) <= 5
+    statements: list[str] = []
+    at.end(f"{number}/it")
+    at.inline.database.writer.set_trace_callback(statements.append)
+    at.advance(3700)
+    at.inline.database.writer.set_trace_callback(None)
+    assert statements == []
+
+
 @pytest.mark.parametrize("where", ["ready", "running", "backing off"])
 def test_a_deadline_ends_a_step_wherever_it_stands(at: Floor, where: str) -> None:
     """It counts from when the step could first run, tries and waits included."""

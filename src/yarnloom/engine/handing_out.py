@@ -159,6 +159,7 @@ def take_back(turn: Turn, step: StepRow, attempt: AttemptRow) -> None:
         worker.release(attempt.id)
         turn.workers = True
     turn.memory.lanes.ended(step.pool, step.share)
+    turn.memory.timeouts.pop(attempt.id, None)
     if attempt.abandoned and worker:
         worker.abandoned[attempt.id] = (step.pool, step.run)
     else:

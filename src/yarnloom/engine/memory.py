@@ -225,11 +225,10 @@ class DueQueue:
         """Remember to look at something at a time of the monotonic clock."""
         heapq.heappush(self._heap, (at, kind, key))
 
-    def take(self, until: float) -> Iterator[tuple[str, str]]:
-        """What has fallen due, in order."""
+    def take(self, until: float) -> Iterator[tuple[float, str, str]]:
+        """What has fallen due, in order: when, the kind and the key."""
         while self._heap and self._heap[0][0] <= until:
-            _, kind, key = heapq.heappop(self._heap)
-            yield kind, key
+            yield heapq.heappop(self._heap)
 
     @property
     def next_at(self) -> float | None:
@@ -249,7 +248,8 @@ class Memory:
         pools: what limits how many run at once.
         under_way: by workflow how many runs have entered and not ended.
         held: by workflow how many runs wait until others have ended.
-        armed: for what is kept in the store by time, when it is looked at next.
+        timeouts: of attempts that run: when they have run as long as they may.
+        armed: of what is kept elsewhere by time, in the store or above: when it is looked at next.
     """
 
     lanes: Lanes = field(default_factory=Lanes)
@@ -262,7 +262,23 @@ class Memory:
     pools: Pools = field(default_factory=Pools)
     under_way: Counter[str] = field(default_factory=Counter)
     held: Counter[str] = field(default_factory=Counter)
+    timeouts: dict[int, float] = field(default_factory=dict)
     armed: dict[str, float] = field(default_factory=dict)
+
+    def arm(self, kind: str, at: float) -> None:
+        """See to it that a kind is looked at then at the latest: it has one timer."""
+        if at < self.armed.get(kind, float("inf")):
+            self.armed[kind] = at
+            self.due.add(at, kind, "")
+
+    def take_due(self, until: float) -> Iterator[tuple[str, str]]:
+        """What has fallen due; of a kind that was armed again since, only the newest timer."""
+        for at, kind, key in self.due.take(until):
+            if not key:
+                if self.armed.get(kind) != at:
+                    continue
+                del self.armed[kind]
+            yield kind, key
 
     def forget_part(self, part: int, branches: Iterable[int]) -> None:
         """A part is decided: what was remembered of it is not needed any more."""

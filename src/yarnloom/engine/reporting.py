@@ -14,14 +14,12 @@ from yarnloom.engine.handing_out import leave_pool, take_back
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.retrying import Tried, kinds_of, next_wait
 from yarnloom.engine.states import Outcome, RunEvent, RunState, StepEvent, StopReason
-from yarnloom.engine.turn import BACK_OFF_DUE, Turn
+from yarnloom.engine.turn import BACK_OFF_DUE, TIMEOUT_DUE, Turn
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import ValueRefused
 from yarnloom.store import AttemptRow, StepRow
 from yarnloom.units import duration_text
 from yarnloom.values import encode
-
-TIMEOUT_DUE = "timeout"
 
 
 def report(turn: Turn, command: Report) -> Reported:
@@ -103,7 +101,8 @@ def watch(turn: Turn, attempt: AttemptRow, step: StepRow) -> None:
         turn.memory.lanes.reopen(attempt.pool)
     timeout = turn.plan(turn.run(step.run)).nodes[step.node].rules.timeout
     if timeout is not None:
-        turn.memory.due.add(begun + timeout, TIMEOUT_DUE, str(attempt.id))
+        turn.memory.timeouts[attempt.id] = begun + timeout
+        turn.memory.arm(TIMEOUT_DUE, begun + timeout)
 
 
 def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) -> None:

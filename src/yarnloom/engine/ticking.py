@@ -8,10 +8,16 @@ from yarnloom.engine.attending import LEASE_DUE, lose_worker
 from yarnloom.engine.commands import LoseWorker, Tick
 from yarnloom.engine.handing_out import RATE_DUE, post_stop
 from yarnloom.engine.items import FILL_DUE
-from yarnloom.engine.reporting import TIMEOUT_DUE, too_long
+from yarnloom.engine.reporting import too_long
 from yarnloom.engine.states import StepEvent, StopReason
 from yarnloom.engine.stopping import stop_late_runs
-from yarnloom.engine.turn import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE, Turn
+from yarnloom.engine.turn import (
+    BACK_OFF_DUE,
+    DEADLINE_DUE,
+    RUN_DEADLINE_DUE,
+    TIMEOUT_DUE,
+    Turn,
+)
 from yarnloom.engine.weaving import Weave
 from yarnloom.store import writing as store
 
@@ -25,8 +31,7 @@ def tick(turn: Turn, _: Tick) -> None:
         # The service itself stood still: that a worker was not heard of says nothing about it.
         for worker in turn.memory.workers.values():
             worker.lease_until = turn.mono + turn.settings.lease
-    for kind, key in list(due.take(turn.mono)):
-        turn.memory.armed.pop(kind, None)
+    for kind, key in list(turn.memory.take_due(turn.mono)):
         _FALLEN_DUE[kind](turn, key)
 
 
@@ -56,12 +61,16 @@ def _look_at_rate(turn: Turn, pool: str) -> None:
     turn.memory.pools.tidy(pool, turn.mono)
 
 
-def _look_at_time(turn: Turn, attempt_id: str) -> None:
-    """Tell an attempt to stop that has run as long as it may."""
-    attempt = turn.unit.attempts.need(int(attempt_id))
-    step = turn.unit.steps.need(attempt.step)
-    if attempt.outcome is None and step.stop is None:
-        post_stop(turn, step, StopReason.TIMEOUT)
+def _look_at_times(turn: Turn, _: str) -> None:
+    """Tell attempts to stop that have run as long as they may."""
+    timeouts = turn.memory.timeouts
+    for attempt_id in [one for one, at in timeouts.items() if at <= turn.mono]:
+        del timeouts[attempt_id]
+        step = turn.unit.steps.need(turn.unit.attempts.need(attempt_id).step)
+        if step.stop is None:
+            post_stop(turn, step, StopReason.TIMEOUT)
+    if timeouts:
+        turn.memory.arm(TIMEOUT_DUE, min(timeouts.values()))
 
 
 def _wake_steps(turn: Turn, _: str) -> None:
@@ -94,7 +103,7 @@ _FALLEN_DUE: dict[str, Callable[[Turn, str], None]] = {
     LEASE_DUE: _look_at_lease,
     FILL_DUE: _go_on,
     RATE_DUE: _look_at_rate,
-    TIMEOUT_DUE: _look_at_time,
+    TIMEOUT_DUE: _look_at_times,
     BACK_OFF_DUE: _wake_steps,
     DEADLINE_DUE: _stop_late_steps,
     RUN_DEADLINE_DUE: _stop_late_runs,

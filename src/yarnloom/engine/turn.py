@@ -47,6 +47,8 @@ class Settings:
 BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_deadline"
 """What falls due and is kept in the store by time."""
 
+TIMEOUT_DUE = "timeout"
+
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
 PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND})
 """Skips after which a sequence goes on: nothing is wrong, the output is null."""
@@ -128,12 +130,9 @@ class Turn:
     def remind(self, kind: str, at: int) -> None:
         """See to it that what falls due then is looked for in the store.
 
-        There is one entry in memory for each kind, of the earliest; the times are in the store.
+        The times are in the store; in memory is one entry for each kind, of the earliest.
         """
-        when = self.mono_of(at)
-        if when < self.memory.armed.get(kind, float("inf")):
-            self.memory.armed[kind] = when
-            self.memory.due.add(when, kind, "")
+        self.memory.arm(kind, self.mono_of(at))
 
     def plan(self, run: RunRow) -> Plan:
         """The plan that a run started with."""
