@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 
 import pytest
@@ -62,6 +63,20 @@ def test_why_is_said_in_whole_lines(program: ServiceProgram) -> None:
     assert "yarnloom worker --load MODULE:LOOM" in " ".join(why.stdout.split())
     assert [one["address"] for one in json.loads(part.stdout)["waits"]] == ["all[2]/pass"]
     assert "no worker is connected" in show.stdout
+
+
+def test_starting_what_has_to_wait_says_where_to_look(program: ServiceProgram) -> None:
+    """A second run of a workflow of which one may be under way."""
+    typed = ("start", "turns", "-p", "folder=/nowhere")
+    first, second = (run_command(*typed, url=program.url).stdout for _ in range(2))
+    numbers = [re.search(r"run (\d+) of", text)[1] for text in (first, second)]  # type: ignore[index]
+    why = run_command("why", numbers[1], url=program.url).stdout
+    for number in numbers:
+        run_command("cancel", number, url=program.url)
+
+    assert f"yarnloom show {numbers[0]}" in first
+    assert f"yarnloom why {numbers[1]}" in second
+    assert f"waits until run {numbers[0]} of marks/turns has ended" in " ".join(why.split())
 
 
 @pytest.mark.parametrize(

@@ -87,7 +87,11 @@ def start(
         output.print_json(run)
     elif not stay:
         out.print(f"run {run['number']} of {run['workflow']} is {run['state']}")
-        out.print(Text(f"look at it: yarnloom show {run['number']}", style="dim"))
+        look = "why" if not run["entered"] else "show"
+        if run["error"]:
+            out.print(Text(run["error"]["message"]))
+        else:
+            out.print(Text(f"look at it: yarnloom {look} {run['number']}", style="dim"))
     return looking.watch(client, run["number"]) if stay else 0
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import difflib
 import json
 from collections.abc import Iterator
+from itertools import islice
 from typing import Any
 
 from yarnloom.engine.commands import Why
@@ -96,11 +97,11 @@ class _Teller:
             *(self.run.number, command.item),
         )
         if command.item is not None:
-            parts.append(unit.parts.need(command.item))
+            parts.insert(0, unit.parts.need(command.item))
         if self.run.entered:
-            for part in parts:
+            for part in parts[: SHOWN + 1]:
                 if part.outcome is None and part.rest_state is None:
-                    found += self.to_come(part, command.rank)
+                    found += islice(self.to_come(part, command.rank), SHOWN + 1)
         return sorted(found, key=lambda one: one[0])
 
     # What has not begun
@@ -134,7 +135,8 @@ class _Teller:
         """Why an each has not made all its items."""
         assert node.each is not None
         limit = node.each.at_once
-        items = f"{part.unmade:,} items have not begun"
+        count = part.unmade
+        items = "1 item has not begun" if count == 1 else f"{count:,} items have not begun"
         text = f"{items}: {limit} at once" if limit else f"{items}: those before come first"
         reason = _reason("at_once", text, at_once=limit, items=part.unmade)
         return self.entry(node, self.turn.around(part), part.state, [reason])
