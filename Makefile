@@ -4,6 +4,8 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+# Two processes of tests, each with whole files: most tests wait for programs that they started.
+TWO := -n 2 --dist loadfile
 PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
@@ -17,8 +19,8 @@ demo: $(PYTHON_READY) console ## Run the tide almanac; ARGS=--exit-when-done end
 	$(BIN)/yarnloom demo $(ARGS)
 
 test: $(PYTHON_READY) console browser ## Run every test; ARGS go to pytest
-	$(BIN)/pytest -m "not browser" $(ARGS)
-	$(BIN)/pytest -m browser $(ARGS)
+	$(BIN)/pytest $(TWO) -m "not browser" $(ARGS)
+	$(BIN)/pytest $(TWO) -m browser $(ARGS)
 	cd console && npm run --silent test
 
 check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency direction
