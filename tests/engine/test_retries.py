@@ -272,6 +272,19 @@ def test_a_real_error_is_told_apart_by_its_classes() -> None:
     assert "kinds" not in ends[0].error  # type: ignore[operator]
 
 
+def test_a_run_in_a_test_passes_over_every_wait() -> None:
+    """However its times are rounded: many waits, of lengths that no float holds."""
+    loom, _ = task_loom()
+
+    @loom.task(retry=Retry(attempts=150, wait=0.1, growth=1.033, longest=7.7))
+    def fails() -> None:
+        raise OSError
+
+    loom.workflow("w", plan=step("it", fails))
+
+    assert run_workflow(loom, "w").steps[0]["tries"] == 150
+
+
 # Time-outs and deadlines
 
 
