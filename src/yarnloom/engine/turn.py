@@ -197,14 +197,15 @@ class Turn:
             self.remind(DEADLINE_DUE, step.deadline_at)
         self.unit.steps.touch(step)
         self.count_child(step.part, before, after)
-        self._count_asleep(step.inside, (after in ASLEEP) - (before in ASLEEP))
+        if (after in ASLEEP) != (before in ASLEEP):
+            self._count_asleep(step.inside, 1 if after in ASLEEP else -1)
         self.changed.add(step.run)
         if step.pool and (was_free or _free_to_start(step)):
             self.pools.add(base_of(step.pool))
 
     def _count_asleep(self, item: int | None, more: int) -> None:
         """Something in an item fell asleep or woke: the each around it counts such items."""
-        while item is not None and more:
+        while item is not None:
             each = None
             for key in (item, self.unit.parts.need(item).parent):
                 assert key is not None
