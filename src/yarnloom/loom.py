@@ -6,7 +6,7 @@ import functools
 import hashlib
 import inspect
 import typing
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, TypeVar, overload
 
@@ -24,14 +24,14 @@ from yarnloom.plan import (
     Plan,
     PoolDeclaration,
     Rate,
-    Retry,
     StepRules,
+    TaskRules,
     compile_plan,
     examine,
     read_rules,
     unknown_pools,
 )
-from yarnloom.units import Duration, Size
+from yarnloom.units import Duration
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -213,20 +213,6 @@ class Task:
             )
             found.append(Problem(f"{self.name}.memory", message))
         return found
-
-
-class TaskRules(TypedDict, total=False):
-    """How the steps of a task are run; `Loom.task` says what each means."""
-
-    pool: str
-    per: str
-    retry: Retry
-    timeout: Duration
-    deadline: Duration
-    losses: int
-    only_on: Collection[str]
-    memory: Size
-    priority: int
 
 
 @dataclass(frozen=True, slots=True)

@@ -69,7 +69,7 @@ def test_starting_what_has_to_wait_says_where_to_look(program: ServiceProgram) -
     """A second run of a workflow of which one may be under way."""
     typed = ("start", "turns", "-p", "folder=/nowhere")
     first, second = (run_command(*typed, url=program.url).stdout for _ in range(2))
-    numbers = [re.search(r"run (\d+) of", text)[1] for text in (first, second)]  # type: ignore[index]
+    numbers = re.findall(r"run (\d+) of", first + second)
     why = run_command("why", numbers[1], url=program.url).stdout
     for number in numbers:
         run_command("cancel", number, url=program.url)

@@ -44,7 +44,15 @@ from yarnloom.plan.references import (
     param,
     previous,
 )
-from yarnloom.plan.rules import PoolDeclaration, Rate, Retry, StepRules, kind_name, read_rules
+from yarnloom.plan.rules import (
+    PoolDeclaration,
+    Rate,
+    Retry,
+    StepRules,
+    TaskRules,
+    kind_name,
+    read_rules,
+)
 
 __all__ = [
     "FOLLOW_UPS",
@@ -78,6 +86,7 @@ __all__ = [
     "Source",
     "Step",
     "StepRules",
+    "TaskRules",
     "address_in",
     "compile_plan",
     "each",

@@ -7,12 +7,12 @@ defaults and what its step says are one.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, fields
-from typing import Any
+from typing import Any, TypedDict
 
 from yarnloom.errors import LoomError
-from yarnloom.units import Duration, duration_text, seconds, size
+from yarnloom.units import Duration, Size, duration_text, seconds, size
 
 PRIORITIES = range(-1000, 1001)
 MOST_A_RATE = 100_000
@@ -169,6 +169,20 @@ class StepRules:
         if self.only_on:
             found["only_on"] = list(self.only_on)
         return found
+
+
+class TaskRules(TypedDict, total=False):
+    """How the steps of a task are run; `Loom.task` says what each means."""
+
+    pool: str
+    per: str
+    retry: Retry
+    timeout: Duration
+    deadline: Duration
+    losses: int
+    only_on: Collection[str]
+    memory: Size
+    priority: int
 
 
 PLAIN_RULES = StepRules()
