@@ -19,15 +19,16 @@ VALUE_LIMIT = 256 * 1024
 """Largest encoded value, in bytes."""
 
 
-def encode(value: Any, what: str = "the value") -> str:
+def encode(value: Any, what: str = "the value", limit: int = VALUE_LIMIT) -> str:
     """The value as compact JSON text.
 
     Args:
         value: dicts, lists, text, numbers, booleans and None, nested at will.
         what: names the value in the error, e.g. "the output of step fetch".
+        limit: the most bytes that it may have.
 
     Raises:
-        ValueRefused: it is not JSON, holds NaN or infinity, or is over `VALUE_LIMIT`.
+        ValueRefused: it is not JSON, holds NaN or infinity, or is too large.
     """
     try:
         text = json.dumps(value, allow_nan=False, separators=(",", ":"), ensure_ascii=False)
@@ -37,9 +38,9 @@ def encode(value: Any, what: str = "the value") -> str:
         raise ValueRefused(
             f"{what} is not JSON, so it cannot be kept or passed on", problems=[problem]
         ) from error
-    if size > VALUE_LIMIT:
+    if size > limit:
         raise ValueRefused(
-            f"{what} is {size:,} bytes; at most {VALUE_LIMIT:,} are kept. "
+            f"{what} is {size:,} bytes; at most {limit:,} are kept. "
             "Write it to a file and return the file's path, or return a summary."
         )
     return text

@@ -88,9 +88,11 @@ class Race:
         self.check_end()
 
     def cancel(self) -> None:
-        answer = self.inline.batch(CancelRun(self.number, "test")).answers[0]
-        if not isinstance(answer, Exception):
+        results = self.inline.batch(CancelRun(self.number, "test"))
+        if not isinstance(results.answers[0], Exception):
             self.naive.cancel()
+        self.take(results.messages.get("w", []))
+        self.take(self.inline.batch(Ask("w")).messages.get("w", []))
 
     def finish(self, attempt: int) -> None:
         """One attempt ends."""

@@ -16,6 +16,7 @@ from yarnloom.store.writing import (
     FAULTY_UNDER,
     GATHERED,
     NEXT_READY,
+    NOT_HELD,
     READY_BY_LANE,
 )
 from yarnloom.testing import InlineService
@@ -85,7 +86,8 @@ def test_durability_is_what_is_promised(tmp_path: Path) -> None:
 def test_statements_that_run_per_step_use_an_index(inline: InlineService) -> None:
     """No scan, and no sorting."""
     checks = [
-        (NEXT_READY, ("", 0, "", "", 1)),
+        (NEXT_READY.format(held=""), ("", 0, "", "", 1)),
+        (NEXT_READY.format(held=f"AND {NOT_HELD}"), ("", 0, "", "", 1)),
         (READY_BY_LANE, ()),
         ("SELECT * FROM steps WHERE part = ? AND node = ?", (1, 1)),
         ("SELECT * FROM attempts WHERE step = ? ORDER BY number", (1,)),

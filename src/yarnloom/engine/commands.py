@@ -58,6 +58,112 @@ class CancelRun:
 
 
 @dataclass(frozen=True, slots=True)
+class PauseRun:
+    """Begin nothing more of a run, and let what runs stop; the answer is the run."""
+
+    run: int
+    who: str
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ResumeRun:
+    """Let a pausing or paused run go on; the answer is the run."""
+
+    run: int
+    who: str
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class MendRun:
+    """Run again what failed, was cancelled or not reached in an ended run; the answer is the run."""
+
+    run: int
+    who: str
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class HandleStep:
+    """What someone decides about one step; the answer is its run.
+
+    Attributes:
+        address: within the run, without attempt, as the plan and the items' keys make it.
+        node: the step's index in the plan.
+        holder: the row of the part that it stands in; None if that has not begun.
+        action: one of `ACTIONS`.
+        inputs: of an edit: constants, by the task's input.
+        pool: of an edit; empty for none.
+        priority: of an edit.
+        output: of a supply.
+    """
+
+    run: int
+    address: str
+    node: int
+    holder: int | None
+    action: str
+    who: str
+    reason: str = ""
+    inputs: dict[str, Any] | None = None
+    pool: str | None = None
+    priority: int | None = None
+    output: Any = None
+
+
+ACTIONS = ("pause", "resume", "cancel", "retry", "edit", "skip", "supply")
+"""What can be done with a step by hand."""
+
+
+@dataclass(frozen=True, slots=True)
+class BeginEffect:
+    """An attempt is about to do something outside that must not happen twice.
+
+    The answer is an object with `now`: `go` (do it), `done` (with its `value`), `unsure`, or
+    `busy` (another attempt is at it); and the `token` for the outside.
+
+    Attributes:
+        what: the task's name for it.
+        call: counts the attempt's calls, so that a request sent twice counts once.
+        scope: `step` or `run`.
+        again: whether it is to be done again where it is unsure.
+    """
+
+    worker: str
+    attempt: int
+    what: str
+    call: int
+    scope: str = "step"
+    again: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class EndEffect:
+    """What an attempt did outside is done, with a value, or did not happen."""
+
+    worker: str
+    attempt: int
+    what: str
+    done: bool
+    value: Any = None
+    scope: str = "step"
+
+
+@dataclass(frozen=True, slots=True)
+class SettleEffect:
+    """Someone says whether a side effect that is unsure was done."""
+
+    run: int
+    scope: str
+    what: str
+    done: bool
+    who: str
+    reason: str = ""
+    value: Any = None
+
+
+@dataclass(frozen=True, slots=True)
 class Register:
     """A worker says what it is, what it can run and what it has in hand.
 
@@ -125,6 +231,7 @@ class ReportItem:
         memory: the peak of its process's memory so far, in bytes.
         after: seconds after which the task asked to be tried again.
         abandoned: whether its process goes on with it: it counts in its pool until it is `freed`.
+        saved: all that it saved, where it saved anything: as of `Report.saved`.
     """
 
     attempt: int
@@ -138,6 +245,7 @@ class ReportItem:
     memory: int | None = None
     after: float | None = None
     abandoned: bool = False
+    saved: dict[str, Any] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,6 +254,8 @@ class Report:
 
     Attributes:
         freed: abandoned attempts whose process has ended.
+        saved: by running attempt all that it saved so far: progress, places in its loops, counts,
+            its checkpoint.
     """
 
     worker: str
@@ -155,6 +265,7 @@ class Report:
     io_places: int | None = None
     ahead: int | None = None
     freed: tuple[int, ...] = ()
+    saved: dict[int, dict[str, Any]] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
@@ -270,6 +381,13 @@ Command = (
     Publish
     | StartRun
     | CancelRun
+    | PauseRun
+    | ResumeRun
+    | MendRun
+    | HandleStep
+    | BeginEffect
+    | EndEffect
+    | SettleEffect
     | Register
     | Ask
     | CloseAsk

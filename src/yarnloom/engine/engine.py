@@ -14,8 +14,12 @@ from typing import Any
 
 from yarnloom.engine import (
     attending,
+    by_hand,
     commands,
+    effects,
     explaining,
+    mending,
+    pausing,
     pooling,
     publishing,
     reporting,
@@ -82,6 +86,13 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.Publish: publishing.publish,
     commands.StartRun: starting.start_run,
     commands.CancelRun: stopping.cancel_run,
+    commands.PauseRun: pausing.pause_run,
+    commands.ResumeRun: pausing.resume_run,
+    commands.MendRun: mending.mend_run,
+    commands.HandleStep: by_hand.handle_step,
+    commands.BeginEffect: effects.begin_effect,
+    commands.EndEffect: effects.end_effect,
+    commands.SettleEffect: effects.settle_effect,
     commands.Register: attending.register,
     commands.Ask: attending.ask,
     commands.CloseAsk: attending.close_ask,
@@ -126,6 +137,7 @@ class Engine:
         turn = self._turn(moment)
         try:
             answers = [self._one(turn, command) for command in batch]
+            pausing.settle_all(turn)
             admit(turn)
             hand_out(turn)
             attending.dismiss_idle(turn)
@@ -228,6 +240,7 @@ class Engine:
         turn = self._turn(moment)
         self._memory.workflows = store.current_plans(self._unit)
         pooling.recall(turn)
+        pausing.recall(turn)
         for pool, priority, share, contract, count, run in store.ready_by_lane(self._unit):
             turn.plan(turn.run(run))  # so that it is known what its steps expect of a worker
             self._memory.lanes.add(pool, priority, share, contract, count)
@@ -253,6 +266,8 @@ class Engine:
                     self._memory.pools.gate(pool).in_use[run] += 1
                     self._memory.pools.gate(pool).unbegun.discard(attempt_id)
         pooling.recall_begins(turn, self._memory.pools.settings)
+        for number in self._memory.paused:
+            pausing.settle(turn, turn.run(number))
         self._unit.commit()
         self._stale = False
 

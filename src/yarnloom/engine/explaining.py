@@ -15,11 +15,12 @@ from typing import Any
 from yarnloom.engine.commands import Why
 from yarnloom.engine.memory import Misfit, Worker, needs_of, task_of
 from yarnloom.engine.pools import Closed, Shut, base_of
-from yarnloom.engine.states import RUN_ENDED, StepState
+from yarnloom.engine.pausing import HELD
+from yarnloom.engine.states import RUN_ENDED, RunState, StepState
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.views import moment
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import PartRow, RunRow, StepRow
+from yarnloom.store import PartRow, RunRow, StepRow, holding
 from yarnloom.store import writing as store
 from yarnloom.units import duration_text
 
@@ -73,6 +74,8 @@ class _Teller:
         if run.stop is not None:
             message = json.loads(run.error or "{}").get("message", f"told to stop: {run.stop}")
             yield _reason("stopping", message)
+        if run.state in HELD:
+            yield self.of_pause(None, "is paused" if run.state == RunState.PAUSED else "is pausing")
         if not run.entered:
             others = store.runs_under_way(self.turn.unit, run.workflow)
             numbers = [number for number, entered in others if entered]
@@ -110,11 +113,12 @@ class _Teller:
         """What has not begun in a part that has."""
         node = self.plan.nodes[part.node]
         if node.kind is Kind.EACH:
-            if part.unmade and (part.rank + b"\xff").startswith(scope):
+            if part.unmade + part.again and (part.rank + b"\xff").startswith(scope):
                 yield part.rank + b"\xff", self.of_items(part, node)
             return
-        begun = {row.node for row in self.turn.unit.parts.select("parent = ?", part.id)}
-        begun |= {row.node for row in self.turn.unit.steps.select("part = ?", part.id)}
+        unit, here = self.turn.unit, "= ? AND state <> 'waiting'"
+        begun = {row.node for row in unit.parts.select(f"parent {here}", part.id)}
+        begun |= {row.node for row in unit.steps.select(f"part {here}", part.id)}
         for index in node.children:
             child = self.plan.nodes[index]
             rank = part.rank + child.position.to_bytes(4, "big")
@@ -135,10 +139,10 @@ class _Teller:
         """Why an each has not made all its items."""
         assert node.each is not None
         limit = node.each.at_once
-        count = part.unmade
+        count = part.unmade + part.again
         items = "1 item has not begun" if count == 1 else f"{count:,} items have not begun"
         text = f"{items}: {limit} at once" if limit else f"{items}: those before come first"
-        reason = _reason("at_once", text, at_once=limit, items=part.unmade)
+        reason = _reason("at_once", text, at_once=limit, items=count)
         return self.entry(node, self.turn.around(part), part.state, [reason])
 
     # Steps
@@ -152,6 +156,12 @@ class _Teller:
         facts: View = {}
         if step.state == StepState.BACKING_OFF:
             reasons = [self.of_back_off(step)]
+        elif step.state == StepState.RESTING:
+            reasons = [self.of_rest(step)]
+        elif step.state == StepState.PAUSED and step.held is not None:
+            reasons = [self.of_pause(self.address(node, around), "is paused")]
+        elif attempt is None and self.run.state in HELD:
+            reasons = [_reason("held", "its run is paused")]
         elif attempt is None:
             reasons = list(obstacles(self.turn, step))
         elif attempt.begun_at is None:
@@ -166,6 +176,21 @@ class _Teller:
         if step.deadline_at is not None:
             facts["deadline_at"] = moment(step.deadline_at)
         return {**self.entry(node, around, step.state, reasons), **facts}
+
+    def of_pause(self, address: str | None, what: str) -> View:
+        """Who paused the run or a step of it, when and why."""
+        found = holding.paused_by(self.turn.unit, self.run.number, address)
+        if found is None:
+            return _reason("paused", what)
+        who, at, reason = found
+        text = f"{what} by {who}" + (f": {reason}" if reason else "")
+        return _reason("paused", text, by=who, at=moment(at), reason=reason)
+
+    def of_rest(self, step: StepRow) -> View:
+        """Until when a step rests."""
+        left = max(0.0, ((step.due_at or 0) - self.turn.now) / 1_000_000)
+        text = f"rests, and is called again in {duration_text(round(left, 1))}"
+        return _reason("rest", text, until=moment(step.due_at))
 
     def of_back_off(self, step: StepRow) -> View:
         """Until when a step backs off, and after what."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 from collections import deque
 from collections.abc import Iterable
 
@@ -86,7 +87,8 @@ class _Desk:
                 if queue is not None:
                     # What was handed out of this lane a moment ago must not be found again.
                     self.turn.unit.flush()
-                rows = store.next_ready(self.turn.unit, *key, FETCH)
+                some_held = bool(self.turn.memory.paused)
+                rows = store.next_ready(self.turn.unit, key, FETCH, some_held=some_held)
                 queue = self.fetched[key] = deque((run, rank, step) for step, run, rank in rows)
             heads.append((queue[0], key))
         (_, _, step), key = min(heads)
@@ -106,6 +108,7 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
         ready_at=step.ready_at,
         handed_at=turn.now,
         pool=step.pool,
+        round=turn.run(step.run).round,
     )
     turn.unit.attempts.add(attempt)
     if step.pool:
@@ -136,6 +139,7 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
         input=decode(step.input),
         token=_token(turn.service_id, step.id),
         **({"memory": node.rules.memory} if node.rules.memory else {}),
+        **({"saved": json.loads(step.saved)} if step.saved else {}),
     )
 
 
@@ -150,6 +154,16 @@ def post_stop(turn: Turn, step: StepRow, why: StopReason) -> bool:
     worker = turn.memory.workers[attempt.worker]
     worker.post(kind="stop", attempt=attempt.id, why=str(why))
     return True
+
+
+def post_go_on(turn: Turn, step: StepRow) -> None:
+    """Tell the worker that has a step in hand that it need not stop after all."""
+    assert step.open is not None
+    attempt = turn.unit.attempts.need(step.open)
+    step.stop = None
+    turn.unit.steps.touch(step)
+    turn.changed.add(step.run)
+    turn.memory.workers[attempt.worker].post(kind="go_on", attempt=attempt.id)
 
 
 def take_back(turn: Turn, step: StepRow, attempt: AttemptRow) -> None:

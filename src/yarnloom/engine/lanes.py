@@ -100,16 +100,16 @@ class Lanes:
         if not before:
             self._offer(pool, level, lane, entry)
 
-    def remove(self, pool: str, priority: int, share: str, contract: str) -> None:
-        """A ready step was handed out, or can run no more."""
+    def remove(self, pool: str, priority: int, share: str, contract: str, count: int = 1) -> None:
+        """Ready steps were handed out, or can run no more."""
         level = (priority, contract)
         entry = self._shares[pool, share]
-        entry.ready[level] -= 1
+        entry.ready[level] -= count
         if not entry.ready[level]:
             del entry.ready[level]
         lanes = self._pools[pool]
-        lanes[level].ready -= 1
-        self.ready -= 1
+        lanes[level].ready -= count
+        self.ready -= count
         if not lanes[level].ready:
             del lanes[level]
         if not lanes:

@@ -248,6 +248,7 @@ class Memory:
         pools: what limits how many run at once.
         under_way: by workflow how many runs have entered and not ended.
         held: by workflow how many runs wait until others have ended.
+        paused: runs that are pausing or paused: nothing of them is in the lanes.
         timeouts: of attempts that run: when they have run as long as they may.
         armed: of what is kept elsewhere by time, in the store or above: when it is looked at next.
     """
@@ -262,6 +263,7 @@ class Memory:
     pools: Pools = field(default_factory=Pools)
     under_way: Counter[str] = field(default_factory=Counter)
     held: Counter[str] = field(default_factory=Counter)
+    paused: set[int] = field(default_factory=set)
     timeouts: dict[int, float] = field(default_factory=dict)
     armed: dict[str, float] = field(default_factory=dict)
 

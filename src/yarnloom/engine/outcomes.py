@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from yarnloom.engine.agenda import CANCELLED, STOPPED, Bar
-from yarnloom.engine.states import StepState, StopReason
+from yarnloom.engine.states import SkipReason, StepState, StopReason
 from yarnloom.engine.turn import PASSED_OVER, Ended, Turn
 from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Node, Plan
-from yarnloom.store import PartRow, RunRow
+from yarnloom.store import PartRow, RunRow, StepRow
 
 STOPS = (StopReason.CANCEL, StopReason.DEADLINE)
 """Why a whole run is told to stop."""
@@ -17,28 +17,44 @@ def allowed_failures(part: PartRow, node: Node) -> int:
     return node.each.allowed(part.total) if node.each else 0
 
 
-def outcome_of(part: PartRow, node: Node) -> StepState:
+def failures_in(part: PartRow, *, stopped: bool) -> int:
+    """How many children of a part count as failures."""
+    return part.failed + (0 if stopped else part.cancelled)
+
+
+def outcome_of(part: PartRow, node: Node, *, stopped: bool) -> StepState:
     """What becomes of a part whose children are all decided.
 
-    What was cut short is not done, although something in it may be.
+    What was cut short is not done, although something in it may be. What was cancelled by itself,
+    by hand, counts as a failure; what was cancelled with everything around it does not.
+
+    Args:
+        part: the part.
+        node: the part in the plan.
+        stopped: whether it was stopped from outside.
     """
-    if part.failed > allowed_failures(part, node):
+    if failures_in(part, stopped=stopped) > allowed_failures(part, node):
         return StepState.FAILED
-    if part.cancelled:
+    if part.cancelled and stopped:
         return StepState.CANCELLED
-    if part.skipped and (part.skipped == part.total or part.skip_reason not in PASSED_OVER):
+    if part.skipped and part.skip_reason not in PASSED_OVER:
+        return StepState.SKIPPED
+    if part.skipped and part.skipped == part.total and part.skip_reason != SkipReason.GONE:
         return StepState.SKIPPED
     return StepState.DONE
 
 
-def bar_of(turn: Turn, run: RunRow, plan: Plan, part: PartRow) -> Bar | None:
+def bar_of(
+    turn: Turn, run: RunRow, plan: Plan, part: PartRow, *, outside: bool = False
+) -> Bar | None:
     """Why nothing more begins in a part; None where things go on.
 
-    A follow-up is spared what happens around it, but for a second cancel.
+    A follow-up is spared what happens around it, but for a second cancel. With `outside` it is
+    only asked whether the part was stopped from there.
     """
     here = part
     while True:
-        if here.closed:
+        if here.closed and not (outside and here is part):
             return STOPPED
         if plan.nodes[here.node].follows:
             return CANCELLED if run.cancels > 1 else None
@@ -52,6 +68,9 @@ def drop_rest(turn: Turn, part: PartRow, bar: Bar) -> None:
     left = part.total - part.over - part.begun
     if not left:
         return
+    if run_is_renewed(turn, part):
+        _end_what_waits(turn, part, bar)
+        part.again = 0
     part.rest_state, part.rest_reason = bar.state, bar.reason
     if bar.state is StepState.CANCELLED:
         part.cancelled += left
@@ -59,6 +78,35 @@ def drop_rest(turn: Turn, part: PartRow, bar: Bar) -> None:
         part.skipped += left
         note_skip(part, bar.reason)
     turn.unit.parts.touch(part)
+
+
+def run_is_renewed(turn: Turn, part: PartRow) -> bool:
+    """Whether anything of a part's run ever had to wait to run again."""
+    return bool(turn.run(part.run).renewed)
+
+
+def _end_what_waits(turn: Turn, part: PartRow, bar: Bar) -> None:
+    """What was to run again in a part, and has a row for that reason, will not."""
+    row: PartRow | StepRow
+    for row in turn.unit.steps.select("part = ? AND state = 'waiting'", part.id):
+        row.state, row.skip_reason = bar.state, bar.reason
+        turn.unit.steps.touch(row)
+    for row in turn.unit.parts.select("parent = ? AND state = 'waiting'", part.id):
+        if turn.plan(turn.run(row.run)).nodes[row.node].follows:
+            continue
+        end_part_that_waits(turn, row, bar)
+
+
+def end_part_that_waits(turn: Turn, row: PartRow, bar: Bar) -> None:
+    """A part that was to run again will not, nor will what waits in it."""
+    left = row.total - row.over
+    _end_what_waits(turn, row, bar)
+    counted = "cancelled" if bar.state is StepState.CANCELLED else "skipped"
+    setattr(row, counted, getattr(row, counted) + left)
+    row.rest_state, row.rest_reason, row.again = bar.state, bar.reason, 0
+    row.state = row.outcome = bar.state
+    row.skip_reason = bar.reason
+    turn.unit.parts.touch(row)
 
 
 def note_skip(part: PartRow, reason: str | None) -> None:

@@ -34,6 +34,13 @@ def add_part(
         name: of an item its name.
     """
     position = position_of(node)
+    if run.renewed and around is not None:
+        row = turn.unit.parts.one(
+            "parent = ? AND node = ? AND item = ? AND state = 'waiting'",
+            *(around.id, node.index, item),
+        )
+        if row is not None:
+            return begin_again(turn, row, node)
     part = turn.unit.parts.add(
         PartRow(
             id=turn.unit.new_id("parts"),
@@ -52,6 +59,16 @@ def add_part(
     )
     if around and not node.follows:
         turn.count_child(around.id, None, part.state)
+    return part
+
+
+def begin_again(turn: Turn, part: PartRow, node: Node) -> PartRow:
+    """Begin a part that was renewed."""
+    part.state = next_state(PART_TABLE, part.state, StepEvent.OPEN, node.label)
+    part.ended_at = None
+    turn.unit.parts.touch(part)
+    if part.parent is not None and not node.follows:
+        turn.count_child(part.parent, None, part.state)
     return part
 
 
@@ -77,6 +94,15 @@ def add_step(
         prepared: what it begins with, or why it does not.
     """
     deadline = node.rules.deadline
+    deadline_at = None if deadline is None else turn.now + round(deadline * 1_000_000)
+    if run.renewed:
+        row = turn.unit.steps.one(
+            "part = ? AND node = ? AND state = 'waiting'", around.id, node.index
+        )
+        if row is not None:
+            _prepare_again(turn, row, prepared)
+            row.deadline_at = deadline_at
+            return row
     return turn.unit.steps.add(
         StepRow(
             id=turn.unit.new_id("steps"),
@@ -89,12 +115,51 @@ def add_step(
             pool=prepared.pool,
             share=run.share or f"run {run.number}",
             input=prepared.given,
-            priority=run.priority if node.rules.priority is None else node.rules.priority,
+            priority=prepared.priority_in(run, node),
             state=StepState.WAITING,
             ready_at=turn.now,
-            deadline_at=None if deadline is None else turn.now + round(deadline * 1_000_000),
+            deadline_at=deadline_at,
             skip_reason=prepared.skip,
             error=prepared.error,
+        )
+    )
+
+
+def _prepare_again(turn: Turn, step: StepRow, prepared: Prepared) -> None:
+    """A step that was renewed begins with what it reads now; what it saved is for its old input."""
+    if step.input != prepared.given or step.pool != prepared.pool:
+        if step.input != prepared.given:
+            step.saved = None
+        turn.unit.steps.rewrite(step, input=prepared.given, pool=prepared.pool)
+    step.ended_at = None
+    step.skip_reason, step.error = prepared.skip, prepared.error
+    turn.unit.steps.touch(step)
+
+
+def rank_of(each: PartRow, index: int) -> bytes:
+    """Where an item of an each stands."""
+    return _rank(each.rank, index)
+
+
+def add_item_that_waits(
+    turn: Turn, run: RunRow, do: Node, each: PartRow, index: int, value: str, name: str | None
+) -> None:
+    """The row of an item that came into a list between others that have run before."""
+    turn.unit.parts.add(
+        PartRow(
+            id=turn.unit.new_id("parts"),
+            run=run.number,
+            parent=each.id,
+            node=do.index,
+            rank=rank_of(each, index),
+            inside=_inside(each),
+            item=index,
+            name=name,
+            value=value,
+            total=len(do.children),
+            started_at=turn.now,
+            ended_at=turn.now,
+            state=PartState.WAITING,
         )
     )
 

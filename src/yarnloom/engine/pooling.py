@@ -64,6 +64,18 @@ def refuse_unknown_pools(turn: Turn, plans: Iterable[Plan], declared: Iterable[s
         raise InvalidInput("steps name pools that are not there", problems=problems)
 
 
+def refuse_unknown_pool(turn: Turn, name: str) -> None:
+    """See to it that there is a pool of that name.
+
+    Raises:
+        InvalidInput: there is none; the nearest is offered.
+    """
+    known = turn.memory.pools.settings
+    if name not in known:
+        hint = f"there is no pool {name!r}{nearest(name, known)}"
+        raise InvalidInput(hint, problems=[Problem("/pool", hint)])
+
+
 def declare(turn: Turn, loom: str, pools: dict[str, Declared], who: str) -> None:
     """Keep what a loom says of pools; what it does not say any more holds while a step needs it."""
     settings = turn.memory.pools.settings

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 from yarnloom.engine.items import ItemFault
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import SkipReason
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Node, Source, item_key
-from yarnloom.store import PartRow
+from yarnloom.store import PartRow, RunRow, ledger
 from yarnloom.values import decode
 
 PER_LIMIT = 200
@@ -25,16 +26,53 @@ class Prepared:
         pool: what limits how many run at once, with its value; empty for nothing.
         skip: why it is skipped.
         error: why it fails at once, as JSON text.
+        priority: as someone decided by hand; None for the plan's.
+        fate: what someone decided is to become of it: `skip`, `cancel` or `supply`.
+        output: what someone gave in its place, as JSON text.
     """
 
     given: str = "{}"
     pool: str = ""
     skip: SkipReason | None = None
     error: str | None = None
+    priority: int | None = None
+    fate: str = ""
+    output: str | None = None
+
+    def priority_in(self, run: RunRow, node: Node) -> int:
+        """How urgent it is: as decided by hand, else as its plan says, else as its run is."""
+        if self.priority is not None:
+            return self.priority
+        return run.priority if node.rules.priority is None else node.rules.priority
 
 
 def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> Prepared:
-    """Work out what a step begins with."""
+    """Work out what a step begins with, and what people decided about it."""
+    prepared = _prepare(resolver, node, around)
+    run = resolver.run
+    if not run.hands:
+        return prepared
+    address = resolver.turn.address(run, node, around).partition("/")[2]
+    hand = ledger.hand_of(resolver.turn.unit, run.number, address)
+    if not hand or prepared.skip is SkipReason.NOT_REACHED:
+        return prepared
+    prepared = replace(prepared, priority=hand.get("priority"), fate=hand.get("fate", ""))
+    if hand.get("pool") is not None:
+        prepared = replace(prepared, pool=hand["pool"])
+    if hand.get("inputs"):
+        prepared = replace(prepared, given=with_inputs(prepared.given, hand["inputs"]))
+    if prepared.fate == "supply":
+        output = json.dumps(hand.get("output"), ensure_ascii=False, separators=(",", ":"))
+        prepared = replace(prepared, output=output)
+    return prepared
+
+
+def with_inputs(given: str, inputs: dict[str, Any]) -> str:
+    """A step's input as JSON text, with some of its values replaced."""
+    return json.dumps({**decode(given), **inputs}, ensure_ascii=False, separators=(",", ":"))
+
+
+def _prepare(resolver: Resolver, node: Node, around: PartRow) -> Prepared:
     try:
         if resolver.gap(node, around):
             return Prepared(skip=SkipReason.NOT_REACHED)

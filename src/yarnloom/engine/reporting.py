@@ -6,20 +6,29 @@ answer; a report for an attempt that was given up as lost is refused and changes
 
 from __future__ import annotations
 
+import contextlib
 import json
 from typing import Any
 
 from yarnloom.engine.commands import Report, Reported, ReportItem
 from yarnloom.engine.handing_out import leave_pool, take_back
+from yarnloom.engine.pausing import hold_if_asked
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.retrying import Tried, kinds_of, next_wait
 from yarnloom.engine.states import Outcome, RunEvent, RunState, StepEvent, StopReason
 from yarnloom.engine.turn import BACK_OFF_DUE, TIMEOUT_DUE, Turn
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import ValueRefused
-from yarnloom.store import AttemptRow, StepRow
+from yarnloom.plan import Retry
+from yarnloom.store import AttemptRow, StepRow, holding
 from yarnloom.units import duration_text
-from yarnloom.values import encode
+from yarnloom.values import VALUE_LIMIT, encode
+
+SAVED_LIMIT = 2 * VALUE_LIMIT
+SHOWN_WHEN_DONE = ("progress", "counts")
+ENDS = (StopReason.CANCEL, StopReason.DEADLINE)
+CALLED = (Outcome.DONE, Outcome.FAILED, Outcome.STOPPED, Outcome.CALLED_AGAIN)
+_ENDING = (StepEvent.FINISH, StepEvent.FAIL, StepEvent.CANCEL)
 
 
 def report(turn: Turn, command: Report) -> Reported:
@@ -27,6 +36,8 @@ def report(turn: Turn, command: Report) -> Reported:
     answer = Reported()
     for attempt_id in command.freed:
         free(turn, command.worker, attempt_id)
+    for attempt_id, saved in command.saved.items():
+        _save(turn, command.worker, attempt_id, saved)
     for item in command.items:
         if why := _take(turn, command.worker, item):
             answer.refused.append({"attempt": item.attempt, "why": why})
@@ -42,6 +53,22 @@ def free(turn: Turn, worker_id: str, attempt_id: int) -> None:
         attempt.abandoned = 0
         turn.unit.attempts.touch(attempt)
         leave_pool(turn, *held, attempt)
+        turn.settling.add(attempt.run)
+
+
+def _save(turn: Turn, worker: str, attempt_id: int, saved: dict[str, Any]) -> None:
+    """Keep what a running attempt saved; what comes from one that was given up changes nothing."""
+    attempt = turn.unit.attempts.get(attempt_id)
+    if attempt is not None and attempt.worker == worker and attempt.outcome is None:
+        _keep_saved(turn, turn.unit.steps.need(attempt.step), saved)
+
+
+def _keep_saved(turn: Turn, step: StepRow, saved: dict[str, Any]) -> None:
+    """What was saved, as it stands with a step; if it is too large, what was before stands."""
+    with contextlib.suppress(ValueRefused):
+        step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
+        turn.unit.steps.touch(step)
+        turn.changed.add(step.run)
 
 
 def lose(turn: Turn, attempt_id: int, why: str) -> None:
@@ -65,7 +92,7 @@ def _take(turn: Turn, worker: str, item: ReportItem) -> str | None:
         if attempt.outcome == Outcome.LOST and item.outcome != Outcome.LOST:
             return "the attempt was given up as lost; its step may be running elsewhere"
         return None  # said again, because the answer was lost: no news, and no mistake
-    called = item.begun_ago is not None or item.outcome in (Outcome.DONE, Outcome.FAILED)
+    called = item.begun_ago is not None or item.outcome in CALLED
     if called and attempt.begun_at is None:
         _begin(turn, attempt, item)
     if item.outcome is not None:
@@ -113,6 +140,10 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     asked = step.stop
     if asked == StopReason.TIMEOUT and outcome is Outcome.CANCELLED:
         outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
+    if asked == StopReason.TIMEOUT and outcome is Outcome.STOPPED:
+        outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
+    if item.saved is not None:
+        _keep_saved(turn, step, item.saved)
     kinds = kinds_of(error or {})
     error = {name: value for name, value in (error or {}).items() if name != "kinds"}
     attempt.outcome = outcome
@@ -132,10 +163,10 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     late = step.deadline_at is not None and turn.now >= step.deadline_at
     event = _event(step, outcome, asked, late and asked == StopReason.DEADLINE, most)
     if event is StepEvent.BACK_OFF:
-        spent = (turn.now - (step.started_at or turn.now)) / 1_000_000
+        spent = (turn.now - _first_try(turn, step, rules.retry) - step.spared) / 1_000_000
         tried = Tried(step.tries, kinds, spent, item.after)
         wait, why = next_wait(rules.retry, tried, turn.settings.chance)
-        if wait is None or weave.is_barred(step):
+        if wait is None or weave.is_barred(turn.unit.parts.need(step.part)):
             event = StepEvent.FAIL
             error |= {"no_more_tries": why} if rules.retry is not None and why else {}
         else:
@@ -143,19 +174,28 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
             turn.remind(BACK_OFF_DUE, step.due_at)
     if event is StepEvent.FINISH:
         step.output, step.error = output, None
+        step.saved = _kept_when_done(step.saved)
+    elif event is StepEvent.REST:
+        step.due_at = turn.now + _micros(item.after or 0.0)
+        turn.remind(BACK_OFF_DUE, step.due_at)
+        step.counts_from, step.tries, step.losses = step.attempts, 0, 0
+        step.error, step.spared = None, 0
     if event in (StepEvent.FAIL, StepEvent.BACK_OFF):
         if asked == StopReason.DEADLINE and late:
             error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
         step.error = json.dumps(_final_error(step, outcome, error, most))
     take_back(turn, step, attempt)
     turn.move_step(step, event, closing=True)
-    if event is StepEvent.TRY_AGAIN:
+    turn.settling.add(step.run)
+    if event in (StepEvent.TRY_AGAIN, StepEvent.CHECKPOINT, StepEvent.REST):
         weave.ready_again(step)
-    elif event is StepEvent.BACK_OFF:
+    if event in (StepEvent.BACK_OFF, StepEvent.REST) and step.ended_at is None:
         weave.fell_asleep(step)
-    else:
+    if event in _ENDING:
         step.ended_at = attempt.ended_at
         weave.step_ended(step)
+    else:
+        hold_if_asked(turn, step)
 
 
 def _event(
@@ -169,16 +209,36 @@ def _event(
     """
     if outcome is Outcome.DONE:
         return StepEvent.FINISH  # what came within the grace is kept
+    if outcome is Outcome.CALLED_AGAIN and not late and asked not in ENDS:
+        return StepEvent.REST
     if asked == StopReason.CANCEL or (asked == StopReason.DEADLINE and not late):
         return StepEvent.CANCEL
     if late:
         return StepEvent.FAIL
     if outcome is Outcome.LOST and step.losses <= losses:
         return StepEvent.TRY_AGAIN
-    if outcome in (Outcome.HANDED_BACK, Outcome.CANCELLED):
+    if outcome is Outcome.STOPPED and asked == StopReason.PAUSE:
+        return StepEvent.CHECKPOINT
+    if outcome in (Outcome.HANDED_BACK, Outcome.CANCELLED, Outcome.STOPPED):
         # Nobody asked this step to stop, so a worker that stopped it has merely handed it back.
         return StepEvent.TRY_AGAIN
     return StepEvent.BACK_OFF if outcome is Outcome.FAILED else StepEvent.FAIL
+
+
+def _first_try(turn: Turn, step: StepRow, rule: Retry | None) -> int:
+    """When the first of the tries began that count; asked only where it matters."""
+    if rule is None or rule.within is None:
+        return turn.now
+    first = holding.first_try_began(turn.unit, step.id, step.counts_from)
+    return turn.now if first is None else first
+
+
+def _kept_when_done(saved: str | None) -> str | None:
+    """Of what a step saved, how far it came is still shown when it is done; the rest is of no use."""
+    if saved is None:
+        return None
+    kept = {name: value for name, value in json.loads(saved).items() if name in SHOWN_WHEN_DONE}
+    return json.dumps(kept)
 
 
 def _checked(

@@ -1,8 +1,7 @@
 """All states and all transitions: of steps, parts, runs and attempts.
 
 Nothing else in the project decides what may follow what. A transition that is not in a table is
-illegal: it raises `IllegalTransition` and changes nothing. The tables hold also what no command
-reaches yet (pausing, resting, backing off, mending), so that rows and plans have room for it.
+illegal: it raises `IllegalTransition` and changes nothing.
 """
 
 from __future__ import annotations
@@ -16,7 +15,7 @@ from yarnloom.errors import Conflict
 class StepState(StrEnum):
     """Where a step stands."""
 
-    WAITING = "waiting"  # for earlier steps; has no row yet
+    WAITING = "waiting"  # for earlier steps; has no row yet, or one of before it was renewed
     READY = "ready"  # could run; waits for a worker, or is handed to one
     RUNNING = "running"  # an attempt is running
     BACKING_OFF = "backing_off"  # failed; waits before the next attempt
@@ -101,11 +100,11 @@ class StepEvent(StrEnum):
     DUE = "due"  # the end of a back-off or rest
     HOLD = "hold"  # paused by hand
     RESUME = "resume"
-    RETRY = "retry"  # by hand
+    RETRY = "retry"  # at once, by hand
     CANCEL = "cancel"
     SKIP = "skip"
     SUPPLY = "supply"  # its output was given by hand
-    RENEW = "renew"  # a mend runs it again
+    RENEW = "renew"  # it is to run again: by a mend, or by hand
 
 
 class RunEvent(StrEnum):
@@ -114,6 +113,7 @@ class RunEvent(StrEnum):
     DUE = "due"  # its start time has come
     BEGIN = "begin"  # its first attempt begins
     PAUSE = "pause"
+    PAUSE_IN_HAND = "pause_in_hand"  # while a worker has something of it that has not begun
     HELD = "held"  # nothing of it executes any more
     RESUME = "resume"
     RESUME_QUEUED = "resume_queued"  # to what it was before: queued
@@ -161,10 +161,16 @@ STEP_TABLE: dict[StepState, dict[StepEvent, StepState]] = {
         _E.FAIL: _S.FAILED,
         _E.HOLD: _S.PAUSED,
     },
-    _S.PAUSED: {**_NOT_BEGUN, _E.RESUME: _S.READY, _E.FAIL: _S.FAILED},
+    _S.PAUSED: {
+        **_NOT_BEGUN,
+        _E.RESUME: _S.READY,
+        _E.BACK_OFF: _S.BACKING_OFF,  # paused by hand, and its time has not come
+        _E.REST: _S.RESTING,
+        _E.FAIL: _S.FAILED,
+    },
     _S.DONE: {**_AGAIN},
-    _S.FAILED: {**_AGAIN, _E.RETRY: _S.READY, _E.SUPPLY: _S.DONE, _E.SKIP: _S.SKIPPED},
-    _S.CANCELLED: {**_AGAIN, _E.RETRY: _S.READY, _E.SUPPLY: _S.DONE, _E.SKIP: _S.SKIPPED},
+    _S.FAILED: {**_AGAIN},
+    _S.CANCELLED: {**_AGAIN},
     _S.SKIPPED: {**_AGAIN},
 }
 
@@ -185,10 +191,10 @@ PART_TABLE: dict[PartState, dict[StepEvent, PartState]] = {
         _E.HOLD: _P.PAUSED,
     },
     _P.PAUSED: {_E.RESUME: _P.RUNNING, _E.CANCEL: _P.CANCELLED, _E.FAIL: _P.FAILED},
-    _P.DONE: {_E.RENEW: _P.RUNNING},
-    _P.FAILED: {_E.RENEW: _P.RUNNING, _E.RETRY: _P.RUNNING},
-    _P.CANCELLED: {_E.RENEW: _P.RUNNING, _E.RETRY: _P.RUNNING},
-    _P.SKIPPED: {_E.RENEW: _P.RUNNING},
+    _P.DONE: {_E.RENEW: _P.WAITING},
+    _P.FAILED: {_E.RENEW: _P.WAITING},
+    _P.CANCELLED: {_E.RENEW: _P.WAITING},
+    _P.SKIPPED: {_E.RENEW: _P.WAITING},
 }
 
 _R, _V = RunState, RunEvent
@@ -200,6 +206,7 @@ RUN_TABLE: dict[RunState, dict[RunEvent, RunState]] = {
         **_ENDS,
         _V.BEGIN: _R.RUNNING,
         _V.PAUSE: _R.PAUSED,
+        _V.PAUSE_IN_HAND: _R.PAUSING,
         _V.CANCEL: _R.CANCELLING,  # in the same commit `cancelled`, if no attempt is handed out
     },
     _R.RUNNING: {
@@ -213,9 +220,11 @@ RUN_TABLE: dict[RunState, dict[RunEvent, RunState]] = {
         _V.PAUSE: _R.PAUSING,
         _V.HELD: _R.PAUSED,
         _V.RESUME: _R.RUNNING,
+        _V.RESUME_QUEUED: _R.QUEUED,
         _V.CANCEL: _R.CANCELLING,
     },
     _R.PAUSED: {
+        **_ENDS,  # its last step was skipped, or given an output, by hand
         _V.PAUSE: _R.PAUSED,
         _V.RESUME: _R.RUNNING,
         _V.RESUME_QUEUED: _R.QUEUED,

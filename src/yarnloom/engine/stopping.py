@@ -6,6 +6,7 @@ import json
 from typing import Any
 
 from yarnloom.engine.commands import CancelRun
+from yarnloom.engine.pausing import release
 from yarnloom.engine.states import RunEvent, StopReason
 from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
 from yarnloom.engine.viewing import present
@@ -59,6 +60,7 @@ def stop_late_runs(turn: Turn) -> None:
 
 
 def _stop(turn: Turn, run: RunRow, message: str, why: StopReason) -> None:
+    release(turn, run)
     run.cancels += 1
     if run.stop is None:
         run.stop = why

@@ -22,6 +22,8 @@ from yarnloom.engine.weaving import Weave
 from yarnloom.store import writing as store
 
 AT_ONCE = 500
+MILD = (None, StopReason.PAUSE, StopReason.DRAIN)
+"""Of a step that is told to stop for these it may still be too late."""
 
 
 def tick(turn: Turn, _: Tick) -> None:
@@ -67,14 +69,14 @@ def _look_at_times(turn: Turn, _: str) -> None:
     for attempt_id in [one for one, at in timeouts.items() if at <= turn.mono]:
         del timeouts[attempt_id]
         step = turn.unit.steps.need(turn.unit.attempts.need(attempt_id).step)
-        if step.stop is None:
+        if step.stop in MILD:
             post_stop(turn, step, StopReason.TIMEOUT)
     if timeouts:
         turn.memory.arm(TIMEOUT_DUE, min(timeouts.values()))
 
 
 def _wake_steps(turn: Turn, _: str) -> None:
-    """Steps whose back-off is over are ready."""
+    """Steps whose back-off or rest is over are ready."""
     for step_id in store.steps_due(turn.unit, turn.now, AT_ONCE):
         turn.move_step(turn.unit.steps.need(step_id), StepEvent.DUE)
     if (following := store.next_due(turn.unit)) is not None:
@@ -85,7 +87,7 @@ def _stop_late_steps(turn: Turn, _: str) -> None:
     """Steps whose deadline has passed fail, or are told to stop where they run."""
     for step_id in store.steps_past_deadline(turn.unit, turn.now, AT_ONCE):
         step = turn.unit.steps.need(step_id)
-        if step.ended_at is not None or step.stop is not None:
+        if step.ended_at is not None or step.stop not in MILD:
             continue  # it ended, or was told to, because of another
         run = turn.run(step.run)
         limit = turn.plan(run).nodes[step.node].rules.deadline or 0.0

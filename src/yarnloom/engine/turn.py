@@ -50,7 +50,8 @@ BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_dead
 TIMEOUT_DUE = "timeout"
 
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
-PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND})
+KEEPS_DUE = ASLEEP | {StepState.PAUSED}
+PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND, SkipReason.GONE})
 """Skips after which a sequence goes on: nothing is wrong, the output is null."""
 
 
@@ -104,6 +105,7 @@ class Turn:
         children: how children ended that did so in this transaction, by part row and node.
         made: how many items were made in this transaction.
         made_room: workflows of which a run has ended while others wait.
+        settling: pausing runs of which something has ended, so that they may be paused now.
     """
 
     unit: Unit
@@ -122,6 +124,7 @@ class Turn:
     children: dict[tuple[int, int], Ended] = field(default_factory=dict)
     made: int = 0
     made_room: set[str] = field(default_factory=set)
+    settling: set[int] = field(default_factory=set)
 
     def mono_of(self, micros: int) -> float:
         """A time of the day as one of the steady clock."""
@@ -179,19 +182,21 @@ class Turn:
         Args:
             closing: its open attempt has ended.
         """
-        before, was_free = step.state, _free_to_start(step)
+        before, was_free = step.state, self.free_to_start(step)
         after = next_state(STEP_TABLE, before, event, f"step {step.id} of run {step.run}")
         step.state = after
         if closing:
             step.open = step.stop = None
-        if was_free and not _free_to_start(step):
+        is_free = self.free_to_start(step)
+        if was_free and not is_free:
             self.memory.lanes.remove(step.pool, step.priority, step.share, step.contract)
-        if _free_to_start(step) and not was_free:
-            step.ready_at = self.now
+        if is_free and not was_free:
             self.memory.lanes.add(step.pool, step.priority, step.share, step.contract)
+        if after == StepState.READY and before != StepState.READY:
+            step.ready_at = self.now
         if after in STEP_ENDED:
             step.ended_at = self.now
-        if after != StepState.BACKING_OFF:
+        if after not in KEEPS_DUE:
             step.due_at = None
         if step.deadline_at is not None and after not in STEP_ENDED:
             self.remind(DEADLINE_DUE, step.deadline_at)
@@ -200,7 +205,7 @@ class Turn:
         if (after in ASLEEP) != (before in ASLEEP):
             self._count_asleep(step.inside, 1 if after in ASLEEP else -1)
         self.changed.add(step.run)
-        if step.pool and (was_free or _free_to_start(step)):
+        if step.pool and (was_free or is_free):
             self.pools.add(base_of(step.pool))
 
     def _count_asleep(self, item: int | None, more: int) -> None:
@@ -219,12 +224,18 @@ class Turn:
             assert each is not None
             item = each.inside
 
+    def free_to_start(self, step: StepRow) -> bool:
+        """Whether a step could be handed out: as of the index `steps_to_start`, but for its run."""
+        free = step.state == StepState.READY and step.open is None
+        return free and step.run not in self.memory.paused
+
     def count_child(self, part: int, before: str | None, after: str) -> None:
         """A child of a part went from one state to another; None is waiting."""
         row = self.unit.parts.need(part)
         if before not in (None, StepState.WAITING):
             setattr(row, str(before), getattr(row, str(before)) - 1)
-        setattr(row, after, getattr(row, after) + 1)
+        if after != StepState.WAITING:
+            setattr(row, after, getattr(row, after) + 1)
         self.unit.parts.touch(row)
 
     def around(self, part: PartRow) -> PartRow:
@@ -245,8 +256,3 @@ class Turn:
     def part_address(self, run: RunRow, part: PartRow) -> str:
         """The address of a part."""
         return self.address(run, self.plan(run).nodes[part.node], part).rstrip("/")
-
-
-def _free_to_start(step: StepRow) -> bool:
-    """Whether a step could be handed out; the same condition as of the index `steps_to_start`."""
-    return step.state == StepState.READY and step.open is None

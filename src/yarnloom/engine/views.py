@@ -66,6 +66,7 @@ def run_view(row: Row) -> View:
         "created_at": moment(row["created_at"]),
         "start_at": moment(row["start_at"]),
         "deadline_at": moment(row["deadline_at"]),
+        "paused_at": moment(row["paused_at"]),
         "entered": bool(row["entered"]),
         "started_at": moment(row["started_at"]),
         "ended_at": moment(row["ended_at"]),
@@ -112,7 +113,8 @@ class Tree:
         if self.rows is not None:
             row = self.rows.get(node.index)
             view |= self._unborn(node) if row is None else self._state(node, row)
-            view |= {"begun": row is not None} if node.follows else {}
+            begun = row is not None and row["state"] != PartState.WAITING
+            view |= {"begun": begun} if node.follows else {}
         if node.kind is Kind.EACH:
             view["do"] = Tree(self.plan).view(self.plan.nodes[node.children[0]])
         elif node.kind is not Kind.STEP:
@@ -227,6 +229,9 @@ def step_view(row: Row) -> View:
         "state": str(row["state"]),
         "stop_asked": row["stop"],
         "skip_reason": row["skip_reason"],
+        "paused_by_hand": row["held"] is not None,
+        "supplied": bool(row["supplied"]),
+        "progress": progress_view(row),
         "worker": row["worker_name"] if held else None,
         "attempts": row["attempts"],
         "tries": row["tries"],
@@ -242,6 +247,31 @@ def step_view(row: Row) -> View:
     }
 
 
+def progress_view(row: Row) -> View | None:
+    """How far a step is by its own account; None if it gives none.
+
+    Rate is in items a second; the time left is in seconds, both as of the last word while it runs.
+    """
+    saved = _loads(row["saved"]) or {}
+    progress, counts = saved.get("progress"), saved.get("counts")
+    if progress is None and counts is None:
+        return None
+    progress = progress or {}
+    done, total, rate = progress.get("done"), progress.get("total"), progress.get("rate")
+    left = None
+    if row["state"] == StepState.RUNNING and rate and total is not None and done is not None:
+        left = max(0.0, (total - done) / rate)
+    return {
+        "done": done,
+        "total": total,
+        "note": progress.get("note") or "",
+        "rate": rate,
+        "seconds_left": left,
+        "added": (counts or {}).get("added", 0),
+        "skipped": (counts or {}).get("skipped", 0),
+    }
+
+
 def attempt_view(row: Row) -> View:
     """One attempt."""
     state = row["outcome"] or ("running" if row["begun_at"] else "handed out")
@@ -249,6 +279,7 @@ def attempt_view(row: Row) -> View:
         "id": row["id"],
         "number": row["number"],
         "tries": row["try"],
+        "round": row["round"],
         "state": str(state),
         "outcome": row["outcome"] and str(row["outcome"]),
         "error": _loads(row["error"]),

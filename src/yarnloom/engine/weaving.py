@@ -28,11 +28,14 @@ from yarnloom.engine.outcomes import (
     allowed_failures,
     bar_of,
     drop_rest,
+    failures_in,
     next_follow_up,
     note_skip,
     outcome_of,
 )
-from yarnloom.engine.placing import add_part, add_step
+from yarnloom.engine.placing import add_part, add_step, begin_again
+from yarnloom.engine.renewing import has_ended
+from yarnloom.engine.rereading import match_items, next_that_waits
 from yarnloom.engine.preparing import is_allowed, prepare_step, text_of
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import (
@@ -91,7 +94,7 @@ class Weave:
 
     def go_on(self, each: PartRow) -> None:
         """Make more items of an each that was left for later."""
-        if each.outcome is None:
+        if each.outcome is None and each.state != PartState.WAITING:
             if (bar := self._bar(each)) is not None:
                 drop_rest(self.turn, each, bar)
                 self._decide_if_over(each)
@@ -117,9 +120,9 @@ class Weave:
                 self._stop_step(step, StepEvent.CANCEL, why)
         self._work_off()
 
-    def is_barred(self, step: StepRow) -> bool:
-        """Whether nothing more begins where a step stands."""
-        return self._bar(self.turn.unit.parts.need(step.part)) is not None
+    def is_barred(self, part: PartRow) -> bool:
+        """Whether nothing more begins in a part."""
+        return self._bar(part) is not None
 
     def ready_again(self, step: StepRow) -> None:
         """A step's attempt came to nothing: it runs again, unless nothing more begins there."""
@@ -137,6 +140,24 @@ class Weave:
             if each.outcome is None and self._bar(each) is None:
                 self._fill(each)
             item = each.inside
+        self._work_off()
+
+    def end_by_hand(self, step: StepRow, fate: str, output: str | None) -> None:
+        """A step ends as someone decided, that nobody runs."""
+        self._meet_fate(step, fate, output)
+        self._work_off()
+
+    def go_on_with(self, node: Node, around: PartRow) -> None:
+        """Something in a part that goes on was renewed: it begins as soon as there is room."""
+        if self.plan.nodes[around.node].kind is Kind.EACH:
+            self._fill(around)
+        else:
+            self._open(node, around)
+        self._work_off()
+
+    def begin_round(self, root: PartRow) -> None:
+        """Begin what was renewed in an ended run."""
+        self._open_inner(begin_again(self.turn, root, self.plan.nodes[0]))
         self._work_off()
 
     def fail_step(self, step: StepRow, error: dict[str, Any]) -> None:
@@ -177,13 +198,13 @@ class Weave:
     def _go_on_behind(self, part: PartRow, node: Node, child: Node) -> None:
         """Open what waited for a child of a part."""
         match node.kind:
-            case Kind.SEQUENCE if child.position + 1 < len(node.children):
-                self._open(self.plan.nodes[node.children[child.position + 1]], part)
+            case Kind.SEQUENCE:
+                self._open_next(part, node, child.position + 1)
             case Kind.PARALLEL:
                 for index in child.awaited_by:
                     branch = self.plan.nodes[index]
                     if part.closed is None and self._is_free(part, branch):
-                        self._open(branch, part)
+                        self._open_unless_kept(branch, part)
             case Kind.EACH:
                 self._fill(part)
 
@@ -207,12 +228,12 @@ class Weave:
     def _has_settled(self, part: PartRow, child: Node) -> bool:
         if child.kind is not Kind.STEP:
             row = self._row(part, child.index)
-            return row is not None and row.ended_at is not None
+            return row is not None and has_ended(row)
         step = self.turn.unit.steps.one("part = ? AND node = ?", part.id, child.index)
-        if step is None or step.ended_at is None:
+        if step is None or not has_ended(step):
             return False
         rows = (self._row(part, index) for index in child.follow_ups.values())
-        return all(row is None or row.ended_at is not None for row in rows)
+        return all(row is None or has_ended(row) or _waits(row) for row in rows)
 
     def _row(self, part: PartRow, node: int) -> PartRow | None:
         return self.turn.unit.parts.one("parent = ? AND node = ? AND item = 0", part.id, node)
@@ -243,11 +264,26 @@ class Weave:
             return
         match node.kind:
             case Kind.SEQUENCE:
-                self._open(self.plan.nodes[node.children[0]], part)
+                self._open_next(part, node, 0)
+                if self.run.renewed:
+                    self._decide_if_over(part)
             case Kind.PARALLEL:
                 self.agenda.append(Branches(part))
             case Kind.EACH:
                 self._open_each(node, part)
+
+    def _open_next(self, part: PartRow, node: Node, position: int) -> None:
+        """Begin the next part of a sequence, from a position on; what a mend kept is passed over."""
+        for index in node.children[position:]:
+            if self._open_unless_kept(self.plan.nodes[index], part):
+                return
+
+    def _open_unless_kept(self, child: Node, part: PartRow) -> bool:
+        """Begin a child of a part, unless it has ended in an earlier round."""
+        kept = self.run.renewed and self.resolver.child(part, child).state != StepState.WAITING
+        if not kept:
+            self._open(child, part)
+        return not kept
 
     def _open_branch(self, part: PartRow, position: int) -> None:
         """Begin a branch; what follows from it comes before the next one."""
@@ -255,27 +291,49 @@ class Weave:
         if position + 1 < len(children):
             self.agenda.append(Branches(part, position + 1))
         branch = self.plan.nodes[children[position]]
-        if not branch.waits_for and part.rest_state is None:
-            self._open(branch, part)
+        if part.rest_state is not None:
+            return
+        if not branch.waits_for or (self.run.renewed and self._is_free(part, branch)):
+            self._open_unless_kept(branch, part)
+            if self.run.renewed:
+                self._decide_if_over(part)
 
     def _open_step(self, node: Node, around: PartRow) -> None:
         prepared = prepare_step(self.resolver, node, around)
         step = add_step(self.turn, self.run, node, around, prepared)
-        if prepared.error is not None:
+        if prepared.fate:
+            self._meet_fate(step, prepared.fate, prepared.output)
+        elif prepared.error is not None:
             self._end_step(step, StepEvent.FAIL)
         elif prepared.skip is not None:
             self._end_step(step, StepEvent.SKIP)
         else:
             self.turn.move_step(step, StepEvent.OPEN)
 
+    def _meet_fate(self, step: StepRow, fate: str, output: str | None) -> None:
+        """A step that nobody runs ends as someone decided by hand."""
+        step.error = step.skip_reason = None
+        match fate:
+            case "skip":
+                step.skip_reason = SkipReason.BY_HAND
+                self._end_step(step, StepEvent.SKIP)
+            case "supply":
+                step.output, step.supplied = output, 1
+                self._end_step(step, StepEvent.SUPPLY)
+            case _:
+                self._end_step(step, StepEvent.CANCEL)
+
     # Eaches
 
     def _open_each(self, node: Node, part: PartRow) -> None:
         assert node.each is not None
         try:
-            count = read_source(
-                self.turn, part, node.each, text_of(self.resolver, node.each.over, part)
-            )
+            text = text_of(self.resolver, node.each.over, part)
+            if self.run.renewed and match_items(self.turn, self.run, part, node, text):
+                self._fill(part)
+                self._decide_if_over(part)
+                return
+            count = read_source(self.turn, part, node.each, text)
         except ItemFault as fault:
             self._fail_part(part, fault)
             return
@@ -294,7 +352,7 @@ class Weave:
         assert node.each is not None
         limits = window(self.turn, node.each)
         awake = part.begun - limits.passes_over * part.asleep
-        if part.unmade and awake <= limits.refill_at and part.id not in self.filling:
+        if (part.unmade or part.again) and awake <= limits.refill_at and part.id not in self.filling:
             self.filling.add(part.id)
             self.agenda.append(Items(part, limits.size))
 
@@ -305,7 +363,8 @@ class Weave:
         under_way = part.begun + part.following
         if node.each.at_once is None:
             under_way -= part.asleep
-        if not part.unmade or part.rest_state is not None or under_way >= size:
+        left = part.unmade + part.again
+        if not left or part.rest_state is not None or under_way >= size:
             self.filling.discard(part.id)
             return
         if self.turn.made >= MADE_IN_A_TURN:
@@ -313,11 +372,16 @@ class Weave:
             self.turn.memory.due.add(self.turn.mono, FILL_DUE, str(part.id))
             return
         self.agenda.append(Items(part, size))
+        do = self.plan.nodes[node.children[0]]
+        if part.again and (item := next_that_waits(self.turn, part)) is not None:
+            part.again -= 1
+            self.turn.made += 1
+            self._open_inner(begin_again(self.turn, item, do))
+            return
         index = part.total - part.unmade
         value, name = item_value(self.turn, part, node.each, index)
         part.unmade -= 1
         self.turn.made += 1
-        do = self.plan.nodes[node.children[0]]
         self._open_inner(add_part(self.turn, self.run, do, part, index, value, name))
 
     # Ending
@@ -327,7 +391,7 @@ class Weave:
         around = self.turn.unit.parts.need(step.part)
         ended = Ended(step.state, step.skip_reason, step.output, size_of(step.output))
         cause = None
-        if step.state == StepState.FAILED:
+        if step.state in (StepState.FAILED, StepState.CANCELLED):
             facts = {"step": self.turn.address(self.run, node, around), "task": node.task}
             error = json.loads(step.error or "{}")
             cause = _dump({**facts, "attempts": step.attempts, **error})
@@ -368,7 +432,8 @@ class Weave:
         if not settled:
             part.following += 1
         self.turn.unit.parts.touch(part)
-        if ended.state == StepState.FAILED:
+        by_itself = ended.state == StepState.CANCELLED and self._bar(part) is None
+        if ended.state == StepState.FAILED or by_itself:
             part.error = part.error or cause
             self._close_if_too_much(part, node)
         self.agenda.append(News(part, child, ended, settled))
@@ -382,9 +447,11 @@ class Weave:
         """One too many has failed: nothing more begins in the part."""
         if node.kind not in (Kind.PARALLEL, Kind.EACH) or node.if_one_fails is OneFails.FINISH:
             return
-        if part.closed or part.failed <= allowed_failures(part, node):
+        bar = self._bar(part)
+        failed = failures_in(part, stopped=bar is not None)
+        if part.closed or failed <= allowed_failures(part, node):
             return
-        if self._bar(part) is CANCELLED:
+        if bar is CANCELLED:
             return  # all of it is told to stop already
         part.closed = node.if_one_fails
         drop_rest(self.turn, part, STOPPED)
@@ -401,7 +468,8 @@ class Weave:
 
     def _decide_if_over(self, part: PartRow) -> None:
         if part.outcome is None and part.over == part.total:
-            self._decide(part, outcome_of(part, self.plan.nodes[part.node]))
+            stopped = bar_of(self.turn, self.run, self.plan, part, outside=True) is not None
+            self._decide(part, outcome_of(part, self.plan.nodes[part.node], stopped=stopped))
 
     def _decide(self, part: PartRow, outcome: StepState) -> None:
         """A part's outcome stands; its follow-ups may still run."""
@@ -417,8 +485,8 @@ class Weave:
         self.turn.memory.forget_part(part.id, node.children)
         if outcome is StepState.DONE:
             part.output, part.size = gather(self.turn, self.resolver, part, node)
-            if node.kind is Kind.EACH and part.failed:
-                self.run.failures_allowed += part.failed
+            if node.kind is Kind.EACH and part.failed + part.cancelled:
+                self.run.failures_allowed += part.failed + part.cancelled
                 self.turn.unit.runs.touch(self.run)
         else:
             part.size = 0
@@ -519,6 +587,10 @@ class Weave:
             # A cancel that came too late leaves `stop` behind, and no error.
             self.run.output, self.run.error = root.output, None
             self.turn.move_run(self.run, RunEvent.FINISH)
+
+
+def _waits(row: PartRow) -> bool:
+    return row.state == PartState.WAITING
 
 
 def _dump(value: Any) -> str:

@@ -10,10 +10,11 @@ import sqlite3
 # Each query gives the rows that break its rule.
 _RULES = {
     "a part's counters equal its children by state": """
-        WITH children AS (
+        WITH rows AS (
           SELECT part, state FROM steps
           UNION ALL SELECT parent, coalesce(outcome, state) FROM parts
           WHERE parent IS NOT NULL AND NOT {follow_up}),
+        children AS (SELECT part, state FROM rows WHERE state <> 'waiting'),
         counted (part, state, number) AS (
           SELECT id, 'ready', ready FROM parts UNION ALL
           SELECT id, 'running', running FROM parts UNION ALL
@@ -33,10 +34,32 @@ _RULES = {
         SELECT id FROM parts WHERE outcome IS NOT NULL
           AND done + failed + cancelled + skipped <> total""",
     "an ended part is as it was decided, and nothing of it follows": """
-        SELECT id FROM parts WHERE ended_at IS NOT NULL
+        SELECT id FROM parts WHERE ended_at IS NOT NULL AND state <> 'waiting'
           AND (outcome IS NULL OR outcome <> state OR following <> 0)""",
     "a part that goes on is running": """
         SELECT id FROM parts WHERE ended_at IS NULL AND state <> 'running'""",
+    "what waits to run again has ended before": """
+        SELECT id FROM parts WHERE state = 'waiting'
+          AND (ended_at IS NULL OR outcome IS NOT NULL OR following <> 0)
+        UNION ALL SELECT id FROM steps WHERE state = 'waiting'
+          AND (ended_at IS NULL OR open IS NOT NULL)""",
+    "an each counts the items that wait to run again": """
+        SELECT p.id FROM parts p WHERE p.again <> (
+          SELECT count(*) FROM parts i WHERE i.parent = p.id AND i.value IS NOT NULL
+            AND i.state = 'waiting')""",
+    "in an ended run nothing waits to run again but follow-ups": """
+        SELECT s.id FROM steps s JOIN parts p ON p.id = s.part JOIN runs r ON r.number = s.run
+          WHERE r.ended_at IS NOT NULL AND s.state = 'waiting' AND p.state <> 'waiting'""",
+    "a run that is paused has nothing in hand, and knows since when": """
+        SELECT number FROM runs WHERE (state = 'paused') <> (paused_at IS NOT NULL)
+          OR (state = 'paused' AND EXISTS (
+            SELECT 1 FROM attempts WHERE run = number AND outcome IS NULL))""",
+    "what is paused was paused by hand, or its run is held": """
+        SELECT s.id FROM steps s JOIN runs r ON r.number = s.run WHERE s.state = 'paused'
+          AND s.held IS NULL AND r.state NOT IN ('pausing', 'paused')""",
+    "only an open attempt, or a person, leaves a side effect begun": """
+        SELECT l.run FROM ledger l WHERE l.state NOT IN ('begun', 'done')
+          OR (l.state = 'done') <> (l.done_at IS NOT NULL)""",
     "what follows is what is decided and not settled": """
         SELECT p.id FROM parts p WHERE p.following <> (
             SELECT count(*) FROM parts c WHERE c.parent = p.id AND c.ended_at IS NULL
@@ -58,16 +81,19 @@ _RULES = {
           NOT EXISTS (SELECT 1 FROM runs o WHERE o.workflow = r.workflow
             AND o.ended_at IS NULL AND o.entered = 1)
           OR EXISTS (SELECT 1 FROM steps WHERE run = r.number))""",
-    "what backs off has a time, and nothing else": """
-        SELECT id FROM steps WHERE (due_at IS NOT NULL) <> (state = 'backing_off')""",
+    "what backs off or rests has a time; else only what is paused by hand": """
+        SELECT id FROM steps WHERE (due_at IS NOT NULL) <> (state IN ('backing_off', 'resting'))
+          AND (state <> 'paused' OR held IS NULL)""",
     "items and eaches count what is asleep in them": """
         SELECT p.id FROM parts p WHERE p.asleep <> CASE WHEN p.value IS NOT NULL THEN
-            (SELECT count(*) FROM steps WHERE inside = p.id AND state = 'backing_off')
+            (SELECT count(*) FROM steps WHERE inside = p.id
+              AND state IN ('backing_off', 'resting'))
             + (SELECT count(*) FROM parts e WHERE e.inside = p.id AND e.value IS NULL AND e.asleep)
           ELSE (SELECT count(*) FROM parts i
             WHERE i.parent = p.id AND i.value IS NOT NULL AND i.asleep) END""",
-    "an attempt's pool is its step's": """
-        SELECT a.id FROM attempts a JOIN steps s ON s.id = a.step WHERE a.pool <> s.pool""",
+    "an open attempt's pool is its step's": """
+        SELECT a.id FROM attempts a JOIN steps s ON s.id = a.step
+          WHERE a.outcome IS NULL AND a.pool <> s.pool""",
     "a step's open attempt is its only one without an outcome": """
         SELECT s.id FROM steps s WHERE
           coalesce(s.open, 0) <> coalesce(
@@ -75,16 +101,19 @@ _RULES = {
     "a running step has an attempt that has begun": """
         SELECT s.id FROM steps s WHERE (s.state = 'running') <> EXISTS (
           SELECT 1 FROM attempts a WHERE a.id = s.open AND a.begun_at IS NOT NULL)""",
-    "a step has exactly one done attempt if it is done, else none": """
-        SELECT s.id FROM steps s WHERE (s.state = 'done') <>
-          (SELECT count(*) FROM attempts WHERE step = s.id AND outcome = 'done')""",
-    "an ended step has an end time, others have none": """
+    "a step has exactly one done attempt if it is done and not by hand, else none": """
+        SELECT s.id FROM steps s WHERE (s.state = 'done' AND NOT s.supplied) <>
+          (SELECT count(*) FROM attempts
+            WHERE step = s.id AND outcome = 'done' AND number > s.counts_from)""",
+    "an ended step has an end time, and one that is to run again; others have none": """
         SELECT id FROM steps WHERE (ended_at IS NOT NULL)
-          <> (state IN ('done', 'failed', 'cancelled', 'skipped'))""",
-    "losses and tries are what the attempts say": """
+          <> (state IN ('done', 'failed', 'cancelled', 'skipped', 'waiting'))""",
+    "losses and tries are what the attempts say that count": """
         SELECT s.id FROM steps s WHERE
-          s.losses <> (SELECT count(*) FROM attempts WHERE step = s.id AND outcome = 'lost')
-          OR s.tries <> (SELECT count(*) FROM attempts WHERE step = s.id AND outcome = 'failed')
+          s.losses <> (SELECT count(*) FROM attempts
+            WHERE step = s.id AND outcome = 'lost' AND number > s.counts_from)
+          OR s.tries <> (SELECT count(*) FROM attempts
+            WHERE step = s.id AND outcome = 'failed' AND number > s.counts_from)
           OR s.attempts <> (SELECT count(*) FROM attempts WHERE step = s.id)""",
 }
 

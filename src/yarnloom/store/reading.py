@@ -122,6 +122,7 @@ def source(connection: sqlite3.Connection, each: int) -> str | None:
 _STEP_LIST = """
   SELECT s.id, s.run, s.part, s.node, s.state, s.stop, s.skip_reason, s.open, s.attempts,
     s.tries, s.losses, s.due_at, s.deadline_at, s.pool, s.priority, s.error, s.ready_at,
+    s.held, s.supplied, s.saved,
     s.started_at, s.ended_at,
     w.name AS worker_name
   FROM steps s
@@ -210,8 +211,9 @@ def tasks(connection: sqlite3.Connection) -> list[Record]:
 
 
 def next_due(connection: sqlite3.Connection) -> int | None:
-    """When the next back-off is over."""
-    row = _one(connection, "SELECT min(due_at) AS due FROM steps WHERE due_at IS NOT NULL")
+    """When the next back-off or rest is over."""
+    sql = "SELECT min(due_at) AS due FROM steps WHERE due_at IS NOT NULL AND state <> 'paused'"
+    row = _one(connection, sql)
     return row["due"] if row else None
 
 

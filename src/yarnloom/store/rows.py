@@ -14,7 +14,7 @@ from typing import ClassVar
 class RunRow:
     """A row of `runs`."""
 
-    FIXED: ClassVar[int] = 14
+    FIXED: ClassVar[int] = 12
 
     number: int
     plan: int
@@ -38,6 +38,9 @@ class RunRow:
     cancels: int = 0
     failures_allowed: int = 0
     entered: int = 1
+    paused_at: int | None = None
+    hands: int = 0
+    renewed: int = 0
     started_at: int | None = None
     ended_at: int | None = None
 
@@ -81,6 +84,7 @@ class PartRow:
     output: str | None = None
     size: int = 0
     asleep: int = 0
+    again: int = 0
     ended_at: int | None = None
 
     @property
@@ -123,6 +127,12 @@ class StepRow:
     deadline_at: int | None = None
     output: str | None = None
     error: str | None = None
+    saved: str | None = None
+    held: str | None = None
+    held_at: int | None = None
+    spared: int = 0
+    counts_from: int = 0
+    supplied: int = 0
     started_at: int | None = None
     ended_at: int | None = None
 
@@ -131,7 +141,7 @@ class StepRow:
 class AttemptRow:
     """A row of `attempts`; `try_` is its column `try`."""
 
-    FIXED: ClassVar[int] = 10
+    FIXED: ClassVar[int] = 11
 
     id: int
     step: int
@@ -143,6 +153,7 @@ class AttemptRow:
     ready_at: int
     handed_at: int
     pool: str
+    round: int
     outcome: str | None = None
     error: str | None = None
     pid: int | None = None

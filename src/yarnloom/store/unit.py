@@ -42,6 +42,7 @@ class Table(Generic[Row]):
         places = ", ".join("?" * len(columns))
         settings = ", ".join(f"{column} = ?" for column in columns[fixed:])
         self._unit = unit
+        self._name = name
         self._row_class: Callable[..., Row] = row_class
         self._select = f"SELECT {', '.join(columns)} FROM {name} WHERE "
         self._insert_sql = f"INSERT INTO {name} ({', '.join(columns)}) VALUES ({places})"
@@ -100,6 +101,15 @@ class Table(Generic[Row]):
         self._unit.changes += 1
         if key not in self._new:
             self._changed[key] = row
+
+    def rewrite(self, row: Row, **values: Any) -> None:
+        """Change what is fixed otherwise, such as a step's input."""
+        self._unit.flush()
+        settings = ", ".join(f"{name} = ?" for name in values)
+        sql = f"UPDATE {self._name} SET {settings} WHERE {self._key_column} = ?"
+        self._unit.change(sql, (*values.values(), self._key(row)))
+        for name, value in values.items():
+            setattr(row, name, value)
 
     @property
     def dirty(self) -> bool:

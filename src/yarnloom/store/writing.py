@@ -127,15 +127,19 @@ def log_command(
     )
 
 
+# What is ready of a run that is pausing or paused is in no lane.
+NOT_HELD = "run NOT IN (SELECT number FROM runs WHERE state IN ('pausing', 'paused'))"
+
 READY_BY_LANE = (
     "SELECT pool, priority, share, contract, count(*), min(run) FROM steps"
-    " WHERE state = 'ready' AND open IS NULL GROUP BY pool, priority, share, contract"
+    f" WHERE state = 'ready' AND open IS NULL AND {NOT_HELD}"
+    " GROUP BY pool, priority, share, contract"
 )
 
 NEXT_READY = (
     "SELECT id, run, rank FROM steps INDEXED BY steps_to_start"
     " WHERE state = 'ready' AND open IS NULL AND pool = ? AND priority = ? AND share = ?"
-    " AND contract = ? ORDER BY run, rank LIMIT ?"
+    " AND contract = ? {held} ORDER BY run, rank LIMIT ?"
 )
 
 FAILED_UNDER = (
@@ -155,10 +159,18 @@ def ready_by_lane(unit: Unit) -> list[tuple[str, int, str, str, int, int]]:
 
 
 def next_ready(
-    unit: Unit, pool: str, priority: int, share: str, contract: str, limit: int
+    unit: Unit, lane: tuple[str, int, str, str], limit: int, *, some_held: bool
 ) -> list[tuple[int, int, bytes]]:
-    """The first steps of a lane in plan order: id, run and rank."""
-    return unit.execute(NEXT_READY, (pool, priority, share, contract, limit))
+    """The first steps of a lane in plan order: id, run and rank.
+
+    Args:
+        unit: the transaction.
+        lane: pool, priority, share and contract.
+        limit: how many.
+        some_held: whether any runs are pausing or paused; theirs are passed over.
+    """
+    sql = NEXT_READY.format(held=f"AND {NOT_HELD}" if some_held else "")
+    return unit.execute(sql, (*lane, limit))
 
 
 # What an each goes through, and what it gives
@@ -178,13 +190,17 @@ def source(unit: Unit, part: int) -> str:
 
 def unfinished_eaches(unit: Unit) -> list[int]:
     """Eaches that have still items to make."""
-    found = unit.execute("SELECT id FROM parts WHERE unmade > 0 AND outcome IS NULL")
+    found = unit.execute(
+        "SELECT id FROM parts WHERE unmade > 0 AND outcome IS NULL"
+        " UNION SELECT id FROM parts WHERE again > 0 AND outcome IS NULL"
+    )
     return [part for (part,) in found]
 
 
 GATHERED = (
     "SELECT group_concat(coalesce(output, 'null'), ',') FROM"
-    " (SELECT output FROM parts WHERE parent = ? AND node = ? ORDER BY item)"
+    " (SELECT output FROM parts WHERE parent = ? AND node = ?"
+    " AND skip_reason IS NOT 'gone' ORDER BY item)"
 )
 GATHERED_DONE = (
     "SELECT group_concat(coalesce(output, 'null'), ',') FROM"
@@ -265,6 +281,7 @@ def next_held(unit: Unit, workflow: str) -> int | None:
     unit.flush()
     found = unit.execute(
         "SELECT number FROM runs WHERE workflow = ? AND entered = 0 AND ended_at IS NULL"
+        " AND state <> 'paused'"
         " ORDER BY priority DESC, number LIMIT 1",
         (workflow,),
     )
@@ -279,26 +296,36 @@ def runs_by_workflow(unit: Unit) -> list[tuple[str, int, int]]:
     )
 
 
-_LATE = "deadline_at IS NOT NULL AND ended_at IS NULL AND stop IS NULL"
+_LATE_RUN = (
+    "deadline_at IS NOT NULL AND ended_at IS NULL AND stop IS NULL AND paused_at IS NULL"
+)
+# A step that is to stop for a pause or drain can still be too late; one whose run is paused not.
+_LATE_STEP = (
+    "deadline_at IS NOT NULL AND ended_at IS NULL AND state <> 'paused'"
+    " AND (stop IS NULL OR stop IN ('pause', 'drain'))"
+    " AND run NOT IN (SELECT number FROM runs WHERE state = 'paused')"
+)
 
 
 def runs_past_deadline(unit: Unit, now: int) -> list[int]:
     """Runs that should have ended by now and were not told to stop."""
     unit.flush()
-    found = unit.execute(f"SELECT number FROM runs WHERE {_LATE} AND deadline_at <= ?", (now,))
+    sql = f"SELECT number FROM runs WHERE {_LATE_RUN} AND deadline_at <= ?"
+    found = unit.execute(sql, (now,))
     return [number for (number,) in found]
 
 
 def next_run_deadline(unit: Unit) -> int | None:
     """When the next run should have ended."""
-    return _least(unit, f"SELECT min(deadline_at) FROM runs WHERE {_LATE}")
+    return _least(unit, f"SELECT min(deadline_at) FROM runs WHERE {_LATE_RUN}")
 
 
 def steps_past_deadline(unit: Unit, now: int, limit: int) -> list[int]:
     """Steps that should have ended by now and were not told to stop."""
     unit.flush()
     found = unit.execute(
-        f"SELECT id FROM steps WHERE {_LATE} AND deadline_at <= ? ORDER BY deadline_at LIMIT ?",
+        f"SELECT id FROM steps WHERE {_LATE_STEP} AND deadline_at <= ?"
+        " ORDER BY deadline_at LIMIT ?",
         (now, limit),
     )
     return [step for (step,) in found]
@@ -306,22 +333,25 @@ def steps_past_deadline(unit: Unit, now: int, limit: int) -> list[int]:
 
 def next_step_deadline(unit: Unit) -> int | None:
     """When the next step should have ended."""
-    return _least(unit, f"SELECT min(deadline_at) FROM steps WHERE {_LATE}")
+    return _least(unit, f"SELECT min(deadline_at) FROM steps WHERE {_LATE_STEP}")
+
+
+_DUE = "due_at IS NOT NULL AND state <> 'paused'"
 
 
 def steps_due(unit: Unit, now: int, limit: int) -> list[int]:
-    """Steps whose back-off is over."""
+    """Steps whose back-off or rest is over."""
     unit.flush()
     found = unit.execute(
-        "SELECT id FROM steps WHERE due_at IS NOT NULL AND due_at <= ? ORDER BY due_at LIMIT ?",
+        f"SELECT id FROM steps WHERE {_DUE} AND due_at <= ? ORDER BY due_at LIMIT ?",
         (now, limit),
     )
     return [step for (step,) in found]
 
 
 def next_due(unit: Unit) -> int | None:
-    """When the next back-off is over."""
-    return _least(unit, "SELECT min(due_at) FROM steps WHERE due_at IS NOT NULL")
+    """When the next back-off or rest is over."""
+    return _least(unit, f"SELECT min(due_at) FROM steps WHERE {_DUE}")
 
 
 def _least(unit: Unit, sql: str) -> int | None:

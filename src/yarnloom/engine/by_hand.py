@@ -1,0 +1,284 @@
+"""What people decide about one step: pause, resume, cancel, retry, edit, skip, supply.
+
+What is decided of a step that has not begun is kept by its address, and met when it comes up.
+A step that failed has had consequences; to retry, skip or supply it in a run that goes on, it and
+what was not reached because of it are renewed, up to the first part around it that still goes on.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import HandleStep
+from yarnloom.engine.handing_out import post_stop
+from yarnloom.engine.pausing import hold_step, release_step
+from yarnloom.engine.pooling import refuse_unknown_pool
+from yarnloom.engine.preparing import with_inputs
+from yarnloom.engine.renewing import Renewal, has_ended
+from yarnloom.engine.states import (
+    RUN_ENDED,
+    STEP_ENDED,
+    PartState,
+    StepEvent,
+    StepState,
+    StopReason,
+)
+from yarnloom.engine.turn import ASLEEP, Turn
+from yarnloom.engine.viewing import present
+from yarnloom.engine.weaving import Weave
+from yarnloom.errors import Conflict, InvalidInput, Problem
+from yarnloom.plan import Node
+from yarnloom.plan.schemas import problems_of
+from yarnloom.store import PartRow, RunRow, StepRow, ledger
+from yarnloom.store import writing as store
+from yarnloom.values import encode
+
+FATES = {"skip", "cancel", "supply"}
+
+
+def handle_step(turn: Turn, command: HandleStep) -> dict[str, Any]:
+    """Do what someone decided about a step; the answer is its run.
+
+    Raises:
+        NotFound: there is no such run.
+        Conflict: not possible in the step's, or its run's, present state.
+        InvalidInput: an input or output does not fit the task; nothing is changed.
+    """
+    return _Hand(turn, command).do()
+
+
+class _Hand:
+    def __init__(self, turn: Turn, command: HandleStep) -> None:
+        self.turn = turn
+        self.command = command
+        self.run: RunRow = turn.run(command.run)
+        self.plan = turn.plan(self.run)
+        self.node: Node = self.plan.nodes[command.node]
+        self.facts = self.plan.tasks[self.node.task]
+        self.step: StepRow | None = None
+        if command.holder is not None:
+            self.step = turn.unit.steps.one(
+                "part = ? AND node = ?", command.holder, command.node
+            )
+
+    @property
+    def state(self) -> str:
+        return self.step.state if self.step else self._unborn_state()
+
+    def do(self) -> dict[str, Any]:
+        if self.run.state in RUN_ENDED and self.command.action != "edit":
+            hint = "; `mend` runs again what failed" if self.command.action == "retry" else ""
+            raise Conflict(
+                f"run {self.run.number} is {self.run.state}, so its steps are past "
+                f"{self.command.action}{hint}"
+            )
+        {
+            "pause": self.pause,
+            "resume": self.resume,
+            "cancel": self.cancel,
+            "retry": self.retry,
+            "edit": self.edit,
+            "skip": self.skip,
+            "supply": self.supply,
+        }[self.command.action]()
+        store.log_command(
+            self.turn.unit,
+            self.turn.now,
+            self.command.who,
+            self.command.action,
+            self.run.number,
+            self.command.reason,
+            step=self.command.address,
+            **self._detail(),
+        )
+        self.turn.changed.add(self.run.number)
+        return present(self.turn, self.run)
+
+    # Pause and resume
+
+    def pause(self) -> None:
+        if self.step is None or self.state == StepState.WAITING:
+            raise self._refused("has not begun; pause its run, or what comes before it")
+        if self.state in STEP_ENDED:
+            raise self._refused(f"is {self.state}")
+        if self.step.held is None:
+            hold_step(self.turn, self.step)
+
+    def resume(self) -> None:
+        if self.step is None or (self.step.held is None and self.state != StepState.PAUSED):
+            raise self._refused(f"is {self.state}, and not paused")
+        if self.step.held is None:
+            raise self._refused("is paused with its run; resume the run")
+        release_step(self.turn, self.step)
+
+    # Ends by hand
+
+    def cancel(self) -> None:
+        if self.state in STEP_ENDED:
+            raise self._refused(f"is {self.state}")
+        if self.step is not None and self.step.open is not None:
+            self._say_why_cancelled()
+            if self.step.stop != StopReason.CANCEL:
+                post_stop(self.turn, self.step, StopReason.CANCEL)
+            return
+        self._meet("cancel")
+
+    def skip(self) -> None:
+        self._refuse_running()
+        self._meet("skip")
+
+    def supply(self) -> None:
+        self._refuse_running()
+        output = encode(self.command.output, "the output")
+        if problems := problems_of(self.command.output, self.facts["output"]):
+            raise InvalidInput(
+                f"the output does not fit what task {self.node.task} returns; nothing was changed",
+                problems=[Problem(f"/output{one.where}", one.message) for one in problems],
+            )
+        self._meet("supply", output)
+
+    def _meet(self, fate: str, output: str | None = None) -> None:
+        """The step ends so: now if it has come up, else when it does."""
+        if self.state in (StepState.DONE, StepState.SKIPPED):
+            raise self._refused(f"is {self.state}")
+        step, over = self.step, self.state in (StepState.FAILED, StepState.CANCELLED)
+        place = self._place_to_begin_again() if over else None
+        self._keep(fate=fate, output=self.command.output if fate == "supply" else None)
+        if place is not None:
+            self._begin_again(*place)
+        elif step is not None and self.state != StepState.WAITING:
+            if fate == "cancel":
+                self._say_why_cancelled()
+            Weave(self.turn, self.run).end_by_hand(step, fate, output)
+
+    def _say_why_cancelled(self) -> None:
+        """What is told of the failure that its cancel is for the parts around it."""
+        assert self.step is not None
+        reason = f": {self.command.reason}" if self.command.reason else ""
+        error = {"type": "Cancelled", "message": f"cancelled by {self.command.who}{reason}"}
+        self.step.error = encode(error)
+        self.turn.unit.steps.touch(self.step)
+
+    # Again
+
+    def retry(self) -> None:
+        step = self.step
+        if step is not None and step.state in ASLEEP:
+            self.turn.move_step(step, StepEvent.RETRY)
+        elif self.state in (StepState.FAILED, StepState.CANCELLED):
+            place = self._place_to_begin_again()
+            self._keep(fate="")
+            self._begin_again(*place)
+        else:
+            raise self._refused(
+                f"is {self.state}; only one that failed, was cancelled, backs off or rests can be "
+                "tried again"
+            )
+
+    def _place_to_begin_again(self) -> tuple[PartRow, PartRow | None]:
+        """The first part around the step that goes on, and the outermost below it that ended."""
+        step = self.step
+        if step is None:
+            raise self._refused(f"never began: it is {self.state}; `mend` the run when it ended")
+        part: PartRow | None = self.turn.unit.parts.need(step.part)
+        top: PartRow | None = None
+        assert part is not None
+        while part.outcome is not None:
+            if not has_ended(part):
+                raise self._refused("is in a part whose follow-ups run; mend the run when it ended")
+            top = part
+            if part.parent is None:
+                raise self._refused("is in a run that is ending; mend it when it has ended")
+            part = self.turn.around(part)
+        if Weave(self.turn, self.run).is_barred(part):
+            raise self._refused("is in a part that was stopped; mend the run when it has ended")
+        return part, top
+
+    def _begin_again(self, part: PartRow, top: PartRow | None) -> None:
+        """Renew the step with what was not reached because of it, and let that begin."""
+        assert self.step is not None
+        self.run.renewed = 1
+        self.turn.unit.runs.touch(self.run)
+        Renewal(self.turn, self.run, only=self.step).in_live(part, top)
+        node = self.plan.nodes[top.node if top else self.step.node]
+        Weave(self.turn, self.run).go_on_with(node, part)
+
+    # Edit
+
+    def edit(self) -> None:
+        self._refuse_running()
+        command = self.command
+        self._refuse_unfit_inputs(command.inputs or {})
+        if command.pool:
+            refuse_unknown_pool(self.turn, command.pool)
+        if not command.inputs and command.pool is None and command.priority is None:
+            raise InvalidInput("nothing to edit: give inputs, pool or priority")
+        known = ledger.hand_of(self.turn.unit, self.run.number, command.address)
+        inputs = {**known.get("inputs", {}), **(command.inputs or {})}
+        self._keep(inputs=inputs, pool=command.pool, priority=command.priority)
+        step = self.step
+        if step is None or step.state in STEP_ENDED or step.state == StepState.WAITING:
+            return
+        free = self.turn.free_to_start(step)
+        lanes = self.turn.memory.lanes
+        if free:
+            lanes.remove(step.pool, step.priority, step.share, step.contract)
+        given = with_inputs(step.input, inputs)
+        if given != step.input:
+            step.saved = None  # what was saved belongs to other inputs
+        pool = step.pool if command.pool is None else command.pool
+        if command.priority is not None:
+            step.priority = command.priority
+        self.turn.unit.steps.touch(step)
+        self.turn.unit.steps.rewrite(step, input=given, pool=pool)
+        if free:
+            lanes.add(step.pool, step.priority, step.share, step.contract)
+
+    def _refuse_unfit_inputs(self, inputs: dict[str, Any]) -> None:
+        schema = self.facts["input"]
+        known = schema.get("properties", {})
+        problems = [
+            Problem(f"/inputs/{name}", f"the task has no such input; it has {', '.join(known)}")
+            for name in inputs
+            if name not in known
+        ]
+        for name in inputs.keys() & known.keys():
+            one = {**schema, "properties": {name: known[name]}, "required": [name]}
+            problems += [
+                Problem(f"/inputs{found.where}", found.message)
+                for found in problems_of({name: inputs[name]}, one)
+            ]
+        if problems:
+            raise InvalidInput(
+                f"the inputs do not fit task {self.node.task}; nothing was changed",
+                problems=problems,
+            )
+
+    # What they share
+
+    def _keep(self, **facts: Any) -> None:
+        """Keep what was decided, beside what was before."""
+        known = ledger.hand_of(self.turn.unit, self.run.number, self.command.address)
+        known |= {name: value for name, value in facts.items() if value is not None}
+        ledger.keep_hand(self.turn.unit, self.run.number, self.command.address, known)
+        self.run.hands = 1
+        self.turn.unit.runs.touch(self.run)
+
+    def _refuse_running(self) -> None:
+        if self.step is not None and self.step.open is not None:
+            raise self._refused("has an attempt in hand; cancel or pause it first")
+
+    def _refused(self, why: str) -> Conflict:
+        return Conflict(f"step {self.run.number}/{self.command.address} {why}", state=self.state)
+
+    def _unborn_state(self) -> str:
+        """The state of a step without a row: what became of what never began around it."""
+        if self.command.holder is None:
+            return StepState.WAITING
+        holder = self.turn.unit.parts.need(self.command.holder)
+        return holder.rest_state or StepState.WAITING
+
+    def _detail(self) -> dict[str, Any]:
+        command = self.command
+        given = {"inputs": command.inputs, "pool": command.pool, "priority": command.priority}
+        return {name: value for name, value in given.items() if value is not None}

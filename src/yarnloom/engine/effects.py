@@ -1,0 +1,151 @@
+"""The ledger: side effects that are begun and done, so that no attempt repeats them silently.
+
+`begun` is written before the effect and `done` after it. An entry that was begun by an attempt
+which has ended is unsure: whether it happened nobody here can know, and nothing repeats it until
+the task's own rule, or a person, says so.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import replace
+from typing import Any
+
+from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect
+from yarnloom.engine.turn import Turn
+from yarnloom.errors import Conflict, NotFound
+from yarnloom.store import AttemptRow, ledger
+from yarnloom.store import writing as store
+from yarnloom.store.ledger import Entry
+from yarnloom.values import decode, encode
+
+BEGUN, DONE = "begun", "done"
+
+
+def begin_effect(turn: Turn, command: BeginEffect) -> dict[str, Any]:
+    """Write down that a side effect begins, or say why it must not.
+
+    Raises:
+        Conflict: the attempt is not this worker's any more.
+    """
+    attempt = turn.unit.attempts.get(command.attempt)
+    if attempt is None or attempt.worker != command.worker or attempt.outcome is not None:
+        raise Conflict("the attempt was given up, so it begins nothing outside any more")
+    scope = _scope(turn, attempt, command.scope)
+    found = ledger.find_entry(turn.unit, attempt.run, scope, command.what)
+    token = found.token if found else _token(turn.service_id, attempt.run, scope, command.what)
+    if found is not None:
+        now = _standing(turn, found, command)
+        if now == DONE:
+            return {"now": DONE, "value": decode(found.value or "null"), "token": token}
+        if now == "same":
+            return {"now": "go", "token": token}  # sent again, because the answer was lost
+        if now == "busy" or not command.again:
+            return {"now": now, "token": token}
+    ledger.keep_entry(
+        turn.unit,
+        Entry(
+            attempt.run,
+            scope,
+            command.what,
+            BEGUN,
+            attempt.id,
+            command.call,
+            token,
+            None,
+            turn.now,
+            None,
+            None,
+        ),
+    )
+    turn.changed.add(attempt.run)
+    return {"now": "go", "token": token}
+
+
+def end_effect(turn: Turn, command: EndEffect) -> dict[str, Any]:
+    """Write down that a side effect was done, or did not happen.
+
+    Also an attempt that was given up may say so: it is the truth, unless somebody has decided
+    otherwise meanwhile.
+
+    Raises:
+        Conflict: the entry is not this attempt's any more.
+    """
+    attempt = turn.unit.attempts.get(command.attempt)
+    if attempt is None or attempt.worker != command.worker:
+        raise Conflict("this worker was never given that attempt")
+    scope = _scope(turn, attempt, command.scope)
+    found = ledger.find_entry(turn.unit, attempt.run, scope, command.what)
+    if found is None and not command.done:
+        return {}  # sent again
+    if found is None or found.attempt != attempt.id:
+        raise Conflict(f"{command.what!r} was decided otherwise meanwhile")
+    if not command.done:
+        ledger.drop_entry(turn.unit, attempt.run, scope, command.what)
+    elif found.state == BEGUN:
+        value = encode(command.value, f"what {command.what!r} gave")
+        done = replace(found, state=DONE, value=value, done_at=turn.now)
+        ledger.keep_entry(turn.unit, done)
+    turn.changed.add(attempt.run)
+    return {}
+
+
+def settle_effect(turn: Turn, command: SettleEffect) -> dict[str, Any]:
+    """Take somebody's word on whether an unsure side effect was done.
+
+    Raises:
+        NotFound: the ledger has no such entry.
+        Conflict: it is not unsure.
+    """
+    run = turn.run(command.run)
+    found = ledger.find_entry(turn.unit, run.number, command.scope, command.what)
+    if found is None:
+        where = f"{run.number}/{command.scope}" if command.scope else f"run {run.number}"
+        raise NotFound(f"the ledger of {where} has no {command.what!r}")
+    if found.state == DONE:
+        raise Conflict(f"{command.what!r} is done already; nobody doubts it")
+    if turn.unit.attempts.need(found.attempt).outcome is None:
+        raise Conflict(f"{command.what!r} is being done at this moment; it is not unsure")
+    if command.done:
+        value = encode(command.value, f"what {command.what!r} gave")
+        done = replace(found, state=DONE, value=value, done_at=turn.now, by=command.who)
+        ledger.keep_entry(turn.unit, done)
+    else:
+        ledger.drop_entry(turn.unit, run.number, command.scope, command.what)
+    store.log_command(
+        turn.unit,
+        turn.now,
+        command.who,
+        "settle",
+        run.number,
+        command.reason,
+        step=command.scope or None,
+        effect=command.what,
+        done=command.done,
+    )
+    turn.changed.add(run.number)
+    return {"effect": command.what, "state": DONE if command.done else "not done"}
+
+
+def _standing(turn: Turn, found: Entry, command: BeginEffect) -> str:
+    """How an entry stands for an attempt that wants to begin it."""
+    if found.state == DONE:
+        return DONE
+    if found.attempt == command.attempt:
+        return "same" if found.call == command.call else "unsure"
+    return "unsure" if turn.unit.attempts.need(found.attempt).outcome is not None else "busy"
+
+
+def _scope(turn: Turn, attempt: AttemptRow, scope: str) -> str:
+    """Whose entries an attempt uses: its step's, by address, or the whole run's."""
+    if scope == "run":
+        return ""
+    run = turn.run(attempt.run)
+    step = turn.unit.steps.need(attempt.step)
+    node = turn.plan(run).nodes[step.node]
+    return turn.address(run, node, turn.unit.parts.need(step.part)).partition("/")[2]
+
+
+def _token(service_id: str, run: int, scope: str, what: str) -> str:
+    text = f"{service_id}/{run}/{scope}/{what}"
+    return hashlib.blake2s(text.encode(), digest_size=16).hexdigest()

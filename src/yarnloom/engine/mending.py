@@ -1,0 +1,81 @@
+"""Mending an ended run: a new round of it, in which runs again what has to.
+
+Plan, params, what was decided by hand and the ledger stay. Attempt numbers go on; tries, the
+deadline and follow-ups begin anew.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.admitting import is_busy
+from yarnloom.engine.commands import MendRun
+from yarnloom.engine.memory import Misfit, task_of
+from yarnloom.engine.renewing import Renewal
+from yarnloom.engine.states import RUN_TABLE, RunEvent, next_state
+from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
+from yarnloom.engine.viewing import present
+from yarnloom.engine.weaving import Weave
+from yarnloom.errors import Conflict
+from yarnloom.store import holding
+from yarnloom.store import writing as store
+
+
+_OTHER: dict[Misfit | None, str] = {
+    Misfit.OTHER_TYPES: "its types do not fit",
+    Misfit.OTHER_CODE: "its code is pinned",
+}
+
+
+def mend_run(turn: Turn, command: MendRun) -> dict[str, Any]:
+    """Run again what failed, was cancelled or not reached, and what read its output.
+
+    Raises:
+        NotFound: there is no such run.
+        IllegalTransition: it has not ended.
+        Conflict: there is nothing to mend, no worker's code fits, or its workflow is busy.
+    """
+    run = turn.run(command.run)
+    next_state(RUN_TABLE, run.state, RunEvent.MEND, f"run {run.number}")
+    plan = turn.plan(run)
+    if is_busy(turn, plan):
+        raise Conflict(
+            f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend run "
+            f"{run.number} when there is room"
+        )
+    root = turn.unit.parts.one("run = ? AND parent IS NULL", run.number)
+    assert root is not None
+    _refuse_misfits(turn, holding.contracts_not_done(turn.unit, run.number))
+    if not Renewal(turn, run).part(root, set()):
+        raise Conflict(f"run {run.number} has nothing to mend: nothing in it failed or was missed")
+    turn.move_run(run, RunEvent.MEND)
+    run.renewed, run.entered = 1, 1
+    run.round += 1
+    run.stop = run.error = run.output = run.ended_at = run.started_at = None
+    run.cancels = 0
+    turn.memory.under_way[run.workflow] += 1
+    if plan.deadline is not None:
+        run.deadline_at = turn.now + round(plan.deadline * 1_000_000)
+        turn.remind(RUN_DEADLINE_DUE, run.deadline_at)
+    turn.unit.runs.touch(run)
+    store.log_command(
+        turn.unit, turn.now, command.who, "mend", run.number, command.reason, round=run.round
+    )
+    Weave(turn, run).begin_round(root)
+    return present(turn, run)
+
+
+def _refuse_misfits(turn: Turn, contracts: list[str]) -> None:
+    """Refuse to mend with code that does not fit any more, where workers have other."""
+    memory = turn.memory
+    bad = []
+    for contract in contracts:
+        having = [one for one in memory.workers.values() if task_of(contract) in one.tasks]
+        misfits = [one.misfit(contract, memory.contracts) for one in having]
+        if misfits and all(one in _OTHER for one in misfits):
+            bad.append(f"{task_of(contract)} ({_OTHER[misfits[0]]})")
+    if bad:
+        raise Conflict(
+            f"the workers have other code than this run's plan expects: {', '.join(bad)}. Start a "
+            "worker with code that fits, or start the workflow anew: `yarnloom rerun`"
+        )

@@ -1,0 +1,120 @@
+"""An each whose list is read again, after a mend: which items go on, which are new, which are gone.
+
+Items match by name, or by index where they have none. One with equal content keeps what it has
+done; one whose content changed runs again; one that vanished is skipped as `gone`.
+"""
+
+from __future__ import annotations
+
+from yarnloom.engine.items import ItemFault, item_of, read_source, slice_of
+from yarnloom.engine.agenda import Bar
+from yarnloom.engine.outcomes import end_part_that_waits, note_skip
+from yarnloom.engine.placing import add_item_that_waits, rank_of
+from yarnloom.engine.renewing import Renewal, has_ended, items_by_name
+from yarnloom.engine.states import PartState, SkipReason, StepState
+from yarnloom.engine.turn import Turn
+from yarnloom.plan import Node
+from yarnloom.store import PartRow, RunRow, holding
+from yarnloom.store import writing as store
+from yarnloom.values import decode
+
+GONE = Bar(StepState.SKIPPED, SkipReason.GONE)
+FAR = 0x7FFFFFFF
+"""Indexes from here down are where items stand that are being moved."""
+
+
+def next_that_waits(turn: Turn, each: PartRow) -> PartRow | None:
+    """The first item of an each that waits to run again."""
+    found = holding.items_that_wait(turn.unit, each.id, 1)
+    return turn.unit.parts.need(found[0]) if found else None
+
+
+def match_items(turn: Turn, run: RunRow, each: PartRow, node: Node, text: str | None) -> bool:
+    """Let the items of an each that was renewed fit its list as it is now.
+
+    Returns:
+        Whether the each has items from before; False if its list is to be read for the first time.
+
+    Raises:
+        ItemFault: the list cannot be read.
+    """
+    if not holding.has_source(turn.unit, each.id):
+        return False
+    if text is not None and text == store.source(turn.unit, each.id):
+        return True
+    _Match(turn, run, each, node).match(text)
+    return True
+
+
+class _Match:
+    def __init__(self, turn: Turn, run: RunRow, each: PartRow, node: Node) -> None:
+        self.turn = turn
+        self.run = run
+        self.each = each
+        self.node = node
+        self.do = turn.plan(run).nodes[node.children[0]]
+        self.renewal = Renewal(turn, run)
+
+    def match(self, text: str | None) -> None:
+        facts, each = self.node.each, self.each
+        assert facts is not None
+        if text is None or decode(text) is None:
+            raise ItemFault("over is null now, but was a list in an earlier round")
+        before = items_by_name(self.turn, each)
+        holding.drop_source(self.turn.unit, each.id)
+        count = read_source(self.turn, each, facts, text)
+        assert count is not None
+        values = slice_of(decode(text), facts, 0, count)
+        wanted = [item_of(value, facts) for value in values]
+        names = [str(index) if name is None else name for index, (_, name) in enumerate(wanted)]
+        gone = [key for name, (key, _) in before.items() if name not in set(names)]
+        # All are put aside first, so that none stands where another is to be.
+        for index, (key, _) in enumerate(before.values()):
+            self.move(key, FAR - index)
+        last_known = max((i for i, name in enumerate(names) if name in before), default=-1)
+        for index, ((value, name), shown) in enumerate(zip(wanted, names, strict=True)):
+            if shown in before:
+                key, old = before[shown]
+                self.move(key, index)
+                self.take(self.turn.unit.parts.need(key), value, changed=value != old)
+            elif index < last_known:
+                add_item_that_waits(self.turn, self.run, self.do, each, index, value, name)
+                each.again += 1
+        for index, key in enumerate(gone):
+            self.move(key, count + index)
+            self.end_as_gone(self.turn.unit.parts.need(key))
+        each.total = count + len(gone)
+        each.unmade = count - last_known - 1
+        self.turn.unit.parts.touch(each)
+
+    def move(self, key: int, index: int) -> None:
+        """Put an item at an index."""
+        part = self.turn.unit.parts.need(key)
+        if part.item != index:
+            rank = rank_of(self.each, index)
+            holding.move_item(self.turn.unit, self.run.number, key, part.rank, index, rank)
+
+    def take(self, item: PartRow, value: str, *, changed: bool) -> None:
+        """An item is in the list again."""
+        was_gone = item.skip_reason == SkipReason.GONE and has_ended(item)
+        if changed:
+            self.turn.unit.parts.rewrite(item, value=value)
+        if (changed or was_gone) and has_ended(item):
+            self.renewal.wholly(item)
+            self.each.again += 1
+        elif changed:
+            self.renewal.wholly(item)
+
+    def end_as_gone(self, item: PartRow) -> None:
+        """An item is not in the list any more: it is skipped, whatever it was."""
+        if has_ended(item):
+            self.turn.count_child(self.each.id, item.outcome or item.state, PartState.SKIPPED)
+        else:
+            self.each.again -= 1
+            self.each.skipped += 1
+            end_part_that_waits(self.turn, item, GONE)
+        item.state = item.outcome = PartState.SKIPPED
+        item.skip_reason = SkipReason.GONE
+        item.output, item.size = None, 0
+        note_skip(self.each, SkipReason.GONE)
+        self.turn.unit.parts.touch(item)
