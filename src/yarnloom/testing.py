@@ -159,6 +159,10 @@ class InlineService:
         """A step with its values and attempts."""
         return self._look(number, looking.step, address)
 
+    def place(self, number: int, address: str) -> dict[str, Any]:
+        """Where a step stands, for `HandleStep`."""
+        return self._look(number, looking.step_place, address)
+
     def _look(self, number: int, ask: Callable[..., dict[str, Any]], *args: Any) -> dict[str, Any]:
         def look(connection: Any) -> dict[str, Any]:
             row = reading.run(connection, number)

@@ -32,6 +32,8 @@ class Race:
         self.places = self.random.choice((1, 2, 50))
         self.held: dict[int, dict[str, Any]] = {}
         self.begun: set[int] = set()
+        self.parts = (plan, on_failure, on_end)
+        self.names = {function: name for name, function in maker.tasks.items()}
         self.naive = Naive(plan, PARAMS, on_failure, on_end)
         self.number = inline.start("random/w", PARAMS)
         tasks = {f"random/{name}": "hash" for name in maker.tasks}

@@ -57,9 +57,7 @@ class _Hand:
         self.facts = self.plan.tasks[self.node.task]
         self.step: StepRow | None = None
         if command.holder is not None:
-            self.step = turn.unit.steps.one(
-                "part = ? AND node = ?", command.holder, command.node
-            )
+            self.step = turn.unit.steps.one("part = ? AND node = ?", command.holder, command.node)
 
     @property
     def state(self) -> str:

@@ -13,7 +13,7 @@ from yarnloom.engine.placing import position_of
 from yarnloom.engine.states import StepState
 from yarnloom.engine.views import Tree, View, attempt_view, item_view, step_view
 from yarnloom.errors import NotFound, nearest
-from yarnloom.plan import Kind, Node, Plan, item_key, item_name, split_address
+from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.store import reading
 from yarnloom.values import decode
 
@@ -164,6 +164,29 @@ def place_of(connection: Connection, plan: Plan, number: int, address: str = "")
     return {"rank": rank, "item": inside}
 
 
+def step_place(connection: Connection, plan: Plan, number: int, address: str) -> View:
+    """Where a step stands, for `HandleStep`: its address as it is kept, node and holder.
+
+    Raises:
+        NotFound: the address leads to no step.
+    """
+    place = find(connection, plan, number, address.partition("#")[0])
+    _refuse_part(plan, number, address, place.node)
+    exists = place.holder is not None and place.unmade is None
+    return {
+        "address": address_in(plan, place.node, place.keys),
+        "node": place.node.index,
+        "holder": place.holder["id"] if exists and place.holder else None,
+    }
+
+
+def _refuse_part(plan: Plan, number: int, address: str, node: Node) -> None:
+    if node.kind is not Kind.STEP:
+        steps = [one.label for one in (plan.nodes[i] for i in node.children) if one.task]
+        hint = f"; steps in it: {', '.join(steps)}" if steps else ""
+        raise NotFound(f"{address!r} of run {number} is {node.kind.a_kind}, not a step{hint}")
+
+
 def rank_at(holder: View, node: Node) -> bytes:
     """Where a child of a part stands, or would."""
     rank: bytes = holder["rank"]
@@ -231,10 +254,7 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
     """
     place = find(connection, plan, number, address)
     node = place.node
-    if node.kind is not Kind.STEP:
-        steps = [one.label for one in (plan.nodes[i] for i in node.children) if one.task]
-        hint = f"; steps in it: {', '.join(steps)}" if steps else ""
-        raise NotFound(f"{address!r} of run {number} is {node.kind.a_kind}, not a step{hint}")
+    _refuse_part(plan, number, address, node)
     tree = _tree(connection, plan, number, place)
     view = {**tree.view(node), "address": f"{number}/{address.strip('/')}"}
     row = None

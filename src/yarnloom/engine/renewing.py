@@ -60,12 +60,15 @@ class Renewal:
         own = bool(_sources_of(node) & tainted)
         if _skipped(row) and row.skip_reason == SkipReason.ONLY_IF and not own and _empty(row):
             return False
-        renewed = own or row.fault is not None or self._rest_is_renewed(row)
+        allowed = _failures_allowed(row, node)
+        cut = _skipped(row) and row.skip_reason in CUT_SHORT
+        renewed = own or cut or row.fault is not None or self._rest_is_renewed(row)
         if node.kind is Kind.EACH:
             renewed |= self._items(row, node, tainted)
         else:
             renewed |= self.children(row, tainted)
         if renewed:
+            self.run.failures_allowed -= allowed
             self._reset(row, node)
             tainted.add(node.index)
         return renewed
@@ -160,6 +163,7 @@ class Renewal:
     def wholly(self, row: PartRow) -> None:
         """Renew a part with everything in it that has a row."""
         node = self.plan.nodes[row.node]
+        self.run.failures_allowed -= _failures_allowed(row, node)
         for step in self.turn.unit.steps.select("part = ? AND state <> 'waiting'", row.id):
             self.step(step)
         for part in self.turn.unit.parts.select("parent = ? AND state <> 'waiting'", row.id):
@@ -173,8 +177,9 @@ class Renewal:
 
     def _items(self, row: PartRow, node: Node, tainted: set[int]) -> bool:
         """Renew items of an each: those that did not end well, or all if they read what is."""
-        reads = self.reads_of(self.plan.nodes[node.children[0]])
-        states = _ENDED if reads & tainted else _ENDED[1:]
+        do = self.plan.nodes[node.children[0]]
+        look_at_done = bool(self.reads_of(do) & tainted) or self._allows_failures(do)
+        states = _ENDED if look_at_done else _ENDED[1:]
         marks = ", ".join("?" * len(states))
         renewed = False
         for item in self.turn.unit.parts.select(
@@ -186,6 +191,13 @@ class Renewal:
                 row.again += 1
                 renewed = True
         return renewed
+
+    def _allows_failures(self, node: Node) -> bool:
+        """Whether something in a part can have failed although the part is done."""
+        return any(
+            (child.each is not None and child.each.may_fail > 0) or self._allows_failures(child)
+            for child in (self.plan.nodes[index] for index in node.children)
+        )
 
     def reads_of(self, node: Node) -> frozenset[int]:
         """All nodes that are read in a part."""
@@ -205,9 +217,6 @@ class Renewal:
 
     def _reset(self, row: PartRow, node: Node) -> None:
         """Make a part wait to run again; its renewed children are not counted any more."""
-        if node.kind is Kind.EACH and row.outcome == PartState.DONE:
-            self.run.failures_allowed -= row.failed
-            self.turn.unit.runs.touch(self.run)
         if row.rest_state is not None:
             never_began = row.unmade if node.kind is Kind.EACH else self._without_row(row, node)
             counted = getattr(row, row.rest_state) - never_began
@@ -251,6 +260,12 @@ def _targets(node: Node) -> Iterator[int]:
     for source in (*node.inputs.values(), *rest):
         if isinstance(source, FromOutput | FromFailures):
             yield source.node
+
+
+def _failures_allowed(row: PartRow, node: Node) -> int:
+    """How many failures of an each's items its run counts as allowed."""
+    done = node.kind is Kind.EACH and row.outcome == PartState.DONE
+    return row.failed + row.cancelled if done else 0
 
 
 def _skipped(row: PartRow) -> bool:

@@ -168,6 +168,8 @@ class Turn:
         run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
         if run.state in RUN_ENDED:
             run.ended_at = self.now
+            run.paused_at = None
+            self.memory.paused.discard(run.number)
             self.ended.add(run.number)
             counted = self.memory.under_way if run.entered else self.memory.held
             counted[run.workflow] -= 1

@@ -352,7 +352,11 @@ class Weave:
         assert node.each is not None
         limits = window(self.turn, node.each)
         awake = part.begun - limits.passes_over * part.asleep
-        if (part.unmade or part.again) and awake <= limits.refill_at and part.id not in self.filling:
+        if (
+            (part.unmade or part.again)
+            and awake <= limits.refill_at
+            and part.id not in self.filling
+        ):
             self.filling.add(part.id)
             self.agenda.append(Items(part, limits.size))
 

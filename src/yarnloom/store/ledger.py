@@ -52,9 +52,7 @@ def keep_entry(unit: Unit, entry: Entry) -> None:
 
 def drop_entry(unit: Unit, run: int, scope: str, what: str) -> None:
     """Forget a side effect: it did not happen."""
-    unit.change(
-        "DELETE FROM ledger WHERE run = ? AND scope = ? AND what = ?", (run, scope, what)
-    )
+    unit.change("DELETE FROM ledger WHERE run = ? AND scope = ? AND what = ?", (run, scope, what))
 
 
 def hand_of(unit: Unit, run: int, address: str) -> dict[str, Any]:
@@ -67,6 +65,4 @@ def hand_of(unit: Unit, run: int, address: str) -> dict[str, Any]:
 def keep_hand(unit: Unit, run: int, address: str, facts: dict[str, Any]) -> None:
     """Keep what people decided about a step."""
     unit.flush()
-    unit.change(
-        "INSERT OR REPLACE INTO hands VALUES (?, ?, ?)", (run, address, json.dumps(facts))
-    )
+    unit.change("INSERT OR REPLACE INTO hands VALUES (?, ?, ?)", (run, address, json.dumps(facts)))

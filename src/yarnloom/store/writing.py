@@ -296,9 +296,7 @@ def runs_by_workflow(unit: Unit) -> list[tuple[str, int, int]]:
     )
 
 
-_LATE_RUN = (
-    "deadline_at IS NOT NULL AND ended_at IS NULL AND stop IS NULL AND paused_at IS NULL"
-)
+_LATE_RUN = "deadline_at IS NOT NULL AND ended_at IS NULL AND stop IS NULL AND paused_at IS NULL"
 # A step that is to stop for a pause or drain can still be too late; one whose run is paused not.
 _LATE_STEP = (
     "deadline_at IS NOT NULL AND ended_at IS NULL AND state <> 'paused'"
