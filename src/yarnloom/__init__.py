@@ -7,10 +7,11 @@ from yarnloom.version import VERSION
 
 if TYPE_CHECKING:
     from yarnloom.client import AsyncClient, AsyncRun, Client, Run
-    from yarnloom.context import StepContext
-    from yarnloom.errors import GiveUp, TryLater, YarnloomError
+    from yarnloom.context import AsyncStepContext, StepContext
+    from yarnloom.errors import GiveUp, NotDone, TryLater, UnsureEffect, YarnloomError
     from yarnloom.faults import FailedItem, FailedStep, Failure, Fault
     from yarnloom.loom import Loom
+    from yarnloom.secrets import Secret
     from yarnloom.plan import (
         Part,
         Rate,
@@ -32,6 +33,7 @@ __version__ = VERSION
 __all__ = [
     "AsyncClient",
     "AsyncRun",
+    "AsyncStepContext",
     "Client",
     "FailedItem",
     "FailedStep",
@@ -39,12 +41,15 @@ __all__ = [
     "Fault",
     "GiveUp",
     "Loom",
+    "NotDone",
     "Part",
     "Rate",
     "Retry",
     "Run",
+    "Secret",
     "StepContext",
     "TryLater",
+    "UnsureEffect",
     "YarnloomError",
     "each",
     "failure",
@@ -61,10 +66,11 @@ __all__ = [
 # Loaded at first use: a command, a client and a process that runs tasks need different ones.
 _ROOMS = {
     "client": {"AsyncClient", "AsyncRun", "Client", "Run"},
-    "context": {"StepContext"},
-    "errors": {"GiveUp", "TryLater", "YarnloomError"},
+    "context": {"AsyncStepContext", "StepContext"},
+    "errors": {"GiveUp", "NotDone", "TryLater", "UnsureEffect", "YarnloomError"},
     "faults": {"FailedItem", "FailedStep", "Failure", "Fault"},
     "loom": {"Loom"},
+    "secrets": {"Secret"},
 }
 
 

@@ -2,15 +2,76 @@
 
 from __future__ import annotations
 
+import hashlib
+import inspect
+import itertools
 import logging
-from collections.abc import Callable
-from typing import Any
+import time
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Sequence
+from typing import Any, Protocol, TypeVar
 
-from yarnloom.errors import Stopped
+from yarnloom.errors import CallAgain, NotDone, TryLater, UnsureEffect
+from yarnloom.tracking import Ledge, Loops, stopped
+from yarnloom.units import Duration, seconds
+from yarnloom.values import encode
+
+T = TypeVar("T")
+
+SHOW_SECONDS = 0.1
+UNSURE = ("fail", "again")
+
+IfUnsure = str | Callable[[str], bool]
 
 
-def _never() -> str | None:
-    return None
+class Line(Protocol):
+    """How a context reaches whoever runs the attempt."""
+
+    def stop_asked(self) -> str | None:
+        """Why the attempt is told to stop, or None."""
+
+    def saved(self, changed: dict[str, Any]) -> None:
+        """Parts of the step's record have changed."""
+
+    def publish(self, value: Any) -> None:
+        """Something for whoever watches."""
+
+    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+        """Ask the service something, and wait for its answer."""
+
+    async def ask_later(self, question: dict[str, Any]) -> dict[str, Any]:
+        """The same in an `async def` task."""
+
+
+class OwnLine:
+    """The line of a context that a unit test makes: nobody is at the other end."""
+
+    def __init__(self) -> None:
+        self.published: list[Any] = []
+        self._done: dict[str, Any] = {}
+
+    def stop_asked(self) -> str | None:
+        """Nobody asks it to stop."""
+        return None
+
+    def saved(self, changed: dict[str, Any]) -> None:
+        """Nothing is kept."""
+
+    def publish(self, value: Any) -> None:
+        """Keep it for the test."""
+        self.published.append(value)
+
+    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+        """A ledger in memory."""
+        what = question.get("what", "")
+        if question["kind"] == "end_effect" and question["done"]:
+            self._done[what] = question["value"]
+        if question["kind"] == "begin_effect" and what in self._done:
+            return {"now": "done", "value": self._done[what], "token": _token_of(what)}
+        return {"now": "go", "token": _token_of(what)}
+
+    async def ask_later(self, question: dict[str, Any]) -> dict[str, Any]:
+        """A ledger in memory."""
+        return self.ask(question)
 
 
 class StepContext:
@@ -34,30 +95,42 @@ class StepContext:
         attempt: int = 1,
         tries: int = 1,
         token: str = "test-token",
-        stop: Callable[[], str | None] = _never,
+        saved: dict[str, Any] | None = None,
+        line: Line | None = None,
     ) -> None:
         self.address = address
         self.attempt = attempt
         self.tries = tries
         self.token = token
         self.log = logging.getLogger("yarnloom.step")
-        self._stop = stop
+        self._line: Line = line or OwnLine()
+        self._ledge = Ledge(saved)
+        self._loops = Loops(self._ledge)
+        self._calls = itertools.count(1)
+        self._shown_at = 0.0
+        self._restored = self._ledge.kept
 
     @classmethod
-    def for_work(cls, work: dict[str, Any], stop: Callable[[], str | None]) -> StepContext:
+    def for_work(cls, work: dict[str, Any], line: Line) -> StepContext:
         """The context of an attempt, from the message that hands it out."""
         return cls(
             address=work["address"],
             attempt=work["number"],
             tries=work["tries"],
             token=work["token"],
-            stop=stop,
+            saved=work.get("saved"),
+            line=line,
         )
+
+    # Stopping
 
     @property
     def stop_asked(self) -> str | None:
-        """Why the step is told to stop (`"cancel"`), or None. Cheap enough for a tight loop."""
-        return self._stop()
+        """Why the step is told to stop, or None. Cheap enough for a tight loop.
+
+        One of `"pause"`, `"cancel"`, `"timeout"`, `"deadline"` and `"drain"`.
+        """
+        return self._line.stop_asked()
 
     def check(self) -> None:
         """Leave the task here if it is told to stop.
@@ -66,4 +139,322 @@ class StepContext:
             Stopped: it is; let it pass through.
         """
         if why := self.stop_asked:
-            raise Stopped(f"told to stop: {why}")
+            raise stopped(why, self._ledge)
+
+    # How far it is
+
+    def progress(
+        self, done: float | None = None, total: float | None = None, note: str | None = None
+    ) -> None:
+        """Say how far the step is; what is not given stays as it was.
+
+        Args:
+            done: how much is done, in any unit.
+            total: how much there is in all.
+            note: what it is doing, in a few words.
+        """
+        before = (self._ledge.progress or {}).get("done")
+        self._ledge.show(before if done is None else done, total, note)
+        self._show()
+
+    def count(self, added: int = 1, skipped: int = 0) -> None:
+        """Count what came of an item. What an item counted that is repeated is not counted twice.
+
+        Counts belong to the place that is saved with them: in a loop over `track` to the items
+        that it has finished, else to the last `checkpoint`.
+        """
+        self._ledge.pending["added"] += added
+        self._ledge.pending["skipped"] += skipped
+        self._show()
+
+    def _show(self) -> None:
+        now = time.monotonic()
+        if now - self._shown_at >= SHOW_SECONDS:
+            self._shown_at = now
+            self._line.saved(self._ledge.moved())
+
+    # Going on after a stop
+
+    @property
+    def restored(self) -> Any:
+        """What an attempt before this one gave to `checkpoint` last; None if none did."""
+        return self._restored
+
+    @property
+    def carried(self) -> Any:
+        """What an attempt before this one gave to `call_again`; None at first."""
+        return self._ledge.carried
+
+    def checkpoint(self, value: Any) -> None:
+        """Save where the step is, as JSON, and leave the task here if it is told to stop.
+
+        Raises:
+            Stopped: it is told to; the next attempt finds the value in `restored`.
+            ValueRefused: the value is not JSON, or too large.
+        """
+        encode(value, "what was given to checkpoint")
+        self._ledge.kept = value
+        self._ledge.commit()
+        self._line.saved(self._ledge.record())
+        self.check()
+
+    def track(
+        self,
+        iterable: Iterable[T],
+        *,
+        total: int | None = None,
+        every: int | None = None,
+        note: str = "",
+        name: str = "",
+        resume: bool = True,
+    ) -> Iterator[T]:
+        """Go through items with progress, leave the loop when told to stop, and go on there.
+
+        An item is finished when the loop asks for the next. The next attempt goes on behind the
+        last finished one. Nothing is repeated but after the loss of the worker: then what was
+        finished in the last half second, or with `every` at most so many items.
+
+        Args:
+            iterable: a list or other sequence, or anything that can be gone through again in the
+                same order.
+            total: how many there are, where that cannot be told from the iterable.
+            every: save after so many items, and wait until that is durable.
+            note: what the loop does, in a few words.
+            name: tells several loops of a task apart.
+            resume: False begins anew with each attempt.
+
+        Raises:
+            TypeError: a set, or with `resume` an iterator that can be gone through once.
+            ValueError: it is within another, or has another's name.
+            ValueRefused: the items are not those of the attempt before.
+            Stopped: the step is told to stop; let it pass through.
+        """
+        for item, due in self._walk(iterable, total, every, note, name, resume=resume):
+            if due:
+                self._line.ask({"kind": "save", "saved": self._ledge.moved()})
+            else:
+                yield item
+
+    def _walk(
+        self,
+        iterable: Iterable[T],
+        total: int | None,
+        every: int | None,
+        note: str,
+        name: str,
+        *,
+        resume: bool,
+    ) -> Iterator[tuple[T, bool]]:
+        """The items, each with False; and with True what is to be saved before going on."""
+        if every is not None and every < 1:
+            raise ValueError(f"every is {every}; expected at least 1")
+        loops = self._loops
+        items, at, total = loops.begin(iterable, total, note, name, resume=resume)
+        by_position = isinstance(iterable, Sequence)
+        self._line.saved(self._ledge.moved())
+        since_saved = 0
+        try:
+            for item in items:
+                self.check()
+                yield item, False
+                at += 1
+                self._ledge.show(at, total, None)
+                loops.finished(name, at, item, by_position=by_position)
+                self._line.saved(self._ledge.moved())
+                since_saved += 1
+                if every is not None and since_saved >= every:
+                    since_saved = 0
+                    yield item, True
+        finally:
+            loops.end()
+
+    def call_again(self, after: Duration, carry: Any = None) -> None:
+        """End this attempt, and have the task called again later; meanwhile it holds nothing.
+
+        Tries begin anew then, and a timeout is for each attempt alone.
+
+        Args:
+            after: how long to wait: seconds as a number, or text as `"30s"`, `"5m"`.
+            carry: JSON that the next attempt finds in `carried`.
+
+        Raises:
+            CallAgain: always; let it pass through.
+        """
+        wait = seconds(after)
+        encode(carry, "what was given to call_again")
+        self._ledge.carried = carry
+        self._ledge.commit()
+        raise CallAgain(wait)
+
+    # To the outside
+
+    def publish(self, value: Any) -> None:
+        """Send text or JSON to whoever watches the run, at once.
+
+        Raises:
+            ValueRefused: it is not JSON, or too large.
+        """
+        encode(value, "what was published")
+        self._line.publish(value)
+
+    def once(
+        self,
+        what: str,
+        do: Callable[..., T],
+        *,
+        if_unsure: IfUnsure = "fail",
+        scope: str = "step",
+    ) -> T:
+        """Do something outside that must not happen again, whatever is retried, resumed or mended.
+
+        That it begins is kept before, and what it gave after. Where an attempt ended between the
+        two nobody here can know whether it happened: it is unsure. Exactly once is promised only
+        for what answers to the token.
+
+        Args:
+            what: names it within the step, such as `"mail harbour-7"`.
+            do: does it, and returns JSON. It may take one argument, the token: text that is the
+                same over all attempts, for an outside that knows idempotency keys. Where it knows
+                that nothing happened, it raises `NotDone`.
+            if_unsure: `"fail"` raises; `"again"` does it again; a function is given the token,
+                asks the outside, and says whether it was done.
+            scope: `"run"` has one entry for all steps of the run that use the same `what`.
+
+        Raises:
+            UnsureEffect: it is unsure; the step fails without more tries until someone decides.
+            TryLater: another step of the run is at it at this moment.
+        """
+        begin = self._begin_question(what, if_unsure, scope)
+        answer = self._line.ask(begin)
+        if answer["now"] == "unsure" and callable(if_unsure):
+            was_done = _yes_or_no(if_unsure(answer["token"]))
+            answer = self._line.ask(self._again(begin))
+            if was_done:
+                self._line.ask(_end_question(begin, done=True))
+                return None  # type: ignore[return-value]
+        if answer["now"] != "go":
+            return self._known(what, answer)  # type: ignore[no-any-return]
+        try:
+            value = do(answer["token"]) if _takes_token(do) else do()
+        except NotDone:
+            self._line.ask(_end_question(begin, done=False))
+            raise
+        self._line.ask(_end_question(begin, done=True, value=value))
+        return value
+
+    def _begin_question(self, what: str, if_unsure: IfUnsure, scope: str) -> dict[str, Any]:
+        if not what or len(what) > 200:
+            raise ValueError(f"what is {what!r:.60}; expected 1 to 200 letters")
+        if scope not in ("step", "run"):
+            raise ValueError(f"scope is {scope!r}; expected 'step' or 'run'")
+        if not callable(if_unsure) and if_unsure not in UNSURE:
+            raise ValueError(f"if_unsure is {if_unsure!r}; expected 'fail', 'again' or a function")
+        call, again = next(self._calls), if_unsure == "again"
+        question = {"kind": "begin_effect", "what": what, "scope": scope}
+        return {**question, "call": call, "again": again}
+
+    def _again(self, begin: dict[str, Any]) -> dict[str, Any]:
+        """Take over what was unsure, now that the outside was asked."""
+        return {**begin, "again": True, "call": next(self._calls)}
+
+    def _known(self, what: str, answer: dict[str, Any]) -> Any:
+        match answer["now"]:
+            case "done":
+                return answer["value"]
+            case "busy":
+                raise TryLater(1.0, f"another step of the run is at {what!r} at this moment")
+        run, _, address = self.address.partition("/")
+        raise UnsureEffect(
+            f"whether {what!r} was done is unsure: an attempt ended in the middle of it. Find out, "
+            f"and say so: `yarnloom settle {run}/{address} {what!r} --done` or `--not-done`, "
+            "then mend or retry"
+        )
+
+    def record(self, *, done: bool) -> dict[str, Any]:
+        """The step's record as it stands at the attempt's end; for whoever runs it."""
+        if done:
+            self._ledge.commit()
+        else:
+            self._ledge.pending = {"added": 0, "skipped": 0}
+        return self._ledge.record()
+
+
+class AsyncStepContext(StepContext):
+    """The context of an `async def` task: what waits for the service is awaited.
+
+    As `StepContext`, but for `once`, and `track` with `every`, which is for `async for`.
+    """
+
+    async def once(  # type: ignore[override]
+        self,
+        what: str,
+        do: Callable[..., Any],
+        *,
+        if_unsure: IfUnsure = "fail",
+        scope: str = "step",
+    ) -> Any:
+        """As `StepContext.once`; `do` and a function for `if_unsure` may be coroutine functions."""
+        begin = self._begin_question(what, if_unsure, scope)
+        answer = await self._line.ask_later(begin)
+        if answer["now"] == "unsure" and callable(if_unsure):
+            was_done = _yes_or_no(await _settled(if_unsure(answer["token"])))
+            answer = await self._line.ask_later(self._again(begin))
+            if was_done:
+                await self._line.ask_later(_end_question(begin, done=True))
+                return None
+        if answer["now"] != "go":
+            return self._known(what, answer)
+        try:
+            value = await _settled(do(answer["token"]) if _takes_token(do) else do())
+        except NotDone:
+            await self._line.ask_later(_end_question(begin, done=False))
+            raise
+        await self._line.ask_later(_end_question(begin, done=True, value=value))
+        return value
+
+    async def track_each(
+        self,
+        iterable: Iterable[T],
+        *,
+        total: int | None = None,
+        every: int | None = None,
+        note: str = "",
+        name: str = "",
+        resume: bool = True,
+    ) -> AsyncIterator[T]:
+        """As `track`, for `async for`: where it saves with `every`, others run meanwhile."""
+        for item, due in self._walk(iterable, total, every, note, name, resume=resume):
+            if due:
+                await self._line.ask_later({"kind": "save", "saved": self._ledge.moved()})
+            else:
+                yield item
+
+
+def _yes_or_no(done: Any) -> bool:
+    if not isinstance(done, bool):
+        raise TypeError(f"if_unsure returned {done!r:.60}; expected True (it was done) or False")
+    return done
+
+
+async def _settled(value: Any) -> Any:
+    return await value if hasattr(value, "__await__") else value
+
+
+def _end_question(begin: dict[str, Any], *, done: bool, value: Any = None) -> dict[str, Any]:
+    question = {"kind": "end_effect", "what": begin["what"], "scope": begin["scope"]}
+    if done:
+        encode(value, f"what {begin['what']!r} gave")
+    return {**question, "done": done, "value": value}
+
+
+def _takes_token(do: Callable[..., Any]) -> bool:
+    """Whether a function can be given the token."""
+    try:
+        inspect.signature(do).bind("token")
+    except (TypeError, ValueError):
+        return False
+    return True
+
+
+def _token_of(what: str) -> str:
+    return hashlib.blake2s(what.encode(), digest_size=16).hexdigest()

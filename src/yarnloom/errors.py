@@ -26,7 +26,10 @@ YarnloomError
 │   └── RunCancelled
 ├── WaitTimeout             the run has not ended yet
 ├── Stopped                 raised inside a task by `ctx.check()` when it is told to stop
+├── CallAgain               raised inside a task by `ctx.call_again()`
+├── NotDone                 raise it inside `ctx.once()` where the effect did not happen
 ├── GiveUp                  raise it inside a task to fail without more attempts
+│   └── UnsureEffect        raised by `ctx.once()` where nobody knows whether it happened
 └── TryLater                raise it inside a task to choose when it is tried again
 
 A message says what was found, what was expected, and what to do next.
@@ -223,10 +226,36 @@ class Stopped(YarnloomError):
     code = "stopped"
 
 
+class CallAgain(YarnloomError):
+    """Raised inside a task by `ctx.call_again()`; let it pass through.
+
+    Args:
+        after: seconds after which the task is called again.
+    """
+
+    code = "call-again"
+
+    def __init__(self, after: float) -> None:
+        self.after = after
+        super().__init__(f"to be called again after {duration_text(after)}")
+
+
+class NotDone(YarnloomError):
+    """Raise it in what is given to `ctx.once()` where it is certain that nothing happened."""
+
+    code = "not-done"
+
+
 class GiveUp(YarnloomError):
     """Raise it inside a task to fail the step without more attempts."""
 
     code = "give-up"
+
+
+class UnsureEffect(GiveUp):
+    """Whether something outside was done is unsure, so `ctx.once()` does not repeat it."""
+
+    code = "unsure-effect"
 
 
 class TryLater(YarnloomError):

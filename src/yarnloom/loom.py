@@ -14,7 +14,7 @@ from pydantic import BaseModel, ConfigDict, PydanticSchemaGenerationError, TypeA
 from pydantic.errors import PydanticInvalidForJsonSchema, PydanticUndefinedAnnotation
 from typing_extensions import TypedDict, Unpack
 
-from yarnloom.context import StepContext
+from yarnloom.context import AsyncStepContext, StepContext
 from yarnloom.errors import LoomError, PlanError, Problem, nearest
 from yarnloom.plan import (
     NAME,
@@ -93,7 +93,15 @@ class Task:
     @functools.cached_property
     def context_input(self) -> str | None:
         """Name of the argument that gets the step's context, if there is one."""
-        return next((name for name, hint in self._hints.items() if hint is StepContext), None)
+        kinds = (StepContext, AsyncStepContext)
+        return next((name for name, hint in self._hints.items() if hint in kinds), None)
+
+    @property
+    def context_type(self) -> type[StepContext]:
+        """The class of the step's context that it gets."""
+        name = self.context_input
+        kind: type[StepContext] = self._hints[name] if name else StepContext
+        return kind
 
     @functools.cached_property
     def inputs(self) -> TypeAdapter[dict[str, Any]]:

@@ -20,10 +20,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yarnloom.context import StepContext
+from yarnloom.context import OwnLine
 from yarnloom.engine import (
     Ask,
+    BeginEffect,
     Command,
+    EndEffect,
     Engine,
     ListPools,
     Moment,
@@ -175,7 +177,7 @@ class InlineService:
     def work(self, loom: Loom) -> None:
         """Run everything that is ready, and what becomes ready by it, to the end.
 
-        Where nothing but back-offs is left, the clock moves to the end of the next.
+        Where nothing but back-offs and rests is left, the clock moves to the end of the next.
         """
         tasks = loom.served
         hashes = {name: task.code_hash for name, task in tasks.items()}
@@ -192,8 +194,10 @@ class InlineService:
     def _work_off(self, tasks: dict[str, Task], messages: list[dict[str, Any]]) -> None:
         while messages:
             work = messages.pop(0)
-            context = StepContext.for_work(work, lambda: None)
-            called: Called = call_task(tasks[work["task"]], work["input"], context)
+            task = tasks[work["task"]]
+            line = InlineLine(self, work["attempt"])
+            context = task.context_type.for_work(work, line)
+            called: Called = call_task(task, work["input"], context).told(None)
             self.clock.advance(0.001)
             item = ReportItem(
                 work["attempt"],
@@ -202,9 +206,29 @@ class InlineService:
                 called.error,
                 begun_ago=0.001 if called.begun else None,
                 after=called.after,
+                saved=context.record(done=called.outcome == "done") or None,
             )
             reported: Reported = self.do(Report(WORKER, (item,), (work["serial"],)))
             messages += reported.messages
+
+
+class InlineLine(OwnLine):
+    """How a context reaches an engine in the same process; nobody tells it to stop."""
+
+    def __init__(self, service: InlineService, attempt: int) -> None:
+        super().__init__()
+        self._service = service
+        self._attempt = attempt
+
+    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+        """Ask the engine."""
+        kinds = {"begin_effect": BeginEffect, "end_effect": EndEffect}
+        facts = {name: value for name, value in question.items() if name != "kind"}
+        if question["kind"] not in kinds:
+            return {}
+        command = kinds[question["kind"]](WORKER, self._attempt, **facts)
+        found: dict[str, Any] = self._service.do(command)
+        return found
 
 
 @dataclass(frozen=True, slots=True)

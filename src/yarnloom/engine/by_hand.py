@@ -10,6 +10,7 @@ from __future__ import annotations
 from typing import Any
 
 from yarnloom.engine.commands import HandleStep
+from yarnloom.engine.effects import text_of_value
 from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.pausing import hold_step, release_step
 from yarnloom.engine.pooling import refuse_unknown_pool
@@ -18,7 +19,6 @@ from yarnloom.engine.renewing import Renewal, has_ended
 from yarnloom.engine.states import (
     RUN_ENDED,
     STEP_ENDED,
-    PartState,
     StepEvent,
     StepState,
     StopReason,
@@ -28,7 +28,7 @@ from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.plan import Node
-from yarnloom.plan.schemas import problems_of
+from yarnloom.plan.schemas import problems_of, seal
 from yarnloom.store import PartRow, RunRow, StepRow, ledger
 from yarnloom.store import writing as store
 from yarnloom.values import encode
@@ -127,7 +127,7 @@ class _Hand:
 
     def supply(self) -> None:
         self._refuse_running()
-        output = encode(self.command.output, "the output")
+        output = text_of_value(self.command.output, "the output")
         if problems := problems_of(self.command.output, self.facts["output"]):
             raise InvalidInput(
                 f"the output does not fit what task {self.node.task} returns; nothing was changed",
@@ -212,7 +212,8 @@ class _Hand:
         if not command.inputs and command.pool is None and command.priority is None:
             raise InvalidInput("nothing to edit: give inputs, pool or priority")
         known = ledger.hand_of(self.turn.unit, self.run.number, command.address)
-        inputs = {**known.get("inputs", {}), **(command.inputs or {})}
+        given = seal(command.inputs or {}, self.facts["input"], self.turn.vault.seal)
+        inputs = {**known.get("inputs", {}), **given}
         self._keep(inputs=inputs, pool=command.pool, priority=command.priority)
         step = self.step
         if step is None or step.state in STEP_ENDED or step.state == StepState.WAITING:
@@ -221,14 +222,14 @@ class _Hand:
         lanes = self.turn.memory.lanes
         if free:
             lanes.remove(step.pool, step.priority, step.share, step.contract)
-        given = with_inputs(step.input, inputs)
-        if given != step.input:
+        text = with_inputs(step.input, inputs)
+        if text != step.input:
             step.saved = None  # what was saved belongs to other inputs
         pool = step.pool if command.pool is None else command.pool
         if command.priority is not None:
             step.priority = command.priority
         self.turn.unit.steps.touch(step)
-        self.turn.unit.steps.rewrite(step, input=given, pool=pool)
+        self.turn.unit.steps.rewrite(step, input=text, pool=pool)
         if free:
             lanes.add(step.pool, step.priority, step.share, step.contract)
 
@@ -278,5 +279,6 @@ class _Hand:
 
     def _detail(self) -> dict[str, Any]:
         command = self.command
-        given = {"inputs": command.inputs, "pool": command.pool, "priority": command.priority}
+        inputs = command.inputs and seal(command.inputs, self.facts["input"], self.turn.vault.seal)
+        given = {"inputs": inputs, "pool": command.pool, "priority": command.priority}
         return {name: value for name, value in given.items() if value is not None}

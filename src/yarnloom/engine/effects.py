@@ -13,7 +13,7 @@ from typing import Any
 
 from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect
 from yarnloom.engine.turn import Turn
-from yarnloom.errors import Conflict, NotFound
+from yarnloom.errors import Conflict, InvalidInput, NotFound, ValueRefused
 from yarnloom.store import AttemptRow, ledger
 from yarnloom.store import writing as store
 from yarnloom.store.ledger import Entry
@@ -83,7 +83,7 @@ def end_effect(turn: Turn, command: EndEffect) -> dict[str, Any]:
     if not command.done:
         ledger.drop_entry(turn.unit, attempt.run, scope, command.what)
     elif found.state == BEGUN:
-        value = encode(command.value, f"what {command.what!r} gave")
+        value = text_of_value(command.value, f"what {command.what!r} gave")
         done = replace(found, state=DONE, value=value, done_at=turn.now)
         ledger.keep_entry(turn.unit, done)
     turn.changed.add(attempt.run)
@@ -107,7 +107,7 @@ def settle_effect(turn: Turn, command: SettleEffect) -> dict[str, Any]:
     if turn.unit.attempts.need(found.attempt).outcome is None:
         raise Conflict(f"{command.what!r} is being done at this moment; it is not unsure")
     if command.done:
-        value = encode(command.value, f"what {command.what!r} gave")
+        value = text_of_value(command.value, f"what {command.what!r} gave")
         done = replace(found, state=DONE, value=value, done_at=turn.now, by=command.who)
         ledger.keep_entry(turn.unit, done)
     else:
@@ -125,6 +125,18 @@ def settle_effect(turn: Turn, command: SettleEffect) -> dict[str, Any]:
     )
     turn.changed.add(run.number)
     return {"effect": command.what, "state": DONE if command.done else "not done"}
+
+
+def text_of_value(value: Any, what: str) -> str:
+    """A value that someone gave, as JSON text.
+
+    Raises:
+        InvalidInput: it is not JSON, or too large.
+    """
+    try:
+        return encode(value, what)
+    except ValueRefused as refused:
+        raise InvalidInput(refused.message, problems=refused.problems) from refused
 
 
 def _standing(turn: Turn, found: Entry, command: BeginEffect) -> str:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from yarnloom.engine import (
@@ -41,6 +41,7 @@ from yarnloom.engine.turn import (
 )
 from yarnloom.errors import Busy, Refused
 from yarnloom.plan import Plan
+from yarnloom.secrets import Vault
 from yarnloom.store import Database, StoreFailed, Unit
 from yarnloom.store import writing as store
 
@@ -124,6 +125,8 @@ class Engine:
     ) -> None:
         self._database = database
         self._settings = settings or Settings()
+        if self._settings.vault is None:
+            self._settings = replace(self._settings, vault=Vault(database.folder))
         self._unit = Unit(database.writer)
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()

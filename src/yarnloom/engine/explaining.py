@@ -14,8 +14,8 @@ from typing import Any
 
 from yarnloom.engine.commands import Why
 from yarnloom.engine.memory import Misfit, Worker, needs_of, task_of
-from yarnloom.engine.pools import Closed, Shut, base_of
 from yarnloom.engine.pausing import HELD
+from yarnloom.engine.pools import Closed, Shut, base_of
 from yarnloom.engine.states import RUN_ENDED, RunState, StepState
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.views import moment

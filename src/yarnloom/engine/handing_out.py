@@ -12,6 +12,7 @@ from yarnloom.engine.memory import Worker, task_of
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.states import Outcome, StopReason
 from yarnloom.engine.turn import Turn
+from yarnloom.secrets import has_sealed
 from yarnloom.store import AttemptRow, StepRow
 from yarnloom.store import writing as store
 from yarnloom.values import decode
@@ -129,6 +130,10 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
     """Tell a worker to run an attempt."""
     run = turn.run(step.run)
     node = turn.plan(run).nodes[step.node]
+    secrets: list[str] = []
+    given = decode(step.input)
+    if has_sealed(step.input):
+        given = turn.vault.open(given, secrets)
     worker.post(
         kind="work",
         attempt=attempt.id,
@@ -136,10 +141,11 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
         number=attempt.number,
         tries=attempt.try_,
         task=task_of(step.contract),
-        input=decode(step.input),
+        input=given,
         token=_token(turn.service_id, step.id),
         **({"memory": node.rules.memory} if node.rules.memory else {}),
         **({"saved": json.loads(step.saved)} if step.saved else {}),
+        **({"secrets": secrets} if secrets else {}),
     )
 
 

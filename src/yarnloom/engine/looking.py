@@ -14,6 +14,7 @@ from yarnloom.engine.states import StepState
 from yarnloom.engine.views import Tree, View, attempt_view, item_view, step_view
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
+from yarnloom.secrets import mask
 from yarnloom.store import reading
 from yarnloom.values import decode
 
@@ -242,7 +243,7 @@ def _unmade(connection: Connection, place: Place, label: str, first: int, limit:
         _, name = item_of(value, facts)
         shown = name if name is not None else str(index)
         address = f"{label}[{item_key(name, index)}]"
-        found.append({"item": index, "name": shown, "address": address, "value": value, **rest})
+        found.append({"item": index, "name": shown, "address": address, "value": mask(value), **rest})
     return found
 
 
@@ -266,7 +267,7 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
     return {
         **view,
         **step_view(row),
-        "input": decode(values["input"]),
+        "input": mask(decode(values["input"])),
         "output": None if values["output"] is None else decode(values["output"]),
         "attempts": [attempt_view(one) for one in reading.attempts(connection, row["id"])],
     }

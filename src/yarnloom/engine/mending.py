@@ -20,7 +20,6 @@ from yarnloom.errors import Conflict
 from yarnloom.store import holding
 from yarnloom.store import writing as store
 
-
 _OTHER: dict[Misfit | None, str] = {
     Misfit.OTHER_TYPES: "its types do not fit",
     Misfit.OTHER_CODE: "its code is pinned",

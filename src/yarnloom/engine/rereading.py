@@ -6,8 +6,8 @@ done; one whose content changed runs again; one that vanished is skipped as `gon
 
 from __future__ import annotations
 
-from yarnloom.engine.items import ItemFault, item_of, read_source, slice_of
 from yarnloom.engine.agenda import Bar
+from yarnloom.engine.items import ItemFault, item_of, read_source, slice_of
 from yarnloom.engine.outcomes import end_part_that_waits, note_skip
 from yarnloom.engine.placing import add_item_that_waits, rank_of
 from yarnloom.engine.renewing import Renewal, has_ended, items_by_name

@@ -15,7 +15,8 @@ from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import InvalidInput, StartKeyTaken
 from yarnloom.plan import Constant, FromParam, Plan
-from yarnloom.plan.schemas import problems_of, with_defaults
+from yarnloom.plan.schemas import problems_of, seal, with_defaults
+from yarnloom.secrets import mask
 from yarnloom.store import RunRow
 from yarnloom.store import writing as store
 from yarnloom.values import encode, fingerprint
@@ -33,9 +34,10 @@ def start_run(turn: Turn, command: StartRun) -> Started:
     workflow, plan_id = find(turn, command.workflow)
     # A task and a workflow may have one name; their keys are apart.
     scope = f"task {workflow}" if command.task else workflow
-    if earlier := store.find_start(turn.unit, scope, command.key):
-        return _same_start(turn, command, *earlier)
     plan = turn.plan_by_id(plan_id)
+    marked = seal(command.params, plan.params_schema, turn.vault.mark)
+    if earlier := store.find_start(turn.unit, scope, command.key):
+        return _same_start(turn, command, marked, *earlier)
     if problems := problems_of(command.params, plan.params_schema):
         raise InvalidInput(
             f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}; "
@@ -44,7 +46,7 @@ def start_run(turn: Turn, command: StartRun) -> Started:
         )
     refuse_unknown_pools(turn, [plan])
     filled = with_defaults(command.params, plan.params_schema)
-    params = encode(filled, "params")
+    params = encode(seal(filled, plan.params_schema, turn.vault.seal), "params")
     busy = is_busy(turn, plan)
     deadline = None if plan.deadline is None else turn.now + round(plan.deadline * 1_000_000)
     run = turn.unit.runs.add(
@@ -67,8 +69,7 @@ def start_run(turn: Turn, command: StartRun) -> Started:
             entered=int(not busy),
         )
     )
-    params_hash = fingerprint(command.params)
-    store.keep_start(turn.unit, scope, command.key, run.number, params_hash, turn.now)
+    store.keep_start(turn.unit, scope, command.key, run.number, fingerprint(marked), turn.now)
     store.log_command(turn.unit, turn.now, command.who, "start", run.number, "")
     if deadline is not None:
         turn.remind(RUN_DEADLINE_DUE, deadline)
@@ -93,14 +94,16 @@ def _share_of(plan: Plan, params: dict[str, Any]) -> str:
     return "" if value is None else str(value)[:200]
 
 
-def _same_start(turn: Turn, command: StartRun, number: int, params_hash: str) -> Started:
+def _same_start(
+    turn: Turn, command: StartRun, marked: Any, number: int, params_hash: str
+) -> Started:
     run = turn.run(number)
-    if params_hash != fingerprint(command.params):
+    if params_hash != fingerprint(marked):
         raise StartKeyTaken(
             f"the start key {command.key!r} belongs to run {number}, which was started with other "
             "params. Use another key for another run.",
             run=number,
-            first=json.loads(run.params),
-            given=command.params,
+            first=mask(json.loads(run.params)),
+            given=mask(marked),
         )
     return Started(present(turn, run), created=False)

@@ -22,6 +22,7 @@ from yarnloom.engine.states import (
 )
 from yarnloom.errors import Gone, NotFound
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
+from yarnloom.secrets import Vault
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
 from yarnloom.store import writing as store
 
@@ -37,11 +38,13 @@ class Settings:
         lease: seconds a worker is thought to live after its last request.
         losses: how often a step may lose its worker or process before it fails, unless it says so.
         chance: gives numbers from 0 to 1, for the jitter of waits.
+        vault: seals secret params; None for that of the data folder.
     """
 
     lease: float = LEASE
     losses: int = LOSSES
     chance: Callable[[], float] = random.random
+    vault: Vault | None = None
 
 
 BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_deadline"
@@ -125,6 +128,12 @@ class Turn:
     made: int = 0
     made_room: set[str] = field(default_factory=set)
     settling: set[int] = field(default_factory=set)
+
+    @property
+    def vault(self) -> Vault:
+        """Seals what must not be seen."""
+        assert self.settings.vault is not None
+        return self.settings.vault
 
     def mono_of(self, micros: int) -> float:
         """A time of the day as one of the steady clock."""

@@ -24,6 +24,7 @@ from yarnloom.plan import (
     address_in,
     item_key,
 )
+from yarnloom.secrets import mask
 from yarnloom.values import VALUE_LIMIT
 
 View = dict[str, Any]
@@ -51,7 +52,7 @@ def run_view(row: Row) -> View:
         "state": str(row["state"]),
         "outcome": row["outcome"] and str(row["outcome"]),
         "stop_asked": row["stop"] and str(row["stop"]),
-        "params": json.loads(row["params"]),
+        "params": mask(json.loads(row["params"])),
         "output": _loads(row["output"]),
         "output_left_out": row["state"] == "done" and (row["size"] or 0) > VALUE_LIMIT,
         "error": _loads(row["error"]),
@@ -214,7 +215,7 @@ def item_view(each: str, row: Row) -> View:
         "item": row["item"],
         "name": row["name"] if row["name"] is not None else str(row["item"]),
         "address": f"{each}[{key}]",
-        "value": json.loads(row["value"]),
+        "value": mask(json.loads(row["value"])),
         **part_view(row),
     }
 
@@ -303,7 +304,7 @@ def command_view(row: Row) -> View:
         "who": row["who"],
         "what": row["what"],
         "reason": row["reason"],
-        "detail": json.loads(row["detail"]),
+        "detail": mask(json.loads(row["detail"])),
     }
 
 

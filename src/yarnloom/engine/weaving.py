@@ -34,9 +34,9 @@ from yarnloom.engine.outcomes import (
     outcome_of,
 )
 from yarnloom.engine.placing import add_part, add_step, begin_again
+from yarnloom.engine.preparing import is_allowed, prepare_step, text_of
 from yarnloom.engine.renewing import has_ended
 from yarnloom.engine.rereading import match_items, next_that_waits
-from yarnloom.engine.preparing import is_allowed, prepare_step, text_of
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import (
     PART_TABLE,

@@ -6,7 +6,7 @@ The service has no user code, so all that it knows of types are the schemas that
 from __future__ import annotations
 
 import copy
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from enum import Enum
 from functools import lru_cache
 from typing import Any
@@ -64,6 +64,36 @@ def with_defaults(value: Any, schema: Schema, root: Schema | None = None) -> Any
         elif "default" in inner:
             filled[name] = copy.deepcopy(inner["default"])
     return filled
+
+
+def seal(value: Any, schema: Schema, sealed: Callable[[str], Any]) -> Any:
+    """The value with what `sealed` makes of every text in it that its schema marks as secret."""
+    return _seal(value, schema, schema, sealed) if has_secrets(schema) else value
+
+
+def has_secrets(schema: Any) -> bool:
+    """Whether anything in a schema is marked as secret."""
+    if isinstance(schema, dict):
+        return schema.get("writeOnly") is True or any(map(has_secrets, schema.values()))
+    return isinstance(schema, list) and any(map(has_secrets, schema))
+
+
+def _seal(value: Any, schema: Any, root: Schema, sealed: Callable[[str], Any]) -> Any:
+    if not isinstance(schema, dict):
+        return value
+    schema = resolve(schema, root)
+    if schema.get("writeOnly") is True:
+        return sealed(value) if isinstance(value, str) else value
+    for variant in (*schema.get("anyOf", ()), *schema.get("oneOf", ()), *schema.get("allOf", ())):
+        value = _seal(value, variant, root, sealed)
+    if isinstance(value, list):
+        return [_seal(one, schema.get("items"), root, sealed) for one in value]
+    if isinstance(value, dict):
+        known, others = schema.get("properties", {}), schema.get("additionalProperties")
+        return {
+            name: _seal(one, known.get(name, others), root, sealed) for name, one in value.items()
+        }
+    return value
 
 
 def resolve(schema: Schema, root: Schema) -> Schema:

@@ -158,7 +158,19 @@ class ItemBody(Strict):
     """What happened to one attempt."""
 
     attempt: int
-    outcome: Literal["done", "failed", "refused", "lost", "handed_back", "cancelled"] | None = None
+    outcome: (
+        Literal[
+            "done",
+            "failed",
+            "refused",
+            "lost",
+            "stopped",
+            "handed_back",
+            "called_again",
+            "cancelled",
+        ]
+        | None
+    ) = None
     output: Any = None
     error: JsonObject | None = None
     begun_ago: Annotated[float, Field(ge=0)] | None = None
@@ -167,8 +179,9 @@ class ItemBody(Strict):
     cpu: Annotated[float, Field(ge=0)] | None = None
     memory: Annotated[int, Field(ge=0)] | None = None
     after: Annotated[float, Field(ge=0, le=31_622_400)] | None = Field(
-        None, description="Seconds after which the task asked to be tried again."
+        None, description="Seconds after which the task asked to be tried, or called, again."
     )
+    saved: JsonObject | None = Field(None, description="All that it saved.")
     abandoned: bool = Field(False, description="Its process goes on with it: see `freed`.")
 
 
@@ -188,6 +201,31 @@ class ReportBody(FromWorker):
     freed: list[int] = Field(
         default_factory=list, description="Abandoned attempts whose processes have ended."
     )
+    saved: dict[int, JsonObject] = Field(
+        default_factory=dict, description="By running attempt all that it saved so far."
+    )
+
+
+class EffectBody(Strict):
+    """A side effect, as an attempt names it."""
+
+    attempt: int
+    what: Annotated[str, Field(min_length=1, max_length=200)]
+    scope: Literal["step", "run"] = "step"
+
+
+class BeginEffectBody(EffectBody):
+    """A side effect is about to begin."""
+
+    call: Annotated[int, Field(ge=0)] = Field(description="Counts the attempt's calls.")
+    again: bool = Field(False, description="Begin it also where it is unsure.")
+
+
+class EndEffectBody(EffectBody):
+    """A side effect was done, or did not happen."""
+
+    done: bool
+    value: Any = None
 
 
 class Progress(BaseModel):

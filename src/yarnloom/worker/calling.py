@@ -7,13 +7,13 @@ import inspect
 import json
 import traceback
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from pydantic import ValidationError
 
 from yarnloom.context import StepContext
-from yarnloom.errors import GiveUp, Problem, Stopped, TryLater, ValueRefused
+from yarnloom.errors import CallAgain, GiveUp, Problem, Stopped, TryLater, ValueRefused
 from yarnloom.loom import Task
 from yarnloom.plan import kind_name
 from yarnloom.values import encode, not_finite, pointer
@@ -21,6 +21,8 @@ from yarnloom.worker.frames import Closed
 
 TRACEBACK_LIMIT = 32_000
 _OF_ALL = (BaseException, object)
+MILD = ("pause", "drain")
+"""Why an attempt is told to stop that is to go on later."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,11 +30,11 @@ class Called:
     """What became of a call.
 
     Attributes:
-        outcome: done, failed, refused or cancelled.
+        outcome: done, failed, refused, cancelled, stopped, handed_back or called_again.
         begun: whether the task was called at all.
         output: what it returned, as JSON.
         error: type, message, traceback and the classes that it is of, if it is not done.
-        after: seconds after which the task asked to be tried again.
+        after: seconds after which the task asked to be tried, or called, again.
     """
 
     outcome: str
@@ -41,10 +43,25 @@ class Called:
     error: dict[str, Any] | None = None
     after: float | None = None
 
-    def told_to_stop(self) -> Called:
-        """The same for a step that was told to stop: what it raises is no failure then."""
+    def told(self, why: str | None) -> Called:
+        """The same for an attempt that was told to stop, or was not.
+
+        What one raises that is to end is no failure; one that is to go on later is stopped only
+        where it lets `Stopped` through.
+        """
+        if why in MILD:
+            if self.outcome == "stopped" and why == "drain":
+                return replace(self, outcome="handed_back")
+            return self
+        if why is None:
+            if self.outcome != "stopped":
+                return self
+            message = "Stopped was raised although nobody told the step to stop"
+            return replace(self, outcome="failed", error={**(self.error or {}), "message": message})
         raised = self.outcome == "failed" and self.error and "traceback" in self.error
-        return Called("cancelled", self.begun, None, self.error) if raised else self
+        if raised or self.outcome == "stopped":
+            return Called("cancelled", self.begun, None, self.error)
+        return self
 
 
 def _ignore() -> None:
@@ -106,8 +123,10 @@ def returned(task: Task, found: Any) -> Called:
 def raised(error: BaseException) -> Called:
     """What becomes of a call that raised something."""
     outcome = "failed"
+    if isinstance(error, CallAgain):
+        return Called("called_again", after=error.after)
     if isinstance(error, Stopped):
-        outcome = "cancelled"
+        outcome = "stopped"
     elif isinstance(error, GiveUp):
         outcome = "refused"
     # The first frame is this package's, which tells the user nothing.

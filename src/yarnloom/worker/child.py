@@ -7,23 +7,26 @@ PLACES it runs one attempt at a time; with it, that many at once (`shared`).
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
+import itertools
 import logging
 import os
 import resource
 import signal
 import socket
 import sys
+import threading
 import time
 from datetime import UTC, datetime
+from typing import Any
 
-from yarnloom.context import StepContext
 from yarnloom.errors import LoomError
 from yarnloom.loading import load_loom
 from yarnloom.loom import Task
 from yarnloom.worker.calling import call_task, printable
 from yarnloom.worker.frames import Channel, Closed, Message
-from yarnloom.worker.shared import CURRENT, run_shared
+from yarnloom.worker.shared import CURRENT, answer_of, published, run_shared
 
 
 def main(descriptor: int, spec: str, places: int | None) -> int:
@@ -82,7 +85,7 @@ class ChannelHandler(logging.Handler):
 
 
 class _Attempt:
-    """One attempt, alone in this process, from its message to its report."""
+    """One attempt, alone in this process, from its message to its report; it is its own line."""
 
     def __init__(self, channel: Channel, task: Task, message: Message) -> None:
         self.channel = channel
@@ -90,14 +93,16 @@ class _Attempt:
         self.message = message
         self.stop: str | None = None
         self.begun: float | None = None
+        self.reading = threading.RLock()
+        self.replies: dict[int, Message] = {}
+        self.calls = itertools.count(1)
 
     def run(self) -> None:
         # The only attempt: also threads of the task's own log for it, whatever their context.
-        context = StepContext.for_work(self.message, self.stop_asked)
+        context = self.task.context_type.for_work(self.message, self)
         before = cpu_seconds()
         called = call_task(self.task, self.message["input"], context, self.on_begin)
-        if self.stop:
-            called = called.told_to_stop()
+        called = called.told(self.stop_asked() if called.outcome != "done" else self.stop)
         for stream in (sys.stdout, sys.stderr):
             with contextlib.suppress(OSError, ValueError):  # the task closed it
                 stream.flush()
@@ -112,6 +117,7 @@ class _Attempt:
                 "output": called.output,
                 "error": called.error,
                 "after": called.after,
+                "saved": context.record(done=called.outcome == "done"),
             }
         )
 
@@ -121,11 +127,46 @@ class _Attempt:
 
     def stop_asked(self) -> str | None:
         """Whether the worker told this attempt to stop."""
-        if self.stop is None:
+        with self.reading:
             for message in self.channel.pending():
-                if message["kind"] == "stop" and message["attempt"] == self.message["attempt"]:
-                    self.stop = message["why"]
+                self.take(message)
         return self.stop
+
+    def saved(self, changed: Message) -> None:
+        """Tell the worker at once, so that nothing is repeated when this process dies."""
+        self.send("saved", saved=changed)
+
+    def publish(self, value: Any) -> None:
+        """Send it on."""
+        self.channel.send(published(self.message["attempt"], value))
+
+    def ask(self, question: Message) -> Message:
+        """Ask the service, and wait."""
+        call = next(self.calls)
+        self.send("ask", call=call, question=question)
+        while True:
+            with self.reading:
+                if call in self.replies:
+                    return answer_of(self.replies.pop(call))
+                self.take(self.channel.receive())
+
+    async def ask_later(self, question: Message) -> Message:
+        """Ask from a coroutine: this process has nothing else to do."""
+        return await asyncio.to_thread(self.ask, question)
+
+    def take(self, message: Message) -> None:
+        if message["attempt"] != self.message["attempt"]:
+            return
+        match message["kind"]:
+            case "stop":
+                self.stop = message["why"]
+            case "go_on":
+                self.stop = None
+            case "reply":
+                self.replies[message["call"]] = message
+
+    def send(self, kind: str, **facts: Any) -> None:
+        self.channel.send({"kind": kind, "attempt": self.message["attempt"], **facts})
 
 
 def cpu_seconds() -> float:

@@ -18,6 +18,8 @@ from yarnloom.worker.frames import Channel, Closed, Message
 
 _CHUNK = 1 << 16
 _LONGEST_LINE = 16_384
+_AT_ONCE = 1 << 18
+_BREATH = 0.1
 
 OnMessage = Callable[["Child", Message], None]
 OnLine = Callable[["Child", Message], None]
@@ -151,7 +153,8 @@ class Child:
             return
         # What it sent before it died still counts.
         with contextlib.suppress(Closed):
-            self._take_messages()
+            while self._take_messages():
+                pass
         self._dead = True
         self._drain()
         self.kill()  # what it started must not outlive it
@@ -171,31 +174,44 @@ class Child:
             self._loop.remove_reader(self._channel.fileno())
             self.kill()
 
-    def _take_messages(self) -> None:
-        for message in self._channel.pending():
+    def _take_messages(self) -> int:
+        messages = self._channel.pending()
+        for message in messages:
             if message["kind"] == "ended":
                 # It printed before it sent this, so all of it is in the pipes by now.
                 self._drain()
             self._on_message(self, message)
+        return len(messages)
 
     def _drain(self) -> None:
         for pipe in self._pipes:
-            self._read_pipe(pipe)
+            self._take_printed(pipe)
             if rest := self._partial[pipe]:
                 self._line(pipe, bytes(rest))
                 rest.clear()
 
     def _read_pipe(self, pipe: int) -> None:
-        partial = self._partial[pipe]
-        # A process that prints without end must not keep the loop: it waits on its full pipe.
-        for _ in range(16):
+        """Read what was printed; a process that prints without end waits on its full pipe."""
+        if self._take_printed(pipe) >= _AT_ONCE and not self._dead:
+            self._loop.remove_reader(pipe)
+            self._loop.call_later(_BREATH, self._read_on, pipe)
+
+    def _read_on(self, pipe: int) -> None:
+        if not self._dead:
+            self._loop.add_reader(pipe, self._read_pipe, pipe)
+
+    def _take_printed(self, pipe: int) -> int:
+        """Take what is in a pipe, up to `_AT_ONCE` bytes and a chunk; how many it was."""
+        partial, taken = self._partial[pipe], 0
+        while taken < _AT_ONCE:
             try:
                 data = os.read(pipe, _CHUNK)
             except BlockingIOError:
-                return
+                break
             if not data:
                 self._loop.remove_reader(pipe)
-                return
+                break
+            taken += len(data)
             partial += data
             *lines, rest = partial.split(b"\n")
             for line in lines:
@@ -204,6 +220,7 @@ class Child:
             while len(partial) > _LONGEST_LINE:
                 self._line(pipe, partial[:_LONGEST_LINE])
                 del partial[:_LONGEST_LINE]
+        return taken
 
     def _line(self, pipe: int, line: Any) -> None:
         at = datetime.now(UTC).isoformat()

@@ -15,7 +15,9 @@ from typing import Any, Protocol
 
 from yarnloom.errors import LoomNotFound
 from yarnloom.loom import DEFAULT_GRACE
+from yarnloom.secrets import masked_in, worth_masking
 from yarnloom.units import size_text
+from yarnloom.worker.calling import MILD
 from yarnloom.worker.children import Child, Guardian
 from yarnloom.worker.measuring import memory_of
 
@@ -46,6 +48,12 @@ class Teller(Protocol):
 
     def forget(self, attempt: int) -> None:
         """Nothing of an attempt is to be told any more."""
+
+    def saved(self, attempt: int, record: Message) -> None:
+        """All that a running attempt saved so far."""
+
+    def ask(self, attempt: int, question: Message, reply: Callable[[Message], None]) -> None:
+        """An attempt asks the service something; `reply` is told `answer` or `error`."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,6 +97,7 @@ class Crew:
         self._queues: dict[bool, deque[Message]] = {False: deque(), True: deque()}
         self._seen: dict[int, None] = {}  # attempts ever received, in order
         self._stops: dict[int, str] = {}
+        self._saved: dict[int, Message] = {}
         self._timers: dict[int, asyncio.TimerHandle] = {}
         self._spent: float | None = None
         self._watching: asyncio.TimerHandle | None = None
@@ -178,15 +187,31 @@ class Crew:
         child = self._child_with(attempt)
         if child is None:
             if self._unqueue(attempt):
-                self._teller.report({"attempt": attempt, "outcome": "cancelled"})
+                outcome = "handed_back" if why in MILD else "cancelled"
+                self._teller.report({"attempt": attempt, "outcome": outcome})
             return
-        if attempt in self._stops:
+        if self._stops.get(attempt, "pause") not in MILD:
             return
         self._stops[attempt] = why
         child.send({"kind": "stop", "attempt": attempt, "why": why})
+        if why in MILD:
+            return  # it stops where it can go on from, however long that takes
         task = child.attempts[attempt]["task"]
         grace = self.tasks.get(task, {}).get("grace", DEFAULT_GRACE)
         self._timers[attempt] = self._loop.call_later(grace, self._end, attempt)
+
+    def go_on(self, attempt: int) -> None:
+        """An attempt that was told to pause need not."""
+        child = self._child_with(attempt)
+        if child is not None and self._stops.get(attempt) == "pause":
+            del self._stops[attempt]
+            child.send({"kind": "go_on", "attempt": attempt})
+
+    def stop_for_drain(self) -> None:
+        """Let what can be gone on with elsewhere stop at its next checkpoint."""
+        for attempt in self.running:
+            if attempt not in self._stops:
+                self.stop(attempt, "drain")
 
     def drop(self, attempt: int) -> None:
         """An attempt was given up as lost: its step may be running elsewhere, so end it here."""
@@ -224,7 +249,7 @@ class Crew:
             for attempt in list(child.attempts):
                 error = {"type": "HandedBack", "message": why}
                 item = {"attempt": attempt, "outcome": "handed_back", "error": error}
-                self._teller.report(item)
+                self._teller.report(item | self._saved_of(attempt))
                 del child.attempts[attempt]
             child.kill()
 
@@ -329,14 +354,62 @@ class Crew:
             case "begun" if attempt in child.attempts:
                 item = {"attempt": attempt, "outcome": None, "pid": child.pid}
                 self._teller.report_begun({**item, "begun_at": time.monotonic()})
+            case "saved" if attempt in child.attempts:
+                self._save(child, attempt, message["saved"])
+            case "ask" if attempt in child.attempts:
+                self._ask(child, attempt, message)
             case "line":
-                keep = ("at", "stream", "level", "logger", "text")
+                keep = ("at", "stream", "level", "logger", "text", "value")
                 self._on_line(child, {key: message[key] for key in keep if key in message}, attempt)
             case "ended" if attempt in child.attempts:
                 self._on_ended(child, attempt, message)
             case "ended" if attempt in child.abandoned:
                 child.abandoned.discard(attempt)
                 self._teller.freed(attempt)
+
+    def _secrets(self, child: Child, attempt: int | None) -> list[str]:
+        """What an attempt knows and nobody is to see."""
+        work = child.attempts.get(attempt, {}) if attempt is not None else {}
+        return worth_masking(work.get("secrets", ()))
+
+    def _masked(self, child: Child, attempt: int, item: Message) -> Message:
+        """What is told of an attempt, without the secrets that it was given."""
+        secrets = self._secrets(child, attempt)
+        if not secrets:
+            return item
+        if (output := item.get("output")) is not None and masked_in(output, secrets) != output:
+            error = {"type": "ValueRefused", "message": "what it returned holds a secret param"}
+            item = {**item, "outcome": "failed", "output": None, "error": error}
+        return {
+            name: masked_in(value, secrets) if name in ("error", "saved") else value
+            for name, value in item.items()
+        }
+
+    def _save(self, child: Child, attempt: int, changed: Message) -> None:
+        """Keep what an attempt saved, so that it is not lost with its process."""
+        record = self._saved.get(attempt)
+        if record is None:
+            record = self._saved[attempt] = dict(child.attempts[attempt].get("saved") or {})
+        secrets = self._secrets(child, attempt)
+        record.update(masked_in(changed, secrets) if secrets else changed)
+        self._teller.saved(attempt, record)
+
+    def _saved_of(self, attempt: int) -> Message:
+        """What goes with the report of an attempt's end."""
+        record = self._saved.pop(attempt, None)
+        return {"saved": record} if record else {}
+
+    def _ask(self, child: Child, attempt: int, message: Message) -> None:
+        """Pass a question of an attempt on, and the answer back."""
+        question = message["question"]
+        if question["kind"] == "save":
+            self._save(child, attempt, question["saved"])
+
+        def reply(answer: Message) -> None:
+            to = {"kind": "reply", "attempt": attempt, "call": message["call"]}
+            child.send({**to, **answer})
+
+        self._teller.ask(attempt, question, reply)
 
     def _on_ready(self, child: Child, message: Message) -> None:
         child.ready = True
@@ -369,6 +442,7 @@ class Crew:
             after=message.get("after"),
             begun_at=None if spent is None else now - spent,
             ended_at=now,
+            **({"saved": message["saved"]} if message.get("saved") else {}),
         )
         self._finish(child, attempt, used=True)
 
@@ -378,7 +452,7 @@ class Crew:
             self._teller.freed(attempt)
         for attempt in list(child.attempts):
             outcome, what = "lost", f"ended by itself with exit code {code}"
-            if attempt in self._stops and not child.shared:
+            if self._stops.get(attempt, "pause") not in MILD and not child.shared:
                 outcome, what = "cancelled", "was told to stop and killed after its grace"
             elif code < 0:
                 what = f"died by {signal.Signals(-code).name}"
@@ -408,6 +482,7 @@ class Crew:
         """An attempt is in nobody's hand any more."""
         child.attempts.pop(attempt, None)
         self._stops.pop(attempt, None)
+        self._saved.pop(attempt, None)
         if timer := self._timers.pop(attempt, None):
             timer.cancel()
         if used:
@@ -422,6 +497,8 @@ class Crew:
             self.idle.set()
 
     def _report(self, child: Child, attempt: int, **item: Any) -> None:
+        saved = self._saved_of(attempt)
+        item = self._masked(child, attempt, {**saved, **item})
         self._teller.report({"attempt": attempt, "pid": child.pid, **item})
 
     def _on_line(self, child: Child, line: Message, attempt: int | None = None) -> None:
@@ -429,6 +506,10 @@ class Crew:
         if attempt is None and not child.shared:
             attempt = next(iter(child.attempts), None)
         if attempt is not None and attempt in child.attempts:
+            if secrets := self._secrets(child, attempt):
+                line = masked_in(line, secrets)
+            if line["stream"] == "published":
+                line = {**line, "address": child.attempts[attempt]["address"]}
             self._teller.line(attempt, line)
         elif not child.ready:
             self._say(f"{self._load}: {line['text']}")

@@ -16,6 +16,7 @@ from yarnloom.values import decode
 
 Message = dict[str, Any]
 _CHUNK = 1 << 18
+_READS = 4
 
 
 class Closed(Exception):
@@ -59,7 +60,7 @@ class Channel:
         return message
 
     def pending(self) -> list[Message]:
-        """The messages that have arrived, without waiting.
+        """The messages that have arrived, without waiting; of very many the first.
 
         Raises:
             Closed: the other side is gone and everything it sent was taken.
@@ -67,7 +68,7 @@ class Channel:
         found: list[Message] = []
         try:
             with contextlib.suppress(BlockingIOError):
-                while True:
+                for _ in range(_READS):
                     self._read(socket.MSG_DONTWAIT)
         except Closed:
             if not self._buffer:

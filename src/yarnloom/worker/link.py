@@ -13,6 +13,8 @@ import time
 from collections.abc import Callable, Iterable
 from typing import Any
 
+from pydantic_core import to_json
+
 from yarnloom.client import AsyncClient, Call, Target
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
 
@@ -21,6 +23,7 @@ Message = dict[str, Any]
 BEGUN_WAIT = 0.005
 FIRST_WAIT = 0.05
 LONGEST_WAIT = 2.0
+SAVE_SECONDS = 0.5
 LOG_BYTES_A_REPORT = 4 * 1024 * 1024
 LOG_BYTES_AN_ATTEMPT = 4 * 1024 * 1024
 
@@ -74,6 +77,10 @@ class Link:
         self._lease = 30.0
         self._heard_at = time.monotonic()
         self._freed: list[int] = []
+        self._saved: dict[int, Message] = {}
+        self._save_timer: asyncio.TimerHandle | None = None
+        self._acks: list[asyncio.Future[None]] = []
+        self._asking: set[asyncio.Task[None]] = set()
         self._broken = False
         self._watch: asyncio.TimerHandle | None = None
 
@@ -107,7 +114,7 @@ class Link:
         before = self._printed.get(attempt, 0)
         if before > LOG_BYTES_AN_ATTEMPT:
             return
-        after = self._printed[attempt] = before + len(line["text"]) + 80
+        after = self._printed[attempt] = before + _size(line)
         if after > LOG_BYTES_AN_ATTEMPT:
             note = f"more than {LOG_BYTES_AN_ATTEMPT:,} bytes printed; what follows was dropped"
             line = {"at": line["at"], "stream": "yarnloom", "text": note}
@@ -118,8 +125,50 @@ class Link:
         """An attempt is fenced off: nothing of it is reported any more."""
         self._items = [item for item in self._items if item["attempt"] != attempt]
         self._begun.pop(attempt, None)
-        for kept in (self._lines, self._sent_lines, self._printed):
+        for kept in (self._lines, self._sent_lines, self._printed, self._saved):
             kept.pop(attempt, None)
+
+    def saved(self, attempt: int, record: Message) -> None:
+        """Tell the service what a running attempt saved, a little later and the newest only."""
+        self._saved[attempt] = record
+        if self._save_timer is None:
+            loop = asyncio.get_running_loop()
+            self._save_timer = loop.call_later(SAVE_SECONDS, self._tell_saved)
+
+    def _tell_saved(self) -> None:
+        self._save_timer = None
+        if self._saved:
+            self._news.set()
+
+    def ask(self, attempt: int, question: Message, reply: Callable[[Message], None]) -> None:
+        """Ask the service something for an attempt."""
+        answering = asyncio.create_task(self._answer(attempt, dict(question), reply))
+        self._asking.add(answering)
+        answering.add_done_callback(self._asking.discard)
+
+    async def _answer(
+        self, attempt: int, question: Message, reply: Callable[[Message], None]
+    ) -> None:
+        kind = question.pop("kind")
+        if kind == "save":
+            ack: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+            self._acks.append(ack)
+            self._news.set()
+            await ack
+            reply({"answer": {}})
+            return
+        call = Call(
+            "POST", f"{self._path}/{kind.replace('_', '-')}", {"attempt": attempt, **question}
+        )
+        while True:
+            try:
+                reply({"answer": await self._insist(call)})
+            except WorkerUnknown:
+                await self._register_again()
+                continue
+            except Refused as error:
+                reply({"error": {"code": error.code, "message": error.message}})
+            return
 
     def wake(self) -> None:
         """Something changed that the service should hear of at once, such as the places."""
@@ -182,24 +231,32 @@ class Link:
         logs = self._take_lines()
         items = self._take_items()
         freed, self._freed = self._freed, []
+        saved, self._saved = self._saved, {}
+        acks, self._acks = self._acks, []
+        told = {item["attempt"] for item in items if item.get("outcome")}
         body = {
             "received": self._take_received(),
             **self._places(),
             "items": [self._aged(item) for item in items],
             "logs": logs,
             "freed": freed,
+            # What an end is told of carries what was saved itself.
+            "saved": {str(one): record for one, record in saved.items() if one not in told},
         }
         try:
             answer = await self._insist(Call("POST", f"{self._path}/report", body))
         except WorkerUnknown:
-            self._put_back(items, logs, freed)
+            self._put_back(items, logs, freed, saved, acks)
             await self._register_again()
             self._news.set()
             return
         except BaseException:
-            self._put_back(items, logs, freed)
+            self._put_back(items, logs, freed, saved, acks)
             raise
         self._forget_lines(items)
+        for ack in acks:
+            if not ack.done():
+                ack.set_result(None)
         for refusal in answer["refused"]:
             self._on_refused(refusal)
         self._take(answer["messages"])
@@ -214,6 +271,10 @@ class Link:
         """Close the connections."""
         if self._watch:
             self._watch.cancel()
+        if self._save_timer:
+            self._save_timer.cancel()
+        for answering in self._asking:
+            answering.cancel()
         await self._client.close()
 
     # Inside
@@ -246,7 +307,7 @@ class Link:
         for attempt in list(self._lines):
             waiting, count = self._lines[attempt], 0
             while count < len(waiting) and room > 0:
-                room -= len(waiting[count]["text"]) + 80
+                room -= _size(waiting[count])
                 count += 1
             if count:
                 first = self._sent_lines.get(attempt, 0)
@@ -270,9 +331,18 @@ class Link:
                 self._sent_lines.pop(item["attempt"], None)
                 self._printed.pop(item["attempt"], None)
 
-    def _put_back(self, items: list[Message], logs: list[Message], freed: list[int]) -> None:
+    def _put_back(
+        self,
+        items: list[Message],
+        logs: list[Message],
+        freed: list[int],
+        saved: dict[int, Message],
+        acks: list[asyncio.Future[None]],
+    ) -> None:
         self._items[:0] = items
         self._freed[:0] = freed
+        self._saved = saved | self._saved
+        self._acks[:0] = acks
         for batch in logs:
             self._lines[batch["attempt"]] = batch["lines"] + self._lines.get(batch["attempt"], [])
             self._sent_lines[batch["attempt"]] = batch["first"]
@@ -323,3 +393,9 @@ class Link:
         if self._broken:
             self._broken = False
             self._say(f"the service at {self._target.url} answers again")
+
+
+def _size(line: Message) -> int:
+    """About how many bytes a line takes, where it is sent and kept."""
+    text = line.get("text")
+    return 80 + (len(text) if text is not None else len(to_json(line["value"])))

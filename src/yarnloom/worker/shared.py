@@ -10,14 +10,16 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import io
+import itertools
 import sys
 import time
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import ContextVar
 from datetime import UTC, datetime
 from typing import Any, TextIO
 
 from yarnloom.context import StepContext
+from yarnloom.errors import YarnloomError, subclasses
 from yarnloom.loom import Task
 from yarnloom.worker.calling import Called, prepare, printable, raised, returned
 from yarnloom.worker.frames import Channel, Closed, Message
@@ -82,6 +84,72 @@ class AttemptStream(io.TextIOBase):
             )
 
 
+class _Line:
+    """How a context in a shared process reaches the worker."""
+
+    def __init__(self, shared: _Shared, attempt: int) -> None:
+        self._shared = shared
+        self._attempt = attempt
+        self._calls = itertools.count(1)
+
+    def stop_asked(self) -> str | None:
+        """Why the attempt is told to stop."""
+        return self._shared.stops.get(self._attempt)
+
+    def saved(self, changed: Message) -> None:
+        """Tell the worker at once."""
+        self._send("saved", saved=changed)
+
+    def publish(self, value: Any) -> None:
+        """Send it on."""
+        self._shared.channel.send(published(self._attempt, value))
+
+    def ask(self, question: Message) -> Message:
+        """Ask the service, and wait, on a thread of its own."""
+        if _on_the_loop():
+            raise TypeError(
+                "in an `async def` task annotate ctx with AsyncStepContext, and await what waits "
+                "for the service: `await ctx.once(...)`, `async for x in ctx.track_each(...)`"
+            )
+        return answer_of(self._ask(question).result())
+
+    async def ask_later(self, question: Message) -> Message:
+        """Ask the service; others run meanwhile."""
+        return answer_of(await asyncio.wrap_future(self._ask(question)))
+
+    def _ask(self, question: Message) -> Future[Message]:
+        call, answer = next(self._calls), Future[Message]()
+        self._shared.asked[self._attempt, call] = answer
+        self._send("ask", call=call, question=question)
+        return answer
+
+    def _send(self, kind: str, **facts: Any) -> None:
+        self._shared.channel.send({"kind": kind, "attempt": self._attempt, **facts})
+
+
+def _on_the_loop() -> bool:
+    try:
+        asyncio.get_running_loop()
+    except RuntimeError:
+        return False
+    return True
+
+
+def answer_of(reply: Message) -> Message:
+    """What the service answered, or the error that it answered with."""
+    if fault := reply.get("error"):
+        kind = subclasses().get(fault["code"], YarnloomError)
+        raise kind(fault["message"])
+    answer: Message = reply["answer"]
+    return answer
+
+
+def published(attempt: int, value: Any) -> Message:
+    """The message that passes on what an attempt published."""
+    at = datetime.now(UTC).isoformat()
+    return {"kind": "line", "attempt": attempt, "at": at, "stream": "published", "value": value}
+
+
 class _Shared:
     def __init__(self, channel: Channel, tasks: dict[str, Task], places: int) -> None:
         self.channel = channel
@@ -94,6 +162,7 @@ class _Shared:
         self.running: dict[int, asyncio.Task[None]] = {}
         self.coroutines: set[int] = set()  # what can be cancelled; a thread cannot
         self.stops: dict[int, str] = {}
+        self.asked: dict[tuple[int, int], Future[Message]] = {}
         self.gone = asyncio.Event()
 
     async def serve(self) -> None:
@@ -116,6 +185,11 @@ class _Shared:
                 self.running[attempt] = asyncio.create_task(self.run(message))
             case "stop":
                 self.stops[attempt] = message["why"]
+            case "go_on":
+                self.stops.pop(attempt, None)
+            case "reply":
+                if waiting := self.asked.pop((attempt, message["call"]), None):
+                    waiting.set_result(message)
             case "interrupt" if attempt in self.coroutines:
                 self.stops.setdefault(attempt, message["why"])
                 self.running[attempt].cancel()
@@ -123,11 +197,11 @@ class _Shared:
     async def run(self, work: Message) -> None:
         attempt = work["attempt"]
         CURRENT.set(attempt)
-        context = StepContext.for_work(work, lambda: self.stops.get(attempt))
+        task = self.tasks[work["task"]]
+        context = task.context_type.for_work(work, _Line(self, attempt))
         begun: list[float] = []
-        called = await self.call(self.tasks[work["task"]], work["input"], context, attempt, begun)
-        if attempt in self.stops:
-            called = called.told_to_stop()
+        called = await self.call(task, work["input"], context, attempt, begun)
+        called = called.told(self.stops.get(attempt))
         for stream in self.streams:
             stream.finish(attempt)
         del self.running[attempt]
@@ -142,6 +216,7 @@ class _Shared:
                     "output": called.output,
                     "error": called.error,
                     "after": called.after,
+                    "saved": context.record(done=called.outcome == "done"),
                 }
             )
 

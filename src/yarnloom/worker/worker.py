@@ -191,6 +191,7 @@ class Worker:
         self._crew.draining = True
         self._end.set()
         self._crew.hand_back_queue()
+        self._crew.stop_for_drain()
         self._link.wake()
 
     async def _drain(self) -> None:
@@ -235,6 +236,8 @@ class Worker:
                 self._crew.take(message)
             case "stop":
                 self._crew.stop(message["attempt"], message["why"])
+            case "go_on":
+                self._crew.go_on(message["attempt"])
             case "drop":
                 self._crew.drop(message["attempt"])
             case "drain":

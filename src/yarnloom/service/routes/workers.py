@@ -9,7 +9,9 @@ from fastapi.responses import Response
 
 from yarnloom.engine import (
     Ask,
+    BeginEffect,
     DrainWorker,
+    EndEffect,
     Leave,
     ListWorkers,
     Register,
@@ -18,7 +20,14 @@ from yarnloom.engine import (
     ReportItem,
 )
 from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.schemas import AskBody, ReasonBody, RegisterBody, ReportBody
+from yarnloom.service.schemas import (
+    AskBody,
+    BeginEffectBody,
+    EndEffectBody,
+    ReasonBody,
+    RegisterBody,
+    ReportBody,
+)
 
 router = APIRouter(prefix="/workers", tags=["workers"])
 
@@ -89,6 +98,7 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
             item.memory,
             item.after,
             item.abandoned,
+            item.saved,
         )
         for item in body.items
     )
@@ -101,6 +111,7 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
             body.io_places,
             body.ahead,
             tuple(body.freed),
+            body.saved,
         )
     )
     return answer({"refused": reported.refused, "messages": reported.messages})
@@ -108,6 +119,20 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
 
 def _ask_of(worker: str, body: AskBody) -> Ask:
     return Ask(worker, tuple(body.received), body.places, body.io_places, body.ahead)
+
+
+@router.post("/{worker}/begin-effect", responses=problems(404, 409, 503))
+async def begin_effect(core: TheCore, worker: WorkerId, body: BeginEffectBody) -> Response:
+    """An attempt is about to do something outside that must not happen twice."""
+    command = BeginEffect(worker, body.attempt, body.what, body.call, body.scope, body.again)
+    return answer(await core.submit(command))
+
+
+@router.post("/{worker}/end-effect", responses=problems(404, 409, 422, 503))
+async def end_effect(core: TheCore, worker: WorkerId, body: EndEffectBody) -> Response:
+    """What an attempt did outside is done, or did not happen."""
+    command = EndEffect(worker, body.attempt, body.what, body.done, body.value, body.scope)
+    return answer(await core.submit(command))
 
 
 @router.post("/{worker}/drain", responses=problems(404, 409))

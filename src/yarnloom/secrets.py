@@ -1,0 +1,149 @@
+"""Values that must not be seen: marked in params, sealed in the records, masked wherever shown.
+
+A param is secret where its type is `Secret[str]`. In the data folder it is an object
+`{"$secret": "…"}` whose text only this service can open, with a key that is kept in a file of the
+same folder, or given in `YARNLOOM_SECRET_KEY`. Only the worker that runs a step gets it in clear.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import os
+from collections.abc import Callable, Iterable
+from functools import cached_property
+from pathlib import Path
+from typing import Any, TypeVar
+
+import pydantic
+from cryptography.fernet import Fernet, InvalidToken
+from pydantic import GetJsonSchemaHandler
+from pydantic_core import CoreSchema
+
+from yarnloom.errors import FolderUnusable
+
+T = TypeVar("T")
+
+SEALED = "$secret"
+MASK = "•••"
+KEY_FILE = "secret.key"
+SHORTEST = 4
+"""Text shorter than that is not looked for in what is printed: it would be found everywhere."""
+
+
+class Secret(pydantic.Secret[T]):
+    """Marks a param whose value must not be seen: `token: Secret[str]`.
+
+    A task reads it with `token.get_secret_value()`, or declares its input as `str`.
+    """
+
+    @classmethod
+    def __get_pydantic_json_schema__(
+        cls, core: CoreSchema, handler: GetJsonSchemaHandler
+    ) -> dict[str, Any]:
+        """The schema says so, since the service knows nothing else of a type."""
+        return {**handler(core), "writeOnly": True, "format": "password"}
+
+
+class Vault:
+    """Seals and opens secret values with the key of a data folder.
+
+    Args:
+        folder: the data folder; the key's file is made at the first use.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def seal(self, text: str) -> dict[str, str]:
+        """What is kept in place of a secret text."""
+        return {SEALED: self._fernet.encrypt(text.encode()).decode()}
+
+    def mark(self, text: str) -> dict[str, str]:
+        """The same for the same text, to compare by; it cannot be opened."""
+        return {SEALED: hmac.new(self._key, text.encode(), hashlib.sha256).hexdigest()}
+
+    def open(self, value: Any, found: list[str] | None = None) -> Any:
+        """A value with every sealed text opened; the texts are added to `found`.
+
+        Raises:
+            FolderUnusable: the key is another than it was sealed with.
+        """
+
+        def opened(sealed: str) -> str:
+            try:
+                text = self._fernet.decrypt(sealed).decode()
+            except InvalidToken as error:
+                raise FolderUnusable(
+                    f"the secrets of {self._folder} were sealed with another key than that in "
+                    f"{KEY_FILE} or YARNLOOM_SECRET_KEY"
+                ) from error
+            if found is not None:
+                found.append(text)
+            return text
+
+        return _replaced(value, opened)
+
+    @cached_property
+    def _fernet(self) -> Fernet:
+        return Fernet(self._key)
+
+    @cached_property
+    def _key(self) -> bytes:
+        if given := os.environ.get("YARNLOOM_SECRET_KEY"):
+            return given.encode()
+        path = self._folder / KEY_FILE
+        try:
+            return path.read_bytes()
+        except FileNotFoundError:
+            key = Fernet.generate_key()
+            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(descriptor, "wb") as file:
+                file.write(key)
+                file.flush()
+                os.fsync(file.fileno())
+            return key
+
+
+def mask(value: Any) -> Any:
+    """A value as it may be shown."""
+    return _replaced(value, lambda _: MASK)
+
+
+def has_sealed(text: str) -> bool:
+    """Whether a JSON text has something sealed in it; cheap, and now and then wrongly yes."""
+    return SEALED in text
+
+
+def _replaced(value: Any, text_for: Callable[[str], str]) -> Any:
+    """A value with another text for everything in it that is sealed."""
+    if isinstance(value, dict):
+        if value.keys() == {SEALED} and isinstance(value[SEALED], str):
+            return text_for(value[SEALED])
+        return {name: _replaced(inner, text_for) for name, inner in value.items()}
+    if isinstance(value, list):
+        return [_replaced(inner, text_for) for inner in value]
+    return value
+
+
+def masked_text(text: str, secrets: Iterable[str]) -> str:
+    """Text without the secrets in it."""
+    for secret in secrets:
+        text = text.replace(secret, MASK)
+    return text
+
+
+def masked_in(value: Any, secrets: Iterable[str]) -> Any:
+    """A value without the secrets in its texts."""
+    if isinstance(value, str):
+        return masked_text(value, secrets)
+    if isinstance(value, dict):
+        return {
+            masked_text(name, secrets): masked_in(inner, secrets) for name, inner in value.items()
+        }
+    return [masked_in(inner, secrets) for inner in value] if isinstance(value, list) else value
+
+
+def worth_masking(secrets: Iterable[str]) -> list[str]:
+    """The secrets that are long enough to be looked for, the longest first."""
+    return sorted({one for one in secrets if len(one) >= SHORTEST}, key=len, reverse=True)
