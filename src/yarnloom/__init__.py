@@ -11,7 +11,6 @@ if TYPE_CHECKING:
     from yarnloom.errors import GiveUp, NotDone, TryLater, UnsureEffect, YarnloomError
     from yarnloom.faults import FailedItem, FailedStep, Failure, Fault
     from yarnloom.loom import Loom
-    from yarnloom.secrets import Secret
     from yarnloom.plan import (
         Part,
         Rate,
@@ -27,6 +26,7 @@ if TYPE_CHECKING:
         sequence,
         step,
     )
+    from yarnloom.secrets import Secret
 
 __version__ = VERSION
 

@@ -12,6 +12,7 @@ All of it is one record, a JSON object, kept with the step (`docs/worker-protoco
 from __future__ import annotations
 
 import time
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence, Set, Sized
 from itertools import islice
 from typing import Any, TypeVar
@@ -163,9 +164,8 @@ class Loops:
                 raise _order_changed(f"it had finished {at} items, and there are {len(iterable)}")
             return islice(iterable, at, None)
         items = iter(iterable)
-        last, count = None, 0
-        for last in islice(items, at):
-            count += 1
+        passed: deque[tuple[int, T]] = deque(enumerate(islice(items, at), 1), maxlen=1)
+        count, last = passed[0] if passed else (0, None)
         if count < at:
             raise _order_changed(f"it had finished {at} items, and there are {count}")
         if at and known is not None and _mark(last) != known:

@@ -77,9 +77,23 @@ class ResumeRun:
 
 @dataclass(frozen=True, slots=True)
 class MendRun:
-    """Run again what failed, was cancelled or not reached in an ended run; the answer is the run."""
+    """Run again what failed, was cancelled or not reached; the answer is the run."""
 
     run: int
+    who: str
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class RerunRun:
+    """Start a run's workflow or task anew, with its params and what is changed of them.
+
+    The answer is as to `StartRun`.
+    """
+
+    run: int
+    changes: dict[str, Any]
+    key: str
     who: str
     reason: str = ""
 
@@ -384,6 +398,7 @@ Command = (
     | PauseRun
     | ResumeRun
     | MendRun
+    | RerunRun
     | HandleStep
     | BeginEffect
     | EndEffect

@@ -90,6 +90,7 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.PauseRun: pausing.pause_run,
     commands.ResumeRun: pausing.resume_run,
     commands.MendRun: mending.mend_run,
+    commands.RerunRun: starting.rerun,
     commands.HandleStep: by_hand.handle_step,
     commands.BeginEffect: effects.begin_effect,
     commands.EndEffect: effects.end_effect,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 from collections import deque
@@ -12,6 +13,7 @@ from yarnloom.engine.memory import Worker, task_of
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.states import Outcome, StopReason
 from yarnloom.engine.turn import Turn
+from yarnloom.errors import FolderUnusable
 from yarnloom.secrets import has_sealed
 from yarnloom.store import AttemptRow, StepRow
 from yarnloom.store import writing as store
@@ -133,7 +135,8 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
     secrets: list[str] = []
     given = decode(step.input)
     if has_sealed(step.input):
-        given = turn.vault.open(given, secrets)
+        with contextlib.suppress(FolderUnusable):  # then the task's own check refuses it
+            given = turn.vault.open(given, secrets)
     worker.post(
         kind="work",
         attempt=attempt.id,

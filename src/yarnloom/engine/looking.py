@@ -243,7 +243,9 @@ def _unmade(connection: Connection, place: Place, label: str, first: int, limit:
         _, name = item_of(value, facts)
         shown = name if name is not None else str(index)
         address = f"{label}[{item_key(name, index)}]"
-        found.append({"item": index, "name": shown, "address": address, "value": mask(value), **rest})
+        found.append(
+            {"item": index, "name": shown, "address": address, "value": mask(value), **rest}
+        )
     return found
 
 

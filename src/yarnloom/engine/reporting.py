@@ -134,68 +134,86 @@ def watch(turn: Turn, attempt: AttemptRow, step: StepRow) -> None:
 
 def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) -> None:
     step = turn.unit.steps.need(attempt.step)
-    output, outcome, error = _checked(outcome, item)
     weave = Weave(turn, turn.run(step.run))
     rules = weave.plan.nodes[step.node].rules
-    asked = step.stop
-    if asked == StopReason.TIMEOUT and outcome is Outcome.CANCELLED:
+    output, outcome, error = _checked(outcome, item)
+    if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
         outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
-    if asked == StopReason.TIMEOUT and outcome is Outcome.STOPPED:
-        outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
-    if item.saved is not None:
-        _keep_saved(turn, step, item.saved)
     kinds = kinds_of(error or {})
     error = {name: value for name, value in (error or {}).items() if name != "kinds"}
+    _close(turn, attempt, outcome, error, item)
+    if item.saved is not None:
+        _keep_saved(turn, step, item.saved)
+    step.tries += outcome is Outcome.FAILED
+    step.losses += outcome is Outcome.LOST
+    most = turn.settings.losses if rules.losses is None else rules.losses
+    passed = step.deadline_at is not None and turn.now >= step.deadline_at
+    late = passed and step.stop == StopReason.DEADLINE
+    event = _event(step, outcome, step.stop, late, most)
+    if event is StepEvent.BACK_OFF:
+        event, more = _back_off(turn, weave, step, rules.retry, kinds, item.after)
+        error |= more
+    match event:
+        case StepEvent.FINISH:
+            step.output, step.error, step.saved = output, None, _kept_when_done(step.saved)
+        case StepEvent.REST:
+            _rest(turn, step, item.after or 0.0)
+        case StepEvent.FAIL | StepEvent.BACK_OFF:
+            if late:
+                error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
+            step.error = json.dumps(_final_error(step, outcome, error, most))
+    take_back(turn, step, attempt)
+    turn.move_step(step, event, closing=True)
+    turn.settling.add(step.run)
+    if event in _ENDING:
+        step.ended_at = attempt.ended_at
+        weave.step_ended(step)
+        return
+    if event is not StepEvent.BACK_OFF:
+        weave.ready_again(step)
+    if event in (StepEvent.BACK_OFF, StepEvent.REST) and step.ended_at is None:
+        weave.fell_asleep(step)
+    hold_if_asked(turn, step)
+
+
+def _close(
+    turn: Turn, attempt: AttemptRow, outcome: Outcome, error: dict[str, Any], item: ReportItem
+) -> None:
+    """An attempt has ended: what is kept of it."""
+    began = attempt.begun_at or attempt.handed_at
     attempt.outcome = outcome
-    attempt.ended_at = max(
-        attempt.begun_at or attempt.handed_at, turn.now - _micros(item.ended_ago)
-    )
+    attempt.ended_at = max(began, turn.now - _micros(item.ended_ago))
     attempt.error = json.dumps(error) if error else None
     attempt.cpu = None if item.cpu is None else _micros(item.cpu)
     attempt.memory = item.memory
     attempt.abandoned = int(item.abandoned)
     turn.unit.attempts.touch(attempt)
-    if outcome is Outcome.FAILED:
-        step.tries += 1
-    if outcome is Outcome.LOST:
-        step.losses += 1
-    most = turn.settings.losses if rules.losses is None else rules.losses
-    late = step.deadline_at is not None and turn.now >= step.deadline_at
-    event = _event(step, outcome, asked, late and asked == StopReason.DEADLINE, most)
-    if event is StepEvent.BACK_OFF:
-        spent = (turn.now - _first_try(turn, step, rules.retry) - step.spared) / 1_000_000
-        tried = Tried(step.tries, kinds, spent, item.after)
-        wait, why = next_wait(rules.retry, tried, turn.settings.chance)
-        if wait is None or weave.is_barred(turn.unit.parts.need(step.part)):
-            event = StepEvent.FAIL
-            error |= {"no_more_tries": why} if rules.retry is not None and why else {}
-        else:
-            step.due_at = turn.now + _micros(wait)
-            turn.remind(BACK_OFF_DUE, step.due_at)
-    if event is StepEvent.FINISH:
-        step.output, step.error = output, None
-        step.saved = _kept_when_done(step.saved)
-    elif event is StepEvent.REST:
-        step.due_at = turn.now + _micros(item.after or 0.0)
-        turn.remind(BACK_OFF_DUE, step.due_at)
-        step.counts_from, step.tries, step.losses = step.attempts, 0, 0
-        step.error, step.spared = None, 0
-    if event in (StepEvent.FAIL, StepEvent.BACK_OFF):
-        if asked == StopReason.DEADLINE and late:
-            error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
-        step.error = json.dumps(_final_error(step, outcome, error, most))
-    take_back(turn, step, attempt)
-    turn.move_step(step, event, closing=True)
-    turn.settling.add(step.run)
-    if event in (StepEvent.TRY_AGAIN, StepEvent.CHECKPOINT, StepEvent.REST):
-        weave.ready_again(step)
-    if event in (StepEvent.BACK_OFF, StepEvent.REST) and step.ended_at is None:
-        weave.fell_asleep(step)
-    if event in _ENDING:
-        step.ended_at = attempt.ended_at
-        weave.step_ended(step)
-    else:
-        hold_if_asked(turn, step)
+
+
+def _back_off(
+    turn: Turn,
+    weave: Weave,
+    step: StepRow,
+    rule: Retry | None,
+    kinds: tuple[str, ...],
+    after: float | None,
+) -> tuple[StepEvent, dict[str, Any]]:
+    """Whether a failed step waits for another try, and what is added to its error if not."""
+    spent = (turn.now - _first_try(turn, step, rule) - step.spared) / 1_000_000
+    wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), turn.settings.chance)
+    if wait is None or weave.is_barred(turn.unit.parts.need(step.part)):
+        return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
+    step.due_at = turn.now + _micros(wait)
+    turn.remind(BACK_OFF_DUE, step.due_at)
+    return StepEvent.BACK_OFF, {}
+
+
+def _rest(turn: Turn, step: StepRow, seconds: float) -> None:
+    """A step asked to be called again: its tries begin anew then."""
+    step.due_at = turn.now + _micros(seconds)
+    turn.remind(BACK_OFF_DUE, step.due_at)
+    step.counts_from, step.tries, step.losses = step.attempts, 0, 0
+    step.error, step.spared = None, 0
 
 
 def _event(
@@ -234,7 +252,7 @@ def _first_try(turn: Turn, step: StepRow, rule: Retry | None) -> int:
 
 
 def _kept_when_done(saved: str | None) -> str | None:
-    """Of what a step saved, how far it came is still shown when it is done; the rest is of no use."""
+    """Of what a step saved, only how far it came is shown when it is done."""
     if saved is None:
         return None
     kept = {name: value for name, value in json.loads(saved).items() if name in SHOWN_WHEN_DONE}

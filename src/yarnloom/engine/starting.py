@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from yarnloom.engine.admitting import count_in, is_busy, make_room
-from yarnloom.engine.commands import Started, StartRun
+from yarnloom.engine.commands import RerunRun, Started, StartRun
 from yarnloom.engine.pooling import refuse_unknown_pools
 from yarnloom.engine.publishing import find_task, find_workflow
 from yarnloom.engine.states import RunState
@@ -79,6 +79,34 @@ def start_run(turn: Turn, command: StartRun) -> Started:
         make_room(turn, run, plan)
     turn.changed.add(run.number)
     return Started(present(turn, run, root), created=True)
+
+
+def rerun(turn: Turn, command: RerunRun) -> Started:
+    """Start the workflow of a run, as it is now, with the run's params and some changed.
+
+    Raises:
+        NotFound: there is no such run, or its workflow is not published any more.
+        InvalidInput: the params do not fit; every problem is named.
+    """
+    run = turn.run(command.run)
+    params = turn.vault.open(json.loads(run.params))
+    started = start_run(
+        turn,
+        StartRun(
+            workflow=run.task or run.workflow,
+            params={**params, **command.changes},
+            key=command.key,
+            who=command.who,
+            priority=run.priority,
+            share=run.share,
+            tags=tuple(json.loads(run.tags)),
+            task=run.task is not None,
+        ),
+    )
+    if started.created:
+        log = store.log_command
+        log(turn.unit, turn.now, command.who, "rerun", run.number, command.reason)
+    return started
 
 
 def _share_of(plan: Plan, params: dict[str, Any]) -> str:

@@ -308,5 +308,21 @@ def command_view(row: Row) -> View:
     }
 
 
+def effect_view(row: Row) -> View:
+    """One entry of the ledger. One that an ended attempt began is unsure."""
+    unsure = row["state"] == "begun" and row["outcome"] is not None
+    return {
+        "what": row["what"],
+        "address": row["scope"],
+        "state": "unsure" if unsure else row["state"],
+        "attempt": row["number"],
+        "token": row["token"],
+        "value": _loads(row["value"]),
+        "begun_at": moment(row["begun_at"]),
+        "done_at": moment(row["done_at"]),
+        "by": row["by"],
+    }
+
+
 def _loads(text: str | None) -> Any:
     return None if text is None else json.loads(text)

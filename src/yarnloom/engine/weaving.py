@@ -273,7 +273,7 @@ class Weave:
                 self._open_each(node, part)
 
     def _open_next(self, part: PartRow, node: Node, position: int) -> None:
-        """Begin the next part of a sequence, from a position on; what a mend kept is passed over."""
+        """Begin the next part of a sequence; what a mend kept is passed over."""
         for index in node.children[position:]:
             if self._open_unless_kept(self.plan.nodes[index], part):
                 return

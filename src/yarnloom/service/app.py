@@ -10,7 +10,7 @@ from fastapi import FastAPI
 from yarnloom.service import console, problems
 from yarnloom.service.core import Core
 from yarnloom.service.guard import Guard
-from yarnloom.service.routes import looms, pools, runs, system, workers
+from yarnloom.service.routes import control, looms, pools, runs, system, watching, workers
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.store import Database
 from yarnloom.version import VERSION
@@ -47,8 +47,8 @@ def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
         max_body_size=MAX_BODY,
     )
     problems.install(app)
-    for router in (runs.router, looms.router, pools.router, workers.router, system.router):
-        app.include_router(router, prefix=API)
+    for room in (runs, control, watching, looms, pools, workers, system):
+        app.include_router(room.router, prefix=API)
     app.include_router(system.health_router)
     app.include_router(console.router)
     app.add_middleware(Guard, settings=settings)

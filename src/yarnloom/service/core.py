@@ -29,6 +29,7 @@ from yarnloom.engine.views import moment, run_view
 from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.plan import Plan, read_plan
 from yarnloom.service.events import WORKERS, Hub, Subject
+from yarnloom.service.links import Links
 from yarnloom.service.logs import LogFolder
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.store import Database, reading
@@ -53,6 +54,7 @@ class Core:
         self.settings = settings
         self.database = database
         self.logs = LogFolder(database.folder)
+        self.links = Links(database)
         self.closing = False
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
@@ -202,6 +204,7 @@ class Core:
         """Answer everything that is held open, and take nothing new."""
         self.closing = True
         self.hub.close()
+        self.logs.close()
         for answer in self._asks.values():
             _settle(answer, [])
         for waiting in self._waiting.values():

@@ -12,7 +12,8 @@ from __future__ import annotations
 import asyncio
 import uuid
 from collections import deque
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -121,6 +122,7 @@ class Hub:
         self._ring: deque[Frame] = deque()
         self._ring_bytes = 0
         self._watchers: set[Watcher] = set()
+        self._listeners: dict[int, set[asyncio.Event]] = {}
         self._dirty: set[Subject] = set()
         self._spreading: asyncio.Task[None] | None = None
         self._closed = asyncio.Event()
@@ -129,7 +131,7 @@ class Hub:
         """Something looks different now."""
         if not subjects:
             return
-        if not self._watchers:
+        if not self._watchers and not self._listeners:
             # Nobody is told, so nobody can go on from here: ids from before are unknown now.
             self._sequence += 1
             self._ring.clear()
@@ -159,9 +161,29 @@ class Hub:
         finally:
             self._watchers.discard(watcher)
 
+    @contextmanager
+    def listen(self, run: int) -> Iterator[asyncio.Event]:
+        """An event that is set when a run looks different, as often as watchers are told."""
+        woken = asyncio.Event()
+        listeners = self._listeners.setdefault(run, set())
+        listeners.add(woken)
+        try:
+            yield woken
+        finally:
+            listeners.discard(woken)
+            if not listeners:
+                self._listeners.pop(run, None)
+
+    def event(self, kind: str, subject: str, place: str, data: View) -> dict[str, str]:
+        """An event of a stream that counts its own places."""
+        return {"id": place, "event": kind, "data": self._encode(kind, subject, data, place)}
+
     def close(self) -> None:
         """End every stream."""
         self._closed.set()
+        for listeners in self._listeners.values():
+            for woken in listeners:
+                woken.set()
         for watcher in self._watchers:
             watcher.woken.set()
 
@@ -186,13 +208,19 @@ class Hub:
                 size = 0
                 for subject in sorted(subjects, key=_in_order):
                     size += await self._tell(subject)
-                crowd = len(self._watchers) / FRAMES_A_SECOND
+                listeners = sum(map(len, self._listeners.values()))
+                crowd = (len(self._watchers) + listeners) / FRAMES_A_SECOND
                 await asyncio.sleep(max(SHORTEST, crowd, size / BYTES_A_SECOND))
         finally:
             self._spreading = None
 
     async def _tell(self, subject: Subject) -> int:
         """Tell everybody of a subject; how many bytes its frames have."""
+        if subject[0] == "run":
+            for woken in self._listeners.get(int(subject[1]), ()):
+                woken.set()
+        if not self._watchers:
+            return 0
         close = any(subject == ("run", watcher.run) for watcher in self._watchers)
         view = await self._look(subject, close)
         if view is None:
@@ -226,10 +254,10 @@ class Hub:
     def _event(self, frame: Frame) -> dict[str, str]:
         return {"id": f"{self._epoch}-{frame.sequence}", "event": frame.kind, "data": frame.text}
 
-    def _encode(self, kind: str, subject: str, data: View | None) -> str:
+    def _encode(self, kind: str, subject: str, data: View | None, place: str = "") -> str:
         event = {
             "specversion": "1.0",
-            "id": f"{self._epoch}-{self._sequence}",
+            "id": place or f"{self._epoch}-{self._sequence}",
             "source": self._source,
             "type": kind,
             "subject": subject,

@@ -20,6 +20,7 @@ from yarnloom.service.settings import ServiceSettings, is_loopback
 COOKIE = "yarnloom_token"
 _LOOPBACK_NAMES = {"localhost", "127.0.0.1", "::1"}
 # What a browser must reach before the viewer has typed the token in.
+_LINKS = "/api/v1/links/"
 _OPEN_PATHS = ("/api/v1/session", "/health", "/ready")
 
 
@@ -49,6 +50,8 @@ class Guard:
                 f"this service does not go by the name {host!r}; it is {sorted(self._names)}. "
                 "Start it with --name if it is reached by another."
             )
+        if path.startswith(_LINKS):
+            return None  # its token is in the path, and any page may hold it
         origin = headers.get("origin")
         if origin is not None and urlsplit(origin).netloc.lower() != host.lower():
             return f"a page from {origin} may not use this service"

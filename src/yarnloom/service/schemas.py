@@ -6,6 +6,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from yarnloom.engine.states import RunState
+
 JsonObject = dict[str, Any]
 Number = Annotated[int, Field(ge=1, le=2**53)]
 Name = Annotated[str, Field(min_length=1, max_length=201)]
@@ -52,6 +54,53 @@ class ReasonBody(Strict):
     """Why a command is given."""
 
     reason: Annotated[str, Field(max_length=2_000)] = ""
+
+
+class RerunBody(ReasonBody):
+    """What is changed where a run is started anew."""
+
+    params: JsonObject = Field(default_factory=dict, description="In place of the run's own.")
+    key: Annotated[str, Field(min_length=1, max_length=200)] | None = None
+
+
+class StepBody(ReasonBody):
+    """What is decided about a step."""
+
+    inputs: JsonObject | None = Field(None, description="Of an edit: constants, by input.")
+    pool: Annotated[str, Field(max_length=100)] | None = Field(
+        None, description="Of an edit; empty for none."
+    )
+    priority: Annotated[int, Field(ge=-1000, le=1000)] | None = None
+    output: Any = Field(None, description="Of a supply.")
+
+
+class SettleBody(ReasonBody):
+    """Whether something unsure was done."""
+
+    what: Annotated[str, Field(min_length=1, max_length=200)]
+    address: Annotated[str, Field(max_length=2_000)] = Field(
+        "", description="The step's, within the run; empty where the entry is the run's."
+    )
+    done: bool
+    value: Any = None
+
+
+class BulkBody(ReasonBody):
+    """The same command for many runs."""
+
+    action: Literal["pause", "resume", "cancel", "mend"]
+    states: Annotated[list[RunState], Field(max_length=9)] = Field(default_factory=list)
+    workflow: Annotated[str, Field(max_length=201)] | None = None
+    tag: Annotated[str, Field(max_length=100)] | None = None
+    count: Annotated[int, Field(ge=0)] | None = Field(
+        None, description="How many they are. Without it nothing is done, and the count is told."
+    )
+
+
+class LinkBody(Strict):
+    """How long a link to a run holds."""
+
+    seconds: Annotated[float, Field(gt=0, le=31_622_400)] = 3_600.0
 
 
 class RateBody(Strict):
@@ -282,6 +331,7 @@ class RunAnswer(BaseModel):
     start_at: str | None
     deadline_at: str | None
     entered: bool = Field(description="False while it waits for other runs of its workflow.")
+    paused_at: str | None = Field(description="Since when nothing of it executes, if paused.")
     started_at: str | None
     ended_at: str | None
 

@@ -89,6 +89,12 @@ class Database:
             ) from error
         return connection
 
+    def keep_fact(self, key: str, value: str) -> str:
+        """Keep something about the service, unless it is kept already; what is kept."""
+        self.writer.execute("INSERT OR IGNORE INTO service VALUES (?, ?)", (key, value))
+        row = self.writer.execute("SELECT value FROM service WHERE key = ?", (key,)).fetchone()
+        return str(row[0])
+
     @contextlib.contextmanager
     def reader(self) -> Iterator[sqlite3.Connection]:
         """A read-only connection, cut off after `READ_LIMIT` seconds; rows have names."""

@@ -25,6 +25,7 @@ class RunFilter:
 
     states: tuple[str, ...] = ()
     workflow: str | None = None
+    tag: str | None = None
     below: int | None = None
     limit: int = 50
 
@@ -45,22 +46,44 @@ def was_given_out(connection: sqlite3.Connection, number: int) -> bool:
 
 def runs(connection: sqlite3.Connection, wanted: RunFilter) -> list[Record]:
     """Runs, newest first."""
-    where, values = ["1"], []
-    if wanted.states:
-        where.append(f"r.state IN ({', '.join('?' * len(wanted.states))})")
-        values += list(wanted.states)
-    if wanted.workflow is not None:
-        where.append("r.workflow = ?")
-        values.append(wanted.workflow)
-    if wanted.below is not None:
-        where.append("r.number < ?")
-        values.append(str(wanted.below))
+    where, values = _matching(wanted)
     rows = connection.execute(
-        f"SELECT {_RUN_COLUMNS} FROM {_RUN_TABLES} WHERE {' AND '.join(where)}"
-        " ORDER BY r.number DESC LIMIT ?",
+        f"SELECT {_RUN_COLUMNS} FROM {_RUN_TABLES} WHERE {where} ORDER BY r.number DESC LIMIT ?",
         (*values, wanted.limit),
     )
     return [dict(row) for row in rows]
+
+
+def count_runs(connection: sqlite3.Connection, wanted: RunFilter) -> int:
+    """How many runs a list shows in all."""
+    where, values = _matching(wanted)
+    row = connection.execute(f"SELECT count(*) FROM runs r WHERE {where}", values).fetchone()
+    return int(row[0])
+
+
+def run_numbers(connection: sqlite3.Connection, wanted: RunFilter) -> list[int]:
+    """The numbers of all runs that a list shows, oldest first."""
+    where, values = _matching(wanted)
+    sql = f"SELECT r.number FROM runs r WHERE {where} ORDER BY r.number"
+    return [row[0] for row in connection.execute(sql, values)]
+
+
+def _matching(wanted: RunFilter) -> tuple[str, list[Any]]:
+    """The condition for a filter, and its values."""
+    where, values = ["1"], list[Any]()
+    if wanted.states:
+        where.append(f"r.state IN ({', '.join('?' * len(wanted.states))})")
+        values += wanted.states
+    if wanted.workflow is not None:
+        where.append("r.workflow = ?")
+        values.append(wanted.workflow)
+    if wanted.tag is not None:
+        where.append("EXISTS (SELECT 1 FROM json_each(r.tags) WHERE value = ?)")
+        values.append(wanted.tag)
+    if wanted.below is not None:
+        where.append("r.number < ?")
+        values.append(wanted.below)
+    return " AND ".join(where), values
 
 
 def plan_document(connection: sqlite3.Connection, plan: int) -> Record:
@@ -179,6 +202,32 @@ def attempts(connection: sqlite3.Connection, step: int) -> list[Record]:
 def commands(connection: sqlite3.Connection, number: int) -> list[Record]:
     """Who gave which command for a run, oldest first."""
     rows = connection.execute("SELECT * FROM commands WHERE run = ? ORDER BY id", (number,))
+    return [dict(row) for row in rows]
+
+
+def all_commands(
+    connection: sqlite3.Connection,
+    run: int | None,
+    who: str | None,
+    what: str | None,
+    below: int | None,
+    limit: int,
+) -> list[Record]:
+    """Who gave which command, newest first; None is any."""
+    given = {"run = ?": run, "who = ?": who, "what = ?": what, "id < ?": below}
+    wanted = {condition: value for condition, value in given.items() if value is not None}
+    where = " AND ".join(["1", *wanted])
+    sql = f"SELECT * FROM commands WHERE {where} ORDER BY id DESC LIMIT ?"
+    return [dict(row) for row in connection.execute(sql, (*wanted.values(), limit))]
+
+
+def effects(connection: sqlite3.Connection, run: int) -> list[Record]:
+    """The side effects of a run, in order of begin, each with its attempt's number and outcome."""
+    rows = connection.execute(
+        "SELECT l.*, a.number, a.outcome FROM ledger l JOIN attempts a ON a.id = l.attempt"
+        " WHERE l.run = ? ORDER BY l.begun_at, l.scope, l.what",
+        (run,),
+    )
     return [dict(row) for row in rows]
 
 

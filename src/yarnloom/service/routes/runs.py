@@ -55,12 +55,13 @@ async def list_runs(
     core: TheCore,
     state: Annotated[list[RunState] | None, Query()] = None,
     workflow: Annotated[str | None, Query(max_length=201)] = None,
+    tag: Annotated[str | None, Query(max_length=100)] = None,
     cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
     """Runs, newest first."""
     wanted = reading.RunFilter(
-        tuple(map(str, state or ())), await _full_name(core, workflow), cursor, limit
+        tuple(map(str, state or ())), await full_name(core, workflow), tag, cursor, limit
     )
     rows = await core.read(reading.runs, wanted)
     following = str(rows[-1]["number"]) if len(rows) == limit else None
@@ -158,7 +159,7 @@ async def commands(core: TheCore, number: RunNumber) -> Response:
     return answer({"commands": [command_view(row) for row in rows]})
 
 
-async def _full_name(core: Core, name: str | None) -> str | None:
+async def full_name(core: Core, name: str | None) -> str | None:
     """The full name for a short one; a name that is not known stays as it is and finds nothing."""
     if name is None or "/" in name:
         return name

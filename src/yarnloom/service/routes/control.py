@@ -1,0 +1,190 @@
+"""Runs and steps under control: pause, resume, mend, rerun, what is done by hand, the ledger."""
+
+from __future__ import annotations
+
+import asyncio
+import uuid
+from collections.abc import Callable
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, Query
+from fastapi.responses import Response
+
+from yarnloom.engine import (
+    CancelRun,
+    Command,
+    HandleStep,
+    MendRun,
+    PauseRun,
+    RerunRun,
+    ResumeRun,
+    SettleEffect,
+    Started,
+    looking,
+)
+from yarnloom.engine.views import command_view, effect_view
+from yarnloom.errors import Conflict, Refused
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.routes.runs import Address, RunNumber, full_name
+from yarnloom.service.schemas import (
+    BulkBody,
+    ReasonBody,
+    RerunBody,
+    RunAnswer,
+    SettleBody,
+    StepBody,
+)
+from yarnloom.store import reading
+
+router = APIRouter(tags=["control"])
+
+AT_ONCE = 200
+Action = Literal["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]
+_BULK: dict[str, Callable[[int, str, str], Command]] = {
+    "pause": PauseRun,
+    "resume": ResumeRun,
+    "cancel": CancelRun,
+    "mend": MendRun,
+}
+
+
+def _reason(body: ReasonBody | None) -> str:
+    return body.reason if body else ""
+
+
+@router.post("/runs/actions", responses=problems(409, 422))
+async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
+    """The same command for every run of a list. Without `count` only says how many they are."""
+    states = tuple(map(str, body.states))
+    wanted = reading.RunFilter(states, await full_name(core, body.workflow), tag=body.tag)
+    count = await core.read(reading.count_runs, wanted)
+    if body.count is None:
+        return answer({"count": count, "done": [], "refused": []})
+    if body.count != count:
+        raise Conflict(
+            f"{body.count} runs were confirmed, and {count} match now; nothing was done. Look at "
+            "the list, and confirm what it shows",
+            count=count,
+        )
+    numbers = await core.read(reading.run_numbers, wanted)
+    done, refused = [], []
+    for first in range(0, len(numbers), AT_ONCE):
+        some = numbers[first : first + AT_ONCE]
+        answers = await asyncio.gather(
+            *(core.submit(_BULK[body.action](one, who, body.reason)) for one in some),
+            return_exceptions=True,
+        )
+        for number, found in zip(some, answers, strict=True):
+            if isinstance(found, Refused):
+                refused.append({"run": number, "why": found.message})
+            elif isinstance(found, BaseException):
+                raise found
+            else:
+                done.append(number)
+    return answer({"count": count, "done": done, "refused": refused})
+
+
+@router.post("/runs/{number}/pause", response_model=RunAnswer, responses=problems(404, 409))
+async def pause(
+    core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
+) -> Response:
+    """Begin nothing more of a run; what runs stops at its next checkpoint, or finishes."""
+    return answer(await core.submit(PauseRun(number, who, _reason(body))))
+
+
+@router.post("/runs/{number}/resume", response_model=RunAnswer, responses=problems(404, 409))
+async def resume(
+    core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
+) -> Response:
+    """Let a run that is pausing or paused go on."""
+    return answer(await core.submit(ResumeRun(number, who, _reason(body))))
+
+
+@router.post("/runs/{number}/mend", response_model=RunAnswer, responses=problems(404, 409))
+async def mend(
+    core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
+) -> Response:
+    """Run again what failed, was cancelled or not reached in an ended run: a new round."""
+    return answer(await core.submit(MendRun(number, who, _reason(body))))
+
+
+@router.post(
+    "/runs/{number}/rerun",
+    status_code=201,
+    response_model=RunAnswer,
+    responses=problems(404, 409, 422),
+)
+async def rerun(
+    core: TheCore, who: Asker, number: RunNumber, body: RerunBody | None = None
+) -> Response:
+    """Start the run's workflow, as it is now, with its params and what is changed of them."""
+    body = body or RerunBody()
+    key = body.key or uuid.uuid4().hex
+    command = RerunRun(number, body.params, key, who, body.reason)
+    started: Started = await core.submit(command)
+    return answer(started.run, 201 if started.created else 200)
+
+
+@router.post("/runs/{number}/steps/{action}", responses=problems(404, 409, 422))
+async def act_on_step(
+    core: TheCore,
+    who: Asker,
+    number: RunNumber,
+    action: Action,
+    address: Address,
+    body: StepBody | None = None,
+) -> Response:
+    """Decide something about one step, given by its address; the answer is the step."""
+    place = await core.look_into(number, looking.step_place, address)
+    body = body or StepBody()
+    await core.submit(
+        HandleStep(
+            run=number,
+            address=place["address"],
+            node=place["node"],
+            holder=place["holder"],
+            action=action,
+            who=who,
+            reason=body.reason,
+            inputs=body.inputs,
+            pool=body.pool,
+            priority=body.priority,
+            output=body.output,
+        )
+    )
+    return answer(await core.look_into(number, looking.step, place["address"]))
+
+
+@router.get("/runs/{number}/ledger", responses=problems(404, 410))
+async def ledger(core: TheCore, number: RunNumber) -> Response:
+    """The side effects that a run has begun and done; `unsure` counts those nobody knows of."""
+    await core.run_row(number)
+    effects = [effect_view(row) for row in await core.read(reading.effects, number)]
+    unsure = sum(one["state"] == "unsure" for one in effects)
+    return answer({"effects": effects, "unsure": unsure})
+
+
+@router.post("/runs/{number}/ledger", responses=problems(404, 409, 422))
+async def settle(core: TheCore, who: Asker, number: RunNumber, body: SettleBody) -> Response:
+    """Say whether something unsure was done."""
+    scope = body.address
+    if scope:
+        scope = (await core.look_into(number, looking.step_place, scope))["address"]
+    command = SettleEffect(number, scope, body.what, body.done, who, body.reason, body.value)
+    return answer(await core.submit(command))
+
+
+@router.get("/commands", responses=problems(422))
+async def list_commands(
+    core: TheCore,
+    run: Annotated[int | None, Query(ge=1, le=2**53)] = None,
+    who: Annotated[str | None, Query(max_length=200)] = None,
+    what: Annotated[str | None, Query(max_length=50)] = None,
+    cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> Response:
+    """Who gave which command, when and why; newest first."""
+    rows = await core.read(reading.all_commands, run, who, what, cursor, limit)
+    following = str(rows[-1]["id"]) if len(rows) == limit else None
+    found: list[dict[str, Any]] = [{**command_view(row), "run": row["run"]} for row in rows]
+    return answer({"commands": found, "next": following})
