@@ -1,4 +1,4 @@
-"""Commands that change something: check, publish, start, cancel."""
+"""Commands that bring something in: check, publish, start."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from rich.text import Text
 from yarnloom.cli import looking, output
 from yarnloom.cli.output import out
 from yarnloom.client import Call, Client
-from yarnloom.client.wire import cancel_call, start_call
+from yarnloom.client.wire import start_call
 from yarnloom.errors import InvalidInput, NotFound
 from yarnloom.values import decode
 
@@ -70,8 +70,8 @@ def start(
     as_json: bool,
 ) -> int:
     """Start a run."""
-    wants = _wanted_types(client, workflow, task) if named else {}
-    params = _params_from(params_file) | _named_params(wants, named)
+    wants = wanted_types(client, workflow, task) if named else {}
+    params = params_from(params_file) | named_params(wants, named)
     run = client.call(
         start_call(
             workflow,
@@ -95,17 +95,8 @@ def start(
     return looking.watch(client, run["number"]) if stay else 0
 
 
-def cancel(client: Client, number: int, reason: str, as_json: bool) -> int:
-    """Tell a run to stop."""
-    run = client.call(cancel_call(number, reason))
-    if as_json:
-        output.print_json(run)
-    else:
-        out.print(output.run_head(run))
-    return 0
-
-
-def _params_from(path: str | None) -> dict[str, Any]:
+def params_from(path: str | None) -> dict[str, Any]:
+    """Params from a JSON file, or from the input."""
     if path is None:
         return {}
     try:
@@ -118,7 +109,7 @@ def _params_from(path: str | None) -> dict[str, Any]:
     return value
 
 
-def _named_params(wants: dict[str, Any], named: list[str]) -> dict[str, Any]:
+def named_params(wants: dict[str, Any], named: list[str]) -> dict[str, Any]:
     """`-p` values: text stays text where text is wanted, else it is read as JSON."""
     found: dict[str, Any] = {}
     for one in named:
@@ -127,11 +118,12 @@ def _named_params(wants: dict[str, Any], named: list[str]) -> dict[str, Any]:
             raise InvalidInput(f"found -p {one!r}; expected -p NAME=VALUE, e.g. -p year=2027")
         if name in found:
             raise InvalidInput(f"the param {name!r} is given twice; give it once")
-        found[name] = text if wants.get(name) == "string" else _json_or_text(text)
+        found[name] = text if wants.get(name) == "string" else json_or_text(text)
     return found
 
 
-def _wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
+def wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
+    """The JSON types of a workflow's params, or of a task's inputs."""
     try:
         noun, field = ("tasks", "input") if task else ("workflows", "params")
         found = client.call(Call("GET", f"/{noun}", query={"name": name}))
@@ -141,7 +133,8 @@ def _wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
     return {param: schema.get("type") for param, schema in properties.items()}
 
 
-def _json_or_text(text: str) -> Any:
+def json_or_text(text: str) -> Any:
+    """A value as JSON where it looks like it, else as text."""
     try:
         return json.loads(text) if text[:1] in '{["-0123456789tfn' else text
     except ValueError:

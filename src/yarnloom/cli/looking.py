@@ -24,9 +24,16 @@ ITEM_PAGE = 500
 EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
 
 
-def runs(client: Client, states: list[str], workflow: str | None, limit: int, as_json: bool) -> int:
+def runs(
+    client: Client,
+    states: list[str],
+    workflow: str | None,
+    tag: str | None,
+    limit: int,
+    as_json: bool,
+) -> int:
     """List runs."""
-    page = client.call(list_call(tuple(states), workflow, limit, None))
+    page = client.call(list_call(tuple(states), workflow, limit, tag))
     if as_json:
         output.print_json(page)
     elif page["runs"]:
@@ -141,6 +148,8 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
         return 0
     head = Text.assemble((step["address"], "bold"), "  ", step["task"], "  ")
     out.print(head.append_text(output.state_text(step["state"], step.get("stop_asked"))))
+    if step["progress"]:
+        out.print(Text("progress ", style="dim"), output.step_progress(step, 400), sep="")
     for name in ("input", "output"):
         if step[name] is not None:
             shown = output.short_value(step[name], 400)
@@ -160,6 +169,8 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
         )
     if step["attempts"]:
         out.print()
+        if folded := step["folded"]:
+            out.print(Text(f"{folded} attempts before, each called again", style="dim"))
         out.print(attempts)
     for one in step["attempts"]:
         if one["error"]:
@@ -171,8 +182,10 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
 def print_rules(step: View) -> None:
     """How a step is run, and how it stands with that."""
     facts = [("rules", ", ".join(drawing.rules(step)))]
-    if step["state"] == "backing_off":
+    if step["state"] in ("backing_off", "resting"):
         facts.append(("again", output.until(step["due_at"])))
+    if step.get("supplied"):
+        facts.append(("note", "its output was given by hand"))
     if step.get("deadline_at"):
         facts.append(("deadline", output.until(step["deadline_at"])))
     for name, text in facts:
@@ -200,9 +213,11 @@ def watch(client: Client, number: int) -> int:
     return EXIT_BY_STATE[run["state"]]
 
 
-def log(client: Client, address: str, as_json: bool) -> int:
-    """Print what a step printed, or all steps of a run."""
+def log(client: Client, address: str, follow: bool, as_json: bool) -> int:
+    """Print what a step printed, or all steps of a run; or what a step prints, as it comes."""
     number, label = split_address(address)
+    if follow:
+        return _follow_log(client, number, label, as_json)
     graph = client.call(
         Call("GET", f"/runs/{number}/graph", query={"address": label.partition("#")[0]})
     )
@@ -218,6 +233,17 @@ def log(client: Client, address: str, as_json: bool) -> int:
             out.print(_log_line(line), soft_wrap=True)
     if not any(one["lines"] for one in found):
         output.say(f"{address} has printed nothing")
+    return 0
+
+
+def _follow_log(client: Client, number: int, label: str, as_json: bool) -> int:
+    if not label:
+        raise InvalidInput(f"say which step of run {number}: yarnloom log {number}/fetch --follow")
+    for line in client.run(number).lines(label):
+        if as_json:
+            output.print_json_line(line)
+        else:
+            out.print(_log_line(line), soft_wrap=True)
     return 0
 
 

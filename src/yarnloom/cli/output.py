@@ -16,9 +16,12 @@ from rich.table import Table
 from rich.text import Text
 
 from yarnloom.drawing import DYES, Line
-from yarnloom.drawing.words import counts, follow_ups
+from yarnloom.drawing.words import counts, follow_ups, progress_words
 
 View = dict[str, Any]
+
+WITH_PROGRESS = ("running", "paused", "resting", "cancelled", "failed")
+"""States of a step in which it is of interest how far it came."""
 
 out = Console(highlight=False, soft_wrap=False, markup=False)
 
@@ -32,6 +35,11 @@ def say(text: str) -> None:
 def print_json(value: Any) -> None:
     """A value for programs."""
     print(json.dumps(value, indent=2, ensure_ascii=False))
+
+
+def print_json_line(value: Any) -> None:
+    """One of many values, as it comes."""
+    print(json.dumps(value, ensure_ascii=False), flush=True)
 
 
 def state_text(state: str, stop: str | None = None) -> Text:
@@ -176,15 +184,20 @@ def _add_step(found: Table, step: View, label: str, reason: str | None) -> None:
         note = reason or f"waits for {pool}a worker"
     elif step["state"] == "backing_off":
         note = f"tries again {until(step['due_at'])} after {note}"
+    elif step["state"] == "resting":
+        note = f"is called again {until(step['due_at'])}"
     elif step["state"] == "waiting" and step.get("waits_for"):
         note = f"waits for {', '.join(step['waits_for'])}"
+    shown = Text(note, style="dim")
+    if step.get("progress") and step["state"] in WITH_PROGRESS:
+        shown = step_progress(step)
     found.add_row(
         label,
         state,
         str(step.get("attempts") or ""),
         step.get("worker") or "",
         _took(step),
-        Text(note, style="dim"),
+        shown,
     )
 
 
@@ -209,6 +222,17 @@ def _note(part: View) -> str:
     where = error.get("step", "").rpartition("]/")[2] if part.get("kind") != "step" else ""
     at = f"{where}: " if where else ""
     return short_value(f"{at}{error['type']}: {error['message']}") if error.get("type") else ""
+
+
+def step_progress(step: View, width: int = 60) -> Text:
+    """How far a step is by its own account, with a bar where that can be told."""
+    found, progress = Text(), step["progress"]
+    done, total = progress["done"], progress["total"]
+    if done is not None and total:
+        filled = min(10, round(10 * done / total))
+        found.append("━" * filled, style=DYES["running"][0]).append("━" * (10 - filled), "dim")
+        found.append(" ")
+    return found.append(short_value(progress_words(step), width))
 
 
 def item_table(items: list[View]) -> Table:

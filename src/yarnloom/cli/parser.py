@@ -167,6 +167,7 @@ def build_parser() -> Parser:
     runs = add("runs", "List runs, newest first.", service, reading)
     runs.add_argument("--state", action="append", default=[], help="only runs in this state")
     runs.add_argument("--workflow", help="only runs of this workflow")
+    runs.add_argument("--tag", help="only runs with this tag")
     runs.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
 
     show = add("show", "Show a run, an item of an each, or a step.", service, reading)
@@ -191,9 +192,12 @@ def build_parser() -> Parser:
     watch = add("watch", "Watch a run until it ends; Ctrl-C stops watching only.", service)
     watch.add_argument("run", type=positive, metavar="RUN")
 
-    cancel = add("cancel", "Tell a run to stop.", service, reading)
-    cancel.add_argument("run", type=positive, metavar="RUN")
-    cancel.add_argument("--reason", default="", help="why, for the record")
+    choosing = _choosing_options()
+    add("pause", "Begin nothing more of a run; what runs stops.", service, reading, choosing)
+    add("resume", "Let a paused run go on.", service, reading, choosing)
+    add("cancel", "Tell a run to stop.", service, reading, choosing)
+    add("mend", "Run again what failed or was missed.", service, reading, choosing)
+    _control_commands(add, service, reading)
 
     why = add("why", "Say what each unfinished step of a run waits for.", service, reading)
     why.add_argument("address", metavar="RUN[/PART]", help="1042, 1042/harbours[brackwater]/fetch")
@@ -201,6 +205,9 @@ def build_parser() -> Parser:
     log = add("log", "Print what the steps of a run printed and logged.", service, reading)
     log.add_argument(
         "address", metavar="RUN[/PART[#ATTEMPT]]", help="1042, 1042/fetch, 1042/fetch#2"
+    )
+    log.add_argument(
+        "--follow", action="store_true", help="of a step: print what comes, until it has ended"
     )
 
     add("workflows", "List the workflows that are published.", service, reading)
@@ -231,6 +238,79 @@ def build_parser() -> Parser:
     pool.add_argument("--remove", action="store_true", help="remove it; no step may name it")
     pool.add_argument("--reason", default="", help="why, for the record")
     return parser
+
+
+def _control_commands(add: Any, service: Any, reading: Any) -> None:
+    """Commands about what was begun, done and said."""
+    rerun = add("rerun", "Start a run's workflow anew, with its params.", service, reading)
+    rerun.add_argument("run", type=positive, metavar="RUN")
+    rerun.add_argument(
+        "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="change one param"
+    )
+    rerun.add_argument("--params", metavar="FILE", help="changed params as a JSON file")
+    rerun.add_argument("--reason", default="", help="why, for the record")
+    rerun.add_argument("--watch", action="store_true", help="stay and show its progress")
+
+    step = add("step", "Decide something about one step.", service, reading)
+    step.add_argument("address", metavar="RUN/STEP", help="1042/harbours[brackwater]/fetch")
+    step.add_argument(
+        "action", choices=["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]
+    )
+    step.add_argument(
+        "-p",
+        "--param",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="of edit: one input, as a constant",
+    )
+    step.add_argument("--pool", help="of edit: the pool; none for none")
+    step.add_argument("--priority", type=int, help="of edit: higher runs first")
+    step.add_argument("--output", metavar="JSON", help="of supply: the output")
+    step.add_argument("--reason", default="", help="why, for the record")
+
+    ledger = add("ledger", "List the side effects that a run has on record.", service, reading)
+    ledger.add_argument("run", type=positive, metavar="RUN")
+
+    settle = add("settle", "Say whether an unsure side effect was done.", service, reading)
+    settle.add_argument("address", metavar="RUN[/STEP]", help="1042/mail, or the run's alone")
+    settle.add_argument("what", metavar="WHAT", help="as the ledger names it")
+    word = settle.add_mutually_exclusive_group(required=True)
+    word.add_argument("--done", dest="done", action="store_const", const=True, help="it was done")
+    word.add_argument(
+        "--not-done", dest="done", action="store_const", const=False, help="it was not"
+    )
+    settle.add_argument("--value", metavar="JSON", help="what it gave, where it was done")
+    settle.add_argument("--reason", default="", help="how you know, for the record")
+
+    commands = add("commands", "List who gave which command, newest first.", service, reading)
+    commands.add_argument("--run", type=positive, metavar="RUN", help="only about this run")
+    commands.add_argument("--who", help="only by this one, as cli:ann@office")
+    commands.add_argument("--what", help="only this command, as cancel")
+    commands.add_argument("--limit", type=positive, default=50, help="how many (default 50)")
+
+    published = add("published", "Print what the steps of a run published.", service, reading)
+    published.add_argument("run", type=positive, metavar="RUN")
+    published.add_argument("--follow", action="store_true", help="stay, and print what comes")
+
+    link = add("link", "Make a link with which a run may be watched.", service, reading)
+    link.add_argument("run", type=positive, metavar="RUN")
+    link.add_argument(
+        "--for", dest="lasts", default="1h", metavar="TIME", help="how long (default 1h)"
+    )
+
+
+def _choosing_options() -> argparse.ArgumentParser:
+    options = argparse.ArgumentParser(add_help=False)
+    options.add_argument("run", type=positive, nargs="?", metavar="RUN")
+    options.add_argument("--reason", default="", help="why, for the record")
+    options.add_argument(
+        "--state", action="append", default=[], help="instead of a number: all runs in this state"
+    )
+    options.add_argument("--workflow", help="all runs of this workflow")
+    options.add_argument("--tag", help="all runs with this tag")
+    options.add_argument("--yes", action="store_true", help="do not ask how many they are")
+    return options
 
 
 def _service_options() -> argparse.ArgumentParser:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import Namespace
 from collections.abc import Callable
 
-from yarnloom.cli import acting, limits, looking
+from yarnloom.cli import acting, control, limits, looking
 from yarnloom.client import Client, Target, default_who
 
 _Talk = Callable[[Client, Namespace], int]
@@ -25,13 +25,23 @@ TALKS: dict[str, _Talk] = {
         stay=o.watch,
         as_json=o.json,
     ),
-    "cancel": lambda client, o: acting.cancel(client, o.run, o.reason, o.json),
-    "runs": lambda client, o: looking.runs(client, o.state, o.workflow, o.limit, o.json),
+    "pause": lambda client, o: control.act(client, "pause", o),
+    "resume": lambda client, o: control.act(client, "resume", o),
+    "cancel": lambda client, o: control.act(client, "cancel", o),
+    "mend": lambda client, o: control.act(client, "mend", o),
+    "rerun": control.rerun,
+    "step": control.step,
+    "ledger": lambda client, o: control.ledger(client, o.run, o.json),
+    "settle": control.settle,
+    "commands": control.commands,
+    "published": lambda client, o: control.published(client, o.run, o.follow, o.json),
+    "link": control.link,
+    "runs": lambda client, o: looking.runs(client, o.state, o.workflow, o.tag, o.limit, o.json),
     "show": lambda client, o: looking.show(client, o.address, o.state, o.limit, o.json),
     "graph": lambda client, o: looking.graph(client, o.what, "json" if o.json else o.form),
     "watch": lambda client, o: looking.watch(client, o.run),
     "why": lambda client, o: limits.why(client, o.address, o.json),
-    "log": lambda client, o: looking.log(client, o.address, o.json),
+    "log": lambda client, o: looking.log(client, o.address, o.follow, o.json),
     "workflows": lambda client, o: looking.workflows(client, o.json),
     "tasks": lambda client, o: looking.tasks(client, o.task, o.code, o.json),
     "pools": lambda client, o: limits.pools(client, o.json),

@@ -13,6 +13,7 @@ from httpx_sse import aconnect_sse
 from yarnloom.client import wire
 from yarnloom.client.sync import TIMEOUT, TRIES
 from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
+from yarnloom.units import Duration
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
@@ -60,9 +61,121 @@ class AsyncRun(wire.RunFacts):
         found: JsonObject = await self._client.call(wire.why_call(self.number, address))
         return found
 
+    async def pause(self, reason: str = "") -> AsyncRun:
+        """Begin nothing more of it; what runs stops at its next checkpoint, or finishes."""
+        return await self._act("pause", reason)
+
+    async def resume(self, reason: str = "") -> AsyncRun:
+        """Let it go on after a pause."""
+        return await self._act("resume", reason)
+
     async def cancel(self, reason: str = "") -> AsyncRun:
         """Tell the run to stop."""
-        self.data = await self._client.call(wire.cancel_call(self.number, reason))
+        return await self._act("cancel", reason)
+
+    async def mend(self, reason: str = "") -> AsyncRun:
+        """Run again what failed, was cancelled or not reached, now that it has ended."""
+        return await self._act("mend", reason)
+
+    async def _act(self, action: str, reason: str) -> AsyncRun:
+        self.data = await self._client.call(wire.act_call(self.number, action, reason))
+        return self
+
+    async def rerun(self, reason: str = "", /, **changes: Any) -> AsyncRun:
+        """Start its workflow anew, with its params and what is changed of them; the new run."""
+        call = wire.rerun_call(self.number, changes, reason)
+        return AsyncRun(self._client, await self._client.call(call))
+
+    async def step(self, address: str) -> AsyncStep:
+        """One of its steps, e.g. `"harbours[brackwater]/fetch"`.
+
+        Raises:
+            NotFound: the address leads to no step.
+        """
+        found = await self._client.call(wire.step_call(self.number, address))
+        return AsyncStep(self._client, self.number, found)
+
+    async def published(self, *, follow: bool = False) -> AsyncIterator[JsonObject]:
+        """What its steps published: `address`, `at` and `value` of each.
+
+        Args:
+            follow: stay, and give what comes; without end.
+        """
+        if follow:
+            path = f"/runs/{self.number}/published/live"
+            async for event in self._client.stream(path):
+                yield event["data"]
+            return
+        after = 0
+        while page := (await self._client.call(wire.published_call(self.number, after)))[
+            "published"
+        ]:
+            for entry in page:
+                yield entry
+            after = page[-1]["line"] + 1
+
+    async def lines(self, address: str) -> AsyncIterator[JsonObject]:
+        """What one of its steps prints, as it comes, until the step has ended."""
+        path, query = f"/runs/{self.number}/log/live", {"address": address}
+        async for event in self._client.stream(path, query, ends=True):
+            yield event["data"]
+
+    async def link(self, lasts: Duration = "1h") -> JsonObject:
+        """A link with which whoever has it may watch this run: `token`, `path`, `expires_at`."""
+        found: JsonObject = await self._client.call(wire.link_call(self.number, lasts))
+        return found
+
+
+class AsyncStep(wire.StepFacts):
+    """A step of a run, as it was when it was last looked at."""
+
+    def __init__(self, client: AsyncClient, run: int, data: JsonObject) -> None:
+        super().__init__(run, data)
+        self._client = client
+
+    async def refresh(self) -> AsyncStep:
+        """Look again."""
+        self.data = await self._client.call(wire.step_call(self.run, self.address))
+        return self
+
+    async def pause(self, reason: str = "") -> AsyncStep:
+        """Let it stop at its next checkpoint, and begin no more until it is resumed."""
+        return await self._act("pause", reason=reason)
+
+    async def resume(self, reason: str = "") -> AsyncStep:
+        """Let it go on."""
+        return await self._act("resume", reason=reason)
+
+    async def cancel(self, reason: str = "") -> AsyncStep:
+        """End it; it counts as a failure for the parts around it."""
+        return await self._act("cancel", reason=reason)
+
+    async def retry(self, reason: str = "") -> AsyncStep:
+        """Run it again, or at once where it backs off or rests."""
+        return await self._act("retry", reason=reason)
+
+    async def skip(self, reason: str = "") -> AsyncStep:
+        """Pass it over; its output is null."""
+        return await self._act("skip", reason=reason)
+
+    async def supply(self, output: Any, reason: str = "") -> AsyncStep:
+        """Give it an output by hand, and go on behind it."""
+        return await self._act("supply", output=output, reason=reason)
+
+    async def edit(
+        self,
+        *,
+        inputs: Mapping[str, Any] = KEEP,
+        pool: str = KEEP,
+        priority: int = KEEP,
+        reason: str = "",
+    ) -> AsyncStep:
+        """Change inputs, its pool (empty for none) or how urgent it is; it stays when mended."""
+        return await self._act("edit", inputs=inputs, pool=pool, priority=priority, reason=reason)
+
+    async def _act(self, action: str, **body: Any) -> AsyncStep:
+        call = wire.step_act_call(self.run, self.address, action, **body)
+        self.data = await self._client.call(call)
         return self
 
 
@@ -167,10 +280,15 @@ class AsyncClient:
         return AsyncRun(self, await self.call(wire.show_call(number)))
 
     async def runs(
-        self, *, states: tuple[str, ...] = (), workflow: str | None = None, limit: int = 50
+        self,
+        *,
+        states: tuple[str, ...] = (),
+        workflow: str | None = None,
+        tag: str | None = None,
+        limit: int = 50,
     ) -> list[AsyncRun]:
         """The newest runs."""
-        page = await self.call(wire.list_call(states, workflow, limit, None))
+        page = await self.call(wire.list_call(states, workflow, limit, tag))
         return [AsyncRun(self, data) for data in page["runs"]]
 
     async def pools(self) -> list[JsonObject]:
@@ -229,13 +347,25 @@ class AsyncClient:
 
     async def events(self, run: int | None = None) -> AsyncIterator[JsonObject]:
         """CloudEvents as they come; after a broken connection from where it broke."""
-        query = {} if run is None else {"run": run}
+        async for event in self.stream("/events", {} if run is None else {"run": run}):
+            yield event
+
+    async def stream(
+        self, path: str, query: Mapping[str, Any] | None = None, *, ends: bool = False
+    ) -> AsyncIterator[JsonObject]:
+        """The events of a path; after a broken connection from where it broke.
+
+        Args:
+            path: below `/api/v1`.
+            query: what is asked for.
+            ends: whether the service ends the stream when there is nothing more to come.
+        """
         last_id, failures = "", 0
         while True:
             headers = {"Last-Event-ID": last_id} if last_id else {}
             try:
                 async with aconnect_sse(
-                    self._http, "GET", f"{API}/events", params=query, headers=headers
+                    self._http, "GET", API + path, params=dict(query or {}), headers=headers
                 ) as source:
                     if source.response.status_code >= 400:
                         body = await source.response.aread()
@@ -245,6 +375,8 @@ class AsyncClient:
                         if event.data:
                             last_id = event.id or last_id
                             yield event.json()
+                if ends:
+                    return
             except httpx.TransportError as error:
                 failures += 1
                 if failures > 6:

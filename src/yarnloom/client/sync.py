@@ -12,6 +12,7 @@ from httpx_sse import connect_sse
 
 from yarnloom.client import wire
 from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
+from yarnloom.units import Duration
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
@@ -70,9 +71,117 @@ class Run(wire.RunFacts):
         found: JsonObject = self._client.call(wire.why_call(self.number, address))
         return found
 
+    def pause(self, reason: str = "") -> Run:
+        """Begin nothing more of it; what runs stops at its next checkpoint, or finishes."""
+        return self._act("pause", reason)
+
+    def resume(self, reason: str = "") -> Run:
+        """Let it go on after a pause."""
+        return self._act("resume", reason)
+
     def cancel(self, reason: str = "") -> Run:
         """Tell the run to stop."""
-        self.data = self._client.call(wire.cancel_call(self.number, reason))
+        return self._act("cancel", reason)
+
+    def mend(self, reason: str = "") -> Run:
+        """Run again what failed, was cancelled or not reached, now that it has ended."""
+        return self._act("mend", reason)
+
+    def _act(self, action: str, reason: str) -> Run:
+        self.data = self._client.call(wire.act_call(self.number, action, reason))
+        return self
+
+    def rerun(self, reason: str = "", /, **changes: Any) -> Run:
+        """Start its workflow anew, with its params and what is changed of them; the new run."""
+        call = wire.rerun_call(self.number, changes, reason)
+        return Run(self._client, self._client.call(call))
+
+    def step(self, address: str) -> Step:
+        """One of its steps, e.g. `"harbours[brackwater]/fetch"`.
+
+        Raises:
+            NotFound: the address leads to no step.
+        """
+        found = self._client.call(wire.step_call(self.number, address))
+        return Step(self._client, self.number, found)
+
+    def published(self, *, follow: bool = False) -> Iterator[JsonObject]:
+        """What its steps published: `address`, `at` and `value` of each.
+
+        Args:
+            follow: stay, and give what comes; without end.
+        """
+        if follow:
+            path = f"/runs/{self.number}/published/live"
+            yield from (event["data"] for event in self._client.stream(path))
+            return
+        after = 0
+        while page := self._client.call(wire.published_call(self.number, after))["published"]:
+            yield from page
+            after = page[-1]["line"] + 1
+
+    def lines(self, address: str) -> Iterator[JsonObject]:
+        """What one of its steps prints, as it comes, until the step has ended."""
+        path, query = f"/runs/{self.number}/log/live", {"address": address}
+        for event in self._client.stream(path, query, ends=True):
+            yield event["data"]
+
+    def link(self, lasts: Duration = "1h") -> JsonObject:
+        """A link with which whoever has it may watch this run: `token`, `path`, `expires_at`."""
+        found: JsonObject = self._client.call(wire.link_call(self.number, lasts))
+        return found
+
+
+class Step(wire.StepFacts):
+    """A step of a run, as it was when it was last looked at."""
+
+    def __init__(self, client: Client, run: int, data: JsonObject) -> None:
+        super().__init__(run, data)
+        self._client = client
+
+    def refresh(self) -> Step:
+        """Look again."""
+        self.data = self._client.call(wire.step_call(self.run, self.address))
+        return self
+
+    def pause(self, reason: str = "") -> Step:
+        """Let it stop at its next checkpoint, and begin no more until it is resumed."""
+        return self._act("pause", reason=reason)
+
+    def resume(self, reason: str = "") -> Step:
+        """Let it go on."""
+        return self._act("resume", reason=reason)
+
+    def cancel(self, reason: str = "") -> Step:
+        """End it; it counts as a failure for the parts around it."""
+        return self._act("cancel", reason=reason)
+
+    def retry(self, reason: str = "") -> Step:
+        """Run it again, or at once where it backs off or rests."""
+        return self._act("retry", reason=reason)
+
+    def skip(self, reason: str = "") -> Step:
+        """Pass it over; its output is null."""
+        return self._act("skip", reason=reason)
+
+    def supply(self, output: Any, reason: str = "") -> Step:
+        """Give it an output by hand, and go on behind it."""
+        return self._act("supply", output=output, reason=reason)
+
+    def edit(
+        self,
+        *,
+        inputs: Mapping[str, Any] = KEEP,
+        pool: str = KEEP,
+        priority: int = KEEP,
+        reason: str = "",
+    ) -> Step:
+        """Change inputs, its pool (empty for none) or how urgent it is; it stays when mended."""
+        return self._act("edit", inputs=inputs, pool=pool, priority=priority, reason=reason)
+
+    def _act(self, action: str, **body: Any) -> Step:
+        call = wire.step_act_call(self.run, self.address, action, **body)
+        self.data = self._client.call(call)
         return self
 
 
@@ -203,10 +312,15 @@ class Client:
         return Run(self, self.call(wire.show_call(number)))
 
     def runs(
-        self, *, states: tuple[str, ...] = (), workflow: str | None = None, limit: int = 50
+        self,
+        *,
+        states: tuple[str, ...] = (),
+        workflow: str | None = None,
+        tag: str | None = None,
+        limit: int = 50,
     ) -> list[Run]:
         """The newest runs."""
-        page = self.call(wire.list_call(states, workflow, limit, None))
+        page = self.call(wire.list_call(states, workflow, limit, tag))
         return [Run(self, data) for data in page["runs"]]
 
     def pools(self) -> list[JsonObject]:
@@ -270,13 +384,24 @@ class Client:
 
     def events(self, run: int | None = None) -> Iterator[JsonObject]:
         """CloudEvents as they come; after a broken connection from where it broke."""
-        query = {} if run is None else {"run": run}
+        yield from self.stream("/events", {} if run is None else {"run": run})
+
+    def stream(
+        self, path: str, query: Mapping[str, Any] | None = None, *, ends: bool = False
+    ) -> Iterator[JsonObject]:
+        """The events of a path; after a broken connection from where it broke.
+
+        Args:
+            path: below `/api/v1`.
+            query: what is asked for.
+            ends: whether the service ends the stream when there is nothing more to come.
+        """
         last_id, failures = "", 0
         while True:
             headers = {"Last-Event-ID": last_id} if last_id else {}
             try:
                 with connect_sse(
-                    self._http, "GET", f"{API}/events", params=query, headers=headers
+                    self._http, "GET", API + path, params=dict(query or {}), headers=headers
                 ) as source:
                     if source.response.status_code >= 400:
                         body = source.response.read()
@@ -286,6 +411,8 @@ class Client:
                         if event.data:
                             last_id = event.id or last_id
                             yield event.json()
+                if ends:
+                    return
             except httpx.TransportError as error:
                 failures += 1
                 if failures > 6:

@@ -15,6 +15,7 @@ from pydantic_core import to_json
 
 from yarnloom import errors
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError
+from yarnloom.units import Duration, seconds
 from yarnloom.values import decode, encode
 
 API = "/api/v1"
@@ -194,10 +195,10 @@ def start_call(
 
 
 def list_call(
-    states: tuple[str, ...], workflow: str | None, limit: int, cursor: str | None
+    states: tuple[str, ...], workflow: str | None, limit: int, tag: str | None = None
 ) -> Call:
-    """A page of runs."""
-    query = {"state": list(states), "workflow": workflow, "limit": limit, "cursor": cursor}
+    """The newest runs."""
+    query = {"state": list(states), "workflow": workflow, "limit": limit, "tag": tag}
     return Call("GET", "/runs", query={key: value for key, value in query.items() if value})
 
 
@@ -206,9 +207,86 @@ def show_call(number: int, wait: float = 0.0) -> Call:
     return Call("GET", f"/runs/{number}", query={"wait": f"{wait:.3f}"} if wait else {})
 
 
-def cancel_call(number: int, reason: str) -> Call:
-    """Tell a run to stop."""
-    return Call("POST", f"/runs/{number}/cancel", {"reason": reason}, again=False)
+def act_call(number: int, action: str, reason: str = "") -> Call:
+    """Pause, resume, cancel or mend a run."""
+    # Sent twice, a second cancel would stop the follow-ups too, and a mend be refused.
+    again = action in ("pause", "resume")
+    return Call("POST", f"/runs/{number}/{action}", {"reason": reason}, again=again)
+
+
+def rerun_call(number: int, changes: Mapping[str, Any], reason: str) -> Call:
+    """Start a run anew; the key that is made up makes sending twice safe."""
+    encode(dict(changes), "params")
+    body = {"params": dict(changes), "reason": reason, "key": uuid.uuid4().hex}
+    return Call("POST", f"/runs/{number}/rerun", body)
+
+
+def step_call(number: int, address: str) -> Call:
+    """A step with its values and attempts."""
+    return Call("GET", f"/runs/{number}/steps", query={"address": address})
+
+
+def step_act_call(number: int, address: str, action: str, **body: Any) -> Call:
+    """Decide something about a step; what is `KEEP` is not said."""
+    said = {name: value for name, value in body.items() if value is not KEEP}
+    path = f"/runs/{number}/steps/{action}"
+    return Call("POST", path, said, query={"address": address}, again=action == "edit")
+
+
+def published_call(number: int, after: int) -> Call:
+    """A page of what a run published."""
+    return Call("GET", f"/runs/{number}/published", query={"after": after})
+
+
+def link_call(number: int, lasts: Duration) -> Call:
+    """A link with which a run may be watched."""
+    return Call("POST", f"/runs/{number}/links", {"seconds": seconds(lasts)})
+
+
+def settle_call(number: int, address: str, what: str, **body: Any) -> Call:
+    """Say whether something unsure was done."""
+    return Call("POST", f"/runs/{number}/ledger", {"address": address, "what": what, **body})
+
+
+def bulk_call(action: str, count: int | None, reason: str, **wanted: Any) -> Call:
+    """The same command for every run of a list; without a count only to be told it."""
+    said = {name: value for name, value in wanted.items() if value}
+    body = {"action": action, "count": count, "reason": reason, **said}
+    return Call("POST", "/runs/actions", body, again=count is None)
+
+
+class StepFacts:
+    """A step, as it was when it was last looked at; the clients' steps look again.
+
+    Attributes:
+        run: its run's number.
+        address: its address within the run.
+        data: everything the service says of it, its attempts included.
+    """
+
+    def __init__(self, run: int, data: JsonObject) -> None:
+        self.run = run
+        self.data = data
+        self.address: str = data["address"].partition("/")[2]
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {self.run}/{self.address}: {self.state}>"
+
+    @property
+    def state(self) -> str:
+        """Its state."""
+        return str(self.data["state"])
+
+    @property
+    def output(self) -> Any:
+        """Its output, None as long as it is not done."""
+        return self.data["output"]
+
+    @property
+    def progress(self) -> JsonObject | None:
+        """How far it is by its own account; None if it gives none."""
+        found: JsonObject | None = self.data["progress"]
+        return found
 
 
 def why_call(number: int, address: str = "") -> Call:

@@ -112,3 +112,25 @@ def counts(progress: View) -> str:
     """How many of how many are done, and what became of others: "3 of 12 done, 1 failed"."""
     others = [f"{progress[name]} {name.replace('_', ' ')}" for name in _COUNTED if progress[name]]
     return ", ".join([f"{progress['done']} of {progress['total']} done", *others])
+
+
+def progress_words(step: dict[str, Any]) -> str:
+    """How far a step is by its own account: "412 of 1,000, 35 a second, 17 s left: fitting"."""
+    progress = step["progress"]
+    done, total = progress["done"], progress["total"]
+    found = []
+    if done is not None:
+        stopped = "stopped at " if step["state"] in ("paused", "cancelled", "failed") else ""
+        found.append(f"{stopped}{_number(done)}" + (f" of {_number(total)}" if total else ""))
+    if step["state"] == "running" and progress["rate"]:
+        found.append(f"{_number(progress['rate'])} a second")
+    if progress["seconds_left"] is not None:
+        found.append(f"{duration_text(round(progress['seconds_left']))} left")
+    if progress["added"] or progress["skipped"]:
+        found.append(f"{progress['added']:,} added, {progress['skipped']:,} skipped")
+    note = f": {progress['note']}" if progress["note"] else ""
+    return (", ".join(found) + note).removeprefix(": ")
+
+
+def _number(value: float) -> str:
+    return f"{value:,.0f}" if value >= 10 or value == int(value) else f"{value:,.1f}"

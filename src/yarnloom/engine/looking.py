@@ -20,6 +20,8 @@ from yarnloom.values import decode
 
 Connection = Any
 ON_TOP = 3
+CALLED_SHOWN = 20
+"""How many of the attempts that asked to be called again are shown, the newest."""
 ITEM_STATES = ("waiting", "running", "paused", "done", "failed", "cancelled", "skipped")
 
 
@@ -264,12 +266,15 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
     if place.holder is not None and place.unmade is None:
         row = reading.step_at(connection, place.holder["id"], node.index)
     if row is None:
-        return {**view, "input": None, "output": None, "attempts": []}
+        return {**view, "input": None, "output": None, "attempts": [], "folded": 0}
     values = reading.step_values(connection, row["id"])
     return {
         **view,
         **step_view(row),
         "input": mask(decode(values["input"])),
         "output": None if values["output"] is None else decode(values["output"]),
-        "attempts": [attempt_view(one) for one in reading.attempts(connection, row["id"])],
+        "attempts": [
+            attempt_view(one) for one in reading.attempts(connection, row["id"], CALLED_SHOWN)
+        ],
+        "folded": reading.count_folded(connection, row["id"], CALLED_SHOWN),
     }

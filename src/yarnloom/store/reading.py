@@ -189,14 +189,31 @@ def step_values(connection: sqlite3.Connection, step: int) -> Record:
     return dict(row)
 
 
-def attempts(connection: sqlite3.Connection, step: int) -> list[Record]:
-    """The attempts of a step, oldest first, with the worker's name."""
+# The older ones of those that asked to be called again are folded.
+_FOLDED = (
+    "a.outcome IS 'called_again' AND a.number <= coalesce((SELECT number FROM attempts"
+    " WHERE step = a.step AND outcome = 'called_again'"
+    " ORDER BY number DESC LIMIT 1 OFFSET ?), 0)"
+)
+
+
+def attempts(connection: sqlite3.Connection, step: int, called_shown: int) -> list[Record]:
+    """The attempts of a step, oldest first, with the worker's name.
+
+    Of those that asked to be called again only the newest `called_shown`.
+    """
     rows = connection.execute(
         "SELECT a.*, w.name AS worker_name FROM attempts a JOIN workers w ON w.id = a.worker"
-        " WHERE a.step = ? ORDER BY a.number",
-        (step,),
+        f" WHERE a.step = ? AND NOT ({_FOLDED}) ORDER BY a.number",
+        (step, called_shown),
     )
     return [dict(row) for row in rows]
+
+
+def count_folded(connection: sqlite3.Connection, step: int, called_shown: int) -> int:
+    """How many attempts of a step are left out so."""
+    sql = "SELECT max(0, count(*) - ?) FROM attempts WHERE step = ? AND outcome = 'called_again'"
+    return int(connection.execute(sql, (called_shown, step)).fetchone()[0])
 
 
 def commands(connection: sqlite3.Connection, number: int) -> list[Record]:
