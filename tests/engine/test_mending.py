@@ -208,7 +208,7 @@ def test_items_go_on_where_they_were_and_what_reads_them_runs_again(at: Floor) -
 
 
 def test_items_match_by_name_and_content_when_the_source_ran_again(at: Floor) -> None:
-    """Equal ones are kept wherever they stand now, changed ones run again, vanished ones are gone."""
+    """Equal ones are kept wherever they stand, changed ones run again, vanished are gone."""
     number = weave(
         at,
         lambda work: sequence(

@@ -158,8 +158,8 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
     attempts = output.table("attempt", "state", "worker", "began", "took", "cpu", "memory", "code")
     for one in step["attempts"]:
         attempts.add_row(
-            f"#{one['number']}",
-            one["state"],
+            f"#{one['number']}" + (f" (round {one['round']})" if one["round"] > 1 else ""),
+            one["state"].replace("_", " "),
             one["worker"],
             output.ago(one["begun_at"]),
             output.took(one["begun_at"], one["ended_at"]),

@@ -13,7 +13,15 @@ from typing import Any
 from pydantic import ValidationError
 
 from yarnloom.context import StepContext
-from yarnloom.errors import CallAgain, GiveUp, Problem, Stopped, TryLater, ValueRefused
+from yarnloom.errors import (
+    CallAgain,
+    GiveUp,
+    Problem,
+    Stopped,
+    TryLater,
+    UnsureEffect,
+    ValueRefused,
+)
 from yarnloom.loom import Task
 from yarnloom.plan import kind_name
 from yarnloom.values import encode, not_finite, pointer
@@ -132,10 +140,11 @@ def raised(error: BaseException) -> Called:
     # The first frame is this package's, which tells the user nothing.
     trace = error.__traceback__.tb_next if error.__traceback__ else None
     text = "".join(traceback.format_exception(type(error), error, trace))
+    own = isinstance(error, Stopped | UnsureEffect)  # their messages say it all
     fault = {
         "type": type(error).__name__,
         "message": printable(str(error)),
-        "traceback": printable(text[-TRACEBACK_LIMIT:]),
+        **({} if own else {"traceback": printable(text[-TRACEBACK_LIMIT:])}),
         "kinds": [kind_name(one) for one in type(error).__mro__ if one not in _OF_ALL],
     }
     after = error.after if isinstance(error, TryLater) else None
