@@ -49,6 +49,7 @@ _plans: dict[tuple[int, int], Plan] = {}
 
 def states(database: Database, number: int) -> States:
     """State and skip reason of everything in a run, by address; follow-ups where they began."""
+    _plans.clear()
     found: States = {}
     _gather(database, number, look(database, number, looking.graph), found)
     return found
@@ -68,7 +69,6 @@ def _gather(database: Database, number: int, view: dict[str, Any], found: States
 
 def same_end(database: Database, number: int, naive: Naive) -> None:
     """All states, skip reasons, the output and the first failure are the same."""
-    _plans.clear()
     row = database.read(lambda connection: reading.run(connection, number))
     assert row is not None
     run = run_view(row)

@@ -32,6 +32,18 @@ def healed(task: str, given: dict[str, Any]) -> Any:
     return None
 
 
+def clean_run(parts: tuple[Any, Any, Any], names: dict[Any, str]) -> Naive:
+    """How a plan ends where nothing goes wrong."""
+    plan, on_failure, on_end = parts
+    clean = Naive(plan, PARAMS, on_failure, on_end)
+    while ready := [one for one in clean.root.all() if one.state == "ready"]:
+        given = clean.begin(ready[0].address)
+        task = names[ready[0].written.part.task]
+        clean.finish(ready[0].address, "done", healed(task, given))
+    assert clean.root.settled
+    return clean
+
+
 class Mended(Race):
     """A random run that is mended, until a clean interpreter and it agree."""
 
@@ -82,13 +94,7 @@ class Mended(Race):
 
     def check_mended(self) -> None:
         """It looks like a run in which nothing ever went wrong."""
-        plan, on_failure, on_end = self.parts
-        clean = Naive(plan, PARAMS, on_failure, on_end)
-        while ready := [one for one in clean.root.all() if one.state == "ready"]:
-            given = clean.begin(ready[0].address)
-            task = self.names[ready[0].written.part.task]
-            clean.finish(ready[0].address, "done", healed(task, given))
-        assert clean.root.settled
+        clean = clean_run(self.parts, self.names)
         run = self.inline.run(self.number)
         expected = "done" if clean.root.state == "skipped" else clean.root.state
         assert (run["state"], run["output"]) == (expected, clean.root.output)

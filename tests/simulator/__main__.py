@@ -1,6 +1,7 @@
 """`python -m tests.simulator SEED` repeats one world and tells what happens in it.
 
-`python -m tests.simulator FIRST LAST` runs many and says which seeds fail.
+`python -m tests.simulator FIRST LAST` runs many and says which seeds fail. With `control` before
+the numbers they are worlds under control: paused, mended, with side effects.
 """
 
 from __future__ import annotations
@@ -9,14 +10,15 @@ import sys
 import time
 from collections import Counter
 
+from tests.simulator.control import ControlWorld
 from tests.simulator.world import World
 
 
-def main(first: int, last: int) -> int:
+def main(kind: type[World], first: int, last: int) -> int:
     """Run the worlds of some seeds."""
     begun, counts, failed = time.perf_counter(), Counter[str](), []
     for seed in range(first, last + 1):
-        world = World(seed, print if first == last else lambda _: None)
+        world = kind(seed, print if first == last else lambda _: None)
         try:
             world.run()
         except AssertionError as error:
@@ -32,5 +34,7 @@ def main(first: int, last: int) -> int:
 
 
 if __name__ == "__main__":
-    numbers = [int(argument) for argument in sys.argv[1:]]
-    sys.exit(main(numbers[0], numbers[-1]))
+    words = sys.argv[1:]
+    controlled = words[0] == "control"
+    numbers = [int(word) for word in words[controlled:]]
+    sys.exit(main(ControlWorld if controlled else World, numbers[0], numbers[-1]))

@@ -50,9 +50,6 @@ from yarnloom.testing import ManualClock
 
 LEASE = 10.0
 LIVE = ("ready", "running", "backing_off")
-FAULTS_UNTIL = 60.0
-RUNS = 5
-PLANS = 3
 TASKS = {f"random/{name}": "hash" for name in KINDS}
 
 
@@ -61,14 +58,15 @@ class SimWorker:
     """A worker, as the protocol asks for it, without processes.
 
     Attributes:
-        hands: attempts that it runs: their message and whether they are told to stop.
+        hands: attempts that it runs, by their message.
+        stops: why some of them are told to stop.
         untold: report items that the service has not answered.
     """
 
     name: str
     places: int
     hands: dict[int, dict[str, Any]] = field(default_factory=dict)
-    stops: set[int] = field(default_factory=set)
+    stops: dict[int, str] = field(default_factory=dict)
     seen: set[int] = field(default_factory=set)
     untold: dict[int, dict[str, Any]] = field(default_factory=dict)
     received: list[int] = field(default_factory=list)
@@ -85,6 +83,13 @@ class World:
         tell: told of everything that happens, for a person who repeats a seed.
     """
 
+    RUNS = 5
+    PLANS = 3
+    WORKERS = 3
+    PARTS = (2, 10)
+    FAULTS_UNTIL = 60.0
+    ENDS_BY = 400.0
+
     def __init__(self, seed: int, tell: Callable[[str], None] = lambda _: None) -> None:
         self.random = random.Random(seed)
         self.tell = tell
@@ -95,6 +100,7 @@ class World:
         self.workers: dict[str, SimWorker] = {}
         self.open_asks: dict[str, int] = {}
         self.plans: list[tuple[Part, Part | None, Part | None]] = []
+        self.names: dict[Any, str] = {}
         self.acknowledged: dict[int, int] = {}  # run: its plan
         self.naive: dict[int, Naive] = {}  # of every run in the records
         self.seen_attempts: set[int] = set()
@@ -113,7 +119,7 @@ class World:
     @property
     def calm(self) -> bool:
         """Whether faults are over, so that everything can end."""
-        return self.clock.mono > FAULTS_UNTIL
+        return self.clock.mono > self.FAULTS_UNTIL
 
     def chance(self, probability: float) -> bool:
         """Whether a fault strikes now."""
@@ -121,19 +127,23 @@ class World:
 
     def run(self) -> None:
         """Let the world live until nothing is left to happen, then check how it ended."""
-        for index in range(PLANS):
-            maker = Maker(self.random.randrange, self.random.randint(2, 10))
+        for index in range(self.PLANS):
+            maker = Maker(self.random.randrange, self.random.randint(*self.PARTS))
             self.plans.append(maker.make())
+            self.names |= {function: name for name, function in maker.tasks.items()}
             document = document_of(maker, f"w{index}", *self.plans[-1])
             self.submit(Publish([document], [], "sim", [POOL]))
-        for index in range(3):
+        for index in range(self.WORKERS):
             self.add_worker(f"w{index}")
-        for index in range(RUNS):
-            plan = self.random.randrange(PLANS)
-            self.later(self.random.uniform(0, 30), lambda i=index, n=plan: self.start(i, n))
+        for index in range(self.RUNS):
+            plan = self.random.randrange(self.PLANS)
+            self.later(
+                self.random.uniform(0, self.FAULTS_UNTIL / 2),
+                lambda i=index, n=plan: self.start(i, n),
+            )
         self.later(self.random.uniform(2, 10), self.maybe_crash)
         self.tick()
-        while self.events and self.clock.mono < 400.0:
+        while self.events and self.clock.mono < self.ENDS_BY:
             at, _, action = heapq.heappop(self.events)
             if at > self.clock.mono:
                 self.clock.advance(at - self.clock.mono)
@@ -145,7 +155,7 @@ class World:
     def tick(self) -> None:
         """What the service's timer does."""
         self.submit(Tick())
-        if self.clock.mono < 300.0:
+        if self.clock.mono < self.ENDS_BY * 0.75:
             self.later(1.0, self.tick)
 
     # The service
@@ -315,7 +325,8 @@ class World:
         self.register(worker)
         self.later(LEASE / 3, lambda: self.report(worker))
         if self.random.random() < 0.5:
-            self.later(self.random.uniform(5, 50), lambda: self.trouble(worker))
+            late = self.FAULTS_UNTIL * 0.8
+            self.later(self.random.uniform(late / 10, late), lambda: self.trouble(worker))
 
     def trouble(self, worker: SimWorker) -> None:
         """A worker dies, or stands still for longer than its lease."""
@@ -409,7 +420,9 @@ class World:
                 worker.hands[attempt] = message
                 self.later(self.random.uniform(0.01, 3), lambda a=attempt: self.finish(worker, a))
             elif message["kind"] == "stop":
-                worker.stops.add(attempt)
+                worker.stops[attempt] = message["why"]
+            elif message["kind"] == "go_on":
+                worker.stops.pop(attempt, None)
             elif message["kind"] == "drop":
                 worker.hands.pop(attempt, None)
                 worker.untold.pop(attempt, None)
@@ -442,7 +455,7 @@ class World:
             return
         if self.awake(worker, lambda: None):
             self.report_now(worker)
-        if self.clock.mono < 300.0:
+        if self.clock.mono < self.ENDS_BY * 0.75:
             self.later(LEASE / 3, lambda: self.report(worker))
 
     def report_now(self, worker: SimWorker) -> None:
@@ -508,7 +521,7 @@ class World:
 
     def check_end(self) -> None:
         """Every acknowledged run has ended, as the plan says."""
-        assert len(self.acknowledged) == RUNS, "a start was never acknowledged"
+        assert len(self.acknowledged) == self.RUNS, "a start was never acknowledged"
         for number in self.acknowledged:
             row = self.database.read(lambda connection, n=number: reading.run(connection, n))
             assert row is not None

@@ -14,7 +14,7 @@ from yarnloom.engine.effects import text_of_value
 from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.pausing import hold_step, release_step
 from yarnloom.engine.pooling import refuse_unknown_pool
-from yarnloom.engine.preparing import with_inputs
+from yarnloom.engine.preparing import Fate, with_inputs
 from yarnloom.engine.renewing import Renewal, has_ended
 from yarnloom.engine.states import (
     RUN_ENDED,
@@ -141,21 +141,24 @@ class _Hand:
             raise self._refused(f"is {self.state}")
         step, over = self.step, self.state in (StepState.FAILED, StepState.CANCELLED)
         place = self._place_to_begin_again() if over else None
-        self._keep(fate=fate, output=self.command.output if fate == "supply" else None)
+        if step is not None and not over and self.state != StepState.WAITING:
+            Weave(self.turn, self.run).end_by_hand(step, Fate(fate, output, self._why()))
+            return
+        # It is met when the step comes up.
+        given = self.command.output if fate == "supply" else None
+        self._keep(fate=fate, output=given, why=self._why())
         if place is not None:
             self._begin_again(*place)
-        elif step is not None and self.state != StepState.WAITING:
-            if fate == "cancel":
-                self._say_why_cancelled()
-            Weave(self.turn, self.run).end_by_hand(step, fate, output)
 
     def _say_why_cancelled(self) -> None:
         """What is told of the failure that its cancel is for the parts around it."""
         assert self.step is not None
-        reason = f": {self.command.reason}" if self.command.reason else ""
-        error = {"type": "Cancelled", "message": f"cancelled by {self.command.who}{reason}"}
-        self.step.error = encode(error)
+        self.step.error = encode({"type": "Cancelled", "message": self._why()})
         self.turn.unit.steps.touch(self.step)
+
+    def _why(self) -> str:
+        reason = f": {self.command.reason}" if self.command.reason else ""
+        return f"cancelled by {self.command.who}{reason}"
 
     # Again
 
@@ -165,7 +168,6 @@ class _Hand:
             self.turn.move_step(step, StepEvent.RETRY)
         elif self.state in (StepState.FAILED, StepState.CANCELLED):
             place = self._place_to_begin_again()
-            self._keep(fate="")
             self._begin_again(*place)
         else:
             raise self._refused(

@@ -72,6 +72,20 @@ def resume_run(turn: Turn, command: ResumeRun) -> dict[str, Any]:
     store.log_command(turn.unit, turn.now, command.who, "resume", run.number, command.reason)
     _give_time_back(turn, run)
     release(turn, run)
+    if not run.entered:
+        turn.made_room.add(run.workflow)
+    return present(turn, run)
+
+
+def release(turn: Turn, run: RunRow) -> None:
+    """Let everything of a run go on that its pause held: what is ready, what stopped, what runs."""
+    if run.number not in turn.memory.paused:
+        return
+    turn.memory.paused.discard(run.number)
+    run.paused_at = None
+    turn.unit.runs.touch(run)
+    for lane in holding.ready_of_run(turn.unit, run.number):
+        turn.memory.lanes.add(*lane)
     for step in turn.unit.steps.select(
         "run = ? AND ended_at IS NULL AND (state = 'paused' OR stop = 'pause')", run.number
     ):
@@ -81,20 +95,6 @@ def resume_run(turn: Turn, command: ResumeRun) -> dict[str, Any]:
             turn.move_step(step, StepEvent.RESUME)
         elif step.stop == StopReason.PAUSE:
             post_go_on(turn, step)
-    if not run.entered:
-        turn.made_room.add(run.workflow)
-    return present(turn, run)
-
-
-def release(turn: Turn, run: RunRow) -> None:
-    """Let what is ready of a run be handed out again."""
-    if run.number not in turn.memory.paused:
-        return
-    turn.memory.paused.discard(run.number)
-    run.paused_at = None
-    turn.unit.runs.touch(run)
-    for lane in holding.ready_of_run(turn.unit, run.number):
-        turn.memory.lanes.add(*lane)
 
 
 def settle(turn: Turn, run: RunRow) -> None:

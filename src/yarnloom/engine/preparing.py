@@ -17,6 +17,24 @@ from yarnloom.values import decode
 PER_LIMIT = 200
 
 
+_OF_FATE = ("fate", "output", "why")
+
+
+@dataclass(frozen=True, slots=True)
+class Fate:
+    """What someone decided is to become of a step that nobody runs.
+
+    Attributes:
+        kind: `skip`, `cancel` or `supply`.
+        output: of a supply, as JSON text.
+        why: of a cancel: who and why.
+    """
+
+    kind: str
+    output: str | None
+    why: str
+
+
 @dataclass(frozen=True, slots=True)
 class Prepared:
     """What a step begins with, or why it does not.
@@ -27,8 +45,7 @@ class Prepared:
         skip: why it is skipped.
         error: why it fails at once, as JSON text.
         priority: as someone decided by hand; None for the plan's.
-        fate: what someone decided is to become of it: `skip`, `cancel` or `supply`.
-        output: what someone gave in its place, as JSON text.
+        fate: what someone decided is to become of it.
     """
 
     given: str = "{}"
@@ -36,8 +53,7 @@ class Prepared:
     skip: SkipReason | None = None
     error: str | None = None
     priority: int | None = None
-    fate: str = ""
-    output: str | None = None
+    fate: Fate | None = None
 
     def priority_in(self, run: RunRow, node: Node) -> int:
         """How urgent it is: as decided by hand, else as its plan says, else as its run is."""
@@ -56,14 +72,17 @@ def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> Prepared:
     hand = ledger.hand_of(resolver.turn.unit, run.number, address)
     if not hand or prepared.skip is SkipReason.NOT_REACHED:
         return prepared
-    prepared = replace(prepared, priority=hand.get("priority"), fate=hand.get("fate", ""))
+    prepared = replace(prepared, priority=hand.get("priority"))
     if hand.get("pool") is not None:
         prepared = replace(prepared, pool=hand["pool"])
     if hand.get("inputs"):
         prepared = replace(prepared, given=with_inputs(prepared.given, hand["inputs"]))
-    if prepared.fate == "supply":
+    if fate := hand.get("fate"):
         output = json.dumps(hand.get("output"), ensure_ascii=False, separators=(",", ":"))
-        prepared = replace(prepared, output=output)
+        prepared = replace(prepared, fate=Fate(fate, output, hand["why"]))
+        # It is met now, and holds for no later round.
+        rest = {name: value for name, value in hand.items() if name not in _OF_FATE}
+        ledger.keep_hand(resolver.turn.unit, run.number, address, rest)
     return prepared
 
 

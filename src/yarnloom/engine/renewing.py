@@ -159,6 +159,7 @@ class Renewal:
         step.spared = step.supplied = 0
         step.skip_reason = step.output = step.started_at = step.deadline_at = None
         step.held = step.held_at = None
+        self.turn.unit.steps.touch(step)
 
     def wholly(self, row: PartRow) -> None:
         """Renew a part with everything in it that has a row."""

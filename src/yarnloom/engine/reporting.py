@@ -167,6 +167,7 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     turn.settling.add(step.run)
     if event in _ENDING:
         step.ended_at = attempt.ended_at
+        turn.unit.steps.touch(step)
         weave.step_ended(step)
         return
     if event is not StepEvent.BACK_OFF:

@@ -69,5 +69,6 @@ def _stop(turn: Turn, run: RunRow, message: str, why: StopReason) -> None:
             task = {"step": str(run.number), "task": None, "attempts": 0}
             error = {**task, "type": "DeadlinePassed", "message": message}
         run.error = json.dumps(error, ensure_ascii=False)
+    turn.unit.runs.touch(run)
     if run.cancels <= 2:
         Weave(turn, run).cancel(why)

@@ -34,7 +34,7 @@ from yarnloom.engine.outcomes import (
     outcome_of,
 )
 from yarnloom.engine.placing import add_part, add_step, begin_again
-from yarnloom.engine.preparing import is_allowed, prepare_step, text_of
+from yarnloom.engine.preparing import Fate, is_allowed, prepare_step, text_of
 from yarnloom.engine.renewing import has_ended
 from yarnloom.engine.rereading import match_items, next_that_waits
 from yarnloom.engine.resolving import Resolver
@@ -142,9 +142,9 @@ class Weave:
             item = each.inside
         self._work_off()
 
-    def end_by_hand(self, step: StepRow, fate: str, output: str | None) -> None:
+    def end_by_hand(self, step: StepRow, fate: Fate) -> None:
         """A step ends as someone decided, that nobody runs."""
-        self._meet_fate(step, fate, output)
+        self._meet_fate(step, fate)
         self._work_off()
 
     def go_on_with(self, node: Node, around: PartRow) -> None:
@@ -301,8 +301,8 @@ class Weave:
     def _open_step(self, node: Node, around: PartRow) -> None:
         prepared = prepare_step(self.resolver, node, around)
         step = add_step(self.turn, self.run, node, around, prepared)
-        if prepared.fate:
-            self._meet_fate(step, prepared.fate, prepared.output)
+        if prepared.fate is not None:
+            self._meet_fate(step, prepared.fate)
         elif prepared.error is not None:
             self._end_step(step, StepEvent.FAIL)
         elif prepared.skip is not None:
@@ -310,17 +310,18 @@ class Weave:
         else:
             self.turn.move_step(step, StepEvent.OPEN)
 
-    def _meet_fate(self, step: StepRow, fate: str, output: str | None) -> None:
+    def _meet_fate(self, step: StepRow, fate: Fate) -> None:
         """A step that nobody runs ends as someone decided by hand."""
         step.error = step.skip_reason = None
-        match fate:
+        match fate.kind:
             case "skip":
                 step.skip_reason = SkipReason.BY_HAND
                 self._end_step(step, StepEvent.SKIP)
             case "supply":
-                step.output, step.supplied = output, 1
+                step.output, step.supplied = fate.output, 1
                 self._end_step(step, StepEvent.SUPPLY)
             case _:
+                step.error = _dump({"type": "Cancelled", "message": fate.why})
                 self._end_step(step, StepEvent.CANCEL)
 
     # Eaches

@@ -51,9 +51,9 @@ _RULES = {
         SELECT s.id FROM steps s JOIN parts p ON p.id = s.part JOIN runs r ON r.number = s.run
           WHERE r.ended_at IS NOT NULL AND s.state = 'waiting' AND p.state <> 'waiting'""",
     "a run that is paused has nothing in hand, and knows since when": """
-        SELECT number FROM runs WHERE (state = 'paused') <> (paused_at IS NOT NULL)
-          OR (state = 'paused' AND EXISTS (
-            SELECT 1 FROM attempts WHERE run = number AND outcome IS NULL))""",
+        SELECT r.number FROM runs r WHERE (r.state = 'paused') <> (r.paused_at IS NOT NULL)
+          OR (r.state = 'paused' AND EXISTS (
+            SELECT 1 FROM attempts a WHERE a.run = r.number AND a.outcome IS NULL))""",
     "what is paused was paused by hand, or its run is held": """
         SELECT s.id FROM steps s JOIN runs r ON r.number = s.run WHERE s.state = 'paused'
           AND s.held IS NULL AND r.state NOT IN ('pausing', 'paused')""",
