@@ -63,7 +63,7 @@ class ControlWorld(World):
     def check(self) -> None:
         """The records, now and then: reading all of them takes its time."""
         self.looked += 1
-        if self.looked % 4 == 0:
+        if self.looked % 6 == 0:
             super().check()
 
     # People

@@ -4,26 +4,41 @@ from __future__ import annotations
 
 import pytest
 
+from tests.simulator.control import ControlWorld
 from tests.simulator.world import World
 
 SEEDS = range(24)
+CONTROLLED = range(500)
+
+
+def live(kind: type[World], first: int, count: int) -> None:
+    """Let some worlds live; a failure says how to repeat it."""
+    for seed in range(first, first + count):
+        try:
+            kind(seed).run()
+        except AssertionError as error:
+            word = "control " if kind is ControlWorld else ""
+            raise AssertionError(f"repeat: python -m tests.simulator {word}{seed}") from error
 
 
 @pytest.mark.parametrize("first", SEEDS[::8])
 def test_every_world_keeps_its_promises(first: int) -> None:
     """Whatever crashes, is lost or doubled: nothing acknowledged is lost or done twice."""
-    for seed in range(first, first + 8):
-        try:
-            World(seed).run()
-        except AssertionError as error:
-            raise AssertionError(f"repeat with: python -m tests.simulator {seed}") from error
+    live(World, first, 8)
+
+
+@pytest.mark.parametrize("first", CONTROLLED[::50])
+def test_worlds_under_control_end_well(first: int) -> None:
+    """Paused, cancelled, mended, with effects outside: nothing is repeated silently."""
+    live(ControlWorld, first, 50)
 
 
 def test_the_same_seed_makes_the_same_world() -> None:
     """A failing seed can be repeated."""
-    told: tuple[list[str], list[str]] = ([], [])
-    for into in told:
-        World(7, into.append).run()
+    for kind in (World, ControlWorld):
+        told: tuple[list[str], list[str]] = ([], [])
+        for into in told:
+            kind(7, into.append).run()
 
-    assert told[0] == told[1]
-    assert told[0]
+        assert told[0] == told[1]
+        assert told[0]

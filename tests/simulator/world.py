@@ -330,6 +330,8 @@ class World:
 
     def trouble(self, worker: SimWorker) -> None:
         """A worker dies, or stands still for longer than its lease."""
+        if self.calm:
+            return
         if self.random.random() < 0.5:
             self.tell(f"{self.clock.mono:8.3f} {worker.name} dies")
             worker.alive = False

@@ -47,6 +47,11 @@ export function eventsPath(run: number | null): string {
   return `${BASE}/events${run === null ? "" : `?run=${run}`}`;
 }
 
+/** The address of what an attempt prints, live. */
+export function logPath(run: number, address: string): string {
+  return `${BASE}/runs/${run}/log/live?${new URLSearchParams({ address })}`;
+}
+
 async function request<T>(method: string, path: string, body?: Json): Promise<T> {
   const headers: Record<string, string> = { "Yarnloom-Who": WHO };
   if (body !== undefined) headers["Content-Type"] = "application/json";

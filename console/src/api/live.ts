@@ -3,8 +3,8 @@
  * since browsers allow few connections to one host, and gets a snapshot when it is seen again.
  */
 
-import { eventsPath, parseExact } from "./http";
-import type { Part, Pool, Run, Worker } from "./types";
+import { eventsPath, logPath, parseExact } from "./http";
+import type { LogLine, Part, Pool, Run, Worker } from "./types";
 
 export interface Change {
   run?: Run;
@@ -62,6 +62,21 @@ export function watch(run: number | null, listener: Listener): () => void {
     window.clearTimeout(retry);
     close();
   };
+}
+
+/** What an attempt prints, line by line, until it has ended; the answer ends it. */
+export function watchLog(
+  run: number,
+  address: string,
+  onLine: (line: LogLine) => void,
+): () => void {
+  const source = new EventSource(logPath(run, address));
+  source.addEventListener("yarnloom.line", (event: MessageEvent<string>) =>
+    onLine((parseExact(event.data) as { data: LogLine }).data),
+  );
+  // The stream ends with the attempt; what broke in between is caught up with by the graph's own.
+  source.onerror = () => source.close();
+  return () => source.close();
 }
 
 function dataOf(event: MessageEvent<string>): Change | null {

@@ -28,6 +28,8 @@ export type State = StepState | RunState;
 export const RUN_STATES: RunState[] = [
   "queued",
   "running",
+  "pausing",
+  "paused",
   "cancelling",
   "done",
   "failed",
@@ -44,6 +46,45 @@ export interface Fault {
   no_more_tries?: string;
   step?: string;
   task?: string;
+}
+
+/** How far a step is by its own account. */
+export interface StepProgress {
+  done: number | null;
+  total: number | null;
+  note: string;
+  /** Items a second. */
+  rate: number | null;
+  seconds_left: number | null;
+  added: number;
+  skipped: number;
+}
+
+/** A side effect of a run, as its ledger has it. */
+export interface Effect {
+  what: string;
+  /** Of the step; empty where the entry is the run's. */
+  address: string;
+  state: "begun" | "done" | "unsure";
+  attempt: number;
+  value: Json;
+  begun_at: string;
+}
+
+/** Who gave which command, when and why. */
+export interface GivenCommand {
+  at: string;
+  who: string;
+  what: string;
+  reason: string;
+  detail: { [key: string]: Json };
+}
+
+export interface Published {
+  line: number;
+  at: string;
+  address: string;
+  value: Json;
 }
 
 export type Progress = Record<StepState, number> & { total: number };
@@ -70,6 +111,10 @@ export interface Run {
   started_by: string;
   created_at: string;
   deadline_at: string | null;
+  /** 1, and one more for each mend. */
+  round: number;
+  /** Since when nothing of it executes, if it is paused. */
+  paused_at: string | null;
   /** False while it waits for other runs of its workflow. */
   entered: boolean;
   started_at: string | null;
@@ -100,6 +145,10 @@ export interface StepPart extends CommonPart {
   kind: "step";
   task: string;
   stop_asked?: string | null;
+  progress?: StepProgress | null;
+  paused_by_hand?: boolean;
+  /** Whether its output was given by hand. */
+  supplied?: boolean;
   worker?: string | null;
   attempts?: number;
   /** The pool that limits it, with the value that it has a limit for. */
@@ -155,6 +204,7 @@ export interface Attempt {
   id: number;
   number: number;
   tries: number;
+  round: number;
   state: string;
   outcome: string | null;
   error: Fault | null;
@@ -173,12 +223,14 @@ export interface Step extends Omit<StepPart, "attempts" | "state"> {
   input: Json;
   output: Json;
   attempts: Attempt[];
+  /** How many older attempts that asked to be called again are left out. */
+  folded: number;
 }
 
 export interface LogLine {
   line: number;
   at: string;
-  stream: "stdout" | "stderr" | "log" | "yarnloom";
+  stream: "stdout" | "stderr" | "log" | "published" | "yarnloom";
   level?: string;
   text: string;
 }

@@ -2,8 +2,11 @@ import { Handle, Position, type Node, type NodeProps } from "@xyflow/react";
 
 import type { StepPart } from "../api/types";
 import { State } from "../components/State";
+import { progressWords } from "../components/StepProgress";
 import { Took, Until } from "../components/Time";
 import classes from "./Weave.module.css";
+
+const SLEEPS = ["backing_off", "resting"];
 
 export type StepNodeType = Node<{ step: StepPart; chosen: boolean }, "step">;
 
@@ -22,13 +25,21 @@ export function StepNode({ data: { step, chosen } }: NodeProps<StepNodeType>) {
         {step.task.split("/")[1]}
         {step.rules?.pool && ` · ${String(step.rules.pool)}`}
       </div>
+      {step.progress?.total && step.state !== "done" ? (
+        <div
+          className={classes.progress}
+          title={progressWords(step.progress, step.state ?? "waiting")}
+        >
+          <span style={{ width: `${(100 * (step.progress.done ?? 0)) / step.progress.total}%` }} />
+        </div>
+      ) : null}
       <div className={classes.foot}>
         {step.state && <State state={step.state} stopAsked={step.stop_asked} />}
         <span className={classes.facts}>
           {step.skip_reason && <span>{step.skip_reason.replace("_", " ")}</span>}
           {step.only_if && !step.state && <span>has a condition</span>}
           {(step.attempts ?? 0) > 1 && <span title="attempts">#{step.attempts}</span>}
-          {step.state === "backing_off" && step.due_at ? (
+          {SLEEPS.includes(step.state ?? "") && step.due_at ? (
             <Until at={step.due_at} />
           ) : (
             step.started_at && <Took from={step.started_at} to={step.ended_at} />

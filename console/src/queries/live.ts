@@ -1,8 +1,8 @@
 import { useQueryClient, type InfiniteData, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
-import { watch, type Change, type LinkState } from "../api/live";
-import type { Part, Run, StepPart } from "../api/types";
+import { watch, watchLog, type Change, type LinkState } from "../api/live";
+import type { LogLine, Part, Run, StepPart } from "../api/types";
 import { keys } from "./client";
 import { takePool } from "./limits";
 import type { RunPage } from "./runs";
@@ -27,6 +27,24 @@ export function useLive(run: number | null): LinkState {
   return link;
 }
 
+const LOG_SHOWN = 2_000;
+
+/** Add what an attempt prints to its log as it comes; of very much the newest lines stay. */
+export function useLiveLog(run: number, address: string, live: boolean): void {
+  const client = useQueryClient();
+  useEffect(() => {
+    if (!live) return undefined;
+    const key = keys.log(run, address);
+    return watchLog(run, address, (line) =>
+      client.setQueryData<{ lines: LogLine[] }>(key, (before) => {
+        const lines = before?.lines ?? [];
+        const last = lines.at(-1)?.line ?? -1;
+        return line.line > last ? { lines: [...lines, line].slice(-LOG_SHOWN) } : before;
+      }),
+    );
+  }, [client, run, address, live]);
+}
+
 const LISTS = [["runs"], keys.pools, keys.workers];
 const WHY_PAUSE = 500;
 let whyTimer = 0;
@@ -48,6 +66,11 @@ function take(client: QueryClient, watched: number | null, change: Change): void
   if (pool) takePool(client, pool);
   if (workers) client.setQueryData(keys.workers, { workers });
   lookAgainWhy(client);
+  if (change.run && watched !== null) {
+    for (const key of [keys.ledger, keys.commands, keys.published]) {
+      void client.invalidateQueries({ queryKey: key(watched) });
+    }
+  }
   if (change.graph && watched !== null) {
     const before = client.getQueryData<Part>(keys.graph(watched, ""));
     client.setQueryData(keys.graph(watched, ""), change.graph);

@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 
 import { get, post } from "../api/http";
 import type { Item, Json, LogLine, Part, Run, Step } from "../api/types";
@@ -73,14 +73,6 @@ export function useLog(run: number, address: string) {
   return useQuery({
     queryKey: keys.log(run, address),
     queryFn: () => get<{ lines: LogLine[] }>(`/runs/${run}/log?${query}`),
-  });
-}
-
-export function useCancel(run: number) {
-  const client = useQueryClient();
-  return useMutation({
-    mutationFn: (reason: string) => post<Run>(`/runs/${run}/cancel`, { reason }),
-    onSuccess: (data) => client.setQueryData(keys.run(run), data),
   });
 }
 

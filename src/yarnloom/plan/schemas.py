@@ -6,6 +6,7 @@ The service has no user code, so all that it knows of types are the schemas that
 from __future__ import annotations
 
 import copy
+import json
 from collections.abc import Callable, Iterable
 from enum import Enum
 from functools import lru_cache
@@ -43,8 +44,14 @@ def problems_of(value: Any, schema: Schema, at: str = "") -> list[Problem]:
 
 def schema_problem(schema: Any) -> str | None:
     """What is wrong with a schema itself, or None."""
+    return _schema_problem(json.dumps(schema, sort_keys=True))
+
+
+@lru_cache(maxsize=1_000)
+def _schema_problem(text: str) -> str | None:
+    # Looking costs milliseconds, and the same few schemas come with every plan that is read.
     try:
-        Draft202012Validator.check_schema(schema)
+        Draft202012Validator.check_schema(json.loads(text))
     except SchemaError as error:
         return error.message
     return None

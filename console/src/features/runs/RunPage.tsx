@@ -15,10 +15,12 @@ import { useWhy } from "../../queries/limits";
 import { useGraph, useRun } from "../../queries/runs";
 import { ItemsDrawer } from "../items/ItemsDrawer";
 import { StepDrawer } from "../steps/StepDrawer";
-import { CancelButton } from "./CancelButton";
+import { Record } from "./Record";
+import { RunActions } from "./RunActions";
 import classes from "./RunPage.module.css";
 
 const ENDED = ["done", "failed", "cancelled"];
+const HELD = ["pausing", "paused"];
 
 /** One run: what it is, how far, its graph, and the step that is open. */
 export function RunPage() {
@@ -45,18 +47,20 @@ function Live({ run }: { run: Run }) {
       <Head run={run} />
       <LinkNote link={link} />
       <Outcome run={run} />
-      {!run.entered && !ENDED.includes(run.state) && <Held run={run.number} />}
-      <Graph run={run.number} />
+      {(!run.entered || HELD.includes(run.state)) && !ENDED.includes(run.state) && (
+        <Held run={run.number} dye={run.state} />
+      )}
+      <Graph run={run.number} ended={ENDED.includes(run.state)} />
       <Values run={run} />
     </Stack>
   );
 }
 
-/** Why a run has not entered: others of its workflow are under way. */
-function Held({ run }: { run: number }) {
+/** Why nothing of a run begins: it is paused, or others of its workflow are under way. */
+function Held({ run, dye }: { run: number; dye: string }) {
   const why = useWhy(run, "");
   return why.data ? (
-    <Text size="sm" className="dyed" data-dye="queued" role="status">
+    <Text size="sm" className="dyed" data-dye={dye} role="status">
       {why.data.reasons.map((reason) => reason.text).join("; ")}
     </Text>
   ) : null;
@@ -76,7 +80,7 @@ function usePlace() {
   return { at, step, each, go };
 }
 
-function Graph({ run }: { run: number }) {
+function Graph({ run, ended }: { run: number; ended: boolean }) {
   const { at, step, each, go } = usePlace();
   const graph = useGraph(run, at);
   return (
@@ -95,7 +99,7 @@ function Graph({ run }: { run: number }) {
           />
         </div>
       )}
-      <StepDrawer run={run} address={step} onClose={() => go({})} />
+      <StepDrawer run={run} ended={ended} address={step} onClose={() => go({})} />
       <ItemsDrawer
         run={run}
         address={each}
@@ -152,12 +156,13 @@ function Head({ run }: { run: Run }) {
           </Text>
         </Group>
         <Text size="sm" c="dimmed">
-          {run.workflow} at version {run.version} · {run.progress.done} of {run.progress.total}{" "}
+          {run.workflow} at version {run.version}
+          {run.round > 1 && ` · round ${run.round}`} · {run.progress.done} of {run.progress.total}{" "}
           parts done · started <Ago at={run.created_at} /> by {run.started_by} · took{" "}
           <Took from={run.started_at} to={run.ended_at} />
         </Text>
       </div>
-      {!ENDED.includes(run.state) && run.state !== "cancelling" && <CancelButton run={run} />}
+      <RunActions run={run} />
     </Group>
   );
 }
@@ -230,6 +235,7 @@ function Values({ run }: { run: Run }) {
         </Accordion.Item>
       )}
       <FoldedValue title="Params" value={run.params} />
+      <Record run={run.number} open={open} onStep={(address) => setQuery(inItem(address))} />
       {run.state === "done" && !run.output_left_out && (
         <FoldedValue title="Output" value={run.output} />
       )}

@@ -10,6 +10,7 @@ import { Ago, Took } from "../../components/Time";
 import { useLive } from "../../queries/live";
 import { useWorkflows } from "../../queries/looms";
 import { useRuns } from "../../queries/runs";
+import { BulkActions } from "./BulkActions";
 import classes from "./RunsPage.module.css";
 
 /** All runs, newest first, live. The filter stands in the address. */
@@ -33,6 +34,7 @@ export function RunsPage() {
           Runs
         </Title>
         <Group gap="xs">
+          {(filter.state ?? filter.workflow) && runs.length > 0 && <BulkActions {...filter} />}
           <Select
             aria-label="State"
             placeholder="Any state"

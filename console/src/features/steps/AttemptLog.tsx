@@ -1,7 +1,9 @@
 import { Text } from "@mantine/core";
+import { useEffect, useRef } from "react";
 
 import type { LogLine } from "../../api/types";
 import { ErrorNote } from "../../components/Notes";
+import { useLiveLog } from "../../queries/live";
 import { useLog } from "../../queries/runs";
 import classes from "./StepDrawer.module.css";
 
@@ -9,11 +11,19 @@ interface Props {
   run: number;
   /** Of the attempt, within the run: `fetch#2`. */
   address: string;
+  /** Whether it runs, so that more may come. */
+  live: boolean;
 }
 
-/** What an attempt printed and logged. */
-export function AttemptLog({ run, address }: Props) {
+/** What an attempt printed and logged, line by line as it comes. */
+export function AttemptLog({ run, address, live }: Props) {
   const log = useLog(run, address);
+  useLiveLog(run, address, live && log.isSuccess);
+  const end = useRef<HTMLDivElement>(null);
+  const count = log.data?.lines.length ?? 0;
+  useEffect(() => {
+    if (live) end.current?.scrollTo({ top: end.current.scrollHeight });
+  }, [live, count]);
   if (log.error) return <ErrorNote error={log.error} />;
   if (!log.data) return null;
   if (!log.data.lines.length) {
@@ -24,7 +34,7 @@ export function AttemptLog({ run, address }: Props) {
     );
   }
   return (
-    <div className={classes.log} role="log" aria-label={`log of ${address}`} tabIndex={0}>
+    <div ref={end} className={classes.log} role="log" aria-label={`log of ${address}`} tabIndex={0}>
       {log.data.lines.map((line) => (
         <Line key={line.line} line={line} />
       ))}

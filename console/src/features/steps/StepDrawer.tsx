@@ -6,35 +6,41 @@ import { FoldedValue } from "../../components/FoldedValue";
 import { ErrorNote } from "../../components/Notes";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
+import { StepProgress } from "../../components/StepProgress";
 import { spell } from "../../components/time";
 import { Ago, Took } from "../../components/Time";
 import { Value } from "../../components/Value";
 import { useWhy } from "../../queries/limits";
 import { useStep } from "../../queries/runs";
 import { AttemptLog } from "./AttemptLog";
+import { StepActions } from "./StepActions";
 import classes from "./StepDrawer.module.css";
+
+const WAITS = ["waiting", "ready", "running", "backing_off", "resting", "paused"];
 
 interface Props {
   run: number;
+  /** Whether the run has ended. */
+  ended: boolean;
   /** Address of the step within the run; null closes the drawer. */
   address: string | null;
   onClose: () => void;
 }
 
 /** Everything of one step, beside the graph. */
-export function StepDrawer({ run, address, onClose }: Props) {
+export function StepDrawer({ run, ended, address, onClose }: Props) {
   return (
     <SideDrawer
       title={address === null ? null : `${run}/${address}`}
       closeLabel="Close the step"
       onClose={onClose}
     >
-      {address !== null && <Inside run={run} address={address} />}
+      {address !== null && <Inside run={run} address={address} ended={ended} />}
     </SideDrawer>
   );
 }
 
-function Inside({ run, address }: { run: number; address: string }) {
+function Inside({ run, address, ended }: { run: number; address: string; ended: boolean }) {
   const step = useStep(run, address);
   const [chosen, setChosen] = useState<number | null>(null);
   if (step.error) return <ErrorNote error={step.error} />;
@@ -42,7 +48,7 @@ function Inside({ run, address }: { run: number; address: string }) {
   const attempts = step.data.attempts;
   const shown = attempts.find((one) => one.number === chosen) ?? attempts.at(-1);
   const fault = shown?.error ?? step.data.error;
-  const waits = ["waiting", "ready", "running", "backing_off"].includes(step.data.state);
+  const waits = WAITS.includes(step.data.state);
   return (
     <Stack gap="md" data-testid="step">
       <Group justify="space-between">
@@ -51,6 +57,8 @@ function Inside({ run, address }: { run: number; address: string }) {
           {step.data.task}
         </Text>
       </Group>
+      {step.data.progress && <StepProgress progress={step.data.progress} state={step.data.state} />}
+      <StepActions run={run} address={address} step={step.data} ended={ended} />
       {waits ? <Waits run={run} address={address} /> : <Words step={step.data} />}
       {fault && <Fault fault={fault} />}
       {shown && (
@@ -58,10 +66,15 @@ function Inside({ run, address }: { run: number; address: string }) {
           <Title order={2} size="h5" mb={4}>
             Log of attempt #{shown.number}
           </Title>
-          <AttemptLog run={run} address={`${address}#${shown.number}`} />
+          <AttemptLog
+            key={shown.number}
+            run={run}
+            address={`${address}#${shown.number}`}
+            live={shown.outcome === null}
+          />
         </section>
       )}
-      <Attempts attempts={attempts} shown={shown} onChoose={setChosen} />
+      <Attempts attempts={attempts} folded={step.data.folded} shown={shown} onChoose={setChosen} />
       <Values
         input={step.data.input}
         output={step.data.output}
@@ -94,6 +107,7 @@ function Words({ step }: { step: Step }) {
   }
   return (
     <Text size="sm" c="dimmed">
+      {step.supplied && "Its output was given by hand. "}
       Began <Ago at={step.started_at} />, took <Took from={step.started_at} to={step.ended_at} />
       {step.worker && `, on worker ${step.worker}`}
     </Text>
@@ -114,19 +128,26 @@ function Fault({ fault }: { fault: NonNullable<Step["error"]> }) {
 
 interface AttemptsProps {
   attempts: Attempt[];
+  /** How many older ones are left out. */
+  folded: number;
   /** The one whose log and error are shown. */
   shown: Attempt | undefined;
   onChoose: (number: number) => void;
 }
 
 /** Every attempt; a click shows its log and error. */
-function Attempts({ attempts, shown, onChoose }: AttemptsProps) {
+function Attempts({ attempts, folded, shown, onChoose }: AttemptsProps) {
   if (!attempts.length) return null;
   return (
     <section>
       <Title order={2} size="h5" mb={4}>
         Attempts
       </Title>
+      {folded > 0 && (
+        <Text size="xs" c="dimmed">
+          {folded} before, each called again
+        </Text>
+      )}
       <Table fz="xs" verticalSpacing={4} horizontalSpacing={7} className={classes.attempts}>
         <Table.Thead>
           <Table.Tr>
@@ -154,7 +175,10 @@ function Attempts({ attempts, shown, onChoose }: AttemptsProps) {
                     #{one.number}
                   </Anchor>
                 </Table.Td>
-                <Table.Td>{one.state.replace("_", " ")}</Table.Td>
+                <Table.Td>
+                  {one.state.replace("_", " ")}
+                  {one.round > 1 && ` · round ${one.round}`}
+                </Table.Td>
                 <Table.Td>{one.worker}</Table.Td>
                 <Table.Td>
                   <Ago at={one.begun_at} />
