@@ -11,6 +11,7 @@ import httpx
 import pytest
 
 from tests.helpers import ROOT, Program, ServiceProgram
+from yarnloom import Client
 
 pytestmark = pytest.mark.slow
 
@@ -31,6 +32,7 @@ def test_the_demo_makes_an_almanac_and_ends(tmp_path: Path) -> None:
     assert "Fogwick is missing: the gauge at fogwick is silent" in page
     assert (folder / "brackwater-2027.csv").read_text().count("\n") > 1_400
     assert len(list(folder.glob("*.svg"))) == 5
+    assert "20 letters say so" in demo.text
 
 
 def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:
@@ -39,8 +41,15 @@ def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:
     console = demo.wait_for(r"The console: (http://\S+)")[1]
     demo.wait_for("Ctrl-C ends it")
     page = httpx.get(console, trust_env=False)
+    mailbox = demo.wait_for(r"the mailbox at (http://\S+)")[1]
+    client = Client(console.partition("/runs/")[0], who="test")
+    for number in (1, 2):
+        assert client.run(number).mend("the gauge is repaired").wait(60)["path"]
+    letters = httpx.get(f"{mailbox}/letters", trust_env=False).json()["letters"]
 
     assert "<title>Yarn Loom</title>" in page.text
+    # The mend made the sixth harbour's page; who had a letter already got no other.
+    assert len({one["to"] for one in letters}) == len(letters) == 24
     assert demo.end(2) == 0
     assert "the service has ended" in demo.text
 

@@ -98,6 +98,7 @@ def _publish(load: str, target: Target) -> None:
 def demo(options: argparse.Namespace) -> int:
     """Run the tide almanac."""
     try:
+        from yarnloom.demo import mailbox
         from yarnloom.demo.gauge_office import ADDRESS_VARIABLE, gauge_office
     except ModuleNotFoundError as error:
         raise StartError(
@@ -109,7 +110,11 @@ def demo(options: argparse.Namespace) -> int:
     with contextlib.ExitStack() as stack:
         options.data = options.data or DEMO_FOLDER
         os.environ[ADDRESS_VARIABLE] = stack.enter_context(gauge_office())
-        say(f"the gauge office, a stand-in, answers at {os.environ[ADDRESS_VARIABLE]}")
+        os.environ[mailbox.ADDRESS_VARIABLE] = stack.enter_context(mailbox.mailbox())
+        say(
+            f"stand-ins answer: the gauge office at {os.environ[ADDRESS_VARIABLE]}, "
+            f"the mailbox at {os.environ[mailbox.ADDRESS_VARIABLE]}"
+        )
         helpers = Helpers("yarnloom.demo.almanac:loom", 2, max(1, cores() // 2), Path.cwd())
         service = Service(_settings(options), helpers, say)
         tables = Path(options.data).absolute() / "almanac"
@@ -144,6 +149,9 @@ async def _demo(service: object, tables: Path, leave: bool, token: str | None) -
 
 
 async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
+    import httpx
+
+    from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
     from yarnloom.demo.tides import SILENT
 
     run = await client.start("yearly-almanac", folder=str(tables))
@@ -163,7 +171,10 @@ async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
     except RunFailed as error:
         out.print(Text(f"\n{error.message}", style=DYES["failed"][0]))
         return 1
-    out.print(f"\n{almanac['harbours']} harbours are bound in {almanac['path']}")
+    out.print(
+        f"\n{almanac['harbours']} harbours are bound in {almanac['path']}, and "
+        f"{almanac['letters']} letters say so"
+    )
     for name in almanac["missing"]:
         out.print(
             f"{name} is missing, as is allowed: yarnloom show '{run.number}/harbours[{name}]'"
@@ -171,6 +182,12 @@ async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
     with contextlib.suppress(RunFailed):
         await silent.wait()
     out.print(f"run {silent.number} has {silent.state}, and the duty officer has a notice of it")
+    async with httpx.AsyncClient(trust_env=False) as http:
+        await http.post(f"{os.environ[ADDRESS_VARIABLE]}/repair")
+    out.print(
+        f"the gauge at {SILENT} is repaired by now; run again only what it kept from being done: "
+        f"yarnloom mend {run.number}, yarnloom mend {silent.number}"
+    )
     out.print(f"\nThe console: {url}/runs/{run.number}")
     return 0
 

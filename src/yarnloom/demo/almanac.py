@@ -1,7 +1,7 @@
 """The tide almanac's loom: readings of a whole coast become next year's almanac.
 
 Two workflows share their parts: `harbour-tides` makes the table of one harbour, `yearly-almanac`
-that of every harbour of the coast, and binds them.
+that of every harbour of the coast, binds them, and tells the harbour masters.
 """
 
 from __future__ import annotations
@@ -23,6 +23,7 @@ from yarnloom import (
     Failure,
     GiveUp,
     Loom,
+    NotDone,
     Part,
     Retry,
     StepContext,
@@ -40,6 +41,7 @@ from yarnloom import (
 )
 from yarnloom.demo import tides
 from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
+from yarnloom.demo.mailbox import ADDRESS_VARIABLE as MAILBOX_VARIABLE
 
 loom = Loom("tide-almanac")
 loom.pool("gauge-link", limit=3, note="the gauge office lets three callers in")
@@ -48,6 +50,9 @@ loom.pool("gauge-link", limit=3, note="the gauge office lets three callers in")
 logging.getLogger("httpx").setLevel(logging.WARNING)
 
 MONTHS = list(range(1, 13))
+DRAWS = 20
+DESKS = ("harbour master", "pilots", "ferry desk", "lifeboat")
+"""Who gets a letter in each harbour."""
 
 
 class Harbour(BaseModel):
@@ -64,12 +69,13 @@ class Readings(BaseModel):
 
 
 class Fit(BaseModel):
-    """A fitted tide: mean and amplitudes in metres, phases in degrees."""
+    """A fitted tide: mean, amplitudes and their uncertainties in metres, phases in degrees."""
 
     mean: float
     amplitudes: dict[str, float]
     phases: dict[str, float]
     residual: float
+    uncertainties: dict[str, float]
 
 
 class Water(BaseModel):
@@ -110,6 +116,12 @@ class Almanac(BaseModel):
     path: str
     harbours: int
     missing: list[str]
+
+
+class Mailed(Almanac):
+    """The almanac, and how many letters say so."""
+
+    letters: int
 
 
 def _office() -> httpx.Client:
@@ -163,9 +175,27 @@ def fit_constituents(ctx: StepContext, readings: Readings) -> Fit:
     hours = tides.hours_since_epoch(readings.start) + np.arange(len(levels), dtype=np.float64)
     there = ~np.isnan(levels)
     tide, residual = tides.fit(hours[there], levels[there])
+    # How sure the amplitudes are: the same fit over weeks drawn anew. What was drawn before a
+    # pause is kept; a draw that is repeated gives the same.
+    drawn: dict[str, dict[str, float]] = ctx.restored or {}
+    for draw in ctx.track(range(DRAWS), note="drawing weeks"):
+        chosen = tides.weeks_drawn(len(levels), draw)
+        some = chosen[there[chosen]]
+        drawn[str(draw)] = tides.fit(hours[some], levels[some])[0].amplitudes
+        ctx.checkpoint(drawn)
+    spread = {
+        name: float(np.std([one[name] for one in drawn.values()])) for name in tide.amplitudes
+    }
     for name, amplitude in tide.amplitudes.items():
-        ctx.log.info("%s: %.3f m, %.1f degrees", name, amplitude, tide.phases[name])
-    return Fit(mean=tide.mean, amplitudes=tide.amplitudes, phases=tide.phases, residual=residual)
+        words = "%s: %.3f m, give or take %.3f m, %.1f degrees"
+        ctx.log.info(words, name, amplitude, spread[name], tide.phases[name])
+    return Fit(
+        mean=tide.mean,
+        amplitudes=tide.amplitudes,
+        phases=tide.phases,
+        residual=residual,
+        uncertainties=spread,
+    )
 
 
 @loom.task
@@ -239,6 +269,45 @@ def bind_almanac(pages: list[Page], missing: list[FailedItem], year: int, folder
     path.write_text(_almanac_page(pages, missing, year), encoding="utf-8")
     print(f"{len(pages)} harbours bound, {len(missing)} missing")
     return Almanac(path=str(path), harbours=len(pages), missing=[one.name for one in missing])
+
+
+@loom.task(retry=Retry(attempts=5, wait="500ms", growth=2))
+def mail_masters(ctx: StepContext, almanac: Almanac, pages: list[Page]) -> Mailed:
+    """A letter to every desk of every harbour, each exactly once."""
+    desks = [(page, desk) for page in pages for desk in DESKS]
+    with _mailbox() as http:
+        for page, desk in ctx.track(desks, note="mailing"):
+            harbour = page.table.harbour
+
+            def send(token: str, page: Page = page, desk: str = desk) -> int:
+                return _post_letter(http, token, page, desk)
+
+            # The mailbox knows tokens, so asking it again is safe where it is unsure.
+            letter = ctx.once(f"{harbour}: {desk}", send, if_unsure="again")
+            ctx.count(added=1)
+            ctx.publish({"to": f"{desk}, {harbour}", "letter": letter})
+    return Mailed(**almanac.model_dump(), letters=len(desks))
+
+
+def _mailbox() -> httpx.Client:
+    address = os.environ.get(MAILBOX_VARIABLE)
+    if not address:
+        raise GiveUp(f"no mailbox: {MAILBOX_VARIABLE} is not set; `yarnloom demo` starts one")
+    return httpx.Client(base_url=address, timeout=20, trust_env=False)
+
+
+def _post_letter(http: httpx.Client, token: str, page: Page, desk: str) -> int:
+    high = page.extremes.highest
+    body = {
+        "to": f"{desk}, {page.table.harbour}",
+        "subject": f"Tides of {high.at.year}",
+        "text": f"Highest water {high.level:.2f} m on {high.at:%d %B at %H:%M} UTC.",
+    }
+    answer = http.post("/letters", json=body, headers={"Idempotency-Key": token})
+    if answer.status_code == 503:
+        raise NotDone(answer.json()["error"])
+    number: int = answer.raise_for_status().json()["letter"]
+    return number
 
 
 def _almanac_page(pages: list[Page], missing: list[FailedItem], year: int) -> str:
@@ -369,6 +438,7 @@ loom.workflow(
             year=param("year"),
             folder=param("folder"),
         ),
+        step("mail", mail_masters, almanac=previous, pages=output("harbours", only="done")),
     ),
     on_failure=step("tell-duty-officer", post_notice, failure=failure(), folder=param("folder")),
 )

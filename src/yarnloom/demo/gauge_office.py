@@ -3,7 +3,7 @@
 `GET /harbours` answers the harbours of the coast,
 `GET /readings?harbour=brackwater&year=2026&month=3` a month's hourly levels. It is slow; it fails
 now and then, and answers when asked again; it lets three callers in at once, and turns a fourth
-away. One gauge is silent.
+away. One gauge is silent, until somebody is sent to it (`POST /repair`).
 """
 
 from __future__ import annotations
@@ -37,6 +37,7 @@ class _Office(ThreadingHTTPServer):
         self.doors = threading.BoundedSemaphore(CONNECTIONS)
         self.asked: Counter[str] = Counter()
         self.turned_away = 0
+        self.repaired = False
 
 
 class _Handler(BaseHTTPRequestHandler):
@@ -58,12 +59,17 @@ class _Handler(BaseHTTPRequestHandler):
         finally:
             self.server.doors.release()
 
+    def do_POST(self) -> None:
+        """Send somebody to the silent gauge."""
+        self.server.repaired = True
+        self._send(200, {"repaired": SILENT})
+
     def _readings(self, given: str) -> tuple[int, object]:
         query = {key: values[0] for key, values in parse_qs(given).items()}
         harbour, year, month = query.get("harbour", ""), query.get("year"), query.get("month")
-        if harbour == SILENT:
+        if harbour == SILENT and not self.server.repaired:
             return 404, {"error": f"the gauge at {harbour} is silent since the storm of 2019"}
-        if harbour not in HARBOURS or not year or not month:
+        if harbour not in (*HARBOURS, SILENT) or not year or not month:
             return 404, {"error": f"no gauge at {harbour!r}; there is {', '.join(HARBOURS)}"}
         time.sleep(ANSWER_SECONDS)
         what = f"{harbour} {year}-{month}"

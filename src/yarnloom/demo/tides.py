@@ -25,7 +25,10 @@ SPEEDS = {
     "M4": 57.9682084,
 }
 
+WEEK = 24 * 7
+
 Floats = npt.NDArray[np.float64]
+Hours = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +75,13 @@ HARBOURS = {
 }
 
 SILENT = "fogwick"
-"""A harbour in the office's list whose gauge has not answered for years."""
+"""A harbour in the office's list whose gauge has not answered for years, until it is repaired."""
+
+_SILENT_TIDE = Tide(
+    2.21,
+    {"M2": 1.02, "S2": 0.343, "N2": 0.2, "K1": 0.161, "O1": 0.133, "M4": 0.071},
+    {"M2": 154.2, "S2": 197.3, "N2": 131.5, "K1": 52.8, "O1": 19.4, "M4": 248.9},
+)
 
 
 def hours_since_epoch(moment: datetime) -> float:
@@ -95,7 +104,8 @@ def observe(harbour: str, start: datetime, count: int) -> list[float | None]:
     """
     hours = hours_since_epoch(start) + np.arange(count, dtype=np.float64)
     rng = np.random.default_rng(zlib.crc32(f"{harbour} {start:%Y-%m}".encode()))
-    read = levels(HARBOURS[harbour], hours) + rng.normal(0.0, 0.03, count)
+    tide = _SILENT_TIDE if harbour == SILENT else HARBOURS[harbour]
+    read = levels(tide, hours) + rng.normal(0.0, 0.03, count)
     if start.month in (1, 11):  # a storm surge, about a day and a half long
         centre = rng.integers(100, count - 100)
         read += 0.9 * np.exp(-(((np.arange(count) - centre) / 15.0) ** 2))
@@ -105,6 +115,19 @@ def observe(harbour: str, start: datetime, count: int) -> list[float | None]:
     length = int(rng.integers(3, 12))
     found[gap : gap + length] = [None] * length
     return found
+
+
+def weeks_drawn(hours: int, draw: int) -> Hours:
+    """The indices of as many weeks as there are in so many hours, drawn with replacement.
+
+    Args:
+        hours: how many hourly levels there are.
+        draw: which draw: the same gives the same weeks.
+    """
+    weeks = max(1, hours // WEEK)
+    chosen = np.random.default_rng(draw).integers(0, weeks, weeks)
+    found: Hours = (chosen[:, None] * WEEK + np.arange(WEEK)[None, :]).ravel()
+    return found[found < hours]
 
 
 def without_spikes(read: list[float | None], limit: float = 2.5) -> list[float | None]:
