@@ -142,7 +142,7 @@ def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree
         for row in parts
         if plan.nodes[row["node"]].kind is Kind.EACH
     }
-    return Tree(plan, rows, place.keys, tops)
+    return Tree(plan, rows, place.keys, tops, reading.is_paused(connection, number))
 
 
 def _top(connection: Connection, each: int) -> list[View]:
@@ -218,7 +218,8 @@ def items(
         return {"items": [], "next": None}
     label = address.strip("/")
     rows = reading.items(connection, each["id"], states, first, limit)
-    found = [item_view(label, row) for row in rows]
+    held = reading.is_paused(connection, number)
+    found = [item_view(label, row, held=held) for row in rows]
     rest = each["rest_state"] or StepState.WAITING
     if (not states or rest in states) and len(found) < limit:
         begin = max(first, each["total"] - each["unmade"])

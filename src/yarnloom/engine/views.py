@@ -96,12 +96,14 @@ class Tree:
             no item of an each, or in the same one. None for a plan without a run.
         keys: by node the keys of the items that the scope stands in.
         tops: by part row the items of an each that are shown with it: failed and slow ones.
+        held: whether the run is paused: what goes on in it is shown so.
     """
 
     plan: Plan
     rows: Mapping[int, Row] | None = None
     keys: Mapping[int, str] = field(default_factory=dict)
     tops: Mapping[int, Sequence[Row]] = field(default_factory=dict)
+    held: bool = False
 
     def view(self, node: Node) -> View:
         """A part and what is in it; of an each what it repeats, without states."""
@@ -153,10 +155,11 @@ class Tree:
     def _state(self, node: Node, row: Row) -> View:
         if node.kind is Kind.STEP:
             return step_view(row)
-        view = part_view(row)
+        view = part_view(row, held=self.held)
         if node.kind is Kind.EACH:
             address = address_in(self.plan, node, self.keys)
-            view["top"] = [item_view(address, item) for item in self.tops.get(row["id"], ())]
+            tops = self.tops.get(row["id"], ())
+            view["top"] = [item_view(address, item, held=self.held) for item in tops]
         return view
 
     def _unborn(self, node: Node) -> View:
@@ -194,10 +197,16 @@ def source_view(plan: Plan, source: Source) -> View:
             return {**view, "only": "done"} if only_done else view
 
 
-def part_view(row: Row) -> View:
-    """A part's state, its children by state, and what failed first in it."""
+def part_view(row: Row, *, held: bool = False) -> View:
+    """A part's state, its children by state, and what failed first in it.
+
+    Args:
+        row: the part's.
+        held: whether its run is paused, so that nothing in it executes.
+    """
+    state = PartState.PAUSED if held and row["state"] == PartState.RUNNING else row["state"]
     return {
-        "state": str(row["state"]),
+        "state": str(state),
         "outcome": row["outcome"] and str(row["outcome"]),
         "skip_reason": row["skip_reason"] if row["state"] == PartState.SKIPPED else None,
         "closed": row["closed"],
@@ -208,7 +217,7 @@ def part_view(row: Row) -> View:
     }
 
 
-def item_view(each: str, row: Row) -> View:
+def item_view(each: str, row: Row, *, held: bool = False) -> View:
     """An item of an each, from its part's row."""
     key = item_key(row["name"], row["item"])
     return {
@@ -216,7 +225,7 @@ def item_view(each: str, row: Row) -> View:
         "name": row["name"] if row["name"] is not None else str(row["item"]),
         "address": f"{each}[{key}]",
         "value": mask(json.loads(row["value"])),
-        **part_view(row),
+        **part_view(row, held=held),
     }
 
 

@@ -38,6 +38,12 @@ def run(connection: sqlite3.Connection, number: int) -> Record | None:
     return dict(row) if row else None
 
 
+def is_paused(connection: sqlite3.Connection, number: int) -> bool:
+    """Whether nothing of a run executes because it is paused."""
+    row = connection.execute("SELECT state FROM runs WHERE number = ?", (number,)).fetchone()
+    return row is not None and row["state"] == "paused"
+
+
 def was_given_out(connection: sqlite3.Connection, number: int) -> bool:
     """Whether a run number was ever given out."""
     row = connection.execute("SELECT seq FROM sqlite_sequence WHERE name = 'runs'").fetchone()
