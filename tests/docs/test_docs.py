@@ -52,6 +52,12 @@ EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
     ),
     "notices.py": ("draw", {}, "failed", None),
     "limits.py": ("send-levels", {"harbours": ["saltmere"]}, "done", "8 to north"),
+    "letters.py": (
+        "send",
+        {"names": ["ann", "bob"]},
+        "done",
+        {"mail": 2, "tide": [0, 1, 2], "ring": 2},
+    ),
 }
 
 
