@@ -7,7 +7,7 @@ import { Loader, MantineProvider } from "@mantine/core";
 import { QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import { createBrowserRouter, redirect, RouterProvider } from "react-router";
 
 import { Empty } from "./components/Notes";
 import { Shell } from "./features/session/Shell";
@@ -26,7 +26,7 @@ const router = createBrowserRouter([
           Component: (await import("./features/runs/RunsPage")).RunsPage,
         }),
       },
-      { path: "runs", element: <Navigate to="/" replace /> },
+      { path: "runs", loader: ({ request }) => redirect(`/${new URL(request.url).search}`) },
       {
         path: "runs/:number",
         lazy: async () => ({ Component: (await import("./features/runs/RunPage")).RunPage }),

@@ -40,13 +40,15 @@ def mend_run(turn: Turn, command: MendRun) -> dict[str, Any]:
     if is_busy(turn, plan):
         raise Conflict(
             f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend run "
-            f"{run.number} when there is room"
+            f"{run.number} when there is room",
+            state=str(run.state),
         )
     root = turn.unit.parts.one("run = ? AND parent IS NULL", run.number)
     assert root is not None
     _refuse_misfits(turn, holding.contracts_not_done(turn.unit, run.number))
     if not Renewal(turn, run).part(root, set()):
-        raise Conflict(f"run {run.number} has nothing to mend: nothing in it failed or was missed")
+        why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
+        raise Conflict(why, state=str(run.state))
     turn.move_run(run, RunEvent.MEND)
     run.renewed, run.entered = 1, 1
     run.round += 1

@@ -62,7 +62,8 @@ def resume_run(turn: Turn, command: ResumeRun) -> dict[str, Any]:
     if run.state == RunState.RUNNING:
         return present(turn, run)
     if run.state not in HELD:
-        raise Conflict(f"run {run.number} is {run.state}, so it cannot be resumed")
+        why = f"run {run.number} is {run.state}, so it cannot be resumed"
+        raise Conflict(why, state=str(run.state))
     event = RunEvent.RESUME
     if run.state == RunState.PAUSED and run.start_at is not None and run.start_at > turn.now:
         event = RunEvent.RESUME_SCHEDULED
