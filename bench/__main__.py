@@ -1,11 +1,11 @@
-"""Run every measurement, or those that are named: throughput, latency, idle, wide, limits."""
+"""Run every measurement, or those that are named: throughput, latency, idle, wide, limits, …"""
 
 from __future__ import annotations
 
 import sys
 from statistics import median
 
-from bench import idle, latency, limits, throughput, wide
+from bench import control, idle, latency, limits, throughput, watchers, wide
 
 
 def show_throughput() -> None:
@@ -51,12 +51,39 @@ def show_limits() -> None:
     print(f"limits: {ratio:.1f} bare round trips from raising to begun (goal: under 50 ms)")
 
 
+def show_control() -> None:
+    """A cancel, until it is heard."""
+    heard, trips = control.measure()
+    worst = sorted(heard)[int(0.95 * len(heard))]
+    print(f"  cancel heard    {latency.summary(heard)}")
+    print(f"  bare round trip {latency.summary(trips)}")
+    ratio = worst / median(trips)
+    print(
+        f"control: 95% of cancels heard within {worst * 1e3:.0f} ms, {ratio:.1f} bare round trips "
+        "(goal: 100 ms)"
+    )
+
+
+def show_watchers() -> None:
+    """A thousand watchers of one run."""
+    rounds = watchers.measure()
+    for alone, watched, saw in rounds:
+        print(
+            f"  {alone:7,.0f} steps/s alone, {watched:7,.0f} watched; "
+            f"{saw:,} of {watchers.WATCHERS:,} saw the end"
+        )
+    lost = 1 - median(watched / alone for alone, watched, _ in rounds)
+    print(f"watchers: {100 * lost:.1f}% of the steps a second are lost (goal under 5%)")
+
+
 MEASUREMENTS = {
     "throughput": show_throughput,
     "latency": show_latency,
     "idle": show_idle,
     "wide": show_wide,
     "limits": show_limits,
+    "control": show_control,
+    "watchers": show_watchers,
 }
 
 if __name__ == "__main__":

@@ -2,10 +2,11 @@
 
 import asyncio
 import os
+import time
 
 from pydantic import BaseModel
 
-from yarnloom import Loom, each, param, previous, sequence, step
+from yarnloom import Loom, StepContext, each, item, param, previous, sequence, step
 
 loom = Loom("bench")
 CHAIN = 50
@@ -30,6 +31,34 @@ loom.workflow(
     plan=sequence(
         step("s0", noop, number=param("number")),
         *(step(f"s{i}", noop, number=previous) for i in range(1, CHAIN)),
+    ),
+)
+
+
+# A step that hears, and a run of many steps
+
+
+@loom.task
+def listen(ctx: StepContext, number: int) -> float:
+    """When it heard that it is to stop."""
+    while ctx.stop_asked is None:
+        time.sleep(0.0005)
+    return time.time()
+
+
+@loom.task
+def count_to(number: int) -> list[int]:
+    """That many numbers."""
+    return list(range(number))
+
+
+loom.workflow("listens", params=Number, plan=step("only", listen, number=param("number")))
+loom.workflow(
+    "many",
+    params=Number,
+    plan=sequence(
+        step("list", count_to, number=param("number")),
+        each("all", over=previous, do=step("noop", noop, number=item())),
     ),
 )
 

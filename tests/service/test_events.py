@@ -32,10 +32,13 @@ def hub(states: dict[int, str]) -> Hub:
 
 async def take(stream: Any, count: int) -> list[dict[str, Any]]:
     """The next events of a stream."""
-    found = []
-    for _ in range(count):
-        event = await asyncio.wait_for(anext(stream), 20)
-        found.append({"id": event["id"], **json.loads(event["data"])})
+    found: list[dict[str, Any]] = []
+    while len(found) < count:
+        chunk = (await asyncio.wait_for(anext(stream), 20)).decode()
+        for event in chunk.split("\r\n\r\n")[:-1]:
+            place, _, data = (line.partition(": ")[2] for line in event.split("\r\n"))
+            found.append({"id": place, **json.loads(data)})
+    assert len(found) == count
     return found
 
 

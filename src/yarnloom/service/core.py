@@ -196,7 +196,7 @@ class Core:
                 _settle(woken, None)
         changed: set[Subject] = {("run", number) for number in results.changed}
         changed |= {("pool", name) for name in results.pools}
-        self.hub.changed(changed | ({WORKERS} if results.workers else set()))
+        self.hub.changed(changed | ({WORKERS} if results.workers else set()), results.ended)
 
     # The end
 

@@ -31,7 +31,6 @@ _SHOWN = (
     *("round", "created_at", "started_at", "ended_at"),
 )
 
-Event = dict[str, str]
 LastId = Annotated[str | None, Header(max_length=100, alias="Last-Event-ID")]
 Token = Annotated[str, Path(max_length=200)]
 
@@ -115,7 +114,7 @@ def _shown(run: dict[str, Any]) -> dict[str, Any]:
     return {name: run[name] for name in _SHOWN}
 
 
-async def _published_events(core: Core, number: int, after: int) -> AsyncIterator[Event]:
+async def _published_events(core: Core, number: int, after: int) -> AsyncIterator[bytes]:
     """What is published, from an entry on, without end."""
     with core.logs.watch(run=number) as woken:
         while not core.closing:
@@ -128,7 +127,7 @@ async def _published_events(core: Core, number: int, after: int) -> AsyncIterato
                 await woken.wait()
 
 
-async def _link_events(core: Core, link: Link, after: int) -> AsyncIterator[Event]:
+async def _link_events(core: Core, link: Link, after: int) -> AsyncIterator[bytes]:
     """The state of a run at first and when it changes, and what it publishes."""
     number = link.run
     with core.logs.watch(run=number) as published, core.hub.listen(number) as changed:
@@ -152,7 +151,7 @@ async def _link_events(core: Core, link: Link, after: int) -> AsyncIterator[Even
 
 async def _log_events(
     core: Core, number: int, address: str, last_id: str | None
-) -> AsyncIterator[Event]:
+) -> AsyncIterator[bytes]:
     """Lines of a step's attempts, one after the other, until it has ended."""
     label, _, wanted = address.partition("#")
     attempt, _, text = (last_id or "").partition("-")
