@@ -9,16 +9,14 @@ away. One gauge is silent, until somebody is sent to it (`POST /repair`).
 from __future__ import annotations
 
 import contextlib
-import json
 import threading
 import time
 import zlib
 from collections import Counter
-from collections.abc import Iterator
 from datetime import UTC, datetime
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from urllib.parse import parse_qs, urlsplit
 
+from yarnloom.demo.stand_ins import Desk, StandIn, running
 from yarnloom.demo.tides import HARBOURS, SILENT, observe
 
 ADDRESS_VARIABLE = "TIDE_OFFICE_URL"
@@ -27,42 +25,40 @@ CONNECTIONS = 3
 FAILING_ONE_IN = 5
 
 
-class _Office(ThreadingHTTPServer):
+class _Office(StandIn):
     """The office: who is in, and how often each month was asked for."""
 
-    daemon_threads = True
-
     def __init__(self) -> None:
-        super().__init__(("127.0.0.1", 0), _Handler)
+        super().__init__(_Handler)
         self.doors = threading.BoundedSemaphore(CONNECTIONS)
         self.asked: Counter[str] = Counter()
         self.turned_away = 0
         self.repaired = False
 
 
-class _Handler(BaseHTTPRequestHandler):
+class _Handler(Desk):
     server: _Office
 
     def do_GET(self) -> None:
         """Answer the list of harbours, or one month of readings."""
         parts = urlsplit(self.path)
         if parts.path == "/harbours":
-            self._send(200, [{"code": code} for code in sorted([*HARBOURS, SILENT])])
+            self.answer(200, [{"code": code} for code in sorted([*HARBOURS, SILENT])])
             return
         if not self.server.doors.acquire(blocking=False):
             self.server.turned_away += 1
             message = f"{CONNECTIONS} callers are in already"
-            self._send(429, {"error": message, "again_in": 2 * ANSWER_SECONDS})
+            self.answer(429, {"error": message, "again_in": 2 * ANSWER_SECONDS})
             return
         try:
-            self._send(*self._readings(parts.query))
+            self.answer(*self._readings(parts.query))
         finally:
             self.server.doors.release()
 
     def do_POST(self) -> None:
         """Send somebody to the silent gauge."""
         self.server.repaired = True
-        self._send(200, {"repaired": SILENT})
+        self.answer(200, {"repaired": SILENT})
 
     def _readings(self, given: str) -> tuple[int, object]:
         query = {key: values[0] for key, values in parse_qs(given).items()}
@@ -81,17 +77,6 @@ class _Handler(BaseHTTPRequestHandler):
         hours = int((end - start).total_seconds() // 3600)
         return 200, {"start": start.isoformat(), "levels": observe(harbour, start, hours)}
 
-    def _send(self, status: int, body: object) -> None:
-        data = json.dumps(body).encode()
-        self.send_response(status)
-        self.send_header("Content-Type", "application/json")
-        self.send_header("Content-Length", str(len(data)))
-        self.end_headers()
-        self.wfile.write(data)
-
-    def log_message(self, format: str, *args: object) -> None:
-        """Say nothing."""
-
 
 def _failures(what: str) -> int:
     """How often a month is asked for in vain: mostly never, here and there once or twice."""
@@ -99,14 +84,6 @@ def _failures(what: str) -> int:
     return 1 + drawn // FAILING_ONE_IN % 2 if drawn % FAILING_ONE_IN == 0 else 0
 
 
-@contextlib.contextmanager
-def gauge_office() -> Iterator[str]:
+def gauge_office() -> contextlib.AbstractContextManager[str]:
     """Run the stand-in on a free port of this machine; gives its address."""
-    server = _Office()
-    thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
-    thread.start()
-    try:
-        yield f"http://127.0.0.1:{server.server_port}"
-    finally:
-        server.shutdown()
-        server.server_close()
+    return running(_Office())

@@ -11,33 +11,31 @@ import contextlib
 import json
 import threading
 import time
-from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+from yarnloom.demo.stand_ins import Desk, StandIn, running
 
 ADDRESS_VARIABLE = "TIDE_MAILBOX_URL"
 ANSWER_SECONDS = 0.12
 REFUSING_ONE_IN = 11
 
 
-class _Mailbox(ThreadingHTTPServer):
+class _Mailbox(StandIn):
     """What arrived, by token."""
 
-    daemon_threads = True
-
     def __init__(self) -> None:
-        super().__init__(("127.0.0.1", 0), _Handler)
+        super().__init__(_Handler)
         self.lock = threading.Lock()
         self.letters: dict[str, dict[str, object]] = {}
         self.calls = 0
 
 
-class _Handler(BaseHTTPRequestHandler):
+class _Handler(Desk):
     server: _Mailbox
 
     def do_GET(self) -> None:
         """Answer every letter that arrived."""
         with self.server.lock:
-            self._send(200, {"letters": list(self.server.letters.values())})
+            self.answer(200, {"letters": list(self.server.letters.values())})
 
     def do_POST(self) -> None:
         """Take a letter in, once for each token."""
@@ -47,32 +45,13 @@ class _Handler(BaseHTTPRequestHandler):
         with self.server.lock:
             self.server.calls += 1
             if token not in self.server.letters and self.server.calls % REFUSING_ONE_IN == 0:
-                self._send(503, {"error": "the mailbox is being emptied; nothing was taken in"})
+                self.answer(503, {"error": "the mailbox is being emptied; nothing was taken in"})
                 return
             number = len(self.server.letters) + 1
             known = self.server.letters.setdefault(token, {**letter, "number": number})
-            self._send(201, {"letter": known["number"]})
-
-    def _send(self, status: int, body: object) -> None:
-        data = json.dumps(body).encode()
-        self.send_response(status)
-        self.send_header("Content-Type", "application/json")
-        self.send_header("Content-Length", str(len(data)))
-        self.end_headers()
-        self.wfile.write(data)
-
-    def log_message(self, format: str, *args: object) -> None:
-        """Say nothing."""
+            self.answer(201, {"letter": known["number"]})
 
 
-@contextlib.contextmanager
-def mailbox() -> Iterator[str]:
+def mailbox() -> contextlib.AbstractContextManager[str]:
     """Run the stand-in on a free port of this machine; gives its address."""
-    server = _Mailbox()
-    thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
-    thread.start()
-    try:
-        yield f"http://127.0.0.1:{server.server_port}"
-    finally:
-        server.shutdown()
-        server.server_close()
+    return running(_Mailbox())

@@ -1,4 +1,4 @@
-"""How parts begin and end: the rules of composition.
+"""How parts begin, and hear of what ended in them: with `ending` the rules of composition.
 
 A part is *decided* when everything of its plan in it is: its outcome stands then, and the part
 around it hears of it. It is *settled*, and its state changes, when its follow-ups have ended too:
@@ -16,62 +16,34 @@ from yarnloom.engine.agenda import (
     CANCELLED,
     NOT_REACHED,
     STOPPED,
-    Bar,
     Branches,
     Items,
     News,
 )
-from yarnloom.engine.gathering import gather
-from yarnloom.engine.handing_out import post_stop
+from yarnloom.engine.ending import Ending
 from yarnloom.engine.items import FILL_DUE, ItemFault, item_value, read_source, window
 from yarnloom.engine.outcomes import (
-    allowed_failures,
-    bar_of,
     drop_rest,
-    failures_in,
-    next_follow_up,
-    note_skip,
-    outcome_of,
 )
 from yarnloom.engine.placing import add_part, add_step, begin_again
 from yarnloom.engine.preparing import Fate, is_allowed, prepare_step, text_of
 from yarnloom.engine.renewing import has_ended
 from yarnloom.engine.rereading import match_items, next_that_waits
-from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import (
-    PART_TABLE,
     PartState,
-    RunEvent,
     SkipReason,
     StepEvent,
     StepState,
     StopReason,
-    next_state,
 )
-from yarnloom.engine.turn import Ended, Turn
-from yarnloom.plan import ON_END, ON_FAILURE, Kind, Node, OneFails
-from yarnloom.store import PartRow, RunRow, StepRow
-from yarnloom.values import size_of
+from yarnloom.plan import ON_FAILURE, Kind, Node
+from yarnloom.store import PartRow, StepRow
 
 MADE_IN_A_TURN = 1_000
-_EVENT_FOR = {
-    StepState.DONE: StepEvent.FINISH,
-    StepState.FAILED: StepEvent.FAIL,
-    StepState.CANCELLED: StepEvent.CANCEL,
-    StepState.SKIPPED: StepEvent.SKIP,
-}
 
 
-class Weave:
+class Weave(Ending):
     """One run's parts, as they begin and end within a transaction."""
-
-    def __init__(self, turn: Turn, run: RunRow) -> None:
-        self.turn = turn
-        self.run = run
-        self.plan = turn.plan(run)
-        self.resolver = Resolver(turn, run, self.plan)
-        self.agenda: list[News | Branches | Items] = []
-        self.filling: set[int] = set()
 
     # What happens to a run
 
@@ -388,210 +360,6 @@ class Weave:
         part.unmade -= 1
         self.turn.made += 1
         self._open_inner(add_part(self.turn, self.run, do, part, index, value, name))
-
-    # Ending
-
-    def _step_ended(self, step: StepRow) -> None:
-        node = self.plan.nodes[step.node]
-        around = self.turn.unit.parts.need(step.part)
-        ended = Ended(step.state, step.skip_reason, step.output, size_of(step.output))
-        cause = None
-        if step.state in (StepState.FAILED, StepState.CANCELLED):
-            facts = {"step": self.turn.address(self.run, node, around), "task": node.task}
-            error = json.loads(step.error or "{}")
-            cause = _dump({**facts, "attempts": step.attempts, **error})
-        follow_up = None if step.state == StepState.SKIPPED else self._next(node, ended, ON_FAILURE)
-        self._decided(around, node, ended, cause, settled=follow_up is None)
-        if follow_up is not None:
-            self._begin_follow_up(follow_up, around)
-
-    def _end_step(self, step: StepRow, event: StepEvent) -> None:
-        """End a step without an attempt."""
-        self.turn.move_step(step, event)
-        self._step_ended(step)
-
-    def _stop_step(self, step: StepRow, event: StepEvent, why: StopReason | None) -> None:
-        """End a step that nobody runs; tell one that is run to stop, where a reason is given.
-
-        What is skipped while it backs off fails, with its last error.
-        """
-        if step.open is None:
-            if event is StepEvent.SKIP and step.state == StepState.BACKING_OFF:
-                event = StepEvent.FAIL
-            elif event is StepEvent.SKIP:
-                step.skip_reason = SkipReason.STOPPED
-            self._end_step(step, event)
-        elif why is not None and step.stop != why:
-            post_stop(self.turn, step, why)
-
-    def _decided(
-        self, part: PartRow, child: Node, ended: Ended, cause: str | None, *, settled: bool
-    ) -> None:
-        """A child of a part was decided; the part's counters know it already."""
-        self.turn.children[part.id, child.index] = ended
-        if ended.state == StepState.SKIPPED:
-            note_skip(part, ended.reason)
-        node = self.plan.nodes[part.node]
-        if node.kind is Kind.EACH:
-            part.size += max(ended.size, len("null")) + 1
-        if not settled:
-            part.following += 1
-        self.turn.unit.parts.touch(part)
-        by_itself = ended.state == StepState.CANCELLED and self._bar(part) is None
-        if ended.state == StepState.FAILED or by_itself:
-            part.error = part.error or cause
-            self._close_if_too_much(part, node)
-        self.agenda.append(News(part, child, ended, settled))
-
-    def _settled(self, part: PartRow, child: Node, ended: Ended) -> None:
-        part.following -= 1
-        self.turn.unit.parts.touch(part)
-        self.agenda.append(News(part, child, ended, settled=True))
-
-    def _close_if_too_much(self, part: PartRow, node: Node) -> None:
-        """One too many has failed: nothing more begins in the part."""
-        if node.kind not in (Kind.PARALLEL, Kind.EACH) or node.if_one_fails is OneFails.FINISH:
-            return
-        bar = self._bar(part)
-        failed = failures_in(part, stopped=bar is not None)
-        if part.closed or failed <= allowed_failures(part, node):
-            return
-        if bar is CANCELLED:
-            return  # all of it is told to stop already
-        part.closed = node.if_one_fails
-        drop_rest(self.turn, part, STOPPED)
-        why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None
-        for step in self.turn.unit.steps.select(
-            "run = ? AND ended_at IS NULL AND rank > ? AND rank < ? ORDER BY rank",
-            *(self.run.number, part.rank, part.rank + b"\xff" * 5),
-        ):
-            if step.ended_at is None and self.plan.belongs(self.plan.nodes[step.node], part.node):
-                self._stop_step(step, StepEvent.SKIP, why)
-
-    def _bar(self, part: PartRow) -> Bar | None:
-        return bar_of(self.turn, self.run, self.plan, part)
-
-    def _decide_if_over(self, part: PartRow) -> None:
-        if part.outcome is None and part.over == part.total:
-            stopped = bar_of(self.turn, self.run, self.plan, part, outside=True) is not None
-            self._decide(part, outcome_of(part, self.plan.nodes[part.node], stopped=stopped))
-
-    def _decide(self, part: PartRow, outcome: StepState) -> None:
-        """A part's outcome stands; its follow-ups may still run."""
-        node = self.plan.nodes[part.node]
-        late = part.parent is None and self.run.stop == StopReason.DEADLINE
-        if late and outcome is StepState.CANCELLED:
-            outcome, part.fault = StepState.FAILED, self.run.error
-            part.error = self.run.error
-        part.outcome = outcome
-        if outcome is not StepState.SKIPPED:
-            part.skip_reason = None
-        self.turn.unit.parts.touch(part)
-        self.turn.memory.forget_part(part.id, node.children)
-        if outcome is StepState.DONE:
-            part.output, part.size = gather(self.turn, self.resolver, part, node)
-            if node.kind is Kind.EACH and part.failed + part.cancelled:
-                self.run.failures_allowed += part.failed + part.cancelled
-                self.turn.unit.runs.touch(self.run)
-        else:
-            part.size = 0
-        if part.parent is not None and not node.follows:
-            around = self.turn.around(part)
-            self.turn.count_child(around.id, part.state, outcome)
-            ended = Ended(outcome, part.skip_reason, part.output, part.size)
-            self._decided(around, node, ended, part.error, settled=False)
-        if not part.following:
-            self._follow_up(part, ON_FAILURE)
-
-    def _skip_part(self, part: PartRow, reason: SkipReason) -> None:
-        """A part that began is skipped before anything in it has: no follow-up runs for it."""
-        part.skip_reason = reason
-        drop_rest(self.turn, part, Bar(StepState.SKIPPED, reason))
-        part.outcome = StepState.SKIPPED
-        node = self.plan.nodes[part.node]
-        if part.parent is None:
-            self._settle(part)
-            return
-        around = self.turn.around(part)
-        if not node.follows:
-            self.turn.count_child(around.id, part.state, StepState.SKIPPED)
-            self._decided(around, node, Ended(StepState.SKIPPED, reason), None, settled=False)
-        self._settle(part)
-
-    def _fail_part(self, part: PartRow, fault: ItemFault) -> None:
-        """A part fails of itself, before anything in it has begun."""
-        error = {"type": fault.type, "message": str(fault)}
-        address = self.turn.part_address(self.run, part)
-        part.fault = _dump(error)
-        part.error = _dump({"step": address, "task": None, "attempts": 0, **error})
-        drop_rest(self.turn, part, NOT_REACHED)
-        self._decide(part, StepState.FAILED)
-
-    # Follow-ups and the end
-
-    def _next(self, node: Node, ended: Ended, first: str) -> Node | None:
-        return next_follow_up(self.run, self.plan, node, ended, first)
-
-    def _follow_up(self, part: PartRow, first: str) -> None:
-        """Begin the next follow-up of a part that is decided; without one it settles."""
-        node = self.plan.nodes[part.node]
-        ended = Ended(part.outcome or part.state, part.skip_reason, part.output, part.size)
-        follow_up = self._next(node, ended, first)
-        if follow_up is None:
-            self._settle(part)
-        else:
-            part.following += 1
-            self.turn.unit.parts.touch(part)
-            self._begin_follow_up(follow_up, part)
-
-    def _begin_follow_up(self, node: Node, holder: PartRow) -> None:
-        self._open_inner(add_part(self.turn, self.run, node, holder))
-
-    def _follow_up_ended(self, follow_up: PartRow) -> None:
-        """A follow-up has ended: the next one begins, or what it followed settles."""
-        node = self.plan.nodes[follow_up.node]
-        assert node.parent is not None
-        holder, followed = self.turn.around(follow_up), self.plan.nodes[node.parent]
-        if holder.node == followed.index:
-            holder.following -= 1
-            if node.follows == ON_FAILURE:
-                self._follow_up(holder, ON_END)
-            else:
-                self._settle(holder)
-            return
-        ended = self.resolver.child(holder, followed)
-        after = self._next(followed, ended, ON_END) if node.follows == ON_FAILURE else None
-        if after is not None:
-            self._begin_follow_up(after, holder)
-        else:
-            self._settled(holder, followed, ended)
-
-    def _settle(self, part: PartRow) -> None:
-        """A part has ended, and its follow-ups too."""
-        node = self.plan.nodes[part.node]
-        assert part.outcome is not None
-        event = _EVENT_FOR[StepState(part.outcome)]
-        part.state = next_state(PART_TABLE, part.state, event, f"part {node.label}")
-        part.ended_at = self.turn.now
-        self.turn.unit.parts.touch(part)
-        if node.follows:
-            self._follow_up_ended(part)
-        elif part.parent is None:
-            self._end_run(part)
-        else:
-            ended = Ended(part.state, part.skip_reason, part.output, part.size)
-            self._settled(self.turn.around(part), node, ended)
-
-    def _end_run(self, root: PartRow) -> None:
-        if root.state == PartState.FAILED:
-            self.run.error = root.error
-            self.turn.move_run(self.run, RunEvent.FAIL)
-        elif root.state == PartState.CANCELLED:
-            self.turn.move_run(self.run, RunEvent.STOP)
-        else:
-            # A cancel that came too late leaves `stop` behind, and no error.
-            self.run.output, self.run.error = root.output, None
-            self.turn.move_run(self.run, RunEvent.FINISH)
 
 
 def _waits(row: PartRow) -> bool:
