@@ -48,7 +48,7 @@ def tell(inline: InlineService, attempt: int, worker: str = "w", **item: Any) ->
 
 def attempts(inline: InlineService, step: int = 1) -> list[Any]:
     """Outcomes of a step's attempts."""
-    rows = inline.database.read(lambda connection: reading.attempts(connection, step))
+    rows = inline.database.read(lambda connection: reading.attempts(connection, step, 20))
     return [row["outcome"] for row in rows]
 
 

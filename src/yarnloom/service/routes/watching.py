@@ -165,17 +165,19 @@ async def _log_events(
                 if one["number"] != reached:
                     reached, after = one["number"], 0
                 with core.logs.watch(attempt=one["id"]) as woken:
-                    while not changed.is_set() and not core.closing:
+                    while not core.closing:
                         woken.clear()
                         lines = core.logs.read(one["id"], after, BATCH)
                         for line in lines:
                             after = line["line"] + 1
                             entry, place = {**line, "attempt": reached}, f"{reached}-{after}"
                             yield core.hub.event("yarnloom.line", f"{number}/{label}", place, entry)
-                        if not lines and one["outcome"] is not None:
+                        if lines:
+                            continue
+                        # All that is there was told; if anything changed, it is looked at anew.
+                        if one["outcome"] is not None or changed.is_set():
                             break
-                        if not lines:
-                            await _first(woken, changed)
+                        await _first(woken, changed)
             if _is_over(step, wanted):
                 return
             await changed.wait()
