@@ -27,6 +27,7 @@ T = TypeVar("T")
 SEALED = "$secret"
 MASK = "•••"
 KEY_FILE = "secret.key"
+KEY_VARIABLE = "YARNLOOM_SECRET_KEY"
 SHORTEST = 4
 """Text shorter than that is not looked for in what is printed: it would be found everywhere."""
 
@@ -76,7 +77,7 @@ class Vault:
             except InvalidToken as error:
                 raise FolderUnusable(
                     f"the secrets of {self._folder} were sealed with another key than that in "
-                    f"{KEY_FILE} or YARNLOOM_SECRET_KEY"
+                    f"{KEY_FILE} or {KEY_VARIABLE}"
                 ) from error
             if found is not None:
                 found.append(text)
@@ -90,7 +91,7 @@ class Vault:
 
     @cached_property
     def _key(self) -> bytes:
-        if given := os.environ.get("YARNLOOM_SECRET_KEY"):
+        if given := os.environ.get(KEY_VARIABLE):
             return given.encode()
         path = self._folder / KEY_FILE
         try:
@@ -103,6 +104,18 @@ class Vault:
                 file.flush()
                 os.fsync(file.fileno())
             return key
+
+
+def key_problem() -> str | None:
+    """What is wrong with the key that is given from outside; None if nothing, or none is."""
+    given = os.environ.get(KEY_VARIABLE)
+    if not given:
+        return None
+    try:
+        Fernet(given)
+    except ValueError as error:
+        return f"{KEY_VARIABLE} is no key: {error}"
+    return None
 
 
 def mask(value: Any) -> Any:

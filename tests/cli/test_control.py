@@ -88,6 +88,15 @@ def test_many_runs_are_not_acted_on_unasked(program: ServiceProgram, tmp_path: P
     assert run_command("cancel", "--tag", "none", "--yes", url=program.url).returncode == 0
 
 
+def test_a_key_that_is_none_is_refused_at_the_start(tmp_path: Path) -> None:
+    """With how to make one."""
+    env = {"YARNLOOM_SECRET_KEY": "short"}
+    done = run_command("serve", "--data", str(tmp_path), "--port", "0", env=env)
+
+    assert done.returncode == 5
+    assert "YARNLOOM_SECRET_KEY is no key" in done.stderr
+
+
 @pytest.mark.parametrize(
     ("words", "said"),
     [

@@ -19,7 +19,7 @@ from yarnloom.plan.schemas import problems_of, seal, with_defaults
 from yarnloom.secrets import mask
 from yarnloom.store import RunRow
 from yarnloom.store import writing as store
-from yarnloom.values import encode, fingerprint
+from yarnloom.values import decode, encode, fingerprint
 
 
 def start_run(turn: Turn, command: StartRun) -> Started:
@@ -56,7 +56,7 @@ def start_run(turn: Turn, command: StartRun) -> Started:
             workflow=workflow,
             version=plan.version,
             params=params,
-            share=command.share or _share_of(plan, filled),
+            share=command.share or _share_of(plan, decode(params)),
             tags=json.dumps(command.tags),
             start_key=command.key,
             started_by=command.who,

@@ -11,6 +11,7 @@ from platformdirs import user_data_path
 
 from yarnloom.engine import LEASE
 from yarnloom.errors import StartError
+from yarnloom.secrets import key_problem
 
 DEFAULT_HOST = "127.0.0.1"
 DEFAULT_PORT = 8471
@@ -39,11 +40,16 @@ class ServiceSettings:
     commit: str = "auto"
 
     def check(self) -> None:
-        """Refuse to be open to a network without a token.
+        """Refuse to be open to a network without a token, or to seal with a key that is none.
 
         Raises:
             StartError: it would be.
         """
+        if problem := key_problem():
+            raise StartError(
+                f"{problem} A key is made with: python -c 'from cryptography.fernet import "
+                "Fernet; print(Fernet.generate_key().decode())'"
+            )
         if not self.token and not is_loopback(self.host):
             raise StartError(
                 f"{self.host} can be reached from other machines, so a token is needed: "
