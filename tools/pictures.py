@@ -106,6 +106,33 @@ def reasons(page: Page, url: str, commands: Terminal, client: Client, folder: st
     commands.type("clear")
 
 
+def control(page: Page, url: str, commands: Terminal, client: Client) -> None:
+    """A run that is paused in the middle of a fit, and what can be done with it."""
+    run = client.start("harbour-tides", harbour="brackwater", year=2029)
+    while ((run.step("fit").progress or {"done": 0})["done"] or 0) < 6:
+        threading.Event().wait(0.02)
+    run.step("fit").pause("to look at the residuals")
+    while run.step("fit").state != "paused":
+        threading.Event().wait(0.02)
+    page.goto(f"{url}/runs/{run.number}?step=fit")
+    page.get_by_test_id("step-progress").wait_for()
+    page.wait_for_timeout(900)
+    page.screenshot(path=TARGET / "paused.png")
+    commands.type("clear")
+    number = run.number
+    commands.type(
+        f"yarnloom why {number}; yarnloom step {number}/fit resume; yarnloom mend 1 "
+        "--reason 'the gauge is repaired'; yarnloom watch 1; "
+        "yarnloom ledger 1 | tail -4; yarnloom commands --limit 4"
+    )
+    commands.wait_for("by hand|commands")
+    run.wait(90)
+    client.run(1).wait(120)
+    threading.Event().wait(2)
+    commands.draw(page, TARGET / "control.png")
+    commands.type("clear")
+
+
 def pages(page: Page, url: str, client: Client, folder: str) -> None:
     """The console's pages."""
 
@@ -118,12 +145,7 @@ def pages(page: Page, url: str, client: Client, folder: str) -> None:
         page.screenshot(path=TARGET / name)
 
     client.start("harbour-tides", harbour="saltmere", year=2028).wait(90)
-    failed = client.start("harbour-tides", harbour="fogwick")
-    try:
-        failed.wait(90)
-    except Exception:
-        pass
-    show(f"/runs/{failed.number}", "failed.png", wait="[data-dye=failed]")
+    show("/runs/2", "failed.png", wait="[data-dye=failed]")  # the demo's own, not yet mended
     cancelled = client.start("harbour-tides", harbour="gullhaven")
     cancelled.cancel("the gauge is being painted")
     running = client.start("yearly-almanac", folder=f"{folder}/pictures")
@@ -174,6 +196,7 @@ def main() -> None:
         commands.type(f"export YARNLOOM_URL={html.escape(url)}; clear")
         with Client(url, who="pictures") as client:
             reasons(page, url, commands, client, folder)
+            control(page, url, commands, client)
             pages(page, url, client, folder)
         commands.type("yarnloom runs; yarnloom show 1; yarnloom graph '1/harbours[saltmere]'")
         commands.wait_for("extremes .*done")

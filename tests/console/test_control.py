@@ -42,7 +42,7 @@ def test_a_run_is_paused_and_goes_on(program: ServiceProgram, page: Page, marks:
     press(page, "Pause")
     page.get_by_label("Reason").fill("low tide")
     press(page, f"Pause run {run.number}")
-    expect(page.get_by_text("is paused by console: low tide")).to_be_visible()
+    expect(page.get_by_role("status").get_by_text("is paused by console: low tide")).to_be_visible()
     expect(drawer.get_by_test_id("step-progress")).to_contain_text("stopped at")
     press(page, "Resume", f"Resume run {run.number}")
     expect(drawer.locator("[data-state=running]")).to_be_visible()

@@ -194,6 +194,15 @@ def test_paused_time_counts_for_no_deadline_and_no_within(at: Floor) -> None:
     assert at.hands["w"].orders[-1]["why"] == "deadline"
 
 
+def test_a_step_that_has_not_begun_is_shown_whole(at: Floor) -> None:
+    """With every field of one that has."""
+    weave(at, lambda work: sequence(step("a", work), step("b", work)))
+
+    begun, waiting = at.inline.step(1, "a"), at.inline.step(1, "b")
+    shown = {"progress", "supplied", "paused_by_hand", "folded", "attempts", "input", "output"}
+    assert shown <= begun.keys() & waiting.keys()
+
+
 def test_a_paused_run_is_known_after_a_restart(at: Floor) -> None:
     """It is not handed out, and can be resumed."""
     weave(at, lambda work: sequence(step("a", work), step("b", work)))

@@ -13,14 +13,17 @@ happened.
 
 from __future__ import annotations
 
+import atexit
 import heapq
 import itertools
 import json
 import random
+import shutil
 import tempfile
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -106,7 +109,10 @@ class World:
         self.seen_attempts: set[int] = set()
         self.counts: Counter[str] = Counter()
         self.epoch = 0
+        self.over = False
         self.checked = (-1, 0)
+        # Copied, since making the tables takes longer than many a world.
+        shutil.copytree(_empty_folder(), self.folder.name, dirs_exist_ok=True)
         self.database = Database(Path(self.folder.name))
         self.engine = Engine(self.database, self.clock(), Settings(lease=LEASE))
 
@@ -143,7 +149,7 @@ class World:
             )
         self.later(self.random.uniform(2, 10), self.maybe_crash)
         self.tick()
-        while self.events and self.clock.mono < self.ENDS_BY:
+        while self.events and self.clock.mono < self.ENDS_BY and not self.over:
             at, _, action = heapq.heappop(self.events)
             if at > self.clock.mono:
                 self.clock.advance(at - self.clock.mono)
@@ -535,6 +541,15 @@ class World:
 def _open(world: World) -> set[int]:
     rows = world.database.writer.execute("SELECT id FROM attempts WHERE outcome IS NULL")
     return {attempt for (attempt,) in rows}
+
+
+@lru_cache
+def _empty_folder() -> Path:
+    """A data folder in which nothing was ever done."""
+    folder = Path(tempfile.mkdtemp(prefix="yarnloom-sim-empty-", dir=_memory_folder()))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    Database(folder).close()
+    return folder
 
 
 def _memory_folder() -> str | None:

@@ -24,7 +24,7 @@ from yarnloom.store import AttemptRow, StepRow, holding
 from yarnloom.units import duration_text
 from yarnloom.values import VALUE_LIMIT, encode
 
-SAVED_LIMIT = 2 * VALUE_LIMIT
+SAVED_LIMIT = 2 * VALUE_LIMIT + 65_536  # what is kept, what is carried, and the places
 SHOWN_WHEN_DONE = ("progress", "counts")
 ENDS = (StopReason.CANCEL, StopReason.DEADLINE)
 CALLED = (Outcome.DONE, Outcome.FAILED, Outcome.STOPPED, Outcome.CALLED_AGAIN)
