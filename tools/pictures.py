@@ -157,7 +157,7 @@ def pages(page: Page, url: str, client: Client, folder: str) -> None:
     show(f"/runs/{running.number}?each=harbours", "items.png", wait="[data-testid=items] tbody tr")
     at = "harbours[brackwater]"
     place = urlencode({"at": at, "step": f"{at}/fit"})
-    show(f"/runs/{running.number}?{place}", "step.png", dark=True, wait="[role=log]")
+    show(f"/runs/{running.number}?{place}", "step.png", dark=True, wait="[aria-label^='log of']")
     page.emulate_media(color_scheme="light")
     page.set_viewport_size({"width": 1000, "height": 700})
     page.goto(Path(folder, "pictures", "almanac-2027.html").as_uri())

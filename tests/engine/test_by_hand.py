@@ -273,3 +273,15 @@ def test_what_cannot_be_done_says_why(at: Floor) -> None:
             hand(at, address, action)
     with pytest.raises(NotFound, match="no part 'x'"):
         hand(at, "x", "skip")
+
+
+def test_what_was_saved_is_void_for_other_inputs(at: Floor) -> None:
+    """A paused step begins anew when its inputs are edited, and goes on when they are not."""
+    weave(at, lambda work: step("a", work, value=1))
+    for inputs in (None, {"value": 2}):
+        hand(at, "a", "pause")
+        at.end("1/a", "stopped", saved={"places": {"": {"at": 3}}})
+        hand(at, "a", "edit", inputs=inputs, priority=1)
+        hand(at, "a", "resume")
+        (message,) = at.hands["w"].attempts.values()
+        assert ("saved" in message) == (inputs is None)

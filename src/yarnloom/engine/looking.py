@@ -267,7 +267,13 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
     if place.holder is not None and place.unmade is None:
         row = reading.step_at(connection, place.holder["id"], node.index)
     if row is None:
-        nothing = {"input": None, "output": None, "attempts": [], "folded": 0, "progress": None}
+        nothing: View = {
+            "input": None,
+            "output": None,
+            "attempts": [],
+            "folded": 0,
+            "progress": None,
+        }
         return {**view, **nothing, "paused_by_hand": False, "supplied": False}
     values = reading.step_values(connection, row["id"])
     return {

@@ -16,6 +16,8 @@ import { AttemptLog } from "./AttemptLog";
 import { StepActions } from "./StepActions";
 import classes from "./StepDrawer.module.css";
 
+/** Ends of an attempt that are no trouble. */
+const QUIET = ["done", "stopped", "handed_back", "called_again", "cancelled"];
 const WAITS = ["waiting", "ready", "running", "backing_off", "resting", "paused"];
 
 interface Props {
@@ -47,7 +49,8 @@ function Inside({ run, address, ended }: { run: number; address: string; ended: 
   if (!step.data) return null;
   const attempts = step.data.attempts;
   const shown = attempts.find((one) => one.number === chosen) ?? attempts.at(-1);
-  const fault = shown?.error ?? step.data.error;
+  const quiet = shown?.outcome != null && QUIET.includes(shown.outcome);
+  const fault = (quiet ? null : shown?.error) ?? step.data.error;
   const waits = WAITS.includes(step.data.state);
   return (
     <Stack gap="md" data-testid="step">
