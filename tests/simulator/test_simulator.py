@@ -7,7 +7,7 @@ import pytest
 from tests.simulator.control import ControlWorld
 from tests.simulator.world import World
 
-SEEDS = range(16)
+SEEDS = range(8)
 CONTROLLED = range(500)
 
 
