@@ -275,6 +275,23 @@ def test_what_cannot_be_done_says_why(at: Floor) -> None:
         hand(at, "x", "skip")
 
 
+def test_a_step_of_a_follow_up_that_has_ended_is_not_retried(at: Floor) -> None:
+    """Nothing would run it: what it followed has gone on."""
+    weave(
+        at,
+        lambda work: each(
+            "h", over=[0, 1], at_once=2, do=step("go", work, on_end=step("tell", work))
+        ),
+    )
+    at.end("1/h[0]/go")
+    at.fail("1/h[0]/go/on_end/tell")
+
+    with pytest.raises(Conflict, match="a follow-up that has ended"):
+        hand(at, "h[0]/go/on_end/tell", "retry")
+    at.drain()
+    assert run_state(at) == "done"
+
+
 def test_what_was_saved_is_void_for_other_inputs(at: Floor) -> None:
     """A paused step begins anew when its inputs are edited, and goes on when they are not."""
     weave(at, lambda work: step("a", work, value=1))

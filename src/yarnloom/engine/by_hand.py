@@ -187,6 +187,8 @@ class _Hand:
             if not has_ended(part):
                 raise self._refused("is in a part whose follow-ups run; mend the run when it ended")
             top = part
+            if self.plan.nodes[part.node].follows:
+                raise self._refused("is in a follow-up that has ended, as is what it followed")
             if part.parent is None:
                 raise self._refused("is in a run that is ending; mend it when it has ended")
             part = self.turn.around(part)

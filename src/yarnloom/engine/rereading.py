@@ -72,12 +72,14 @@ class _Match:
         for index, (key, _) in enumerate(before.values()):
             self.move(key, FAR - index)
         last_known = max((i for i, name in enumerate(names) if name in before), default=-1)
+        if gone:
+            last_known = count - 1  # those stand behind all, so none can be made in order later
         for index, ((value, name), shown) in enumerate(zip(wanted, names, strict=True)):
             if shown in before:
                 key, old = before[shown]
                 self.move(key, index)
                 self.take(self.turn.unit.parts.need(key), value, changed=value != old)
-            elif index < last_known:
+            elif index <= last_known:
                 add_item_that_waits(self.turn, self.run, self.do, each, index, value, name)
                 each.again += 1
         for index, key in enumerate(gone):
