@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from statistics import median
 
-from bench import control, idle, latency, limits, throughput, watchers, wide
+from bench import control, files, idle, latency, limits, rows, throughput, watchers, wide
 
 
 def show_throughput() -> None:
@@ -39,6 +39,28 @@ def show_wide() -> None:
     first, halfway, last = memory[0], memory[len(memory) // 2], memory[-1]
     print(f"  memory {first:.0f} MB, halfway {halfway:.0f} MB, at the end {last:.0f} MB")
     print(f"wide: {cost[1] / cost[0]:.2f} times the cost a step of a short list (goal 1.2)")
+
+
+def show_rows() -> None:
+    """A million rows through the real service."""
+    found = rows.measure()
+    few, many = median(found.few) * 1e6, found.many * 1e6
+    print(f"  {rows.FEW:9,} rows {few:.0f} us a step, {rows.MANY:9,} rows {many:.0f} us")
+    print(f"  the large file was checked in {found.checked:.1f} s")
+    paused, cancelled = found.paused * 1e3, found.cancelled * 1e3
+    print(f"  in the middle: paused after {paused:.0f} ms, cancelled after {cancelled:.0f} ms")
+    if found.page is not None:
+        print(f"  the page of the run was usable after {found.page:.2f} s (goal 1)")
+    print(f"  peak of the service's address space {found.peak / 1e6:.0f} MB (limit 250)")
+    print(f"rows: {many / few:.2f} times the cost a step of a small run (goal 1.2)")
+
+
+def show_files() -> None:
+    """A large file up and down."""
+    found = files.measure()
+    print(f"  flushed copy {found.copy:.1f} s, up {found.up:.1f} s, down {found.down:.1f} s")
+    print(f"  peak of the service's address space {found.peak / 1e6:.0f} MB (limit 300)")
+    print(f"files: up {found.up / found.copy:.1f}, down {found.down / found.copy:.1f} copies")
 
 
 def show_limits() -> None:
@@ -82,6 +104,8 @@ MEASUREMENTS = {
     "idle": show_idle,
     "wide": show_wide,
     "limits": show_limits,
+    "rows": show_rows,
+    "files": show_files,
     "control": show_control,
     "watchers": show_watchers,
 }

@@ -6,7 +6,7 @@ import time
 
 from pydantic import BaseModel
 
-from yarnloom import Loom, StepContext, each, item, param, previous, sequence, step
+from yarnloom import Loom, Rows, StepContext, each, item, param, previous, sequence, step
 
 loom = Loom("bench")
 CHAIN = 50
@@ -60,6 +60,29 @@ loom.workflow(
         step("list", count_to, number=param("number")),
         each("all", over=previous, do=step("noop", noop, number=item())),
     ),
+)
+
+
+# Rows of a file
+
+
+class Row(BaseModel):
+    """One row."""
+
+    number: int
+    name: str
+
+
+class Table(BaseModel):
+    """Many rows."""
+
+    rows: Rows[Row]
+
+
+loom.workflow(
+    "rows",
+    params=Table,
+    plan=each("rows", over=param("rows"), do=step("noop", noop, number=item("number"))),
 )
 
 

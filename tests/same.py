@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from typing import Any
 
 from tests.naive import Naive, Spot
 from yarnloom.engine import looking
 from yarnloom.engine.views import run_view
+from yarnloom.files import is_list_reference
 from yarnloom.plan import Plan, compile_plan, read_plan
 from yarnloom.plan.parts import Part
 from yarnloom.store import Database, reading
@@ -47,6 +49,17 @@ def look(database: Database, number: int, ask: Callable[..., Any], *args: Any) -
 _plans: dict[tuple[int, int], Plan] = {}
 
 
+def expanded(database: Database, value: Any) -> Any:
+    """A value with every list in place of the reference to it."""
+    if is_list_reference(value):
+        return [
+            expanded(database, json.loads(line)) for line in database.files.lines(value["list"])
+        ]
+    if isinstance(value, dict):
+        return {name: expanded(database, one) for name, one in value.items()}
+    return [expanded(database, one) for one in value] if isinstance(value, list) else value
+
+
 def states(database: Database, number: int) -> States:
     """State and skip reason of everything in a run, by address; follow-ups where they began."""
     _plans.clear()
@@ -76,7 +89,7 @@ def same_end(database: Database, number: int, naive: Naive) -> None:
     expected = "done" if naive.root.state == "skipped" else naive.root.state
     assert run["state"] == expected
     if expected == "done":
-        assert run["output"] == naive.root.output
+        assert expanded(database, run["output"]) == naive.root.output
         assert run["error"] is None
     if expected == "failed":
         assert run["error"]["step"].partition("/")[2] in naive.root.causes

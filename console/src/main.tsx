@@ -38,6 +38,10 @@ const router = createBrowserRouter([
         }),
       },
       {
+        path: "files",
+        lazy: async () => ({ Component: (await import("./features/files/FilesPage")).FilesPage }),
+      },
+      {
         path: "pools",
         lazy: async () => ({ Component: (await import("./features/pools/PoolsPage")).PoolsPage }),
       },

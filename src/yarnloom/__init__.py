@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from yarnloom.context import AsyncStepContext, StepContext
     from yarnloom.errors import GiveUp, NotDone, TryLater, UnsureEffect, YarnloomError
     from yarnloom.faults import FailedItem, FailedStep, Failure, Fault
+    from yarnloom.files import File, Rows
     from yarnloom.loom import Loom
     from yarnloom.plan import (
         Part,
@@ -39,12 +40,14 @@ __all__ = [
     "FailedStep",
     "Failure",
     "Fault",
+    "File",
     "GiveUp",
     "Loom",
     "NotDone",
     "Part",
     "Rate",
     "Retry",
+    "Rows",
     "Run",
     "Secret",
     "StepContext",
@@ -69,6 +72,7 @@ _ROOMS = {
     "context": {"AsyncStepContext", "StepContext"},
     "errors": {"GiveUp", "NotDone", "TryLater", "UnsureEffect", "YarnloomError"},
     "faults": {"FailedItem", "FailedStep", "Failure", "Fault"},
+    "files": {"File", "Rows"},
     "loom": {"Loom"},
     "secrets": {"Secret"},
 }

@@ -8,9 +8,11 @@ import itertools
 import logging
 import time
 from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Sequence
+from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
 from yarnloom.errors import CallAgain, NotDone, TryLater, UnsureEffect
+from yarnloom.files import File, Rows, Shelf, TempFolder
 from yarnloom.tracking import Ledge, Loops, stopped
 from yarnloom.units import Duration, seconds
 from yarnloom.values import encode
@@ -48,6 +50,7 @@ class OwnLine:
     def __init__(self) -> None:
         self.published: list[Any] = []
         self._done: dict[str, Any] = {}
+        self._files = TempFolder()
 
     def stop_asked(self) -> str | None:
         """Nobody asks it to stop."""
@@ -61,7 +64,9 @@ class OwnLine:
         self.published.append(value)
 
     def ask(self, question: dict[str, Any]) -> dict[str, Any]:
-        """A ledger in memory."""
+        """A ledger in memory, and files in a folder of this process."""
+        if question["kind"] in ("fetch_file", "save_file"):
+            return self._files.answer(question)
         what = question.get("what", "")
         if question["kind"] == "end_effect" and question["done"]:
             self._done[what] = question["value"]
@@ -109,6 +114,7 @@ class StepContext:
         self._calls = itertools.count(1)
         self._shown_at = 0.0
         self._restored = self._ledge.kept
+        self.shelf = Shelf(self._line)
 
     @classmethod
     def for_work(cls, work: dict[str, Any], line: Line) -> StepContext:
@@ -286,6 +292,32 @@ class StepContext:
         self._ledge.commit()
         raise CallAgain(wait)
 
+    # Files
+
+    def save_file(self, given: Path | str | bytes, name: str = "", media_type: str = "") -> File:
+        """Keep a file, so that it can be returned, read by other steps, and downloaded.
+
+        Args:
+            given: where it is on this machine, or its bytes.
+            name: what it is called; of a path its own name unless given.
+            media_type: e.g. `"image/png"`; as the name's ending suggests unless given.
+        """
+        with self.shelf.to_keep(given, name, media_type) as question:
+            return File(**self._line.ask(question))
+
+    def save_rows(self, rows: Iterable[Any], name: str = "rows.jsonl") -> Rows[Any]:
+        """Keep a list that is too long for a value: return it, and an each can go through it.
+
+        Args:
+            rows: values that are JSON; gone through once, one at a time in memory.
+            name: what its file is called.
+        """
+        with self.shelf.of_lines(rows, name) as (question, count):
+            return self._rows(self._line.ask(question), count)
+
+    def _rows(self, kept: dict[str, Any], count: int) -> Rows[Any]:
+        return Rows({"list": kept["sha256"], "count": count, "size": kept["size"]})
+
     # To the outside
 
     def publish(self, value: Any) -> None:
@@ -411,6 +443,20 @@ class AsyncStepContext(StepContext):
             raise
         await self._line.ask_later(_end_question(begin, done=True, value=value))
         return value
+
+    async def save_file(  # type: ignore[override]
+        self, given: Path | str | bytes, name: str = "", media_type: str = ""
+    ) -> File:
+        """As `StepContext.save_file`."""
+        with self.shelf.to_keep(given, name, media_type) as question:
+            return File(**await self._line.ask_later(question))
+
+    async def save_rows(  # type: ignore[override]
+        self, rows: Iterable[Any], name: str = "rows.jsonl"
+    ) -> Rows[Any]:
+        """As `StepContext.save_rows`."""
+        with self.shelf.of_lines(rows, name) as (question, count):
+            return self._rows(await self._line.ask_later(question), count)
 
     async def track_each(
         self,

@@ -52,10 +52,14 @@ class Problem:
     Args:
         where: a JSON Pointer into the input (`/year`), or an address in a plan (`table/fetch`).
         message: what was found, what was expected, what to do.
+        line: of a mistake in a file: its line, from 1; else 0.
+        column: of one in a file: its column's name, if it is in one.
     """
 
     where: str
     message: str
+    line: int = 0
+    column: str = ""
 
     def __str__(self) -> str:
         return f"{self.where or '/'}: {self.message}"

@@ -20,13 +20,18 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from yarnloom.chores import check_rows, do_chore
 from yarnloom.context import OwnLine
 from yarnloom.engine import (
     Ask,
     BeginEffect,
+    Chore,
     Command,
+    EndChore,
     EndEffect,
     Engine,
+    KeepFile,
+    KeepRows,
     ListPools,
     Moment,
     Publish,
@@ -35,17 +40,20 @@ from yarnloom.engine import (
     Reported,
     ReportItem,
     Results,
+    RowsToCheck,
     Settings,
-    Started,
     StartRun,
     Tick,
+    Unchecked,
     Why,
     looking,
 )
 from yarnloom.engine.views import run_view, step_view
+from yarnloom.errors import InvalidInput, Problem
+from yarnloom.files import media_type_of
 from yarnloom.loom import Loom, Task
 from yarnloom.plan import read_plan
-from yarnloom.store import Database, reading
+from yarnloom.store import Database, FileFolder, Kept, reading
 from yarnloom.worker.calling import Called, call_task
 
 WORKER = "inline"
@@ -79,6 +87,9 @@ class InlineService:
         database: opened; the caller closes it.
         clock: gives the time of each command.
         settings: leases and limits.
+
+    Attributes:
+        chores: what is to be done beside the engine; `do_chores` does it.
     """
 
     def __init__(
@@ -91,15 +102,41 @@ class InlineService:
         self.clock = clock or ManualClock()
         # Waits without jitter: a test ends the same way every time.
         self._settings = settings or Settings(chance=lambda: 0.5)
+        self.chores: list[Chore] = []
         self.restart()
 
     def restart(self) -> None:
         """Begin anew from what is stored, as a service that was killed does."""
         self.engine = Engine(self.database, self.clock(), self._settings)
+        self.chores.clear()
 
     def batch(self, *commands: Command) -> Results:
         """Do commands in one transaction; the results may hold refusals."""
-        return self.engine.execute(commands, self.clock())
+        results = self.engine.execute(commands, self.clock())
+        self.chores += results.chores
+        for sha256 in results.dropped:
+            self.database.files.remove(sha256)
+        return results
+
+    def do_chores(self) -> Results:
+        """Do what the engine wants done beside it, and tell it."""
+        chores, self.chores = self.chores, []
+        ends = []
+        for chore in chores:
+            job = {"do": chore.kind, "part": chore.part, **chore.facts}
+            lists, fault = do_chore(self.database.folder, job)
+            ends.append(EndChore(chore.part, chore.serial, lists, fault))
+        return self.batch(*ends)
+
+    def keep(self, given: Path | bytes, name: str, media_type: str = "") -> dict[str, Any]:
+        """Keep a file; what stands for it among params."""
+        with self.database.files.incoming() as incoming:
+            incoming.write(given if isinstance(given, bytes) else given.read_bytes())
+            kept = Kept(*incoming.finish())
+        found: dict[str, Any] = self.do(
+            KeepFile(kept, name, media_type or media_type_of(name), "test")
+        )
+        return found
 
     def do(self, command: Command) -> Any:
         """Do one command; its answer.
@@ -119,9 +156,20 @@ class InlineService:
     def start(self, workflow: str, params: dict[str, Any], key: str = "") -> int:
         """Start a run; its number."""
         key = key or f"test-{self.clock.now}-{id(params)}"
-        started: Started = self.do(StartRun(workflow, params, key, "test"))
+        started = self.do(StartRun(workflow, params, key, "test"))
+        while isinstance(started, Unchecked):
+            for rows in started.rows:
+                self._check(rows)
+            started = self.do(StartRun(workflow, params, key, "test"))
         number: int = started.run["number"]
         return number
+
+    def _check(self, rows: RowsToCheck) -> None:
+        found = check_rows(self.database.files, rows.source, rows.schema, lambda _: None)
+        if not isinstance(found, Kept):
+            problems = [Problem(rows.at, str(one)) for one in found]
+            raise InvalidInput("the rows do not fit; nothing was started", problems=problems)
+        self.do(KeepRows(rows, found))
 
     def run(self, number: int) -> dict[str, Any]:
         """A run as the API shows it."""
@@ -184,6 +232,9 @@ class InlineService:
         self.do(Register(WORKER, WORKER, {}, 1, hashes))
         while True:
             self._work_off(tasks, self.batch(Ask(WORKER)).messages.get(WORKER, []))
+            if self.chores:
+                self._work_off(tasks, self.do_chores().messages.get(WORKER, []))
+                continue
             due = self.database.read(reading.next_due)
             if due is None:
                 return
@@ -222,6 +273,11 @@ class InlineLine(OwnLine):
 
     def ask(self, question: dict[str, Any]) -> dict[str, Any]:
         """Ask the engine."""
+        if question["kind"] == "fetch_file":
+            return {"path": str(self._service.database.files.path(question["sha256"]))}
+        if question["kind"] == "save_file":
+            path, name = Path(question["path"]), question["name"]
+            return self._service.keep(path, name, question["media_type"])
         kinds = {"begin_effect": BeginEffect, "end_effect": EndEffect}
         facts = {name: value for name, value in question.items() if name != "kind"}
         if question["kind"] not in kinds:
@@ -242,6 +298,7 @@ class InlineRun:
         data: everything the API shows of the run.
         steps: its steps that could begin, in plan order.
         graph: its parts as a tree, each with its state.
+        folder: where the files are that it kept, until the run is let go of.
     """
 
     state: str
@@ -250,16 +307,28 @@ class InlineRun:
     data: dict[str, Any]
     steps: list[dict[str, Any]] = field(default_factory=list)
     graph: dict[str, Any] = field(default_factory=dict)
+    folder: tempfile.TemporaryDirectory[str] | None = None
+
+    def read(self, file: dict[str, Any]) -> bytes:
+        """The bytes of a file in its output."""
+        assert self.folder is not None
+        return FileFolder(Path(self.folder.name)).path(file["sha256"]).read_bytes()
 
 
 @contextlib.contextmanager
-def inline_service(folder: Path | None = None) -> Iterator[InlineService]:
-    """An engine over a new data folder, which is removed afterwards unless it is given."""
+def inline_service(folder: Path | None = None, **settings: Any) -> Iterator[InlineService]:
+    """An engine over a new data folder, which is removed afterwards unless it is given.
+
+    Args:
+        folder: the data folder.
+        settings: as of the engine's `Settings`.
+    """
     with contextlib.ExitStack() as stack:
         folder = folder or Path(stack.enter_context(tempfile.TemporaryDirectory()))
         database = Database(folder)
         stack.callback(database.close)
-        yield InlineService(database)
+        # Waits without jitter: a test ends the same way every time.
+        yield InlineService(database, settings=Settings(**{"chance": lambda: 0.5, **settings}))
 
 
 def run_workflow(
@@ -270,16 +339,21 @@ def run_workflow(
     Args:
         loom: the loom; it is checked first.
         workflow: the workflow's name.
-        params: params as a mapping; `named` ones are added.
+        params: params as a mapping; `named` ones are added. A path becomes a file.
 
     Raises:
         PlanError: the loom has mistakes.
         InvalidInput: the params do not fit.
     """
-    with inline_service() as service:
+    folder = tempfile.TemporaryDirectory(prefix="yarnloom-test-")
+    with inline_service(Path(folder.name)) as service:
         service.publish(loom)
-        number = service.start(f"{loom.name}/{workflow}", {**(params or {}), **named})
+        given = {
+            name: service.keep(value, value.name) if isinstance(value, Path) else value
+            for name, value in {**(params or {}), **named}.items()
+        }
+        number = service.start(f"{loom.name}/{workflow}", given)
         service.work(loom)
         data = service.run(number)
         steps, graph = service.steps(number), service.graph(number)
-        return InlineRun(data["state"], data["output"], data["error"], data, steps, graph)
+        return InlineRun(data["state"], data["output"], data["error"], data, steps, graph, folder)

@@ -18,6 +18,7 @@ from itertools import islice
 from typing import Any, TypeVar
 
 from yarnloom.errors import Stopped, ValueRefused
+from yarnloom.files import Rows
 from yarnloom.values import fingerprint
 
 T = TypeVar("T")
@@ -162,7 +163,12 @@ class Loops:
         if isinstance(iterable, Sequence):
             if at > len(iterable):
                 raise _order_changed(f"it had finished {at} items, and there are {len(iterable)}")
-            return islice(iterable, at, None)
+            # Rows of a file find their place without reading what stands before it.
+            return (
+                iter(iterable.starting_at(at))
+                if isinstance(iterable, Rows)
+                else islice(iterable, at, None)
+            )
         items = iter(iterable)
         passed: deque[tuple[int, T]] = deque(enumerate(islice(items, at), 1), maxlen=1)
         count, last = passed[0] if passed else (0, None)

@@ -41,7 +41,7 @@ def encode(value: Any, what: str = "the value", limit: int = VALUE_LIMIT) -> str
     if size > limit:
         raise ValueRefused(
             f"{what} is {size:,} bytes; at most {limit:,} are kept. "
-            "Write it to a file and return the file's path, or return a summary."
+            "Return a file (ctx.save_file keeps one), rows (ctx.save_rows), or a summary."
         )
     return text
 

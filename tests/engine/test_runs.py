@@ -359,6 +359,18 @@ def test_a_worker_that_leaves_hands_back(inline: InlineService) -> None:
     assert (step["state"], step["tries"], step["losses"]) == ("ready", 0, 0)
 
 
+def test_a_worker_may_report_and_leave_in_one_batch(inline: InlineService) -> None:
+    """Its last report is answered, with nothing more for it."""
+    number = inline.start("sums", {"number": 1})
+    work = begin(inline)
+    done = ReportItem(work["attempt"], "done", 2)
+    reported, _ = inline.batch(Report("w", (done,)), Leave("w")).answers
+
+    assert isinstance(reported, Reported)
+    assert (reported.refused, reported.messages) == ([], [])
+    assert inline.steps(number)[0]["state"] == "done"
+
+
 def test_a_worker_known_to_be_dead_is_lost_at_once(inline: InlineService) -> None:
     """Whoever started it saw it die."""
     inline.start("sums", {"number": 1})

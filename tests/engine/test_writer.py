@@ -39,3 +39,26 @@ def test_many_callers_share_commits(tmp_path: Path, threaded: bool) -> None:
     assert [one.run["number"] for one in started] == list(range(1, 101))
     assert audit(database.writer) == []
     database.close()
+
+
+@pytest.mark.parametrize("threaded", [False, True])
+def test_a_batch_that_breaks_holds_up_nobody(
+    tmp_path: Path, threaded: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its callers get the error, and those behind them their answers."""
+    database = Database(tmp_path)
+
+    async def main() -> Started:
+        engine = Engine(database, system_clock())
+        writer = Writer(engine, system_clock, lambda _: None, threaded=threaded)
+        await writer.submit(Publish(who="test", **looms.loom.publication()))
+        with monkeypatch.context() as broken:
+            broken.setattr(Engine, "execute", lambda *_: 1 / 0)
+            with pytest.raises(ZeroDivisionError):
+                await writer.submit(StartRun("sums", {"number": 1}, "k1", "test"))
+        started: Started = await writer.submit(StartRun("sums", {"number": 2}, "k2", "test"))
+        writer.close()
+        return started
+
+    assert asyncio.run(main()).created
+    database.close()

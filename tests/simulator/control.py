@@ -18,11 +18,13 @@ from tests.simulator.world import SimWorker, World
 from yarnloom.engine import (
     BeginEffect,
     CancelRun,
+    Chore,
     Command,
     EndEffect,
     HandleStep,
     MendRun,
     PauseRun,
+    Results,
     ResumeRun,
     SettleEffect,
 )
@@ -66,6 +68,20 @@ class ControlWorld(World):
         self.looked += 1
         if self.looked % 8 == 0:
             super().check()
+
+    def take_chores(self, results: Results) -> None:
+        """Chores take their time, and are lost with the service; some are done twice."""
+        epoch = self.epoch
+        for chore in results.chores:
+            for _ in range(2 if self.chance(0.1) else 1):
+                delay = self.random.choice((0.01, 0.5, 3.0))
+                self.later(delay, lambda one=chore: self.end_chore(epoch, one))
+        results.chores.clear()
+
+    def end_chore(self, epoch: int, chore: Chore) -> None:
+        """A chore is done, unless the service that asked for it is gone."""
+        if epoch == self.epoch:
+            self.submit(self.done(chore), crash=True)
 
     # People
 

@@ -5,6 +5,8 @@ import type { Json } from "./types";
 export interface BadInput {
   pointer: string;
   detail: string;
+  /** Of a mistake in a file: its line. */
+  line?: number;
 }
 
 /** An answer that says no, or no answer at all (`status` 0). */
@@ -50,6 +52,17 @@ export function eventsPath(run: number | null): string {
 /** The address of what an attempt prints, live. */
 export function logPath(run: number, address: string): string {
   return `${BASE}/runs/${run}/log/live?${new URLSearchParams({ address })}`;
+}
+
+/** The address of an each's items with what came of them, all or those in a state. */
+export function exportPath(run: number, address: string, form: string, state: string | null) {
+  const query = new URLSearchParams({ address, as: form, ...(state ? { state } : {}) });
+  return `${BASE}/runs/${run}/export?${query}`;
+}
+
+/** The address of all that is known of a run. */
+export function recordPath(run: number): string {
+  return `${BASE}/runs/${run}/record`;
 }
 
 async function request<T>(method: string, path: string, body?: Json): Promise<T> {

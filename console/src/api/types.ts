@@ -235,8 +235,39 @@ export interface LogLine {
   text: string;
 }
 
+/** A file that is kept. */
+export interface FileFacts {
+  sha256: string;
+  name: string;
+  media_type: string;
+  size: number;
+  /** Of a list how many values it has. */
+  count: number | null;
+  kept_by: string;
+  kept_at: string;
+  /** How many runs use it. */
+  runs: number;
+}
+
+/** What is in a file, at a glance. */
+export type Preview =
+  | { kind: "picture" }
+  | { kind: "table"; columns: string[]; rows: (Json[] | null)[]; more: boolean }
+  | { kind: "text"; text: string; more: boolean }
+  | { kind: "none" };
+
+/** How far the rows of a file are checked, before a run is started with them. */
+export interface Checking {
+  param: string;
+  file: { name?: string };
+  rows: number;
+  read: number;
+  size: number;
+}
+
 export interface Schema {
   type?: string | string[];
+  format?: string;
   title?: string;
   description?: string;
   default?: Json;

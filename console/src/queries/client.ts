@@ -28,6 +28,8 @@ export const keys = {
   commands: (run: number) => ["commands", run] as const,
   published: (run: number) => ["published", run] as const,
   why: (run: number, address: string) => ["why", run, address] as const,
+  files: ["files"] as const,
+  preview: (sha256: string) => ["preview", sha256] as const,
   pools: ["pools"] as const,
   workers: ["workers"] as const,
   workflows: ["workflows"] as const,

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 
 import { get, post } from "../api/http";
-import type { Item, Json, LogLine, Part, Run, Step } from "../api/types";
+import type { Checking, Item, Json, LogLine, Part, Run, Step } from "../api/types";
 import { keys, type RunFilter } from "./client";
 
 export interface RunPage {
@@ -76,9 +76,23 @@ export function useLog(run: number, address: string) {
   });
 }
 
-export function useStart() {
+export interface Start {
+  workflow: string;
+  params: Json;
+  key: string;
+}
+
+/** Start a run; while rows of files are checked before, `onCheck` is told how far that is. */
+export function useStart(onCheck: (checking: Checking[]) => void) {
   return useMutation({
-    mutationFn: (start: { workflow: string; params: Json; key: string }) =>
-      post<Run>("/runs", start),
+    mutationFn: async (start: Start) => {
+      for (;;) {
+        const answer = await post<Run | { checking: Checking[] }>("/runs?wait=0.5", {
+          ...start,
+        });
+        if (!("checking" in answer)) return answer;
+        onCheck(answer.checking);
+      }
+    },
   });
 }

@@ -10,6 +10,7 @@ from typing import Any
 from rich.text import Text
 
 from yarnloom.cli import looking, output
+from yarnloom.cli.files import check_bar, file_params
 from yarnloom.cli.output import out
 from yarnloom.client import Call, Client
 from yarnloom.client.wire import start_call
@@ -60,7 +61,9 @@ def start(
     workflow: str,
     named: list[str],
     params_file: str | None,
+    files: list[str],
     *,
+    delimiter: str | None,
     key: str | None,
     priority: int,
     share: str,
@@ -72,17 +75,17 @@ def start(
     """Start a run."""
     wants = wanted_types(client, workflow, task) if named else {}
     params = params_from(params_file) | named_params(wants, named)
-    run = client.call(
-        start_call(
-            workflow,
-            params,
-            key=key,
-            priority=priority,
-            share=share,
-            tags=tuple(tags),
-            task=task,
-        )
+    call = start_call(
+        workflow,
+        params | file_params(client, files, delimiter),
+        key=key,
+        priority=priority,
+        share=share,
+        tags=tuple(tags),
+        task=task,
     )
+    with check_bar() as on_check:
+        run = client.begin(call, on_check).data
     if as_json:
         output.print_json(run)
     elif not stay:

@@ -24,6 +24,7 @@ WITH_PROGRESS = ("running", "paused", "resting", "cancelled", "failed")
 """States of a step in which it is of interest how far it came."""
 
 out = Console(highlight=False, soft_wrap=False, markup=False)
+err = Console(highlight=False, soft_wrap=False, markup=False, stderr=True)
 
 
 def say(text: str) -> None:

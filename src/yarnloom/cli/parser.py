@@ -6,7 +6,7 @@ import argparse
 import difflib
 from typing import Any, NoReturn
 
-from yarnloom.units import size
+from yarnloom.units import seconds, size
 from yarnloom.version import VERSION
 
 
@@ -42,6 +42,25 @@ def memory(text: str) -> int:
         return size(text)
     except ValueError as error:
         raise argparse.ArgumentTypeError(str(error)) from None
+
+
+def duration(text: str) -> float:
+    """A time in seconds."""
+    try:
+        return seconds(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(str(error)) from None
+
+
+DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|"}
+
+
+def delimiter(text: str) -> str:
+    """What stands between the cells of a CSV file, by name or as it is."""
+    mark = DELIMITERS.get(text, text)
+    if mark not in DELIMITERS.values():
+        raise argparse.ArgumentTypeError(f"found {text!r}; expected {', '.join(DELIMITERS)}")
+    return mark
 
 
 def build_parser() -> Parser:
@@ -86,6 +105,13 @@ def build_parser() -> Parser:
         choices=["auto", "loop", "thread"],
         default="auto",
         help="where commits run; auto decides by how fast the disk is",
+    )
+    serve.add_argument(
+        "--keep-files",
+        type=duration,
+        default=86_400.0,
+        metavar="TIME",
+        help="how long a file is kept that no run uses (default 1d)",
     )
 
     worker = add("worker", "Run attempts for a service.", service)
@@ -158,11 +184,26 @@ def build_parser() -> Parser:
         "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="one param"
     )
     start.add_argument("--params", metavar="FILE", help="params as a JSON file; - reads the input")
+    start.add_argument(
+        "--file",
+        action="append",
+        default=[],
+        metavar="NAME=PATH",
+        help="one param that is a file, or rows of one (CSV, JSON Lines)",
+    )
+    start.add_argument(
+        "--delimiter",
+        type=delimiter,
+        metavar="MARK",
+        help="what stands between the cells of a CSV file: comma (default), semicolon, tab, bar",
+    )
     start.add_argument("--key", help="start key: starting twice with one makes one run")
     start.add_argument("--priority", type=int, default=0, help="higher runs first (default 0)")
     start.add_argument("--share", default="", help="whom fair turns are counted for")
     start.add_argument("--tag", action="append", default=[], help="a word to find the run by")
     start.add_argument("--watch", action="store_true", help="stay and show its progress")
+
+    _file_commands(add, service, reading)
 
     runs = add("runs", "List runs, newest first.", service, reading)
     runs.add_argument("--state", action="append", default=[], help="only runs in this state")
@@ -238,6 +279,35 @@ def build_parser() -> Parser:
     pool.add_argument("--remove", action="store_true", help="remove it; no step may name it")
     pool.add_argument("--reason", default="", help="why, for the record")
     return parser
+
+
+def _file_commands(add: Any, service: Any, reading: Any) -> None:
+    """Commands that bring data in and take it out."""
+    files = add("files", "List the files that are kept, or show one.", service, reading)
+    files.add_argument("file", nargs="?", default="", metavar="FILE", help="its hash, or name")
+    files.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
+
+    upload = add("upload", "Keep a file with the service.", service, reading)
+    upload.add_argument("path", metavar="PATH", help="the file; - reads the input")
+    upload.add_argument("--name", default="", help="what it is called (default: as it is here)")
+    upload.add_argument("--type", default="", help="its media type (default: by its name)")
+
+    download = add("download", "Fetch a file.", service)
+    download.add_argument("file", metavar="FILE", help="its hash, or the beginning of it")
+    download.add_argument("-o", "--output", metavar="PATH", help="where to (default: here)")
+
+    export = add("export", "Take out what a run did with each item, or all of it.", service)
+    export.add_argument(
+        "address", metavar="RUN[/EACH]", help="1042/letters for its items, 1042 for the whole run"
+    )
+    export.add_argument(
+        "--as",
+        dest="form",
+        choices=["csv", "json-lines", "json"],
+        help="of items csv, of a run json",
+    )
+    export.add_argument("--state", action="append", default=[], help="only items in this state")
+    export.add_argument("-o", "--output", metavar="PATH", help="where to (default: the output)")
 
 
 def _control_commands(add: Any, service: Any, reading: Any) -> None:

@@ -9,6 +9,7 @@ import os
 import subprocess
 import sys
 from collections.abc import Coroutine
+from importlib.resources import files
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -23,6 +24,7 @@ from yarnloom.errors import InvalidInput, RunFailed, StartError
 
 T = TypeVar("T")
 
+CONTACTS = "contacts.csv"
 DEMO_FOLDER = "yarnloom-demo"
 
 
@@ -98,7 +100,7 @@ def _publish(load: str, target: Target) -> None:
 def demo(options: argparse.Namespace) -> int:
     """Run the tide almanac."""
     try:
-        from yarnloom.demo import mailbox
+        from yarnloom.demo import mailbox, web_host
         from yarnloom.demo.gauge_office import ADDRESS_VARIABLE, gauge_office
     except ModuleNotFoundError as error:
         raise StartError(
@@ -111,14 +113,15 @@ def demo(options: argparse.Namespace) -> int:
         options.data = options.data or DEMO_FOLDER
         os.environ[ADDRESS_VARIABLE] = stack.enter_context(gauge_office())
         os.environ[mailbox.ADDRESS_VARIABLE] = stack.enter_context(mailbox.mailbox())
+        os.environ[web_host.ADDRESS_VARIABLE] = stack.enter_context(web_host.web_host())
         say(
             f"stand-ins answer: the gauge office at {os.environ[ADDRESS_VARIABLE]}, "
-            f"the mailbox at {os.environ[mailbox.ADDRESS_VARIABLE]}"
+            f"the mailbox at {os.environ[mailbox.ADDRESS_VARIABLE]}, "
+            f"the web host at {os.environ[web_host.ADDRESS_VARIABLE]}"
         )
         helpers = Helpers("yarnloom.demo.almanac:loom", 2, max(1, cores() // 2), Path.cwd())
         service = Service(_settings(options), helpers, say)
-        tables = Path(options.data).absolute() / "almanac"
-        return _run_service(_demo(service, tables, options.exit_when_done, options.token))
+        return _run_service(_demo(service, options.exit_when_done, options.token))
 
 
 def _run_service(main: Coroutine[Any, Any, T]) -> T:
@@ -130,7 +133,7 @@ def _run_service(main: Coroutine[Any, Any, T]) -> T:
     return uvloop.run(main)
 
 
-async def _demo(service: object, tables: Path, leave: bool, token: str | None) -> int:
+async def _demo(service: object, leave: bool, token: str | None) -> int:
     from yarnloom.service import Service
 
     assert isinstance(service, Service)
@@ -139,7 +142,7 @@ async def _demo(service: object, tables: Path, leave: bool, token: str | None) -
     async def main(url: str) -> None:
         target = Target.find(url, token, "the demo's own")
         async with AsyncClient(target=target, who="demo") as client:
-            codes.append(await _show_demo(client, url, tables))
+            codes.append(await _show_demo(client, url))
         if not leave:
             say("the service stays up; Ctrl-C ends it")
             await asyncio.Event().wait()
@@ -148,15 +151,21 @@ async def _demo(service: object, tables: Path, leave: bool, token: str | None) -
     return codes[0] if codes else 0
 
 
-async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
+async def _show_demo(client: AsyncClient, url: str) -> int:
     import httpx
 
     from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
     from yarnloom.demo.tides import SILENT
 
-    run = await client.start("yearly-almanac", folder=str(tables))
-    say(f"run {run.number} makes next year's tide almanac of a whole coast")
-    silent = await client.start("harbour-tides", harbour=SILENT, folder=str(tables))
+    contacts = Path(str(files("yarnloom.demo")))
+    draft = await client.upload(contacts / "contacts-draft.csv")
+    try:
+        await client.start("yearly-almanac", contacts=draft)
+    except InvalidInput as error:
+        say(f"{error}\n")
+    run = await client.start("yearly-almanac", contacts=await client.upload(contacts / CONTACTS))
+    say(f"run {run.number}, with the list put right, makes the tide almanac of a whole coast")
+    silent = await client.start("harbour-tides", harbour=SILENT)
     say(f"run {silent.number} is to fail: the gauge at {SILENT} is silent\n")
     graph = None
     with Live(console=out, auto_refresh=False) as live:
@@ -167,14 +176,14 @@ async def _show_demo(client: AsyncClient, url: str, tables: Path) -> int:
             if run.state in ENDED and graph and graph["state"] in (*ENDED, "skipped"):
                 break
     try:
-        almanac = await run.wait()
+        sent = await run.wait()
     except RunFailed as error:
         out.print(Text(f"\n{error.message}", style=DYES["failed"][0]))
         return 1
-    out.print(
-        f"\n{almanac['harbours']} harbours are bound in {almanac['path']}, and "
-        f"{almanac['letters']} letters say so"
-    )
+    almanac, letters = sent["online"], sent["mail"]["letters"]
+    name = almanac["file"]["name"]
+    out.print(f"\n{almanac['harbours']} harbours are bound in {name}, and {letters} letters say so")
+    out.print(f"read it at {almanac['url']}, or keep it: yarnloom download {name}")
     for name in almanac["missing"]:
         out.print(
             f"{name} is missing, as is allowed: yarnloom show '{run.number}/harbours[{name}]'"
@@ -197,6 +206,8 @@ def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # i
 
     token = options.token if options.token is not None else os.environ.get("YARNLOOM_TOKEN", "")
     extra = {name: getattr(options, name) for name in ("lease", "commit") if hasattr(options, name)}
+    if hasattr(options, "keep_files"):
+        extra["keep_files"] = options.keep_files
     return ServiceSettings(
         data=(Path(options.data) if options.data else default_data_folder()).absolute(),
         host=options.host,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import Namespace
 from collections.abc import Callable
 
-from yarnloom.cli import acting, control, limits, looking
+from yarnloom.cli import acting, control, files, limits, looking
 from yarnloom.client import Client, Target, default_who
 
 _Talk = Callable[[Client, Namespace], int]
@@ -17,6 +17,8 @@ TALKS: dict[str, _Talk] = {
         o.workflow,
         o.param,
         o.params,
+        o.file,
+        delimiter=o.delimiter,
         key=o.key,
         priority=o.priority,
         share=o.share,
@@ -36,6 +38,10 @@ TALKS: dict[str, _Talk] = {
     "commands": control.commands,
     "published": lambda client, o: control.published(client, o.run, o.follow, o.json),
     "link": control.link,
+    "files": files.files,
+    "upload": files.upload,
+    "download": files.download,
+    "export": files.export,
     "runs": lambda client, o: looking.runs(client, o.state, o.workflow, o.tag, o.limit, o.json),
     "show": lambda client, o: looking.show(client, o.address, o.state, o.limit, o.json),
     "graph": lambda client, o: looking.graph(client, o.what, "json" if o.json else o.form),

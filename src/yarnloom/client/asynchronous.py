@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Mapping
+from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
@@ -12,8 +13,11 @@ from httpx_sse import aconnect_sse
 
 from yarnloom.client import wire
 from yarnloom.client.sync import TIMEOUT, TRIES
+from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, named
 from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
+from yarnloom.files import BLOCK, File, Rows
 from yarnloom.units import Duration
+from yarnloom.values import decode
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
@@ -84,7 +88,7 @@ class AsyncRun(wire.RunFacts):
     async def rerun(self, reason: str = "", /, **changes: Any) -> AsyncRun:
         """Start its workflow anew, with its params and what is changed of them; the new run."""
         call = wire.rerun_call(self.number, changes, reason)
-        return AsyncRun(self._client, await self._client.call(call))
+        return await self._client.begin(call, None)
 
     async def step(self, address: str) -> AsyncStep:
         """One of its steps, e.g. `"harbours[brackwater]/fetch"`.
@@ -227,6 +231,7 @@ class AsyncClient:
         priority: int = 0,
         share: str = "",
         tags: tuple[str, ...] = (),
+        on_check: wire.OnCheck | None = None,
         **named: Any,
     ) -> AsyncRun:
         """Start a workflow; arguments and errors as of `Client.start`."""
@@ -238,7 +243,15 @@ class AsyncClient:
             share=share,
             tags=tags,
         )
-        return AsyncRun(self, await self.call(call))
+        return await self.begin(call, on_check)
+
+    async def begin(self, call: Call, on_check: wire.OnCheck | None) -> AsyncRun:
+        """Send a start, as often as the check of its rows takes."""
+        call = wire.watched(call, on_check)
+        while "checking" in (data := await self.call(call)):
+            if on_check:
+                on_check(data["checking"])
+        return AsyncRun(self, data)
 
     async def start_task(
         self,
@@ -273,7 +286,7 @@ class AsyncClient:
             tags=tags,
             task=True,
         )
-        return AsyncRun(self, await self.call(call))
+        return await self.begin(call, None)
 
     async def run(self, number: int) -> AsyncRun:
         """A run by number; raises as `Client.run` does."""
@@ -290,6 +303,86 @@ class AsyncClient:
         """The newest runs."""
         page = await self.call(wire.list_call(states, workflow, limit, tag))
         return [AsyncRun(self, data) for data in page["runs"]]
+
+    async def upload(
+        self,
+        given: Given,
+        name: str = "",
+        media_type: str = "",
+        *,
+        on_progress: OnProgress | None = None,
+    ) -> File:
+        """Keep a file with the service; arguments and errors as of `Client.upload`."""
+        return File(**await self.send(Outgoing(given, name, media_type, on_progress)))
+
+    async def send(self, outgoing: Outgoing, attempt: int | None = None) -> JsonObject:
+        """Send a file; for an attempt, whose run uses it then."""
+        query = outgoing.query if attempt is None else {**outgoing.query, "attempt": attempt}
+        for tries_left in reversed(range(TRIES)):
+            try:
+                response = await self._http.post(
+                    f"{API}/files",
+                    content=_blocks(outgoing),
+                    params=query,
+                    headers=outgoing.headers,
+                )
+                return wire.read_answer(  # type: ignore[no-any-return]
+                    self.target, response.status_code, response.content
+                )
+            except httpx.TransportError as error:
+                if not tries_left or isinstance(error, httpx.ConnectError):
+                    raise self.target.not_reachable(error) from error
+        raise AssertionError("the loop returns or raises")
+
+    async def download(
+        self,
+        file: File | Rows[Any] | JsonObject | str,
+        target: Path | str = ".",
+        *,
+        on_progress: OnProgress | None = None,
+    ) -> Path:
+        """Fetch a file; arguments and errors as of `Client.download`."""
+        sha256, size, name = named(file)
+        path = Path(target)
+        path = path / Path(name).name if path.is_dir() else path
+        with Incoming(sha256, size, path, on_progress) as incoming:
+            await self.fetch(incoming)
+            return incoming.finish()
+
+    async def fetch(self, incoming: Incoming) -> None:
+        """Fetch a file; where a connection breaks the rest is asked for."""
+        for tries_left in reversed(range(TRIES)):
+            before = incoming.have
+            try:
+                async with self._http.stream(
+                    "GET", f"{API}/files/{incoming.sha256}", headers=incoming.headers
+                ) as response:
+                    if response.status_code >= 400:
+                        body = await response.aread()
+                        wire.read_answer(self.target, response.status_code, body)
+                    incoming.begin(response.status_code)
+                    async for block in response.aiter_bytes(BLOCK):
+                        incoming.take(block)
+                    return
+            except httpx.TransportError as error:
+                if not tries_left and incoming.have == before:
+                    raise self.target.not_reachable(error) from error
+
+    async def rows(self, value: Rows[Any] | JsonObject) -> AsyncIterator[Any]:
+        """Go through a list that is kept as a file; as `Client.rows`."""
+        reference = value.reference if isinstance(value, Rows) else value
+        sha256 = (reference or {}).get("list") or named(value)[0]
+        async with self._http.stream("GET", f"{API}/files/{sha256}") as response:
+            if response.status_code >= 400:
+                body = await response.aread()
+                wire.read_answer(self.target, response.status_code, body)
+            async for line in response.aiter_lines():
+                yield decode(line)
+
+    async def files(self, limit: int = 50) -> list[JsonObject]:
+        """The newest files that are kept."""
+        found: list[JsonObject] = (await self.call(wire.files_call(limit)))["files"]
+        return found
 
     async def pools(self) -> list[JsonObject]:
         """Every pool: its limits, and how it is used now."""
@@ -382,3 +475,10 @@ class AsyncClient:
                 if failures > 6:
                     raise self.target.not_reachable(error) from error
             await asyncio.sleep(min(5.0, 0.1 * 2**failures))
+
+
+async def _blocks(outgoing: Outgoing) -> AsyncIterator[bytes]:
+    """The blocks of a file, each read on a thread."""
+    blocks = outgoing.blocks()
+    while (block := await asyncio.to_thread(next, blocks, None)) is not None:
+        yield block

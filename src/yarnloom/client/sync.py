@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
@@ -11,8 +12,11 @@ import httpx
 from httpx_sse import connect_sse
 
 from yarnloom.client import wire
+from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, named
 from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
+from yarnloom.files import BLOCK, File, Rows
 from yarnloom.units import Duration
+from yarnloom.values import decode
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
@@ -94,7 +98,7 @@ class Run(wire.RunFacts):
     def rerun(self, reason: str = "", /, **changes: Any) -> Run:
         """Start its workflow anew, with its params and what is changed of them; the new run."""
         call = wire.rerun_call(self.number, changes, reason)
-        return Run(self._client, self._client.call(call))
+        return self._client.begin(call, None)
 
     def step(self, address: str) -> Step:
         """One of its steps, e.g. `"harbours[brackwater]/fetch"`.
@@ -240,6 +244,7 @@ class Client:
         priority: int = 0,
         share: str = "",
         tags: tuple[str, ...] = (),
+        on_check: wire.OnCheck | None = None,
         **named: Any,
     ) -> Run:
         """Start a workflow; returns as soon as the run is stored.
@@ -251,6 +256,7 @@ class Client:
             priority: higher runs first.
             share: whom fair turns are counted for; the run itself unless given.
             tags: words to find it by.
+            on_check: told how far the check of files of rows is, which comes before the start.
 
         Raises:
             NotFound: there is no such workflow.
@@ -265,7 +271,15 @@ class Client:
             share=share,
             tags=tags,
         )
-        return Run(self, self.call(call))
+        return self.begin(call, on_check)
+
+    def begin(self, call: Call, on_check: wire.OnCheck | None) -> Run:
+        """Send a start, as often as the check of its rows takes."""
+        call = wire.watched(call, on_check)
+        while "checking" in (data := self.call(call)):
+            if on_check:
+                on_check(data["checking"])
+        return Run(self, data)
 
     def start_task(
         self,
@@ -300,7 +314,7 @@ class Client:
             tags=tags,
             task=True,
         )
-        return Run(self, self.call(call))
+        return self.begin(call, None)
 
     def run(self, number: int) -> Run:
         """A run by number.
@@ -322,6 +336,121 @@ class Client:
         """The newest runs."""
         page = self.call(wire.list_call(states, workflow, limit, tag))
         return [Run(self, data) for data in page["runs"]]
+
+    def upload(
+        self,
+        given: Given,
+        name: str = "",
+        media_type: str = "",
+        *,
+        on_progress: OnProgress | None = None,
+    ) -> File:
+        """Keep a file with the service; what stands for it among params.
+
+        Args:
+            given: where it is, or its bytes.
+            name: what it is called; of a path its own name unless given.
+            media_type: e.g. `"text/csv"`; as the name's ending suggests unless given.
+            on_progress: told how many bytes have gone, and of how many.
+
+        Raises:
+            ValueRefused: there is no such file here.
+        """
+        return File(**self.send(Outgoing(given, name, media_type, on_progress)))
+
+    def send(self, outgoing: Outgoing, attempt: int | None = None) -> JsonObject:
+        """Send a file; for an attempt, whose run uses it then."""
+        query = outgoing.query if attempt is None else {**outgoing.query, "attempt": attempt}
+        for tries_left in reversed(range(TRIES)):
+            try:
+                response = self._http.post(
+                    f"{API}/files",
+                    content=outgoing.blocks(),
+                    params=query,
+                    headers=outgoing.headers,
+                )
+                return wire.read_answer(  # type: ignore[no-any-return]
+                    self.target, response.status_code, response.content
+                )
+            except httpx.TransportError as error:
+                if not tries_left or isinstance(error, httpx.ConnectError):
+                    raise self.target.not_reachable(error) from error
+        raise AssertionError("the loop returns or raises")
+
+    def download(
+        self,
+        file: File | Rows[Any] | JsonObject | str,
+        target: Path | str = ".",
+        *,
+        on_progress: OnProgress | None = None,
+    ) -> Path:
+        """Fetch a file, to a path or into a folder; where it is then.
+
+        It has its name only when it is whole. What a broken connection left out is asked for.
+
+        Args:
+            file: a file, a reference to one as values have them, or its SHA-256.
+            target: a path, or a folder that there is; the folder one is in unless given.
+            on_progress: told how many bytes have come, and of how many.
+
+        Raises:
+            NotFound: no such file is kept.
+        """
+        sha256, size, name = named(file)
+        path = Path(target)
+        path = path / Path(name).name if path.is_dir() else path
+        with Incoming(sha256, size, path, on_progress) as incoming:
+            self.fetch(incoming)
+            return incoming.finish()
+
+    def fetch(self, incoming: Incoming) -> None:
+        """Fetch a file; where a connection breaks the rest is asked for."""
+        for tries_left in reversed(range(TRIES)):
+            before = incoming.have
+            try:
+                with self._http.stream(
+                    "GET", f"{API}/files/{incoming.sha256}", headers=incoming.headers
+                ) as response:
+                    if response.status_code >= 400:
+                        body = response.read()
+                        wire.read_answer(self.target, response.status_code, body)
+                    incoming.begin(response.status_code)
+                    for block in response.iter_bytes(BLOCK):
+                        incoming.take(block)
+                    return
+            except httpx.TransportError as error:
+                if not tries_left and incoming.have == before:
+                    raise self.target.not_reachable(error) from error
+
+    def rows(self, value: Rows[Any] | JsonObject) -> Iterator[Any]:
+        """Go through a list that is kept as a file, such as a large output; one row in memory.
+
+        Raises:
+            NotFound: it is not kept.
+        """
+        reference = value.reference if isinstance(value, Rows) else value
+        sha256 = (reference or {}).get("list") or named(value)[0]
+        with self._http.stream("GET", f"{API}/files/{sha256}") as response:
+            if response.status_code >= 400:
+                body = response.read()
+                wire.read_answer(self.target, response.status_code, body)
+            for line in response.iter_lines():
+                yield decode(line)
+
+    def blocks(self, path: str, query: Mapping[str, Any] | None = None) -> Iterator[bytes]:
+        """What a path answers, as it comes."""
+        try:
+            with self._http.stream("GET", API + path, params=dict(query or {})) as response:
+                if response.status_code >= 400:
+                    wire.read_answer(self.target, response.status_code, response.read())
+                yield from response.iter_bytes(BLOCK)
+        except httpx.TransportError as error:
+            raise self.target.not_reachable(error) from error
+
+    def files(self, limit: int = 50) -> list[JsonObject]:
+        """The newest files that are kept."""
+        found: list[JsonObject] = (self.call(wire.files_call(limit)))["files"]
+        return found
 
     def pools(self) -> list[JsonObject]:
         """Every pool: its limits, and how it is used now."""

@@ -6,14 +6,15 @@ import getpass
 import os
 import socket
 import uuid
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import quote, urlsplit
 
 from pydantic_core import to_json
 
 from yarnloom import errors
+from yarnloom.client.transfer import plain
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError
 from yarnloom.units import Duration, seconds
 from yarnloom.values import decode, encode
@@ -132,7 +133,10 @@ def _error(target: Target, status: int, data: Any) -> YarnloomError:
         return BadAnswer(f"{target.url} answers {status}. Is it a Yarn Loom service?")
     found = errors.subclasses().get(kind.removeprefix("urn:yarnloom:"), errors.Refused)
     problems = [
-        Problem(one.get("pointer", ""), one.get("detail", "")) for one in data.get("problems", ())
+        Problem(
+            one.get("pointer", ""), one.get("detail", ""), one.get("line", 0), one.get("column", "")
+        )
+        for one in data.get("problems", ())
     ]
     known = {"type", "title", "status", "detail", "problems"}
     detail = {key: value for key, value in data.items() if key not in known}
@@ -182,16 +186,34 @@ def start_call(
     Raises:
         ValueRefused: the params are not JSON.
     """
-    encode(dict(params), "params")
+    given = plain(dict(params))
+    encode(given, "params")
     body = {
         "task" if task else "workflow": workflow,
-        "params": dict(params),
+        "params": given,
         "key": key or uuid.uuid4().hex,
         "priority": priority,
         "share": share,
         "tags": list(tags),
     }
     return Call("POST", "/runs", body)
+
+
+OnCheck = Callable[[list[JsonObject]], None]
+"""Told how far the rows of files are checked: `rows`, `read` of `size` bytes, and the `file`."""
+
+CHECK_SECONDS = 0.5
+
+
+def watched(call: Call, on_check: OnCheck | None) -> Call:
+    """A start that tells now and then how far the check of its rows is."""
+    query = {"wait": CHECK_SECONDS} if on_check else {}
+    return replace(call, query={**call.query, **query})
+
+
+def files_call(limit: int) -> Call:
+    """The newest files."""
+    return Call("GET", "/files", query={"limit": limit})
 
 
 def list_call(
@@ -216,8 +238,9 @@ def act_call(number: int, action: str, reason: str = "") -> Call:
 
 def rerun_call(number: int, changes: Mapping[str, Any], reason: str) -> Call:
     """Start a run anew; the key that is made up makes sending twice safe."""
-    encode(dict(changes), "params")
-    body = {"params": dict(changes), "reason": reason, "key": uuid.uuid4().hex}
+    given = plain(dict(changes))
+    encode(given, "params")
+    body = {"params": given, "reason": reason, "key": uuid.uuid4().hex}
     return Call("POST", f"/runs/{number}/rerun", body)
 
 

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import csv
 import html
+import io
 import logging
 import os
 from datetime import UTC, datetime
-from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import httpx
 import numpy as np
@@ -21,11 +21,13 @@ from pydantic import BaseModel, Field
 from yarnloom import (
     FailedItem,
     Failure,
+    File,
     GiveUp,
     Loom,
     NotDone,
     Part,
     Retry,
+    Rows,
     StepContext,
     TryLater,
     each,
@@ -42,6 +44,7 @@ from yarnloom import (
 from yarnloom.demo import tides
 from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
 from yarnloom.demo.mailbox import ADDRESS_VARIABLE as MAILBOX_VARIABLE
+from yarnloom.demo.web_host import ADDRESS_VARIABLE as HOST_VARIABLE
 
 loom = Loom("tide-almanac")
 loom.pool("gauge-link", limit=3, note="the gauge office lets three callers in")
@@ -51,8 +54,6 @@ logging.getLogger("httpx").setLevel(logging.WARNING)
 
 MONTHS = list(range(1, 13))
 DRAWS = 20
-DESKS = ("harbour master", "pilots", "ferry desk", "lifeboat")
-"""Who gets a letter in each harbour."""
 
 
 class Harbour(BaseModel):
@@ -90,7 +91,7 @@ class Table(BaseModel):
     """The table that was written."""
 
     harbour: str
-    path: str
+    file: File
     rows: int
     first_lines: list[str]
 
@@ -103,25 +104,42 @@ class Extremes(BaseModel):
 
 
 class Page(BaseModel):
-    """What the almanac says of a harbour; `plot` is the path of a picture."""
+    """What the almanac says of a harbour."""
 
     table: Table
-    plot: str | None
+    plot: File | None
     extremes: Extremes
 
 
 class Almanac(BaseModel):
     """The almanac that was bound."""
 
-    path: str
+    file: File
     harbours: int
     missing: list[str]
 
 
-class Mailed(Almanac):
-    """The almanac, and how many letters say so."""
+class Site(Almanac):
+    """The almanac, and where it can be read."""
+
+    url: str
+
+
+class Contact(BaseModel):
+    """Who gets a letter: a row of the office's list."""
+
+    harbour: str = Field(min_length=1)
+    desk: Literal["harbour master", "pilots", "ferry desk", "lifeboat"]
+    address: str = Field(pattern=r"^[^@ ]+@[^@ ]+$")
+    copies: int = Field(1, ge=1, le=9)
+    note: str = ""
+
+
+class Mailed(BaseModel):
+    """How many contacts have a letter, and for how many there was nothing to write."""
 
     letters: int
+    passed_over: int
 
 
 def _office() -> httpx.Client:
@@ -209,22 +227,17 @@ def predict_waters(fit: Fit, year: int) -> list[Water]:
 
 
 @loom.task
-def write_table(harbour: str, waters: list[Water], folder: str) -> Table:
+def write_table(ctx: StepContext, harbour: str, waters: list[Water]) -> Table:
     """The high and low waters as a CSV file."""
-    path = Path(folder) / f"{harbour}-{waters[0].at.year}.csv"
-    path.parent.mkdir(parents=True, exist_ok=True)
-    # Written beside and moved into place: a second attempt never leaves half a table.
-    draft = path.with_suffix(f".{os.getpid()}.draft")
-    with draft.open("w", encoding="utf-8", newline="") as file:
-        table = csv.writer(file)
-        table.writerow(["time (UTC)", "water", "level (m)"])
-        table.writerows(
-            [f"{water.at:%Y-%m-%d %H:%M}", water.kind, f"{water.level:.2f}"] for water in waters
-        )
-    draft.replace(path)
-    with path.open(encoding="utf-8") as file:
-        first_lines = [line.rstrip("\n") for _, line in zip(range(6), file, strict=False)]
-    return Table(harbour=harbour, path=str(path), rows=len(waters), first_lines=first_lines)
+    text = io.StringIO()
+    table = csv.writer(text, lineterminator="\n")
+    table.writerow(["time (UTC)", "water", "level (m)"])
+    table.writerows(
+        [f"{water.at:%Y-%m-%d %H:%M}", water.kind, f"{water.level:.2f}"] for water in waters
+    )
+    file = ctx.save_file(text.getvalue().encode(), f"{harbour}-{waters[0].at.year}.csv")
+    first_lines = text.getvalue().split("\n", 6)[:6]
+    return Table(harbour=harbour, file=file, rows=len(waters), first_lines=first_lines)
 
 
 @loom.task
@@ -235,7 +248,7 @@ def find_extremes(waters: list[Water]) -> Extremes:
 
 
 @loom.task
-def draw_plot(harbour: str, readings: Readings, fit: Fit, folder: str) -> str:
+def draw_plot(ctx: StepContext, harbour: str, readings: Readings, fit: Fit) -> File:
     """What the gauge read in a spring month, and the tide that was fitted to it, as a picture."""
     import matplotlib
 
@@ -255,38 +268,65 @@ def draw_plot(harbour: str, readings: Readings, fit: Fit, folder: str) -> str:
     axes.set(xlim=(1, 32), xlabel=f"day of March {readings.start.year}", ylabel="level (m)")
     figure.legend(loc="outside upper right", ncols=2, frameon=False)
     axes.spines[["top", "right"]].set_visible(False)
-    path = Path(folder) / f"{harbour}.svg"
-    path.parent.mkdir(parents=True, exist_ok=True)
-    figure.savefig(path)
+    picture = io.BytesIO()
+    # Without the date of its making, and with names that are not drawn, the same plot is the same
+    # file.
+    matplotlib.rcParams["svg.hashsalt"] = harbour
+    figure.savefig(picture, format="svg", metadata={"Date": None})
     pyplot.close(figure)
-    return str(path)
+    return ctx.save_file(picture.getvalue(), f"{harbour}.svg")
 
 
 @loom.task
-def bind_almanac(pages: list[Page], missing: list[FailedItem], year: int, folder: str) -> Almanac:
+def bind_almanac(
+    ctx: StepContext, pages: list[Page], missing: list[FailedItem], year: int
+) -> Almanac:
     """All harbours in one page, with what is missing and why."""
-    path = Path(folder) / f"almanac-{year}.html"
-    path.write_text(_almanac_page(pages, missing, year), encoding="utf-8")
+    page = _almanac_page(pages, missing, year).encode()
+    file = ctx.save_file(page, f"almanac-{year}.html")
     print(f"{len(pages)} harbours bound, {len(missing)} missing")
-    return Almanac(path=str(path), harbours=len(pages), missing=[one.name for one in missing])
+    return Almanac(file=file, harbours=len(pages), missing=[one.name for one in missing])
+
+
+@loom.task(retry=Retry(attempts=4, wait="400ms", growth=2))
+def put_online(ctx: StepContext, almanac: Almanac, pages: list[Page]) -> Site:
+    """The almanac with its plots and tables on the office's web host, the page itself at last."""
+    plots = [page.plot for page in pages if page.plot]
+    with _host() as http:
+        for file in ctx.track([*plots, *(page.table.file for page in pages), almanac.file]):
+            kind = {"Content-Type": file.media_type}
+            http.put(f"/{file.name}", content=file.read_bytes(), headers=kind).raise_for_status()
+        url = str(http.base_url.join(f"/{almanac.file.name}"))
+    return Site(**almanac.model_dump(), url=url)
+
+
+def _host() -> httpx.Client:
+    address = os.environ.get(HOST_VARIABLE)
+    if not address:
+        raise GiveUp(f"no web host: {HOST_VARIABLE} is not set; `yarnloom demo` starts one")
+    return httpx.Client(base_url=address, timeout=20, trust_env=False)
 
 
 @loom.task(retry=Retry(attempts=5, wait="500ms", growth=2))
-def mail_masters(ctx: StepContext, almanac: Almanac, pages: list[Page]) -> Mailed:
-    """A letter to every desk of every harbour, each exactly once."""
-    desks = [(page, desk) for page in pages for desk in DESKS]
+def mail_masters(ctx: StepContext, contacts: Rows[Contact], pages: list[Page]) -> Mailed:
+    """A letter to everybody on the list whose harbour is bound, each exactly once."""
+    bound = {page.table.harbour: page for page in pages}
     with _mailbox() as http:
-        for page, desk in ctx.track(desks, note="mailing"):
-            harbour = page.table.harbour
+        for contact in ctx.track(contacts, note="mailing"):
+            page = bound.get(contact.harbour)
+            if page is None:
+                ctx.count(added=0, skipped=1)
+                continue
 
-            def send(token: str, page: Page = page, desk: str = desk) -> int:
-                return _post_letter(http, token, page, desk)
+            def send(token: str, page: Page = page, contact: Contact = contact) -> int:
+                return _post_letter(http, token, page, contact)
 
             # The mailbox knows tokens, so asking it again is safe where it is unsure.
-            letter = ctx.once(f"{harbour}: {desk}", send, if_unsure="again")
+            letter = ctx.once(f"{contact.harbour}: {contact.desk}", send, if_unsure="again")
             ctx.count(added=1)
-            ctx.publish({"to": f"{desk}, {harbour}", "letter": letter})
-    return Mailed(**almanac.model_dump(), letters=len(desks))
+            ctx.publish({"to": f"{contact.desk}, {contact.harbour}", "letter": letter})
+    letters = sum(contact.harbour in bound for contact in contacts)
+    return Mailed(letters=letters, passed_over=len(contacts) - letters)
 
 
 def _mailbox() -> httpx.Client:
@@ -296,10 +336,12 @@ def _mailbox() -> httpx.Client:
     return httpx.Client(base_url=address, timeout=20, trust_env=False)
 
 
-def _post_letter(http: httpx.Client, token: str, page: Page, desk: str) -> int:
+def _post_letter(http: httpx.Client, token: str, page: Page, contact: Contact) -> int:
     high = page.extremes.highest
     body = {
-        "to": f"{desk}, {page.table.harbour}",
+        "to": f"{contact.desk}, {page.table.harbour}",
+        "address": contact.address,
+        "copies": contact.copies,
         "subject": f"Tides of {high.at.year}",
         "text": f"Highest water {high.level:.2f} m on {high.at:%d %B at %H:%M} UTC.",
     }
@@ -322,7 +364,7 @@ def _almanac_page(pages: list[Page], missing: list[FailedItem], year: int) -> st
     ]
     for page in pages:
         low, high = page.extremes.lowest, page.extremes.highest
-        table = Path(page.table.path).name
+        table = page.table.file.name
         parts += [
             f"<h2>{html.escape(page.table.harbour.replace('-', ' ').title())}</h2>",
             f"<p>Highest water {high.level:.2f} m on {high.at:%d %B at %H:%M} UTC, lowest "
@@ -330,7 +372,7 @@ def _almanac_page(pages: list[Page], missing: list[FailedItem], year: int) -> st
             f"<a href={table}>All {page.table.rows:,} high and low waters</a>.</p>",
         ]
         if page.plot:
-            parts.append(f"<img src={Path(page.plot).name} alt='readings and fitted tide'>")
+            parts.append(f"<img src={page.plot.name} alt='readings and fitted tide'>")
     for one in missing:
         name, why = html.escape(one.name.title()), html.escape(one.error.message)
         parts.append(f"<p class=missing>{name} is missing: {why}.</p>")
@@ -338,14 +380,13 @@ def _almanac_page(pages: list[Page], missing: list[FailedItem], year: int) -> st
 
 
 @loom.task
-def post_notice(failure: Failure, folder: str) -> str:
-    """A line on the duty officer's board: what failed, and where to look."""
+def post_notice(ctx: StepContext, failure: Failure) -> str:
+    """A letter to the duty officer: what failed, and where to look."""
     first = failure.first
     line = f"{first.address}: {first.error.message} ({failure.count} failed in all)"
-    board = Path(folder) / "notices.txt"
-    board.parent.mkdir(parents=True, exist_ok=True)
-    with board.open("a", encoding="utf-8") as notices:
-        notices.write(line + "\n")
+    with _mailbox() as http:
+        body = {"to": "duty officer", "subject": "Something failed", "text": line}
+        http.post("/letters", json=body, headers={"Idempotency-Key": ctx.token})
     return line
 
 
@@ -368,7 +409,6 @@ class HarbourTidesParams(BaseModel):
     harbour: str = Field(description="One of the office's harbours, e.g. brackwater")
     year: int = Field(2027, ge=2021, le=2100, description="The year to predict")
     readings_from: int = Field(2025, ge=2020, le=2099, description="The year to learn from")
-    folder: str = Field("yarnloom-demo/almanac", description="Where the table is written")
 
 
 loom.workflow(
@@ -377,21 +417,19 @@ loom.workflow(
     plan=sequence(
         *year_of(param("harbour")),
         step("predict", predict_waters, fit=previous, year=param("year")),
-        step(
-            "write", write_table, harbour=param("harbour"), waters=previous, folder=param("folder")
-        ),
+        step("write", write_table, harbour=param("harbour"), waters=previous),
     ),
-    on_failure=step("tell-duty-officer", post_notice, failure=failure(), folder=param("folder")),
+    on_failure=step("tell-duty-officer", post_notice, failure=failure()),
 )
 
 
 class AlmanacParams(BaseModel):
     """Which almanac to make."""
 
+    contacts: Rows[Contact] = Field(description="Who gets a letter: harbour, desk, address, …")
     year: int = Field(2027, ge=2021, le=2100, description="The year to predict")
     readings_from: int = Field(2025, ge=2020, le=2099, description="The year to learn from")
     plots: bool = Field(True, description="Whether pictures are drawn")
-    folder: str = Field("yarnloom-demo/almanac", description="Where the almanac is written")
 
 
 loom.workflow(
@@ -415,7 +453,6 @@ loom.workflow(
                         write_table,
                         harbour=item("code"),
                         waters=output("predict"),
-                        folder=param("folder"),
                     ),
                     step(
                         "plot",
@@ -423,7 +460,6 @@ loom.workflow(
                         harbour=item("code"),
                         readings=output("clean"),
                         fit=output("fit"),
-                        folder=param("folder"),
                         only_if=param("plots"),
                     ),
                     step("extremes", find_extremes, waters=output("predict")),
@@ -436,9 +472,19 @@ loom.workflow(
             pages=output("harbours", only="done"),
             missing=failures("harbours"),
             year=param("year"),
-            folder=param("folder"),
         ),
-        step("mail", mail_masters, almanac=previous, pages=output("harbours", only="done")),
+        parallel(
+            "send",
+            step(
+                "online", put_online, almanac=output("bind"), pages=output("harbours", only="done")
+            ),
+            step(
+                "mail",
+                mail_masters,
+                contacts=param("contacts"),
+                pages=output("harbours", only="done"),
+            ),
+        ),
     ),
-    on_failure=step("tell-duty-officer", post_notice, failure=failure(), folder=param("folder")),
+    on_failure=step("tell-duty-officer", post_notice, failure=failure()),
 )

@@ -19,13 +19,16 @@ class StandIn(ThreadingHTTPServer):
 
 
 class Desk(BaseHTTPRequestHandler):
-    """Answers in JSON, and says nothing else."""
+    """Answers, in JSON unless it is a page, and says nothing else."""
 
     def answer(self, status: int, body: object) -> None:
         """Send an answer."""
-        data = json.dumps(body).encode()
+        self.send(status, "application/json", json.dumps(body).encode())
+
+    def send(self, status: int, kind: str, data: bytes) -> None:
+        """Send bytes."""
         self.send_response(status)
-        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Type", kind)
         self.send_header("Content-Length", str(len(data)))
         self.end_headers()
         self.wfile.write(data)

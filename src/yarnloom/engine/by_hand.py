@@ -28,7 +28,8 @@ from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.plan import Node
-from yarnloom.plan.schemas import problems_of, seal
+from yarnloom.plan.marked import seal
+from yarnloom.plan.schemas import problems_of
 from yarnloom.store import PartRow, RunRow, StepRow, ledger
 from yarnloom.store import writing as store
 from yarnloom.values import encode

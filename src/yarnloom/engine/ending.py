@@ -18,6 +18,7 @@ from yarnloom.engine.agenda import (
     Items,
     News,
 )
+from yarnloom.engine.asking import ask_to_gather, must_gather
 from yarnloom.engine.gathering import gather
 from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.items import ItemFault
@@ -151,9 +152,15 @@ class Ending:
         return bar_of(self.turn, self.run, self.plan, part)
 
     def _decide_if_over(self, part: PartRow) -> None:
-        if part.outcome is None and part.over == part.total:
-            stopped = bar_of(self.turn, self.run, self.plan, part, outside=True) is not None
-            self._decide(part, outcome_of(part, self.plan.nodes[part.node], stopped=stopped))
+        if part.outcome is not None or part.over != part.total or part.awaits is not None:
+            return
+        node = self.plan.nodes[part.node]
+        stopped = bar_of(self.turn, self.run, self.plan, part, outside=True) is not None
+        outcome = outcome_of(part, node, stopped=stopped)
+        if must_gather(self.turn, part, node, outcome):
+            ask_to_gather(self.turn, self.run, part, node)
+        else:
+            self._decide(part, outcome)
 
     def _decide(self, part: PartRow, outcome: StepState) -> None:
         """A part's outcome stands; its follow-ups may still run."""

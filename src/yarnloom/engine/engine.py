@@ -15,9 +15,11 @@ from typing import Any
 from yarnloom.engine import (
     attending,
     by_hand,
+    chores,
     commands,
     effects,
     explaining,
+    filing,
     mending,
     pausing,
     pooling,
@@ -34,6 +36,7 @@ from yarnloom.engine.memory import Memory
 from yarnloom.engine.turn import (
     BACK_OFF_DUE,
     DEADLINE_DUE,
+    FILES_DUE,
     RUN_DEADLINE_DUE,
     Late,
     Settings,
@@ -69,6 +72,8 @@ class Results:
         pools: names of the pools that look different now.
         workers: whether a worker came, went, took something or was rid of it.
         commit_seconds: how long the disk took to make it durable; None if nothing was stored.
+        chores: what is to be done by others, each ended by `EndChore`.
+        dropped: hashes of files whose bytes may be removed.
         next_due: when `Tick` is to be submitted, on the steady clock; None if never.
     """
 
@@ -79,6 +84,8 @@ class Results:
     ended: set[int] = field(default_factory=set)
     pools: set[str] = field(default_factory=set)
     workers: bool = False
+    chores: list[commands.Chore] = field(default_factory=list)
+    dropped: list[str] = field(default_factory=list)
     commit_seconds: float | None = None
     next_due: float | None = None
 
@@ -86,6 +93,9 @@ class Results:
 _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.Publish: publishing.publish,
     commands.StartRun: starting.start_run,
+    commands.KeepFile: filing.keep_file,
+    commands.KeepRows: filing.keep_rows,
+    commands.EndChore: chores.end_chore,
     commands.CancelRun: stopping.cancel_run,
     commands.PauseRun: pausing.pause_run,
     commands.ResumeRun: pausing.resume_run,
@@ -177,6 +187,8 @@ class Engine:
             total.ended |= results.ended
             total.pools |= results.pools
             total.workers |= results.workers
+            total.chores += results.chores
+            total.dropped += results.dropped
             for worker, messages in results.messages.items():
                 total.messages.setdefault(worker, []).extend(messages)
             total.next_due = results.next_due
@@ -193,11 +205,16 @@ class Engine:
             ended=turn.ended,
             pools=turn.pools,
             workers=turn.workers,
+            chores=self._memory.new_chores,
+            dropped=turn.dropped,
             next_due=self._memory.due.next_at,
         )
+        self._memory.new_chores = []
         for command, answer in zip(batch, answers, strict=True):
             if isinstance(command, commands.Report) and isinstance(answer, commands.Reported):
-                answer.messages = self._memory.workers[command.worker].take_unsent()
+                # One that left in the same batch gets nothing more.
+                if worker := self._memory.workers.get(command.worker):
+                    answer.messages = worker.take_unsent()
         for worker in self._memory.workers.values():
             if worker.listening and worker.unsent and (messages := worker.take_unsent()):
                 worker.listening = False
@@ -207,6 +224,7 @@ class Engine:
     def _turn(self, moment: Moment) -> Turn:
         return Turn(
             self._unit,
+            self._database.files,
             self._memory,
             self._settings,
             self._plans,
@@ -255,11 +273,13 @@ class Engine:
             (BACK_OFF_DUE, store.next_due),
             (DEADLINE_DUE, store.next_step_deadline),
             (RUN_DEADLINE_DUE, store.next_run_deadline),
+            (FILES_DUE, lambda unit: filing.next_drop(turn)),
         ):
             if (at := next_of(self._unit)) is not None:
                 turn.remind(kind, at)
         for each in store.unfinished_eaches(self._unit):
             self._memory.due.add(moment.mono, FILL_DUE, str(each))
+        chores.recall(turn)
         for worker_id, name, facts in store.workers_present(self._unit):
             attending.remember(turn, worker_id, name, facts)
         for worker in self._memory.workers.values():

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from itertools import islice
 from typing import Any
 
+from yarnloom.engine.asking import READ
 from yarnloom.engine.commands import Why
 from yarnloom.engine.memory import Misfit, Worker, needs_of, task_of
 from yarnloom.engine.pausing import HELD
@@ -113,6 +114,8 @@ class _Teller:
         """What has not begun in a part that has."""
         node = self.plan.nodes[part.node]
         if node.kind is Kind.EACH:
+            if part.awaits is not None and (part.rank + b"\xff").startswith(scope):
+                yield part.rank + b"\xff", self.of_chore(part, node)
             if part.unmade + part.again and (part.rank + b"\xff").startswith(scope):
                 yield part.rank + b"\xff", self.of_items(part, node)
             return
@@ -134,6 +137,15 @@ class _Teller:
         names = [self.address(self.plan.nodes[one], part) for one in earlier]
         text = f"waits for {_listed(names)}" if names else "begins in a moment"
         return self.entry(child, part, "waiting", [_reason("earlier", text, parts=names)])
+
+    def of_chore(self, part: PartRow, node: Node) -> View:
+        """What is done beside the service, that an each waits for."""
+        if part.awaits == READ:
+            reason = _reason("reading", "its list is looked through")
+        else:
+            text = f"the outputs of its {part.total:,} items are put together in a file"
+            reason = _reason("gathering", text, items=part.total)
+        return self.entry(node, self.turn.around(part), part.state, [reason])
 
     def of_items(self, part: PartRow, node: Node) -> View:
         """Why an each has not made all its items."""

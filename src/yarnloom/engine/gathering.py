@@ -1,17 +1,19 @@
 """What a part gives when it is done, put together from what is in it.
 
-Only outputs that something reads are put together, and none that is over the limit of a value:
-of those the size is known, and who reads them says so.
+Only outputs that something reads are put together. The long list of an each is a file by then
+(`asking`), and a reference to it stands for it. Of what else is over the limit of a value the size
+is known, and who reads it says so.
 """
 
 from __future__ import annotations
 
 import json
 
+from yarnloom.engine.asking import ALL
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.turn import Turn
 from yarnloom.plan import Kind, Node
-from yarnloom.store import PartRow
+from yarnloom.store import PartRow, filing
 from yarnloom.store import writing as store
 from yarnloom.values import VALUE_LIMIT, size_of
 
@@ -29,8 +31,10 @@ def gather(turn: Turn, resolver: Resolver, part: PartRow, node: Node) -> tuple[s
             return _gather_branches(resolver, part, children)
     if part.total == 0:
         return "[]", 2
-    if part.size > VALUE_LIMIT:
-        return None, part.size
+    if part.size > turn.settings.list_above:
+        text = filing.gathered_list(turn.unit, part.id, ALL)
+        assert text is not None, "an each with a long list is decided when that is gathered"
+        return text, size_of(text)
     text = store.gathered(turn.unit, part.id, node.children[0], only_done=False)
     return text, size_of(text)
 

@@ -7,12 +7,16 @@ come next; what is past or far ahead is nowhere but on disk.
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any
 
+from yarnloom.engine.asking import ask_to_read
 from yarnloom.engine.turn import Turn
+from yarnloom.errors import ValueRefused
+from yarnloom.files import is_list_reference
 from yarnloom.plan import EachFacts
-from yarnloom.store import PartRow
+from yarnloom.store import FileFolder, Kept, PartRow, filing
 from yarnloom.store import writing as store
 from yarnloom.values import decode
 
@@ -62,14 +66,44 @@ def read_source(turn: Turn, part: PartRow, facts: EachFacts, text: str | None) -
     values = None if text is None else decode(text)
     if values is None:
         return None
+    assert text is not None
+    if is_list_reference(values):
+        return _read_reference(turn, part, facts, text, values)
     if not isinstance(values, list):
         raise ItemFault(f"over is {text:.60}; expected a list")
     if facts.name is not None:
-        _refuse_names(values, facts.name)
-    assert text is not None
+        refuse_names(values, facts.name)
     store.keep_source(turn.unit, part.id, text)
     _keep_slice(turn, part, facts, values, 0)
     return -(-len(values) // (facts.batch or 1))
+
+
+def _read_reference(
+    turn: Turn, part: PartRow, facts: EachFacts, text: str, reference: dict[str, Any]
+) -> int:
+    """Read a list that is a file; one that must be looked through first has no items yet."""
+    marks = filing.marks_of(turn.unit, reference["list"])
+    if facts.name is None and marks is not None:
+        store.keep_source(turn.unit, part.id, text)
+        return int(-(-reference["count"] // (facts.batch or 1)))
+    ask_to_read(turn, part, facts, text)
+    return 0
+
+
+def look_through(
+    files: FileFolder, sha256: str, name: tuple[str, ...] | None
+) -> tuple[Kept, str | None]:
+    """A list that is a file, with where its values begin; and why it cannot be used, if so."""
+    values = (decode(line, "a line of the list") for line in files.lines(sha256))
+    try:
+        if name is None:
+            for _ in values:
+                pass
+        else:
+            refuse_names(values, tuple(name))
+    except (ItemFault, ValueRefused) as found:
+        return files.index_list(sha256), str(found)
+    return files.index_list(sha256), None
 
 
 def item_value(turn: Turn, part: PartRow, facts: EachFacts, index: int) -> tuple[str, str | None]:
@@ -78,6 +112,8 @@ def item_value(turn: Turn, part: PartRow, facts: EachFacts, index: int) -> tuple
     if not first <= index < first + len(values):
         _keep_slice(turn, part, facts, decode(store.source(turn.unit, part.id)), index)
         first, values = turn.memory.slices[part.id]
+        if not values:
+            raise LookupError(f"the list of each {part.id} has no item {index}")
     return item_of(values[index - first], facts)
 
 
@@ -87,22 +123,66 @@ def item_of(value: Any, facts: EachFacts) -> tuple[str, str | None]:
     return json.dumps(value, ensure_ascii=False, separators=(",", ":")), name
 
 
-def slice_of(values: list[Any], facts: EachFacts, first: int, count: int) -> list[Any]:
-    """Some items of a list, from one on; with `batch` each is a list itself."""
+def slice_of(
+    files: FileFolder,
+    marks_of: Callable[[str], bytes | None],
+    source: Any,
+    facts: EachFacts,
+    first: int,
+    count: int,
+) -> list[Any]:
+    """Some items of a list, from one on; of a long one that is a file maybe fewer.
+
+    Args:
+        files: where lists are that are files.
+        marks_of: says where the values of such a list begin.
+        source: the list, or the reference to one.
+        facts: with `batch` each item is a list itself.
+        first: the index of the first.
+        count: how many at most.
+    """
+    if not is_list_reference(source):
+        return _slice(source, facts, first, count)
+    size = facts.batch or 1
+    marks = marks_of(source["list"]) or b""
+    begin, most = first * size, min(count * size, source["count"] - first * size)
+    values = files.read_list(source["list"], marks, begin, most, at_least=size)
+    if len(values) < most:
+        del values[len(values) - len(values) % size :]
+    return _slice(values, facts, 0, count)
+
+
+def values_of(files: FileFolder, source: Any) -> list[Any]:
+    """All of a list, also of one that is a file."""
+    if is_list_reference(source):
+        return [decode(line) for line in files.lines(source["list"])]
+    found: list[Any] = source
+    return found
+
+
+def _slice(values: list[Any], facts: EachFacts, first: int, count: int) -> list[Any]:
     if not facts.batch:
         return values[first : first + count]
     starts = range(first * facts.batch, len(values), facts.batch)
     return [values[start : start + facts.batch] for start in starts[:count]]
 
 
-def _keep_slice(turn: Turn, part: PartRow, facts: EachFacts, values: list[Any], first: int) -> None:
+def _keep_slice(turn: Turn, part: PartRow, facts: EachFacts, source: Any, first: int) -> None:
     slices = turn.memory.slices
     if len(slices) > 100:
         slices.clear()  # far more eaches under way than can move at once
-    slices[part.id] = (first, slice_of(values, facts, first, SLICE))
+    found = slice_of(
+        turn.files, lambda one: filing.marks_of(turn.unit, one), source, facts, first, SLICE
+    )
+    slices[part.id] = (first, found)
 
 
-def _refuse_names(values: list[Any], path: tuple[str, ...]) -> None:
+def refuse_names(values: Iterable[Any], path: tuple[str, ...]) -> None:
+    """Refuse a list of which two values have one name, or one has none.
+
+    Raises:
+        ItemFault: so it is; both positions are told.
+    """
     seen: dict[str, int] = {}
     for index, value in enumerate(values):
         name = _name(value, path)

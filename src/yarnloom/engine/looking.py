@@ -13,6 +13,7 @@ from yarnloom.engine.placing import position_of
 from yarnloom.engine.states import StepState
 from yarnloom.engine.views import Tree, View, attempt_view, item_view, step_view
 from yarnloom.errors import NotFound, nearest
+from yarnloom.files import is_list_reference
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
 from yarnloom.store import reading
@@ -111,14 +112,16 @@ def _is_to_come(connection: Connection, place: Place, key: str) -> bool:
         return False
     if place.node.each.name is None:
         return key.isdigit() and int(key) < place.row["total"]
-    values = _source(connection, place.row["id"])
-    return any(item_of(value, place.node.each)[1] == item_name(key) for value in values)
+    source, name = _source(connection, place.row["id"]), item_name(key)
+    if is_list_reference(source):
+        source = map(decode, connection.files.find_in_list(source["list"], name))
+    return any(item_of(value, place.node.each)[1] == name for value in source)
 
 
-def _source(connection: Connection, each: int) -> list[Any]:
+def _source(connection: Connection, each: int) -> Any:
+    """The list of an each, or the reference to it."""
     text = reading.source(connection, each)
-    values: list[Any] = [] if text is None else decode(text)
-    return values
+    return [] if text is None else decode(text)
 
 
 def graph(connection: Connection, plan: Plan, number: int, address: str = "") -> View:
@@ -240,9 +243,15 @@ def _unmade(connection: Connection, place: Place, label: str, first: int, limit:
         "skip_reason": each["rest_reason"],
     }
     found = []
-    for index, value in enumerate(
-        slice_of(_source(connection, each["id"]), facts, first, limit), first
-    ):
+    values = slice_of(
+        connection.files,
+        lambda one: reading.marks(connection, one),
+        _source(connection, each["id"]),
+        facts,
+        first,
+        limit,
+    )
+    for index, value in enumerate(values, first):
         _, name = item_of(value, facts)
         shown = name if name is not None else str(index)
         address = f"{label}[{item_key(name, index)}]"

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
+from yarnloom.engine.commands import Chore
 from yarnloom.engine.lanes import Lanes
 from yarnloom.engine.pools import Pools, base_of
 from yarnloom.plan import Plan
@@ -250,6 +251,8 @@ class Memory:
         held: by workflow how many runs wait until others have ended.
         paused: runs that are pausing or paused: nothing of them is in the lanes.
         timeouts: of attempts that run: when they have run as long as they may.
+        chores: of eaches that wait for one: the newest.
+        new_chores: those of them that nobody was told of yet.
         armed: of what is kept elsewhere by time, in the store or above: when it is looked at next.
     """
 
@@ -265,6 +268,9 @@ class Memory:
     held: Counter[str] = field(default_factory=Counter)
     paused: set[int] = field(default_factory=set)
     timeouts: dict[int, float] = field(default_factory=dict)
+    chores: dict[int, Chore] = field(default_factory=dict)
+    new_chores: list[Chore] = field(default_factory=list)
+    chore_serial: int = 0
     armed: dict[str, float] = field(default_factory=dict)
 
     def arm(self, kind: str, at: float) -> None:

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from yarnloom.engine.asking import forget_gathered
 from yarnloom.engine.states import (
     PART_TABLE,
     PartState,
@@ -91,6 +92,7 @@ class Renewal:
         if node.kind is Kind.EACH:
             part.again += 1
             part.size = holding.size_of_items(self.turn.unit, part.id)
+            forget_gathered(self.turn, part)
         else:
             for index in node.children:
                 sibling = self.plan.nodes[index]
@@ -232,6 +234,7 @@ class Renewal:
         row.skip_reason = SkipReason.ONLY_IF if row.skipped else None
         if node.kind is Kind.EACH:
             row.size = holding.size_of_items(self.turn.unit, row.id)
+            forget_gathered(self.turn, row)
         self.turn.unit.parts.touch(row)
         self.turn.memory.forget_part(row.id, node.children)
         self._forget_follow_ups(node, row)

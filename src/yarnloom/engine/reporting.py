@@ -11,6 +11,7 @@ import json
 from typing import Any
 
 from yarnloom.engine.commands import Report, Reported, ReportItem
+from yarnloom.engine.filing import unknown_files, use_named
 from yarnloom.engine.handing_out import leave_pool, take_back
 from yarnloom.engine.pausing import hold_if_asked
 from yarnloom.engine.pools import base_of
@@ -137,6 +138,8 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     weave = Weave(turn, turn.run(step.run))
     rules = weave.plan.nodes[step.node].rules
     output, outcome, error = _checked(outcome, item)
+    if output is not None and (missing := _missing_files(turn, weave, step, item, output)):
+        output, outcome, error = None, Outcome.FAILED, missing
     if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
         outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
     kinds = kinds_of(error or {})
@@ -270,6 +273,20 @@ def _checked(
         return encode(item.output, "the output"), outcome, None
     except ValueRefused as refused:
         return None, Outcome.FAILED, {"type": "ValueRefused", "message": str(refused)}
+
+
+def _missing_files(
+    turn: Turn, weave: Weave, step: StepRow, item: ReportItem, output: str
+) -> dict[str, Any] | None:
+    """Note which files an output names; an error if it names one that is not kept."""
+    if not use_named(turn, step.run, output):
+        return None
+    facts = weave.plan.tasks[weave.plan.nodes[step.node].task]
+    found = unknown_files(turn, item.output, facts["output"])
+    if not found:
+        return None
+    message = f"the output names a file that is not kept, at {found[0].where or '/'}"
+    return {"type": "ValueRefused", "message": f"{message}; ctx.save_file keeps one"}
 
 
 def _final_error(

@@ -7,12 +7,14 @@ done; one whose content changed runs again; one that vanished is skipped as `gon
 from __future__ import annotations
 
 from yarnloom.engine.agenda import Bar
-from yarnloom.engine.items import ItemFault, item_of, read_source, slice_of
+from yarnloom.engine.filing import mark_list
+from yarnloom.engine.items import ItemFault, item_of, refuse_names, slice_of, values_of
 from yarnloom.engine.outcomes import end_part_that_waits, note_skip
 from yarnloom.engine.placing import add_item_that_waits, rank_of
 from yarnloom.engine.renewing import Renewal, has_ended, items_by_name
 from yarnloom.engine.states import PartState, SkipReason, StepState
 from yarnloom.engine.turn import Turn
+from yarnloom.files import is_list_reference
 from yarnloom.plan import Node
 from yarnloom.store import PartRow, RunRow, holding
 from yarnloom.store import writing as store
@@ -61,10 +63,19 @@ class _Match:
         if text is None or decode(text) is None:
             raise ItemFault("over is null now, but was a list in an earlier round")
         before = items_by_name(self.turn, each)
+        source = decode(text)
+        values = values_of(self.turn.files, source)
+        if not isinstance(values, list):
+            raise ItemFault(f"over is {text:.60}; expected a list")
+        if facts.name is not None:
+            refuse_names(values, facts.name)
+        if is_list_reference(source):
+            # At a start it would be looked through elsewhere; here its values are in hand anyway.
+            mark_list(self.turn, source["list"])
         holding.drop_source(self.turn.unit, each.id)
-        count = read_source(self.turn, each, facts, text)
-        assert count is not None
-        values = slice_of(decode(text), facts, 0, count)
+        store.keep_source(self.turn.unit, each.id, text)
+        count = -(-len(values) // (facts.batch or 1))
+        values = slice_of(self.turn.files, lambda _: None, values, facts, 0, count)
         wanted = [item_of(value, facts) for value in values]
         names = [str(index) if name is None else name for index, (_, name) in enumerate(wanted)]
         gone = [key for name, (key, _) in before.items() if name not in set(names)]

@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from yarnloom.engine.asking import DONE, FAILURES
 from yarnloom.engine.states import StepState
 from yarnloom.engine.turn import Ended, Turn
 from yarnloom.errors import ValueRefused
@@ -25,7 +26,7 @@ from yarnloom.plan import (
     Source,
     item_key,
 )
-from yarnloom.store import PartRow, RunRow
+from yarnloom.store import PartRow, RunRow, filing
 from yarnloom.store import writing as store
 from yarnloom.values import VALUE_LIMIT, decode, size_of
 
@@ -113,6 +114,8 @@ class Resolver:
         if source.only_done:
             row = self._row_of(node.index, around)
             assert row is not None, "an each that is done has a row"
+            if (found := filing.gathered_list(self.turn.unit, row.id, DONE)) is not None:
+                return found
             self._refuse_large(node, row.size)
             return store.gathered(self.turn.unit, row.id, node.children[0], only_done=True)
         self._refuse_large(node, ended.size)
@@ -122,8 +125,8 @@ class Resolver:
         if size > VALUE_LIMIT:
             raise ValueRefused(
                 f"the output of {self.plan.address(node)!r} is {size:,} bytes together; at most "
-                f"{VALUE_LIMIT:,} are passed on. Return less from each step, such as the path of "
-                "a file."
+                f"{VALUE_LIMIT:,} are passed on. Return less from each step, such as a file: "
+                "ctx.save_file keeps one."
             )
 
     def _target(self, target: Node, around: PartRow) -> Ended:
@@ -167,12 +170,12 @@ class Resolver:
     def _failures(self, each: PartRow | None) -> str:
         if each is None:
             return "[]"  # seen from a follow-up: it was not reached
+        if (kept := filing.gathered_list(self.turn.unit, each.id, FAILURES)) is not None:
+            return kept
         found, size = [], 0
         where = self.turn.part_address(self.run, each)
         for item, name, error in store.failed_items(self.turn.unit, each.id, VALUE_LIMIT):
-            row = {"name": name if name is not None else str(item)}
-            row["address"] = f"{where}[{item_key(name, item)}]"
-            found.append(_dump({**row, "error": _fault(json.loads(error or "{}"))}))
+            found.append(failed_item(where, item, name, error))
             size += len(found[-1])
             if size > VALUE_LIMIT:
                 raise ValueRefused(
@@ -236,6 +239,13 @@ class Resolver:
                 found.append((rank, _told({"step": address, **json.loads(fault)})))
         found.sort(key=lambda one: one[0])
         return [one for _, one in found[:FAILURES_TOLD]]
+
+
+def failed_item(each: str, item: int, name: str | None, error: str | None) -> str:
+    """A failed item as `failures()` lists it, as JSON text; `each` is the each's address."""
+    shown = name if name is not None else str(item)
+    row = {"name": shown, "address": f"{each}[{item_key(name, item)}]"}
+    return _dump({**row, "error": _fault(json.loads(error or "{}"))})
 
 
 def _told(error: dict[str, Any]) -> dict[str, Any]:

@@ -6,7 +6,14 @@ import json
 from typing import Any
 
 from yarnloom.engine.admitting import count_in, is_busy, make_room
-from yarnloom.engine.commands import RerunRun, Started, StartRun
+from yarnloom.engine.commands import RerunRun, Started, StartRun, Unchecked
+from yarnloom.engine.filing import (
+    checked_rows,
+    rows_of,
+    rows_to_check,
+    unknown_files,
+    use_named,
+)
 from yarnloom.engine.pooling import refuse_unknown_pools
 from yarnloom.engine.publishing import find_task, find_workflow
 from yarnloom.engine.states import RunState
@@ -15,14 +22,15 @@ from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import InvalidInput, StartKeyTaken
 from yarnloom.plan import Constant, FromParam, Plan
-from yarnloom.plan.schemas import problems_of, seal, with_defaults
+from yarnloom.plan.marked import as_given, seal, with_lists
+from yarnloom.plan.schemas import problems_of, with_defaults
 from yarnloom.secrets import mask
 from yarnloom.store import RunRow
 from yarnloom.store import writing as store
 from yarnloom.values import decode, encode, fingerprint
 
 
-def start_run(turn: Turn, command: StartRun) -> Started:
+def start_run(turn: Turn, command: StartRun) -> Started | Unchecked:
     """Make a run, and what it begins with ready.
 
     Raises:
@@ -35,18 +43,23 @@ def start_run(turn: Turn, command: StartRun) -> Started:
     # A task and a workflow may have one name; their keys are apart.
     scope = f"task {workflow}" if command.task else workflow
     plan = turn.plan_by_id(plan_id)
-    marked = seal(command.params, plan.params_schema, turn.vault.mark)
+    schema = plan.params_schema
+    marked = seal(as_given(command.params, schema), schema, turn.vault.mark)
     if earlier := store.find_start(turn.unit, scope, command.key):
         return _same_start(turn, command, marked, *earlier)
-    if problems := problems_of(command.params, plan.params_schema):
+    problems = problems_of(command.params, schema)
+    if problems := problems or unknown_files(turn, command.params, schema):
         raise InvalidInput(
             f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}; "
             "nothing was started",
             problems=problems,
         )
     refuse_unknown_pools(turn, [plan])
-    filled = with_defaults(command.params, plan.params_schema)
-    params = encode(seal(filled, plan.params_schema, turn.vault.seal), "params")
+    filled = with_defaults(command.params, schema)
+    if unchecked := rows_to_check(turn, filled, schema):
+        return Unchecked(tuple(unchecked))
+    filled = with_lists(filled, schema, lambda one, marked: _list_for(turn, one, marked))
+    params = encode(seal(filled, schema, turn.vault.seal), "params")
     busy = is_busy(turn, plan)
     deadline = None if plan.deadline is None else turn.now + round(plan.deadline * 1_000_000)
     run = turn.unit.runs.add(
@@ -77,11 +90,18 @@ def start_run(turn: Turn, command: StartRun) -> Started:
     root = Weave(turn, run).begin()
     if busy:
         make_room(turn, run, plan)
+    use_named(turn, run.number, params)
     turn.changed.add(run.number)
     return Started(present(turn, run, root), created=True)
 
 
-def rerun(turn: Turn, command: RerunRun) -> Started:
+def _list_for(turn: Turn, value: dict[str, Any], marked: dict[str, Any]) -> dict[str, Any]:
+    found = checked_rows(turn, rows_of("", value, marked))
+    assert found is not None, "what is not checked was told before"
+    return found
+
+
+def rerun(turn: Turn, command: RerunRun) -> Started | Unchecked:
     """Start the workflow of a run, as it is now, with the run's params and some changed.
 
     Raises:
@@ -103,7 +123,7 @@ def rerun(turn: Turn, command: RerunRun) -> Started:
             task=run.task is not None,
         ),
     )
-    if started.created:
+    if isinstance(started, Started) and started.created:
         log = store.log_command
         log(turn.unit, turn.now, command.who, "rerun", run.number, command.reason)
     return started

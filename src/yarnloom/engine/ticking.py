@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from yarnloom.engine.attending import LEASE_DUE, lose_worker
 from yarnloom.engine.commands import LoseWorker, Tick
+from yarnloom.engine.filing import drop_idle_files
 from yarnloom.engine.handing_out import RATE_DUE, post_stop
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.reporting import too_long
@@ -13,7 +14,9 @@ from yarnloom.engine.states import StepEvent, StopReason
 from yarnloom.engine.stopping import stop_late_runs
 from yarnloom.engine.turn import (
     BACK_OFF_DUE,
+    CHORES_DUE,
     DEADLINE_DUE,
+    FILES_DUE,
     RUN_DEADLINE_DUE,
     TIMEOUT_DUE,
     Turn,
@@ -101,6 +104,10 @@ def _stop_late_runs(turn: Turn, _: str) -> None:
     stop_late_runs(turn)
 
 
+def _tell_chores(turn: Turn, _: str) -> None:
+    """What was found undone at a start is told with this transaction's results."""
+
+
 _FALLEN_DUE: dict[str, Callable[[Turn, str], None]] = {
     LEASE_DUE: _look_at_lease,
     FILL_DUE: _go_on,
@@ -109,4 +116,6 @@ _FALLEN_DUE: dict[str, Callable[[Turn, str], None]] = {
     BACK_OFF_DUE: _wake_steps,
     DEADLINE_DUE: _stop_late_steps,
     RUN_DEADLINE_DUE: _stop_late_runs,
+    FILES_DUE: drop_idle_files,
+    CHORES_DUE: _tell_chores,
 }

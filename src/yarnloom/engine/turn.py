@@ -23,11 +23,13 @@ from yarnloom.engine.states import (
 from yarnloom.errors import Gone, NotFound
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
 from yarnloom.secrets import Vault
-from yarnloom.store import PartRow, RunRow, StepRow, Unit
+from yarnloom.store import FileFolder, PartRow, RunRow, StepRow, Unit
 from yarnloom.store import writing as store
+from yarnloom.values import VALUE_LIMIT
 
 LEASE = 30.0
 LOSSES = 3
+KEEP_FILES = 86_400.0
 
 
 @dataclass(slots=True)
@@ -39,15 +41,22 @@ class Settings:
         losses: how often a step may lose its worker or process before it fails, unless it says so.
         chance: gives numbers from 0 to 1, for the jitter of waits.
         vault: seals secret params; None for that of the data folder.
+        list_above: over how many bytes a gathered list is kept as a file.
+        failures_above: over how many failed items their list is.
+        keep_files: seconds that a file is kept that no run uses.
     """
 
     lease: float = LEASE
     losses: int = LOSSES
+    list_above: int = VALUE_LIMIT
+    failures_above: int = 200
+    keep_files: float = KEEP_FILES
     chance: Callable[[], float] = random.random
     vault: Vault | None = None
 
 
 BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_deadline"
+FILES_DUE, CHORES_DUE = "files", "chores"
 """What falls due and is kept in the store by time."""
 
 TIMEOUT_DUE = "timeout"
@@ -109,9 +118,11 @@ class Turn:
         made: how many items were made in this transaction.
         made_room: workflows of which a run has ended while others wait.
         settling: pausing runs of which something has ended, so that they may be paused now.
+        dropped: hashes of files that are not kept any more.
     """
 
     unit: Unit
+    files: FileFolder
     memory: Memory
     settings: Settings
     plans: dict[int, Plan]
@@ -128,6 +139,7 @@ class Turn:
     made: int = 0
     made_room: set[str] = field(default_factory=set)
     settling: set[int] = field(default_factory=set)
+    dropped: list[str] = field(default_factory=list)
 
     @property
     def vault(self) -> Vault:

@@ -69,9 +69,9 @@ class Weave(Ending):
         if each.outcome is None and each.state != PartState.WAITING:
             if (bar := self._bar(each)) is not None:
                 drop_rest(self.turn, each, bar)
-                self._decide_if_over(each)
             else:
                 self._fill(each)
+            self._decide_if_over(each)
         self._work_off()
 
     def cancel(self, why: StopReason = StopReason.CANCEL) -> None:
@@ -130,6 +130,22 @@ class Weave(Ending):
     def begin_round(self, root: PartRow) -> None:
         """Begin what was renewed in an ended run."""
         self._open_inner(begin_again(self.turn, root, self.plan.nodes[0]))
+        self._work_off()
+
+    def read(self, each: PartRow, count: int) -> None:
+        """The list of an each was looked through: its items may be made."""
+        each.total = each.unmade = count
+        self.turn.unit.parts.touch(each)
+        self.go_on(each)
+
+    def fail_each(self, each: PartRow, fault: ItemFault) -> None:
+        """The list of an each cannot be used."""
+        self._fail_part(each, fault)
+        self._work_off()
+
+    def gathered(self, each: PartRow) -> None:
+        """What an each gives was put together."""
+        self._decide_if_over(each)
         self._work_off()
 
     def fail_step(self, step: StepRow, error: dict[str, Any]) -> None:
@@ -316,8 +332,7 @@ class Weave(Ending):
         part.total = part.unmade = count
         self.turn.unit.parts.touch(part)
         self._fill(part)
-        if not count:
-            self._decide_if_over(part)
+        self._decide_if_over(part)
 
     def _fill(self, part: PartRow) -> None:
         """See to it that as many items of an each are under way as may be."""

@@ -9,6 +9,7 @@ the loop is never blocked. While a commit runs on the thread, new commands gathe
 from __future__ import annotations
 
 import asyncio
+import logging
 import time
 from collections import deque
 from collections.abc import Callable
@@ -18,6 +19,8 @@ from typing import Any
 
 from yarnloom.engine.commands import Command, Tick
 from yarnloom.engine.engine import Engine, Moment, Results
+
+log = logging.getLogger("yarnloom.service")
 
 SLOW_FLUSH = 0.003
 WATCHED = 101
@@ -100,15 +103,22 @@ class Writer:
         batch, self._pending = self._pending, []
         commands = [command for command, _ in batch]
         if self._thread is None:
-            results = self._engine.execute(commands, self._clock())
+            results = self._do(commands)
             self._answer(batch, results)
             if results.commit_seconds is not None:
                 self._watch(results.commit_seconds)
             return
-        work = self._loop.run_in_executor(
-            self._thread, lambda: self._engine.execute(commands, self._clock())
-        )
+        work = self._loop.run_in_executor(self._thread, self._do, commands)
         work.add_done_callback(lambda done: self._answer(batch, done.result()))
+
+    def _do(self, commands: list[Command]) -> Results:
+        """Do a batch; a bug in the engine fails it, and those behind it go on."""
+        moment = self._clock()
+        try:
+            return self._engine.execute(commands, moment)
+        except Exception as error:
+            log.exception("a batch of %d commands broke", len(commands))
+            return Results([error] * len(commands), next_due=moment.mono + 1.0)
 
     def _answer(self, batch: list[tuple[Command, asyncio.Future[Any]]], results: Results) -> None:
         self._scheduled = False

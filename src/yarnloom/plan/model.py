@@ -165,6 +165,8 @@ class Node:
         awaited_by: the other way round.
         reads: of a branch: the nodes in those siblings that must have given an output.
         wanted: whether anything reads its output.
+        done_wanted: of an each: whether anything reads those of its items that are done.
+        failures_wanted: of an each: whether anything reads which items failed.
     """
 
     index: int
@@ -186,6 +188,8 @@ class Node:
     awaited_by: list[int] = field(default_factory=list)
     reads: list[int] = field(default_factory=list)
     wanted: bool = False
+    done_wanted: bool = False
+    failures_wanted: bool = False
 
 
 @dataclass

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import copy
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from enum import Enum
 from functools import lru_cache
 from typing import Any
@@ -16,6 +16,7 @@ from jsonschema import Draft202012Validator
 from jsonschema.exceptions import SchemaError, ValidationError
 
 from yarnloom.errors import Problem, nearest
+from yarnloom.files import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.values import pointer
 
 Schema = dict[str, Any]
@@ -73,36 +74,6 @@ def with_defaults(value: Any, schema: Schema, root: Schema | None = None) -> Any
     return filled
 
 
-def seal(value: Any, schema: Schema, sealed: Callable[[str], Any]) -> Any:
-    """The value with what `sealed` makes of every text in it that its schema marks as secret."""
-    return _seal(value, schema, schema, sealed) if has_secrets(schema) else value
-
-
-def has_secrets(schema: Any) -> bool:
-    """Whether anything in a schema is marked as secret."""
-    if isinstance(schema, dict):
-        return schema.get("writeOnly") is True or any(map(has_secrets, schema.values()))
-    return isinstance(schema, list) and any(map(has_secrets, schema))
-
-
-def _seal(value: Any, schema: Any, root: Schema, sealed: Callable[[str], Any]) -> Any:
-    if not isinstance(schema, dict):
-        return value
-    schema = resolve(schema, root)
-    if schema.get("writeOnly") is True:
-        return sealed(value) if isinstance(value, str) else value
-    for variant in (*schema.get("anyOf", ()), *schema.get("oneOf", ()), *schema.get("allOf", ())):
-        value = _seal(value, variant, root, sealed)
-    if isinstance(value, list):
-        return [_seal(one, schema.get("items"), root, sealed) for one in value]
-    if isinstance(value, dict):
-        known, others = schema.get("properties", {}), schema.get("additionalProperties")
-        return {
-            name: _seal(one, known.get(name, others), root, sealed) for name, one in value.items()
-        }
-    return value
-
-
 def resolve(schema: Schema, root: Schema) -> Schema:
     """The schema that a local `$ref` points at, or the schema itself."""
     for _ in range(32):
@@ -148,7 +119,7 @@ def fit(given: Schema, wanted: Schema) -> Fit:
 
 
 def _fit(given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth: int) -> Fit:
-    given, wanted = resolve(given, root), resolve(wanted, wanted_root)
+    given, wanted = as_list(resolve(given, root)), as_list(resolve(wanted, wanted_root))
     if "anyOf" in given and HOLE in given["anyOf"]:
         # Whether a reader can take the null is asked apart, by `holes`.
         others = [one for one in given["anyOf"] if one != HOLE]
@@ -292,11 +263,18 @@ def _renamed(schema: Any, place: int) -> Any:
     return found
 
 
+def as_list(schema: Schema) -> Schema:
+    """Rows as the list that they stand for; any other schema itself."""
+    if schema.get("format") != ROWS_FORMAT:
+        return schema
+    return {"type": "array", "items": schema.get("items", {})}
+
+
 def items_schema(schema: Schema) -> Schema:
     """The schema of the items of a list; of a value that may also be null, too."""
     root = schema
     schema = resolve(schema, root)
-    options = [resolve(one, root) for one in schema.get("anyOf", [schema])]
+    options = [as_list(resolve(one, root)) for one in schema.get("anyOf", [schema])]
     lists = [one for one in options if one.get("type") == "array" and "items" in one]
     if len(lists) != 1 or not isinstance(lists[0]["items"], dict):
         return {}
@@ -374,6 +352,9 @@ def _any(verdicts: Iterable[Fit]) -> Fit:
     return Fit.CANNOT if seen == {Fit.CANNOT} else Fit.UNKNOWN
 
 
+_BY_REFERENCE = {FILE_FORMAT: "a file", ROWS_FORMAT: "rows: a list, or a file of them"}
+
+
 @lru_cache(maxsize=32)
 def _indefinite(name: str) -> str:
     article = "an" if name[:1] in "aeiou" else "a"
@@ -434,6 +415,8 @@ def describe(schema: Schema, root: Schema | None = None) -> str:
         return " or ".join(_show(value) for value in schema["enum"])
     if "anyOf" in schema:
         return " or ".join(dict.fromkeys(describe(one, root) for one in schema["anyOf"]))
+    if schema.get("format") in _BY_REFERENCE:
+        return _BY_REFERENCE[schema["format"]]
     if "format" in schema and schema.get("type") == "string":
         return f"text with the format {schema['format']}"
     names = _types(schema)

@@ -288,8 +288,8 @@ class Types:
         pending = [self.plan.nodes[0]] if self.plan.nodes else []
         for node in self.plan.nodes:
             per, over = node.rules.per, node.each and node.each.over
-            sources = [*node.inputs.values(), node.only_if, over, per]
-            pending += [self.plan.nodes[one.node] for one in sources if isinstance(one, FromOutput)]
+            for source in (*node.inputs.values(), node.only_if, over, per):
+                pending += self._marked(source)
         while pending:
             node = pending.pop()
             if node.wanted:
@@ -297,6 +297,18 @@ class Types:
             node.wanted = True
             inner = node.children[-1:] if node.kind is Kind.SEQUENCE else node.children
             pending += [self.plan.nodes[one] for one in inner]
+
+    def _marked(self, source: Source | str | None) -> list[Node]:
+        """The parts whose outputs a reference needs; what it reads of an each is marked there."""
+        if isinstance(source, FromFailures):
+            self.plan.nodes[source.node].failures_wanted = True
+        if not isinstance(source, FromOutput):
+            return []
+        node = self.plan.nodes[source.node]
+        if not source.only_done:
+            return [node]
+        node.done_wanted = True
+        return [self.plan.nodes[one] for one in node.children]
 
 
 def of_default(default: Any) -> Schema:

@@ -10,7 +10,17 @@ from fastapi import FastAPI
 from yarnloom.service import console, problems
 from yarnloom.service.core import Core
 from yarnloom.service.guard import Guard
-from yarnloom.service.routes import control, looms, pools, runs, system, watching, workers
+from yarnloom.service.routes import (
+    control,
+    exporting,
+    files,
+    looms,
+    pools,
+    runs,
+    system,
+    watching,
+    workers,
+)
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.store import Database
 from yarnloom.version import VERSION
@@ -47,7 +57,7 @@ def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
         max_body_size=MAX_BODY,
     )
     problems.install(app)
-    for room in (runs, control, watching, looms, pools, workers, system):
+    for room in (runs, control, watching, exporting, files, looms, pools, workers, system):
         app.include_router(room.router, prefix=API)
     app.include_router(system.health_router)
     app.include_router(console.router)

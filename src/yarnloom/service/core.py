@@ -17,8 +17,12 @@ from yarnloom.engine import (
     Engine,
     ListPools,
     ListWorkers,
+    RerunRun,
     Results,
     Settings,
+    Started,
+    StartRun,
+    Unchecked,
     Why,
     Writer,
     looking,
@@ -26,12 +30,15 @@ from yarnloom.engine import (
 )
 from yarnloom.engine.states import RUN_ENDED
 from yarnloom.engine.views import moment, run_view
-from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
+from yarnloom.errors import Busy, Gone, InvalidInput, NotFound, Problem, WorkerUnknown
 from yarnloom.plan import Plan, read_plan
+from yarnloom.rows.checking import ERRORS_TOLD
+from yarnloom.service.beside import Beside, Check
 from yarnloom.service.events import WORKERS, Hub, Subject
 from yarnloom.service.links import Links
 from yarnloom.service.logs import LogFolder
 from yarnloom.service.settings import ServiceSettings
+from yarnloom.service.uploads import Uploads
 from yarnloom.store import Database, reading
 
 log = logging.getLogger("yarnloom.service")
@@ -58,13 +65,17 @@ class Core:
         self.closing = False
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
-        engine = Engine(database, system_clock(), Settings(lease=settings.lease))
+        told = Settings(lease=settings.lease, keep_files=settings.keep_files)
+        engine = Engine(database, system_clock(), told)
         self.writer = Writer(
             engine,
             system_clock,
             self._on_results,
             threaded=slow or settings.commit == "thread",
         )
+        self.uploads = Uploads(database, self.writer)
+        self.beside = Beside(database, self.writer)
+        self._dropping: set[asyncio.Task[None]] = set()
         self.hub = Hub(f"/services/{database.id}", self.look, lambda: system_clock().now)
         self._readers = ThreadPoolExecutor(3, thread_name_prefix="yarnloom-reader")
         self._plans: dict[int, Plan] = {}
@@ -84,7 +95,37 @@ class Core:
             self._readers, lambda: self.database.read(lambda connection: ask(connection, *args))
         )
 
+    async def aside(self, ask: Callable[..., T], *args: Any) -> T:
+        """Do something short with the disk, on a reader's thread."""
+        return await asyncio.get_running_loop().run_in_executor(self._readers, ask, *args)
+
     # Runs
+
+    async def start(self, command: StartRun | RerunRun, seconds: float) -> Started | View:
+        """Start a run, once the rows among its params are checked.
+
+        Returns:
+            What was started; or how far the check is, if it takes longer than some seconds: then
+            nothing was started, and the same command is to be given again.
+
+        Raises:
+            InvalidInput: the params do not fit, or rows have errors; nothing was started.
+        """
+        until = asyncio.get_running_loop().time() + seconds
+        while True:
+            started: Started | Unchecked = await self.submit(command)
+            if isinstance(started, Started):
+                return started
+            checks = [self.beside.check(rows) for rows in started.rows]
+            tasks = [check.task for check in checks if check.task is not None]
+            left = until - asyncio.get_running_loop().time()
+            _, going = await asyncio.wait(tasks, timeout=max(0.0, left))
+            if wrong := [check for check in checks if check.problems]:
+                raise refused_rows(wrong)
+            if going or self.closing:
+                return {"checking": [_progress_of(check) for check in checks]}
+            for task in tasks:
+                task.result()  # raises what broke
 
     async def run(self, number: int) -> View:
         """A run as the API shows it.
@@ -194,6 +235,12 @@ class Core:
         for run in results.ended & self._waiting.keys():
             for woken in self._waiting[run]:
                 _settle(woken, None)
+        for chore in results.chores:
+            self.beside.do(chore)
+        if results.dropped:
+            dropping = asyncio.ensure_future(self.uploads.drop(results.dropped))
+            self._dropping.add(dropping)
+            dropping.add_done_callback(self._dropping.discard)
         changed: set[Subject] = {("run", number) for number in results.changed}
         changed |= {("pool", name) for name in results.pools}
         self.hub.changed(changed | ({WORKERS} if results.workers else set()), results.ended)
@@ -205,6 +252,7 @@ class Core:
         self.closing = True
         self.hub.close()
         self.logs.close()
+        self.beside.close()
         for answer in self._asks.values():
             _settle(answer, [])
         for waiting in self._waiting.values():
@@ -216,6 +264,22 @@ class Core:
         self.writer.close()
         self._readers.shutdown()
         self.database.close()
+
+
+def refused_rows(checks: list[Check]) -> InvalidInput:
+    """The error for files whose rows have errors: the first of each."""
+    problems = [
+        Problem(check.rows.at, str(one), one.line, one.column or "")
+        for check in checks
+        for one in check.problems
+    ]
+    names = ", ".join(check.rows.source.get("name", "the list") for check in checks)
+    first = f"; these are the first {len(problems)}" if len(problems) >= ERRORS_TOLD else ""
+    return InvalidInput(f"{names}: there are errors{first}. Nothing was started", problems=problems)
+
+
+def _progress_of(check: Check) -> View:
+    return {"param": check.rows.at, "file": check.rows.source, **check.progress}
 
 
 def _settle(future: asyncio.Future[T], value: T) -> None:

@@ -87,7 +87,14 @@ def problem_response(error: YarnloomError) -> Response:
         "detail": error.message,
     }
     if error.problems:
-        body["problems"] = [
-            {"pointer": problem.where, "detail": problem.message} for problem in error.problems
-        ]
+        body["problems"] = [_problem(problem) for problem in error.problems]
     return Response(to_json({**body, **error.detail}), status, media_type=MEDIA_TYPE)
+
+
+def _problem(problem: Problem) -> dict[str, Any]:
+    found: dict[str, Any] = {"pointer": problem.where, "detail": problem.message}
+    if problem.line:
+        found["line"] = problem.line
+    if problem.column:
+        found["column"] = problem.column
+    return found

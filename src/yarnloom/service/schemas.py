@@ -444,6 +444,8 @@ class ProblemAnswer(BaseModel):
     title: str
     status: int
     detail: str
-    problems: list[dict[str, str]] | None = Field(
-        None, description="One entry for each bad input: JSON Pointer and what is wrong."
+    problems: list[dict[str, Any]] | None = Field(
+        None,
+        description="One entry for each bad input: JSON Pointer and what is wrong; of a file's "
+        "rows also the line and column.",
     )

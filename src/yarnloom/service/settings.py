@@ -9,7 +9,7 @@ from pathlib import Path
 
 from platformdirs import user_data_path
 
-from yarnloom.engine import LEASE
+from yarnloom.engine import KEEP_FILES, LEASE
 from yarnloom.errors import StartError
 from yarnloom.secrets import key_problem
 
@@ -29,6 +29,7 @@ class ServiceSettings:
         names: host names by which this service is reached, beside its address.
         lease: seconds a worker is thought to live after its last request.
         commit: "loop", "thread", or "auto" (by how fast the disk is).
+        keep_files: seconds that a file is kept that no run uses.
     """
 
     data: Path
@@ -38,6 +39,7 @@ class ServiceSettings:
     names: tuple[str, ...] = ()
     lease: float = LEASE
     commit: str = "auto"
+    keep_files: float = KEEP_FILES
 
     def check(self) -> None:
         """Refuse to be open to a network without a token, or to seal with a key that is none.

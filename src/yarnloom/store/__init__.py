@@ -1,13 +1,16 @@
 """The store: SQLite, and every line of SQL in the project."""
 
 from yarnloom.store.audit import audit
-from yarnloom.store.database import Database, migrate, migrations
+from yarnloom.store.database import Database, migrate, migrations, open_reader
+from yarnloom.store.files import FileFolder, Kept
 from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.unit import StoreFailed, Unit
 
 __all__ = [
     "AttemptRow",
     "Database",
+    "FileFolder",
+    "Kept",
     "PartRow",
     "RunRow",
     "StepRow",
@@ -16,4 +19,5 @@ __all__ = [
     "audit",
     "migrate",
     "migrations",
+    "open_reader",
 ]

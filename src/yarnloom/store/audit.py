@@ -75,7 +75,15 @@ _RULES = {
         SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.entered = 1
           AND NOT EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL)
           AND NOT EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL
-            AND outcome IS NULL AND unmade > 0)""",
+            AND outcome IS NULL AND (unmade > 0 OR awaits IS NOT NULL))""",
+    "only a running each that is not decided waits for a chore": """
+        SELECT id FROM parts WHERE awaits IS NOT NULL
+          AND (outcome IS NOT NULL OR state <> 'running')""",
+    "a file is idle where no run uses it": """
+        SELECT sha256 FROM files WHERE idle_from IS NULL
+          AND sha256 NOT IN (SELECT sha256 FROM file_uses)
+        UNION ALL SELECT f.sha256 FROM files f JOIN file_uses USING (sha256)
+          WHERE f.idle_from IS NOT NULL""",
     "a run waits only while others of its workflow are under way, and has begun nothing": """
         SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.entered = 0 AND (
           NOT EXISTS (SELECT 1 FROM runs o WHERE o.workflow = r.workflow

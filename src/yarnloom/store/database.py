@@ -23,6 +23,7 @@ from pathlib import Path
 from typing import IO, TypeVar
 
 from yarnloom.errors import FolderInUse, FolderUnusable
+from yarnloom.store.files import FileFolder
 
 T = TypeVar("T")
 
@@ -30,6 +31,12 @@ FILE_NAME = "yarnloom.db"
 READ_LIMIT = 2.0
 READERS = 3
 _NETWORK = {"nfs", "nfs4", "cifs", "smb3", "smbfs", "afs", "9p", "ceph", "glusterfs", "fuse.sshfs"}
+
+
+class Connection(sqlite3.Connection):
+    """A connection to the records, which knows where the files are."""
+
+    files: FileFolder
 
 
 class Database:
@@ -47,10 +54,12 @@ class Database:
     def __init__(self, folder: Path, holder: str = "") -> None:
         self.folder = folder
         self._lock = _lock(folder, holder)
+        self.files = FileFolder(folder)
         try:
             self.writer = self.connect()
             migrate(self.writer)
             self.id, self.starts = _identity(self.writer)
+            self._clear_files()
         except BaseException:
             self._lock.close()
             raise
@@ -58,36 +67,21 @@ class Database:
         for _ in range(READERS):
             self._readers.put(self.connect(read_only=True))
 
+    def _clear_files(self) -> None:
+        """Remove the bytes that a killed service left and that no row names."""
+        self.files.clear_incoming()
+        known = self.writer.execute("SELECT sha256 FROM files")
+        for stray in self.files.stray(sha256 for (sha256,) in known):
+            self.files.remove(stray)
+
     @property
     def path(self) -> Path:
         """The SQLite file."""
         return self.folder / FILE_NAME
 
-    def connect(self, *, read_only: bool = False) -> sqlite3.Connection:
+    def connect(self, *, read_only: bool = False) -> Connection:
         """A new connection, without Python's own transactions."""
-        mode = "ro" if read_only else "rwc"
-        try:
-            connection = sqlite3.connect(
-                f"{self.path.absolute().as_uri()}?mode={mode}",
-                uri=True,
-                isolation_level=None,
-                check_same_thread=False,
-                cached_statements=256,
-            )
-            connection.row_factory = sqlite3.Row if read_only else None
-            if not read_only:
-                connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
-                connection.execute("PRAGMA journal_mode = WAL")
-            connection.execute("PRAGMA synchronous = FULL")
-            connection.execute("PRAGMA foreign_keys = ON")
-            connection.execute("PRAGMA busy_timeout = 5000")
-            connection.execute("PRAGMA cache_size = -32000")
-        except sqlite3.Error as error:
-            raise FolderUnusable(
-                f"the records in {self.path} cannot be opened: {error}. "
-                "Give another folder with --data, or restore this one from a copy."
-            ) from error
-        return connection
+        return _connect(self.folder, read_only=read_only)
 
     def keep_fact(self, key: str, value: str) -> str:
         """Keep something about the service, unless it is kept already; what is kept."""
@@ -135,6 +129,45 @@ class Database:
                 self._readers.get_nowait().close()
         self.writer.close()
         self._lock.close()
+
+
+@contextlib.contextmanager
+def open_reader(folder: Path) -> Iterator[Connection]:
+    """A read-only connection to the records of a service that runs, for a process beside it."""
+    connection = _connect(folder, read_only=True)
+    try:
+        yield connection
+    finally:
+        connection.close()
+
+
+def _connect(folder: Path, *, read_only: bool) -> Connection:
+    path = folder / FILE_NAME
+    mode = "ro" if read_only else "rwc"
+    try:
+        connection = sqlite3.connect(
+            f"{path.absolute().as_uri()}?mode={mode}",
+            uri=True,
+            isolation_level=None,
+            check_same_thread=False,
+            cached_statements=256,
+            factory=Connection,
+        )
+        connection.row_factory = sqlite3.Row if read_only else None
+        connection.files = FileFolder(folder)
+        if not read_only:
+            connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
+            connection.execute("PRAGMA journal_mode = WAL")
+        connection.execute("PRAGMA synchronous = FULL")
+        connection.execute("PRAGMA foreign_keys = ON")
+        connection.execute("PRAGMA busy_timeout = 5000")
+        connection.execute("PRAGMA cache_size = -32000")
+    except sqlite3.Error as error:
+        raise FolderUnusable(
+            f"the records in {path} cannot be opened: {error}. "
+            "Give another folder with --data, or restore this one from a copy."
+        ) from error
+    return connection
 
 
 def _lock(folder: Path, holder: str) -> IO[str]:

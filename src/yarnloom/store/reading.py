@@ -148,6 +148,127 @@ def source(connection: sqlite3.Connection, each: int) -> str | None:
     return row["items"] if row else None
 
 
+def marks(connection: sqlite3.Connection, sha256: str) -> bytes | None:
+    """Where some values of a list begin that is a file."""
+    row = _one(connection, "SELECT marks FROM files WHERE sha256 = ?", sha256)
+    return row["marks"] if row else None
+
+
+_FILES = """
+  SELECT f.sha256, f.size, f.name, f.media_type, f.kept_by, f.kept_at, f.idle_from, f.count,
+    (SELECT count(*) FROM file_uses u WHERE u.sha256 = f.sha256) AS runs
+  FROM files f
+"""
+
+
+def file(connection: sqlite3.Connection, sha256: str) -> Record | None:
+    """A file that is kept, or None."""
+    return _one(connection, f"{_FILES} WHERE f.sha256 = ?", sha256)
+
+
+def files(
+    connection: sqlite3.Connection, before: tuple[int, str] | None, limit: int
+) -> list[Record]:
+    """Files, newest first, from behind a time and hash on."""
+    rows = connection.execute(
+        f"{_FILES} WHERE (f.kept_at, f.sha256) < (?, ?)"
+        " ORDER BY f.kept_at DESC, f.sha256 DESC LIMIT ?",
+        (*(before or (2**63 - 1, "")), limit),
+    )
+    return [dict(row) for row in rows]
+
+
+def file_users(connection: sqlite3.Connection, sha256: str, limit: int) -> list[int]:
+    """The newest runs that use a file."""
+    sql = "SELECT run FROM file_uses WHERE sha256 = ? ORDER BY run DESC LIMIT ?"
+    return [row["run"] for row in connection.execute(sql, (sha256, limit))]
+
+
+def files_of(connection: sqlite3.Connection, run: int) -> list[Record]:
+    """The files that a run uses."""
+    rows = connection.execute(
+        "SELECT f.sha256, f.name, f.media_type, f.size FROM file_uses u"
+        " JOIN files f USING (sha256) WHERE u.run = ? ORDER BY u.sha256",
+        (run,),
+    )
+    return [dict(row) for row in rows]
+
+
+def part(connection: sqlite3.Connection, part: int) -> Record:
+    """A part by id."""
+    return dict(connection.execute("SELECT * FROM parts WHERE id = ?", (part,)).fetchone())
+
+
+def outputs_between(
+    connection: sqlite3.Connection, each: int, node: int, last: int, first: int, until: int
+) -> dict[int, str | None]:
+    """By index what items of an each gave; where nobody reads that, what their last step did."""
+    rows = connection.execute(
+        "SELECT p.item, coalesce(p.output, s.output) AS output FROM parts p"
+        " LEFT JOIN steps s ON s.part = p.id AND s.node = ?"
+        " WHERE p.parent = ? AND p.node = ? AND p.item BETWEEN ? AND ?",
+        (last, each, node, first, until),
+    )
+    return {row["item"]: row["output"] for row in rows}
+
+
+def steps_behind(connection: sqlite3.Connection, run: int, after: int, limit: int) -> list[Record]:
+    """Steps of a run that have a row, with their values, from behind an id on."""
+    if not after:
+        first = connection.execute("SELECT min(id) AS id FROM steps WHERE run = ?", (run,))
+        after = (first.fetchone()["id"] or 1) - 1
+    # By id, not by an index of the run: the steps of a run lie close together.
+    rows = connection.execute(
+        f"{_STEP_LIST.replace('s.saved,', 's.saved, s.input, s.output,')}"
+        " WHERE s.id > ? AND +s.run = ? ORDER BY s.id LIMIT ?",
+        (after, run, limit),
+    )
+    return [dict(row) for row in rows]
+
+
+def attempts_between(
+    connection: sqlite3.Connection, run: int, first: int, last: int
+) -> list[Record]:
+    """The attempts of a run's steps between two ids, with the worker's name."""
+    rows = connection.execute(
+        "SELECT a.*, w.name AS worker_name FROM attempts a JOIN workers w ON w.id = a.worker"
+        " WHERE a.step BETWEEN ? AND ? AND a.run = ? ORDER BY a.step, a.number",
+        (first, last, run),
+    )
+    return [dict(row) for row in rows]
+
+
+def item_outputs(
+    connection: sqlite3.Connection,
+    each: int,
+    node: int,
+    after: int,
+    limit: int,
+    *,
+    only_done: bool,
+) -> list[tuple[int, str | None]]:
+    """Index and output of items of an each, behind an index, as its output lists them."""
+    which = "outcome = 'done'" if only_done else "skip_reason IS NOT 'gone'"
+    rows = connection.execute(
+        f"SELECT item, output FROM parts WHERE parent = ? AND node = ? AND item > ? AND {which}"
+        " ORDER BY item LIMIT ?",
+        (each, node, after, limit),
+    )
+    return [(row["item"], row["output"]) for row in rows]
+
+
+def failed_items(
+    connection: sqlite3.Connection, each: int, after: int, limit: int
+) -> list[tuple[int, str | None, str | None]]:
+    """Index, name and error of the items of an each that failed, behind an index."""
+    rows = connection.execute(
+        "SELECT item, name, error FROM parts WHERE parent = ? AND value IS NOT NULL"
+        " AND coalesce(outcome, state) = 'failed' AND item > ? ORDER BY item LIMIT ?",
+        (each, after, limit),
+    )
+    return [(row["item"], row["name"], row["error"]) for row in rows]
+
+
 _STEP_LIST = """
   SELECT s.id, s.run, s.part, s.node, s.state, s.stop, s.skip_reason, s.open, s.attempts,
     s.tries, s.losses, s.due_at, s.deadline_at, s.pool, s.priority, s.error, s.ready_at,

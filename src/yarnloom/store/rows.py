@@ -85,6 +85,7 @@ class PartRow:
     size: int = 0
     asleep: int = 0
     again: int = 0
+    awaits: str | None = None
     ended_at: int | None = None
 
     @property

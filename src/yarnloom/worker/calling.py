@@ -8,11 +8,12 @@ import json
 import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
-from yarnloom.context import StepContext
+from yarnloom.context import Line, StepContext
 from yarnloom.errors import (
     CallAgain,
     GiveUp,
@@ -22,9 +23,11 @@ from yarnloom.errors import (
     UnsureEffect,
     ValueRefused,
 )
+from yarnloom.files import SHELF, is_list_reference, named_in
 from yarnloom.loom import Task
 from yarnloom.plan import kind_name
-from yarnloom.values import encode, not_finite, pointer
+from yarnloom.plan.marked import with_loaded
+from yarnloom.values import decode, encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
 
 TRACEBACK_LIMIT = 32_000
@@ -105,8 +108,10 @@ def call_task(
 
 def prepare(task: Task, value: Any, context: StepContext) -> dict[str, Any] | Called:
     """The function's arguments, or what becomes of the call if the input does not fit."""
+    SHELF.set(context.shelf)
     try:
         # Not `encode`: an input may hold several values, each as large as a value may be.
+        value = with_loaded(value, task.input_schema, _loaded)
         inputs = task.inputs.validate_json(json.dumps(value, allow_nan=False))
     except ValidationError as error:
         refused = ValueRefused(
@@ -117,6 +122,21 @@ def prepare(task: Task, value: Any, context: StepContext) -> dict[str, Any] | Ca
     if name := task.context_input:
         inputs[name] = context
     return inputs
+
+
+def _loaded(value: dict[str, Any]) -> Any:
+    """A list that is kept as a file, where the task asks for a list as such."""
+    if not is_list_reference(value):
+        return value
+    with SHELF.get().path(value["list"]).open("rb") as lines:
+        return [decode(line) for line in lines]
+
+
+async def fetch_ahead(value: Any, context: StepContext, line: Line) -> None:
+    """Fetch every file that an input names, for a task that cannot wait for them later."""
+    for sha256 in named_in(json.dumps(value)):
+        answer = await line.ask_later({"kind": "fetch_file", "sha256": sha256})
+        context.shelf.paths[sha256] = Path(answer["path"])
 
 
 def returned(task: Task, found: Any) -> Called:

@@ -17,6 +17,7 @@ from pydantic_core import to_json
 
 from yarnloom.client import AsyncClient, Call, Target
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
+from yarnloom.worker.files import FileCache
 
 Message = dict[str, Any]
 
@@ -65,6 +66,7 @@ class Link:
         self._on_lease_over = on_lease_over
         self._say = say
         self._client = AsyncClient(target=target, who=f"worker:{worker_id}")
+        self._files = FileCache(self._client)
         self._registered = asyncio.Event()
         self._registering = asyncio.Lock()
         self._news = asyncio.Event()
@@ -89,6 +91,7 @@ class Link:
     def report(self, item: Message) -> None:
         """Tell the service how an attempt ended, now or as soon as it can be reached."""
         self._begun.pop(item["attempt"], None)  # the end says when it began, too
+        self._files.ended(item["attempt"])
         self._items.append(item)
         self._news.set()
 
@@ -125,6 +128,7 @@ class Link:
         """An attempt is fenced off: nothing of it is reported any more."""
         self._items = [item for item in self._items if item["attempt"] != attempt]
         self._begun.pop(attempt, None)
+        self._files.ended(attempt)
         for kept in (self._lines, self._sent_lines, self._printed, self._saved):
             kept.pop(attempt, None)
 
@@ -157,6 +161,9 @@ class Link:
             await ack
             reply({"answer": {}})
             return
+        if kind in ("fetch_file", "save_file"):
+            reply(await self._transfer(kind, attempt, question))
+            return
         call = Call(
             "POST", f"{self._path}/{kind.replace('_', '-')}", {"attempt": attempt, **question}
         )
@@ -169,6 +176,25 @@ class Link:
             except Refused as error:
                 reply({"error": {"code": error.code, "message": error.message}})
             return
+
+    async def _transfer(self, kind: str, attempt: int, question: Message) -> Message:
+        """Fetch or send a file, as long as it takes until the service can be reached."""
+        wait = FIRST_WAIT
+        while True:
+            try:
+                if kind == "save_file":
+                    return {"answer": await self._files.save(attempt, question)}
+                path = await self._files.fetch(attempt, question["sha256"])
+                return {"answer": {"path": str(path)}}
+            except (ServiceError, Busy) as error:
+                self._note_broken(error)
+            except YarnloomError as error:
+                return {"error": {"code": error.code, "message": error.message}}
+            except OSError as error:
+                message = f"the file could not be kept on the worker: {error.strerror}"
+                return {"error": {"code": YarnloomError.code, "message": message}}
+            await asyncio.sleep(wait * random.uniform(0.5, 1.0))
+            wait = min(LONGEST_WAIT, wait * 2)
 
     def wake(self) -> None:
         """Something changed that the service should hear of at once, such as the places."""
@@ -275,6 +301,7 @@ class Link:
             self._save_timer.cancel()
         for answering in self._asking:
             answering.cancel()
+        self._files.close()
         await self._client.close()
 
     # Inside

@@ -20,8 +20,9 @@ from typing import Any, TextIO
 
 from yarnloom.context import StepContext
 from yarnloom.errors import YarnloomError, subclasses
+from yarnloom.files import SHELF
 from yarnloom.loom import Task
-from yarnloom.worker.calling import Called, prepare, printable, raised, returned
+from yarnloom.worker.calling import Called, fetch_ahead, prepare, printable, raised, returned
 from yarnloom.worker.frames import Channel, Closed, Message
 
 CURRENT: ContextVar[int | None] = ContextVar("yarnloom_attempt", default=None)
@@ -198,9 +199,15 @@ class _Shared:
         attempt = work["attempt"]
         CURRENT.set(attempt)
         task = self.tasks[work["task"]]
-        context = task.context_type.for_work(work, _Line(self, attempt))
+        line = _Line(self, attempt)
+        context = task.context_type.for_work(work, line)
         begun: list[float] = []
-        called = await self.call(task, work["input"], context, attempt, begun)
+        try:
+            await fetch_ahead(work["input"], context, line)
+        except YarnloomError as error:
+            called = raised(error)
+        else:
+            called = await self.call(task, work["input"], context, attempt, begun)
         called = called.told(self.stops.get(attempt))
         for stream in self.streams:
             stream.finish(attempt)
@@ -239,8 +246,11 @@ class _Shared:
             self.coroutines.discard(attempt)
 
     async def on_thread(self, task: Task, inputs: dict[str, Any], attempt: int) -> Any:
+        shelf = SHELF.get()
+
         def call() -> Any:
             CURRENT.set(attempt)
+            SHELF.set(shelf)
             try:
                 return task.function(**inputs)
             finally:

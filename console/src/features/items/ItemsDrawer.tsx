@@ -1,6 +1,7 @@
-import { Button, Chip, Group, Stack, Table, Text } from "@mantine/core";
+import { Anchor, Button, Chip, Group, Stack, Table, Text } from "@mantine/core";
 import { useState } from "react";
 
+import { exportPath } from "../../api/http";
 import type { EachPart, Item, StepState } from "../../api/types";
 import { Band } from "../../components/Band";
 import { countsText } from "../../components/counts";
@@ -71,6 +72,7 @@ function Items({ run, address, each, onItem }: ItemsProps) {
           ))}
         </Group>
       </Chip.Group>
+      <TakeOut run={run} address={address} state={state} />
       {found.data && !items.length && <Empty title="No items here" />}
       {items.length > 0 && (
         <Table fz="sm" highlightOnHover verticalSpacing={5} className={classes.items}>
@@ -92,6 +94,23 @@ function Items({ run, address, each, onItem }: ItemsProps) {
         </Button>
       )}
     </Stack>
+  );
+}
+
+/** The items that are listed, with what came of them, as a file. */
+function TakeOut({ run, address, state }: { run: number; address: string; state: string | null }) {
+  const link = (form: string) => exportPath(run, address, form, state);
+  return (
+    <Text size="xs" c="dimmed">
+      Take out{state ? ` those ${state}` : ""}:{" "}
+      <Anchor href={link("csv")} download inherit>
+        CSV
+      </Anchor>{" "}
+      ·{" "}
+      <Anchor href={link("json-lines")} download inherit>
+        JSON Lines
+      </Anchor>
+    </Text>
   );
 }
 

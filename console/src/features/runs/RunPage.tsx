@@ -2,8 +2,9 @@ import { Accordion, Anchor, Breadcrumbs, Group, Stack, Text, Title } from "@mant
 import { useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 
+import { recordPath } from "../../api/http";
 import type { EachPart, Part, Run } from "../../api/types";
-import { FoldedValue } from "../../components/FoldedValue";
+import { FoldedValue } from "../values/FoldedValue";
 import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Reasons } from "../../components/Reasons";
@@ -239,6 +240,12 @@ function Values({ run }: { run: Run }) {
       {run.state === "done" && !run.output_left_out && (
         <FoldedValue title="Output" value={run.output} />
       )}
+      <Text size="xs" c="dimmed" mt={6}>
+        All that is known of this run:{" "}
+        <Anchor href={recordPath(run.number)} download inherit>
+          its record as JSON
+        </Anchor>
+      </Text>
     </Accordion>
   );
 }

@@ -2,14 +2,14 @@ import { Accordion, Anchor, Group, Stack, Table, Text, Title } from "@mantine/co
 import { Fragment, useState } from "react";
 
 import type { Attempt, Json, Step } from "../../api/types";
-import { FoldedValue } from "../../components/FoldedValue";
+import { FoldedValue } from "../values/FoldedValue";
 import { ErrorNote } from "../../components/Notes";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
 import { StepProgress } from "../../components/StepProgress";
 import { spell } from "../../components/time";
 import { Ago, Took } from "../../components/Time";
-import { Value } from "../../components/Value";
+import { Value } from "../values/Value";
 import { useWhy } from "../../queries/limits";
 import { useStep } from "../../queries/runs";
 import { AttemptLog } from "./AttemptLog";

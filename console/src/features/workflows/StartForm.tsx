@@ -1,12 +1,24 @@
-import { Button, Checkbox, Group, Select, Stack, Textarea, TextInput } from "@mantine/core";
+import {
+  Button,
+  Checkbox,
+  Group,
+  Progress,
+  Select,
+  Stack,
+  Text,
+  Textarea,
+  TextInput,
+} from "@mantine/core";
 import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 
-import { ApiError } from "../../api/http";
-import type { Workflow } from "../../api/types";
+import { ApiError, type BadInput } from "../../api/http";
+import type { Checking, Workflow } from "../../api/types";
 import { ErrorNote } from "../../components/Notes";
 import { useStart } from "../../queries/runs";
 import { fieldsOf, paramsOf, type Field } from "./fields";
+import { FileInput } from "./FileInput";
+import classes from "./StartForm.module.css";
 
 interface Props {
   workflow: Workflow;
@@ -21,20 +33,20 @@ export function StartForm({ workflow, onClose }: Props) {
   );
   // One key for as long as the form is open: a double click, or a retry, makes one run.
   const [key, setKey] = useState(newKey);
-  const start = useStart();
+  const [checking, setChecking] = useState<Checking[]>([]);
+  const start = useStart(setChecking);
   const navigate = useNavigate();
   const problems = start.error instanceof ApiError ? start.error.problems : [];
-  const problemOf = (name: string) =>
-    problems
-      .filter(({ pointer }) => pointer === `/${name}` || pointer.startsWith(`/${name}/`))
-      .map(({ detail }) => detail)
-      .join("; ");
-  const known = fields.some((field) => problemOf(field.name));
-  const send = () =>
+  const problemsOf = (name: string) =>
+    problems.filter(({ pointer }) => pointer === `/${name}` || pointer.startsWith(`/${name}/`));
+  const known = fields.some((field) => problemsOf(field.name).length);
+  const send = () => {
+    setChecking([]);
     start.mutate(
       { workflow: workflow.name, params: paramsOf(fields, filled), key },
       { onSuccess: (run) => void navigate(`/runs/${run.number}`) },
     );
+  };
   return (
     <form
       aria-label={`start ${workflow.name}`}
@@ -49,14 +61,17 @@ export function StartForm({ workflow, onClose }: Props) {
             key={field.name}
             field={field}
             value={filled[field.name] ?? ""}
-            problem={problemOf(field.name)}
+            problems={problemsOf(field.name)}
             onChange={(value) => {
               setFilled((before) => ({ ...before, [field.name]: value }));
               setKey(newKey());
             }}
           />
         ))}
-        {start.error && !known && <ErrorNote error={start.error} />}
+        {start.error && (!known || problems.some(({ line }) => line)) && (
+          <ErrorNote error={start.error} />
+        )}
+        {start.isPending && checking.map((one) => <Check key={one.param} checking={one} />)}
         <Group>
           <Button type="submit" loading={start.isPending}>
             Start run
@@ -73,17 +88,43 @@ export function StartForm({ workflow, onClose }: Props) {
 interface InputProps {
   field: Field;
   value: string;
-  problem: string;
+  problems: BadInput[];
   onChange: (value: string) => void;
 }
 
-function Input({ field, value, problem, onChange }: InputProps) {
-  const shared = {
-    label: field.label,
-    description: field.help || undefined,
-    error: problem || undefined,
-  };
+/** How far the rows of a file are checked. */
+function Check({ checking }: { checking: Checking }) {
+  const { file, rows, read, size } = checking;
+  return (
+    <div role="status">
+      <Text size="sm">
+        Checking {file.name ?? "rows"}: {rows.toLocaleString("en")} rows
+      </Text>
+      <Progress value={size ? (100 * read) / size : 0} size="sm" mt={4} />
+    </div>
+  );
+}
+
+/** What is wrong with a field; of a file's rows one line for each. */
+function faultOf(problems: BadInput[]) {
+  if (!problems.length) return undefined;
+  if (!problems.some(({ line }) => line)) return problems.map(({ detail }) => detail).join("; ");
+  return (
+    <span className={classes.faults}>
+      {problems.map(({ detail }, index) => (
+        <span key={index}>{detail}</span>
+      ))}
+    </span>
+  );
+}
+
+function Input({ field, value, problems, onChange }: InputProps) {
+  const error = faultOf(problems);
+  const shared = { label: field.label, description: field.help || undefined, error };
   switch (field.kind) {
+    case "file":
+    case "rows":
+      return <FileInput field={field} value={value} error={error} onChange={onChange} />;
     case "boolean":
       return (
         <Checkbox

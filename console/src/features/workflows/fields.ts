@@ -2,7 +2,8 @@
 
 import type { Json, Schema } from "../../api/types";
 
-export type FieldKind = "text" | "integer" | "number" | "boolean" | "choice" | "json";
+export type FieldKind =
+  "text" | "integer" | "number" | "boolean" | "choice" | "file" | "rows" | "json";
 
 export interface Field {
   name: string;
@@ -74,6 +75,8 @@ function follow(schema: Schema, root: Schema): Schema {
 }
 
 function kindOf(schema: Schema): FieldKind {
+  if (schema.format === "yarnloom-file") return "file";
+  if (schema.format === "yarnloom-rows") return "rows";
   if (schema.enum?.every((one) => typeof one === "string")) return "choice";
   switch (schema.type) {
     case "string":

@@ -19,13 +19,19 @@ from yarnloom.engine import (
     RerunRun,
     ResumeRun,
     SettleEffect,
-    Started,
     looking,
 )
 from yarnloom.engine.views import command_view, effect_view
 from yarnloom.errors import Conflict, Refused
 from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.routes.runs import Address, RunNumber, full_name
+from yarnloom.service.routes.runs import (
+    CHECK_WAIT,
+    Address,
+    CheckWait,
+    RunNumber,
+    full_name,
+    started_answer,
+)
 from yarnloom.service.schemas import (
     BulkBody,
     ReasonBody,
@@ -115,14 +121,17 @@ async def mend(
     responses=problems(404, 409, 422),
 )
 async def rerun(
-    core: TheCore, who: Asker, number: RunNumber, body: RerunBody | None = None
+    core: TheCore,
+    who: Asker,
+    number: RunNumber,
+    body: RerunBody | None = None,
+    wait: CheckWait = CHECK_WAIT,
 ) -> Response:
     """Start the run's workflow, as it is now, with its params and what is changed of them."""
     body = body or RerunBody()
     key = body.key or uuid.uuid4().hex
     command = RerunRun(number, body.params, key, who, body.reason)
-    started: Started = await core.submit(command)
-    return answer(started.run, 201 if started.created else 200)
+    return started_answer(await core.start(command, wait))
 
 
 @router.post("/runs/{number}/steps/{action}", responses=problems(404, 409, 422))

@@ -22,6 +22,10 @@ router = APIRouter(prefix="/runs", tags=["runs"])
 
 ItemState = Literal["waiting", "running", "paused", "done", "failed", "cancelled", "skipped"]
 RunNumber = Annotated[int, Path(ge=1, le=2**53)]
+CHECK_WAIT = 20.0
+CheckWait = Annotated[
+    float, Query(ge=0, le=25, description="Seconds to wait for rows to be checked")
+]
 Address = Annotated[
     str, Query(max_length=2_000, description="Within the run: `fetch`, or `fetch#2` for an attempt")
 ]
@@ -33,20 +37,34 @@ async def start(
     who: Asker,
     body: StartBody,
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
+    wait: CheckWait = CHECK_WAIT,
 ) -> Response:
-    """Start a workflow or a task: 201 with the run, or 200 with the one the key made before."""
-    started: Started = await core.submit(
-        StartRun(
-            workflow=body.workflow or body.task or "",
-            task=body.workflow is None,
-            params=body.params,
-            key=body.key or idempotency_key or uuid.uuid4().hex,
-            who=who,
-            priority=body.priority,
-            share=body.share,
-            tags=tuple(body.tags),
+    """Start a workflow or a task: 201 with the run, or 200 with the one the key made before.
+
+    Rows of files are checked whole before. While that goes on longer than `wait`, the answer is 202
+    with how far it is: nothing was started, and the same request is to be sent again.
+    """
+    return started_answer(
+        await core.start(
+            StartRun(
+                workflow=body.workflow or body.task or "",
+                task=body.workflow is None,
+                params=body.params,
+                key=body.key or idempotency_key or uuid.uuid4().hex,
+                who=who,
+                priority=body.priority,
+                share=body.share,
+                tags=tuple(body.tags),
+            ),
+            wait,
         )
     )
+
+
+def started_answer(started: Started | dict[str, Any]) -> Response:
+    """The answer to a start: the run, or how far the check of its rows is."""
+    if not isinstance(started, Started):
+        return answer(started, 202)
     return answer(started.run, 201 if started.created else 200)
 
 

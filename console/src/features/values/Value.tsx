@@ -1,6 +1,8 @@
 import { Code } from "@mantine/core";
 
-import type { Json } from "../api/types";
+import { filesIn } from "../../api/files";
+import type { Json } from "../../api/types";
+import { FileChips } from "../files/FileChips";
 
 const LONGEST = 20_000;
 
@@ -12,16 +14,19 @@ export function Value({ value, label }: { value: Json; label: string }) {
       ? `${text.slice(0, LONGEST)}\n… ${(text.length - LONGEST).toLocaleString()} more characters`
       : text;
   return (
-    <Code
-      block
-      mah={260}
-      bg="var(--ground)"
-      c="var(--ink)"
-      style={{ overflow: "auto" }}
-      tabIndex={0}
-      aria-label={label}
-    >
-      {shown}
-    </Code>
+    <>
+      <FileChips files={filesIn(value)} />
+      <Code
+        block
+        mah={260}
+        bg="var(--ground)"
+        c="var(--ink)"
+        style={{ overflow: "auto" }}
+        tabIndex={0}
+        aria-label={label}
+      >
+        {shown}
+      </Code>
+    </>
   );
 }

@@ -1,6 +1,6 @@
 import { Accordion } from "@mantine/core";
 
-import type { Json } from "../api/types";
+import type { Json } from "../../api/types";
 import { Value } from "./Value";
 
 interface Props {

@@ -1,0 +1,86 @@
+import { Button, Stack, Table, Text, Title } from "@mantine/core";
+import { useState } from "react";
+
+import { sizeText, type Named } from "../../api/files";
+import type { FileFacts } from "../../api/types";
+import { FileModal } from "./FileChips";
+import frame from "../../components/Frame.module.css";
+import { Empty, ErrorNote } from "../../components/Notes";
+import { Ago } from "../../components/Time";
+import { useFiles } from "../../queries/files";
+import classes from "./FilesPage.module.css";
+
+/** The files that are kept: params, what steps made, long lists. */
+export function FilesPage() {
+  const found = useFiles();
+  const [open, setOpen] = useState<Named | null>(null);
+  const files = found.data?.pages.flatMap((page) => page.files) ?? [];
+  return (
+    <Stack gap="md">
+      <Title order={1} size="h2">
+        Files
+      </Title>
+      {found.error && <ErrorNote error={found.error} />}
+      {found.isSuccess && !files.length && (
+        <Empty title="No files are kept" command="yarnloom upload PATH">
+          A start form takes them, steps make them, and so does the command:
+        </Empty>
+      )}
+      {files.length > 0 && (
+        <div className={frame.frame}>
+          <Table verticalSpacing={7} highlightOnHover>
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>File</Table.Th>
+                <Table.Th>Type</Table.Th>
+                <Table.Th ta="right">Size</Table.Th>
+                <Table.Th ta="right">Rows</Table.Th>
+                <Table.Th>Used by</Table.Th>
+                <Table.Th>Kept</Table.Th>
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
+              {files.map((file) => (
+                <FileRow key={file.sha256} file={file} onOpen={() => setOpen(file)} />
+              ))}
+            </Table.Tbody>
+          </Table>
+        </div>
+      )}
+      {found.hasNextPage && (
+        <Button
+          variant="default"
+          size="xs"
+          onClick={() => void found.fetchNextPage()}
+          loading={found.isFetchingNextPage}
+        >
+          More files
+        </Button>
+      )}
+      <FileModal file={open} onClose={() => setOpen(null)} />
+    </Stack>
+  );
+}
+
+function FileRow({ file, onOpen }: { file: FileFacts; onOpen: () => void }) {
+  return (
+    <Table.Tr onClick={onOpen} className={classes.row}>
+      <Table.Td>
+        <button type="button" className={classes.name}>
+          {file.name}
+        </button>
+      </Table.Td>
+      <Table.Td>
+        <Text size="sm" c="dimmed">
+          {file.media_type}
+        </Text>
+      </Table.Td>
+      <Table.Td ta="right">{sizeText(file.size)}</Table.Td>
+      <Table.Td ta="right">{file.count?.toLocaleString("en")}</Table.Td>
+      <Table.Td>{file.runs === 1 ? "1 run" : file.runs ? `${file.runs} runs` : "no run"}</Table.Td>
+      <Table.Td>
+        <Ago at={file.kept_at} />
+      </Table.Td>
+    </Table.Tr>
+  );
+}
