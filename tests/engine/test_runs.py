@@ -362,7 +362,7 @@ def test_a_worker_that_leaves_hands_back(inline: InlineService) -> None:
 def test_a_worker_may_report_and_leave_in_one_batch(inline: InlineService) -> None:
     """Its last report is answered, with nothing more for it."""
     number = inline.start("sums", {"number": 1})
-    work = begin(inline)
+    (work,) = begin(inline)
     done = ReportItem(work["attempt"], "done", 2)
     reported, _ = inline.batch(Report("w", (done,)), Leave("w")).answers
 

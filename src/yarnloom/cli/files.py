@@ -110,16 +110,19 @@ def download(client: Client, options: Namespace) -> int:
 
 
 def whole_hash(client: Client, given: str) -> str:
-    """The hash of the one file whose hash begins so, or that is called so.
+    """The hash of the one file whose hash begins so, or of the newest that is called so.
 
     Raises:
-        InvalidInput: there is none, or more than one.
+        InvalidInput: there is none, or several hashes begin so.
     """
     if len(given) == 64:
         return given
     known = client.files(500)
     fits = {one["sha256"] for one in known if one["sha256"].startswith(given.lower())}
-    fits = fits or {one["sha256"] for one in known if one["name"] == given}
+    if not fits and (named := [one["sha256"] for one in known if one["name"] == given]):
+        if len(named) > 1:
+            output.say(f"{len(named)} files are called {given}; this is the newest")
+        return str(named[0])
     if len(fits) == 1:
         return str(fits.pop())
     what = "no file" if not fits else f"{len(fits)} files"
