@@ -9,7 +9,7 @@ from typing import Any
 from tests.naive import Naive, Spot
 from yarnloom.engine import looking
 from yarnloom.engine.views import run_view
-from yarnloom.files import is_list_reference
+from yarnloom.media import is_list_reference
 from yarnloom.plan import Plan, compile_plan, read_plan
 from yarnloom.plan.parts import Part
 from yarnloom.store import Database, reading

@@ -5,12 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from pydantic import TypeAdapter, ValidationError
+from pydantic import BaseModel, TypeAdapter, ValidationError
 
 from tests.files_loom import Contact, add_up, bind, copy_file, make_numbers, write
-from yarnloom import File, Loom, Rows, StepContext, each, item, param, sequence, step
+from yarnloom import File, Loom, Rows, Secret, StepContext, each, item, param, sequence, step
 from yarnloom.errors import PlanError, ValueRefused
-from yarnloom.files import named_in
+from yarnloom.media import named_in
 from yarnloom.plan.marked import as_given, files_in, rows_in, with_loaded
 from yarnloom.plan.schemas import Fit, describe, fit, items_schema, problems_of
 
@@ -108,6 +108,25 @@ def test_what_a_schema_marks_is_found_wherever_it_stands() -> None:
     }
 
 
+def test_rows_hold_no_secrets() -> None:
+    """Nothing would seal them; found when the loom is checked."""
+    loom = Loom("secretive")
+
+    @loom.task
+    def send(tokens: list[dict[str, str]]) -> int:
+        return len(tokens)
+
+    class Key(BaseModel):
+        token: Secret[str]
+
+    class Keys(BaseModel):
+        keys: Rows[Key]
+
+    loom.workflow("send", params=Keys, plan=step("send", send, tokens=param("keys")))
+    _, problems = loom.examine()
+    assert str(problems[0]) == ("send.params: rows cannot hold a Secret: they are kept as they are")
+
+
 def test_a_loom_is_checked_with_its_files() -> None:
     """Wrong connections are found before anything runs."""
     loom = Loom("checked")
@@ -119,8 +138,6 @@ def test_a_loom_is_checked_with_its_files() -> None:
     @loom.task
     def add(number: int) -> int:
         return number
-
-    from pydantic import BaseModel
 
     class Params(BaseModel):
         rows: Rows[Contact]

@@ -230,3 +230,20 @@ def test_every_error_is_in_the_tree_and_described() -> None:
         assert one.__doc__
         assert errors.__doc__ is not None
         assert one.__name__ in errors.__doc__
+
+
+def test_a_grace_is_written_as_other_times_are() -> None:
+    """As a number of seconds or as text; what is no time is a mistake of the loom."""
+    loom = Loom("graces")
+
+    @loom.task(grace="500ms")
+    def short() -> None: ...
+
+    @loom.task(grace="soon")
+    def odd() -> None: ...
+
+    _, problems = loom.examine()
+
+    assert loom.tasks["short"].facts()["grace"] == 0.5
+    assert [one.where for one in problems] == ["odd.grace"]
+    assert "'soon'" in problems[0].message

@@ -22,11 +22,12 @@ from rich.console import Console
 from rich.terminal_theme import MONOKAI, TerminalTheme
 from rich.text import Text
 
-from yarnloom import Client
+from yarnloom import Client, Run
 from yarnloom.client import Call
 
 ROOT = Path(__file__).parent.parent
 TARGET = ROOT / "docs" / "screenshots"
+CONTACTS = ROOT / "src" / "yarnloom" / "demo"
 COMMAND = f"{sys.executable} -m yarnloom"
 SIZE = {"width": 1280, "height": 800}
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"]
@@ -87,9 +88,14 @@ def done_harbours(run: int) -> Call:
     return Call("GET", f"/runs/{run}/items", query={"address": "harbours", "state": "done"})
 
 
-def reasons(page: Page, url: str, commands: Terminal, client: Client, folder: str) -> None:
+def almanac(client: Client) -> Run:
+    """A run that makes the whole almanac."""
+    return client.start("yearly-almanac", contacts=client.upload(CONTACTS / "contacts.csv"))
+
+
+def reasons(page: Page, url: str, commands: Terminal, client: Client) -> None:
     """The pools, and what `why` says, in the middle of a run."""
-    run = client.start("yearly-almanac", folder=f"{folder}/reasons")
+    run = almanac(client)
     client.change_pool("gauge-link", limit=2, reason="one line is down")
     while client.pools()[0]["waiting"] < 3:
         threading.Event().wait(0.1)
@@ -133,7 +139,35 @@ def control(page: Page, url: str, commands: Terminal, client: Client) -> None:
     commands.type("clear")
 
 
-def pages(page: Page, url: str, client: Client, folder: str) -> None:
+def data(page: Page, url: str, commands: Terminal, client: Client) -> None:
+    """Files: the start form that refuses rows, the page with what is in one, and the command."""
+    page.set_viewport_size(SIZE)
+    page.emulate_media(color_scheme="light")
+    page.goto(f"{url}/workflows?start=tide-almanac%2Fyearly-almanac")
+    draft = CONTACTS / "contacts-draft.csv"
+    page.locator("input[type=file]").first.set_input_files(draft)
+    page.get_by_text("kept, ").wait_for()
+    page.get_by_role("button", name="Start run").click()
+    page.get_by_text("line 4, column").wait_for()
+    page.screenshot(path=TARGET / "start.png")
+    page.goto(f"{url}/files")
+    page.get_by_role("button", name="brackwater.svg").first.click()
+    page.get_by_role("img", name="brackwater.svg").wait_for()
+    page.wait_for_timeout(700)
+    page.screenshot(path=TARGET / "files.png")
+    commands.type("clear")
+    commands.type(
+        f"yarnloom start yearly-almanac --file contacts={draft}; yarnloom files --limit 8; "
+        "yarnloom files brackwater-2027.csv; "
+        "yarnloom export 1/harbours --state failed --as json-lines"
+    )
+    commands.wait_for("gauge at fogwick|harbours")
+    threading.Event().wait(4)
+    commands.draw(page, TARGET / "data.png")
+    commands.type("clear")
+
+
+def pages(page: Page, url: str, client: Client) -> None:
     """The console's pages."""
 
     def show(path: str, name: str, *, dark: bool = False, wait: str) -> None:
@@ -148,19 +182,20 @@ def pages(page: Page, url: str, client: Client, folder: str) -> None:
     show("/runs/2", "failed.png", wait="[data-dye=failed]")  # the demo's own, not yet mended
     cancelled = client.start("harbour-tides", harbour="gullhaven")
     cancelled.cancel("the gauge is being painted")
-    running = client.start("yearly-almanac", folder=f"{folder}/pictures")
+    running = almanac(client)
     while len(client.call(done_harbours(running.number))["items"]) < 2:
         threading.Event().wait(0.1)
     show(f"/runs/{running.number}", "run.png", wait=".react-flow__node [data-state=running]")
     show("/", "runs.png", wait="tbody tr")
-    running.wait(120)
+    output = running.wait(120)
     show(f"/runs/{running.number}?each=harbours", "items.png", wait="[data-testid=items] tbody tr")
     at = "harbours[brackwater]"
     place = urlencode({"at": at, "step": f"{at}/fit"})
     show(f"/runs/{running.number}?{place}", "step.png", dark=True, wait="[aria-label^='log of']")
     page.emulate_media(color_scheme="light")
     page.set_viewport_size({"width": 1000, "height": 700})
-    page.goto(Path(folder, "pictures", "almanac-2027.html").as_uri())
+    page.goto(output["online"]["url"])
+    page.wait_for_timeout(500)
     page.screenshot(path=TARGET / "almanac.png")
     graph = subprocess.run(
         [*shlex.split(COMMAND), "graph", str(running.number), "--as", "svg", "--url", url],
@@ -171,13 +206,6 @@ def pages(page: Page, url: str, client: Client, folder: str) -> None:
     page.set_viewport_size({"width": 1900, "height": 500})
     page.set_content(f"<style>body{{margin:0}}</style>{graph}")
     page.locator("svg").screenshot(path=TARGET / "graph.png")
-    page.set_viewport_size(SIZE)
-    page.emulate_media(color_scheme="light")
-    page.goto(f"{url}/workflows?start=tide-almanac%2Fharbour-tides")
-    page.get_by_label("year").fill("soon")
-    page.get_by_role("button", name="Start run").click()
-    page.wait_for_selector(".mantine-TextInput-error")
-    page.screenshot(path=TARGET / "start.png")
 
 
 def main() -> None:
@@ -195,9 +223,10 @@ def main() -> None:
         commands = Terminal("yarnloom-commands", Path(folder))
         commands.type(f"export YARNLOOM_URL={html.escape(url)}; clear")
         with Client(url, who="pictures") as client:
-            reasons(page, url, commands, client, folder)
+            data(page, url, commands, client)
+            reasons(page, url, commands, client)
             control(page, url, commands, client)
-            pages(page, url, client, folder)
+            pages(page, url, client)
         commands.type("yarnloom runs; yarnloom show 1; yarnloom graph '1/harbours[saltmere]'")
         commands.wait_for("extremes .*done")
         commands.draw(page, TARGET / "commands.png")

@@ -31,7 +31,8 @@ from yarnloom.plan import (
     read_rules,
     unknown_pools,
 )
-from yarnloom.units import Duration
+from yarnloom.plan.marked import has_secret_rows, with_definitions
+from yarnloom.units import Duration, seconds
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -306,7 +307,7 @@ class Loom:
         /,
         *,
         name: str | None = None,
-        grace: float = DEFAULT_GRACE,
+        grace: Duration = DEFAULT_GRACE,
         overlap: Overlap = "allowed",
         io: bool = False,
         pin_code: bool = False,
@@ -319,7 +320,7 @@ class Loom:
         /,
         *,
         name: str | None = None,
-        grace: float = DEFAULT_GRACE,
+        grace: Duration = DEFAULT_GRACE,
         overlap: Overlap = "allowed",
         io: bool = False,
         pin_code: bool = False,
@@ -331,7 +332,7 @@ class Loom:
         Args:
             function: the function, where the decorator stands without brackets.
             name: the task's name; the function's own unless given.
-            grace: seconds a running step may go on after it was told to stop.
+            grace: how long a running step may go on after it was told to stop, as 10 or "10s".
             overlap: "never" ends a step on a worker that was cut off for a whole lease, since the
                 service may have given the step to another by then. Without it the two can overlap
                 until the cut-off worker notices.
@@ -363,12 +364,17 @@ class Loom:
             own_name = name or declared.__name__
             for option, message in wrong:
                 self._say(f"{own_name}.{option}", message)
+            try:
+                borne = seconds(grace)
+            except ValueError as error:
+                self._say(f"{own_name}.grace", str(error))
+                borne = DEFAULT_GRACE
             task = Task(
                 self.name,
                 own_name,
                 declared,
                 self.release,
-                grace=grace,
+                grace=borne,
                 overlap=overlap,
                 io=io,
                 pin_code=pin_code,
@@ -417,6 +423,8 @@ class Loom:
         if name in self._workflows:
             self._say(name, "two workflows have this name; rename one of them")
         schema = params.model_json_schema() if params else _NO_PARAMS
+        if has_secret_rows(with_definitions(schema)):
+            self._say(f"{name}.params", "rows cannot hold a Secret: they are kept as they are")
         # A param that is not known is a mistake, not something to pass over.
         schema = {**schema, "additionalProperties": False}
         options = {"share": share, "at_once": at_once, "if_busy": if_busy, "deadline": deadline}

@@ -50,8 +50,8 @@ from yarnloom.engine import (
 )
 from yarnloom.engine.views import run_view, step_view
 from yarnloom.errors import InvalidInput, Problem
-from yarnloom.files import media_type_of
 from yarnloom.loom import Loom, Task
+from yarnloom.media import media_type_of
 from yarnloom.plan import read_plan
 from yarnloom.store import Database, FileFolder, Kept, reading
 from yarnloom.worker.calling import Called, call_task

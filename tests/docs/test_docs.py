@@ -58,6 +58,12 @@ EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
         "done",
         {"mail": 2, "tide": [0, 1, 2], "ring": 2},
     ),
+    "rows.py": (
+        "letters",
+        {"contacts": [{"harbour": name, "address": "a@b"} for name in ("saltmere", "old weir")]},
+        "done",
+        19,
+    ),
 }
 
 

@@ -26,13 +26,13 @@ def test_the_demo_makes_an_almanac_and_ends(tmp_path: Path) -> None:
     assert "5 of 6 done, 1 failed" in demo.text
     assert "fogwick is missing, as is allowed: yarnloom show '1/harbours[fogwick]'" in demo.text
     assert "The console: http://127.0.0.1:" in demo.text
-    folder = tmp_path / "yarnloom-demo" / "almanac"
-    page = (folder / "almanac-2027.html").read_text()
-    assert page.count("<h2>") == 5
-    assert "Fogwick is missing: the gauge at fogwick is silent" in page
-    assert (folder / "brackwater-2027.csv").read_text().count("\n") > 1_400
-    assert len(list(folder.glob("*.svg"))) == 5
     assert "20 letters say so" in demo.text
+    # A list of contacts with mistakes was refused before, each with its line.
+    assert "contacts-draft.csv: there are errors. Nothing was started" in demo.text
+    assert "/contacts: line 4, column 'address': found 'ferry at brackwater.example'" in demo.text
+    assert "/contacts: line 11, column 'harbour': it is empty" in demo.text
+    assert "/contacts: line 16, column 'copies': found 'one'; expected an integer" in demo.text
+    assert "/contacts: line 23: found 4 cells; the header has 5" in demo.text
 
 
 def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:
@@ -41,15 +41,29 @@ def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:
     console = demo.wait_for(r"The console: (http://\S+)")[1]
     demo.wait_for("Ctrl-C ends it")
     page = httpx.get(console, trust_env=False)
-    mailbox = demo.wait_for(r"the mailbox at (http://\S+)")[1]
+    mailbox = demo.wait_for(r"the mailbox at (http://[^\s,]+)")[1]
     client = Client(console.partition("/runs/")[0], who="test")
-    for number in (1, 2):
-        assert client.run(number).mend("the gauge is repaired").wait(60)["path"]
+    before = client.run(1).output["online"]
+    almanac = client.download(before["file"], tmp_path).read_text()
+    online = httpx.get(before["url"], trust_env=False).text
+    picture = httpx.get(before["url"].replace("almanac-2027.html", "saltmere.svg"), trust_env=False)
+    table = httpx.get(
+        before["url"].replace("almanac-2027.html", "brackwater-2027.csv"), trust_env=False
+    )
+    mended = [client.run(number).mend("the gauge is repaired").wait(60) for number in (1, 2)]
     letters = httpx.get(f"{mailbox}/letters", trust_env=False).json()["letters"]
+    letters = [one for one in letters if one["to"] != "duty officer"]
 
     assert "<title>Yarn Loom</title>" in page.text
     # The mend made the sixth harbour's page; who had a letter already got no other.
     assert len({one["to"] for one in letters}) == len(letters) == 24
+    assert almanac == online
+    assert almanac.count("<h2>") == 5
+    assert "Fogwick is missing: the gauge at fogwick is silent" in almanac
+    assert "<svg" in picture.text
+    assert table.text.count("\n") > 1_400
+    assert mended[0]["online"]["missing"] == []
+    assert mended[1]["file"]["name"] == "fogwick-2027.csv"
     assert demo.end(2) == 0
     assert "the service has ended" in demo.text
 

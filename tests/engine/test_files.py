@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from tests.files_loom import loom
-from yarnloom.engine import EndChore, KeepFile, MendRun, StartRun, Tick, Unchecked
+from yarnloom.engine import EndChore, HandleStep, KeepFile, MendRun, StartRun, Tick, Unchecked
 from yarnloom.errors import InvalidInput, StartKeyTaken
 from yarnloom.store import Kept, audit
 from yarnloom.testing import InlineService, inline_service, run_workflow
@@ -296,6 +296,29 @@ def test_a_step_that_saves_a_file_uses_it(inline: InlineService) -> None:
     kept = inline.keep(b"y", "y.txt")
     inline.do(KeepFile(Kept(kept["sha256"], 1), "y.txt", "text/plain", "w", attempt["id"]))
     assert hashes(inline)[kept["sha256"]] is None
+
+
+def test_files_given_by_hand_are_kept_ones(inline: InlineService) -> None:
+    """A supplied output, or an edited input, names what is kept; the run uses it then."""
+    one, other = inline.keep(b"one", "one.txt"), inline.keep(b"other", "other.txt")
+    number = inline.start("copies", {"one": one})
+    place = inline.place(number, "copy")
+    missing = {**other, "sha256": "ab" * 32}
+    for action, given in (
+        ("supply", {"output": missing}),
+        ("edit", {"inputs": {"one": missing}}),
+    ):
+        with pytest.raises(InvalidInput, match="no file with this sha256"):
+            inline.do(HandleStep(number, **place, action=action, who="test", **given))
+    inline.do(HandleStep(number, **place, action="edit", who="test", inputs={"one": other}))
+    inline.work(loom)
+
+    assert inline.run(number)["output"]["sha256"] == other["sha256"]
+    walk = inline.start("walks", {"rows": [1], "folder": ""})
+    place = inline.place(walk, "walk")
+    rows = inline.keep(b"1", "rows.jsonl")
+    with pytest.raises(InvalidInput, match="checked at a start only"):
+        inline.do(HandleStep(walk, **place, action="edit", who="test", inputs={"rows": rows}))
 
 
 def test_files_in_the_users_own_tests(tmp_path: Path) -> None:

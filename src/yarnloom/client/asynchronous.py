@@ -13,13 +13,14 @@ from httpx_sse import aconnect_sse
 
 from yarnloom.client import wire
 from yarnloom.client.sync import TIMEOUT, TRIES
-from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, named
+from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
-from yarnloom.files import BLOCK, File, Rows
+from yarnloom.media import BLOCK
 from yarnloom.units import Duration
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
+    from yarnloom.files import File, Rows
     from yarnloom.plan import Rate
 
 
@@ -313,6 +314,8 @@ class AsyncClient:
         on_progress: OnProgress | None = None,
     ) -> File:
         """Keep a file with the service; arguments and errors as of `Client.upload`."""
+        from yarnloom.files import File  # with all that checks values; few need it
+
         return File(**await self.send(Outgoing(given, name, media_type, on_progress)))
 
     async def send(self, outgoing: Outgoing, attempt: int | None = None) -> JsonObject:
@@ -370,8 +373,7 @@ class AsyncClient:
 
     async def rows(self, value: Rows[Any] | JsonObject) -> AsyncIterator[Any]:
         """Go through a list that is kept as a file; as `Client.rows`."""
-        reference = value.reference if isinstance(value, Rows) else value
-        sha256 = (reference or {}).get("list") or named(value)[0]
+        sha256 = list_of(value)
         async with self._http.stream("GET", f"{API}/files/{sha256}") as response:
             if response.status_code >= 400:
                 body = await response.aread()

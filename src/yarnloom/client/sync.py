@@ -12,13 +12,14 @@ import httpx
 from httpx_sse import connect_sse
 
 from yarnloom.client import wire
-from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, named
+from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
-from yarnloom.files import BLOCK, File, Rows
+from yarnloom.media import BLOCK
 from yarnloom.units import Duration
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
+    from yarnloom.files import File, Rows
     from yarnloom.plan import Rate
 
 TRIES = 4
@@ -356,6 +357,8 @@ class Client:
         Raises:
             ValueRefused: there is no such file here.
         """
+        from yarnloom.files import File  # with all that checks values; few need it
+
         return File(**self.send(Outgoing(given, name, media_type, on_progress)))
 
     def send(self, outgoing: Outgoing, attempt: int | None = None) -> JsonObject:
@@ -428,8 +431,7 @@ class Client:
         Raises:
             NotFound: it is not kept.
         """
-        reference = value.reference if isinstance(value, Rows) else value
-        sha256 = (reference or {}).get("list") or named(value)[0]
+        sha256 = list_of(value)
         with self._http.stream("GET", f"{API}/files/{sha256}") as response:
             if response.status_code >= 400:
                 body = response.read()

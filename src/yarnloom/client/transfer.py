@@ -8,12 +8,13 @@ import io
 import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import IO, Any, TypeAlias
-
-from pydantic import BaseModel
+from typing import IO, TYPE_CHECKING, Any, TypeAlias
 
 from yarnloom.errors import BadAnswer, ValueRefused
-from yarnloom.files import BLOCK, File, Rows, media_type_of
+from yarnloom.media import BLOCK, media_type_of
+
+if TYPE_CHECKING:
+    from yarnloom.files import File, Rows
 
 Given: TypeAlias = Path | str | bytes
 OnProgress: TypeAlias = Callable[[int, int], None]
@@ -142,9 +143,11 @@ def named(file: File | Rows[Any] | dict[str, Any] | str) -> tuple[str, int | Non
     Raises:
         ValueRefused: it is none of these.
     """
-    if isinstance(file, File):
-        return file.sha256, file.size, file.name
-    found = file.reference if isinstance(file, Rows) else file
+    # Told by what they have: a command that knows no types need not load what knows them.
+    given: Any = file
+    if hasattr(given, "sha256"):
+        return given.sha256, given.size, given.name
+    found: Any = given.reference if hasattr(given, "reference") else given
     if isinstance(found, str):
         return found, None, found
     if isinstance(found, dict) and (sha256 := found.get("sha256") or found.get("list")):
@@ -153,11 +156,17 @@ def named(file: File | Rows[Any] | dict[str, Any] | str) -> tuple[str, int | Non
     raise ValueRefused(f"found {found!r:.60}; expected a File, or the sha256 of one")
 
 
+def list_of(value: Rows[Any] | dict[str, Any]) -> str:
+    """The hash of the list that rows, or a reference to them, stand for."""
+    reference = value.reference if hasattr(value, "reference") else value
+    return (reference or {}).get("list") or named(value)[0]
+
+
 def plain(value: Any) -> Any:
     """Params as JSON: files, rows and models by what stands for them."""
-    if isinstance(value, Rows):
+    if hasattr(value, "reference"):
         return value.reference if value.reference is not None else plain(list(value))
-    if isinstance(value, BaseModel):
+    if hasattr(value, "model_dump"):
         return value.model_dump(mode="json")
     if isinstance(value, dict):
         return {name: plain(one) for name, one in value.items()}

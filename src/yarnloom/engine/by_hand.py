@@ -7,10 +7,12 @@ what was not reached because of it are renewed, up to the first part around it t
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from yarnloom.engine.commands import HandleStep
 from yarnloom.engine.effects import text_of_value
+from yarnloom.engine.filing import unknown_files, use_named
 from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.pausing import hold_step, release_step
 from yarnloom.engine.pooling import refuse_unknown_pool
@@ -28,8 +30,8 @@ from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.plan import Node
-from yarnloom.plan.marked import seal
-from yarnloom.plan.schemas import problems_of
+from yarnloom.plan.marked import rows_in, seal
+from yarnloom.plan.schemas import Schema, problems_of
 from yarnloom.store import PartRow, RunRow, StepRow, ledger
 from yarnloom.store import writing as store
 from yarnloom.values import encode
@@ -129,12 +131,27 @@ class _Hand:
     def supply(self) -> None:
         self._refuse_running()
         output = text_of_value(self.command.output, "the output")
-        if problems := problems_of(self.command.output, self.facts["output"]):
+        schema = self.facts["output"]
+        found = problems_of(self.command.output, schema)
+        problems = [Problem(f"/output{one.where}", one.message) for one in found]
+        problems = problems or self._wrong_files(self.command.output, schema, "/output")
+        if problems:
             raise InvalidInput(
                 f"the output does not fit what task {self.node.task} returns; nothing was changed",
-                problems=[Problem(f"/output{one.where}", one.message) for one in problems],
+                problems=problems,
             )
         self._meet("supply", output)
+        use_named(self.turn, self.run.number, output)
+
+    def _wrong_files(self, value: Any, schema: Schema, at: str) -> list[Problem]:
+        """Files in a value that are not kept, and rows of a file: nobody checks them here."""
+        text = "rows of a file are checked at a start only; give a list here"
+        unchecked = [
+            Problem(at + where, text)
+            for where, one, _ in rows_in(value, schema)
+            if "list" not in one or "sha256" in one
+        ]
+        return unchecked or unknown_files(self.turn, value, schema, at)
 
     def _meet(self, fate: str, output: str | None = None) -> None:
         """The step ends so: now if it has come up, else when it does."""
@@ -219,6 +236,7 @@ class _Hand:
         known = ledger.hand_of(self.turn.unit, self.run.number, command.address)
         given = seal(command.inputs or {}, self.facts["input"], self.turn.vault.seal)
         inputs = {**known.get("inputs", {}), **given}
+        use_named(self.turn, self.run.number, json.dumps(inputs))
         self._keep(inputs=inputs, pool=command.pool, priority=command.priority)
         step = self.step
         if step is None or step.state in STEP_ENDED or step.state == StepState.WAITING:
@@ -252,7 +270,7 @@ class _Hand:
                 Problem(f"/inputs{found.where}", found.message)
                 for found in problems_of({name: inputs[name]}, one)
             ]
-        if problems:
+        if problems := problems or self._wrong_files(inputs, schema, "/inputs"):
             raise InvalidInput(
                 f"the inputs do not fit task {self.node.task}; nothing was changed",
                 problems=problems,

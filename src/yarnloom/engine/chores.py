@@ -13,7 +13,7 @@ from yarnloom.engine.items import ItemFault
 from yarnloom.engine.preparing import text_of
 from yarnloom.engine.turn import CHORES_DUE, Turn
 from yarnloom.engine.weaving import Weave
-from yarnloom.files import JSON_LINES
+from yarnloom.media import JSON_LINES
 from yarnloom.store import filing
 from yarnloom.store import writing as store
 

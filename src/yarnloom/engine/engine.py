@@ -211,10 +211,12 @@ class Engine:
         )
         self._memory.new_chores = []
         for command, answer in zip(batch, answers, strict=True):
-            if isinstance(command, commands.Report) and isinstance(answer, commands.Reported):
-                # One that left in the same batch gets nothing more.
-                if worker := self._memory.workers.get(command.worker):
-                    answer.messages = worker.take_unsent()
+            if not isinstance(command, commands.Report):
+                continue
+            # One that left in the same batch gets nothing more.
+            worker = self._memory.workers.get(command.worker)
+            if worker is not None and isinstance(answer, commands.Reported):
+                answer.messages = worker.take_unsent()
         for worker in self._memory.workers.values():
             if worker.listening and worker.unsent and (messages := worker.take_unsent()):
                 worker.listening = False

@@ -7,7 +7,7 @@ from typing import Any
 from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck
 from yarnloom.engine.turn import FILES_DUE, Turn
 from yarnloom.errors import Problem
-from yarnloom.files import JSON_LINES, named_in
+from yarnloom.media import JSON_LINES, named_in
 from yarnloom.plan.marked import files_in, rows_in
 from yarnloom.plan.schemas import Schema
 from yarnloom.store import Kept, filing

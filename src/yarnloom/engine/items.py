@@ -14,7 +14,7 @@ from typing import Any
 from yarnloom.engine.asking import ask_to_read
 from yarnloom.engine.turn import Turn
 from yarnloom.errors import ValueRefused
-from yarnloom.files import is_list_reference
+from yarnloom.media import is_list_reference
 from yarnloom.plan import EachFacts
 from yarnloom.store import FileFolder, Kept, PartRow, filing
 from yarnloom.store import writing as store

@@ -13,7 +13,7 @@ from yarnloom.engine.placing import position_of
 from yarnloom.engine.states import StepState
 from yarnloom.engine.views import Tree, View, attempt_view, item_view, step_view
 from yarnloom.errors import NotFound, nearest
-from yarnloom.files import is_list_reference
+from yarnloom.media import is_list_reference
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
 from yarnloom.store import reading

@@ -14,7 +14,7 @@ from yarnloom.engine.placing import add_item_that_waits, rank_of
 from yarnloom.engine.renewing import Renewal, has_ended, items_by_name
 from yarnloom.engine.states import PartState, SkipReason, StepState
 from yarnloom.engine.turn import Turn
-from yarnloom.files import is_list_reference
+from yarnloom.media import is_list_reference
 from yarnloom.plan import Node
 from yarnloom.store import PartRow, RunRow, holding
 from yarnloom.store import writing as store

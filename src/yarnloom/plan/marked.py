@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from yarnloom.files import FILE_FORMAT, ROWS_FORMAT
+from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.plan.schemas import Schema, resolve
 from yarnloom.values import pointer
 
@@ -26,6 +26,31 @@ def seal(value: Any, schema: Schema, sealed: Callable[[str], Any]) -> Any:
 def has_secrets(schema: Any) -> bool:
     """Whether anything in a schema is marked as secret."""
     return _mentions(schema, "writeOnly", True)
+
+
+def with_definitions(schema: Schema) -> Any:
+    """A schema with every local reference replaced by what it points at, as far as it is flat."""
+
+    def follow(one: Any, seen: frozenset[str]) -> Any:
+        if isinstance(one, list):
+            return [follow(inner, seen) for inner in one]
+        if not isinstance(one, dict):
+            return one
+        target = one.get("$ref", "")
+        if target and target not in seen:
+            return follow(resolve(one, schema), seen | {target})
+        return {name: follow(inner, seen) for name, inner in one.items() if name != "$defs"}
+
+    return follow(schema, frozenset())
+
+
+def has_secret_rows(schema: Any) -> bool:
+    """Whether rows in a schema have secrets, which nothing would seal there."""
+    if isinstance(schema, dict):
+        if schema.get("format") == ROWS_FORMAT and has_secrets(schema):
+            return True
+        return any(map(has_secret_rows, schema.values()))
+    return isinstance(schema, list) and any(map(has_secret_rows, schema))
 
 
 def files_in(value: Any, schema: Schema) -> Iterator[Found]:

@@ -16,7 +16,7 @@ from jsonschema import Draft202012Validator
 from jsonschema.exceptions import SchemaError, ValidationError
 
 from yarnloom.errors import Problem, nearest
-from yarnloom.files import FILE_FORMAT, ROWS_FORMAT
+from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.values import pointer
 
 Schema = dict[str, Any]

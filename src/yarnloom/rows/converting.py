@@ -203,7 +203,8 @@ class _Field:
         return f"{shown}; expected {self.described}{hint}"
 
     def _decimal_comma(self, cell: str) -> bool:
-        return "," in cell and "number" in self._types and bool(_NUMBER.match(cell.strip().replace(",", ".", 1)))
+        pointed = cell.strip().replace(",", ".", 1)
+        return "," in cell and "number" in self._types and bool(_NUMBER.match(pointed))
 
 
 def _converted(cell: str, kind: str) -> Any:

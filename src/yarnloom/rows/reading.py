@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from yarnloom.errors import ValueRefused
-from yarnloom.files import JSON_LINES
+from yarnloom.media import JSON_LINES
 from yarnloom.values import VALUE_LIMIT, decode
 
 CSV, LINES = "csv", "json-lines"

@@ -336,6 +336,22 @@ class RunAnswer(BaseModel):
     ended_at: str | None
 
 
+class CheckAnswer(BaseModel):
+    """How far the rows of a file are checked."""
+
+    param: str = Field(description="The param's JSON Pointer.")
+    file: JsonObject
+    rows: int
+    read: int = Field(description="Bytes read so far.")
+    size: int = Field(description="Bytes of the file.")
+
+
+class CheckingAnswer(BaseModel):
+    """Nothing was started yet: send the same start again."""
+
+    checking: list[CheckAnswer]
+
+
 class RunList(BaseModel):
     """Runs, newest first; `next` is the cursor of the following page."""
 

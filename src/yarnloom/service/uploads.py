@@ -16,7 +16,7 @@ from typing import Any
 
 from yarnloom.engine import KeepFile, Writer
 from yarnloom.errors import Busy, InvalidInput, Problem
-from yarnloom.files import BLOCK
+from yarnloom.media import BLOCK
 from yarnloom.store import Database, Kept, reading
 from yarnloom.store.files import Incoming
 

@@ -23,8 +23,9 @@ from yarnloom.errors import (
     UnsureEffect,
     ValueRefused,
 )
-from yarnloom.files import SHELF, is_list_reference, named_in
+from yarnloom.files import SHELF
 from yarnloom.loom import Task
+from yarnloom.media import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked import with_loaded
 from yarnloom.values import decode, encode, not_finite, pointer

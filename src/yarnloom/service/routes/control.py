@@ -34,6 +34,7 @@ from yarnloom.service.routes.runs import (
 )
 from yarnloom.service.schemas import (
     BulkBody,
+    CheckingAnswer,
     ReasonBody,
     RerunBody,
     RunAnswer,
@@ -118,7 +119,7 @@ async def mend(
     "/runs/{number}/rerun",
     status_code=201,
     response_model=RunAnswer,
-    responses=problems(404, 409, 422),
+    responses={202: {"model": CheckingAnswer}, **problems(404, 409, 422)},
 )
 async def rerun(
     core: TheCore,

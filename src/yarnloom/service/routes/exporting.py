@@ -12,7 +12,7 @@ from fastapi import APIRouter, Query
 from fastapi.responses import StreamingResponse
 
 from yarnloom.engine import exporting
-from yarnloom.files import JSON_LINES
+from yarnloom.media import JSON_LINES
 from yarnloom.service.answers import TheCore, problems
 from yarnloom.service.core import Core
 from yarnloom.service.routes.runs import Address, ItemState, RunNumber

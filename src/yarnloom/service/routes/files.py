@@ -13,7 +13,7 @@ from starlette.requests import ClientDisconnect
 from yarnloom.engine import KeepFile
 from yarnloom.engine.views import moment
 from yarnloom.errors import InvalidInput, NotFound, Problem
-from yarnloom.files import HASH, JSON_LINES, media_type_of
+from yarnloom.media import HASH, JSON_LINES, media_type_of
 from yarnloom.rows.reading import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core

@@ -15,7 +15,14 @@ from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.plan import Kind
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
-from yarnloom.service.schemas import ReasonBody, RunAnswer, RunList, StartBody, WhyAnswer
+from yarnloom.service.schemas import (
+    CheckingAnswer,
+    ReasonBody,
+    RunAnswer,
+    RunList,
+    StartBody,
+    WhyAnswer,
+)
 from yarnloom.store import reading
 
 router = APIRouter(prefix="/runs", tags=["runs"])
@@ -31,7 +38,12 @@ Address = Annotated[
 ]
 
 
-@router.post("", status_code=201, response_model=RunAnswer, responses=problems(404, 409, 422, 503))
+@router.post(
+    "",
+    status_code=201,
+    response_model=RunAnswer,
+    responses={202: {"model": CheckingAnswer}, **problems(404, 409, 422, 503)},
+)
 async def start(
     core: TheCore,
     who: Asker,
