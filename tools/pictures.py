@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import html
 import re
 import shlex
@@ -24,6 +25,7 @@ from rich.text import Text
 
 from yarnloom import Client, Run
 from yarnloom.client import Call
+from yarnloom.errors import Conflict
 
 ROOT = Path(__file__).parent.parent
 TARGET = ROOT / "docs" / "screenshots"
@@ -112,14 +114,23 @@ def reasons(page: Page, url: str, commands: Terminal, client: Client) -> None:
     commands.type("clear")
 
 
+def paused_in_a_fit(client: Client) -> Run:
+    """A run whose fit is paused; it is over in a moment, so more than one may be needed."""
+    while True:
+        run = client.start("harbour-tides", harbour="brackwater", year=2029)
+        while ((run.step("fit").progress or {"done": 0})["done"] or 0) < 2:
+            threading.Event().wait(0.01)
+        with contextlib.suppress(Conflict):
+            run.step("fit").pause("to look at the residuals")
+        while (state := run.step("fit").state) not in ("paused", "done"):
+            threading.Event().wait(0.02)
+        if state == "paused":
+            return run
+
+
 def control(page: Page, url: str, commands: Terminal, client: Client) -> None:
     """A run that is paused in the middle of a fit, and what can be done with it."""
-    run = client.start("harbour-tides", harbour="brackwater", year=2029)
-    while ((run.step("fit").progress or {"done": 0})["done"] or 0) < 6:
-        threading.Event().wait(0.02)
-    run.step("fit").pause("to look at the residuals")
-    while run.step("fit").state != "paused":
-        threading.Event().wait(0.02)
+    run = paused_in_a_fit(client)
     page.goto(f"{url}/runs/{run.number}?step=fit")
     page.get_by_test_id("step-progress").wait_for()
     page.wait_for_timeout(900)
@@ -157,7 +168,7 @@ def data(page: Page, url: str, commands: Terminal, client: Client) -> None:
     page.screenshot(path=TARGET / "files.png")
     commands.type("clear")
     commands.type(
-        f"yarnloom start yearly-almanac --file contacts={draft}; yarnloom files --limit 8; "
+        f"yarnloom start yearly-almanac --file contacts={draft.name}; yarnloom files --limit 8; "
         "yarnloom files brackwater-2027.csv; "
         "yarnloom export 1/harbours --state failed --as json-lines"
     )
@@ -220,6 +231,7 @@ def main() -> None:
         url = demo.wait_for(r"The console: (http://[^/\s]+)")[1]
         demo.wait_for("Ctrl-C ends it")
         demo.draw(page, TARGET / "demo.png")
+        shutil.copy(CONTACTS / "contacts-draft.csv", folder)
         commands = Terminal("yarnloom-commands", Path(folder))
         commands.type(f"export YARNLOOM_URL={html.escape(url)}; clear")
         with Client(url, who="pictures") as client:

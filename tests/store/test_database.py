@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
+import stat
 from pathlib import Path
 
 import pytest
 
 from tests import looms
 from yarnloom.errors import FolderInUse, FolderUnusable
-from yarnloom.store import Database, audit, migrations
+from yarnloom.store import Database, FileFolder, audit, migrations
 from yarnloom.store.database import migrate
 from yarnloom.store.writing import (
     FAILED_UNDER,
@@ -170,3 +172,30 @@ def test_run_numbers_are_never_given_out_twice(tmp_path: Path) -> None:
 
     assert second == first + 1
     database.close()
+
+
+def test_a_file_is_flushed_before_it_has_its_place(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its bytes, then its name, then the folder that names it: in this order, before any row."""
+    seen: list[str] = []
+    flush, move = os.fsync, Path.replace
+
+    def note_flush(descriptor: int) -> None:
+        seen.append("folder" if stat.S_ISDIR(os.fstat(descriptor).st_mode) else "bytes")
+        flush(descriptor)
+
+    def note_move(path: Path, target: Path) -> Path:
+        seen.append("place")
+        return move(path, target)
+
+    monkeypatch.setattr(os, "fsync", note_flush)
+    monkeypatch.setattr(Path, "replace", note_move)
+    folder = FileFolder(tmp_path)
+    with folder.incoming() as incoming:
+        incoming.write(b"ebb and flow")
+        sha256, _ = incoming.finish()
+
+    # The first file in a folder of its own makes that folder durable, too.
+    assert seen == ["bytes", "folder", "place", "folder"]
+    assert folder.path(sha256).read_bytes() == b"ebb and flow"
