@@ -1,14 +1,15 @@
-import { Button, Stack, Table, Text, Title } from "@mantine/core";
+import { Stack, Table, Text, Title } from "@mantine/core";
 import { useState } from "react";
 
 import { sizeText, type Named } from "../../api/files";
 import type { FileFacts } from "../../api/types";
 import { FileModal } from "./FileChips";
 import frame from "../../components/Frame.module.css";
+import { More } from "../../components/More";
 import { Empty, ErrorNote } from "../../components/Notes";
+import opens from "../../components/Opens.module.css";
 import { Ago } from "../../components/Time";
 import { useFiles } from "../../queries/files";
-import classes from "./FilesPage.module.css";
 
 /** The files that are kept: params, what steps made, long lists. */
 export function FilesPage() {
@@ -47,16 +48,7 @@ export function FilesPage() {
           </Table>
         </div>
       )}
-      {found.hasNextPage && (
-        <Button
-          variant="default"
-          size="xs"
-          onClick={() => void found.fetchNextPage()}
-          loading={found.isFetchingNextPage}
-        >
-          More files
-        </Button>
-      )}
+      <More pages={found} label="More files" />
       <FileModal file={open} onClose={() => setOpen(null)} />
     </Stack>
   );
@@ -64,9 +56,9 @@ export function FilesPage() {
 
 function FileRow({ file, onOpen }: { file: FileFacts; onOpen: () => void }) {
   return (
-    <Table.Tr onClick={onOpen} className={classes.row}>
+    <Table.Tr onClick={onOpen} className={opens.row}>
       <Table.Td>
-        <button type="button" className={classes.name}>
+        <button type="button" className={opens.name}>
           {file.name}
         </button>
       </Table.Td>

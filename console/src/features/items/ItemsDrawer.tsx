@@ -1,11 +1,13 @@
-import { Anchor, Button, Chip, Group, Stack, Table, Text } from "@mantine/core";
+import { Anchor, Chip, Group, Stack, Table, Text } from "@mantine/core";
 import { useState } from "react";
 
 import { exportPath } from "../../api/http";
 import type { EachPart, Item, StepState } from "../../api/types";
 import { Band } from "../../components/Band";
 import { countsText } from "../../components/counts";
+import { More } from "../../components/More";
 import { Empty, ErrorNote } from "../../components/Notes";
+import opens from "../../components/Opens.module.css";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
 import { Took } from "../../components/Time";
@@ -83,16 +85,7 @@ function Items({ run, address, each, onItem }: ItemsProps) {
           </Table.Tbody>
         </Table>
       )}
-      {found.hasNextPage && (
-        <Button
-          variant="default"
-          size="xs"
-          onClick={() => void found.fetchNextPage()}
-          loading={found.isFetchingNextPage}
-        >
-          More items
-        </Button>
-      )}
+      <More pages={found} label="More items" />
     </Stack>
   );
 }
@@ -117,9 +110,9 @@ function TakeOut({ run, address, state }: { run: number; address: string; state:
 function Row({ item, onOpen }: { item: Item; onOpen: () => void }) {
   const fault = item.error?.message;
   return (
-    <Table.Tr onClick={onOpen} className={classes.row}>
+    <Table.Tr onClick={onOpen} className={opens.row}>
       <Table.Td>
-        <button type="button" className={classes.name}>
+        <button type="button" className={opens.name}>
           {item.name}
         </button>
         {fault && item.state === "failed" && <div className={classes.fault}>{fault}</div>}

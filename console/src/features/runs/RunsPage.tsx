@@ -1,9 +1,10 @@
-import { Button, Group, Progress, Select, Stack, Table, Title } from "@mantine/core";
+import { Group, Progress, Select, Stack, Table, Title } from "@mantine/core";
 import { Link, useNavigate, useSearchParams } from "react-router";
 
 import { RUN_STATES, type Run } from "../../api/types";
 import frame from "../../components/Frame.module.css";
 import { LinkNote } from "../../components/LinkNote";
+import { More } from "../../components/More";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
 import { Ago, Took } from "../../components/Time";
@@ -79,15 +80,7 @@ export function RunsPage() {
           </Table>
         </div>
       )}
-      {found.hasNextPage && (
-        <Button
-          variant="default"
-          onClick={() => void found.fetchNextPage()}
-          loading={found.isFetchingNextPage}
-        >
-          Older runs
-        </Button>
-      )}
+      <More pages={found} label="Older runs" />
     </Stack>
   );
 }
