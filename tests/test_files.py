@@ -7,12 +7,13 @@ from pathlib import Path
 import pytest
 from pydantic import BaseModel, TypeAdapter, ValidationError
 
-from tests.files_loom import Contact, add_up, bind, copy_file, make_numbers, write
+from tests.files_loom import Contact, add_up, bind, copy_file, loom, make_numbers, write
 from yarnloom import File, Loom, Rows, Secret, StepContext, each, item, param, sequence, step
 from yarnloom.errors import PlanError, ValueRefused
 from yarnloom.media import named_in
 from yarnloom.plan.marked import as_given, files_in, rows_in, with_loaded
 from yarnloom.plan.schemas import Fit, describe, fit, items_schema, problems_of
+from yarnloom.testing import run_workflow
 
 LIST = {"list": "cd" * 32, "count": 3, "size": 9}
 FILE = {"sha256": "ab" * 32, "name": "x.csv", "media_type": "text/csv", "size": 9}
@@ -25,6 +26,14 @@ def test_a_task_with_rows_is_called_with_a_list() -> None:
     assert kept.read_text() == "no head\nto brackwater\nto saltmere"
     assert (kept.name, kept.media_type, kept.size) == ("letters.txt", "text/plain", 33)
     assert bind(StepContext(), letters, kept).read_text().startswith("no head\nto brackwater")  # type: ignore[arg-type]
+
+
+def test_runs_in_the_same_process_change_nothing_for_plain_calls() -> None:
+    """A test may call a task after it ran a workflow, also one that failed."""
+    assert run_workflow(loom, "numbers", count=3).state == "done"
+    assert run_workflow(loom, "invents").state == "failed"
+    kept = StepContext().save_file(b"ebb", "ebb.txt")
+    assert kept.read_bytes() == b"ebb"
 
 
 def test_rows_are_kept_and_gone_through(tmp_path: Path) -> None:

@@ -82,4 +82,6 @@ def size_text(value: int) -> str:
     for unit in ("gb", "mb"):
         if value >= _BYTES[unit]:
             return f"{value / _BYTES[unit]:.3g} {unit.upper()}"
+    if value < 2**10:
+        return "1 byte" if value == 1 else f"{value} bytes"
     return f"{value / 2**10:.3g} KB"

@@ -290,6 +290,8 @@ def test_the_command_brings_data_in_and_takes_it_out(
     assert (row["harbour"], row["yarnloom.state"]) == ("h4", "failed")
     assert '"steps": [' in record.stdout
     assert '"name": "other.tsv"' in kept.stdout
+    piped = run_command("upload", "-", "--name", "piped.txt", url=program.url, input="ebb\n")
+    assert "piped.txt: 4 bytes, text/plain" in piped.stdout, piped.stderr
     for words, said in (
         (("files", "nowhere"), "no file called 'nowhere'"),
         (("upload", "/nowhere"), "cannot be read: No such file"),

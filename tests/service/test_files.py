@@ -168,6 +168,19 @@ def test_a_cut_upload_leaves_nothing(program: ServiceProgram, http: httpx.Client
     assert "cut.bin" not in http.get("/files").text
 
 
+def test_bytes_that_somebody_removed_are_told(program: ServiceProgram, http: httpx.Client) -> None:
+    """By hand, from the data folder: the record is there, the file is gone."""
+    kept = keep(http, b"soon gone", "gone.txt")
+    data = program.data  # type: ignore[attr-defined]
+    FileFolder(data).remove(kept["sha256"])
+    answers = [http.get(f"/files/{kept['sha256']}{path}") for path in ("", "/facts", "/preview")]
+
+    assert {answer.status_code for answer in answers} == {410}
+    assert "are missing in the data folder" in answers[0].json()["detail"]
+    keep(http, b"soon gone", "gone.txt")
+    assert http.get(f"/files/{kept['sha256']}").content == b"soon gone"
+
+
 def test_the_list_of_files_pages(http: httpx.Client) -> None:
     """Newest first, each once, with who uses it."""
     kept = [keep(http, f"page {n}".encode(), f"page-{n}.txt") for n in range(5)]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import shutil
 import sys
+import tempfile
 from argparse import Namespace
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -83,7 +85,10 @@ def upload(client: Client, options: Namespace) -> int:
     if options.path == "-":
         if not options.name:
             raise InvalidInput("what comes on the input has no name; give --name")
-        kept = client.upload(sys.stdin.buffer.read(), options.name, options.type)
+        with tempfile.NamedTemporaryFile(prefix="yarnloom-") as spooled:
+            shutil.copyfileobj(sys.stdin.buffer, spooled)
+            spooled.flush()
+            kept = client.upload(Path(spooled.name), options.name, options.type)
     else:
         with bar(options.path) as on_progress:
             kept = client.upload(

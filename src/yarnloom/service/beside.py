@@ -16,10 +16,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yarnloom.chores import from_json
-from yarnloom.engine import Chore, EndChore, KeepRows, RowsToCheck, Writer
+from yarnloom.engine import Chore, Command, EndChore, KeepRows, RowsToCheck, Writer
 from yarnloom.errors import Busy, YarnloomError
 from yarnloom.rows import RowProblem
-from yarnloom.store import Database
+from yarnloom.store import Database, Kept
 
 log = logging.getLogger("yarnloom.service")
 
@@ -51,11 +51,14 @@ class Beside:
     Args:
         database: the data folder.
         writer: told what came of a job.
+        placing: held while bytes are removed, and here until what was kept is recorded.
     """
 
-    def __init__(self, database: Database, writer: Writer) -> None:
+    def __init__(self, database: Database, writer: Writer, placing: asyncio.Lock) -> None:
         self._data = database.folder
+        self._files = database.files
         self._writer = writer
+        self._placing = placing
         self._checks: OrderedDict[tuple[str, str], Check] = OrderedDict()
         self._checking = asyncio.Semaphore(AT_ONCE)
         self._choring = asyncio.Semaphore(AT_ONCE)
@@ -78,7 +81,17 @@ class Beside:
             asyncio.get_running_loop().call_later(AGAIN_AFTER, self.do, chore)
             return
         lists = {kind: from_json(kept) for kind, kept in found["lists"].items()}
-        await self._writer.submit(EndChore(chore.part, chore.serial, lists, found["fault"]))
+        end = EndChore(chore.part, chore.serial, lists, found["fault"])
+        if not await self._record(end, *lists.values()):
+            self.do(chore)
+
+    async def _record(self, command: Command, *kept: Kept) -> bool:
+        """Record what was kept; False if one of them was removed, as a file that nobody used."""
+        async with self._placing:
+            there = all(self._files.path(one.sha256).exists() for one in kept)
+            if there:
+                await self._writer.submit(command)
+            return there
 
     # Rows
 
@@ -98,7 +111,9 @@ class Beside:
         async with self._checking:
             async for message in self._work(job):
                 if "list" in message:
-                    await self._writer.submit(KeepRows(check.rows, from_json(message["list"])))
+                    # Where it was removed meanwhile the rows are simply checked once more.
+                    kept = from_json(message["list"])
+                    await self._record(KeepRows(check.rows, kept), kept)
                 elif "problems" in message:
                     check.problems = [RowProblem(*one) for one in message["problems"]]
                 else:

@@ -74,7 +74,7 @@ class Core:
             threaded=slow or settings.commit == "thread",
         )
         self.uploads = Uploads(database, self.writer)
-        self.beside = Beside(database, self.writer)
+        self.beside = Beside(database, self.writer, self.uploads.placing)
         self._dropping: set[asyncio.Task[None]] = set()
         self.hub = Hub(f"/services/{database.id}", self.look, lambda: system_clock().now)
         self._readers = ThreadPoolExecutor(3, thread_name_prefix="yarnloom-reader")

@@ -27,12 +27,16 @@ class Uploads:
     Args:
         database: where the folder is.
         writer: records what was kept.
+
+    Attributes:
+        placing: held from when bytes have their place until they are recorded, and while bytes
+            are removed.
     """
 
     def __init__(self, database: Database, writer: Writer) -> None:
         self._database = database
         self._writer = writer
-        self._placing = asyncio.Lock()
+        self.placing = asyncio.Lock()
 
     async def take(
         self, blocks: AsyncIterator[bytes], digest: str, keep: Callable[[Kept], KeepFile]
@@ -58,7 +62,7 @@ class Uploads:
                         "the file was changed on its way; nothing was kept. Send it again",
                         problems=[Problem("/Content-Digest", text)],
                     )
-                async with self._placing:
+                async with self.placing:
                     kept = Kept(*await asyncio.to_thread(incoming.finish))
                     return await self._writer.submit(keep(kept))
         except OSError as error:
@@ -67,7 +71,7 @@ class Uploads:
     async def drop(self, hashes: list[str]) -> None:
         """Remove the bytes of files that have no record any more."""
         for sha256 in hashes:
-            async with self._placing:
+            async with self.placing:
                 await asyncio.to_thread(self._drop, sha256)
 
     def _drop(self, sha256: str) -> None:

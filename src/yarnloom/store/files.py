@@ -15,9 +15,11 @@ from array import array
 from bisect import bisect_right
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from yarnloom.store.unit import StoreFailed
 from yarnloom.values import decode
 
 MARK_ROWS = 512
@@ -125,25 +127,32 @@ class FileFolder:
         pairs.frombytes(marks)
         indexes, places = pairs[::2], pairs[1::2]
         mark = bisect_right(indexes, first) - 1
-        found: list[Any] = []
         if mark < 0:
-            return found
-        spent = 0
-        with self.path(sha256).open("rb") as file:
-            file.seek(places[mark])
-            for index, line in enumerate(file, indexes[mark]):
-                if index < first:
-                    continue
-                if len(found) >= limit or (spent > SLICE_BYTES and len(found) >= at_least):
-                    break
-                spent += len(line)
-                found.append(decode(line))
-        return found
+            return []
+        try:
+            with self.path(sha256).open("rb") as file:
+                file.seek(places[mark])
+                lines = islice(file, first - indexes[mark], None)
+                return [decode(line) for line in _some(lines, limit, at_least)]
+        except OSError as error:
+            raise StoreFailed(
+                f"the list {sha256[:12]}… cannot be read: {error.strerror}"
+            ) from error
 
     def find_in_list(self, sha256: str, wanted: str) -> Iterator[bytes]:
         """The lines of a list that have a text in them somewhere."""
         needle = json.dumps(wanted, ensure_ascii=False)[1:-1].encode()
         return (line for line in self.lines(sha256) if needle in line)
+
+
+def _some(lines: Iterable[bytes], limit: int, at_least: int) -> Iterator[bytes]:
+    """Lines, until they are many, or many bytes."""
+    spent = 0
+    for count, line in enumerate(islice(lines, limit)):
+        if spent > SLICE_BYTES and count >= at_least:
+            return
+        spent += len(line)
+        yield line
 
 
 class _Marks:

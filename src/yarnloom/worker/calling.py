@@ -91,6 +91,14 @@ def call_task(
         context: passed on if the task has an argument for it.
         on_begin: called when the inputs fit, right before the task.
     """
+    shelf = SHELF.set(context.shelf)
+    try:
+        return _call(task, value, context, on_begin)
+    finally:
+        SHELF.reset(shelf)
+
+
+def _call(task: Task, value: Any, context: StepContext, on_begin: Callable[[], None]) -> Called:
     inputs = prepare(task, value, context)
     if isinstance(inputs, Called):
         return inputs
@@ -109,7 +117,6 @@ def call_task(
 
 def prepare(task: Task, value: Any, context: StepContext) -> dict[str, Any] | Called:
     """The function's arguments, or what becomes of the call if the input does not fit."""
-    SHELF.set(context.shelf)
     try:
         # Not `encode`: an input may hold several values, each as large as a value may be.
         value = with_loaded(value, task.input_schema, _loaded)

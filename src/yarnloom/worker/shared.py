@@ -201,6 +201,7 @@ class _Shared:
         task = self.tasks[work["task"]]
         line = _Line(self, attempt)
         context = task.context_type.for_work(work, line)
+        SHELF.set(context.shelf)  # of this attempt's own task, which ends with it
         begun: list[float] = []
         try:
             await fetch_ahead(work["input"], context, line)

@@ -12,7 +12,7 @@ from starlette.requests import ClientDisconnect
 
 from yarnloom.engine import KeepFile
 from yarnloom.engine.views import moment
-from yarnloom.errors import InvalidInput, NotFound, Problem
+from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
 from yarnloom.media import HASH, JSON_LINES, media_type_of
 from yarnloom.rows.reading import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
 from yarnloom.service.answers import Asker, TheCore, answer, problems
@@ -90,7 +90,7 @@ async def list_files(
 
 
 @router.head("/{sha256}", include_in_schema=False)
-@router.get("/{sha256}", responses=problems(404, 422))
+@router.get("/{sha256}", responses=problems(404, 410, 422))
 async def download(
     core: TheCore, sha256: Hash, name: Annotated[str, Query(max_length=200)] = ""
 ) -> Response:
@@ -106,7 +106,7 @@ async def download(
     )
 
 
-@router.get("/{sha256}/facts", responses=problems(404, 422))
+@router.get("/{sha256}/facts", responses=problems(404, 410, 422))
 async def facts(core: TheCore, sha256: Hash) -> Response:
     """What a file is called, how large it is, and which runs use it, the newest first."""
     row = await _row(core, sha256)
@@ -114,7 +114,7 @@ async def facts(core: TheCore, sha256: Hash) -> Response:
     return answer({**_view(row), "used_by": used_by})
 
 
-@router.get("/{sha256}/preview", responses=problems(404, 422))
+@router.get("/{sha256}/preview", responses=problems(404, 410, 422))
 async def preview(core: TheCore, sha256: Hash) -> Response:
     """What is in a file, at a glance: `picture`, `table`, `text`, or `none`."""
     row = await _row(core, sha256)
@@ -136,6 +136,8 @@ async def _row(core: Core, sha256: str) -> dict[str, Any]:
     row = await core.read(reading.file, sha256)
     if row is None:
         raise NotFound(f"no file {sha256[:12]}… is kept; `yarnloom files` lists what is")
+    if not core.database.files.path(sha256).exists():
+        raise Gone(f"the bytes of file {sha256[:12]}… are missing in the data folder")
     return row
 
 
