@@ -295,6 +295,8 @@ def test_the_command_brings_data_in_and_takes_it_out(
     for words, said in (
         (("files", "nowhere"), "no file called 'nowhere'"),
         (("upload", "/nowhere"), "cannot be read: No such file"),
+        (("download", "letters.txt", "-o", "/no/where"), "/no/where cannot be written: No such"),
+        (("export", number, "-o", "/no/where"), "/no/where cannot be written: No such"),
         (("export", number, "--as", "csv"), "a whole run as json"),
         (("export", f"{number}/then/bind"), "expected an each"),
         (("start", "letters", "--file", "contacts"), "expected --file NAME=PATH"),

@@ -100,7 +100,9 @@ def test_a_digest_is_compared(http: httpx.Client) -> None:
     [
         ({}, "name"),
         ({"name": "../../etc/passwd"}, "a name has no slashes"),
-        ({"name": "a\nb"}, "a name has no slashes, and can be printed"),
+        ({"name": "a\nb"}, "a name has no slashes, can be printed"),
+        ({"name": ".."}, "a name has no slashes"),
+        ({"name": "ß" * 101}, "at most 200 bytes"),
         ({"name": "x" * 201}, "at most 200"),
         ({"name": "a", "media_type": "text/html\r\nSet-Cookie: a=b"}, "media type"),
     ],

@@ -108,7 +108,7 @@ def download(client: Client, options: Namespace) -> int:
     facts = client.call(Call("GET", f"/files/{sha256}/facts"))
     target = Path(options.output or ".")
     target = target / Path(facts["name"]).name if target.is_dir() else target
-    with bar(facts["name"]) as on_progress:
+    with writing(target), bar(facts["name"]) as on_progress:
         path = client.download({**facts}, target, on_progress=on_progress)
     output.say(f"{path}: {size_text(facts['size'])}")
     return 0
@@ -152,15 +152,29 @@ def export(client: Client, options: Namespace) -> int:
         return 0
     target = Path(options.output)
     part = target.with_name(f".{target.name}.part")
-    try:
-        with part.open("wb") as file:
-            for block in client.blocks(path, query):
-                file.write(block)
-        part.replace(target)
-    finally:
-        part.unlink(missing_ok=True)
+    with writing(target):
+        try:
+            with part.open("wb") as file:
+                for block in client.blocks(path, query):
+                    file.write(block)
+            part.replace(target)
+        finally:
+            part.unlink(missing_ok=True)
     output.say(f"{target}: {size_text(target.stat().st_size)}")
     return 0
+
+
+@contextmanager
+def writing(target: Path) -> Iterator[None]:
+    """Say in words why something cannot be written here.
+
+    Raises:
+        InvalidInput: it cannot.
+    """
+    try:
+        yield
+    except OSError as error:
+        raise InvalidInput(f"{target} cannot be written: {error.strerror}") from error
 
 
 # Files among params

@@ -21,6 +21,7 @@ from yarnloom.plan.schemas import Schema, describe, problems_of, resolve
 from yarnloom.values import decode
 
 Check = Callable[[Any], bool]
+MOST_COLUMNS = 1_000
 _NOT_GIVEN: Any = object()
 _UNFIT: Any = object()
 _INTEGER = re.compile(r"[+-]?[0-9]+\Z")
@@ -69,6 +70,10 @@ class RowConverter:
         if not self.fields and not self._open:
             text = describe(self._schema, self._root)
             return [CellFault(None, f"a CSV file has rows with columns; expected {text} each")]
+        if len(names) > MOST_COLUMNS:
+            return [
+                CellFault(None, f"found {len(names):,} columns; at most {MOST_COLUMNS:,} are read")
+            ]
         found = []
         missing = [name for name in self.fields if name not in names]
         for place, name in enumerate(names, 1):

@@ -32,6 +32,7 @@ SAFE = {
     "Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; sandbox",
     "Cache-Control": "private, max-age=31536000, immutable",
 }
+LONGEST_NAME = 200
 PREVIEW_ROWS = 100
 PREVIEW_TEXT = 64 * 1024
 
@@ -60,8 +61,8 @@ async def upload(
             f"found the media type {kind!r:.60}; expected one such as text/csv",
             problems=[Problem("/media_type", "not a media type")],
         )
-    if "/" in name or "\\" in name or not name.isprintable():
-        text = "a name has no slashes, and can be printed"
+    if not _is_file_name(name):
+        text = "a name has no slashes, can be printed, and is at most 200 bytes long"
         raise InvalidInput(
             f"found the name {name!r:.60}; {text}", problems=[Problem("/name", text)]
         )
@@ -130,6 +131,16 @@ async def preview(core: TheCore, sha256: Hash) -> Response:
     if kind.startswith("text/") or kind in ("application/json", "application/xml", JSON_LINES):
         return answer(await core.aside(_text, path))
     return answer({"kind": "none"})
+
+
+def _is_file_name(name: str) -> bool:
+    """Whether a file can be called so on any machine that it is downloaded to."""
+    return (
+        not {"/", "\\"} & set(name)
+        and name.isprintable()
+        and name not in (".", "..")
+        and len(name.encode()) <= LONGEST_NAME
+    )
 
 
 async def _row(core: Core, sha256: str) -> dict[str, Any]:
