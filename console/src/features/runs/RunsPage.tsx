@@ -35,7 +35,8 @@ export function RunsPage() {
           Runs
         </Title>
         <Group gap="xs">
-          {(filter.state ?? filter.workflow) && runs.length > 0 && <BulkActions {...filter} />}
+          {/* Also where the list is empty: what was done may have emptied it. */}
+          {(filter.state ?? filter.workflow) && <BulkActions {...filter} />}
           <Select
             aria-label="State"
             placeholder="Any state"
