@@ -103,10 +103,10 @@ def a_step(run: Run, steps: int, without: float = 0.0) -> float:
     return spent / steps
 
 
-def wait_until(run: Run, wanted: Any) -> None:
-    """Look until something is so."""
+def wait_until(run: Run, wanted: Any, pause: float = 0.02) -> None:
+    """Look until something is so; seldom where the looking would be measured, too."""
     while not wanted(run.refresh()):
-        time.sleep(0.05)
+        time.sleep(pause)
 
 
 def items_done(client: Client, run: Run) -> int:
@@ -169,7 +169,7 @@ def measure(many: int = MANY) -> Found:
         begun = time.perf_counter()
         run = client.start("rows", rows=large, on_check=lambda _: None)
         found.checked = time.perf_counter() - begun
-        wait_until(run, lambda one: items_done(client, one) > many * 0.3)
+        wait_until(run, lambda one: items_done(client, one) > many * 0.3, pause=2.0)
         begun = time.perf_counter()
         run.pause("in the middle")
         wait_until(run, lambda one: one.state == "paused")
@@ -177,7 +177,7 @@ def measure(many: int = MANY) -> Found:
         found.page = page_time(url, run.number, many)
         run.resume()
         away = time.perf_counter() - begun
-        wait_until(run, lambda one: one.state == "done")
+        run.wait()
         assert items_done(client, run) == many
         assert many < 100_000 or run.output["count"] == many, run.output
         found.many = a_step(run, many, away)
