@@ -14,6 +14,7 @@ from yarnloom.media import named_in
 from yarnloom.plan.marked import as_given, files_in, rows_in, with_loaded
 from yarnloom.plan.schemas import Fit, describe, fit, items_schema, problems_of
 from yarnloom.testing import run_workflow
+from yarnloom.worker.calling import call_task
 
 LIST = {"list": "cd" * 32, "count": 3, "size": 9}
 FILE = {"sha256": "ab" * 32, "name": "x.csv", "media_type": "text/csv", "size": 9}
@@ -166,3 +167,14 @@ def test_a_loom_is_checked_with_its_files() -> None:
     assert texts[0] == "wrong/all/add.number: item('harbour') is text; expected an integer"
     assert texts[1] == "wrong/read.file: found 3; expected a file"
     assert "did you mean 'copies'?" in texts[2]
+
+
+def test_an_input_without_a_list_is_not_gone_through(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Walking a large one by its schema would cost each attempt far more than checking it."""
+    monkeypatch.setattr("yarnloom.worker.calling.with_loaded", lambda *_: 1 / 0)
+    task = loom.tasks["count_contacts"]
+    rows = [{"harbour": "saltmere", "address": "a@b", "copies": 1}] * 100
+
+    assert call_task(task, {"contacts": rows}, StepContext()).output == 100
+    with pytest.raises(ZeroDivisionError):
+        call_task(task, {"contacts": LIST}, StepContext())

@@ -6,7 +6,8 @@ import json
 from typing import Any
 
 from yarnloom.engine.admitting import count_in, is_busy, make_room
-from yarnloom.engine.commands import RerunRun, Started, StartRun, Unchecked
+from yarnloom.engine.commands import RerunRun, Started, StartRun
+from yarnloom.engine.data_commands import Unchecked
 from yarnloom.engine.filing import (
     checked_rows,
     rows_of,
@@ -22,7 +23,7 @@ from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import InvalidInput, StartKeyTaken
 from yarnloom.plan import Constant, FromParam, Plan
-from yarnloom.plan.marked import as_given, seal, with_lists
+from yarnloom.plan.marked import as_given, has_files, seal, with_lists
 from yarnloom.plan.schemas import problems_of, with_defaults
 from yarnloom.secrets import mask
 from yarnloom.store import RunRow
@@ -44,11 +45,15 @@ def start_run(turn: Turn, command: StartRun) -> Started | Unchecked:
     scope = f"task {workflow}" if command.task else workflow
     plan = turn.plan_by_id(plan_id)
     schema = plan.params_schema
-    marked = seal(as_given(command.params, schema), schema, turn.vault.mark)
+    files = has_files(schema)
+    given = as_given(command.params, schema) if files else command.params
+    marked = seal(given, schema, turn.vault.mark)
     if earlier := store.find_start(turn.unit, scope, command.key):
         return _same_start(turn, command, marked, *earlier)
     problems = problems_of(command.params, schema)
-    if problems := problems or unknown_files(turn, command.params, schema):
+    if files and not problems:
+        problems = unknown_files(turn, command.params, schema)
+    if problems:
         raise InvalidInput(
             f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}; "
             "nothing was started",
@@ -56,9 +61,10 @@ def start_run(turn: Turn, command: StartRun) -> Started | Unchecked:
         )
     refuse_unknown_pools(turn, [plan])
     filled = with_defaults(command.params, schema)
-    if unchecked := rows_to_check(turn, filled, schema):
-        return Unchecked(tuple(unchecked))
-    filled = with_lists(filled, schema, lambda one, marked: _list_for(turn, one, marked))
+    if files:
+        if unchecked := rows_to_check(turn, filled, schema):
+            return Unchecked(tuple(unchecked))
+        filled = with_lists(filled, schema, lambda one, marked: _list_for(turn, one, marked))
     params = encode(seal(filled, schema, turn.vault.seal), "params")
     busy = is_busy(turn, plan)
     deadline = None if plan.deadline is None else turn.now + round(plan.deadline * 1_000_000)

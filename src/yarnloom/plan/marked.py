@@ -53,6 +53,11 @@ def has_secret_rows(schema: Any) -> bool:
     return isinstance(schema, list) and any(map(has_secret_rows, schema))
 
 
+def has_files(schema: Any) -> bool:
+    """Whether anything in a schema is a file, or rows."""
+    return any(_mentions(schema, "format", one) for one in _BY_REFERENCE)
+
+
 def files_in(value: Any, schema: Schema) -> Iterator[Found]:
     """Every file in a value: its JSON Pointer, and itself."""
     yield from _find(value, schema, FILE_FORMAT)

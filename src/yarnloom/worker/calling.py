@@ -119,8 +119,11 @@ def prepare(task: Task, value: Any, context: StepContext) -> dict[str, Any] | Ca
     """The function's arguments, or what becomes of the call if the input does not fit."""
     try:
         # Not `encode`: an input may hold several values, each as large as a value may be.
-        value = with_loaded(value, task.input_schema, _loaded)
-        inputs = task.inputs.validate_json(json.dumps(value, allow_nan=False))
+        text = json.dumps(value, allow_nan=False)
+        if named_in(text):
+            # Only then: going through a large input by its schema takes far longer than the rest.
+            text = json.dumps(with_loaded(value, task.input_schema, _loaded), allow_nan=False)
+        inputs = task.inputs.validate_json(text)
     except ValidationError as error:
         refused = ValueRefused(
             f"the input does not fit task {task.full_name}", problems=_problems(error)

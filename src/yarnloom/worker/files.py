@@ -27,6 +27,7 @@ class FileCache:
         self._keep = keep
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._sizes: OrderedDict[str, int] = OrderedDict()
+        self._kept = 0  # bytes: their sum, since it is asked for at the end of every attempt
         self._users: dict[str, set[int]] = {}
         self._coming: dict[str, asyncio.Task[Path]] = {}
 
@@ -51,6 +52,7 @@ class FileCache:
                 path = incoming.finish()
                 path.chmod(0o400)  # several attempts read the same bytes
             self._sizes[sha256] = incoming.have
+            self._kept += incoming.have
             return path
         finally:
             del self._coming[sha256]
@@ -67,13 +69,13 @@ class FileCache:
             self._users[sha256].discard(attempt)
             if not self._users[sha256]:
                 del self._users[sha256]
-        kept = sum(self._sizes.values())
-        for sha256 in list(self._sizes):
-            if kept <= self._keep:
+        if self._kept <= self._keep:
+            return
+        for sha256 in [one for one in self._sizes if one not in self._users]:
+            if self._kept <= self._keep:
                 return
-            if sha256 not in self._users:
-                kept -= self._sizes.pop(sha256)
-                self._path(sha256).unlink(missing_ok=True)
+            self._kept -= self._sizes.pop(sha256)
+            self._path(sha256).unlink(missing_ok=True)
 
     def close(self) -> None:
         """Remove everything."""
