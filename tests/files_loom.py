@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 
 from pydantic import BaseModel, Field
 
+from tests.long_loom import nap
 from yarnloom import (
     AsyncStepContext,
     File,
@@ -179,7 +179,7 @@ def walk_rows(ctx: StepContext, rows: Rows[int], folder: str) -> list[int]:
         ctx.checkpoint(seen)
         with (Path(folder) / "rows").open("a", encoding="utf-8") as file:
             file.write(f"{number}\n")
-        time.sleep(0.01)
+        nap(0.01)
     return seen
 
 

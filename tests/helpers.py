@@ -39,11 +39,18 @@ class Program:
     """A `yarnloom` process whose lines are kept."""
 
     def __init__(
-        self, *arguments: str, env: dict[str, str] | None = None, cwd: Path = ROOT
+        self,
+        *arguments: str,
+        env: dict[str, str] | None = None,
+        cwd: Path = ROOT,
+        limit: int | None = None,
     ) -> None:
         self.lines: list[str] = []
+        command = [sys.executable, "-m", "yarnloom", *arguments]
+        if limit is not None:  # bytes of address space
+            command = ["sh", "-c", f'ulimit -v {limit // 1024}; exec "$@"', "sh", *command]
         self.process = subprocess.Popen(
-            [sys.executable, "-m", "yarnloom", *arguments],
+            command,
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
             text=True,
@@ -95,6 +102,7 @@ class ServiceProgram(Program):
     """`yarnloom serve` as a process."""
 
     def __init__(self, data: Path, *arguments: str, port: int = 0, **more: Any) -> None:
+        self.data = data
         super().__init__("serve", "--data", str(data), "--port", str(port), *arguments, **more)
         self.url = self.wait_for(r"serves at (http://[^,]+),")[1]
         if "--load" in arguments:

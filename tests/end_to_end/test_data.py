@@ -6,8 +6,6 @@ import asyncio
 import csv
 import hashlib
 import os
-import subprocess
-import sys
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -31,29 +29,6 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
     """A service with the loom of files and a worker."""
     with service(tmp_path_factory.mktemp("data"), "--load", LOOM, "--processes", "2") as found:
         yield found
-
-
-def small_service(data: Path, limit: int) -> Program:
-    """A service that may have only so much address space."""
-    command = f'ulimit -v {limit // 1024}; exec "$0" -m yarnloom serve --port 0 --data "{data}"'
-    program = Program.__new__(Program)
-    program.lines = []
-    program.process = subprocess.Popen(
-        ["sh", "-c", command, sys.executable],
-        stdout=subprocess.PIPE,
-        stderr=subprocess.STDOUT,
-        text=True,
-        env={**os.environ, "PYTHONUNBUFFERED": "1"},
-        start_new_session=True,
-    )
-    program._reader = threading.Thread(target=program._read, daemon=True)
-    program._reader.start()
-    return program
-
-
-def url_of(program: Program) -> str:
-    """Where it serves."""
-    return str(program.wait_for(r"serves at (http://[^,]+),")[1])
 
 
 def progress_of(client: Client, number: int) -> dict[str, Any]:
@@ -131,15 +106,13 @@ def test_a_large_file_up_and_down_under_a_limit(tmp_path: Path) -> None:
             part = index.to_bytes(8, "big") + block[8:]
             digest.update(part)
             file.write(part)
-    limited = small_service(tmp_path / "data", 300 * MILLION)
-    try:
-        client = Client(url_of(limited))
+    with service(tmp_path / "data", limit=300 * MILLION) as limited:
+        client = limited.client()
         kept = client.upload(large)
         large.unlink()
         assert kept.sha256 == digest.hexdigest()
         down = client.download(kept, tmp_path / "down.bin")
         assert down.stat().st_size == 400 * MILLION
-    finally:
         assert limited.end() == 0
 
 
@@ -148,8 +121,8 @@ def test_many_rows_under_a_limit(tmp_path: Path) -> None:
     """8,000 rows with a service of 250 MB; pause and cancel in the middle act, all others end."""
     path = tmp_path / "contacts.csv"
     path.write_bytes(contacts(8_000))
-    limited = small_service(tmp_path / "data", 250 * MILLION)
-    url = url_of(limited)
+    limited = ServiceProgram(tmp_path / "data", limit=250 * MILLION)
+    url = limited.url
     worker = Program("worker", "--load", LOOM, "--publish", "--processes", "2", "--url", url)
     try:
         worker.wait_for("takes work")

@@ -210,7 +210,7 @@ def test_two_items_with_one_name_are_refused(inline: InlineService) -> None:
     assert inline.items(number, "all") == []
 
 
-def test_why_tells_of_chores(inline: InlineService) -> None:
+def test_why_tells_of_chores(inline: InlineService, monkeypatch: pytest.MonkeyPatch) -> None:
     """While they are done, before the items are made, and when all are over."""
     number = inline.start("numbers", {"count": 500})
     seen: list[str] = []
@@ -222,13 +222,13 @@ def test_why_tells_of_chores(inline: InlineService) -> None:
         )
         return do_chores()
 
-    inline.do_chores = look_and_do  # type: ignore[method-assign]
+    monkeypatch.setattr(inline, "do_chores", look_and_do)
     inline.work(loom)
     assert "its list is looked through" in seen
     assert "the outputs of its 500 items are put together in a file" in seen
 
 
-def test_chores_survive_the_service(inline: InlineService) -> None:
+def test_chores_survive_the_service(inline: InlineService, monkeypatch: pytest.MonkeyPatch) -> None:
     """What was asked for before a kill is asked for again; what comes late changes nothing."""
     number = inline.start("numbers", {"count": 500})
     do_chores = inline.do_chores
@@ -243,7 +243,7 @@ def test_chores_survive_the_service(inline: InlineService) -> None:
         inline.do(EndChore(lost[0].part, 999, {}, "from another life"))
         return do_chores()
 
-    inline.do_chores = crash_before_each  # type: ignore[method-assign]
+    monkeypatch.setattr(inline, "do_chores", crash_before_each)
     while inline.run(number)["state"] != "done":
         inline.work(loom)
     assert inline.run(number)["output"] == 2 * sum(range(500))

@@ -29,7 +29,6 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
     """A service with the loom of files and a worker."""
     data = tmp_path_factory.mktemp("files")
     with service(data, "--load", LOOM, "--processes", "1") as found:
-        found.data = data  # type: ignore[attr-defined]
         yield found
 
 
@@ -156,7 +155,7 @@ def test_previews(http: httpx.Client) -> None:
 
 def test_a_cut_upload_leaves_nothing(program: ServiceProgram, http: httpx.Client) -> None:
     """The connection breaks in the middle: no file, and no bytes of one."""
-    data = program.data  # type: ignore[attr-defined]
+    data = program.data
     before = {path.name for path in (data / "files").rglob("*") if path.is_file()}
     host, port = program.url.removeprefix("http://").split(":")
     with socket.create_connection((host, int(port))) as wire:
@@ -173,7 +172,7 @@ def test_a_cut_upload_leaves_nothing(program: ServiceProgram, http: httpx.Client
 def test_bytes_that_somebody_removed_are_told(program: ServiceProgram, http: httpx.Client) -> None:
     """By hand, from the data folder: the record is there, the file is gone."""
     kept = keep(http, b"soon gone", "gone.txt")
-    data = program.data  # type: ignore[attr-defined]
+    data = program.data
     FileFolder(data).remove(kept["sha256"])
     answers = [http.get(f"/files/{kept['sha256']}{path}") for path in ("", "/facts", "/preview")]
 

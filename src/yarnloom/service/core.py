@@ -275,7 +275,8 @@ def refused_rows(checks: list[Check]) -> InvalidInput:
     ]
     names = ", ".join(check.rows.source.get("name", "the list") for check in checks)
     first = f"; these are the first {len(problems)}" if len(problems) >= ERRORS_TOLD else ""
-    return InvalidInput(f"{names}: there are errors{first}. Nothing was started", problems=problems)
+    text = f"{names}: there are errors{first}. Nothing was started; correct them, and start again"
+    return InvalidInput(text, problems=problems)
 
 
 def _progress_of(check: Check) -> View:
