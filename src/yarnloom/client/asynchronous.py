@@ -12,176 +12,16 @@ import httpx
 from httpx_sse import aconnect_sse
 
 from yarnloom.client import wire
+from yarnloom.client.async_runs import AsyncRun
 from yarnloom.client.sync import TIMEOUT, TRIES
 from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
-from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
+from yarnloom.client.wire import API, KEEP, Call, JsonObject, Target
 from yarnloom.media import BLOCK
-from yarnloom.units import Duration
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
     from yarnloom.files import File, Rows
     from yarnloom.plan import Rate
-
-
-class AsyncRun(wire.RunFacts):
-    """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again."""
-
-    def __init__(self, client: AsyncClient, data: JsonObject) -> None:
-        super().__init__(data)
-        self._client = client
-
-    async def refresh(self) -> AsyncRun:
-        """Look again."""
-        self.data = await self._client.call(wire.show_call(self.number))
-        return self
-
-    async def wait(self, timeout: float | None = None) -> Any:
-        """Wait for the run's end; its output. Raises as `Run.wait` does."""
-        loop = asyncio.get_running_loop()
-        until = None if timeout is None else loop.time() + timeout
-        while self.state not in ENDED:
-            left = 20.0 if until is None else min(20.0, until - loop.time())
-            if left <= 0:
-                raise wire.still_going(self.data, timeout or 0.0)
-            self.data = await self._client.call(wire.show_call(self.number, left))
-        return wire.output_of(self.data)
-
-    async def follow(self) -> AsyncIterator[AsyncRun]:
-        """The run each time it changes, until it has ended. A broken connection is healed."""
-        async for event in self._client.events(self.number):
-            data = event.get("data") or {}
-            if "run" in data:
-                self.data = data["run"]
-                yield self
-                if self.state in ENDED:
-                    return
-
-    async def why(self, address: str = "") -> JsonObject:
-        """What each unfinished step of it waits for, right now.
-
-        Args:
-            address: only this part of it, e.g. `"fetch"`.
-        """
-        found: JsonObject = await self._client.call(wire.why_call(self.number, address))
-        return found
-
-    async def pause(self, reason: str = "") -> AsyncRun:
-        """Begin nothing more of it; what runs stops at its next checkpoint, or finishes."""
-        return await self._act("pause", reason)
-
-    async def resume(self, reason: str = "") -> AsyncRun:
-        """Let it go on after a pause."""
-        return await self._act("resume", reason)
-
-    async def cancel(self, reason: str = "") -> AsyncRun:
-        """Tell the run to stop."""
-        return await self._act("cancel", reason)
-
-    async def mend(self, reason: str = "") -> AsyncRun:
-        """Run again what failed, was cancelled or not reached, now that it has ended."""
-        return await self._act("mend", reason)
-
-    async def _act(self, action: str, reason: str) -> AsyncRun:
-        self.data = await self._client.call(wire.act_call(self.number, action, reason))
-        return self
-
-    async def rerun(self, reason: str = "", /, **changes: Any) -> AsyncRun:
-        """Start its workflow anew, with its params and what is changed of them; the new run."""
-        call = wire.rerun_call(self.number, changes, reason)
-        return await self._client.begin(call, None)
-
-    async def step(self, address: str) -> AsyncStep:
-        """One of its steps, e.g. `"harbours[brackwater]/fetch"`.
-
-        Raises:
-            NotFound: the address leads to no step.
-        """
-        found = await self._client.call(wire.step_call(self.number, address))
-        return AsyncStep(self._client, self.number, found)
-
-    async def published(self, *, follow: bool = False) -> AsyncIterator[JsonObject]:
-        """What its steps published: `address`, `at` and `value` of each.
-
-        Args:
-            follow: stay, and give what comes; without end.
-        """
-        if follow:
-            path = f"/runs/{self.number}/published/live"
-            async for event in self._client.stream(path):
-                yield event["data"]
-            return
-        after = 0
-        while page := (await self._client.call(wire.published_call(self.number, after)))[
-            "published"
-        ]:
-            for entry in page:
-                yield entry
-            after = page[-1]["line"] + 1
-
-    async def lines(self, address: str) -> AsyncIterator[JsonObject]:
-        """What one of its steps prints, as it comes, until the step has ended."""
-        path, query = f"/runs/{self.number}/log/live", {"address": address}
-        async for event in self._client.stream(path, query, ends=True):
-            yield event["data"]
-
-    async def link(self, lasts: Duration = "1h") -> JsonObject:
-        """A link with which whoever has it may watch this run: `token`, `path`, `expires_at`."""
-        found: JsonObject = await self._client.call(wire.link_call(self.number, lasts))
-        return found
-
-
-class AsyncStep(wire.StepFacts):
-    """A step of a run, as it was when it was last looked at."""
-
-    def __init__(self, client: AsyncClient, run: int, data: JsonObject) -> None:
-        super().__init__(run, data)
-        self._client = client
-
-    async def refresh(self) -> AsyncStep:
-        """Look again."""
-        self.data = await self._client.call(wire.step_call(self.run, self.address))
-        return self
-
-    async def pause(self, reason: str = "") -> AsyncStep:
-        """Let it stop at its next checkpoint, and begin no more until it is resumed."""
-        return await self._act("pause", reason=reason)
-
-    async def resume(self, reason: str = "") -> AsyncStep:
-        """Let it go on."""
-        return await self._act("resume", reason=reason)
-
-    async def cancel(self, reason: str = "") -> AsyncStep:
-        """End it; it counts as a failure for the parts around it."""
-        return await self._act("cancel", reason=reason)
-
-    async def retry(self, reason: str = "") -> AsyncStep:
-        """Run it again, or at once where it backs off or rests."""
-        return await self._act("retry", reason=reason)
-
-    async def skip(self, reason: str = "") -> AsyncStep:
-        """Pass it over; its output is null."""
-        return await self._act("skip", reason=reason)
-
-    async def supply(self, output: Any, reason: str = "") -> AsyncStep:
-        """Give it an output by hand, and go on behind it."""
-        return await self._act("supply", output=output, reason=reason)
-
-    async def edit(
-        self,
-        *,
-        inputs: Mapping[str, Any] = KEEP,
-        pool: str = KEEP,
-        priority: int = KEEP,
-        reason: str = "",
-    ) -> AsyncStep:
-        """Change inputs, its pool (empty for none) or how urgent it is; it stays when mended."""
-        return await self._act("edit", inputs=inputs, pool=pool, priority=priority, reason=reason)
-
-    async def _act(self, action: str, **body: Any) -> AsyncStep:
-        call = wire.step_act_call(self.run, self.address, action, **body)
-        self.data = await self._client.call(call)
-        return self
 
 
 class AsyncClient:
@@ -329,9 +169,9 @@ class AsyncClient:
                     params=query,
                     headers=outgoing.headers,
                 )
-                return wire.read_answer(  # type: ignore[no-any-return]
-                    self.target, response.status_code, response.content
-                )
+                answer = wire.read_answer(self.target, response.status_code, response.content)
+                found: JsonObject = answer
+                return found
             except httpx.TransportError as error:
                 if not tries_left or isinstance(error, httpx.ConnectError):
                     raise self.target.not_reachable(error) from error

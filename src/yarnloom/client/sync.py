@@ -12,10 +12,10 @@ import httpx
 from httpx_sse import connect_sse
 
 from yarnloom.client import wire
+from yarnloom.client.runs import Run
 from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
-from yarnloom.client.wire import API, ENDED, KEEP, Call, JsonObject, Target
+from yarnloom.client.wire import API, KEEP, Call, JsonObject, Target
 from yarnloom.media import BLOCK
-from yarnloom.units import Duration
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
@@ -24,170 +24,6 @@ if TYPE_CHECKING:
 
 TRIES = 4
 TIMEOUT = httpx.Timeout(10.0, read=40.0)
-
-
-class Run(wire.RunFacts):
-    """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again."""
-
-    def __init__(self, client: Client, data: JsonObject) -> None:
-        super().__init__(data)
-        self._client = client
-
-    def refresh(self) -> Run:
-        """Look again."""
-        self.data = self._client.call(wire.show_call(self.number))
-        return self
-
-    def wait(self, timeout: float | None = None) -> Any:
-        """Wait for the run's end; its output.
-
-        Args:
-            timeout: seconds; None waits as long as it takes.
-
-        Raises:
-            RunFailed: it failed.
-            RunCancelled: it was cancelled.
-            WaitTimeout: it goes on.
-        """
-        until = None if timeout is None else time.monotonic() + timeout
-        while self.state not in ENDED:
-            left = 20.0 if until is None else min(20.0, until - time.monotonic())
-            if left <= 0:
-                raise wire.still_going(self.data, timeout or 0.0)
-            self.data = self._client.call(wire.show_call(self.number, left))
-        return wire.output_of(self.data)
-
-    def follow(self) -> Iterator[Run]:
-        """The run each time it changes, until it has ended. A broken connection is healed."""
-        for event in self._client.events(self.number):
-            data = event.get("data") or {}
-            if "run" in data:
-                self.data = data["run"]
-                yield self
-                if self.state in ENDED:
-                    return
-
-    def why(self, address: str = "") -> JsonObject:
-        """What each unfinished step of it waits for, right now.
-
-        Args:
-            address: only this part of it, e.g. `"fetch"`.
-        """
-        found: JsonObject = self._client.call(wire.why_call(self.number, address))
-        return found
-
-    def pause(self, reason: str = "") -> Run:
-        """Begin nothing more of it; what runs stops at its next checkpoint, or finishes."""
-        return self._act("pause", reason)
-
-    def resume(self, reason: str = "") -> Run:
-        """Let it go on after a pause."""
-        return self._act("resume", reason)
-
-    def cancel(self, reason: str = "") -> Run:
-        """Tell the run to stop."""
-        return self._act("cancel", reason)
-
-    def mend(self, reason: str = "") -> Run:
-        """Run again what failed, was cancelled or not reached, now that it has ended."""
-        return self._act("mend", reason)
-
-    def _act(self, action: str, reason: str) -> Run:
-        self.data = self._client.call(wire.act_call(self.number, action, reason))
-        return self
-
-    def rerun(self, reason: str = "", /, **changes: Any) -> Run:
-        """Start its workflow anew, with its params and what is changed of them; the new run."""
-        call = wire.rerun_call(self.number, changes, reason)
-        return self._client.begin(call, None)
-
-    def step(self, address: str) -> Step:
-        """One of its steps, e.g. `"harbours[brackwater]/fetch"`.
-
-        Raises:
-            NotFound: the address leads to no step.
-        """
-        found = self._client.call(wire.step_call(self.number, address))
-        return Step(self._client, self.number, found)
-
-    def published(self, *, follow: bool = False) -> Iterator[JsonObject]:
-        """What its steps published: `address`, `at` and `value` of each.
-
-        Args:
-            follow: stay, and give what comes; without end.
-        """
-        if follow:
-            path = f"/runs/{self.number}/published/live"
-            yield from (event["data"] for event in self._client.stream(path))
-            return
-        after = 0
-        while page := self._client.call(wire.published_call(self.number, after))["published"]:
-            yield from page
-            after = page[-1]["line"] + 1
-
-    def lines(self, address: str) -> Iterator[JsonObject]:
-        """What one of its steps prints, as it comes, until the step has ended."""
-        path, query = f"/runs/{self.number}/log/live", {"address": address}
-        for event in self._client.stream(path, query, ends=True):
-            yield event["data"]
-
-    def link(self, lasts: Duration = "1h") -> JsonObject:
-        """A link with which whoever has it may watch this run: `token`, `path`, `expires_at`."""
-        found: JsonObject = self._client.call(wire.link_call(self.number, lasts))
-        return found
-
-
-class Step(wire.StepFacts):
-    """A step of a run, as it was when it was last looked at."""
-
-    def __init__(self, client: Client, run: int, data: JsonObject) -> None:
-        super().__init__(run, data)
-        self._client = client
-
-    def refresh(self) -> Step:
-        """Look again."""
-        self.data = self._client.call(wire.step_call(self.run, self.address))
-        return self
-
-    def pause(self, reason: str = "") -> Step:
-        """Let it stop at its next checkpoint, and begin no more until it is resumed."""
-        return self._act("pause", reason=reason)
-
-    def resume(self, reason: str = "") -> Step:
-        """Let it go on."""
-        return self._act("resume", reason=reason)
-
-    def cancel(self, reason: str = "") -> Step:
-        """End it; it counts as a failure for the parts around it."""
-        return self._act("cancel", reason=reason)
-
-    def retry(self, reason: str = "") -> Step:
-        """Run it again, or at once where it backs off or rests."""
-        return self._act("retry", reason=reason)
-
-    def skip(self, reason: str = "") -> Step:
-        """Pass it over; its output is null."""
-        return self._act("skip", reason=reason)
-
-    def supply(self, output: Any, reason: str = "") -> Step:
-        """Give it an output by hand, and go on behind it."""
-        return self._act("supply", output=output, reason=reason)
-
-    def edit(
-        self,
-        *,
-        inputs: Mapping[str, Any] = KEEP,
-        pool: str = KEEP,
-        priority: int = KEEP,
-        reason: str = "",
-    ) -> Step:
-        """Change inputs, its pool (empty for none) or how urgent it is; it stays when mended."""
-        return self._act("edit", inputs=inputs, pool=pool, priority=priority, reason=reason)
-
-    def _act(self, action: str, **body: Any) -> Step:
-        call = wire.step_act_call(self.run, self.address, action, **body)
-        self.data = self._client.call(call)
-        return self
 
 
 class Client:
@@ -372,9 +208,9 @@ class Client:
                     params=query,
                     headers=outgoing.headers,
                 )
-                return wire.read_answer(  # type: ignore[no-any-return]
-                    self.target, response.status_code, response.content
-                )
+                answer = wire.read_answer(self.target, response.status_code, response.content)
+                found: JsonObject = answer
+                return found
             except httpx.TransportError as error:
                 if not tries_left or isinstance(error, httpx.ConnectError):
                     raise self.target.not_reachable(error) from error

@@ -6,15 +6,11 @@ from yarnloom.engine.commands import (
     BeginEffect,
     CancelRun,
     ChangePool,
-    Chore,
     CloseAsk,
     Command,
     DrainWorker,
-    EndChore,
     EndEffect,
     HandleStep,
-    KeepFile,
-    KeepRows,
     Leave,
     ListPools,
     ListWorkers,
@@ -30,13 +26,19 @@ from yarnloom.engine.commands import (
     ReportItem,
     RerunRun,
     ResumeRun,
-    RowsToCheck,
     SettleEffect,
     Started,
     StartRun,
     Tick,
-    Unchecked,
     Why,
+)
+from yarnloom.engine.data_commands import (
+    Chore,
+    EndChore,
+    KeepFile,
+    KeepRows,
+    RowsToCheck,
+    Unchecked,
 )
 from yarnloom.engine.engine import Engine, Moment, Results
 from yarnloom.engine.turn import KEEP_FILES, LEASE, LOSSES, Settings

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from yarnloom.engine.commands import Chore
+from yarnloom.engine.data_commands import Chore
 from yarnloom.engine.states import StepState
 from yarnloom.engine.turn import Turn
 from yarnloom.plan import EachFacts, Node

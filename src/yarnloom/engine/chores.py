@@ -7,7 +7,7 @@ Its state is as it was; what waits for it goes on when `EndChore` comes.
 from __future__ import annotations
 
 from yarnloom.engine.asking import GATHER, READ, ask_to_gather, ask_to_read
-from yarnloom.engine.commands import EndChore
+from yarnloom.engine.data_commands import EndChore
 from yarnloom.engine.filing import KEEPER, keep
 from yarnloom.engine.items import ItemFault
 from yarnloom.engine.preparing import text_of

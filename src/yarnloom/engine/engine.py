@@ -17,6 +17,7 @@ from yarnloom.engine import (
     by_hand,
     chores,
     commands,
+    data_commands,
     effects,
     explaining,
     filing,
@@ -84,7 +85,7 @@ class Results:
     ended: set[int] = field(default_factory=set)
     pools: set[str] = field(default_factory=set)
     workers: bool = False
-    chores: list[commands.Chore] = field(default_factory=list)
+    chores: list[data_commands.Chore] = field(default_factory=list)
     dropped: list[str] = field(default_factory=list)
     commit_seconds: float | None = None
     next_due: float | None = None
@@ -93,9 +94,9 @@ class Results:
 _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.Publish: publishing.publish,
     commands.StartRun: starting.start_run,
-    commands.KeepFile: filing.keep_file,
-    commands.KeepRows: filing.keep_rows,
-    commands.EndChore: chores.end_chore,
+    data_commands.KeepFile: filing.keep_file,
+    data_commands.KeepRows: filing.keep_rows,
+    data_commands.EndChore: chores.end_chore,
     commands.CancelRun: stopping.cancel_run,
     commands.PauseRun: pausing.pause_run,
     commands.ResumeRun: pausing.resume_run,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck
+from yarnloom.engine.data_commands import KeepFile, KeepRows, RowsToCheck
 from yarnloom.engine.turn import FILES_DUE, Turn
 from yarnloom.errors import Problem
 from yarnloom.media import JSON_LINES, named_in

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
-from yarnloom.engine.commands import Chore
+from yarnloom.engine.data_commands import Chore
 from yarnloom.engine.lanes import Lanes
 from yarnloom.engine.pools import Pools, base_of
 from yarnloom.plan import Plan
