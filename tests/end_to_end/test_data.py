@@ -273,6 +273,7 @@ def test_the_command_brings_data_in_and_takes_it_out(
         (("export", number, "--as", "csv"), "a whole run as json"),
         (("export", f"{number}/then/bind"), "expected an each"),
         (("start", "letters", "--file", "contacts"), "expected --file NAME=PATH"),
+        (("start", "letters", "-p", "contacts=c.csv"), "give it with --file contacts=c.csv"),
         (("start", "letters", *given[:2], "--delimiter", "x"), "found 'x'; expected comma"),
     ):
         done = run_command(*words, url=program.url)

@@ -152,6 +152,7 @@ def test_a_cell_that_does_not_fit(tmp_path: Path, cell: str, problem: str) -> No
         (b"h\0a\0r\0b\0", "the file: it is no text, or encoded in UTF-16 without a byte-order"),
         (b"harbour,address\nS\xfcd,x@y\n", "line 2: found the byte 0xFC, which is not UTF-8; it"),
         (b"PK\x03\x04...", "the file: it is a ZIP archive, or a spreadsheet (.xlsx, .ods); save"),
+        (b"\x89PNG\r\n", "the file: it is a picture (PNG); save it as CSV or JSON Lines, in UTF-8"),
         ("harbour,address\na\0,x@y\n", "line 2: found a zero byte; is it text in UTF-8?"),
     ],
 )

@@ -15,7 +15,10 @@ from yarnloom.cli.output import out
 from yarnloom.client import Call, Client
 from yarnloom.client.wire import start_call
 from yarnloom.errors import InvalidInput, NotFound
+from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.values import decode
+
+BY_REFERENCE = (FILE_FORMAT, ROWS_FORMAT)
 
 
 def check(spec: str, as_json: bool) -> int:
@@ -121,19 +124,26 @@ def named_params(wants: dict[str, Any], named: list[str]) -> dict[str, Any]:
             raise InvalidInput(f"found -p {one!r}; expected -p NAME=VALUE, e.g. -p year=2027")
         if name in found:
             raise InvalidInput(f"the param {name!r} is given twice; give it once")
+        if wants.get(name) in BY_REFERENCE and text[:1] not in ("{", "["):
+            raise InvalidInput(f"{name} takes a file: give it with --file {name}={text or 'PATH'}")
         found[name] = text if wants.get(name) == "string" else json_or_text(text)
     return found
 
 
 def wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
-    """The JSON types of a workflow's params, or of a task's inputs."""
+    """The JSON types of a workflow's params, or of a task's inputs; of files and rows the format."""
     try:
         noun, field = ("tasks", "input") if task else ("workflows", "params")
         found = client.call(Call("GET", f"/{noun}", query={"name": name}))
     except NotFound:
         return {}  # starting it says so better
     properties = found[field].get("properties", {})
-    return {param: schema.get("type") for param, schema in properties.items()}
+    return {param: _wanted(schema) for param, schema in properties.items()}
+
+
+def _wanted(schema: dict[str, Any]) -> Any:
+    kind = schema.get("format")
+    return kind if kind in BY_REFERENCE else schema.get("type")
 
 
 def json_or_text(text: str) -> Any:

@@ -32,6 +32,9 @@ _KINDS = (
     (b"\xd0\xcf\x11\xe0", "an old spreadsheet (.xls)"),
     (b"\x1f\x8b", "compressed with gzip"),
     (b"%PDF", "a PDF document"),
+    (b"\x89PNG", "a picture (PNG)"),
+    (b"\xff\xd8\xff", "a picture (JPEG)"),
+    (b"GIF8", "a picture (GIF)"),
 )
 _BYTE_ORDER_MARK = b"\xef\xbb\xbf"
 
