@@ -274,6 +274,7 @@ def test_the_command_brings_data_in_and_takes_it_out(
         (("export", f"{number}/then/bind"), "expected an each"),
         (("start", "letters", "--file", "contacts"), "expected --file NAME=PATH"),
         (("start", "letters", "-p", "contacts=c.csv"), "give it with --file contacts=c.csv"),
+        (("start", "copies", "-p", "one=c.csv"), "give it with --file one=c.csv"),
         (("start", "letters", *given[:2], "--delimiter", "x"), "found 'x'; expected comma"),
     ):
         done = run_command(*words, url=program.url)

@@ -131,17 +131,19 @@ def named_params(wants: dict[str, Any], named: list[str]) -> dict[str, Any]:
 
 
 def wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
-    """The JSON types of a workflow's params, or of a task's inputs; of files and rows the format."""
+    """The JSON types of a workflow's params, or of a task's inputs; of files their format."""
     try:
         noun, field = ("tasks", "input") if task else ("workflows", "params")
         found = client.call(Call("GET", f"/{noun}", query={"name": name}))
     except NotFound:
         return {}  # starting it says so better
     properties = found[field].get("properties", {})
-    return {param: _wanted(schema) for param, schema in properties.items()}
+    known = found[field].get("$defs", {})
+    return {param: _wanted(schema, known) for param, schema in properties.items()}
 
 
-def _wanted(schema: dict[str, Any]) -> Any:
+def _wanted(schema: dict[str, Any], known: dict[str, Any]) -> Any:
+    schema = known.get(schema.get("$ref", "").rpartition("/")[2], schema)
     kind = schema.get("format")
     return kind if kind in BY_REFERENCE else schema.get("type")
 
