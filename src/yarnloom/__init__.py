@@ -6,12 +6,14 @@ from typing import TYPE_CHECKING, Any
 from yarnloom.version import VERSION
 
 if TYPE_CHECKING:
-    from yarnloom.client import AsyncClient, AsyncRun, Client, Run
+    from yarnloom.client import AsyncClient, AsyncRun, Client, Run, Start
     from yarnloom.context import AsyncStepContext, StepContext
+    from yarnloom.ended import RunEnded
     from yarnloom.errors import GiveUp, NotDone, TryLater, UnsureEffect, YarnloomError
     from yarnloom.faults import FailedItem, FailedStep, Failure, Fault
     from yarnloom.files import File, Rows
     from yarnloom.loom import Loom
+    from yarnloom.outbox import Outbox, Relay
     from yarnloom.plan import (
         Part,
         Rate,
@@ -23,6 +25,7 @@ if TYPE_CHECKING:
         output,
         parallel,
         param,
+        planned_at,
         previous,
         sequence,
         step,
@@ -44,12 +47,16 @@ __all__ = [
     "GiveUp",
     "Loom",
     "NotDone",
+    "Outbox",
     "Part",
     "Rate",
+    "Relay",
     "Retry",
     "Rows",
     "Run",
+    "RunEnded",
     "Secret",
+    "Start",
     "StepContext",
     "TryLater",
     "UnsureEffect",
@@ -61,6 +68,7 @@ __all__ = [
     "output",
     "parallel",
     "param",
+    "planned_at",
     "previous",
     "sequence",
     "step",
@@ -68,12 +76,14 @@ __all__ = [
 
 # Loaded at first use: a command, a client and a process that runs tasks need different ones.
 _ROOMS = {
-    "client": {"AsyncClient", "AsyncRun", "Client", "Run"},
+    "client": {"AsyncClient", "AsyncRun", "Client", "Run", "Start"},
     "context": {"AsyncStepContext", "StepContext"},
+    "ended": {"RunEnded"},
     "errors": {"GiveUp", "NotDone", "TryLater", "UnsureEffect", "YarnloomError"},
     "faults": {"FailedItem", "FailedStep", "Failure", "Fault"},
     "files": {"File", "Rows"},
     "loom": {"Loom"},
+    "outbox": {"Outbox", "Relay"},
     "secrets": {"Secret"},
 }
 

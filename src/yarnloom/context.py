@@ -91,6 +91,8 @@ class StepContext:
         token: text that is the same over all attempts of the step and differs between steps;
             give it to outside services that know idempotency keys.
         log: a logger whose lines are kept with the attempt.
+        kept: what the loom's `around_process` yielded in this process.
+        opened: what the loom's `around_attempt` yielded for this attempt.
     """
 
     def __init__(
@@ -102,12 +104,16 @@ class StepContext:
         token: str = "test-token",
         saved: dict[str, Any] | None = None,
         line: Line | None = None,
+        kept: Any = None,
+        opened: Any = None,
     ) -> None:
         self.address = address
         self.attempt = attempt
         self.tries = tries
         self.token = token
         self.log = logging.getLogger("yarnloom.step")
+        self.kept = kept
+        self.opened = opened
         self._line: Line = line or OwnLine()
         self._ledge = Ledge(saved)
         self._loops = Loops(self._ledge)
@@ -117,7 +123,7 @@ class StepContext:
         self.shelf = Shelf(self._line)
 
     @classmethod
-    def for_work(cls, work: dict[str, Any], line: Line) -> StepContext:
+    def for_work(cls, work: dict[str, Any], line: Line, kept: Any = None) -> StepContext:
         """The context of an attempt, from the message that hands it out."""
         return cls(
             address=work["address"],
@@ -126,6 +132,7 @@ class StepContext:
             token=work["token"],
             saved=work.get("saved"),
             line=line,
+            kept=kept,
         )
 
     # Stopping

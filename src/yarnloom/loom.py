@@ -2,29 +2,22 @@
 
 from __future__ import annotations
 
-import functools
-import hashlib
-import inspect
-import typing
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, TypeVar, overload
 
-from pydantic import BaseModel, ConfigDict, PydanticSchemaGenerationError, TypeAdapter
-from pydantic.errors import PydanticInvalidForJsonSchema, PydanticUndefinedAnnotation
-from typing_extensions import TypedDict, Unpack
+from pydantic import BaseModel
+from typing_extensions import Unpack
 
-from yarnloom.context import AsyncStepContext, StepContext
+from yarnloom.around import Around
 from yarnloom.errors import LoomError, PlanError, Problem, nearest
 from yarnloom.plan import (
     NAME,
     NAME_RULE,
-    STEP_OPTIONS,
     Part,
     Plan,
     PoolDeclaration,
     Rate,
-    StepRules,
     TaskRules,
     compile_plan,
     examine,
@@ -32,196 +25,17 @@ from yarnloom.plan import (
     unknown_pools,
 )
 from yarnloom.plan.marked import has_secret_rows, with_definitions
+from yarnloom.plan.schemas import problems_of
+from yarnloom.schedules import SETTINGS, MissedText, problems_of_settings
+from yarnloom.schedules import IfBusyText as ScheduleBusyText
+from yarnloom.task import DEFAULT_GRACE, Overlap, Task
 from yarnloom.units import Duration, seconds
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 _NO_PARAMS: dict[str, Any] = {"type": "object", "properties": {}, "additionalProperties": False}
-DEFAULT_GRACE = 10.0
-Overlap = Literal["allowed", "never"]
+_RUN_ENDS = ("done", "failed", "cancelled")
 IfBusyText = Literal["wait", "skip", "replace"]
-
-
-class Task:
-    """A Python function that a loom knows, with typed inputs and output.
-
-    Attributes:
-        name: its name within the loom.
-        full_name: `loom/name`.
-        function: the function itself, unchanged.
-        grace: seconds it may go on after it was told to stop; then its process is killed.
-        overlap: "never" if a worker that is cut off must end it when its lease ends.
-        is_async: whether it is an `async def` function.
-        io: whether its attempts share one process of a worker, many at a time.
-        pin_code: whether steps run only with the code that their plan was published with.
-        was: full names that it had before; it also serves plans that use them.
-        rules: how its steps are run; `per` is the name of an input there.
-    """
-
-    def __init__(
-        self,
-        loom: str,
-        name: str,
-        function: Callable[..., Any],
-        release: str,
-        *,
-        grace: float,
-        overlap: Overlap,
-        io: bool,
-        pin_code: bool,
-        was: Sequence[str],
-        rules: StepRules,
-    ) -> None:
-        self.name = name
-        self.full_name = f"{loom}/{name}"
-        self.function = function
-        self.grace = grace
-        self.overlap = overlap
-        self.is_async = inspect.iscoroutinefunction(function)
-        self.io = io or self.is_async
-        self.pin_code = pin_code
-        self.was = tuple(f"{loom}/{earlier}" for earlier in was)
-        self.rules = rules
-        self._release = release
-
-    @functools.cached_property
-    def _hints(self) -> dict[str, Any]:
-        try:
-            return typing.get_type_hints(self.function, include_extras=True)
-        except NameError as error:
-            raise LoomError(f"an annotation of {self.name} cannot be resolved: {error}") from error
-
-    @functools.cached_property
-    def context_input(self) -> str | None:
-        """Name of the argument that gets the step's context, if there is one."""
-        kinds = (StepContext, AsyncStepContext)
-        return next((name for name, hint in self._hints.items() if hint in kinds), None)
-
-    @property
-    def context_type(self) -> type[StepContext]:
-        """The class of the step's context that it gets."""
-        name = self.context_input
-        kind: type[StepContext] = self._hints[name] if name else StepContext
-        return kind
-
-    @functools.cached_property
-    def inputs(self) -> TypeAdapter[dict[str, Any]]:
-        """Checks all inputs at once and turns them from JSON into what the function expects."""
-        fields: dict[str, Any] = {}
-        for name, parameter in inspect.signature(self.function).parameters.items():
-            if name == self.context_input:
-                continue
-            if parameter.kind not in (parameter.POSITIONAL_OR_KEYWORD, parameter.KEYWORD_ONLY):
-                raise LoomError(
-                    f"{self.name}: the argument {parameter} cannot be an input; a task names each "
-                    "of its inputs, without *args, **kwargs or '/'"
-                )
-            if name in STEP_OPTIONS:
-                raise LoomError(
-                    f"{self.name}: an input cannot be called {name!r}, since step(...) has an "
-                    "option of that name; rename the argument"
-                )
-            hint = self._hints.get(name, Any)
-            optional = parameter.default is not parameter.empty
-            fields[name] = typing.NotRequired[hint] if optional else hint
-        shape = TypedDict("Inputs", fields)  # type: ignore[misc]  # built at run time
-        shape.__pydantic_config__ = ConfigDict(extra="forbid", strict=True)  # type: ignore[attr-defined]
-        return self._adapter(shape, "its inputs")
-
-    @functools.cached_property
-    def output(self) -> TypeAdapter[Any]:
-        """Checks what the function returns and turns it into JSON."""
-        return self._adapter(self._hints.get("return", Any), "what it returns")
-
-    def _adapter(self, shape: Any, what: str) -> TypeAdapter[Any]:
-        try:
-            return TypeAdapter(shape)
-        except (PydanticSchemaGenerationError, PydanticUndefinedAnnotation) as error:
-            raise LoomError(
-                f"{self.name}: {what} cannot be described as JSON: {error.message}. "
-                "Annotate with JSON types or Pydantic models."
-            ) from error
-
-    @functools.cached_property
-    def input_schema(self) -> dict[str, Any]:
-        """JSON Schema of the inputs, an object by input name, defaults included."""
-        schema = self._schema(self.inputs, "validation")
-        schema.pop("title", None)
-        for name, parameter in inspect.signature(self.function).parameters.items():
-            if parameter.default is not parameter.empty and name != self.context_input:
-                default = self._plain(parameter.default)
-                if default is not None or parameter.default is None:
-                    schema["properties"][name].setdefault("default", default)
-        return schema
-
-    @functools.cached_property
-    def output_schema(self) -> dict[str, Any]:
-        """JSON Schema of what the function returns."""
-        return self._schema(self.output, "serialization")
-
-    def _schema(self, adapter: TypeAdapter[Any], mode: Any) -> dict[str, Any]:
-        try:
-            return adapter.json_schema(mode=mode)
-        except PydanticInvalidForJsonSchema as error:
-            raise LoomError(f"{self.name} has a type that JSON cannot hold: {error}") from error
-
-    @staticmethod
-    def _plain(value: Any) -> Any:
-        try:
-            return TypeAdapter(type(value)).dump_python(value, mode="json")
-        except Exception:  # a default without a JSON form is simply not shown
-            return None
-
-    @functools.cached_property
-    def source(self) -> str:
-        """The function's source text, empty where Python cannot find it."""
-        try:
-            return inspect.getsource(self.function)
-        except (OSError, TypeError):
-            return ""
-
-    @functools.cached_property
-    def code_hash(self) -> str:
-        """Twelve hexadecimal digits over the function's source and the loom's release."""
-        return hashlib.sha256(f"{self._release}\0{self.source}".encode()).hexdigest()[:12]
-
-    def facts(self) -> dict[str, Any]:
-        """What the service keeps of a task."""
-        return {
-            "name": self.full_name,
-            "input": self.input_schema,
-            "output": self.output_schema,
-            "code_hash": self.code_hash,
-            "source": self.source,
-            "summary": (inspect.getdoc(self.function) or "").partition("\n")[0],
-            "grace": self.grace,
-            "overlap": self.overlap,
-            "io": self.io,
-            "pin_code": self.pin_code,
-            "was": list(self.was),
-            "rules": self.rules.to_json() | ({"per": self.rules.per} if self.rules.per else {}),
-        }
-
-    def problems(self) -> list[Problem]:
-        """What is wrong with it, other than its name."""
-        try:
-            known = self.facts()["input"].get("properties", {})
-        except LoomError as error:
-            return [Problem(self.name, error.message)]
-        found = []
-        per = self.rules.per
-        if per and per not in known:
-            message = f"it has no input {per!r}{nearest(per, known)}"
-            found.append(Problem(f"{self.name}.per", message))
-        if per and not self.rules.pool:
-            message = "per= names the input for whose values a pool has limits; give pool= too"
-            found.append(Problem(f"{self.name}.per", message))
-        if self.rules.memory and self.io:
-            message = (
-                "attempts of async and io tasks share a process, so none has a limit of its own"
-            )
-            found.append(Problem(f"{self.name}.memory", message))
-        return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -252,6 +66,8 @@ class Loom:
         self._by_function: dict[Callable[..., Any], Task] = {}
         self._workflows: dict[str, _Declared] = {}
         self._pools: dict[str, PoolDeclaration] = {}
+        self._schedules: dict[str, dict[str, Any]] = {}
+        self.around = Around()
         self._problems: list[Problem] = []
 
     def __repr__(self) -> str:
@@ -292,6 +108,11 @@ class Loom:
             self._say(f"{name}.rate", f"found {rate!r:.60}; expected Rate(10, per='1s')")
             rate = None
         self._pools[name] = PoolDeclaration(name, limit, rate, note)
+
+    @property
+    def schedules(self) -> dict[str, dict[str, Any]]:
+        """The schedules that it declares, by name."""
+        return dict(self._schedules)
 
     @property
     def served(self) -> dict[str, Task]:
@@ -430,6 +251,120 @@ class Loom:
         options = {"share": share, "at_once": at_once, "if_busy": if_busy, "deadline": deadline}
         self._workflows[name] = _Declared(schema, plan, on_failure, on_end, options)
 
+    def schedule(
+        self,
+        name: str,
+        *,
+        workflow: str,
+        cron: str,
+        zone: str = "UTC",
+        params: dict[str, Any] | None = None,
+        if_busy: ScheduleBusyText = "wait",
+        missed: MissedText = "one",
+        paused: bool = False,
+        priority: int = 0,
+        share: str = "",
+        tags: Sequence[str] = (),
+        note: str = "",
+    ) -> None:
+        """Declare a schedule: it starts a workflow again and again by the clock.
+
+        Schedules belong to the service, where they can be paused and changed by hand.
+
+        Args:
+            name: the schedule's, unique at the service.
+            workflow: what it starts, a workflow of this loom.
+            cron: when: minute, hour, day of month, month and day of week, as `"30 2 * * *"`.
+            zone: by whose clock, an IANA name as `"Europe/Lisbon"`. A local time that a change of
+                the clock leaves out comes at its end, one that it repeats comes the first time.
+            params: what its runs are started with.
+            if_busy: what becomes of a time that comes while an earlier run of the schedule is under
+                way: "wait" (one at most, the newest), "skip", "replace" the earlier one, or "start"
+                beside it.
+            missed: which of the times are caught up with that passed while no service ran: "one"
+                (the newest), "all" (the newest 100; needs `if_busy="start"`), "none".
+            paused: whether it starts nothing until someone resumes it.
+            priority: of its runs.
+            share: whom fair turns of its runs are counted for.
+            tags: words to find its runs by.
+            note: what it is for, for people.
+        """
+        if not NAME.match(name):
+            self._say(name, f"found the schedule name {name!r}; a name has {NAME_RULE}")
+        if name in self._schedules:
+            self._say(name, "two schedules have this name; rename one of them")
+        self._schedules[name] = {
+            "workflow": workflow,
+            "cron": cron,
+            "zone": zone,
+            "params": params or {},
+            "if_busy": if_busy,
+            "missed": missed,
+            "paused": paused,
+            "priority": priority,
+            "share": share,
+            "tags": list(tags),
+            "note": note,
+        }
+
+    def on_run_end(
+        self,
+        *,
+        states: Sequence[str] = (),
+        workflows: Sequence[str] = (),
+        name: str | None = None,
+        grace: Duration = DEFAULT_GRACE,
+        io: bool = False,
+        **rules: Unpack[TaskRules],
+    ) -> Callable[[Function], Function]:
+        """Declare a task that is started at the end of each run of this loom, or of some.
+
+        It takes one input, a `RunEnded`, and is run as any task: durably, and again where its
+        retry rule says so. Of its own runs nothing is told.
+
+        Args:
+            states: only of runs that are "done", "failed" or "cancelled"; of all unless given.
+            workflows: only of runs of these; of all unless given.
+            name: the task's, as are `grace`, `io` and the rules: as of `task`.
+        """
+        for state in states:
+            if state not in _RUN_ENDS:
+                where, expected = name or "on_run_end", ", ".join(_RUN_ENDS)
+                self._say(f"{where}.states", f"found {state!r:.60}; expected {expected}")
+        told = {"states": list(states), "workflows": list(workflows)}
+
+        def declare(function: Function) -> Function:
+            declared = self.task(name=name, grace=grace, io=io, **rules)(function)
+            self._by_function[function].told = told
+            return declared
+
+        return declare
+
+    def around_attempt(self, function: Function) -> Function:
+        """Declare a generator that wraps every attempt: it runs up to its `yield` before the task.
+
+        What it yields is `ctx.opened`. It may take the attempt's `ctx`. What ends an attempt
+        without an error (a return, `call_again`, a pause at a checkpoint) goes on behind the
+        `yield`; an error is raised there. An `async` generator wraps `async def` tasks, in place
+        of a plain one.
+        """
+        self._wrap("attempt", function)
+        return function
+
+    def around_process(self, function: Function) -> Function:
+        """Declare a generator for what a worker's process keeps, such as connections or a model.
+
+        It runs up to its `yield` before the process takes an attempt, and on when the process ends.
+        What it yields is `ctx.kept`. An `async` one runs in the process that `async def` tasks
+        share, on their event loop, besides a plain one.
+        """
+        self._wrap("process", function)
+        return function
+
+    def _wrap(self, what: Literal["attempt", "process"], function: Callable[..., Any]) -> None:
+        if problem := self.around.add(what, function):
+            self._say(f"around_{what}", problem)
+
     def _say(self, where: str, message: str) -> None:
         self._problems.append(Problem(where, message))
 
@@ -459,7 +394,34 @@ class Loom:
             problems += [*found, *(problem for problem in more if problem.where not in seen)]
             if plan is not None:
                 plans.append(plan)
+        known = {plan.workflow: plan for plan in plans}
+        for name, settings in self._schedules.items():
+            problems += self._problems_of_schedule(name, settings, known)
+        for task in self._tasks.values():
+            problems += self._problems_of_told(task)
         return plans, problems
+
+    def _problems_of_schedule(
+        self, name: str, settings: dict[str, Any], plans: dict[str, Plan]
+    ) -> list[Problem]:
+        own = {key: value for key, value in settings.items() if key in SETTINGS}
+        found = problems_of_settings(own)
+        workflow = settings["workflow"]
+        plan = plans.get(f"{self.name}/{workflow}")
+        if workflow not in self._workflows:
+            hint = nearest(workflow, self._workflows)
+            found.append(Problem("/workflow", f"this loom has no workflow {workflow!r}{hint}"))
+        elif plan is not None and not found:
+            wrong = problems_of(settings["params"], plan.params_schema)
+            found += (Problem(f"/params{one.where}", one.message) for one in wrong)
+        return [Problem(name + one.where.replace("/", "."), one.message) for one in found]
+
+    def _problems_of_told(self, task: Task) -> list[Problem]:
+        return [
+            Problem(f"{task.name}.workflows", f"this loom has no workflow {one!r}{hint}")
+            for one in (task.told or {}).get("workflows", ())
+            if one not in self._workflows and (hint := nearest(one, self._workflows)) is not None
+        ]
 
     def check(self) -> list[Plan]:
         """Every workflow's plan.
@@ -481,9 +443,23 @@ class Loom:
         """
         return {
             "plans": [plan.document for plan in self.check()],
-            "tasks": [task.facts() for task in self._tasks.values()],
+            "tasks": [self._published(task) for task in self._tasks.values()],
             "pools": [{"loom": self.name, **pool.to_json()} for pool in self.pools],
+            "schedules": [
+                {"loom": self.name, "name": name, **one, "workflow": self._full(one["workflow"])}
+                for name, one in self._schedules.items()
+            ],
         }
+
+    def _full(self, workflow: str) -> str:
+        return f"{self.name}/{workflow}"
+
+    def _published(self, task: Task) -> dict[str, Any]:
+        facts = task.facts()
+        if task.told is not None:
+            workflows = [self._full(one) for one in task.told["workflows"]]
+            facts["on_run_end"] = {**task.told, "workflows": workflows}
+        return facts
 
     def _renamed_twice(self) -> list[Problem]:
         """Earlier names of tasks that are taken by another."""

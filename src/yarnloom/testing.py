@@ -50,7 +50,7 @@ from yarnloom.engine import (
 )
 from yarnloom.engine.views import run_view, step_view
 from yarnloom.errors import InvalidInput, Problem
-from yarnloom.loom import Loom, Task
+from yarnloom.loom import Loom
 from yarnloom.media import media_type_of
 from yarnloom.plan import read_plan
 from yarnloom.store import Database, FileFolder, Kept, reading
@@ -227,13 +227,16 @@ class InlineService:
 
         Where nothing but back-offs and rests is left, the clock moves to the end of the next.
         """
-        tasks = loom.served
-        hashes = {name: task.code_hash for name, task in tasks.items()}
+        hashes = {name: task.code_hash for name, task in loom.served.items()}
         self.do(Register(WORKER, WORKER, {}, 1, hashes))
+        with loom.around.process() as kept:
+            self._work(loom, kept)
+
+    def _work(self, loom: Loom, kept: Any) -> None:
         while True:
-            self._work_off(tasks, self.batch(Ask(WORKER)).messages.get(WORKER, []))
+            self._work_off(loom, kept, self.batch(Ask(WORKER)).messages.get(WORKER, []))
             if self.chores:
-                self._work_off(tasks, self.do_chores().messages.get(WORKER, []))
+                self._work_off(loom, kept, self.do_chores().messages.get(WORKER, []))
                 continue
             due = self.database.read(reading.next_due)
             if due is None:
@@ -242,13 +245,14 @@ class InlineService:
             self.clock.advance(max(0, due - self.clock.now) / 1_000_000 + 0.001)
             self.do(Tick())
 
-    def _work_off(self, tasks: dict[str, Task], messages: list[dict[str, Any]]) -> None:
+    def _work_off(self, loom: Loom, kept: Any, messages: list[dict[str, Any]]) -> None:
+        tasks = loom.served
         while messages:
             work = messages.pop(0)
             task = tasks[work["task"]]
             line = InlineLine(self, work["attempt"])
-            context = task.context_type.for_work(work, line)
-            called: Called = call_task(task, work["input"], context).told(None)
+            context = task.context_type.for_work(work, line, kept)
+            called: Called = call_task(task, work["input"], context, around=loom.around).told(None)
             self.clock.advance(0.001)
             item = ReportItem(
                 work["attempt"],

@@ -95,6 +95,8 @@ class Mended(Race):
     def check_mended(self) -> None:
         """It looks like a run in which nothing ever went wrong."""
         clean = clean_run(self.parts, self.names)
+        if any(one.state == "failed" for one in clean.root.all()):
+            return  # a condition that is neither true nor false fails: what else ran is by chance
         run = self.inline.run(self.number)
         expected = "done" if clean.root.state == "skipped" else clean.root.state
         assert (run["state"], run["output"]) == (expected, clean.root.output)

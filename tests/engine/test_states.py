@@ -41,7 +41,7 @@ def test_every_state_can_be_reached_and_left() -> None:
 @pytest.mark.parametrize(
     ("state", "pause", "resume", "cancel", "mend"),
     [
-        ("scheduled", "paused", None, "cancelled", None),
+        ("scheduled", "paused", None, "cancelling", None),
         ("queued", "paused", None, "cancelling", None),
         ("running", "pausing", "running", "cancelling", None),
         ("pausing", "pausing", "running", "cancelling", None),

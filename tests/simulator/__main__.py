@@ -1,7 +1,8 @@
 """`python -m tests.simulator SEED` repeats one world and tells what happens in it.
 
 `python -m tests.simulator FIRST LAST` runs many and says which seeds fail. With `control` before
-the numbers they are worlds under control: paused, mended, with side effects.
+the numbers they are worlds under control: paused, mended, with side effects; with `clock` worlds of
+schedules and later starts.
 """
 
 from __future__ import annotations
@@ -10,11 +11,12 @@ import sys
 import time
 from collections import Counter
 
+from tests.simulator.clock import ClockWorld
 from tests.simulator.control import ControlWorld
 from tests.simulator.world import World
 
 
-def main(kind: type[World], first: int, last: int) -> int:
+def main(kind: type[World | ClockWorld], first: int, last: int) -> int:
     """Run the worlds of some seeds."""
     begun, counts, failed = time.perf_counter(), Counter[str](), []
     for seed in range(first, last + 1):
@@ -35,6 +37,6 @@ def main(kind: type[World], first: int, last: int) -> int:
 
 if __name__ == "__main__":
     words = sys.argv[1:]
-    controlled = words[0] == "control"
-    numbers = [int(word) for word in words[controlled:]]
-    sys.exit(main(ControlWorld if controlled else World, numbers[0], numbers[-1]))
+    kind = {"control": ControlWorld, "clock": ClockWorld}.get(words[0], World)
+    numbers = [int(word) for word in words if word.isdigit()]
+    sys.exit(main(kind, numbers[0], numbers[-1]))

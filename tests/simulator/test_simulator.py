@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import pytest
 
+from tests.simulator.clock import ClockWorld
 from tests.simulator.control import ControlWorld
 from tests.simulator.world import World
 
 SEEDS = range(8)
 CONTROLLED = range(500)
+CLOCKED = range(24)
 
 
-def live(kind: type[World], first: int, count: int) -> None:
+def live(kind: type[World | ClockWorld], first: int, count: int) -> None:
     """Let some worlds live; a failure says how to repeat it."""
     for seed in range(first, first + count):
         try:
             kind(seed).run()
         except AssertionError as error:
-            word = "control " if kind is ControlWorld else ""
+            word = {ControlWorld: "control ", ClockWorld: "clock "}.get(kind, "")
             raise AssertionError(f"repeat: python -m tests.simulator {word}{seed}") from error
 
 
@@ -33,9 +35,15 @@ def test_worlds_under_control_end_well(first: int) -> None:
     live(ControlWorld, first, 50)
 
 
+@pytest.mark.parametrize("first", CLOCKED[::6])
+def test_worlds_of_the_clock_start_each_time_once(first: int) -> None:
+    """Whatever crashes, and however the clock is set."""
+    live(ClockWorld, first, 6)
+
+
 def test_the_same_seed_makes_the_same_world() -> None:
     """A failing seed can be repeated."""
-    for kind in (World, ControlWorld):
+    for kind in (World, ControlWorld, ClockWorld):
         told: tuple[list[str], list[str]] = ([], [])
         for into in told:
             kind(7, into.append).run()

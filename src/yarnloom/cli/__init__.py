@@ -70,6 +70,10 @@ def _run(options: argparse.Namespace) -> int:
         from yarnloom.cli import acting
 
         return acting.check(options.loom, options.json)
+    if options.command == "worker" and options.words[:1] in (["stop"], ["status"]):
+        from yarnloom.cli import running
+
+        return running.background(options)
     from yarnloom.client import Target
 
     target = Target.find(options.url, options.token, "from --url")

@@ -12,7 +12,7 @@ from rich.text import Text
 from yarnloom.cli import looking, output
 from yarnloom.cli.files import check_bar, file_params
 from yarnloom.cli.output import out
-from yarnloom.client import Call, Client
+from yarnloom.client import Call, Client, Start
 from yarnloom.client.wire import start_call
 from yarnloom.errors import InvalidInput, NotFound
 from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
@@ -37,10 +37,12 @@ def check(spec: str, as_json: bool) -> int:
             output.say(f"  {problem}")
         return 2
     steps = sum(len(list(plan.steps())) for plan in plans)
+    schedules = len(loom.schedules)
     out.print(
         f"loom {loom.name} is fine: {output.count(len(loom.tasks), 'task')}, "
         f"{output.count(len(plans), 'workflow')}, {output.count(steps, 'step')}"
         + (f", {output.count(len(loom.pools), 'pool')}" if loom.pools else "")
+        + (f", {output.count(schedules, 'schedule')}" if schedules else "")
     )
     return 0
 
@@ -67,38 +69,68 @@ def start(
     files: list[str],
     *,
     delimiter: str | None,
-    key: str | None,
-    priority: int,
-    share: str,
-    tags: list[str],
-    task: bool,
+    many: str | None,
     stay: bool,
     as_json: bool,
+    **settings: Any,
 ) -> int:
-    """Start a run."""
-    wants = wanted_types(client, workflow, task) if named else {}
+    """Start a run, or with `many` one for each line of a file.
+
+    Args:
+        settings: those of a `Start`.
+    """
+    wants = wanted_types(client, workflow, settings["task"]) if named else {}
     params = params_from(params_file) | named_params(wants, named)
-    call = start_call(
-        workflow,
-        params | file_params(client, files, delimiter),
-        key=key,
-        priority=priority,
-        share=share,
-        tags=tuple(tags),
-        task=task,
-    )
+    params |= file_params(client, files, delimiter)
+    if many is not None:
+        lines = lines_from(many)
+        return _start_many(
+            client, [Start(workflow, {**params, **one}, **settings) for one in lines], as_json
+        )
+    call = start_call(Start(workflow, params, **settings))
     with check_bar() as on_check:
         run = client.begin(call, on_check).data
     if as_json:
         output.print_json(run)
     elif not stay:
         out.print(f"run {run['number']} of {run['workflow']} is {run['state']}")
-        look = "why" if not run["entered"] else "show"
+        look = "show" if run["entered"] and run["state"] != "scheduled" else "why"
+        if run["state"] == "scheduled":
+            out.print(f"it starts {output.until(run['start_at'])}, at {run['start_at'][:19]}Z")
         if run["error"]:
             out.print(Text(run["error"]["message"]))
         else:
             out.print(Text(f"look at it: yarnloom {look} {run['number']}", style="dim"))
     return looking.watch(client, run["number"]) if stay else 0
+
+
+def _start_many(client: Client, starts: list[Start], as_json: bool) -> int:
+    numbers = client.start_many(starts)
+    if as_json:
+        output.print_json({"runs": numbers})
+    else:
+        runs = f"{len(numbers):,} runs" if len(numbers) > 1 else "1 run"
+        out.print(f"{runs} of {starts[0].workflow}: {min(numbers)} to {max(numbers)}")
+        out.print(Text("look at them: yarnloom runs", style="dim"))
+    return 0
+
+
+def lines_from(path: str) -> list[dict[str, Any]]:
+    """Params from a file of JSON Lines, or from the input: one object a line."""
+    try:
+        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InvalidInput(f"the file {path} cannot be read: {error}") from error
+    found = []
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.strip():
+            value = decode(line, f"line {number} of {path}")
+            if not isinstance(value, dict):
+                raise InvalidInput(f"line {number} of {path} holds no JSON object; expected params")
+            found.append(value)
+    if not found:
+        raise InvalidInput(f"{path} is empty; expected one JSON object of params a line")
+    return found
 
 
 def params_from(path: str | None) -> dict[str, Any]:

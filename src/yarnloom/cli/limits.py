@@ -105,7 +105,10 @@ def drained(words: list[str]) -> str:
     match words:
         case ["drain", name]:
             return name
-    raise InvalidInput(f"found `worker {' '.join(words)}`; expected `worker drain NAME`")
+    raise InvalidInput(
+        f"found `worker {' '.join(words)}`; expected `worker drain NAME`, `worker stop NAME` or "
+        "`worker status`"
+    )
 
 
 def drain(client: Client, worker: str, reason: str, as_json: bool) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 from collections.abc import Callable
 from typing import Any
 
@@ -24,17 +25,19 @@ ITEM_PAGE = 500
 EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
 
 
-def runs(
-    client: Client,
-    states: list[str],
-    workflow: str | None,
-    tag: str | None,
-    limit: int,
-    as_json: bool,
-) -> int:
+def runs(client: Client, options: argparse.Namespace) -> int:
     """List runs."""
-    page = client.call(list_call(tuple(states), workflow, limit, tag))
-    if as_json:
+    page = client.call(
+        list_call(
+            tuple(options.state),
+            options.workflow,
+            options.limit,
+            options.tag,
+            options.key,
+            options.schedule,
+        )
+    )
+    if options.json:
         output.print_json(page)
     elif page["runs"]:
         out.print(output.run_table(page["runs"]))
@@ -346,7 +349,8 @@ def workers(client: Client, as_json: bool) -> int:
 
 def _takes(worker: View) -> str:
     """What is special about a worker."""
-    found = ["draining"] if worker["draining"] else []
+    found = [worker["trouble"].partition("\n")[0]] if worker["trouble"] else []
+    found += ["draining"] if worker["draining"] else []
     found += [f"has {', '.join(worker['has'])}"] if worker["has"] else []
     pools = worker["pools"]
     found += [] if pools is None else [f"only pools {', '.join(pools) or 'none'}"]

@@ -136,7 +136,7 @@ def run_table(runs: list[View]) -> Table:
             run["workflow"],
             state_text(run["state"]),
             progress_text(run["progress"]),
-            ago(run["created_at"]),
+            until(run["start_at"]) if run["state"] == "scheduled" else ago(run["created_at"]),
             took(run["started_at"], run["ended_at"]),
         )
     return found

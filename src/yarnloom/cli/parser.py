@@ -94,6 +94,11 @@ def build_parser() -> Parser:
         "--processes", type=positive, help="processes of each worker (default: the cores, shared)"
     )
     serve.add_argument(
+        "--reload",
+        action="store_true",
+        help="publish again, and replace the workers' processes, when code changes",
+    )
+    serve.add_argument(
         "--lease",
         type=float,
         default=30.0,
@@ -118,8 +123,15 @@ def build_parser() -> Parser:
     worker.add_argument(
         "words",
         nargs="*",
-        metavar="drain NAME",
-        help="instead of running one: let a worker take nothing new, and end",
+        metavar="drain|stop|status NAME",
+        help="instead of running one: let one take nothing new, and end (drain); end one in the "
+        "background of this machine (stop), or list those (status)",
+    )
+    worker.add_argument(
+        "--detach", action="store_true", help="stay in the background when this command has ended"
+    )
+    worker.add_argument(
+        "--reload", action="store_true", help="replace its processes when code changes"
     )
     worker.add_argument("--load", metavar="MODULE:LOOM", help="the loom to work for")
     worker.add_argument(
@@ -162,7 +174,7 @@ def build_parser() -> Parser:
     worker.add_argument("--id", default="", help=argparse.SUPPRESS)
     worker.add_argument("--end-with-stdin", action="store_true", help=argparse.SUPPRESS)
     worker.add_argument("--reason", default="", help="of drain: why, for the record")
-    worker.add_argument("--json", action="store_true", help="of drain: print JSON")
+    worker.add_argument("--json", action="store_true", help="of drain and status: print JSON")
     worker.add_argument(
         "--drain",
         type=float,
@@ -201,6 +213,21 @@ def build_parser() -> Parser:
     start.add_argument("--priority", type=int, default=0, help="higher runs first (default 0)")
     start.add_argument("--share", default="", help="whom fair turns are counted for")
     start.add_argument("--tag", action="append", default=[], help="a word to find the run by")
+    when = start.add_mutually_exclusive_group()
+    when.add_argument(
+        "--in", dest="start_in", type=duration, metavar="TIME", help="start after a time, as 10m"
+    )
+    when.add_argument("--at", metavar="TIME", help="start at a time, as 7:30, 2027-03-01T07:30")
+    start.add_argument(
+        "--start-by",
+        metavar="TIME",
+        help="do not begin it after that time: it ends cancelled as expired",
+    )
+    start.add_argument(
+        "--many",
+        metavar="FILE",
+        help="one run for each line of a JSON Lines file of params, all or none; - the input",
+    )
     start.add_argument("--watch", action="store_true", help="stay and show its progress")
 
     _file_commands(add, service, reading)
@@ -209,6 +236,8 @@ def build_parser() -> Parser:
     runs.add_argument("--state", action="append", default=[], help="only runs in this state")
     runs.add_argument("--workflow", help="only runs of this workflow")
     runs.add_argument("--tag", help="only runs with this tag")
+    runs.add_argument("--key", help="only the run that this start key made")
+    runs.add_argument("--schedule", metavar="NAME", help="only runs of this schedule")
     runs.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
 
     show = add("show", "Show a run, an item of an each, or a step.", service, reading)
@@ -278,7 +307,74 @@ def build_parser() -> Parser:
     pool.add_argument("--make", action="store_true", help="make it; it must not be there yet")
     pool.add_argument("--remove", action="store_true", help="remove it; no step may name it")
     pool.add_argument("--reason", default="", help="why, for the record")
+    _schedule_commands(add, service, reading)
+
+    relay = add(
+        "relay", "Deliver the starts that transactions left in an outbox.", service, reading
+    )
+    relay.add_argument("database", nargs="?", default="", metavar="FILE", help="a SQLite file")
+    relay.add_argument(
+        "--connect", default="", metavar="MODULE:FUNCTION", help="makes a DB-API connection"
+    )
+    relay.add_argument("--table", default="yarnloom_outbox", help="default yarnloom_outbox")
+    relay.add_argument(
+        "--every",
+        type=duration,
+        default=1.0,
+        metavar="TIME",
+        help="look at least so often; a SQLite file is watched besides (default 1s)",
+    )
+    once = relay.add_mutually_exclusive_group()
+    once.add_argument("--once", action="store_true", help="deliver what is there, and end")
+    once.add_argument("--list", action="store_true", help="only say what waits, or was refused")
+    relay.add_argument("--retry", action="store_true", help="first forget that some were refused")
     return parser
+
+
+def _schedule_commands(add: Any, service: Any, reading: Any) -> None:
+    """Commands about what starts by the clock."""
+    add("schedules", "List the schedules: what starts by the clock.", service, reading)
+    schedule = add("schedule", "Show a schedule, change it, or start it now.", service, reading)
+    schedule.add_argument("name", metavar="NAME", help="the schedule")
+    schedule.add_argument("--workflow", help="what it starts")
+    schedule.add_argument("--cron", metavar="WHEN", help="minute hour day month weekday")
+    schedule.add_argument("--zone", help="by whose clock, as Europe/Lisbon (default UTC)")
+    schedule.add_argument(
+        "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="one param"
+    )
+    schedule.add_argument("--params", metavar="FILE", help="params as a JSON file")
+    schedule.add_argument(
+        "--if-busy",
+        choices=["wait", "skip", "replace", "start"],
+        help="what becomes of a time that comes while an earlier run is under way (default wait)",
+    )
+    schedule.add_argument(
+        "--missed",
+        choices=["one", "all", "none"],
+        help="which missed times are caught up with (default one, the newest)",
+    )
+    schedule.add_argument("--priority", type=int, help="of its runs: higher first")
+    schedule.add_argument("--share", help="whom fair turns of its runs are counted for")
+    schedule.add_argument("--tag", action="append", help="a word to find its runs by")
+    schedule.add_argument("--note", help="what it is for")
+    flow = schedule.add_mutually_exclusive_group()
+    flow.add_argument(
+        "--pause", dest="flow", action="store_const", const="pause", help="start nothing more"
+    )
+    flow.add_argument(
+        "--resume", dest="flow", action="store_const", const="resume", help="go on after a pause"
+    )
+    schedule.add_argument(
+        "--as-declared", action="store_true", help="first forget what was changed by hand before"
+    )
+    doing = schedule.add_mutually_exclusive_group()
+    doing.add_argument("--make", action="store_true", help="make it; it must not be there yet")
+    doing.add_argument("--remove", action="store_true", help="remove it; its runs stay")
+    doing.add_argument("--start", action="store_true", help="start what it starts, now")
+    doing.add_argument(
+        "--times", action="store_true", help="only say when it would come, and save nothing"
+    )
+    schedule.add_argument("--reason", default="", help="why, for the record")
 
 
 def _file_commands(add: Any, service: Any, reading: Any) -> None:

@@ -18,7 +18,7 @@ from rich.text import Text
 
 from yarnloom.cli import output
 from yarnloom.cli.output import out, say
-from yarnloom.client import ENDED, AsyncClient, Target
+from yarnloom.client import ENDED, AsyncClient, Client, Target
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput, RunFailed, StartError
 
@@ -34,7 +34,7 @@ def serve(options: argparse.Namespace) -> int:
     from yarnloom.worker.worker import cores
 
     processes = options.processes or max(1, cores() // options.workers)
-    helpers = Helpers(options.load or "", options.workers, processes, Path.cwd())
+    helpers = Helpers(options.load or "", options.workers, processes, Path.cwd(), options.reload)
     settings = _settings(options)
 
     async def main() -> None:
@@ -52,6 +52,17 @@ def worker(options: argparse.Namespace, target: Target) -> int:
         raise InvalidInput(
             "give --load MODULE:LOOM to run a worker, or: yarnloom worker drain NAME"
         )
+    if options.detach:
+        from yarnloom.cli import detached
+
+        # The name is the record's, too.
+        name = options.name or f"worker-{os.getpid()}"
+        arguments = [one for one in sys.argv[1:] if one != "--detach"]
+        arguments += [] if options.name else ["--name", name]
+        return detached.begin(name, options.load, target.url, arguments)
+    from yarnloom.cli.detached import hold_record
+
+    record = hold_record()
     if options.publish:
         _publish(options.load, target)
     given = {"id": options.id} if options.id else {}
@@ -68,10 +79,29 @@ def worker(options: argparse.Namespace, target: Target) -> int:
         until_idle=options.until_idle,
         replace_after=options.replace_after,
         replace_above=options.replace_above,
+        reload=options.reload,
+        publish=options.publish,
         **given,
     )
     asyncio.run(run_worker(chosen, say))
+    if record:
+        record.close()
     return 0
+
+
+def background(options: argparse.Namespace) -> int:
+    """Look at this machine's workers in the background, or end one."""
+    from yarnloom.cli import detached
+
+    match options.words:
+        case ["status"]:
+            return detached.status(None, options.json)
+        case ["status", name]:
+            return detached.status(name, options.json)
+        case ["stop", name]:
+            return detached.stop(name)
+    words = " ".join(options.words)
+    raise InvalidInput(f"found `worker {words}`; expected `worker stop NAME` or `worker status`")
 
 
 def _has(given: list[str]) -> tuple[str, ...]:
@@ -120,8 +150,10 @@ def demo(options: argparse.Namespace) -> int:
             f"the web host at {os.environ[web_host.ADDRESS_VARIABLE]}"
         )
         helpers = Helpers("yarnloom.demo.almanac:loom", 2, max(1, cores() // 2), Path.cwd())
-        service = Service(_settings(options), helpers, say)
-        return _run_service(_demo(service, options.exit_when_done, options.token))
+        settings = _settings(options)
+        service = Service(settings, helpers, say)
+        leave, token = options.exit_when_done, options.token
+        return _run_service(_demo(service, leave, token, settings.data))
 
 
 def _run_service(main: Coroutine[Any, Any, T]) -> T:
@@ -133,7 +165,7 @@ def _run_service(main: Coroutine[Any, Any, T]) -> T:
     return uvloop.run(main)
 
 
-async def _demo(service: object, leave: bool, token: str | None) -> int:
+async def _demo(service: object, leave: bool, token: str | None, folder: Path) -> int:
     from yarnloom.service import Service
 
     assert isinstance(service, Service)
@@ -142,7 +174,7 @@ async def _demo(service: object, leave: bool, token: str | None) -> int:
     async def main(url: str) -> None:
         target = Target.find(url, token, "the demo's own")
         async with AsyncClient(target=target, who="demo") as client:
-            codes.append(await _show_demo(client, url))
+            codes.append(await _show_demo(client, url, folder))
         if not leave:
             say("the service stays up; Ctrl-C ends it")
             await asyncio.Event().wait()
@@ -151,7 +183,7 @@ async def _demo(service: object, leave: bool, token: str | None) -> int:
     return codes[0] if codes else 0
 
 
-async def _show_demo(client: AsyncClient, url: str) -> int:
+async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
     import httpx
 
     from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
@@ -188,6 +220,7 @@ async def _show_demo(client: AsyncClient, url: str) -> int:
         out.print(
             f"{name} is missing, as is allowed: yarnloom show '{run.number}/harbours[{name}]'"
         )
+    await _show_orders(client, folder)
     with contextlib.suppress(RunFailed):
         await silent.wait()
     out.print(f"run {silent.number} has {silent.state}, and the duty officer has a notice of it")
@@ -197,8 +230,29 @@ async def _show_demo(client: AsyncClient, url: str) -> int:
         f"the gauge at {SILENT} is repaired by now; run again only what it kept from being done: "
         f"yarnloom mend {run.number}, yarnloom mend {silent.number}"
     )
+    out.print(
+        "tomorrow's waters could be announced each night: yarnloom schedule nightly-waters --resume"
+    )
     out.print(f"\nThe console: {url}/runs/{run.number}")
     return 0
+
+
+async def _show_orders(client: AsyncClient, folder: Path) -> None:
+    """Two orders at the desk, of which one is rolled back."""
+    from yarnloom.demo.orders import Desk, NotPaid, outbox
+    from yarnloom.outbox import Relay
+
+    desk = Desk(folder / "orders.db")
+    key = await asyncio.to_thread(desk.order, "saltmere", 2, paid=True)
+    with contextlib.suppress(NotPaid):
+        desk.order("brackwater", 3, paid=False)
+    with Client(target=client.target, who="demo") as relaying:
+        await asyncio.to_thread(Relay(outbox, desk.connect, relaying).deliver)
+    (printing,) = await client.runs(key=key)
+    out.print(
+        f"an order that was paid is printed by run {printing.number}; one that was rolled back is "
+        "by none"
+    )
 
 
 def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # imported lazily

@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import Namespace
 from collections.abc import Callable
 
-from yarnloom.cli import acting, control, files, limits, looking
+from yarnloom.cli import acting, control, files, limits, looking, relay, schedules
 from yarnloom.client import Client, Target, default_who
 
 _Talk = Callable[[Client, Namespace], int]
@@ -19,13 +19,17 @@ TALKS: dict[str, _Talk] = {
         o.params,
         o.file,
         delimiter=o.delimiter,
+        many=o.many,
+        stay=o.watch,
+        as_json=o.json,
         key=o.key,
         priority=o.priority,
         share=o.share,
-        tags=o.tag,
+        tags=tuple(o.tag),
         task=o.task,
-        stay=o.watch,
-        as_json=o.json,
+        start_in=o.start_in,
+        start_at=o.at and schedules.time_of(o.at, "--at"),
+        start_by=o.start_by and schedules.time_of(o.start_by, "--start-by"),
     ),
     "pause": lambda client, o: control.act(client, "pause", o),
     "resume": lambda client, o: control.act(client, "resume", o),
@@ -38,11 +42,12 @@ TALKS: dict[str, _Talk] = {
     "commands": control.commands,
     "published": lambda client, o: control.published(client, o.run, o.follow, o.json),
     "link": control.link,
+    "relay": relay.relay,
     "files": files.files,
     "upload": files.upload,
     "download": files.download,
     "export": files.export,
-    "runs": lambda client, o: looking.runs(client, o.state, o.workflow, o.tag, o.limit, o.json),
+    "runs": looking.runs,
     "show": lambda client, o: looking.show(client, o.address, o.state, o.limit, o.json),
     "graph": lambda client, o: looking.graph(client, o.what, "json" if o.json else o.form),
     "watch": lambda client, o: looking.watch(client, o.run),
@@ -52,6 +57,8 @@ TALKS: dict[str, _Talk] = {
     "tasks": lambda client, o: looking.tasks(client, o.task, o.code, o.json),
     "pools": lambda client, o: limits.pools(client, o.json),
     "pool": limits.pool,
+    "schedules": lambda client, o: schedules.schedules(client, o.json),
+    "schedule": schedules.schedule,
     "workers": lambda client, o: looking.workers(client, o.json),
     "worker": lambda client, o: limits.drain(client, limits.drained(o.words), o.reason, o.json),
 }

@@ -3,6 +3,7 @@
 from yarnloom.client.async_runs import AsyncRun
 from yarnloom.client.asynchronous import AsyncClient
 from yarnloom.client.runs import Run
+from yarnloom.client.starts import Start
 from yarnloom.client.sync import Client
 from yarnloom.client.wire import DEFAULT_URL, ENDED, Call, Target, default_who
 
@@ -14,6 +15,7 @@ __all__ = [
     "Call",
     "Client",
     "Run",
+    "Start",
     "Target",
     "default_who",
 ]

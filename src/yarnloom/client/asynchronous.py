@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Mapping
+import uuid
+from collections.abc import AsyncIterator, Iterable, Mapping
+from datetime import datetime
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
 
 import httpx
 from httpx_sse import aconnect_sse
 
 from yarnloom.client import wire
 from yarnloom.client.async_runs import AsyncRun
+from yarnloom.client.starts import Start
 from yarnloom.client.sync import TIMEOUT, TRIES
 from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.wire import API, KEEP, Call, JsonObject, Target
 from yarnloom.media import BLOCK
+from yarnloom.units import Duration
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
@@ -72,19 +77,25 @@ class AsyncClient:
         priority: int = 0,
         share: str = "",
         tags: tuple[str, ...] = (),
+        start_at: datetime | None = None,
+        start_in: Duration | None = None,
+        start_by: datetime | None = None,
         on_check: wire.OnCheck | None = None,
         **named: Any,
     ) -> AsyncRun:
         """Start a workflow; arguments and errors as of `Client.start`."""
-        call = wire.start_call(
+        start = Start(
             workflow,
             {**(params or {}), **named},
             key=key,
             priority=priority,
             share=share,
             tags=tags,
+            start_at=start_at,
+            start_in=start_in,
+            start_by=start_by,
         )
-        return await self.begin(call, on_check)
+        return await self.begin(wire.start_call(start), on_check)
 
     async def begin(self, call: Call, on_check: wire.OnCheck | None) -> AsyncRun:
         """Send a start, as often as the check of its rows takes."""
@@ -104,6 +115,9 @@ class AsyncClient:
         priority: int = 0,
         share: str = "",
         tags: tuple[str, ...] = (),
+        start_at: datetime | None = None,
+        start_in: Duration | None = None,
+        start_by: datetime | None = None,
         **named: Any,
     ) -> AsyncRun:
         """Start a single task, as a run of one step.
@@ -118,16 +132,34 @@ class AsyncClient:
             InvalidInput: the inputs do not fit; `problems` holds all that is wrong.
             StartKeyTaken: the key belongs to a run with other inputs.
         """
-        call = wire.start_call(
+        start = Start(
             task,
             {**(inputs or {}), **named},
             key=key,
             priority=priority,
             share=share,
             tags=tags,
+            start_at=start_at,
+            start_in=start_in,
+            start_by=start_by,
             task=True,
         )
-        return await self.begin(call, None)
+        return await self.begin(wire.start_call(start), None)
+
+    async def start_many(self, starts: Iterable[Start]) -> list[int]:
+        """Start up to 10,000 runs in one transaction: all of them, or none; their numbers.
+
+        They begin in their order, a few at a time. A start whose key made a run before gives that
+        run's number.
+
+        Raises:
+            InvalidInput: some are not right; `problems` holds all that is wrong, by start.
+            StartKeyTaken: a key belongs to a run with other params.
+        """
+        call = wire.start_many_call(starts)
+        while "checking" in (data := await self.call(call)):
+            pass
+        return [one["number"] for one in data["runs"]]
 
     async def run(self, number: int) -> AsyncRun:
         """A run by number; raises as `Client.run` does."""
@@ -139,10 +171,12 @@ class AsyncClient:
         states: tuple[str, ...] = (),
         workflow: str | None = None,
         tag: str | None = None,
+        key: str | None = None,
+        schedule: str | None = None,
         limit: int = 50,
     ) -> list[AsyncRun]:
         """The newest runs."""
-        page = await self.call(wire.list_call(states, workflow, limit, tag))
+        page = await self.call(wire.list_call(states, workflow, limit, tag, key, schedule))
         return [AsyncRun(self, data) for data in page["runs"]]
 
     async def upload(
@@ -260,6 +294,60 @@ class AsyncClient:
         call = wire.pool_call(name, **settings, as_declared=as_declared, reason=reason)
         found: JsonObject = await self.call(call)
         return found
+
+    async def schedules(self) -> list[JsonObject]:
+        """Every schedule: what it starts and when next, and what came of it last."""
+        found: list[JsonObject] = (await self.call(Call("GET", "/schedules")))["schedules"]
+        return found
+
+    async def make_schedule(
+        self, name: str, *, workflow: str, cron: str, paused: bool = False, **settings: Any
+    ) -> JsonObject:
+        """Make a schedule by hand; looms declare theirs with `loom.schedule`.
+
+        Args:
+            name: the schedule's.
+            workflow: what it starts.
+            cron: when: minute, hour, day of month, month, day of week.
+            paused: whether it is made paused.
+            settings: `zone`, `params`, `if_busy`, `missed`, `priority`, `share`, `tags`, `note` and
+                `reason`, as of `loom.schedule`.
+
+        Raises:
+            InvalidInput: something is not right; `problems` holds all that is wrong.
+        """
+        body = {"name": name, "workflow": workflow, "cron": cron, "paused": paused, **settings}
+        found: JsonObject = await self.call(Call("POST", "/schedules", body))
+        return found
+
+    async def change_schedule(
+        self, name: str, *, paused: bool = KEEP, as_declared: bool = False, **settings: Any
+    ) -> JsonObject:
+        """Change what is given of a schedule, at once; the schedule as it is then.
+
+        Args:
+            name: the schedule's.
+            paused: True pauses it, False lets it go on.
+            as_declared: first forget what was changed by hand before.
+            settings: as of `make_schedule`, with `workflow` and `cron`.
+
+        Raises:
+            NotFound: there is none of that name.
+            InvalidInput: something is not right then.
+        """
+        call = wire.schedule_call(name, paused=paused, as_declared=as_declared, **settings)
+        found: JsonObject = await self.call(call)
+        return found
+
+    async def start_schedule(self, name: str, *, reason: str = "") -> AsyncRun:
+        """Start what a schedule starts, now, also while it is paused.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        body = {"key": uuid.uuid4().hex, "reason": reason}
+        path = f"/schedules/{quote(name, safe='')}/start"
+        return AsyncRun(self, await self.call(Call("POST", path, body)))
 
     async def call(self, call: Call) -> Any:
         """Send a request, again where that is safe and the connection broke."""

@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Mapping
+import uuid
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
 
 import httpx
 from httpx_sse import connect_sse
 
 from yarnloom.client import wire
 from yarnloom.client.runs import Run
+from yarnloom.client.starts import Start
 from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.wire import API, KEEP, Call, JsonObject, Target
 from yarnloom.media import BLOCK
+from yarnloom.units import Duration
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
@@ -81,6 +86,9 @@ class Client:
         priority: int = 0,
         share: str = "",
         tags: tuple[str, ...] = (),
+        start_at: datetime | None = None,
+        start_in: Duration | None = None,
+        start_by: datetime | None = None,
         on_check: wire.OnCheck | None = None,
         **named: Any,
     ) -> Run:
@@ -93,6 +101,9 @@ class Client:
             priority: higher runs first.
             share: whom fair turns are counted for; the run itself unless given.
             tags: words to find it by.
+            start_at: not before that time; with a time zone.
+            start_in: instead of it: how long from now, by the service's clock.
+            start_by: it is not begun after that time, but ends cancelled as expired.
             on_check: told how far the check of files of rows is, which comes before the start.
 
         Raises:
@@ -100,15 +111,18 @@ class Client:
             InvalidInput: the params do not fit; `problems` holds all that is wrong.
             StartKeyTaken: the key belongs to a run with other params.
         """
-        call = wire.start_call(
+        start = Start(
             workflow,
             {**(params or {}), **named},
             key=key,
             priority=priority,
             share=share,
             tags=tags,
+            start_at=start_at,
+            start_in=start_in,
+            start_by=start_by,
         )
-        return self.begin(call, on_check)
+        return self.begin(wire.start_call(start), on_check)
 
     def begin(self, call: Call, on_check: wire.OnCheck | None) -> Run:
         """Send a start, as often as the check of its rows takes."""
@@ -128,6 +142,9 @@ class Client:
         priority: int = 0,
         share: str = "",
         tags: tuple[str, ...] = (),
+        start_at: datetime | None = None,
+        start_in: Duration | None = None,
+        start_by: datetime | None = None,
         **named: Any,
     ) -> Run:
         """Start a single task, as a run of one step.
@@ -142,16 +159,34 @@ class Client:
             InvalidInput: the inputs do not fit; `problems` holds all that is wrong.
             StartKeyTaken: the key belongs to a run with other inputs.
         """
-        call = wire.start_call(
+        start = Start(
             task,
             {**(inputs or {}), **named},
             key=key,
             priority=priority,
             share=share,
             tags=tags,
+            start_at=start_at,
+            start_in=start_in,
+            start_by=start_by,
             task=True,
         )
-        return self.begin(call, None)
+        return self.begin(wire.start_call(start), None)
+
+    def start_many(self, starts: Iterable[Start]) -> list[int]:
+        """Start up to 10,000 runs in one transaction: all of them, or none; their numbers.
+
+        They begin in their order, a few at a time. A start whose key made a run before gives that
+        run's number.
+
+        Raises:
+            InvalidInput: some are not right; `problems` holds all that is wrong, by start.
+            StartKeyTaken: a key belongs to a run with other params.
+        """
+        call = wire.start_many_call(starts)
+        while "checking" in (data := self.call(call)):
+            pass
+        return [one["number"] for one in data["runs"]]
 
     def run(self, number: int) -> Run:
         """A run by number.
@@ -168,10 +203,12 @@ class Client:
         states: tuple[str, ...] = (),
         workflow: str | None = None,
         tag: str | None = None,
+        key: str | None = None,
+        schedule: str | None = None,
         limit: int = 50,
     ) -> list[Run]:
         """The newest runs."""
-        page = self.call(wire.list_call(states, workflow, limit, tag))
+        page = self.call(wire.list_call(states, workflow, limit, tag, key, schedule))
         return [Run(self, data) for data in page["runs"]]
 
     def upload(
@@ -324,6 +361,60 @@ class Client:
         call = wire.pool_call(name, **settings, as_declared=as_declared, reason=reason)
         found: JsonObject = self.call(call)
         return found
+
+    def schedules(self) -> list[JsonObject]:
+        """Every schedule: what it starts and when next, and what came of it last."""
+        found: list[JsonObject] = (self.call(Call("GET", "/schedules")))["schedules"]
+        return found
+
+    def make_schedule(
+        self, name: str, *, workflow: str, cron: str, paused: bool = False, **settings: Any
+    ) -> JsonObject:
+        """Make a schedule by hand; looms declare theirs with `loom.schedule`.
+
+        Args:
+            name: the schedule's.
+            workflow: what it starts.
+            cron: when: minute, hour, day of month, month, day of week.
+            paused: whether it is made paused.
+            settings: `zone`, `params`, `if_busy`, `missed`, `priority`, `share`, `tags`, `note` and
+                `reason`, as of `loom.schedule`.
+
+        Raises:
+            InvalidInput: something is not right; `problems` holds all that is wrong.
+        """
+        body = {"name": name, "workflow": workflow, "cron": cron, "paused": paused, **settings}
+        found: JsonObject = self.call(Call("POST", "/schedules", body))
+        return found
+
+    def change_schedule(
+        self, name: str, *, paused: bool = KEEP, as_declared: bool = False, **settings: Any
+    ) -> JsonObject:
+        """Change what is given of a schedule, at once; the schedule as it is then.
+
+        Args:
+            name: the schedule's.
+            paused: True pauses it, False lets it go on.
+            as_declared: first forget what was changed by hand before.
+            settings: as of `make_schedule`, with `workflow` and `cron`.
+
+        Raises:
+            NotFound: there is none of that name.
+            InvalidInput: something is not right then.
+        """
+        call = wire.schedule_call(name, paused=paused, as_declared=as_declared, **settings)
+        found: JsonObject = self.call(call)
+        return found
+
+    def start_schedule(self, name: str, *, reason: str = "") -> Run:
+        """Start what a schedule starts, now, also while it is paused.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        body = {"key": uuid.uuid4().hex, "reason": reason}
+        path = f"/schedules/{quote(name, safe='')}/start"
+        return Run(self, self.call(Call("POST", path, body)))
 
     def call(self, call: Call) -> Any:
         """Send a request, again where that is safe and the connection broke.

@@ -6,7 +6,7 @@ import getpass
 import os
 import socket
 import uuid
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import quote, urlsplit
@@ -14,6 +14,7 @@ from urllib.parse import quote, urlsplit
 from pydantic_core import to_json
 
 from yarnloom import errors
+from yarnloom.client.starts import Start, many
 from yarnloom.client.transfer import plain
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError
 from yarnloom.units import Duration, seconds
@@ -169,34 +170,24 @@ class RunFacts:
         return self.data["output"]
 
 
-def start_call(
-    workflow: str,
-    params: Mapping[str, Any],
-    *,
-    key: str | None,
-    priority: int,
-    share: str,
-    tags: tuple[str, ...],
-    task: bool = False,
-) -> Call:
-    """Start a workflow or a single task.
-
-    A key is made up unless one is given, so that sending twice is safe.
+def start_call(start: Start) -> Call:
+    """Start a workflow or a single task; sending it twice is safe, since it has a key.
 
     Raises:
         ValueRefused: the params are not JSON.
     """
-    given = plain(dict(params))
-    encode(given, "params")
-    body = {
-        "task" if task else "workflow": workflow,
-        "params": given,
-        "key": key or uuid.uuid4().hex,
-        "priority": priority,
-        "share": share,
-        "tags": list(tags),
-    }
-    return Call("POST", "/runs", body)
+    return Call("POST", "/runs", start.to_json())
+
+
+def start_many_call(starts: Iterable[Start]) -> Call:
+    """Start many; raises as `start_call`."""
+    return Call("POST", "/runs/many", {"starts": many(starts)})
+
+
+def schedule_call(name: str, **settings: Any) -> Call:
+    """Change a schedule; what is `KEEP` stays as it is."""
+    body = {key: value for key, value in settings.items() if value is not KEEP}
+    return Call("PATCH", f"/schedules/{quote(name, safe='')}", body)
 
 
 OnCheck = Callable[[list[JsonObject]], None]
@@ -217,10 +208,16 @@ def files_call(limit: int) -> Call:
 
 
 def list_call(
-    states: tuple[str, ...], workflow: str | None, limit: int, tag: str | None = None
+    states: tuple[str, ...],
+    workflow: str | None,
+    limit: int,
+    tag: str | None = None,
+    key: str | None = None,
+    schedule: str | None = None,
 ) -> Call:
     """The newest runs."""
-    query = {"state": list(states), "workflow": workflow, "limit": limit, "tag": tag}
+    query: dict[str, Any] = {"state": list(states), "workflow": workflow, "limit": limit}
+    query |= {"tag": tag, "key": key, "schedule": schedule}
     return Call("GET", "/runs", query={key: value for key, value in query.items() if value})
 
 

@@ -1,7 +1,9 @@
 """The tide almanac's loom: readings of a whole coast become next year's almanac.
 
-Two workflows share their parts: `harbour-tides` makes the table of one harbour, `yearly-almanac`
-that of every harbour of the coast, binds them, and tells the harbour masters.
+Three workflows share their parts: `harbour-tides` makes the table of one harbour, `yearly-almanac`
+that of every harbour of the coast, binds them, and tells the harbour masters; `tomorrows-waters`
+announces a single day, each night if its schedule is let go. `print-copies` is for what is ordered
+at the desk, see `orders`.
 """
 
 from __future__ import annotations
@@ -11,8 +13,9 @@ import html
 import io
 import logging
 import os
-from datetime import UTC, datetime
-from typing import Any, Literal
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from typing import Any
 
 import httpx
 import numpy as np
@@ -28,6 +31,7 @@ from yarnloom import (
     Part,
     Retry,
     Rows,
+    RunEnded,
     StepContext,
     TryLater,
     each,
@@ -37,6 +41,7 @@ from yarnloom import (
     output,
     parallel,
     param,
+    planned_at,
     previous,
     sequence,
     step,
@@ -44,6 +49,19 @@ from yarnloom import (
 from yarnloom.demo import tides
 from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
 from yarnloom.demo.mailbox import ADDRESS_VARIABLE as MAILBOX_VARIABLE
+from yarnloom.demo.models import (
+    Almanac,
+    Contact,
+    Extremes,
+    Fit,
+    Harbour,
+    Mailed,
+    Page,
+    Readings,
+    Site,
+    Table,
+    Water,
+)
 from yarnloom.demo.web_host import ADDRESS_VARIABLE as HOST_VARIABLE
 
 loom = Loom("tide-almanac")
@@ -54,106 +72,28 @@ logging.getLogger("httpx").setLevel(logging.WARNING)
 
 MONTHS = list(range(1, 13))
 DRAWS = 20
+PLAIN_TEXT = {"Content-Type": "text/plain; charset=utf-8"}
 
 
-class Harbour(BaseModel):
-    """A harbour in the office's list."""
-
-    code: str
-
-
-class Readings(BaseModel):
-    """Hourly levels in metres; a gap is null."""
-
-    start: datetime
-    levels: list[float | None]
+@loom.around_process
+def lines_out() -> Iterator[httpx.Client]:
+    """Connections to the outside that a process keeps from one attempt to the next."""
+    with httpx.Client(timeout=20, trust_env=False) as http:
+        yield http
 
 
-class Fit(BaseModel):
-    """A fitted tide: mean, amplitudes and their uncertainties in metres, phases in degrees."""
-
-    mean: float
-    amplitudes: dict[str, float]
-    phases: dict[str, float]
-    residual: float
-    uncertainties: dict[str, float]
-
-
-class Water(BaseModel):
-    """A high or low water."""
-
-    at: datetime
-    kind: str
-    level: float
-
-
-class Table(BaseModel):
-    """The table that was written."""
-
-    harbour: str
-    file: File
-    rows: int
-    first_lines: list[str]
-
-
-class Extremes(BaseModel):
-    """The highest and the lowest water of a year."""
-
-    highest: Water
-    lowest: Water
-
-
-class Page(BaseModel):
-    """What the almanac says of a harbour."""
-
-    table: Table
-    plot: File | None
-    extremes: Extremes
-
-
-class Almanac(BaseModel):
-    """The almanac that was bound."""
-
-    file: File
-    harbours: int
-    missing: list[str]
-
-
-class Site(Almanac):
-    """The almanac, and where it can be read."""
-
-    url: str
-
-
-class Contact(BaseModel):
-    """Who gets a letter: a row of the office's list."""
-
-    harbour: str = Field(min_length=1)
-    desk: Literal["harbour master", "pilots", "ferry desk", "lifeboat"]
-    address: str = Field(pattern=r"^[^@ ]+@[^@ ]+$")
-    copies: int = Field(1, ge=1, le=9)
-    note: str = ""
-
-
-class Mailed(BaseModel):
-    """How many contacts have a letter, and for how many there was nothing to write."""
-
-    letters: int
-    passed_over: int
-
-
-def _office() -> httpx.Client:
+def _office() -> str:
     address = os.environ.get(ADDRESS_VARIABLE)
     if not address:
         raise GiveUp(f"no gauge office: {ADDRESS_VARIABLE} is not set; `yarnloom demo` starts one")
-    return httpx.Client(base_url=address, timeout=20, trust_env=False)
+    return address
 
 
 @loom.task(io=True)
-def list_harbours() -> list[Harbour]:
+def list_harbours(ctx: StepContext) -> list[Harbour]:
     """The harbours of the coast, as the gauge office lists them."""
-    with _office() as http:
-        return [Harbour(**one) for one in http.get("/harbours").raise_for_status().json()]
+    answer = ctx.kept.get(f"{_office()}/harbours").raise_for_status()
+    return [Harbour(**one) for one in answer.json()]
 
 
 @loom.task(
@@ -162,16 +102,15 @@ def list_harbours() -> list[Harbour]:
     retry=Retry(attempts=4, wait="400ms", growth=2, within="1m", on=[httpx.HTTPError]),
     timeout="30s",
 )
-def fetch_month(harbour: str, year: int, month: int) -> list[float | None]:
+def fetch_month(ctx: StepContext, harbour: str, year: int, month: int) -> list[float | None]:
     """A month of hourly levels from the gauge office."""
-    with _office() as http:
-        query: dict[str, str | int] = {"harbour": harbour, "year": year, "month": month}
-        answer = http.get("/readings", params=query)
-        if answer.status_code == 404:
-            raise GiveUp(answer.json()["error"])
-        if answer.status_code == 429:
-            raise TryLater(answer.json()["again_in"], answer.json()["error"])
-        levels: list[float | None] = answer.raise_for_status().json()["levels"]
+    query: dict[str, str | int] = {"harbour": harbour, "year": year, "month": month}
+    answer = ctx.kept.get(f"{_office()}/readings", params=query)
+    if answer.status_code == 404:
+        raise GiveUp(answer.json()["error"])
+    if answer.status_code == 429:
+        raise TryLater(answer.json()["again_in"], answer.json()["error"])
+    levels: list[float | None] = answer.raise_for_status().json()["levels"]
     print(f"{year}-{month:02}: {len(levels)} readings, {levels.count(None)} missing")
     return levels
 
@@ -390,6 +329,37 @@ def post_notice(ctx: StepContext, failure: Failure) -> str:
     return line
 
 
+@loom.task(retry=Retry(attempts=4, wait="400ms", growth=2))
+def announce_day(harbour: str, fit: Fit, planned: datetime) -> str:
+    """High and low water of the day after the planned time, put up at the office's web host."""
+    day = (planned + timedelta(days=1)).date()
+    tide = tides.Tide(fit.mean, fit.amplitudes, fit.phases)
+    lines = [f"{harbour}, {day:%d %B %Y}"]
+    for at, kind, level in tides.high_and_low_waters(tide, day.year):
+        if at.astimezone(planned.tzinfo).date() == day:
+            lines.append(f"{at.astimezone(planned.tzinfo):%H:%M} {kind:4} {level:.2f} m")
+    text = "\n".join(lines)
+    with _host() as http:
+        http.put(f"/tomorrow-{harbour}.txt", content=text, headers=PLAIN_TEXT).raise_for_status()
+    return text
+
+
+@loom.task
+def print_copies(order: int, harbour: str, copies: int) -> str:
+    """The copies that somebody ordered: see `yarnloom.demo.orders`."""
+    return f"order {order}: {copies} of {harbour}"
+
+
+@loom.on_run_end(workflows=["yearly-almanac", "harbour-tides"], io=True, retry=Retry(attempts=5))
+def put_on_board(ctx: StepContext, ended: RunEnded) -> str:
+    """How a table or almanac ended, for the board in the hall."""
+    why = f": {ended.error['message']}" if ended.error else ""
+    line = f"run {ended.number} of {ended.workflow} has {ended.state}{why}"
+    with _host() as http:
+        http.put(f"/board/{ended.number}", content=line, headers=PLAIN_TEXT).raise_for_status()
+    return line
+
+
 def year_of(harbour: Any) -> list[Part]:
     """The parts that learn a harbour's tide: fetch a year month by month, clean, fit."""
     months = each(
@@ -487,4 +457,52 @@ loom.workflow(
         ),
     ),
     on_failure=step("tell-duty-officer", post_notice, failure=failure()),
+)
+
+
+class TomorrowParams(BaseModel):
+    """Whose waters are announced."""
+
+    harbour: str = "brackwater"
+    readings_from: int = Field(2025, ge=2020, le=2099, description="The year to learn from")
+
+
+loom.workflow(
+    "tomorrows-waters",
+    params=TomorrowParams,
+    plan=sequence(
+        *year_of(param("harbour")),
+        step(
+            "announce", announce_day, harbour=param("harbour"), fit=previous, planned=planned_at()
+        ),
+    ),
+)
+loom.schedule(
+    "nightly-waters",
+    workflow="tomorrows-waters",
+    cron="30 2 * * *",
+    zone="Europe/Lisbon",
+    paused=True,
+    note="tomorrow's high and low waters, each night",
+)
+
+
+class Order(BaseModel):
+    """Copies that somebody ordered."""
+
+    order: int
+    harbour: str
+    copies: int = Field(1, ge=1)
+
+
+loom.workflow(
+    "print-copies",
+    params=Order,
+    plan=step(
+        "print",
+        print_copies,
+        order=param("order"),
+        harbour=param("harbour"),
+        copies=param("copies"),
+    ),
 )

@@ -41,6 +41,8 @@ def source(raw: View) -> str:
             return f"failures of {address}"
         case {"failure": _}:
             return "the failure"
+        case {"planned_at": _}:
+            return "the planned time"
     text = json.dumps(raw.get("constant"), ensure_ascii=False)
     return text if len(text) <= 30 else text[:29] + "…"
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yarnloom.engine.states import RUN_ENDED
+from yarnloom.engine.states import RUN_ENDED, Entry
 from yarnloom.engine.stopping import stop
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.weaving import Weave
@@ -18,8 +18,7 @@ def is_busy(turn: Turn, plan: Plan) -> bool:
 
 def count_in(turn: Turn, run: RunRow) -> None:
     """A new run is under way, or waits."""
-    counted = turn.memory.under_way if run.entered else turn.memory.held
-    counted[run.workflow] += 1
+    turn.memory.counted(run.entered)[run.workflow] += 1
 
 
 def make_room(turn: Turn, run: RunRow, plan: Plan) -> None:
@@ -54,7 +53,7 @@ def admit(turn: Turn) -> None:
         turn.made_room.add(workflow)  # there may be room for another
         turn.memory.held[workflow] -= 1
         turn.memory.under_way[workflow] += 1
-        run.entered = 1
+        run.entered = Entry.ENTERED
         turn.unit.runs.touch(run)
         root = turn.unit.parts.one("run = ? AND parent IS NULL", number)
         assert root is not None

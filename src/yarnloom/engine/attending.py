@@ -52,7 +52,9 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     worker.in_hand, worker.io_in_hand = {}, 0
     for attempt_id, step_id in held.items():
         worker.hold(attempt_id, task_of(turn.unit.steps.need(step_id).contract))
-    worker.registered, worker.listening = True, False
+    # One that only has new tasks still has its open request; what is sent there in vain otherwise
+    # is sent again with the next.
+    worker.registered, worker.trouble = True, command.trouble
     worker.outbox.clear()
     worker.unsent.clear()
     renew(turn, worker)
@@ -214,6 +216,7 @@ def _worker_view(worker: Worker) -> dict[str, Any]:
         "has": sorted(worker.has),
         "pools": None if worker.pools is None else sorted(worker.pools),
         "draining": worker.draining,
+        "trouble": worker.trouble,
         "in_hand": sorted(worker.in_hand),
         "tasks": dict(worker.tasks),
         "seen_at": moment(worker.seen_at),
@@ -231,5 +234,7 @@ def _heard_from(turn: Turn, command: Ask | Report) -> Worker:
         worker.io_places = command.io_places
     if command.ahead is not None:
         worker.ahead = command.ahead
+        turn.workers |= worker.trouble != command.trouble
+        worker.trouble = command.trouble
     renew(turn, worker)
     return worker

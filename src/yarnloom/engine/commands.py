@@ -15,12 +15,14 @@ class Publish:
     Attributes:
         pools: all that the looms declare, each with its `loom`; what one declared before and does
             not any more is forgotten. None leaves them as they are.
+        schedules: the same for schedules.
     """
 
     plans: list[dict[str, Any]]
     tasks: list[dict[str, Any]]
     who: str
     pools: list[dict[str, Any]] | None = None
+    schedules: list[dict[str, Any]] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +32,13 @@ class StartRun:
     Attributes:
         workflow: its name; of a single task the task's.
         task: whether it is a single task.
+        start_at: not before that time, in microseconds since 1970 UTC.
+        start_in: instead of it, seconds from now.
+        start_by: a time after which it is not begun any more.
+        planned_at: for when it was planned, where a schedule starts it.
+        schedule: that schedule.
+        after: the run of whose end it tells.
+        reason: why, for the record.
     """
 
     workflow: str
@@ -40,6 +49,13 @@ class StartRun:
     share: str = ""
     tags: tuple[str, ...] = ()
     task: bool = False
+    start_at: int | None = None
+    start_in: float | None = None
+    start_by: int | None = None
+    planned_at: str | None = None
+    schedule: str | None = None
+    after: int | None = None
+    reason: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +64,25 @@ class Started:
 
     run: dict[str, Any]
     created: bool
+
+
+@dataclass(frozen=True, slots=True)
+class CheckStarts:
+    """Look at some of many starts; the answer is a list for `StartMany`, and nothing changes.
+
+    Attributes:
+        first: where they stand in the list of all, for what is said of mistakes.
+    """
+
+    starts: tuple[StartRun, ...]
+    first: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class StartMany:
+    """Start many runs that were looked at, all or none; for each its number and key."""
+
+    prepared: tuple[Any, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,6 +228,7 @@ class Register:
         draining: whether it takes nothing new, and ends.
         until_idle: whether it wants to be told when there is nothing left to do.
         abandoned: attempts whose processes go on although they have ended.
+        trouble: why its processes can take nothing.
     """
 
     worker: str
@@ -211,6 +247,7 @@ class Register:
     draining: bool = False
     until_idle: bool = False
     abandoned: tuple[int, ...] = ()
+    trouble: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -222,6 +259,7 @@ class Ask:
     places: int | None = None
     io_places: int | None = None
     ahead: int | None = None
+    trouble: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -282,6 +320,7 @@ class Report:
     ahead: int | None = None
     freed: tuple[int, ...] = ()
     saved: dict[int, dict[str, Any]] = field(default_factory=dict)
+    trouble: str | None = None
 
 
 @dataclass(slots=True)
@@ -375,6 +414,66 @@ class ListPools:
 
 
 @dataclass(frozen=True, slots=True)
+class MakeSchedule:
+    """Make a schedule by hand; the answer is the schedule.
+
+    Attributes:
+        settings: as of `engine.scheduling.SETTINGS`.
+        paused: whether it is made paused.
+    """
+
+    name: str
+    settings: dict[str, Any]
+    who: str
+    reason: str = ""
+    paused: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeSchedule:
+    """Change a schedule; the answer is the schedule.
+
+    Attributes:
+        changes: of its settings.
+        paused: True pauses it, False lets it go on.
+        as_declared: first forget what was set by hand before.
+    """
+
+    name: str
+    changes: dict[str, Any]
+    who: str
+    reason: str = ""
+    paused: bool | None = None
+    as_declared: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class RemoveSchedule:
+    """Remove a schedule that no loom declares; runs that it started stay."""
+
+    name: str
+    who: str
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class StartSchedule:
+    """Start what a schedule starts, now; the answer is as to `StartRun`."""
+
+    name: str
+    key: str
+    who: str
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ListSchedules:
+    """The schedules as they are now, or one of them; the answer is a list."""
+
+    name: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Why:
     """What a run, or a part of it, waits for.
 
@@ -396,6 +495,8 @@ class ListWorkers:
 Command = (
     Publish
     | StartRun
+    | CheckStarts
+    | StartMany
     | KeepFile
     | KeepRows
     | EndChore
@@ -421,5 +522,10 @@ Command = (
     | ChangePool
     | RemovePool
     | ListPools
+    | MakeSchedule
+    | ChangeSchedule
+    | RemoveSchedule
+    | StartSchedule
+    | ListSchedules
     | Why
 )

@@ -26,11 +26,13 @@ from yarnloom.engine import (
     pooling,
     publishing,
     reporting,
+    scheduling,
     starting,
     stopping,
     ticking,
 )
 from yarnloom.engine.admitting import admit
+from yarnloom.engine.following import follow, listeners_of
 from yarnloom.engine.handing_out import hand_out
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.memory import Memory
@@ -39,6 +41,9 @@ from yarnloom.engine.turn import (
     DEADLINE_DUE,
     FILES_DUE,
     RUN_DEADLINE_DUE,
+    SCHEDULE_DUE,
+    START_BY_DUE,
+    START_DUE,
     Late,
     Settings,
     Turn,
@@ -46,10 +51,11 @@ from yarnloom.engine.turn import (
 from yarnloom.errors import Busy, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
-from yarnloom.store import Database, StoreFailed, Unit
+from yarnloom.store import Database, StoreFailed, Unit, timing
 from yarnloom.store import writing as store
 
 STORE_PAUSE = 1.0
+CLOCK_SET = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +77,7 @@ class Results:
         changed: numbers of the runs that look different now.
         ended: numbers of the runs that have ended now.
         pools: names of the pools that look different now.
+        schedules: the same of schedules.
         workers: whether a worker came, went, took something or was rid of it.
         commit_seconds: how long the disk took to make it durable; None if nothing was stored.
         chores: what is to be done by others, each ended by `EndChore`.
@@ -84,6 +91,7 @@ class Results:
     changed: set[int] = field(default_factory=set)
     ended: set[int] = field(default_factory=set)
     pools: set[str] = field(default_factory=set)
+    schedules: set[str] = field(default_factory=set)
     workers: bool = False
     chores: list[data_commands.Chore] = field(default_factory=list)
     dropped: list[str] = field(default_factory=list)
@@ -94,6 +102,8 @@ class Results:
 _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.Publish: publishing.publish,
     commands.StartRun: starting.start_run,
+    commands.CheckStarts: starting.check_starts,
+    commands.StartMany: starting.start_many,
     data_commands.KeepFile: filing.keep_file,
     data_commands.KeepRows: filing.keep_rows,
     data_commands.EndChore: chores.end_chore,
@@ -119,7 +129,23 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.ChangePool: pooling.change_pool,
     commands.RemovePool: pooling.remove_pool,
     commands.ListPools: pooling.list_pools,
+    commands.MakeSchedule: scheduling.make_schedule,
+    commands.ChangeSchedule: scheduling.change_schedule,
+    commands.RemoveSchedule: scheduling.remove_schedule,
+    commands.StartSchedule: scheduling.start_schedule,
+    commands.ListSchedules: scheduling.list_schedules,
     commands.Why: explaining.why,
+}
+
+
+_BY_TIME: dict[str, Callable[[Turn], int | None]] = {
+    BACK_OFF_DUE: lambda turn: store.next_due(turn.unit),
+    DEADLINE_DUE: lambda turn: store.next_step_deadline(turn.unit),
+    RUN_DEADLINE_DUE: lambda turn: store.next_run_deadline(turn.unit),
+    START_DUE: lambda turn: timing.next_to_open(turn.unit),
+    START_BY_DUE: lambda turn: timing.next_to_expire(turn.unit),
+    SCHEDULE_DUE: lambda turn: timing.next_firing(turn.unit),
+    FILES_DUE: filing.next_drop,
 }
 
 
@@ -143,6 +169,7 @@ class Engine:
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
         self._stale = False
+        self._clock = 0.0
         self._rebuild(moment)
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
@@ -151,9 +178,12 @@ class Engine:
             return self._busy(batch, failed, moment)
         turn = self._turn(moment)
         try:
+            self._look_at_clock(turn)
             answers = [self._one(turn, command) for command in batch]
             pausing.settle_all(turn)
-            admit(turn)
+            while turn.ended_now or turn.made_room:
+                follow(turn)
+                admit(turn)
             hand_out(turn)
             attending.dismiss_idle(turn)
             commit_seconds = self._unit.commit()
@@ -187,6 +217,7 @@ class Engine:
             total.changed |= results.changed
             total.ended |= results.ended
             total.pools |= results.pools
+            total.schedules |= results.schedules
             total.workers |= results.workers
             total.chores += results.chores
             total.dropped += results.dropped
@@ -205,6 +236,7 @@ class Engine:
             changed=turn.changed,
             ended=turn.ended,
             pools=turn.pools,
+            schedules=turn.schedules,
             workers=turn.workers,
             chores=self._memory.new_chores,
             dropped=turn.dropped,
@@ -270,16 +302,11 @@ class Engine:
             turn.plan(turn.run(run))  # so that it is known what its steps expect of a worker
             self._memory.lanes.add(pool, priority, share, contract, count)
         for workflow, entered, count in store.runs_by_workflow(self._unit):
-            counted = self._memory.under_way if entered else self._memory.held
-            counted[workflow] += count
-        for kind, next_of in (
-            (BACK_OFF_DUE, store.next_due),
-            (DEADLINE_DUE, store.next_step_deadline),
-            (RUN_DEADLINE_DUE, store.next_run_deadline),
-            (FILES_DUE, lambda unit: filing.next_drop(turn)),
-        ):
-            if (at := next_of(self._unit)) is not None:
-                turn.remind(kind, at)
+            self._memory.counted(entered)[workflow] += count
+        self._memory.listeners = listeners_of(turn)
+        self._clock = moment.now / 1_000_000 - moment.mono
+        scheduling.look_again(turn)
+        self._remind(turn)
         for each in store.unfinished_eaches(self._unit):
             self._memory.due.add(moment.mono, FILL_DUE, str(each))
         chores.recall(turn)
@@ -297,6 +324,21 @@ class Engine:
             pausing.settle(turn, turn.run(number))
         self._unit.commit()
         self._stale = False
+
+    def _remind(self, turn: Turn) -> None:
+        """Set a timer for each kind of what the store keeps by the time of day."""
+        for kind, next_of in _BY_TIME.items():
+            if (at := next_of(turn)) is not None:
+                turn.remind(kind, at)
+
+    def _look_at_clock(self, turn: Turn) -> None:
+        """Timers go by a steady clock: set them anew when the time of day was set, or it slept."""
+        clock = turn.now / 1_000_000 - turn.mono
+        if abs(clock - self._clock) > CLOCK_SET:
+            if clock < self._clock:
+                scheduling.look_again(turn)
+            self._clock = clock
+            self._remind(turn)
 
     def _remember_attempt(self, turn: Turn, attempt_id: int) -> None:
         """An attempt that a worker has in hand counts for turns, in its pool, and in time."""

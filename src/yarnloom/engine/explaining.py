@@ -17,7 +17,7 @@ from yarnloom.engine.commands import Why
 from yarnloom.engine.memory import Misfit, Worker, needs_of, task_of
 from yarnloom.engine.pausing import HELD
 from yarnloom.engine.pools import Closed, Shut, base_of
-from yarnloom.engine.states import RUN_ENDED, RunState, StepState
+from yarnloom.engine.states import RUN_ENDED, Entry, RunState, StepState
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.views import moment
 from yarnloom.plan import Kind, Node, Plan
@@ -28,8 +28,8 @@ from yarnloom.units import duration_text
 View = dict[str, Any]
 SHOWN = 50
 NAMED = 3
-NO_PLACE, ELSEWHERE, DRAINING = "no_place", "elsewhere", "draining"
-FLAWS = (DRAINING, ELSEWHERE, *reversed(Misfit))
+NO_PLACE, ELSEWHERE, DRAINING, TROUBLE = "no_place", "elsewhere", "draining", "trouble"
+FLAWS = (TROUBLE, DRAINING, ELSEWHERE, *reversed(Misfit))
 """Why a worker does not take a step, what is mended most easily first."""
 
 
@@ -77,7 +77,9 @@ class _Teller:
             yield _reason("stopping", message)
         if run.state in HELD:
             yield self.of_pause(None, "is paused" if run.state == RunState.PAUSED else "is pausing")
-        if not run.entered:
+        if run.entered == Entry.AHEAD:
+            yield self.of_start()
+        if run.entered == Entry.HELD:
             others = store.runs_under_way(self.turn.unit, run.workflow)
             numbers = [number for number, entered in others if entered]
             text = (
@@ -85,6 +87,16 @@ class _Teller:
                 f"at most {self.plan.at_once} are under way at once"
             )
             yield _reason("busy", text, at_once=self.plan.at_once, runs=numbers[:SHOWN])
+
+    def of_start(self) -> View:
+        """A start time that is ahead."""
+        run = self.run
+        if run.start_at is None or run.start_at <= self.turn.now:
+            return _reason("scheduled", "is one of many that were started, and begins in its turn")
+        text = f"starts at {moment(run.start_at)}"
+        if run.start_by is not None:
+            text += f", and ends as expired if it has not begun by {moment(run.start_by)}"
+        return _reason("scheduled", text, start_at=moment(run.start_at))
 
     def entries(self, command: Why) -> list[tuple[bytes, View]]:
         """Everything in the scope that has not ended, in plan order."""
@@ -102,7 +114,7 @@ class _Teller:
         )
         if command.item is not None:
             parts.insert(0, unit.parts.need(command.item))
-        if self.run.entered:
+        if self.run.entered == Entry.ENTERED:
             for part in parts[: SHOWN + 1]:
                 if part.outcome is None and part.rest_state is None:
                     found += islice(self.to_come(part, command.rank), SHOWN + 1)
@@ -298,7 +310,9 @@ def _flaws(turn: Turn, worker: Worker, step: StepRow) -> list[str]:
         found.append(ELSEWHERE)
     if worker.draining:
         found.append(DRAINING)
-    if not worker.has_place(step.contract):
+    if worker.trouble is not None and not _places(worker, step.contract):
+        found.append(TROUBLE)
+    elif not worker.has_place(step.contract):
         found.append(NO_PLACE)
     return found
 

@@ -142,6 +142,7 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
         attempt=attempt.id,
         address=turn.address(run, node, turn.unit.parts.need(step.part)),
         number=attempt.number,
+        code_hash=attempt.code_hash,
         tries=attempt.try_,
         task=task_of(step.contract),
         input=given,

@@ -48,6 +48,7 @@ class Worker:
         pools: the only pools that it takes from; None for any, and for steps without one.
         draining: whether it is to get nothing new, and to end.
         until_idle: whether it is to end when there is nothing left to do.
+        trouble: why its processes can take nothing, though it lives.
         abandoned: attempts that ended for the service, in a process that goes on: they count in
             their pool until it has ended. Each with its pool and run.
         in_hand: its open attempts, each with whether it is of an io task.
@@ -73,6 +74,7 @@ class Worker:
     pools: frozenset[str] | None = None
     draining: bool = False
     until_idle: bool = False
+    trouble: str | None = None
     abandoned: dict[int, tuple[str, int]] = field(default_factory=dict)
     in_hand: dict[int, bool] = field(default_factory=dict)
     io_in_hand: int = 0
@@ -237,6 +239,27 @@ class DueQueue:
         return self._heap[0][0] if self._heap else None
 
 
+@dataclass(frozen=True, slots=True)
+class Listener:
+    """A task that is started at the end of runs of its loom.
+
+    Attributes:
+        task: its full name.
+        states: only of runs that ended so; empty for all.
+        workflows: only of runs of these; empty for all.
+    """
+
+    task: str
+    states: frozenset[str]
+    workflows: frozenset[str]
+
+    def hears_of(self, workflow: str, state: str) -> bool:
+        """Whether it is told of a run."""
+        return (not self.states or state in self.states) and (
+            not self.workflows or workflow in self.workflows
+        )
+
+
 @dataclass(slots=True)
 class Memory:
     """Workers, lanes and timers, and what saves looking twice.
@@ -253,6 +276,7 @@ class Memory:
         timeouts: of attempts that run: when they have run as long as they may.
         chores: of eaches that wait for one: the newest.
         new_chores: those of them that nobody was told of yet.
+        listeners: by loom the tasks that are started at the end of runs.
         armed: of what is kept elsewhere by time, in the store or above: when it is looked at next.
     """
 
@@ -272,6 +296,11 @@ class Memory:
     new_chores: list[Chore] = field(default_factory=list)
     chore_serial: int = 0
     armed: dict[str, float] = field(default_factory=dict)
+    listeners: dict[str, list[Listener]] = field(default_factory=dict)
+
+    def counted(self, entered: int) -> Counter[str]:
+        """Where a run counts that is not ahead of its time."""
+        return self.under_way if entered else self.held
 
     def arm(self, kind: str, at: float) -> None:
         """See to it that a kind is looked at then at the latest: it has one timer."""

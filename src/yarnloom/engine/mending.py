@@ -12,7 +12,7 @@ from yarnloom.engine.admitting import is_busy
 from yarnloom.engine.commands import MendRun
 from yarnloom.engine.memory import Misfit, task_of
 from yarnloom.engine.renewing import Renewal
-from yarnloom.engine.states import RUN_TABLE, RunEvent, next_state
+from yarnloom.engine.states import RUN_TABLE, Entry, RunEvent, next_state
 from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
 from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
@@ -50,7 +50,7 @@ def mend_run(turn: Turn, command: MendRun) -> dict[str, Any]:
         why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
         raise Conflict(why, state=str(run.state))
     turn.move_run(run, RunEvent.MEND)
-    run.renewed, run.entered = 1, 1
+    run.renewed, run.entered = 1, Entry.ENTERED
     run.round += 1
     run.stop = run.error = run.output = run.ended_at = run.started_at = None
     run.cancels = 0

@@ -10,11 +10,19 @@ from typing import Any
 
 from yarnloom.engine.commands import PauseRun, ResumeRun
 from yarnloom.engine.handing_out import post_go_on, post_stop
-from yarnloom.engine.states import RunEvent, RunState, StepEvent, StepState, StopReason
+from yarnloom.engine.states import (
+    Entry,
+    RunEvent,
+    RunState,
+    StepEvent,
+    StepState,
+    StopReason,
+)
 from yarnloom.engine.turn import (
     BACK_OFF_DUE,
     DEADLINE_DUE,
     RUN_DEADLINE_DUE,
+    START_DUE,
     Turn,
 )
 from yarnloom.engine.viewing import present
@@ -65,7 +73,8 @@ def resume_run(turn: Turn, command: ResumeRun) -> dict[str, Any]:
         why = f"run {run.number} is {run.state}, so it cannot be resumed"
         raise Conflict(why, state=str(run.state))
     event = RunEvent.RESUME
-    if run.state == RunState.PAUSED and run.start_at is not None and run.start_at > turn.now:
+    ahead = run.entered == Entry.AHEAD
+    if ahead and run.start_at is not None and run.start_at > turn.now:
         event = RunEvent.RESUME_SCHEDULED
     elif run.started_at is None:
         event = RunEvent.RESUME_QUEUED
@@ -73,7 +82,9 @@ def resume_run(turn: Turn, command: ResumeRun) -> dict[str, Any]:
     store.log_command(turn.unit, turn.now, command.who, "resume", run.number, command.reason)
     _give_time_back(turn, run)
     release(turn, run)
-    if not run.entered:
+    if ahead:
+        turn.remind(START_DUE, max(run.start_at or 0, turn.now))
+    if run.entered == Entry.HELD:
         turn.made_room.add(run.workflow)
     return present(turn, run)
 

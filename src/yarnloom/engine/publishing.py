@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from typing import Any
 
 from yarnloom.engine.commands import Publish
+from yarnloom.engine.memory import Listener
 from yarnloom.engine.pooling import declare, read_declarations, refuse_unknown_pools
+from yarnloom.engine.scheduling import declare_schedules, read_schedules
 from yarnloom.engine.turn import Turn
-from yarnloom.errors import InvalidInput, NotFound, PlanError, Problem, nearest
-from yarnloom.plan import PLAN_FORMAT, Kind, Plan, read_plan
+from yarnloom.errors import InvalidInput, PlanError, Problem
+from yarnloom.plan import Plan, read_plan
+from yarnloom.store import timing
 from yarnloom.store import writing as store
 
 
@@ -25,6 +27,8 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
     plans = _read(command.plans)
     declared = read_declarations(command.pools or [])
     refuse_unknown_pools(turn, plans, [name for pools in declared.values() for name in pools])
+    _refuse_bad_listeners(command.tasks)
+    schedules = read_schedules(turn, command.schedules or [], plans)
     answer = []
     for plan in plans:
         known = store.plan_id(turn.unit, plan.workflow, plan.version)
@@ -48,9 +52,16 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
         store.keep_code(
             turn.unit, facts["name"], facts["code_hash"], facts.get("source", ""), turn.now
         )
+    of_tasks = {facts["name"].partition("/")[0] for facts in command.tasks}
+    of_schedules = {str(one.get("loom")) for one in command.schedules or ()}
+    looms = sorted({plan.loom for plan in plans} | declared.keys() | of_tasks | of_schedules)
     if command.pools is not None:
-        for loom in sorted({plan.loom for plan in plans} | declared.keys()):
+        for loom in looms:
             declare(turn, loom, declared.get(loom, {}), command.who)
+        _listen(turn, command.tasks, looms)
+    if command.schedules is not None:
+        for loom in looms:
+            declare_schedules(turn, loom, schedules.get(loom, {}), command.who)
     versions = {entry["workflow"]: entry["version"] for entry in answer}
     store.log_command(turn.unit, turn.now, command.who, "publish", None, "", versions=versions)
     return answer
@@ -71,61 +82,27 @@ def _read(documents: list[dict[str, Any]]) -> list[Plan]:
     return plans
 
 
-def find_workflow(turn: Turn, name: str) -> tuple[str, int]:
-    """Full name and plan of a workflow; its short name does while it is unique.
-
-    Raises:
-        NotFound: there is none of that name; the nearest is offered.
-        InvalidInput: several looms have one.
-    """
-    known = turn.memory.workflows
-    full = _find("workflow", name, known)
-    return full, known[full]
+def _refuse_bad_listeners(tasks: list[dict[str, Any]]) -> None:
+    problems = [
+        Problem(f"/tasks/{place}", "what is told of ends takes one input, the run")
+        for place, facts in enumerate(tasks)
+        if facts.get("on_run_end") and len(facts["input"].get("properties", {})) != 1
+    ]
+    if problems:
+        raise InvalidInput("nothing was published: a task is not right", problems=problems)
 
 
-def find_task(turn: Turn, name: str) -> tuple[str, int]:
-    """Full name of a task, and the plan of a run of nothing else; raises as `find_workflow`."""
-    full = _find("task", name, store.task_names(turn.unit))
-    plan = read_plan(plan_of_task(full, store.task_facts(turn.unit, full)))
-    kept = store.plan_id(turn.unit, plan.workflow, plan.version)
-    if kept is None:
-        kept = store.keep_plan(turn.unit, plan.workflow, plan.version, plan.document, turn.now)
-    return full, kept
-
-
-def plan_of_task(name: str, facts: dict[str, Any]) -> dict[str, Any]:
-    """The plan of a single step, whose params are its inputs."""
-    loom, _, short = name.partition("/")
-    schema = facts["input"]
-    pinned = {"code_hash": facts["code_hash"]} if facts.get("pin_code") else {}
-    inputs = {one: {"param": one} for one in schema.get("properties", {})}
-    rules = dict(facts.get("rules", {}))
-    if "per" in rules:
-        rules["per"] = {"param": rules["per"]}
-    step = {"kind": Kind.STEP, "label": short, "task": name, "inputs": inputs, **rules}
-    return {
-        "format": PLAN_FORMAT,
-        "loom": loom,
-        "workflow": short,
-        "params": schema,
-        "tasks": {name: {"input": schema, "output": facts["output"], **pinned}},
-        "plan": {"kind": Kind.SEQUENCE, "parts": [step]},
-    }
-
-
-def _find(what: str, name: str, known: Collection[str]) -> str:
-    if name in known:
-        return name
-    matches = [full for full in known if full.partition("/")[2] == name]
-    if len(matches) == 1:
-        return matches[0]
-    if matches:
-        raise InvalidInput(
-            f"several looms have a {what} {name!r}; say which: {', '.join(sorted(matches))}",
-            problems=[Problem(f"/{what}", "ambiguous")],
-        )
-    names = list(known) if "/" in name else [full.partition("/")[2] for full in known]
-    hint = nearest(name, names)
-    if not known:
-        hint = "; none is published yet: `yarnloom publish MODULE:LOOM`"
-    raise NotFound(f"there is no {what} {name!r}{hint}")
+def _listen(turn: Turn, tasks: list[dict[str, Any]], looms: list[str]) -> None:
+    """From now on these tasks of the looms are told of the ends of runs, and no others."""
+    for loom in looms:
+        told = [
+            (facts["name"], facts["on_run_end"]["states"], facts["on_run_end"]["workflows"])
+            for facts in tasks
+            if facts.get("on_run_end") and facts["name"].startswith(f"{loom}/")
+        ]
+        if told or loom in turn.memory.listeners:
+            timing.keep_listeners(turn.unit, loom, told)
+            turn.memory.listeners[loom] = [
+                Listener(task, frozenset(states), frozenset(workflows))
+                for task, states, workflows in told
+            ]

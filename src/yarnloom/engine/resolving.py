@@ -11,6 +11,7 @@ from typing import Any
 from yarnloom.engine.asking import DONE, FAILURES
 from yarnloom.engine.states import StepState
 from yarnloom.engine.turn import Ended, Turn
+from yarnloom.engine.views import moment
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import (
     NOT_GIVEN,
@@ -20,6 +21,7 @@ from yarnloom.plan import (
     FromItem,
     FromOutput,
     FromParam,
+    FromPlannedAt,
     Kind,
     Node,
     Plan,
@@ -66,6 +68,8 @@ class Resolver:
                 return self._failures(self._row_of(each, around))
             case FromFailure():
                 return self._failure(around)
+            case FromPlannedAt():
+                return _dump(planned_at(self.run))
 
     def inputs(self, node: Node, around: PartRow) -> str:
         """A step's input as JSON text, every reference replaced by its value."""
@@ -239,6 +243,11 @@ class Resolver:
                 found.append((rank, _told({"step": address, **json.loads(fault)})))
         found.sort(key=lambda one: one[0])
         return [one for _, one in found[:FAILURES_TOLD]]
+
+
+def planned_at(run: RunRow) -> str | None:
+    """The time that a run was planned for, as RFC 3339 text."""
+    return run.planned_at or moment(run.start_at or run.created_at)
 
 
 def failed_item(each: str, item: int, name: str | None, error: str | None) -> str:

@@ -1,12 +1,17 @@
-"""Starting a run, once for each start key."""
+"""Starting runs, once for each start key: now, later, or many at once.
+
+A run is made, and then opened: at once, when its start time has come, or, of many that were
+started together, in its turn, so that no transaction opens more than a few.
+"""
 
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass, replace
 from typing import Any
 
 from yarnloom.engine.admitting import count_in, is_busy, make_room
-from yarnloom.engine.commands import RerunRun, Started, StartRun
+from yarnloom.engine.commands import CheckStarts, RerunRun, Started, StartMany, StartRun
 from yarnloom.engine.data_commands import Unchecked
 from yarnloom.engine.filing import (
     checked_rows,
@@ -15,50 +20,96 @@ from yarnloom.engine.filing import (
     unknown_files,
     use_named,
 )
+from yarnloom.engine.finding import find_task, find_workflow
 from yarnloom.engine.pooling import refuse_unknown_pools
-from yarnloom.engine.publishing import find_task, find_workflow
-from yarnloom.engine.states import RunState
-from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
+from yarnloom.engine.states import Entry, RunEvent, RunState
+from yarnloom.engine.turn import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, Turn
 from yarnloom.engine.viewing import present
+from yarnloom.engine.views import moment
 from yarnloom.engine.weaving import Weave
-from yarnloom.errors import InvalidInput, StartKeyTaken
+from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken
 from yarnloom.plan import Constant, FromParam, Plan
 from yarnloom.plan.marked import as_given, has_files, seal, with_lists
 from yarnloom.plan.schemas import problems_of, with_defaults
 from yarnloom.secrets import mask
-from yarnloom.store import RunRow
+from yarnloom.store import PartRow, RunRow, timing
 from yarnloom.store import writing as store
 from yarnloom.values import decode, encode, fingerprint
 
+OPENED_AT_ONCE = 50
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """A start that is found to be right, and changed nothing so far.
+
+    Attributes:
+        command: the start.
+        workflow: full name of the workflow, or task.
+        plan: id of its plan.
+        params: with defaults, secrets sealed, as JSON text.
+        marked: as they were given, secrets marked.
+        share: whom fair turns are counted for; empty for the run itself.
+    """
+
+    command: StartRun
+    workflow: str
+    plan: int
+    params: str
+    marked: Any
+    share: str
+
+    @property
+    def scope(self) -> str:
+        """Within what its start key is unique."""
+        # A task and a workflow may have one name; their keys are apart.
+        return f"task {self.workflow}" if self.command.task else self.workflow
+
 
 def start_run(turn: Turn, command: StartRun) -> Started | Unchecked:
-    """Make a run, and what it begins with ready.
+    """Make a run, and what it begins with ready unless its start time is ahead.
 
     Raises:
         NotFound: there is no such workflow, or task.
-        InvalidInput: the params do not fit; every problem is named.
+        InvalidInput: the params or times do not fit; every problem is named.
         StartKeyTaken: the key belongs to a run with other params.
+    """
+    prepared = prepare(turn, command)
+    if isinstance(prepared, Unchecked):
+        return prepared
+    if earlier := store.find_start(turn.unit, prepared.scope, command.key):
+        return _same_start(turn, prepared, *earlier)
+    run = add_run(turn, prepared)
+    root = None if run.state == RunState.SCHEDULED else open_run(turn, run)
+    return Started(present(turn, run, root), created=True)
+
+
+def prepare(turn: Turn, command: StartRun) -> Prepared | Unchecked:
+    """Look whether a run could be started, and what it would be started with.
+
+    Raises:
+        NotFound: there is no such workflow, or task.
+        InvalidInput: the params or times do not fit; every problem is named.
     """
     find = find_task if command.task else find_workflow
     workflow, plan_id = find(turn, command.workflow)
-    # A task and a workflow may have one name; their keys are apart.
-    scope = f"task {workflow}" if command.task else workflow
     plan = turn.plan_by_id(plan_id)
     schema = plan.params_schema
     files = has_files(schema)
     given = as_given(command.params, schema) if files else command.params
     marked = seal(given, schema, turn.vault.mark)
-    if earlier := store.find_start(turn.unit, scope, command.key):
-        return _same_start(turn, command, marked, *earlier)
+    # The same start again gets its run, also when that would not be started any more.
+    scope = f"task {workflow}" if command.task else workflow
+    if store.find_start(turn.unit, scope, command.key):
+        return Prepared(command, workflow, plan_id, "", marked, "")
     problems = problems_of(command.params, schema)
     if files and not problems:
         problems = unknown_files(turn, command.params, schema)
+    what = f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}"
+    if not problems:
+        problems, what = _wrong_times(turn, command), "the run could never begin"
     if problems:
-        raise InvalidInput(
-            f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}; "
-            "nothing was started",
-            problems=problems,
-        )
+        raise InvalidInput(f"{what}; nothing was started", problems=problems)
     refuse_unknown_pools(turn, [plan])
     filled = with_defaults(command.params, schema)
     if files:
@@ -66,39 +117,185 @@ def start_run(turn: Turn, command: StartRun) -> Started | Unchecked:
             return Unchecked(tuple(unchecked))
         filled = with_lists(filled, schema, lambda one, marked: _list_for(turn, one, marked))
     params = encode(seal(filled, schema, turn.vault.seal), "params")
-    busy = is_busy(turn, plan)
-    deadline = None if plan.deadline is None else turn.now + round(plan.deadline * 1_000_000)
+    share = command.share or _share_of(plan, decode(params))
+    return Prepared(command, workflow, plan_id, params, marked, share)
+
+
+def add_run(turn: Turn, prepared: Prepared) -> RunRow:
+    """Make a run, which is then to be opened, now or later."""
+    command = prepared.command
+    at = command.start_at
+    if command.start_in is not None:
+        at = turn.now + round(command.start_in * 1_000_000)
+    ahead = at is not None and at > turn.now
     run = turn.unit.runs.add(
         RunRow(
             number=turn.unit.new_id("runs"),
-            plan=plan_id,
-            workflow=workflow,
-            version=plan.version,
-            params=params,
-            share=command.share or _share_of(plan, decode(params)),
+            plan=prepared.plan,
+            workflow=prepared.workflow,
+            version=turn.plan_by_id(prepared.plan).version,
+            params=prepared.params,
+            share=prepared.share,
             tags=json.dumps(command.tags),
             start_key=command.key,
             started_by=command.who,
             created_at=turn.now,
-            start_at=None,
-            task=workflow if command.task else None,
-            deadline_at=deadline,
+            start_at=at,
+            task=prepared.workflow if command.task else None,
+            start_by=command.start_by,
+            planned_at=command.planned_at,
+            schedule=command.schedule,
+            after=command.after,
+            deadline_at=None,
             priority=command.priority,
-            state=RunState.QUEUED,
-            entered=int(not busy),
+            state=RunState.SCHEDULED if ahead else RunState.QUEUED,
+            entered=Entry.AHEAD,
         )
     )
-    store.keep_start(turn.unit, scope, command.key, run.number, fingerprint(marked), turn.now)
-    store.log_command(turn.unit, turn.now, command.who, "start", run.number, "")
-    if deadline is not None:
-        turn.remind(RUN_DEADLINE_DUE, deadline)
+    hashed = fingerprint(prepared.marked)
+    store.keep_start(turn.unit, prepared.scope, command.key, run.number, hashed, turn.now)
+    store.log_command(turn.unit, turn.now, command.who, "start", run.number, command.reason)
+    if run.start_by is not None:
+        turn.remind(START_BY_DUE, run.start_by)
+    if ahead and at is not None:
+        turn.remind(START_DUE, at)
+    use_named(turn, run.number, prepared.params)
+    turn.changed.add(run.number)
+    return run
+
+
+def open_run(turn: Turn, run: RunRow) -> PartRow:
+    """Begin a run whose time has come, unless it has to wait for others; its root part."""
+    if run.state == RunState.SCHEDULED:
+        turn.move_run(run, RunEvent.DUE)
+    plan = turn.plan(run)
+    busy = is_busy(turn, plan)
+    run.entered = Entry.HELD if busy else Entry.ENTERED
+    if plan.deadline is not None:
+        run.deadline_at = turn.now + round(plan.deadline * 1_000_000)
+        turn.remind(RUN_DEADLINE_DUE, run.deadline_at)
+    turn.unit.runs.touch(run)
     count_in(turn, run)
     root = Weave(turn, run).begin()
     if busy:
         make_room(turn, run, plan)
-    use_named(turn, run.number, params)
     turn.changed.add(run.number)
-    return Started(present(turn, run, root), created=True)
+    return root
+
+
+def open_due(turn: Turn) -> None:
+    """Begin runs whose start time has come, and of many that were started at once the next."""
+    for number in timing.runs_to_open(turn.unit, turn.now, OPENED_AT_ONCE):
+        open_run(turn, turn.run(number))
+    if (following := timing.next_to_open(turn.unit)) is not None:
+        turn.remind(START_DUE, max(following, turn.now))
+
+
+def start_or_fail(turn: Turn, command: StartRun) -> RunRow | None:
+    """Start what nobody waits for an answer of: what cannot start is a run that has failed.
+
+    Returns:
+        The run; None if its start key had made one before.
+    """
+    try:
+        prepared = prepare(turn, command)
+        fault = None
+        if isinstance(prepared, Unchecked):
+            fault = "the rows among its params were not checked; start it by hand"
+    except Refused as error:
+        fault = str(error)
+    if fault is not None:
+        find = find_task if command.task else find_workflow
+        workflow, plan = find(turn, command.workflow)
+        text = encode(mask(command.params), "params")
+        prepared = Prepared(command, workflow, plan, text, mask(command.params), command.share)
+    assert isinstance(prepared, Prepared)
+    if store.find_start(turn.unit, prepared.scope, command.key):
+        return None
+    run = add_run(turn, prepared)
+    if fault is None:
+        open_run(turn, run)
+    else:
+        Weave(turn, run).refuse("CouldNotStart", fault)
+    return run
+
+
+def check_starts(turn: Turn, command: CheckStarts) -> list[Prepared | Unchecked]:
+    """Look at some of many starts, before any of them changes something.
+
+    Raises:
+        InvalidInput: some are not right; every problem of every start is named.
+    """
+    found: list[Prepared | Unchecked] = []
+    problems: list[Problem] = []
+    for place, start in enumerate(command.starts, command.first):
+        try:
+            found.append(prepare(turn, start))
+        except (InvalidInput, NotFound) as error:
+            own = error.problems if isinstance(error, InvalidInput) else []
+            own = own or [Problem("/task" if start.task else "/workflow", error.message)]
+            problems += (
+                replace(one, where=f"/starts/{place}{_within_start(one.where)}") for one in own
+            )
+    if problems:
+        raise InvalidInput("some starts are not right; nothing was started", problems=problems)
+    return found
+
+
+def start_many(turn: Turn, command: StartMany) -> list[dict[str, Any]]:
+    """Make many runs in one transaction; they begin in their turn, a few at a time.
+
+    Returns:
+        For each start its run's number, its key, and whether it made the run.
+
+    Raises:
+        StartKeyTaken: a key belongs to a run with other params; nothing was started.
+    """
+    known: dict[tuple[str, str], tuple[int, str]] = {}
+    for place, prepared in enumerate(command.prepared):
+        at = (prepared.scope, prepared.command.key)
+        hashed = fingerprint(prepared.marked)
+        earlier = known.get(at) or store.find_start(turn.unit, *at)
+        if earlier and earlier[1] != hashed:
+            first = f"run {earlier[0]}" if earlier[0] else "an earlier one of the list"
+            raise StartKeyTaken(
+                f"start {place}: its key {at[1]!r} belongs to {first}, with other params; nothing "
+                "was started. Use another key for another run.",
+                run=earlier[0],
+                first=mask(json.loads(turn.run(earlier[0]).params)) if earlier[0] else None,
+                given=mask(prepared.marked),
+            )
+        known[at] = earlier or (0, hashed)
+    answer = []
+    for prepared in command.prepared:
+        at = (prepared.scope, prepared.command.key)
+        number, hashed = known[at]
+        if created := not number:
+            number = add_run(turn, prepared).number
+            known[at] = (number, hashed)
+        answer.append({"number": number, "key": at[1], "created": created})
+    turn.remind(START_DUE, turn.now)
+    return answer
+
+
+def _within_start(where: str) -> str:
+    """Where a problem of a start is, within it."""
+    outer = ("/workflow", "/task", "/start_at", "/start_by")
+    return where if where.startswith(outer) else f"/params{where}"
+
+
+def _wrong_times(turn: Turn, command: StartRun) -> list[Problem]:
+    by = command.start_by
+    if by is None:
+        return []
+    if by <= turn.now:
+        return [Problem("/start_by", f"found {moment(by)}; expected a time ahead")]
+    at = command.start_at
+    if command.start_in is not None:
+        at = turn.now + round(command.start_in * 1_000_000)
+    if at is not None and by < at:
+        return [Problem("/start_by", f"found {moment(by)}, which is before {moment(at)}")]
+    return []
 
 
 def _list_for(turn: Turn, value: dict[str, Any], marked: dict[str, Any]) -> dict[str, Any]:
@@ -127,6 +324,7 @@ def rerun(turn: Turn, command: RerunRun) -> Started | Unchecked:
             share=run.share,
             tags=tuple(json.loads(run.tags)),
             task=run.task is not None,
+            planned_at=run.planned_at,
         ),
     )
     if isinstance(started, Started) and started.created:
@@ -148,16 +346,14 @@ def _share_of(plan: Plan, params: dict[str, Any]) -> str:
     return "" if value is None else str(value)[:200]
 
 
-def _same_start(
-    turn: Turn, command: StartRun, marked: Any, number: int, params_hash: str
-) -> Started:
+def _same_start(turn: Turn, prepared: Prepared, number: int, params_hash: str) -> Started:
     run = turn.run(number)
-    if params_hash != fingerprint(marked):
+    if params_hash != fingerprint(prepared.marked):
         raise StartKeyTaken(
-            f"the start key {command.key!r} belongs to run {number}, which was started with other "
-            "params. Use another key for another run.",
+            f"the start key {prepared.command.key!r} belongs to run {number}, which was started "
+            "with other params. Use another key for another run.",
             run=number,
             first=mask(json.loads(run.params)),
-            given=mask(marked),
+            given=mask(prepared.marked),
         )
     return Started(present(turn, run), created=False)

@@ -6,7 +6,7 @@ illegal: it raises `IllegalTransition` and changes nothing.
 
 from __future__ import annotations
 
-from enum import StrEnum
+from enum import IntEnum, StrEnum
 from typing import TypeVar
 
 from yarnloom.errors import Conflict
@@ -37,6 +37,14 @@ class PartState(StrEnum):
     FAILED = "failed"
     CANCELLED = "cancelled"
     SKIPPED = "skipped"
+
+
+class Entry(IntEnum):
+    """Whether a run has begun to wait for workers, and what it waits for before."""
+
+    AHEAD = -1  # for its start time, or to be opened in its turn
+    HELD = 0  # for other runs of its workflow
+    ENTERED = 1
 
 
 class RunState(StrEnum):
@@ -201,7 +209,11 @@ _R, _V = RunState, RunEvent
 _ENDS = {_V.FINISH: _R.DONE, _V.FAIL: _R.FAILED}
 
 RUN_TABLE: dict[RunState, dict[RunEvent, RunState]] = {
-    _R.SCHEDULED: {_V.DUE: _R.QUEUED, _V.PAUSE: _R.PAUSED, _V.CANCEL: _R.CANCELLED},
+    _R.SCHEDULED: {
+        _V.DUE: _R.QUEUED,
+        _V.PAUSE: _R.PAUSED,
+        _V.CANCEL: _R.CANCELLING,  # in the same commit `cancelled`
+    },
     _R.QUEUED: {
         **_ENDS,
         _V.BEGIN: _R.RUNNING,

@@ -8,10 +8,11 @@ from typing import Any
 from yarnloom.engine.commands import CancelRun
 from yarnloom.engine.pausing import release
 from yarnloom.engine.states import RunEvent, StopReason
-from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
+from yarnloom.engine.turn import RUN_DEADLINE_DUE, START_BY_DUE, Turn
 from yarnloom.engine.viewing import present
+from yarnloom.engine.views import moment
 from yarnloom.engine.weaving import Weave
-from yarnloom.store import RunRow
+from yarnloom.store import RunRow, timing
 from yarnloom.store import writing as store
 from yarnloom.units import duration_text
 
@@ -59,12 +60,24 @@ def stop_late_runs(turn: Turn) -> None:
         turn.remind(RUN_DEADLINE_DUE, following)
 
 
-def _stop(turn: Turn, run: RunRow, message: str, why: StopReason) -> None:
+def stop_late_starts(turn: Turn) -> None:
+    """Cancel runs that have not begun by the time by which they were to."""
+    for number in timing.runs_to_expire(turn.unit, turn.now):
+        run = turn.run(number)
+        turn.move_run(run, RunEvent.CANCEL)
+        why = f"expired: it had not begun by {moment(run.start_by)}"
+        store.log_command(turn.unit, turn.now, "service", "expire", run.number, why)
+        _stop(turn, run, why, StopReason.CANCEL, "Expired")
+    if (following := timing.next_to_expire(turn.unit)) is not None:
+        turn.remind(START_BY_DUE, following)
+
+
+def _stop(turn: Turn, run: RunRow, message: str, why: StopReason, kind: str = "Cancelled") -> None:
     release(turn, run)
     run.cancels += 1
     if run.stop is None:
         run.stop = why
-        error: dict[str, Any] = {"type": "Cancelled", "message": message}
+        error: dict[str, Any] = {"type": kind, "message": message}
         if why is StopReason.DEADLINE:
             task = {"step": str(run.number), "task": None, "attempts": 0}
             error = {**task, "type": "DeadlinePassed", "message": message}

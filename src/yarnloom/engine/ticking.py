@@ -1,4 +1,4 @@
-"""What happens because time has passed: leases, back-offs, deadlines, time-outs, rates."""
+"""What happens because time has passed: leases, back-offs, deadlines, rates, starts, schedules."""
 
 from __future__ import annotations
 
@@ -10,14 +10,19 @@ from yarnloom.engine.filing import drop_idle_files
 from yarnloom.engine.handing_out import RATE_DUE, post_stop
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.reporting import too_long
+from yarnloom.engine.scheduling import fire_due
+from yarnloom.engine.starting import open_due
 from yarnloom.engine.states import StepEvent, StopReason
-from yarnloom.engine.stopping import stop_late_runs
+from yarnloom.engine.stopping import stop_late_runs, stop_late_starts
 from yarnloom.engine.turn import (
     BACK_OFF_DUE,
     CHORES_DUE,
     DEADLINE_DUE,
     FILES_DUE,
     RUN_DEADLINE_DUE,
+    SCHEDULE_DUE,
+    START_BY_DUE,
+    START_DUE,
     TIMEOUT_DUE,
     Turn,
 )
@@ -104,6 +109,18 @@ def _stop_late_runs(turn: Turn, _: str) -> None:
     stop_late_runs(turn)
 
 
+def _open_runs(turn: Turn, _: str) -> None:
+    open_due(turn)
+
+
+def _stop_late_starts(turn: Turn, _: str) -> None:
+    stop_late_starts(turn)
+
+
+def _fire_schedules(turn: Turn, _: str) -> None:
+    fire_due(turn)
+
+
 def _tell_chores(turn: Turn, _: str) -> None:
     """What was found undone at a start is told with this transaction's results."""
 
@@ -116,6 +133,9 @@ _FALLEN_DUE: dict[str, Callable[[Turn, str], None]] = {
     BACK_OFF_DUE: _wake_steps,
     DEADLINE_DUE: _stop_late_steps,
     RUN_DEADLINE_DUE: _stop_late_runs,
+    START_DUE: _open_runs,
+    START_BY_DUE: _stop_late_starts,
+    SCHEDULE_DUE: _fire_schedules,
     FILES_DUE: drop_idle_files,
     CHORES_DUE: _tell_chores,
 }

@@ -14,6 +14,7 @@ from yarnloom.engine.states import (
     RUN_TABLE,
     STEP_ENDED,
     STEP_TABLE,
+    Entry,
     RunEvent,
     SkipReason,
     StepEvent,
@@ -57,6 +58,7 @@ class Settings:
 
 BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_deadline"
 FILES_DUE, CHORES_DUE = "files", "chores"
+START_DUE, START_BY_DUE, SCHEDULE_DUE = "start", "start_by", "schedule"
 """What falls due and is kept in the store by time."""
 
 TIMEOUT_DUE = "timeout"
@@ -114,9 +116,11 @@ class Turn:
         reporters: workers whose report is part of this transaction, so that they can be answered.
         workers: whether a worker came, went or took something.
         pools: names of pools that look different now.
+        schedules: the same of schedules.
         children: how children ended that did so in this transaction, by part row and node.
         made: how many items were made in this transaction.
         made_room: workflows of which a run has ended while others wait.
+        ended_now: runs that have ended of which nobody was told yet.
         settling: pausing runs of which something has ended, so that they may be paused now.
         dropped: hashes of files that are not kept any more.
     """
@@ -135,10 +139,12 @@ class Turn:
     reporters: set[str] = field(default_factory=set)
     workers: bool = False
     pools: set[str] = field(default_factory=set)
+    schedules: set[str] = field(default_factory=set)
     children: dict[tuple[int, int], Ended] = field(default_factory=dict)
     made: int = 0
     made_room: set[str] = field(default_factory=set)
     settling: set[int] = field(default_factory=set)
+    ended_now: list[RunRow] = field(default_factory=list)
     dropped: list[str] = field(default_factory=list)
 
     @property
@@ -192,8 +198,9 @@ class Turn:
             run.paused_at = None
             self.memory.paused.discard(run.number)
             self.ended.add(run.number)
-            counted = self.memory.under_way if run.entered else self.memory.held
-            counted[run.workflow] -= 1
+            self.ended_now.append(run)
+            if run.entered != Entry.AHEAD:
+                self.memory.counted(run.entered)[run.workflow] -= 1
             if self.memory.held[run.workflow]:
                 self.made_room.add(run.workflow)
         self.unit.runs.touch(run)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-from yarnloom.engine.states import PartState, StepState
+from yarnloom.engine.states import Entry, PartState, StepState
 from yarnloom.plan import (
     NOT_GIVEN,
     Constant,
@@ -17,6 +17,7 @@ from yarnloom.plan import (
     FromItem,
     FromOutput,
     FromParam,
+    FromPlannedAt,
     Kind,
     Node,
     Plan,
@@ -66,9 +67,13 @@ def run_view(row: Row) -> View:
         "round": row["round"],
         "created_at": moment(row["created_at"]),
         "start_at": moment(row["start_at"]),
+        "start_by": moment(row["start_by"]),
+        "planned_at": row["planned_at"],
+        "schedule": row["schedule"],
+        "after": row["after"],
         "deadline_at": moment(row["deadline_at"]),
         "paused_at": moment(row["paused_at"]),
-        "entered": bool(row["entered"]),
+        "entered": row["entered"] != Entry.HELD,
         "started_at": moment(row["started_at"]),
         "ended_at": moment(row["ended_at"]),
     }
@@ -191,6 +196,8 @@ def source_view(plan: Plan, source: Source) -> View:
             return {"failures": plan.address(plan.nodes[node])}
         case FromFailure():
             return {"failure": True}
+        case FromPlannedAt():
+            return {"planned_at": True}
         case FromOutput(node, default, only_done):
             view: View = {"output": plan.address(plan.nodes[node])}
             view |= {} if default is NOT_GIVEN else {"default": default}

@@ -30,6 +30,7 @@ from yarnloom.engine.preparing import Fate, is_allowed, prepare_step, text_of
 from yarnloom.engine.renewing import has_ended
 from yarnloom.engine.rereading import match_items, next_that_waits
 from yarnloom.engine.states import (
+    Entry,
     PartState,
     SkipReason,
     StepEvent,
@@ -50,9 +51,18 @@ class Weave(Ending):
     def begin(self) -> PartRow:
         """Begin the plan, unless the run has to wait for others; its root part."""
         root = add_part(self.turn, self.run, self.plan.nodes[0], None)
-        if self.run.entered:
+        if self.run.entered == Entry.ENTERED:
             self.enter(root)
         return root
+
+    def root(self) -> PartRow:
+        """The root part, which a run has before its time only when it is needed."""
+        found = self.turn.unit.parts.one("run = ? AND parent IS NULL", self.run.number)
+        return found or add_part(self.turn, self.run, self.plan.nodes[0], None)
+
+    def refuse(self, type_: str, message: str) -> None:
+        """Fail a run that cannot begin; its root part."""
+        self._fail_part(self.root(), ItemFault(message, type_))
 
     def enter(self, root: PartRow) -> None:
         """Begin what is in the plan."""
@@ -79,9 +89,8 @@ class Weave(Ending):
 
         The second time what follows is stopped too.
         """
-        if not self.run.entered:
-            root = self.turn.unit.parts.one("run = ? AND parent IS NULL", self.run.number)
-            assert root is not None
+        if self.run.entered != Entry.ENTERED:
+            root = self.root()
             drop_rest(self.turn, root, CANCELLED)
             self._decide_if_over(root)
         for step in self.turn.unit.steps.select(

@@ -15,6 +15,7 @@ from yarnloom.plan.model import (
     FromItem,
     FromOutput,
     FromParam,
+    FromPlannedAt,
     IfBusy,
     Kind,
     Node,
@@ -42,6 +43,7 @@ from yarnloom.plan.references import (
     item,
     output,
     param,
+    planned_at,
     previous,
 )
 from yarnloom.plan.rules import (
@@ -71,6 +73,7 @@ __all__ = [
     "FromItem",
     "FromOutput",
     "FromParam",
+    "FromPlannedAt",
     "IfBusy",
     "IfOneFails",
     "Kind",
@@ -100,6 +103,7 @@ __all__ = [
     "output",
     "parallel",
     "param",
+    "planned_at",
     "previous",
     "read_plan",
     "read_rules",

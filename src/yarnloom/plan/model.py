@@ -108,7 +108,12 @@ class FromFailure:
     """In a follow-up: what failed."""
 
 
-Source = Constant | FromParam | FromOutput | FromItem | FromFailures | FromFailure
+@dataclass(frozen=True, slots=True)
+class FromPlannedAt:
+    """The time that the run was planned for."""
+
+
+Source = Constant | FromParam | FromOutput | FromItem | FromFailures | FromFailure | FromPlannedAt
 
 
 @dataclass(frozen=True, slots=True)

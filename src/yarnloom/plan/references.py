@@ -97,6 +97,15 @@ class FailureOf(Reference):
         return {"failure": True}
 
 
+@dataclass(frozen=True, slots=True)
+class PlannedAt(Reference):
+    """The time that the run was planned for."""
+
+    def to_json(self) -> dict[str, Any]:
+        """`{"planned_at": true}`."""
+        return {"planned_at": True}
+
+
 def param(path: str) -> Any:
     """The value of a param, e.g. `param("year")` or, inside one, `param("region.name")`.
 
@@ -135,6 +144,15 @@ def failures(label: str) -> Any:
 def failure() -> Any:
     """In a follow-up: what failed, as a `yarnloom.Failure`; null in `on_end` if nothing did."""
     return FailureOf()
+
+
+def planned_at() -> Any:
+    """The time that the run was planned for, a `datetime` with zone or text.
+
+    Of a run that a schedule started its planned time, in the schedule's zone, however late it
+    began; else the time that it was to start at, or was started.
+    """
+    return PlannedAt()
 
 
 previous: Any = Previous()

@@ -19,6 +19,7 @@ from yarnloom.plan.model import (
     FromItem,
     FromOutput,
     FromParam,
+    FromPlannedAt,
     Kind,
     Node,
     Plan,
@@ -29,7 +30,7 @@ from yarnloom.plan.schemas import field_schema
 
 _KINDS = (
     '{"constant": …}, {"param": …}, {"previous": true}, {"output": …}, {"item": …}, '
-    '{"failures": …} or {"failure": true}'
+    '{"failures": …}, {"failure": true} or {"planned_at": true}'
 )
 
 
@@ -96,6 +97,8 @@ class Scopes:
                 return self._from_failures(node, name, label)
             case {"failure": True, **rest} if not rest:
                 return self._from_failure(node, name)
+            case {"planned_at": True, **rest} if not rest:
+                return FromPlannedAt()
         self.say(node, f"found {raw!r:.60}; expected {_KINDS}", name)
         return None
 

@@ -16,6 +16,7 @@ from yarnloom.plan.model import (
     FromItem,
     FromOutput,
     FromParam,
+    FromPlannedAt,
     Kind,
     Node,
     Plan,
@@ -183,6 +184,8 @@ class Types:
                 return f"item({'.'.join(path)!r})" if path else "item()"
             case FromFailures(node):
                 return f"failures({self.plan.nodes[node].label!r})"
+            case FromPlannedAt():
+                return "planned_at()"
         return "failure()"
 
     # What references and parts give
@@ -200,6 +203,8 @@ class Types:
                 return FAILURES
             case FromFailure():
                 return combine("anyOf", [FAILURE, {"type": "null"}])
+            case FromPlannedAt():
+                return {"type": "string", "format": "date-time"}
             case FromOutput(index, default, only_done, maybe):
                 node = self.plan.nodes[index]
                 found = self._items_done(node) if only_done else self._gives(node)

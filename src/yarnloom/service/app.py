@@ -17,6 +17,7 @@ from yarnloom.service.routes import (
     looms,
     pools,
     runs,
+    schedules,
     system,
     watching,
     workers,
@@ -26,6 +27,7 @@ from yarnloom.store import Database
 from yarnloom.version import VERSION
 
 API = "/api/v1"
+_ROOMS = (runs, control, watching, exporting, files, looms, pools, schedules, workers, system)
 MAX_BODY = 64 * 1024 * 1024
 
 
@@ -57,7 +59,7 @@ def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
         max_body_size=MAX_BODY,
     )
     problems.install(app)
-    for room in (runs, control, watching, exporting, files, looms, pools, workers, system):
+    for room in _ROOMS:
         app.include_router(room.router, prefix=API)
     app.include_router(system.health_router)
     app.include_router(console.router)

@@ -12,16 +12,20 @@ from typing import Any, TypeVar
 from yarnloom.engine import (
     SLOW_FLUSH,
     Ask,
+    CheckStarts,
     CloseAsk,
     Command,
     Engine,
     ListPools,
+    ListSchedules,
     ListWorkers,
     RerunRun,
     Results,
     Settings,
     Started,
+    StartMany,
     StartRun,
+    StartSchedule,
     Unchecked,
     Why,
     Writer,
@@ -47,6 +51,7 @@ T = TypeVar("T")
 View = dict[str, Any]
 
 LONGEST_WAIT = 25.0
+LOOKED_AT_ONCE = 50
 
 
 class Core:
@@ -101,7 +106,9 @@ class Core:
 
     # Runs
 
-    async def start(self, command: StartRun | RerunRun, seconds: float) -> Started | View:
+    async def start(
+        self, command: StartRun | RerunRun | StartSchedule, seconds: float
+    ) -> Started | View:
         """Start a run, once the rows among its params are checked.
 
         Returns:
@@ -116,16 +123,41 @@ class Core:
             started: Started | Unchecked = await self.submit(command)
             if isinstance(started, Started):
                 return started
-            checks = [self.beside.check(rows) for rows in started.rows]
-            tasks = [check.task for check in checks if check.task is not None]
-            left = until - asyncio.get_running_loop().time()
-            _, going = await asyncio.wait(tasks, timeout=max(0.0, left))
-            if wrong := [check for check in checks if check.problems]:
-                raise refused_rows(wrong)
-            if going or self.closing:
-                return {"checking": [_progress_of(check) for check in checks]}
-            for task in tasks:
-                task.result()  # raises what broke
+            if going := await self._check([started], until):
+                return going
+
+    async def _check(self, unchecked: list[Unchecked], until: float) -> View | None:
+        """Check rows; how far that is, if it takes longer than until then."""
+        checks = [self.beside.check(rows) for one in unchecked for rows in one.rows]
+        tasks = [check.task for check in checks if check.task is not None]
+        left = until - asyncio.get_running_loop().time()
+        _, going = await asyncio.wait(tasks, timeout=max(0.0, left))
+        if wrong := [check for check in checks if check.problems]:
+            raise refused_rows(wrong)
+        if going or self.closing:
+            return {"checking": [_progress_of(check) for check in checks]}
+        for task in tasks:
+            task.result()  # raises what broke
+        return None
+
+    async def start_many(self, starts: list[StartRun], seconds: float) -> View:
+        """Start many runs in one transaction: all, or none.
+
+        They are looked at some at a time, so that others are served meanwhile. Returns and raises
+        as `start` does.
+        """
+        until = asyncio.get_running_loop().time() + seconds
+        while True:
+            prepared: list[Any] = []
+            for first in range(0, len(starts), LOOKED_AT_ONCE):
+                some = tuple(starts[first : first + LOOKED_AT_ONCE])
+                prepared += await self.submit(CheckStarts(some, first))
+            unchecked = [one for one in prepared if isinstance(one, Unchecked)]
+            if not unchecked:
+                runs = await self.submit(StartMany(tuple(prepared)))
+                return {"runs": runs, "created": sum(one["created"] for one in runs)}
+            if going := await self._check(unchecked, until):
+                return going
 
     async def run(self, number: int) -> View:
         """A run as the API shows it.
@@ -177,6 +209,8 @@ class Core:
         try:
             if kind == "pool":
                 return {"pool": (await self.submit(ListPools(str(name))))[0]}
+            if kind == "schedule":
+                return {"schedule": (await self.submit(ListSchedules(str(name))))[0]}
             if kind == "workers":
                 workers = await self.submit(ListWorkers())
                 short = [{k: v for k, v in one.items() if k != "tasks"} for one in workers]
@@ -243,6 +277,7 @@ class Core:
             dropping.add_done_callback(self._dropping.discard)
         changed: set[Subject] = {("run", number) for number in results.changed}
         changed |= {("pool", name) for name in results.pools}
+        changed |= {("schedule", name) for name in results.schedules}
         self.hub.changed(changed | ({WORKERS} if results.workers else set()), results.ended)
 
     # The end

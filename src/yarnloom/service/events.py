@@ -32,12 +32,13 @@ BYTES_A_SECOND = 1_000_000
 
 View = dict[str, Any]
 Subject = tuple[str, int | str]
-"""What an event is about: a run by number, a pool by name, or all workers."""
+"""What an event is about: a run by number, a pool or a schedule by name, or all workers."""
 
 WORKERS: Subject = ("workers", "")
 KINDS = {
     "run": "yarnloom.run.changed",
     "pool": "yarnloom.pool.changed",
+    "schedule": "yarnloom.schedule.changed",
     "workers": "yarnloom.workers.changed",
 }
 

@@ -29,12 +29,14 @@ class Helpers:
         workers: how many workers.
         processes: how many processes each worker has.
         folder: the folder to find the module in.
+        reload: publish again, and replace the processes, when code changes.
     """
 
     load: str = ""
     workers: int = 1
     processes: int = 1
     folder: Path = Path()
+    reload: bool = False
 
 
 class Supervisor:
@@ -96,6 +98,7 @@ class Supervisor:
             process = self._processes[name] = await self._spawn(
                 *("worker", "--load", self._helpers.load, "--name", name, "--id", worker),
                 *("--processes", str(self._helpers.processes), "--end-with-stdin"),
+                *self._reloading(name),
             )
             await self._pass_on(process)
             code = await process.wait()
@@ -110,6 +113,12 @@ class Supervisor:
             pause = min(LONGEST_PAUSE, max(0.5, pause * 2)) if lived < QUICK_DEATH else 0.0
             self._say(f"worker {name} ended with {how}; another one is started")
             await asyncio.sleep(pause)
+
+    def _reloading(self, name: str) -> list[str]:
+        """What a worker is told of new code; one of them also publishes it."""
+        if not self._helpers.reload:
+            return []
+        return ["--reload", "--publish"] if name == "w1" else ["--reload"]
 
     async def _pass_on(self, process: asyncio.subprocess.Process) -> None:
         """Say what a process says, line by line, until it ends."""

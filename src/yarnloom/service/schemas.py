@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, model_validator
 
 from yarnloom.engine.states import RunState
 
@@ -12,6 +12,12 @@ JsonObject = dict[str, Any]
 Number = Annotated[int, Field(ge=1, le=2**53)]
 Name = Annotated[str, Field(min_length=1, max_length=201)]
 Word = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,49}$")]
+Tags = Annotated[list[Annotated[str, Field(max_length=100)]], Field(max_length=20)]
+LONGEST = 315_360_000.0
+"""Ten years, in seconds."""
+Trouble = Annotated[
+    str | None, Field(max_length=20_000, description="Why its processes can take nothing.")
+]
 Who = Annotated[str, Field(max_length=200)]
 
 
@@ -38,8 +44,15 @@ class StartBody(Strict):
     share: Annotated[str, Field(max_length=200)] = Field(
         "", description="Whom fair turns are counted for; the run itself unless given."
     )
-    tags: Annotated[list[Annotated[str, Field(max_length=100)]], Field(max_length=20)] = Field(
-        default_factory=list
+    tags: Tags = Field(default_factory=list)
+    start_at: AwareDatetime | None = Field(
+        None, description="Not before that time, RFC 3339 with an offset."
+    )
+    start_in: Annotated[float, Field(ge=0, le=LONGEST)] | None = Field(
+        None, description="Instead of it: seconds from now, by the service's clock."
+    )
+    start_by: AwareDatetime | None = Field(
+        None, description="It is not begun after that time, but ends cancelled as expired."
     )
 
     @model_validator(mode="after")
@@ -47,7 +60,77 @@ class StartBody(Strict):
         """Either is started, never both."""
         if (self.workflow is None) == (self.task is None):
             raise ValueError("expected either workflow or task")
+        if self.start_at is not None and self.start_in is not None:
+            raise ValueError("expected either start_at or start_in")
         return self
+
+
+class StartManyBody(Strict):
+    """Many starts in one transaction: all, or none."""
+
+    starts: Annotated[list[StartBody], Field(min_length=1, max_length=10_000)]
+
+
+class StartedOne(BaseModel):
+    """A run of many that were started together."""
+
+    number: int
+    key: str
+    created: bool = Field(description="False where the start key had made the run before.")
+
+
+class StartedMany(BaseModel):
+    """The runs of many starts, in their order."""
+
+    runs: list[StartedOne]
+    created: int = Field(description="How many of them were made now.")
+
+
+class ScheduleSettings(Strict):
+    """What can be set of a schedule; what is not given stays as it is, or is as the default."""
+
+    workflow: Name = Field("", description="Full name `loom/workflow`, or the short one.")
+    params: JsonObject = Field(default_factory=dict)
+    cron: Annotated[str, Field(max_length=200)] = Field(
+        "", description="Five fields: minute, hour, day of month, month, day of week."
+    )
+    zone: Annotated[str, Field(max_length=100)] = Field("UTC", description="An IANA name.")
+    if_busy: Annotated[str, Field(max_length=20)] = Field(
+        "wait",
+        description="What becomes of a time that comes while an earlier run of the schedule is "
+        "under way: wait (one at most), skip, replace, or start beside it.",
+    )
+    missed: Annotated[str, Field(max_length=20)] = Field(
+        "one",
+        description="Which times that were missed are caught up with: one (the newest), all (the "
+        "newest 100), none.",
+    )
+    priority: Annotated[int, Field(ge=-1000, le=1000)] = 0
+    share: Annotated[str, Field(max_length=200)] = ""
+    tags: Tags = Field(default_factory=list)
+    note: Annotated[str, Field(max_length=500)] = ""
+    reason: Annotated[str, Field(max_length=2_000)] = Field("", description="For the record.")
+
+
+class MakeScheduleBody(ScheduleSettings):
+    """A schedule that is made by hand."""
+
+    name: Annotated[str, Field(min_length=1, max_length=100)]
+    paused: bool = False
+
+
+class ChangeScheduleBody(ScheduleSettings):
+    """What is changed of a schedule."""
+
+    paused: bool | None = Field(None, description="True pauses it, false lets it go on.")
+    as_declared: bool = Field(False, description="First forget what was set by hand before.")
+
+
+class StartScheduleBody(Strict):
+    """Start what a schedule starts, now."""
+
+    reason: Annotated[str, Field(max_length=2_000)] = ""
+    key: Annotated[str, Field(min_length=1, max_length=200)] | None = None
 
 
 class ReasonBody(Strict):
@@ -142,6 +225,9 @@ class PublishBody(Strict):
     pools: Annotated[list[JsonObject], Field(max_length=1_000)] | None = Field(
         None, description="All that the looms declare, each with its `loom`; else as before."
     )
+    schedules: Annotated[list[JsonObject], Field(max_length=1_000)] | None = Field(
+        None, description="The same for schedules."
+    )
 
 
 class TokenBody(Strict):
@@ -186,6 +272,7 @@ class RegisterBody(Strict):
     abandoned: list[int] = Field(
         default_factory=list, description="Ended attempts whose processes go on."
     )
+    trouble: Trouble = None
 
 
 class FromWorker(Strict):
@@ -197,6 +284,7 @@ class FromWorker(Strict):
     places: Annotated[int, Field(ge=0, le=100_000)] | None = None
     io_places: Annotated[int, Field(ge=0, le=100_000)] | None = None
     ahead: Annotated[int, Field(ge=0, le=100_000)] | None = None
+    trouble: Trouble = None
 
 
 class AskBody(FromWorker):
@@ -328,7 +416,11 @@ class RunAnswer(BaseModel):
     started_by: str
     round: int
     created_at: str
-    start_at: str | None
+    start_at: str | None = Field(description="Not before that time.")
+    start_by: str | None = Field(description="It is not begun after that time.")
+    planned_at: str | None = Field(description="For when its schedule planned it.")
+    schedule: str | None = Field(description="The schedule that started it.")
+    after: int | None = Field(description="The run of whose end it tells.")
     deadline_at: str | None
     entered: bool = Field(description="False while it waits for other runs of its workflow.")
     paused_at: str | None = Field(description="Since when nothing of it executes, if paused.")
@@ -421,6 +513,57 @@ class PoolList(BaseModel):
     """Every pool, by name."""
 
     pools: list[PoolAnswer]
+
+
+class LastTime(BaseModel):
+    """What came of the newest planned time of a schedule."""
+
+    planned_at: str
+    result: Literal["started", "failed", "passed_over"]
+    run: int | None
+    why: str
+    state: str | None = Field(description="Of its run, now.")
+
+
+class ScheduleAnswer(BaseModel):
+    """A schedule as it is now."""
+
+    name: str
+    loom: str | None = Field(description="That declares it; null where it was made by hand.")
+    workflow: str
+    params: JsonObject
+    cron: str
+    zone: str
+    if_busy: Literal["wait", "skip", "replace", "start"]
+    missed: Literal["one", "all", "none"]
+    priority: int
+    share: str
+    tags: list[str]
+    note: str
+    paused: Pause | None
+    next_at: str | None = Field(description="The next planned time, in its zone; null if paused.")
+    next_times: list[str] = Field(description="The next five; of a paused one as if it were not.")
+    waiting_at: str | None = Field(description="A time that waits for an earlier run's end.")
+    running: list[int] = Field(description="Its runs that have not ended.")
+    last: LastTime | None
+    passed_over: int = Field(description="At how many times nothing was started.")
+    by_hand: JsonObject = Field(description="Which settings were changed by hand.")
+    created_at: str
+    created_by: str
+
+
+class ScheduleList(BaseModel):
+    """Every schedule, by name."""
+
+    schedules: list[ScheduleAnswer]
+
+
+class NextTimes(BaseModel):
+    """When a cron expression comes true next."""
+
+    cron: str
+    zone: str
+    times: list[str] = Field(description="RFC 3339, with the zone's offset.")
 
 
 class ReasonAnswer(BaseModel):

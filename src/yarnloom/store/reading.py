@@ -26,6 +26,8 @@ class RunFilter:
     states: tuple[str, ...] = ()
     workflow: str | None = None
     tag: str | None = None
+    key: str | None = None
+    schedule: str | None = None
     below: int | None = None
     limit: int = 50
 
@@ -86,6 +88,12 @@ def _matching(wanted: RunFilter) -> tuple[str, list[Any]]:
     if wanted.tag is not None:
         where.append("EXISTS (SELECT 1 FROM json_each(r.tags) WHERE value = ?)")
         values.append(wanted.tag)
+    if wanted.key is not None:
+        where.append("r.number IN (SELECT run FROM start_keys WHERE key = ?)")
+        values.append(wanted.key)
+    if wanted.schedule is not None:
+        where.append("r.schedule = ?")
+        values.append(wanted.schedule)
     if wanted.below is not None:
         where.append("r.number < ?")
         values.append(wanted.below)

@@ -14,7 +14,7 @@ from typing import ClassVar
 class RunRow:
     """A row of `runs`."""
 
-    FIXED: ClassVar[int] = 12
+    FIXED: ClassVar[int] = 16
 
     number: int
     plan: int
@@ -28,6 +28,10 @@ class RunRow:
     created_at: int
     start_at: int | None
     task: str | None
+    start_by: int | None
+    planned_at: str | None
+    schedule: str | None
+    after: int | None
     deadline_at: int | None
     priority: int
     state: str

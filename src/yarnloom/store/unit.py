@@ -204,6 +204,12 @@ class Unit:
             self.begin()
             self._cursor.executemany(sql, rows)
 
+    def least(self, sql: str) -> int | None:
+        """The one number that a statement finds, as things stand in the transaction."""
+        self.flush()
+        ((least,),) = self.execute(sql)
+        return None if least is None else int(least)
+
     def flush(self) -> None:
         """Write what changed, without committing."""
         for table in self._tables:

@@ -270,10 +270,13 @@ def keep_code(unit: Unit, task: str, code_hash: str, source_text: str, at: int) 
 
 
 def runs_under_way(unit: Unit, workflow: str) -> list[tuple[int, int]]:
-    """The runs of a workflow that have not ended, oldest first; each with whether it entered."""
+    """Runs of a workflow that came up and have not ended, oldest first; whether each entered."""
     unit.flush()
-    sql = "SELECT number, entered FROM runs WHERE workflow = ? AND ended_at IS NULL ORDER BY number"
-    return unit.execute(sql, (workflow,))
+    return unit.execute(
+        "SELECT number, entered FROM runs WHERE workflow = ? AND ended_at IS NULL"
+        " AND entered >= 0 ORDER BY number",
+        (workflow,),
+    )
 
 
 def next_held(unit: Unit, workflow: str) -> int | None:
@@ -291,7 +294,7 @@ def next_held(unit: Unit, workflow: str) -> int | None:
 def runs_by_workflow(unit: Unit) -> list[tuple[str, int, int]]:
     """Of each workflow how many runs have entered, and how many wait, and have not ended."""
     return unit.execute(
-        "SELECT workflow, entered, count(*) FROM runs WHERE ended_at IS NULL"
+        "SELECT workflow, entered, count(*) FROM runs WHERE ended_at IS NULL AND entered >= 0"
         " GROUP BY workflow, entered"
     )
 
@@ -315,7 +318,7 @@ def runs_past_deadline(unit: Unit, now: int) -> list[int]:
 
 def next_run_deadline(unit: Unit) -> int | None:
     """When the next run should have ended."""
-    return _least(unit, f"SELECT min(deadline_at) FROM runs WHERE {_LATE_RUN}")
+    return unit.least(f"SELECT min(deadline_at) FROM runs WHERE {_LATE_RUN}")
 
 
 def steps_past_deadline(unit: Unit, now: int, limit: int) -> list[int]:
@@ -331,7 +334,7 @@ def steps_past_deadline(unit: Unit, now: int, limit: int) -> list[int]:
 
 def next_step_deadline(unit: Unit) -> int | None:
     """When the next step should have ended."""
-    return _least(unit, f"SELECT min(deadline_at) FROM steps WHERE {_LATE_STEP}")
+    return unit.least(f"SELECT min(deadline_at) FROM steps WHERE {_LATE_STEP}")
 
 
 _DUE = "due_at IS NOT NULL AND state <> 'paused'"
@@ -349,10 +352,4 @@ def steps_due(unit: Unit, now: int, limit: int) -> list[int]:
 
 def next_due(unit: Unit) -> int | None:
     """When the next back-off or rest is over."""
-    return _least(unit, f"SELECT min(due_at) FROM steps WHERE {_DUE}")
-
-
-def _least(unit: Unit, sql: str) -> int | None:
-    unit.flush()
-    ((least,),) = unit.execute(sql)
-    return None if least is None else int(least)
+    return unit.least(f"SELECT min(due_at) FROM steps WHERE {_DUE}")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import inspect
+import contextlib
 import json
 import traceback
 from collections.abc import Callable
@@ -13,6 +13,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from yarnloom.around import MILD, Around, AroundFailed
 from yarnloom.context import Line, StepContext
 from yarnloom.errors import (
     CallAgain,
@@ -24,17 +25,20 @@ from yarnloom.errors import (
     ValueRefused,
 )
 from yarnloom.files import SHELF
-from yarnloom.loom import Task
 from yarnloom.media import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked import with_loaded
+from yarnloom.task import Task
 from yarnloom.values import decode, encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
 
 TRACEBACK_LIMIT = 32_000
 _OF_ALL = (BaseException, object)
-MILD = ("pause", "drain")
-"""Why an attempt is told to stop that is to go on later."""
+_OWN = (
+    str(Path(__file__).parent),
+    str(Path(__file__).parent.parent / "around.py"),
+    contextlib.__file__,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,8 +84,15 @@ def _ignore() -> None:
     pass
 
 
+_NOTHING = Around()
+
+
 def call_task(
-    task: Task, value: Any, context: StepContext, on_begin: Callable[[], None] = _ignore
+    task: Task,
+    value: Any,
+    context: StepContext,
+    on_begin: Callable[[], None] = _ignore,
+    around: Around = _NOTHING,
 ) -> Called:
     """Call a task, and wait for it.
 
@@ -90,29 +101,39 @@ def call_task(
         value: its inputs by name, as JSON.
         context: passed on if the task has an argument for it.
         on_begin: called when the inputs fit, right before the task.
+        around: what the loom wraps around it.
     """
     shelf = SHELF.set(context.shelf)
     try:
-        return _call(task, value, context, on_begin)
+        return _call(task, value, context, on_begin, around)
     finally:
         SHELF.reset(shelf)
 
 
-def _call(task: Task, value: Any, context: StepContext, on_begin: Callable[[], None]) -> Called:
+def _call(
+    task: Task, value: Any, context: StepContext, on_begin: Callable[[], None], around: Around
+) -> Called:
     inputs = prepare(task, value, context)
     if isinstance(inputs, Called):
         return inputs
     on_begin()
     try:
-        found = task.function(**inputs)
-        if inspect.iscoroutine(found):
-            found = asyncio.run(found)
+        if task.is_async:
+            found = asyncio.run(_alone(task, inputs, context, around))
+        else:
+            found = around.call(context, lambda: task.function(**inputs))
     except Closed:
         raise
     except BaseException as error:
         # Also SystemExit and KeyboardInterrupt: a task must not end its process.
         return raised(error)
     return returned(task, found)
+
+
+async def _alone(task: Task, inputs: dict[str, Any], context: StepContext, around: Around) -> Any:
+    """A coroutine in a process and on an event loop of its own, as in an inline run."""
+    async with around.process_later(context.kept) as context.kept:
+        return await around.call_later(context, lambda: task.function(**inputs))
 
 
 def prepare(task: Task, value: Any, context: StepContext) -> dict[str, Any] | Called:
@@ -161,25 +182,31 @@ def returned(task: Task, found: Any) -> Called:
 
 def raised(error: BaseException) -> Called:
     """What becomes of a call that raised something."""
-    outcome = "failed"
+    outcome, said, error = "failed", str(error), _of_user(error)
     if isinstance(error, CallAgain):
         return Called("called_again", after=error.after)
     if isinstance(error, Stopped):
         outcome = "stopped"
     elif isinstance(error, GiveUp):
         outcome = "refused"
-    # The first frame is this package's, which tells the user nothing.
-    trace = error.__traceback__.tb_next if error.__traceback__ else None
+    trace = error.__traceback__
+    while trace is not None and trace.tb_frame.f_code.co_filename.startswith(_OWN):
+        trace = trace.tb_next  # the first frames are this package's, which tell the user nothing
     text = "".join(traceback.format_exception(type(error), error, trace))
     own = isinstance(error, Stopped | UnsureEffect)  # their messages say it all
     fault = {
         "type": type(error).__name__,
-        "message": printable(str(error)),
+        "message": printable(said),
         **({} if own else {"traceback": printable(text[-TRACEBACK_LIMIT:])}),
         "kinds": [kind_name(one) for one in type(error).__mro__ if one not in _OF_ALL],
     }
     after = error.after if isinstance(error, TryLater) else None
     return Called(outcome, error=fault, after=after)
+
+
+def _of_user(error: BaseException) -> BaseException:
+    """What was raised, where it was raised in what the loom wraps around attempts."""
+    return error.error if isinstance(error, AroundFailed) else error
 
 
 def printable(text: str) -> str:

@@ -19,12 +19,15 @@ import sys
 import threading
 import time
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
+from yarnloom.around import Around, AroundFailed
 from yarnloom.errors import LoomError
 from yarnloom.loading import load_loom
-from yarnloom.loom import Task
-from yarnloom.worker.calling import call_task, printable
+from yarnloom.loom import Loom
+from yarnloom.task import Task
+from yarnloom.worker.calling import call_task, printable, raised
 from yarnloom.worker.frames import Channel, Closed, Message
 from yarnloom.worker.shared import CURRENT, answer_of, published, run_shared
 
@@ -44,16 +47,37 @@ def main(descriptor: int, spec: str, places: int | None) -> int:
     except LoomError as error:
         channel.send({"kind": "unusable", "message": str(error)})
         return 1
-    channel.send({"kind": "ready", "loom": loom.name, "tasks": facts})
-    if places is not None:
-        return run_shared(channel, tasks, places)
+    channel.send({"kind": "loaded", "tasks": facts, "folder": _folder_of(spec)})
     try:
-        while True:
-            message = channel.receive()
+        with loom.around.process() as kept:
+            if places is not None:
+                asyncio.run(run_shared(channel, loom, places, kept))
+            else:
+                _run_alone(channel, loom, kept)
+    except AroundFailed as error:
+        fault = raised(error).error or {}
+        with contextlib.suppress(Closed):
+            channel.send({"kind": "around_failed", "message": str(error), **fault})
+        return 1
+    return 0
+
+
+def _run_alone(channel: Channel, loom: Loom, kept: Any) -> None:
+    """Run one attempt after another, until this process is to end."""
+    tasks = loom.served
+    channel.send({"kind": "ready"})
+    with contextlib.suppress(Closed):
+        while (message := channel.receive())["kind"] != "end":
             if message["kind"] == "work":
-                _Attempt(channel, tasks[message["task"]], message).run()
-    except Closed:
-        return 0
+                _Attempt(channel, tasks[message["task"]], loom.around, message, kept).run()
+
+
+def _folder_of(spec: str) -> str:
+    """The folder from which the loom's module, or the package around it, was loaded."""
+    module = spec.partition(":")[0]
+    file = Path(getattr(sys.modules[module], "__file__", None) or ".").resolve()
+    up = module.count(".") + (file.name == "__init__.py")
+    return str(file.parents[min(up, len(file.parents) - 1)])
 
 
 class ChannelHandler(logging.Handler):
@@ -87,10 +111,14 @@ class ChannelHandler(logging.Handler):
 class _Attempt:
     """One attempt, alone in this process, from its message to its report; it is its own line."""
 
-    def __init__(self, channel: Channel, task: Task, message: Message) -> None:
+    def __init__(
+        self, channel: Channel, task: Task, around: Around, message: Message, kept: Any
+    ) -> None:
         self.channel = channel
         self.task = task
+        self.around = around
         self.message = message
+        self.kept = kept
         self.stop: str | None = None
         self.begun: float | None = None
         self.reading = threading.RLock()
@@ -99,9 +127,9 @@ class _Attempt:
 
     def run(self) -> None:
         # The only attempt: also threads of the task's own log for it, whatever their context.
-        context = self.task.context_type.for_work(self.message, self)
+        context = self.task.context_type.for_work(self.message, self, self.kept)
         before = cpu_seconds()
-        called = call_task(self.task, self.message["input"], context, self.on_begin)
+        called = call_task(self.task, self.message["input"], context, self.on_begin, self.around)
         called = called.told(self.stop_asked() if called.outcome != "done" else self.stop)
         for stream in (sys.stdout, sys.stderr):
             with contextlib.suppress(OSError, ValueError):  # the task closed it

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import itertools
 import os
 import signal
 import socket
@@ -20,6 +21,8 @@ _CHUNK = 1 << 16
 _LONGEST_LINE = 16_384
 _AT_ONCE = 1 << 18
 _BREATH = 0.1
+_SERIALS = itertools.count()
+TEAR_DOWN_SECONDS = 5.0
 
 OnMessage = Callable[["Child", Message], None]
 OnLine = Callable[["Child", Message], None]
@@ -67,6 +70,8 @@ class Child:
         shared: whether it runs tasks that share a process.
         closing: whether it takes nothing new, and is to end when its last attempt has.
         given: how many attempts it was ever given.
+        serial: ascending, in the order in which processes were started.
+        tasks: what it loaded: the facts of each task by name.
         abandoned: attempts that have ended for the service, and may go on in it.
     """
 
@@ -85,6 +90,8 @@ class Child:
         self.shared = places is not None
         self.closing = False
         self.given = 0
+        self.serial = next(_SERIALS)
+        self.tasks: dict[str, Message] = {}
         self.abandoned: set[int] = set()
         self._places = places or 1
         self._on_message = on_message
@@ -113,7 +120,7 @@ class Child:
         self._channel = Channel(ours)
         self._pipes = {out_read: "stdout", err_read: "stderr"}
         self._partial = {out_read: bytearray(), err_read: bytearray()}
-        self._dead = False
+        self._dead = self._over = False
         self._loop.add_reader(ours, self._read_channel)
         for pipe in self._pipes:
             os.set_blocking(pipe, False)
@@ -130,6 +137,10 @@ class Child:
         full = len(self.attempts) >= self._places
         return self.ready and not full and not self.closing and not self._dead
 
+    def has_code_of(self, work: Message) -> bool:
+        """Whether it loaded the code that the service thinks it has."""
+        return work.get("code_hash", "") in ("", self.tasks[work["task"]]["code_hash"])
+
     def give(self, work: Message) -> None:
         """Let it run an attempt."""
         self.attempts[work["attempt"]] = work
@@ -141,8 +152,18 @@ class Child:
         with contextlib.suppress(Closed):
             self._channel.send(message)
 
+    def end(self) -> None:
+        """Let it tear down what it keeps, and end; it is killed where that takes long."""
+        if self.ready and not self._dead:
+            self.send({"kind": "end"})
+            self._loop.call_later(TEAR_DOWN_SECONDS, self.kill)
+        else:
+            self.kill()
+
     def kill(self) -> None:
         """Kill the process and all that it started."""
+        if self._over:
+            return  # its number may be another's by now
         with contextlib.suppress(ProcessLookupError, PermissionError):
             os.killpg(self.pid, signal.SIGKILL)
 
@@ -164,6 +185,7 @@ class Child:
         for pipe in self._pipes:
             self._loop.remove_reader(pipe)
             os.close(pipe)
+        self._over = True
         self._on_death(self, code)
 
     def _read_channel(self) -> None:

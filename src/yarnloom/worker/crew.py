@@ -6,6 +6,7 @@ Tasks that run alone have a process each; tasks that share one (`io`) have a pro
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import signal
 import time
 from collections import deque
@@ -13,12 +14,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from yarnloom.around import MILD
 from yarnloom.errors import LoomNotFound
-from yarnloom.loom import DEFAULT_GRACE
 from yarnloom.secrets import masked_in, worth_masking
+from yarnloom.task import DEFAULT_GRACE
 from yarnloom.units import size_text
-from yarnloom.worker.calling import MILD
-from yarnloom.worker.children import Child, Guardian
+from yarnloom.worker.children import TEAR_DOWN_SECONDS, Child, Guardian
 from yarnloom.worker.measuring import memory_of
 
 Message = dict[str, Any]
@@ -28,6 +29,7 @@ AHEAD_MOST = 64
 REMEMBERED = 50_000
 INTERRUPT_SECONDS = 2.0
 RESPAWN_SECONDS = 1.0
+LONGEST_RESPAWN = 30.0
 MEMORY_SECONDS = 0.2
 
 
@@ -51,6 +53,9 @@ class Teller(Protocol):
 
     def saved(self, attempt: int, record: Message) -> None:
         """All that a running attempt saved so far."""
+
+    def wake(self) -> None:
+        """The places, or what is in their way, have changed."""
 
     def ask(self, attempt: int, question: Message, reply: Callable[[Message], None]) -> None:
         """An attempt asks the service something; `reply` is told `answer` or `error`."""
@@ -81,10 +86,23 @@ class Crew:
     Args:
         options: how many, and how long each is used.
         teller: told what happens to attempts.
+        on_new_code: told that the tasks are others now; `introduced` is to be called when the
+            service knows.
         say: tells the user.
+
+    Attributes:
+        tasks: the facts of each task by name, as the newest process loaded them.
+        folder: where its code was loaded from.
     """
 
-    def __init__(self, options: CrewOptions, teller: Teller, say: Callable[[str], None]) -> None:
+    def __init__(
+        self,
+        options: CrewOptions,
+        teller: Teller,
+        on_new_code: Callable[[], None],
+        say: Callable[[str], None],
+    ) -> None:
+        self._on_new_code = on_new_code
         self._options = options
         self._load = options.load
         self._processes = options.processes
@@ -102,15 +120,34 @@ class Crew:
         self._spent: float | None = None
         self._watching: asyncio.TimerHandle | None = None
         self.tasks: dict[str, Message] = {}
+        self.folder = ""
+        self._newest = -1
+        self._introducing = False
+        self._stale: list[Message] = []
+        self._troubles: dict[bool, str] = {}
+        self._failures: dict[bool, int] = {False: 0, True: 0}
+        self._probes: set[int] = set()
         self.ready: asyncio.Future[None] = self._loop.create_future()
         self.draining = False
         self.idle = asyncio.Event()
+        self._died = asyncio.Event()
 
     def start(self) -> None:
         """Start the processes; `ready` is done when the first has loaded the loom."""
         self._loop.add_signal_handler(signal.SIGCHLD, self._reap)
         for _ in range(self._processes):
             self._spawn()
+
+    async def end(self) -> None:
+        """Let every process tear down what it keeps, for a while."""
+        self.draining = True
+        for child in self._children:
+            child.end()
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(TEAR_DOWN_SECONDS):
+                while self._children:
+                    self._died.clear()
+                    await self._died.wait()
 
     def close(self) -> None:
         """Kill every process."""
@@ -126,12 +163,12 @@ class Crew:
     @property
     def places(self) -> int:
         """How many attempts that run alone may run at once."""
-        return 0 if self.draining else self._processes
+        return 0 if self.draining or False in self._troubles else self._processes
 
     @property
     def ahead(self) -> int:
         """How many more of them may be in hand, since they begin soon."""
-        return 0 if self.draining else self._ahead()
+        return 0 if not self.places else self._ahead()
 
     @property
     def abandoned(self) -> list[int]:
@@ -141,7 +178,12 @@ class Crew:
     @property
     def io_places(self) -> int:
         """How many attempts that share a process may be in hand."""
-        return 0 if self.draining else self._io
+        return 0 if self.draining or True in self._troubles else self._io
+
+    @property
+    def trouble(self) -> str | None:
+        """Why no process can take attempts, of one kind or of both."""
+        return "; ".join(self._troubles.values()) or None
 
     @property
     def running(self) -> list[int]:
@@ -151,8 +193,8 @@ class Crew:
     @property
     def in_hand(self) -> set[int]:
         """Attempts that processes have or wait for one."""
-        queued = (work["attempt"] for queue in self._queues.values() for work in queue)
-        return {*self.running, *queued}
+        queues = (*self._queues.values(), self._stale)
+        return {*self.running, *(work["attempt"] for queue in queues for work in queue)}
 
     def is_io(self, task: str) -> bool:
         """Whether attempts of a task share a process."""
@@ -237,11 +279,53 @@ class Crew:
 
     def hand_back_queue(self) -> None:
         """Give back what no process has begun."""
-        for queue in self._queues.values():
+        for queue in (*self._queues.values(), self._stale):
             for work in queue:
                 self._teller.report({"attempt": work["attempt"], "outcome": "handed_back"})
             queue.clear()
         self._note_idle()
+
+    # New code
+
+    def reload(self) -> None:
+        """Code has changed: let one process load it, and if it can, replace all others."""
+        if not self.draining:
+            self._probes.add(self._spawn().serial)
+
+    def introduced(self) -> None:
+        """The service knows the tasks as they are now: what it gave for older code goes back."""
+        self._introducing = False
+        for work in self._stale:
+            self._teller.report({"attempt": work["attempt"], "outcome": "handed_back"})
+        self._stale.clear()
+        self._note_idle()
+
+    def _switch(self, child: Child) -> None:
+        """From now on this process's code is the worker's: others make place when they can."""
+        changed = [
+            name
+            for name, facts in child.tasks.items()
+            if facts["code_hash"] != self.tasks.get(name, {}).get("code_hash")
+        ]
+        what = ", ".join(sorted(changed)[:5]) or "none of its tasks"
+        self._say(f"new code is loaded ({what} changed); attempts that run finish with the old")
+        self.tasks, self._newest = child.tasks, child.serial
+        others = [one for one in self._children if one is not child and not one.closing]
+        alone = [one for one in others if not one.shared]
+        for place, other in enumerate(alone):
+            # The first makes place for the process that is there already.
+            self._replace(other, spawn=place > 0 or child.shared)
+        shared = [one for one in others if one.shared]
+        for other in shared:
+            self._replace(other, spawn=False)
+        if not child.shared:
+            self._spawn_shared()
+        self._introducing = True
+        self._on_new_code()
+
+    def _spawn_shared(self) -> None:
+        if self._io and any(facts["io"] for facts in self.tasks.values()):
+            self._spawn(shared=True)
 
     def hand_back_running(self, why: str) -> None:
         """End what runs, and give it back."""
@@ -318,18 +402,21 @@ class Crew:
         if used_up and not child.closing:
             self._replace(child)
 
-    def _replace(self, child: Child) -> None:
+    def _replace(self, child: Child, *, spawn: bool = True) -> None:
         """Let a new process take a process's place, which ends when it has no attempt any more."""
         child.closing = True
-        self._spawn(shared=child.shared)
+        if spawn:
+            self._spawn(shared=child.shared)
         if not child.attempts:
-            child.kill()
+            child.end()
 
     # Processes
 
-    def _spawn(self, *, shared: bool = False) -> None:
-        if self.draining:
-            return
+    def _respawn(self, *, shared: bool) -> None:
+        if not self.draining:
+            self._spawn(shared=shared)
+
+    def _spawn(self, *, shared: bool = False) -> Child:
         child = Child(
             self._load,
             self._guardian,
@@ -339,6 +426,7 @@ class Crew:
             on_death=self._on_death,
         )
         self._children.append(child)
+        return child
 
     def _reap(self) -> None:
         for child in list(self._children):
@@ -347,10 +435,14 @@ class Crew:
     def _on_message(self, child: Child, message: Message) -> None:
         attempt = message.get("attempt")
         match message["kind"]:
+            case "loaded":
+                child.tasks, self.folder = message["tasks"], message["folder"]
             case "ready":
-                self._on_ready(child, message)
+                self._on_ready(child)
             case "unusable":
-                self._on_unusable(message["message"])
+                self._on_unusable(child, message["message"])
+            case "around_failed":
+                self._on_around_failed(child, message)
             case "begun" if attempt in child.attempts:
                 item = {"attempt": attempt, "outcome": None, "pid": child.pid}
                 self._teller.report_begun({**item, "begun_at": time.monotonic()})
@@ -411,21 +503,50 @@ class Crew:
 
         self._teller.ask(attempt, question, reply)
 
-    def _on_ready(self, child: Child, message: Message) -> None:
+    def _on_ready(self, child: Child) -> None:
         child.ready = True
-        first = not self.tasks
-        self.tasks = message["tasks"]
-        if first and self._io and any(facts["io"] for facts in self.tasks.values()):
-            self._spawn(shared=True)
+        if child.closing:
+            child.end()
+            return
+        probe = child.serial in self._probes
+        self._probes.discard(child.serial)
+        self._failures[child.shared] = 0
+        if self._troubles.pop(child.shared, None):
+            self._teller.wake()
+        if not self.tasks:
+            self.tasks, self._newest = child.tasks, child.serial
+            self._spawn_shared()
+        elif _hashes(child.tasks) != _hashes(self.tasks) or probe:
+            if child.serial > self._newest:
+                self._switch(child)
+            else:
+                self._replace(child)
         if not self.ready.done():
             self.ready.set_result(None)
         self._feed()
 
-    def _on_unusable(self, why: str) -> None:
-        if self.ready.done():
+    def _on_unusable(self, child: Child, why: str) -> None:
+        if child.serial in self._probes:
+            self._say(f"the changed code cannot be loaded; what was loaded goes on: {why}")
+        elif self.ready.done():
             self._say(f"a new process cannot load {self._load}: {why}")
         else:
             self.ready.set_exception(LoomNotFound(why))
+
+    def _on_around_failed(self, child: Child, fault: Message) -> None:
+        """What the loom wraps around processes failed: it is tried again, and said meanwhile."""
+        self._say(f"process {child.pid}: {fault['message']}\n{fault.get('traceback', '')}".rstrip())
+        kind = child.shared
+        if child.ready or child.serial in self._probes:
+            return
+        if not any(one.ready and one.shared == kind for one in self._children):
+            self._troubles[kind] = fault["message"]
+            self._teller.wake()
+        if not self.tasks:
+            self.tasks, self._newest = child.tasks, child.serial
+            self._spawn_shared()
+        if not self.ready.done():
+            self.ready.set_result(None)
 
     def _on_ended(self, child: Child, attempt: int, message: Message) -> None:
         now, spent = time.monotonic(), message["spent"]
@@ -448,6 +569,7 @@ class Crew:
 
     def _on_death(self, child: Child, code: int) -> None:
         self._children.remove(child)
+        self._died.set()
         for attempt in child.abandoned:
             self._teller.freed(attempt)
         for attempt in list(child.attempts):
@@ -459,14 +581,19 @@ class Crew:
             error = {"type": "ProcessDied", "message": f"its process {child.pid} {what}"}
             self._report(child, attempt, outcome=outcome, error=error, ended_at=time.monotonic())
             self._finish(child, attempt)
-        if child.ready:
-            if not child.closing:
-                self._spawn(shared=child.shared)
+        probe = child.serial in self._probes
+        self._probes.discard(child.serial)
+        if child.ready or child.closing or probe:
+            if not child.closing and not probe:
+                self._respawn(shared=child.shared)
         elif not self.ready.done():
             why = f"a process that loads {self._load} ended with code {code}"
             self.ready.set_exception(LoomNotFound(why))
         else:
-            self._loop.call_later(RESPAWN_SECONDS, lambda: self._spawn(shared=child.shared))
+            failures = self._failures[child.shared]
+            self._failures[child.shared] += 1
+            pause = min(LONGEST_RESPAWN, RESPAWN_SECONDS * 2**failures)
+            self._loop.call_later(pause, lambda: self._respawn(shared=child.shared))
 
     def _feed(self) -> None:
         for child in self._children:
@@ -474,9 +601,14 @@ class Crew:
             while queue and child.free:
                 self.idle.clear()
                 work = queue.popleft()
+                if not child.has_code_of(work):
+                    self._stale.append(work)
+                    continue
                 child.give(work)
                 if work.get("memory"):
                     self._keep_watching()
+        if self._stale and not self._introducing:
+            self.introduced()
 
     def _finish(self, child: Child, attempt: int, *, used: bool = False) -> None:
         """An attempt is in nobody's hand any more."""
@@ -488,7 +620,7 @@ class Crew:
         if used:
             self._replace_if_used_up(child)
         if child.closing and not child.attempts:
-            child.kill()
+            child.end()
         self._feed()
         self._note_idle()
 
@@ -522,9 +654,14 @@ class Crew:
         return next((child for child in self._children if attempt in child.attempts), None)
 
     def _unqueue(self, attempt: int) -> bool:
-        for queue in self._queues.values():
+        for queue in (*self._queues.values(), self._stale):
             for work in queue:
                 if work["attempt"] == attempt:
                     queue.remove(work)
                     return True
         return False
+
+
+def _hashes(tasks: dict[str, Message]) -> dict[str, str]:
+    """The code of each task."""
+    return {name: facts["code_hash"] for name, facts in tasks.items()}

@@ -314,6 +314,10 @@ class Link:
             left = self._lease
         self._watch = asyncio.get_running_loop().call_later(left, self._watch_lease)
 
+    async def introduce_again(self) -> None:
+        """Register again, since the tasks are others now."""
+        await self._register_again()
+
     async def _register_again(self) -> None:
         self._registered.clear()
         self._heard_at = time.monotonic()

@@ -14,14 +14,15 @@ import itertools
 import sys
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextvars import ContextVar
+from contextvars import ContextVar, copy_context
 from datetime import UTC, datetime
 from typing import Any, TextIO
 
 from yarnloom.context import StepContext
 from yarnloom.errors import YarnloomError, subclasses
 from yarnloom.files import SHELF
-from yarnloom.loom import Task
+from yarnloom.loom import Loom
+from yarnloom.task import Task
 from yarnloom.worker.calling import Called, fetch_ahead, prepare, printable, raised, returned
 from yarnloom.worker.frames import Channel, Closed, Message
 
@@ -29,10 +30,21 @@ CURRENT: ContextVar[int | None] = ContextVar("yarnloom_attempt", default=None)
 """The attempt that the present thread or coroutine runs for, in a shared process."""
 
 
-def run_shared(channel: Channel, tasks: dict[str, Task], places: int) -> int:
-    """Run attempts, up to `places` at once, until the worker goes away."""
-    asyncio.run(_Shared(channel, tasks, places).serve())
-    return 0
+async def run_shared(channel: Channel, loom: Loom, places: int, kept: Any) -> None:
+    """Run attempts, up to `places` at once, until this process is to end.
+
+    Args:
+        channel: to the worker.
+        loom: what is run.
+        places: how many at once.
+        kept: what the loom's plain `around_process` yielded.
+
+    Raises:
+        AroundFailed: what the loom wraps around a process has failed.
+    """
+    async with loom.around.process_later(kept) as kept_later:
+        channel.send({"kind": "ready"})
+        await _Shared(channel, loom, places, kept, kept_later).serve()
 
 
 class AttemptStream(io.TextIOBase):
@@ -152,9 +164,14 @@ def published(attempt: int, value: Any) -> Message:
 
 
 class _Shared:
-    def __init__(self, channel: Channel, tasks: dict[str, Task], places: int) -> None:
+    def __init__(
+        self, channel: Channel, loom: Loom, places: int, kept: Any, kept_later: Any
+    ) -> None:
         self.channel = channel
-        self.tasks = tasks
+        self.tasks = loom.served
+        self.around = loom.around
+        self.kept = kept
+        self.kept_later = kept_later
         self.threads = ThreadPoolExecutor(places, thread_name_prefix="yarnloom-io")
         self.streams = (
             AttemptStream("stdout", sys.stdout, channel),
@@ -180,6 +197,9 @@ class _Shared:
             self.gone.set()
 
     def take(self, message: Message) -> None:
+        if message["kind"] == "end":
+            self.gone.set()
+            return
         attempt = message["attempt"]
         match message["kind"]:
             case "work":
@@ -200,7 +220,8 @@ class _Shared:
         CURRENT.set(attempt)
         task = self.tasks[work["task"]]
         line = _Line(self, attempt)
-        context = task.context_type.for_work(work, line)
+        kept = self.kept_later if task.is_async else self.kept
+        context = task.context_type.for_work(work, line, kept)
         SHELF.set(context.shelf)  # of this attempt's own task, which ends with it
         begun: list[float] = []
         try:
@@ -239,22 +260,21 @@ class _Shared:
         try:
             if task.is_async:
                 self.coroutines.add(attempt)
-                return returned(task, await task.function(**inputs))
-            return returned(task, await self.on_thread(task, inputs, attempt))
+                found = self.around.call_later(context, lambda: task.function(**inputs))
+                return returned(task, await found)
+            return returned(task, await self.on_thread(task, inputs, context, attempt))
         except BaseException as error:
             return raised(error)
         finally:
             self.coroutines.discard(attempt)
 
-    async def on_thread(self, task: Task, inputs: dict[str, Any], attempt: int) -> Any:
-        shelf = SHELF.get()
+    async def on_thread(
+        self, task: Task, inputs: dict[str, Any], context: StepContext, attempt: int
+    ) -> Any:
+        # In a copy of this attempt's context: what a wrapper sets is the task's, and nobody else's.
+        own = copy_context()
 
         def call() -> Any:
-            CURRENT.set(attempt)
-            SHELF.set(shelf)
-            try:
-                return task.function(**inputs)
-            finally:
-                CURRENT.set(None)
+            return own.run(self.around.call, context, lambda: task.function(**inputs))
 
         return await asyncio.get_running_loop().run_in_executor(self.threads, call)

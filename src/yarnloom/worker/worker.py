@@ -15,6 +15,7 @@ import sys
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 from yarnloom.client import Target
@@ -52,6 +53,8 @@ class WorkerOptions:
         until_idle: end when there is nothing left to do.
         replace_after: replace a process after so many attempts; None for never.
         replace_above: replace a process that has more memory than that, in bytes; None for never.
+        reload: replace the processes when code changes.
+        publish: then also publish the loom again.
     """
 
     load: str
@@ -67,6 +70,8 @@ class WorkerOptions:
     until_idle: bool = False
     replace_after: int | None = None
     replace_above: int | None = None
+    reload: bool = False
+    publish: bool = False
 
 
 class Worker:
@@ -85,6 +90,7 @@ class Worker:
         self._hurry = asyncio.Event()
         self._orphaned = False
         self._drained = False
+        self._introducing: set[asyncio.Task[None]] = set()
         self._link = Link(
             options.target,
             options.id,
@@ -102,7 +108,7 @@ class Worker:
             options.replace_after,
             options.replace_above,
         )
-        self._crew = Crew(crew, self._link, self._say)
+        self._crew = Crew(crew, self._link, self._on_new_code, self._say)
 
     async def run(self) -> None:
         """Work until told to end.
@@ -121,6 +127,7 @@ class Worker:
             await self._crew.ready
             await self._serve()
         finally:
+            await self._crew.end()
             await self._link.close()
             self._crew.close()
 
@@ -142,6 +149,8 @@ class Worker:
             asyncio.create_task(self._link.keep_asking()),
             asyncio.create_task(self._link.keep_reporting()),
         ]
+        if self.options.reload:
+            loops.append(asyncio.create_task(self._watch_code()))
         try:
             await asyncio.wait([ending, *loops], return_when=asyncio.FIRST_COMPLETED)
             for task in loops:
@@ -252,9 +261,39 @@ class Worker:
     def _on_lease_over(self) -> None:
         self._crew.end_what_must_not_overlap()
 
+    def _on_new_code(self) -> None:
+        introducing = asyncio.create_task(self._introduce_again())
+        self._introducing.add(introducing)
+        introducing.add_done_callback(self._introducing.discard)
+
+    async def _introduce_again(self) -> None:
+        await self._link.introduce_again()
+        self._crew.introduced()
+
+    async def _watch_code(self) -> None:
+        """Replace the processes whenever code has changed."""
+        from watchfiles import PythonFilter, awatch
+
+        folders = {str(Path.cwd()), self._crew.folder}
+        self._say(f"watches the code in {', '.join(sorted(folders))}")
+        async for _ in awatch(*folders, watch_filter=PythonFilter()):
+            if self.options.publish:
+                await self._publish()
+            self._crew.reload()
+
+    async def _publish(self) -> None:
+        """Publish the loom as it is now, from a process of its own, which says what is wrong."""
+        target = self.options.target
+        process = await asyncio.create_subprocess_exec(
+            *(sys.executable, "-m", "yarnloom", "publish", self.options.load),
+            env={**os.environ, "YARNLOOM_URL": target.url, "YARNLOOM_TOKEN": target.token},
+        )
+        await process.wait()
+
     def _places(self) -> Message:
         crew = self._crew
-        return {"places": crew.places, "io_places": crew.io_places, "ahead": crew.ahead}
+        places = {"places": crew.places, "io_places": crew.io_places, "ahead": crew.ahead}
+        return {**places, "trouble": crew.trouble}
 
     def _introduce(self) -> Message:
         return {

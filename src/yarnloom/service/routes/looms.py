@@ -22,7 +22,7 @@ router = APIRouter(tags=["looms"])
 @router.post("/workflows", responses=problems(422, 503))
 async def publish(core: TheCore, who: Asker, body: PublishBody) -> Response:
     """Make a loom's plans current, and its pools known; all of it, or nothing."""
-    command = Publish(body.plans, body.tasks, who, body.pools)
+    command = Publish(body.plans, body.tasks, who, body.pools, body.schedules)
     return answer({"workflows": await core.submit(command)})
 
 

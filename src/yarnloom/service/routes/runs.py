@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Header, Path, Query
@@ -21,6 +22,8 @@ from yarnloom.service.schemas import (
     RunAnswer,
     RunList,
     StartBody,
+    StartedMany,
+    StartManyBody,
     WhyAnswer,
 )
 from yarnloom.store import reading
@@ -30,6 +33,7 @@ router = APIRouter(prefix="/runs", tags=["runs"])
 ItemState = Literal["waiting", "running", "paused", "done", "failed", "cancelled", "skipped"]
 RunNumber = Annotated[int, Path(ge=1, le=2**53)]
 CHECK_WAIT = 20.0
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 CheckWait = Annotated[
     float, Query(ge=0, le=25, description="Seconds to wait for rows to be checked")
 ]
@@ -56,21 +60,45 @@ async def start(
     Rows of files are checked whole before. While that goes on longer than `wait`, the answer is 202
     with how far it is: nothing was started, and the same request is to be sent again.
     """
-    return started_answer(
-        await core.start(
-            StartRun(
-                workflow=body.workflow or body.task or "",
-                task=body.workflow is None,
-                params=body.params,
-                key=body.key or idempotency_key or uuid.uuid4().hex,
-                who=who,
-                priority=body.priority,
-                share=body.share,
-                tags=tuple(body.tags),
-            ),
-            wait,
-        )
+    return started_answer(await core.start(_start_of(body, who, idempotency_key), wait))
+
+
+@router.post(
+    "/many",
+    status_code=201,
+    response_model=StartedMany,
+    responses={202: {"model": CheckingAnswer}, **problems(404, 409, 422, 503)},
+)
+async def start_many(
+    core: TheCore, who: Asker, body: StartManyBody, wait: CheckWait = CHECK_WAIT
+) -> Response:
+    """Start up to 10,000 runs in one transaction: all of them, or none.
+
+    They begin in their order, a few at a time. Give each a `key` to be able to send this again.
+    """
+    found = await core.start_many([_start_of(one, who) for one in body.starts], wait)
+    return answer(found, 202 if "checking" in found else 201)
+
+
+def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
+    return StartRun(
+        workflow=body.workflow or body.task or "",
+        task=body.workflow is None,
+        params=body.params,
+        key=body.key or key or uuid.uuid4().hex,
+        who=who,
+        priority=body.priority,
+        share=body.share,
+        tags=tuple(body.tags),
+        start_at=_micros(body.start_at),
+        start_in=body.start_in,
+        start_by=_micros(body.start_by),
     )
+
+
+def _micros(at: datetime | None) -> int | None:
+    """Microseconds since 1970 UTC."""
+    return None if at is None else (at - EPOCH) // timedelta(microseconds=1)
 
 
 def started_answer(started: Started | dict[str, Any]) -> Response:
@@ -86,12 +114,15 @@ async def list_runs(
     state: Annotated[list[RunState] | None, Query()] = None,
     workflow: Annotated[str | None, Query(max_length=201)] = None,
     tag: Annotated[str | None, Query(max_length=100)] = None,
+    key: Annotated[str | None, Query(max_length=200, description="A start key")] = None,
+    schedule: Annotated[str | None, Query(max_length=100)] = None,
     cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
     """Runs, newest first."""
+    states = tuple(map(str, state or ()))
     wanted = reading.RunFilter(
-        tuple(map(str, state or ())), await full_name(core, workflow), tag, cursor, limit
+        states, await full_name(core, workflow), tag, key, schedule, cursor, limit
     )
     rows = await core.read(reading.runs, wanted)
     following = str(rows[-1]["number"]) if len(rows) == limit else None

@@ -68,6 +68,7 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
         draining=body.draining,
         until_idle=body.until_idle,
         abandoned=tuple(body.abandoned),
+        trouble=body.trouble,
     )
     return answer(await core.submit(command), 201)
 
@@ -112,13 +113,15 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
             body.ahead,
             tuple(body.freed),
             body.saved,
+            body.trouble,
         )
     )
     return answer({"refused": reported.refused, "messages": reported.messages})
 
 
 def _ask_of(worker: str, body: AskBody) -> Ask:
-    return Ask(worker, tuple(body.received), body.places, body.io_places, body.ahead)
+    received = tuple(body.received)
+    return Ask(worker, received, body.places, body.io_places, body.ahead, body.trouble)
 
 
 @router.post("/{worker}/begin-effect", responses=problems(404, 409, 503))

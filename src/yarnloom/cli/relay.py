@@ -1,0 +1,133 @@
+"""The command that delivers what transactions left in an outbox."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import signal
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+from yarnloom.cli import output
+from yarnloom.cli.output import out, say
+from yarnloom.client import Client
+from yarnloom.errors import InvalidInput
+from yarnloom.outbox import Connection, Outbox, Relay, sqlite_file
+
+Connect = Callable[[], Connection]
+LISTED = 50
+
+
+def relay(client: Client, options: argparse.Namespace) -> int:
+    """Deliver until told to end; or once; or say what is there."""
+    outbox = Outbox(options.table)
+    path, connect = _database(options)
+    if options.list:
+        return _list(outbox, connect, options.json)
+    if options.retry:
+        connection = connect()
+        outbox.retry(connection)
+        connection.commit()
+    deliverer = Relay(outbox, connect, client)
+    if options.once:
+        found = deliverer.deliver()
+        while found.more and not found.broken:
+            found = deliverer.deliver()
+        if found.broken or found.later:
+            say(f"not all is delivered: {found.broken or found.later}")
+        return 3 if found.broken else 0
+    say(f"delivers from {path or options.connect} to {client.target.url}; Ctrl-C ends it")
+    ended = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: ended.set())
+    news = _news(path, options.every, ended)
+    deliverer.run(lambda seconds: _wait(news, seconds, ended), say, options.every)
+    return 0
+
+
+def _wait(news: Iterator[object] | None, seconds: float, ended: threading.Event) -> bool:
+    """Wait for news, or for a time; whether to go on."""
+    if news is None:
+        ended.wait(seconds)
+    else:
+        next(news, None)
+    return not ended.is_set()
+
+
+def _news(path: Path | None, every: float, ended: threading.Event) -> Iterator[object] | None:
+    """Tells when a SQLite file, or its log, was written; of other databases nothing is heard."""
+    if path is None:
+        return None
+    from watchfiles import watch
+
+    def is_of_it(_: object, changed: str) -> bool:
+        return Path(changed).name in (path.name, f"{path.name}-wal", f"{path.name}-journal")
+
+    return watch(
+        path.parent,
+        watch_filter=is_of_it,
+        debounce=50,
+        step=5,
+        recursive=False,
+        yield_on_timeout=True,
+        rust_timeout=max(50, round(every * 1000)),
+        stop_event=ended,
+        raise_interrupt=False,
+    )
+
+
+def _database(options: argparse.Namespace) -> tuple[Path | None, Connect]:
+    """How to reach the caller's database.
+
+    Raises:
+        InvalidInput: neither a file nor a function, or it cannot be had.
+    """
+    if bool(options.database) == bool(options.connect):
+        raise InvalidInput("give a SQLite file, or --connect MODULE:FUNCTION for another database")
+    if options.database:
+        path = Path(options.database).absolute()
+        if not path.exists():
+            raise InvalidInput(f"there is no database {path}")
+        return path, lambda: sqlite_file(path)
+    module, colon, name = options.connect.partition(":")
+    if not colon:
+        raise InvalidInput(f"found --connect {options.connect!r}; expected MODULE:FUNCTION")
+    sys.path.insert(0, str(Path.cwd()))
+    try:
+        connect: Any = getattr(importlib.import_module(module), name)
+    except (ImportError, AttributeError) as error:
+        raise InvalidInput(f"--connect {options.connect}: {error}") from error
+    return None, connect
+
+
+def _list(outbox: Outbox, connect: Connect, as_json: bool) -> int:
+    connection = connect()
+    try:
+        waiting = outbox.waiting(connection, LISTED)
+        refused = outbox.refused(connection, LISTED)
+    except Exception as error:
+        raise InvalidInput(
+            f"the table {outbox.table} cannot be read: {error}. Make it with the statement in "
+            "`Outbox().schema`"
+        ) from error
+    if as_json:
+        output.print_json(
+            {
+                "waiting": [{"key": key, "start": body} for key, body in waiting],
+                "refused": [{"key": key, "why": why} for key, why in refused],
+            }
+        )
+        return 0
+    if not waiting and not refused:
+        say("the outbox is empty: everything is delivered")
+        return 0
+    rows = output.table("start key", "workflow", "")
+    for key, body in waiting:
+        rows.add_row(key, body.get("workflow") or body.get("task"), "waits for the relay")
+    for key, why in refused:
+        rows.add_row(key, "", f"refused: {why}")
+    out.print(rows)
+    return 0

@@ -1,0 +1,178 @@
+"""Commands about what happens by the clock: schedules, schedule, and times as people type them."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import datetime, timedelta
+from typing import Any
+
+from rich.text import Text
+
+from yarnloom.cli import output
+from yarnloom.cli.acting import named_params, params_from, wanted_types
+from yarnloom.cli.output import out
+from yarnloom.client import Call, Client
+from yarnloom.client.wire import KEEP, schedule_call
+from yarnloom.drawing import DYES
+from yarnloom.errors import InvalidInput
+
+View = dict[str, Any]
+SETTINGS = ("workflow", "cron", "zone", "if_busy", "missed", "priority", "share", "note")
+
+
+def time_of(text: str, option: str, now: datetime | None = None) -> datetime:
+    """A time as it is typed: RFC 3339, without an offset by this machine's clock, or `7:30`.
+
+    Raises:
+        InvalidInput: it is none.
+    """
+    now = now or datetime.now().astimezone()
+    try:
+        hour, colon, minute = text.partition(":")
+        if colon and len(text) <= 5:
+            at = now.replace(hour=int(hour), minute=int(minute), second=0, microsecond=0)
+            return at if at > now else at + timedelta(days=1)
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        raise InvalidInput(
+            f"found {option} {text!r}; expected a time, as 7:30 or 2027-03-01T07:30+01:00"
+        ) from None
+    return found if found.utcoffset() is not None else found.astimezone()
+
+
+def schedules(client: Client, as_json: bool) -> int:
+    """List the schedules."""
+    found = client.call(Call("GET", "/schedules"))
+    if as_json:
+        output.print_json(found)
+        return 0
+    if not found["schedules"]:
+        output.say(
+            "no schedules; declare one with loom.schedule(...), or make one: yarnloom schedule "
+            "NAME --make --workflow WORKFLOW --cron '30 2 * * *'"
+        )
+        return 0
+    rows = output.table("schedule", "workflow", "when", "next", "last")
+    for one in found["schedules"]:
+        rows.add_row(one["name"], one["workflow"], _when(one), _next(one), _last(one))
+    out.print(rows)
+    return 0
+
+
+def schedule(client: Client, options: argparse.Namespace) -> int:
+    """Show a schedule, or make, change, remove or start it."""
+    name = options.name
+    if options.remove:
+        query = {"reason": options.reason} if options.reason else {}
+        client.call(Call("DELETE", f"/schedules/{name}", query=query))
+        out.print(f"schedule {name} is removed; its runs stay")
+        return 0
+    if options.start:
+        run = client.start_schedule(name, reason=options.reason).data
+        if options.json:
+            output.print_json(run)
+        else:
+            out.print(f"run {run['number']} of {run['workflow']} is {run['state']}")
+        return 0
+    given: View = {key: getattr(options, key) for key in SETTINGS}
+    changes = {key: value for key, value in given.items() if value is not None}
+    changes |= {"tags": options.tag} if options.tag is not None else {}
+    if options.times:
+        return _times(client, changes, options)
+    if options.param or options.params:
+        changes["params"] = _params(client, changes.get("workflow"), options)
+    paused = {"pause": True, "resume": False}.get(options.flow, KEEP)
+    if options.make:
+        paused = {} if paused is KEEP else {"paused": paused}
+        body = {"name": name, "reason": options.reason, **paused, **changes}
+        found = client.call(Call("POST", "/schedules", body))
+    elif changes or paused is not KEEP or options.as_declared:
+        settings = {**changes, "paused": paused, "as_declared": options.as_declared}
+        found = client.call(schedule_call(name, reason=options.reason, **settings))
+    else:
+        found = client.call(Call("GET", f"/schedules/{name}"))
+    if options.json:
+        output.print_json(found)
+    else:
+        _print(found)
+    return 0
+
+
+def _params(client: Client, workflow: str | None, options: argparse.Namespace) -> View:
+    """Params as they are typed, in place of all that it has."""
+    if workflow is None and not options.make:
+        workflow = client.call(Call("GET", f"/schedules/{options.name}"))["workflow"]
+    wants = wanted_types(client, workflow or "", False) if options.param else {}
+    return params_from(options.params) | named_params(wants, options.param)
+
+
+def _times(client: Client, changes: View, options: argparse.Namespace) -> int:
+    """When it would come, before anything is saved."""
+    if "cron" not in changes:
+        known = client.call(Call("GET", f"/schedules/{options.name}"))
+        changes = {**known, **changes}
+    query = {"cron": changes["cron"], "zone": changes.get("zone", "UTC"), "count": 10}
+    found = client.call(Call("GET", "/next-times", query=query))
+    if options.json:
+        output.print_json(found)
+        return 0
+    for text in found["times"]:
+        out.print(_local(text))
+    return 0
+
+
+def _print(found: View) -> None:
+    state = ("paused", DYES["paused"][0]) if found["paused"] else ("", "")
+    out.print(Text.assemble((found["name"], "bold"), f"  {found['workflow']}  ", state))
+    paused = found["paused"]
+    why = paused and (f": {paused['reason']}" if paused["reason"] else "")
+    params = found["params"] and output.short_value(found["params"], 100)
+    facts = [
+        ("note", found["note"]),
+        ("when", _when(found)),
+        ("params", params),
+        ("if busy", found["if_busy"]),
+        ("missed times", {"one": "the newest", "all": "all", "none": "none"}[found["missed"]]),
+        ("tags", ", ".join(found["tags"])),
+        ("paused", paused and f"by {paused['by']} {output.ago(paused['at'])}{why}"),
+        ("declared by", found["loom"] and f"loom {found['loom']}"),
+        ("by hand", ", ".join(f"{k} {v}" for k, v in found["by_hand"].items())),
+        ("running", ", ".join(f"run {one}" for one in found["running"])),
+        ("waits", found["waiting_at"] and f"{_local(found['waiting_at'])} waits for its end"),
+        ("last", _last(found) if found["last"] else ""),
+        ("passed over", str(found["passed_over"] or "")),
+    ]
+    for name, text in facts:
+        if text:
+            out.print(Text.assemble((f"  {name:<14}", "dim"), str(text)))
+    if_not = "  if it were not paused" if paused else "  next"
+    for place, text in enumerate(found["next_times"]):
+        out.print(Text.assemble((f"{'' if place else if_not:<16}", "dim"), _local(text)))
+    if paused:
+        out.print(Text(f"  let it go on: yarnloom schedule {found['name']} --resume", "dim"))
+
+
+def _when(one: View) -> str:
+    return f"{one['cron']}  {one['zone']}"
+
+
+def _next(one: View) -> Text:
+    if one["paused"]:
+        return Text("paused", style=DYES["paused"][0])
+    return Text("never" if one["next_at"] is None else output.until(one["next_at"]))
+
+
+def _last(one: View) -> Text:
+    last = one["last"]
+    if last is None:
+        return Text("–")
+    if last["result"] == "passed_over":
+        return Text(f"passed over {output.ago(last['planned_at'])}: {last['why']}")
+    text = Text(f"run {last['run']} ")
+    return text.append_text(output.state_text(last["state"] or "done"))
+
+
+def _local(text: str) -> str:
+    """A planned time with its weekday, as its zone has it."""
+    at = datetime.fromisoformat(text)
+    return f"{at:%a %Y-%m-%d %H:%M} {at:%z}"

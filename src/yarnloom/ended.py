@@ -1,0 +1,52 @@
+"""What a task is told that a loom calls at the end of runs."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict
+
+
+class RunEnded(BaseModel):
+    """A run that has ended; `client.run(ended.number)` has its params and output.
+
+    Attributes:
+        number: the run's number.
+        workflow: full name of its workflow, or of a run of a single task of the task.
+        task: of a run of a single task its full name.
+        version: of the plan that it was started with.
+        state: how it ended.
+        round: 1, and one more for each mend: a mended run ends once more.
+        error: what went wrong, with at least `type` and `message`; None if it is done.
+        failures_allowed: how many items failed that were allowed to.
+        tags: as it was started.
+        share: whom fair turns were counted for; None for itself.
+        key: its start key.
+        started_by: who gave the start command.
+        schedule: the schedule that started it.
+        planned_at: for when that planned it.
+        created_at: when the start was accepted.
+        started_at: when its first attempt began; None if none did.
+        ended_at: when it ended.
+    """
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+
+    number: int
+    workflow: str
+    task: str | None
+    version: str
+    state: Literal["done", "failed", "cancelled"]
+    round: int
+    error: dict[str, Any] | None
+    failures_allowed: int
+    tags: list[str]
+    share: str | None
+    key: str
+    started_by: str
+    schedule: str | None
+    planned_at: datetime | None
+    created_at: datetime
+    started_at: datetime | None
+    ended_at: datetime

@@ -1,0 +1,77 @@
+"""What follows from the end of a run outside of it: a schedule goes on, and tasks are told."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import StartRun
+from yarnloom.engine.memory import Listener
+from yarnloom.engine.scheduling import run_ended
+from yarnloom.engine.starting import start_or_fail
+from yarnloom.engine.turn import Turn
+from yarnloom.engine.viewing import present
+from yarnloom.store import RunRow, timing
+from yarnloom.store import writing as store
+
+TOLD = (
+    "number",
+    "workflow",
+    "task",
+    "version",
+    "state",
+    "round",
+    "error",
+    "failures_allowed",
+    "tags",
+    "share",
+    "key",
+    "started_by",
+    "schedule",
+    "planned_at",
+    "created_at",
+    "started_at",
+    "ended_at",
+)
+"""What tasks are told of a run that has ended, as of its view: nothing that can be large."""
+
+
+def follow(turn: Turn) -> None:
+    """See to what follows from the runs that have ended in this transaction."""
+    while turn.ended_now:
+        run = turn.ended_now.pop(0)
+        if run.schedule is not None:
+            run_ended(turn, run.schedule)
+        if run.after is None:
+            _tell(turn, run)
+
+
+def listeners_of(turn: Turn) -> dict[str, list[Listener]]:
+    """By loom the tasks that are told of ends."""
+    found: dict[str, list[Listener]] = {}
+    for loom, task, states, workflows in timing.listeners(turn.unit):
+        listener = Listener(task, frozenset(states), frozenset(workflows))
+        found.setdefault(loom, []).append(listener)
+    return found
+
+
+def _tell(turn: Turn, run: RunRow) -> None:
+    loom = run.workflow.partition("/")[0]
+    for listener in turn.memory.listeners.get(loom, ()):
+        if not listener.hears_of(run.workflow, run.state):
+            continue
+        view = present(turn, run)
+        facts: dict[str, Any] = {name: view[name] for name in TOLD}
+        (name,) = store.task_facts(turn.unit, listener.task)["input"]["properties"]
+        start_or_fail(
+            turn,
+            StartRun(
+                workflow=listener.task,
+                task=True,
+                params={name: facts},
+                key=f"end/{run.number}/{run.round}",
+                who="service",
+                priority=run.priority,
+                share=run.share,
+                after=run.number,
+            ),
+        )

@@ -1,0 +1,359 @@
+"""Starts that happen only if, and as soon as, the caller's own transaction commits.
+
+The start is a row in the caller's database, written by the caller's transaction. A relay reads
+such rows and delivers each to the service by its start key: however often it is delivered, and
+whoever is killed meanwhile, there is one run. Works over any DB-API 2.0 connection; the table is
+described in `docs/outbox.md`.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import sqlite3
+import sys
+import time
+import uuid
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+from yarnloom.client.starts import Start
+from yarnloom.errors import (
+    Busy,
+    Gone,
+    NotAllowed,
+    NotFound,
+    NotReachable,
+    Refused,
+    ServiceError,
+    ValueRefused,
+)
+from yarnloom.units import Duration
+from yarnloom.values import decode, encode
+
+if TYPE_CHECKING:
+    from yarnloom.client import Client
+
+TABLE = "yarnloom_outbox"
+AT_ONCE = 100
+FIRST_PAUSE, LONGEST_PAUSE = 0.1, 10.0
+REFUSED_MOST = 2_000
+_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)?\Z")
+_STYLES = ("qmark", "format", "pyformat", "numeric", "named")
+
+
+class Connection(Protocol):
+    """What is used of a DB-API connection."""
+
+    def cursor(self) -> Any:
+        """A new cursor."""
+
+    def commit(self) -> Any:
+        """Commit the transaction."""
+
+    def rollback(self) -> Any:
+        """Undo the transaction."""
+
+
+class Outbox:
+    """Where the caller's transactions leave starts.
+
+    Args:
+        table: the table's name, with a schema before it where there is one.
+        paramstyle: how the driver marks values, a DB-API `paramstyle`; found unless given.
+    """
+
+    def __init__(self, table: str = TABLE, *, paramstyle: str | None = None) -> None:
+        if not _NAME.match(table):
+            raise ValueRefused(f"found the table name {table!r:.100}; letters, digits and '_'")
+        if paramstyle is not None and paramstyle not in _STYLES:
+            expected = ", ".join(_STYLES)
+            raise ValueRefused(f"found paramstyle={paramstyle!r:.60}; expected {expected}")
+        self.table = table
+        self._paramstyle = paramstyle
+
+    @property
+    def schema(self) -> str:
+        """The SQL statement that makes the table, for the caller's migrations."""
+        return (
+            f"CREATE TABLE IF NOT EXISTS {self.table} (\n"
+            "  start_key VARCHAR(200) NOT NULL PRIMARY KEY,\n"
+            "  body      TEXT NOT NULL,\n"
+            "  left_at   DOUBLE PRECISION NOT NULL,\n"
+            "  refused   TEXT\n"
+            ")"
+        )
+
+    def create_table(self, connection: Connection) -> None:
+        """Make the table where it is not there yet, in the connection's transaction."""
+        self._execute(connection, self.schema)
+
+    def start(
+        self,
+        connection: Connection,
+        workflow: str,
+        params: Mapping[str, Any] | None = None,
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        start_at: datetime | None = None,
+        start_in: Duration | None = None,
+        start_by: datetime | None = None,
+        **named: Any,
+    ) -> str:
+        """Leave a start in the caller's transaction: it is made when, and if, that commits.
+
+        Args:
+            connection: with the transaction; it is neither committed nor rolled back here.
+            workflow: its name, `loom/name` where the short one is not unique.
+            params: params as a mapping; `named` ones are added.
+            key: start key; made up unless given.
+            priority: as of `Client.start`, as are the others. `start_in` counts from delivery.
+
+        Returns:
+            The start key, by which the run can be found: `client.runs(key=key)`.
+
+        Raises:
+            ValueRefused: the params are not JSON, or a time makes no sense.
+        """
+        start = Start(
+            workflow,
+            {**(params or {}), **named},
+            key=key or f"outbox/{uuid.uuid4().hex}",
+            priority=priority,
+            share=share,
+            tags=tags,
+            start_at=start_at,
+            start_in=start_in,
+            start_by=start_by,
+        )
+        body = start.to_json()
+        self._execute(
+            connection,
+            f"INSERT INTO {self.table} (start_key, body, left_at) VALUES (?, ?, ?)",
+            body["key"],
+            encode(body, "the start"),
+            time.time(),
+        )
+        found: str = body["key"]
+        return found
+
+    # For the relay
+
+    def waiting(self, connection: Connection, limit: int) -> list[tuple[str, dict[str, Any]]]:
+        """Starts that were not delivered, in the order in which they were left; key and body."""
+        rows = self._execute(
+            connection,
+            f"SELECT start_key, body FROM {self.table} WHERE refused IS NULL"
+            " ORDER BY left_at, start_key",
+            most=limit,
+        )
+        return [(key, decode(body)) for key, body in rows]
+
+    def refused(self, connection: Connection, limit: int = 50) -> list[tuple[str, str]]:
+        """Starts that the service refused, and why; they stay until someone removes them."""
+        sql = f"SELECT start_key, refused FROM {self.table} WHERE refused IS NOT NULL"
+        return [tuple(row) for row in self._execute(connection, sql, most=limit)]
+
+    def delivered(self, connection: Connection, key: str) -> None:
+        """A start was made: its row is not needed any more."""
+        self._execute(connection, f"DELETE FROM {self.table} WHERE start_key = ?", key)
+
+    def refuse(self, connection: Connection, key: str, why: str) -> None:
+        """The service refused a start, and would each time."""
+        sql = f"UPDATE {self.table} SET refused = ? WHERE start_key = ?"
+        self._execute(connection, sql, why[:REFUSED_MOST], key)
+
+    def postpone(self, connection: Connection, key: str) -> None:
+        """A start cannot be made yet: those that were left after it come first now."""
+        sql = f"UPDATE {self.table} SET left_at = ? WHERE start_key = ?"
+        self._execute(connection, sql, time.time(), key)
+
+    def retry(self, connection: Connection) -> None:
+        """Let everything that was refused be delivered once more."""
+        self._execute(connection, f"UPDATE {self.table} SET refused = NULL")
+
+    def _execute(
+        self, connection: Connection, sql: str, *values: Any, most: int = 0
+    ) -> list[tuple[Any, ...]]:
+        style = self._paramstyle or paramstyle_of(connection)
+        text, given = marked(sql, style, values)
+        cursor = connection.cursor()
+        try:
+            if values:
+                cursor.execute(text, given)
+            else:
+                cursor.execute(text)
+            return list(cursor.fetchmany(most)) if most else []
+        finally:
+            cursor.close()
+
+
+def marked(sql: str, style: str, values: tuple[Any, ...]) -> tuple[str, Any]:
+    """A statement with `?` for each value, as a driver of some `paramstyle` wants it."""
+    first, *rest = sql.split("?")
+    names = [f"v{place}" for place in range(1, len(rest) + 1)]
+    match style:
+        case "named":
+            return first + "".join(f":{n}{r}" for n, r in zip(names, rest, strict=True)), dict(
+                zip(names, values, strict=True)
+            )
+        case "numeric":
+            return first + "".join(f":{n[1:]}{r}" for n, r in zip(names, rest, strict=True)), values
+        case "qmark":
+            return sql, values
+    return "%s".join([first, *rest]), values
+
+
+def paramstyle_of(connection: Connection) -> str:
+    """How a connection's driver marks values: the `paramstyle` of the package that it is from."""
+    for kind in type(connection).__mro__:
+        module = kind.__module__
+        while module:
+            found = getattr(sys.modules.get(module), "paramstyle", None)
+            if isinstance(found, str):
+                return found
+            module = module.rpartition(".")[0]
+    raise ValueRefused(
+        f"the driver of {type(connection).__name__} does not say how it marks values; give "
+        "Outbox(paramstyle=...)"
+    )
+
+
+def sqlite_file(path: Path) -> Connection:
+    """A connection to the caller's SQLite file, which waits for other writers."""
+    return sqlite3.connect(path, timeout=30.0)
+
+
+@dataclass(slots=True)
+class Relayed:
+    """What one look of a relay came to.
+
+    Attributes:
+        delivered: how many starts were made, or had been before.
+        refused: how many the service refused.
+        later: why one is to be tried again later, though the service answers; empty for none.
+        more: whether there may be more.
+        broken: why it could not go on; empty if it could.
+    """
+
+    delivered: int = 0
+    refused: int = 0
+    later: str = ""
+    more: bool = False
+    broken: str = ""
+
+
+class Relay:
+    """Delivers what is left in an outbox.
+
+    Several may run beside each other: a start that two of them deliver is one run.
+
+    Args:
+        outbox: where the starts are.
+        connect: makes a connection to the caller's database.
+        client: talks to the service.
+    """
+
+    def __init__(self, outbox: Outbox, connect: Callable[[], Connection], client: Client) -> None:
+        self._outbox = outbox
+        self._connect = connect
+        self._client = client
+        self._connection: Connection | None = None
+
+    def deliver(self) -> Relayed:
+        """Deliver what is there, up to `AT_ONCE` starts, in order."""
+        found = Relayed()
+        try:
+            if self._connection is None:
+                self._connection = self._connect()
+            connection = self._connection
+            waiting = self._outbox.waiting(connection, AT_ONCE)
+            connection.rollback()  # nothing is held while the service is asked
+        except Exception as error:
+            self.forget()
+            found.broken = f"the database: {type(error).__name__}: {error}"
+            return found
+        found.more = len(waiting) == AT_ONCE
+        for key, body in waiting:
+            why: str | None
+            try:
+                why = self._deliver(body)
+            except ServiceError as error:
+                found.broken = error.message
+                return found
+            except NotFound as error:
+                # Its loom may be published in a moment; others are not to wait for it.
+                found.later, why = error.message, None
+            try:
+                if why is None:
+                    self._outbox.postpone(connection, key)
+                elif why:
+                    self._outbox.refuse(connection, key, why)
+                    found.refused += 1
+                else:
+                    self._outbox.delivered(connection, key)
+                    found.delivered += 1
+                connection.commit()
+            except Exception as error:
+                # It is delivered again, by the same key, which makes no second run.
+                self.forget()
+                found.broken = f"the database: {type(error).__name__}: {error}"
+                return found
+        return found
+
+    def run(self, wait: Callable[[float], bool], say: Callable[[str], None], every: float) -> None:
+        """Deliver again and again.
+
+        Args:
+            wait: waits for news, at most so many seconds; False to end.
+            say: told what is in the way, once.
+            every: seconds after which it looks again where nothing tells it to.
+        """
+        said, pause = "", FIRST_PAUSE
+        while True:
+            found = self.deliver()
+            trouble = found.broken or found.later
+            if trouble != said:
+                say(f"waits: {trouble}" if trouble else "delivers again")
+                said = trouble
+            if found.refused:
+                say(f"{found.refused} refused; `yarnloom relay --list` shows why")
+            if found.more and not trouble:
+                continue
+            pause = min(LONGEST_PAUSE, pause * 2) if trouble else FIRST_PAUSE
+            if not wait(pause if trouble else every):
+                return
+
+    def forget(self) -> None:
+        """Let go of the connection; the next look makes another."""
+        connection, self._connection = self._connection, None
+        with contextlib.suppress(Exception):
+            connection.close()  # type: ignore[union-attr]
+
+    def _deliver(self, body: dict[str, Any]) -> str:
+        """Start a run; why the service refuses it, empty if it does not.
+
+        Raises:
+            ServiceError: it cannot be reached, or is busy.
+        """
+        from yarnloom.client import Call
+
+        try:
+            while "checking" in self._client.call(Call("POST", "/runs", body)):
+                pass
+        except Gone:
+            return ""  # it was made, and the run removed since
+        except NotFound:
+            raise
+        except (Busy, NotAllowed) as error:
+            raise NotReachable(error.message) from error
+        except Refused as error:
+            return str(error)
+        return ""

@@ -1,0 +1,116 @@
+"""Schedules: list, show, make, change, remove, start now; and when an expression comes true."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Header, Path, Query
+from fastapi.responses import Response
+
+from yarnloom.engine import (
+    ChangeSchedule,
+    ListSchedules,
+    MakeSchedule,
+    RemoveSchedule,
+    StartSchedule,
+    system_clock,
+)
+from yarnloom.engine.scheduling import next_times
+from yarnloom.schedules import SETTINGS
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.routes.runs import CHECK_WAIT, started_answer
+from yarnloom.service.schemas import (
+    ChangeScheduleBody,
+    MakeScheduleBody,
+    NextTimes,
+    RunAnswer,
+    ScheduleAnswer,
+    ScheduleList,
+    ScheduleSettings,
+    StartScheduleBody,
+)
+
+router = APIRouter(tags=["schedules"])
+
+ScheduleName = Annotated[str, Path(max_length=100)]
+Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record")]
+
+
+@router.get("/schedules", response_model=ScheduleList)
+async def list_schedules(core: TheCore) -> Response:
+    """Every schedule: what it starts and when next, and what came of it last."""
+    return answer({"schedules": await core.submit(ListSchedules())})
+
+
+@router.get("/next-times", response_model=NextTimes, responses=problems(422))
+async def list_next_times(
+    cron: Annotated[str, Query(max_length=200)],
+    zone: Annotated[str, Query(max_length=100)] = "UTC",
+    count: Annotated[int, Query(ge=1, le=100)] = 5,
+) -> Response:
+    """When a cron expression comes true next, before it is saved."""
+    times = next_times(cron, zone, system_clock().now, count)
+    return answer({"cron": cron, "zone": zone, "times": times})
+
+
+@router.post("/schedules", status_code=201, response_model=ScheduleAnswer, responses=problems(422))
+async def make_schedule(core: TheCore, who: Asker, body: MakeScheduleBody) -> Response:
+    """Make a schedule by hand; looms declare theirs when they are published."""
+    command = MakeSchedule(body.name, _changes(body), who, body.reason, body.paused)
+    return answer(await core.submit(command), 201)
+
+
+@router.get("/schedules/{name}", response_model=ScheduleAnswer, responses=problems(404))
+async def show_schedule(core: TheCore, name: ScheduleName) -> Response:
+    """One schedule."""
+    (schedule,) = await core.submit(ListSchedules(name))
+    return answer(schedule)
+
+
+@router.patch("/schedules/{name}", response_model=ScheduleAnswer, responses=problems(404, 422))
+async def change_schedule(
+    core: TheCore, who: Asker, name: ScheduleName, body: ChangeScheduleBody
+) -> Response:
+    """Change what is given, at once; it wins over what a loom declares."""
+    command = ChangeSchedule(name, _changes(body), who, body.reason, body.paused, body.as_declared)
+    return answer(await core.submit(command))
+
+
+@router.delete(
+    "/schedules/{name}",
+    status_code=204,
+    response_class=Response,
+    responses=problems(404, 409),
+)
+async def remove_schedule(
+    core: TheCore, who: Asker, name: ScheduleName, reason: Reason = ""
+) -> Response:
+    """Remove a schedule that no loom declares; its runs stay."""
+    await core.submit(RemoveSchedule(name, who, reason))
+    return Response(status_code=204)
+
+
+@router.post(
+    "/schedules/{name}/start",
+    status_code=201,
+    response_model=RunAnswer,
+    responses=problems(404, 409, 422),
+)
+async def start_schedule(
+    core: TheCore,
+    who: Asker,
+    name: ScheduleName,
+    body: StartScheduleBody | None = None,
+    idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
+) -> Response:
+    """Start what the schedule starts, now; also while it is paused."""
+    body = body or StartScheduleBody()
+    key = body.key or idempotency_key or uuid.uuid4().hex
+    return started_answer(await core.start(StartSchedule(name, key, who, body.reason), CHECK_WAIT))
+
+
+def _changes(body: ScheduleSettings) -> dict[str, Any]:
+    """What a body sets."""
+    given = body.model_fields_set & SETTINGS.keys()
+    return {name: value for name, value in body.model_dump().items() if name in given}
