@@ -93,7 +93,7 @@ def test_starting_what_has_to_wait_says_where_to_look(program: ServiceProgram) -
         (["why", "999"], "there is no run 999"),
         (["worker"], "give --load MODULE:LOOM"),
         (["worker", "drain"], "expected `worker drain NAME`"),
-        (["worker", "stop", "w1"], "expected `worker drain NAME`"),
+        (["worker", "stop", "w1"], "no worker w1 is in the background"),
         (["worker", "drain", "w1"], "there is no worker 'w1'"),
         (["worker", "--load", LOOM, "--has", "a b"], "words as"),
         (["worker", "--load", LOOM, "--replace-above", "much"], "expected a size"),

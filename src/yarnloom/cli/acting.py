@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,7 @@ from yarnloom.cli.files import check_bar, file_params
 from yarnloom.cli.output import out
 from yarnloom.client import Call, Client, Start
 from yarnloom.client.wire import start_call
-from yarnloom.errors import InvalidInput, NotFound
+from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.values import decode
 
@@ -83,10 +84,9 @@ def start(
     params = params_from(params_file) | named_params(wants, named)
     params |= file_params(client, files, delimiter)
     if many is not None:
-        lines = lines_from(many)
-        return _start_many(
-            client, [Start(workflow, {**params, **one}, **settings) for one in lines], as_json
-        )
+        found = lines_from(many)
+        starts = [Start(workflow, {**params, **one}, **settings) for one in found.values()]
+        return _start_many(client, starts, list(found), as_json)
     call = start_call(Start(workflow, params, **settings))
     with check_bar() as on_check:
         run = client.begin(call, on_check).data
@@ -104,8 +104,19 @@ def start(
     return looking.watch(client, run["number"]) if stay else 0
 
 
-def _start_many(client: Client, starts: list[Start], as_json: bool) -> int:
-    numbers = client.start_many(starts)
+def _by_line(problem: Problem, lines: list[int]) -> Problem:
+    """A problem of one of many starts, with the line that it comes from."""
+    _, starts, place, *rest = problem.where.split("/")
+    where = "/".join(["", *(one for one in rest if one != "params")])
+    return replace(problem, where=where, line=lines[int(place)]) if starts else problem
+
+
+def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: bool) -> int:
+    try:
+        numbers = client.start_many(starts)
+    except InvalidInput as error:
+        error.problems = tuple(_by_line(one, lines) for one in error.problems)
+        raise
     if as_json:
         output.print_json({"runs": numbers})
     else:
@@ -115,19 +126,19 @@ def _start_many(client: Client, starts: list[Start], as_json: bool) -> int:
     return 0
 
 
-def lines_from(path: str) -> list[dict[str, Any]]:
-    """Params from a file of JSON Lines, or from the input: one object a line."""
+def lines_from(path: str) -> dict[int, dict[str, Any]]:
+    """Params from a file of JSON Lines, or from the input: one object a line, by line number."""
     try:
         text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise InvalidInput(f"the file {path} cannot be read: {error}") from error
-    found = []
+    found = {}
     for number, line in enumerate(text.splitlines(), 1):
         if line.strip():
             value = decode(line, f"line {number} of {path}")
             if not isinstance(value, dict):
                 raise InvalidInput(f"line {number} of {path} holds no JSON object; expected params")
-            found.append(value)
+            found[number] = value
     if not found:
         raise InvalidInput(f"{path} is empty; expected one JSON object of params a line")
     return found

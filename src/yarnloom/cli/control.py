@@ -199,9 +199,10 @@ def commands(client: Client, options: argparse.Namespace) -> int:
     if options.json:
         output.print_json(found)
         return 0
-    rows = output.table("when", "who", "what", "run", "step", "")
+    rows = output.table("when", "who", "what", "run", "about", "")
     for one in found["commands"]:
-        step_of = one["detail"].get("step") or ""
+        about = (one["detail"].get(what) for what in ("step", "pool", "schedule"))
+        step_of = next(filter(None, about), "")
         run = "" if one["run"] is None else str(one["run"])
         reason = Text(one["reason"], style="dim")
         rows.add_row(output.ago(one["at"]), one["who"], one["what"], run, step_of, reason)

@@ -122,7 +122,7 @@ def stop(name: str) -> int:
     facts = _holder(path) if _NAME.match(name) else None
     if facts is None:
         known = [one["name"] for one in _living()]
-        hint = nearest(name, known)
+        hint = nearest(name, known) if known else ""
         raise NotFound(f"no worker {name} is in the background of this machine{hint}")
     os.kill(facts["pid"], signal.SIGTERM)
     until = time.monotonic() + END_SECONDS + facts.get("drain", 10.0)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from rich.live import Live
@@ -83,10 +83,24 @@ def _show_run(client: Client, number: int, as_json: bool) -> int:
         return 0
     out.print(output.run_picture(run, graph, _reasons(client, number, graph)))
     out.print()
+    for name, text in _origins(run):
+        out.print(Text.assemble((f"{name:<8}", "dim"), text))
     params = Text("params  ", style="dim")
     out.print(params, output.short_value(run["params"], 200), sep="")
     output.print_end(run)
     return 0
+
+
+def _origins(run: View) -> Iterator[tuple[str, str]]:
+    """Why there is a run, and when it may begin, where there is more to say than who started it."""
+    if run["schedule"]:
+        yield "by", f"schedule {run['schedule']}, planned for {run['planned_at']}"
+    if run["after"]:
+        yield "tells of", f"the end of run {run['after']}"
+    if run["state"] == "scheduled":
+        yield "starts", f"{output.until(run['start_at'])}, at {run['start_at']}"
+    if run["start_by"] and not run["started_at"]:
+        yield "by then", f"{run['start_by']}, or it ends as expired"
 
 
 def _show_items(

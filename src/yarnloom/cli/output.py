@@ -101,7 +101,7 @@ def seconds_text(seconds: float) -> str:
 
 def progress_text(progress: View) -> str:
     """How far something is: "3 of 5"."""
-    return f"{progress['done']} of {progress['total']}"
+    return f"{progress['done']} of {progress['total']}" if progress["total"] else "–"
 
 
 def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:

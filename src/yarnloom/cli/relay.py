@@ -7,7 +7,7 @@ import importlib
 import signal
 import sys
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,7 @@ from yarnloom.outbox import Connection, Outbox, Relay, sqlite_file
 
 Connect = Callable[[], Connection]
 LISTED = 50
+AGAIN = (0.25, 1.0)
 
 
 def relay(client: Client, options: argparse.Namespace) -> int:
@@ -40,43 +41,61 @@ def relay(client: Client, options: argparse.Namespace) -> int:
             say(f"not all is delivered: {found.broken or found.later}")
         return 3 if found.broken else 0
     say(f"delivers from {path or options.connect} to {client.target.url}; Ctrl-C ends it")
-    ended = threading.Event()
+    news = News(path)
+
+    def end(*_: object) -> None:
+        news.ended = True
+        news.event.set()
+
     for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: ended.set())
-    news = _news(path, options.every, ended)
-    deliverer.run(lambda seconds: _wait(news, seconds, ended), say, options.every)
+        signal.signal(number, end)
+    deliverer.run(news.wait, say, options.every)
     return 0
 
 
-def _wait(news: Iterator[object] | None, seconds: float, ended: threading.Event) -> bool:
-    """Wait for news, or for a time; whether to go on."""
-    if news is None:
-        ended.wait(seconds)
-    else:
-        next(news, None)
-    return not ended.is_set()
+class News:
+    """Tells when a SQLite file, or its log, was written; of other databases nothing is heard.
 
+    Attributes:
+        event: set where there is something to look at.
+        ended: whether the relay is to end.
+    """
 
-def _news(path: Path | None, every: float, ended: threading.Event) -> Iterator[object] | None:
-    """Tells when a SQLite file, or its log, was written; of other databases nothing is heard."""
-    if path is None:
-        return None
-    from watchfiles import watch
+    def __init__(self, path: Path | None) -> None:
+        self.event = threading.Event()
+        self.ended = False
+        self._soon: list[float] = []
+        if path is not None:
+            # What is written while the watch begins is not told.
+            self._soon = list(AGAIN)
+            threading.Thread(target=self._watch, args=(path,), daemon=True).start()
 
-    def is_of_it(_: object, changed: str) -> bool:
-        return Path(changed).name in (path.name, f"{path.name}-wal", f"{path.name}-journal")
+    def wait(self, seconds: float) -> bool:
+        """Wait for news, at most so long; whether to go on."""
+        if self._soon:
+            seconds = min(seconds, self._soon.pop(0))
+        if self.event.wait(seconds):
+            # The watch can miss what is written right after something else, so look again.
+            self._soon = list(AGAIN)
+        self.event.clear()
+        return not self.ended
 
-    return watch(
-        path.parent,
-        watch_filter=is_of_it,
-        debounce=50,
-        step=5,
-        recursive=False,
-        yield_on_timeout=True,
-        rust_timeout=max(50, round(every * 1000)),
-        stop_event=ended,
-        raise_interrupt=False,
-    )
+    def _watch(self, path: Path) -> None:
+        from watchfiles import watch
+
+        def is_of_it(_: object, changed: str) -> bool:
+            return Path(changed).name in (path.name, f"{path.name}-wal", f"{path.name}-journal")
+
+        for _ in watch(
+            path.parent,
+            watch_filter=is_of_it,
+            debounce=50,
+            step=5,
+            rust_timeout=60_000,
+            recursive=False,
+            raise_interrupt=False,
+        ):
+            self.event.set()
 
 
 def _database(options: argparse.Namespace) -> tuple[Path | None, Connect]:

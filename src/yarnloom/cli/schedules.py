@@ -145,9 +145,9 @@ def _print(found: View) -> None:
     for name, text in facts:
         if text:
             out.print(Text.assemble((f"  {name:<14}", "dim"), str(text)))
-    if_not = "  if it were not paused" if paused else "  next"
+    label = "resumed" if paused else "next"
     for place, text in enumerate(found["next_times"]):
-        out.print(Text.assemble((f"{'' if place else if_not:<16}", "dim"), _local(text)))
+        out.print(Text.assemble((f"  {'' if place else label:<14}", "dim"), _local(text)))
     if paused:
         out.print(Text(f"  let it go on: yarnloom schedule {found['name']} --resume", "dim"))
 

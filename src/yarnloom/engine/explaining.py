@@ -344,6 +344,9 @@ def _flaw_text(step: StepRow, kind: str, workers: list[Worker]) -> str:
             return f"does not take from {where} (its --pools)"
         case "draining":
             return "is draining"
+        case "trouble":
+            said = (workers[0].trouble or "").partition("\n")[0]
+            return f"lives, but has no process that can take it: {said}"
         case Misfit.LACKS:
             missing = {word for one in workers for word in needs_of(step.contract) - one.has}
             return f"has no {' or '.join(sorted(missing))} (only_on)"

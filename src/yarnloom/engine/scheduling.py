@@ -265,7 +265,7 @@ def make_schedule(turn: Turn, command: MakeSchedule) -> View:
     if problems:
         raise InvalidInput("the schedule was not made", problems=problems)
     row = ScheduleRow(name, None, turn.now, command.who, {})
-    row.declared = {**SETTINGS, **command.settings}
+    row.declared = _filled(turn, {**SETTINGS, **command.settings})
     row.declared["params"] = _sealed(turn, row.declared)
     if command.paused:
         row.paused = {"by": command.who, "at": turn.now, "reason": command.reason}
@@ -291,7 +291,7 @@ def change_schedule(turn: Turn, command: ChangeSchedule) -> View:
         if problems := _wrong_settings(turn, settings):
             raise InvalidInput("the schedule was not changed", problems=problems)
         by_hand |= {"params": _sealed(turn, settings)} if "params" in by_hand else {}
-        row.by_hand = by_hand
+        row.by_hand = _filled(turn, by_hand)
     if command.paused is True and row.paused is None:
         row.paused = {"by": command.who, "at": turn.now, "reason": command.reason}
     resumed = command.paused is False and row.paused is not None
@@ -406,6 +406,13 @@ def _recurrence(row: ScheduleRow) -> Recurrence:
 @functools.lru_cache(1_000)
 def _known_recurrence(cron: str, zone: str) -> Recurrence:
     return Recurrence(cron, zone)
+
+
+def _filled(turn: Turn, settings: View) -> View:
+    """Settings with the workflow's full name, which stays unique."""
+    if "workflow" not in settings:
+        return settings
+    return {**settings, "workflow": find_workflow(turn, settings["workflow"])[0]}
 
 
 def _sealed(turn: Turn, settings: View) -> View:

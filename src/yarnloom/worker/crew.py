@@ -330,6 +330,8 @@ class Crew:
     def hand_back_running(self, why: str) -> None:
         """End what runs, and give it back."""
         for child in self._children:
+            if not child.attempts:
+                continue
             for attempt in list(child.attempts):
                 error = {"type": "HandedBack", "message": why}
                 item = {"attempt": attempt, "outcome": "handed_back", "error": error}

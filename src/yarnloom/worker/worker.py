@@ -28,6 +28,7 @@ Message = dict[str, Any]
 
 DEFAULT_IO = 20
 ORPHAN_PATIENCE = 600.0
+SETTLE_SECONDS = 0.5
 
 
 def cores() -> int:
@@ -276,10 +277,15 @@ class Worker:
 
         folders = {str(Path.cwd()), self._crew.folder}
         self._say(f"watches the code in {', '.join(sorted(folders))}")
-        async for _ in awatch(*folders, watch_filter=PythonFilter()):
-            if self.options.publish:
-                await self._publish()
-            self._crew.reload()
+        async for changes in awatch(*folders, watch_filter=PythonFilter()):
+            touched = {Path(path).parent for _, path in changes}
+            seen = None
+            # The watch can miss what is written right after something else, so look once more.
+            while seen != (seen := _state_of(touched)):
+                if self.options.publish:
+                    await self._publish()
+                self._crew.reload()
+                await asyncio.sleep(SETTLE_SECONDS)
 
     async def _publish(self) -> None:
         """Publish the loom as it is now, from a process of its own, which says what is wrong."""
@@ -319,6 +325,16 @@ class Worker:
                 "version": VERSION,
             },
         }
+
+
+def _state_of(folders: set[Path]) -> dict[Path, int]:
+    """When each Python file in some folders was written last."""
+    found = {}
+    for folder in folders:
+        for path in folder.glob("*.py"):
+            with contextlib.suppress(OSError):
+                found[path] = path.stat().st_mtime_ns
+    return found
 
 
 async def run_worker(options: WorkerOptions, say: Callable[[str], None]) -> None:
