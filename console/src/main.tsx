@@ -46,6 +46,12 @@ const router = createBrowserRouter([
         lazy: async () => ({ Component: (await import("./features/pools/PoolsPage")).PoolsPage }),
       },
       {
+        path: "schedules",
+        lazy: async () => ({
+          Component: (await import("./features/schedules/SchedulesPage")).SchedulesPage,
+        }),
+      },
+      {
         path: "workers",
         lazy: async () => ({
           Component: (await import("./features/workers/WorkersPage")).WorkersPage,

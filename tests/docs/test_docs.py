@@ -51,6 +51,14 @@ EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
         "2 harbours, without ['fogwick']",
     ),
     "notices.py": ("draw", {}, "failed", None),
+    "nightly.py": ("announce", {}, "done", "waters of brackwater after 15 January 2027"),
+    "bookings.py": (
+        "send-ticket",
+        {"booking": 1, "boat": "grey heron"},
+        "done",
+        "ticket 1 for the grey heron",
+    ),
+    "surroundings.py": ("note", {}, "done", 1),
     "limits.py": ("send-levels", {"harbours": ["saltmere"]}, "done", "8 to north"),
     "letters.py": (
         "send",

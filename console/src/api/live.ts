@@ -4,12 +4,13 @@
  */
 
 import { eventsPath, logPath, parseExact } from "./http";
-import type { LogLine, Part, Pool, Run, Worker } from "./types";
+import type { LogLine, Part, Pool, Run, Schedule, Worker } from "./types";
 
 export interface Change {
   run?: Run;
   graph?: Part;
   pool?: Pool;
+  schedule?: Schedule;
   workers?: Worker[];
 }
 
@@ -42,7 +43,7 @@ export function watch(run: number | null, listener: Listener): () => void {
       }
     };
     source.addEventListener("yarnloom.snapshot", (event) => listener.onSnapshot(dataOf(event)));
-    for (const what of ["run", "graph", "pool", "workers"]) {
+    for (const what of ["run", "graph", "pool", "schedule", "workers"]) {
       source.addEventListener(`yarnloom.${what}.changed`, (event) =>
         listener.onChange(dataOf(event as MessageEvent<string>) ?? {}),
       );

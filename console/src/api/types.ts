@@ -110,6 +110,15 @@ export interface Run {
   key: string;
   started_by: string;
   created_at: string;
+  /** Not before that time. */
+  start_at: string | null;
+  /** It is not begun after that time. */
+  start_by: string | null;
+  /** For when its schedule planned it. */
+  planned_at: string | null;
+  schedule: string | null;
+  /** The run of whose end it tells. */
+  after: number | null;
   deadline_at: string | null;
   /** 1, and one more for each mend. */
   round: number;
@@ -328,6 +337,8 @@ export interface Worker {
   has: string[];
   pools: string[] | null;
   draining: boolean;
+  /** Why its processes can take nothing, though it lives. */
+  trouble: string | null;
   seen_at: string;
 }
 
@@ -350,4 +361,35 @@ export interface Service {
   version: string;
   data: string;
   started_at: string;
+}
+
+export interface Schedule {
+  name: string;
+  /** That declares it; null where it was made by hand. */
+  loom: string | null;
+  workflow: string;
+  params: { [key: string]: Json };
+  cron: string;
+  zone: string;
+  if_busy: "wait" | "skip" | "replace" | "start";
+  missed: "one" | "all" | "none";
+  priority: number;
+  share: string;
+  tags: string[];
+  note: string;
+  paused: { by: string; at: string; reason: string } | null;
+  /** Planned times are in the schedule's zone, with its offset. */
+  next_at: string | null;
+  next_times: string[];
+  waiting_at: string | null;
+  running: number[];
+  last: {
+    planned_at: string;
+    result: "started" | "failed" | "passed_over";
+    run: number | null;
+    why: string;
+    state: RunState | null;
+  } | null;
+  passed_over: number;
+  by_hand: { [key: string]: Json };
 }

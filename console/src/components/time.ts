@@ -12,6 +12,11 @@ export function spell(seconds: number): string {
   return hours < 48 ? `${hours} h ${minutes % 60} min` : `${Math.floor(hours / 24)} days`;
 }
 
+/** A time in the viewer's zone. */
+export function exactTime(at: string): string {
+  return new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" });
+}
+
 let now = Date.now();
 const listeners = new Set<() => void>();
 let timer = 0;

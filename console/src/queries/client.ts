@@ -32,6 +32,8 @@ export const keys = {
   preview: (sha256: string) => ["preview", sha256] as const,
   pools: ["pools"] as const,
   workers: ["workers"] as const,
+  schedules: ["schedules"] as const,
+  nextTimes: (cron: string, zone: string) => ["next-times", cron, zone] as const,
   workflows: ["workflows"] as const,
   service: ["service"] as const,
 };
@@ -39,4 +41,5 @@ export const keys = {
 export interface RunFilter {
   state: string | null;
   workflow: string | null;
+  schedule: string | null;
 }

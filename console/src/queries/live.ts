@@ -6,6 +6,7 @@ import type { LogLine, Part, Run, StepPart } from "../api/types";
 import { keys } from "./client";
 import { takePool } from "./limits";
 import type { RunPage } from "./runs";
+import { takeSchedule } from "./schedules";
 
 /** Keep what is shown of one run, or of all runs, as it is; says whether the stream stands. */
 export function useLive(run: number | null): LinkState {
@@ -45,7 +46,7 @@ export function useLiveLog(run: number, address: string, live: boolean): void {
   }, [client, run, address, live]);
 }
 
-const LISTS = [["runs"], keys.pools, keys.workers];
+const LISTS = [["runs"], keys.pools, keys.workers, keys.schedules];
 const WHY_PAUSE = 500;
 let whyTimer = 0;
 
@@ -62,8 +63,9 @@ function take(client: QueryClient, watched: number | null, change: Change): void
     client.setQueryData(keys.run(change.run.number), change.run);
     if (watched === null) takeIntoLists(client, change.run);
   }
-  const { pool, workers } = change;
+  const { pool, workers, schedule } = change;
   if (pool) takePool(client, pool);
+  if (schedule) takeSchedule(client, schedule);
   if (workers) client.setQueryData(keys.workers, { workers });
   lookAgainWhy(client);
   if (change.run && watched !== null) {

@@ -18,6 +18,7 @@ export function useRuns(filter: RunFilter) {
       const query = new URLSearchParams({ limit: "50" });
       if (filter.state) query.set("state", filter.state);
       if (filter.workflow) query.set("workflow", filter.workflow);
+      if (filter.schedule) query.set("schedule", filter.schedule);
       if (pageParam) query.set("cursor", pageParam);
       return get<RunPage>(`/runs?${query}`);
     },
@@ -80,6 +81,9 @@ export interface Start {
   workflow: string;
   params: Json;
   key: string;
+  /** RFC 3339; null is now. */
+  start_at: string | null;
+  start_by: string | null;
 }
 
 /** Start a run; while rows of files are checked before, `onCheck` is told how far that is. */

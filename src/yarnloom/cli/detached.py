@@ -28,7 +28,6 @@ from yarnloom.errors import InvalidInput, NotFound, StartError, nearest
 BEGIN_SECONDS = 60.0
 END_SECONDS = 30.0
 LOOK_SECONDS = 0.05
-RECORD_VARIABLE = "YARNLOOM_RECORD"
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,49}\Z")
 
 
@@ -52,12 +51,12 @@ def begin(name: str, load: str, url: str, arguments: list[str]) -> int:
     path.write_text(json.dumps(facts), encoding="utf-8")
     with log.open("w") as lines:
         process = subprocess.Popen(
-            [sys.executable, "-m", "yarnloom", *arguments],
+            [sys.executable, "-m", "yarnloom", *arguments, "--record", str(path)],
             stdin=subprocess.DEVNULL,
             stdout=lines,
             stderr=subprocess.STDOUT,
             start_new_session=True,
-            env={**os.environ, RECORD_VARIABLE: str(path), "PYTHONUNBUFFERED": "1"},
+            env={**os.environ, "PYTHONUNBUFFERED": "1"},
         )
     until = time.monotonic() + BEGIN_SECONDS
     while process.poll() is None and time.monotonic() < until:
@@ -74,11 +73,8 @@ def begin(name: str, load: str, url: str, arguments: list[str]) -> int:
     return 0
 
 
-def hold_record() -> TextIO | None:
+def hold_record(path: str) -> TextIO:
     """In a worker that was begun so: hold the lock of its record, for as long as it lives."""
-    path = os.environ.pop(RECORD_VARIABLE, "")
-    if not path:
-        return None
     record = Path(path).open("r+", encoding="utf-8")  # noqa: SIM115  # closed by the process's end
     fcntl.flock(record, fcntl.LOCK_EX)
     facts = json.load(record)

@@ -173,6 +173,7 @@ def build_parser() -> Parser:
     worker.add_argument("--name", default="", help="the worker's name, for people")
     worker.add_argument("--id", default="", help=argparse.SUPPRESS)
     worker.add_argument("--end-with-stdin", action="store_true", help=argparse.SUPPRESS)
+    worker.add_argument("--record", default="", help=argparse.SUPPRESS)
     worker.add_argument("--reason", default="", help="of drain: why, for the record")
     worker.add_argument("--json", action="store_true", help="of drain and status: print JSON")
     worker.add_argument(

@@ -46,7 +46,6 @@ def serve(options: argparse.Namespace) -> int:
 
 def worker(options: argparse.Namespace, target: Target) -> int:
     """Work until told to end."""
-    from yarnloom.worker.worker import WorkerOptions, cores, run_worker
 
     if not options.load:
         raise InvalidInput(
@@ -60,9 +59,17 @@ def worker(options: argparse.Namespace, target: Target) -> int:
         arguments = [one for one in sys.argv[1:] if one != "--detach"]
         arguments += [] if options.name else ["--name", name]
         return detached.begin(name, options.load, target.url, arguments)
-    from yarnloom.cli.detached import hold_record
+    with contextlib.ExitStack() as stack:
+        if options.record:
+            from yarnloom.cli.detached import hold_record
 
-    record = hold_record()
+            stack.enter_context(hold_record(options.record))
+        return _work(options, target)
+
+
+def _work(options: argparse.Namespace, target: Target) -> int:
+    from yarnloom.worker.worker import WorkerOptions, cores, run_worker
+
     if options.publish:
         _publish(options.load, target)
     given = {"id": options.id} if options.id else {}
@@ -84,8 +91,6 @@ def worker(options: argparse.Namespace, target: Target) -> int:
         **given,
     )
     asyncio.run(run_worker(chosen, say))
-    if record:
-        record.close()
     return 0
 
 

@@ -1,6 +1,6 @@
 import { Accordion, Anchor, Breadcrumbs, Group, Stack, Text, Title } from "@mantine/core";
 import { useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { Link, useParams, useSearchParams } from "react-router";
 
 import { recordPath } from "../../api/http";
 import type { EachPart, Part, Run } from "../../api/types";
@@ -9,7 +9,8 @@ import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Reasons } from "../../components/Reasons";
 import { State } from "../../components/State";
-import { Ago, Took } from "../../components/Time";
+import { Ago, Took, Until } from "../../components/Time";
+import { exactTime } from "../../components/time";
 import { Weave } from "../../graph/Weave";
 import { useLive } from "../../queries/live";
 import { useWhy } from "../../queries/limits";
@@ -158,13 +159,48 @@ function Head({ run }: { run: Run }) {
         </Group>
         <Text size="sm" c="dimmed">
           {run.workflow} at version {run.version}
-          {run.round > 1 && ` · round ${run.round}`} · {run.progress.done} of {run.progress.total}{" "}
-          parts done · started <Ago at={run.created_at} /> by {run.started_by} · took{" "}
-          <Took from={run.started_at} to={run.ended_at} />
+          {run.round > 1 && ` · round ${run.round}`}
+          {run.progress.total > 0 &&
+            ` · ${run.progress.done} of ${run.progress.total} parts done`}{" "}
+          · {run.state === "scheduled" ? "accepted" : "started"} <Ago at={run.created_at} /> by{" "}
+          {run.started_by}
+          {run.started_at && (
+            <>
+              {" "}
+              · took <Took from={run.started_at} to={run.ended_at} />
+            </>
+          )}
         </Text>
+        <Origin run={run} />
       </div>
       <RunActions run={run} />
     </Group>
+  );
+}
+
+/** Why there is a run, and when it may begin, where there is more to say than who started it. */
+function Origin({ run }: { run: Run }) {
+  if (!run.schedule && !run.after && !run.start_by && run.state !== "scheduled") return null;
+  return (
+    <Text size="sm" c="dimmed">
+      {run.state === "scheduled" && run.start_at && (
+        <>
+          Starts <Until at={run.start_at} />, at {exactTime(run.start_at)}.{" "}
+        </>
+      )}
+      {run.start_by && !run.started_at && `Not begun after ${exactTime(run.start_by)}. `}
+      {run.schedule && (
+        <>
+          Of schedule <Link to="/schedules">{run.schedule}</Link>, planned for{" "}
+          {run.planned_at && exactTime(run.planned_at)}.{" "}
+        </>
+      )}
+      {run.after && (
+        <>
+          Tells of the end of <Link to={`/runs/${run.after}`}>run {run.after}</Link>.
+        </>
+      )}
+    </Text>
   );
 }
 

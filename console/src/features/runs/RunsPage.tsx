@@ -1,4 +1,4 @@
-import { Group, Progress, Select, Stack, Table, Title } from "@mantine/core";
+import { Group, Pill, Progress, Select, Stack, Table, Title } from "@mantine/core";
 import { Link, useNavigate, useSearchParams } from "react-router";
 
 import { RUN_STATES, type Run } from "../../api/types";
@@ -7,7 +7,7 @@ import { LinkNote } from "../../components/LinkNote";
 import { More } from "../../components/More";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
-import { Ago, Took } from "../../components/Time";
+import { Ago, Took, Until } from "../../components/Time";
 import { useLive } from "../../queries/live";
 import { useWorkflows } from "../../queries/looms";
 import { useRuns } from "../../queries/runs";
@@ -17,7 +17,11 @@ import classes from "./RunsPage.module.css";
 /** All runs, newest first, live. The filter stands in the address. */
 export function RunsPage() {
   const [query, setQuery] = useSearchParams();
-  const filter = { state: query.get("state"), workflow: query.get("workflow") };
+  const filter = {
+    state: query.get("state"),
+    workflow: query.get("workflow"),
+    schedule: query.get("schedule"),
+  };
   const found = useRuns(filter);
   const workflows = useWorkflows();
   const link = useLive(null);
@@ -36,7 +40,14 @@ export function RunsPage() {
         </Title>
         <Group gap="xs">
           {/* Also where the list is empty: what was done may have emptied it. */}
-          {(filter.state ?? filter.workflow) && <BulkActions {...filter} />}
+          {(filter.state ?? filter.workflow) && !filter.schedule && (
+            <BulkActions state={filter.state} workflow={filter.workflow} />
+          )}
+          {filter.schedule && (
+            <Pill withRemoveButton size="md" onRemove={() => set("schedule", null)}>
+              of schedule {filter.schedule}
+            </Pill>
+          )}
           <Select
             aria-label="State"
             placeholder="Any state"
@@ -59,7 +70,7 @@ export function RunsPage() {
       </Group>
       <LinkNote link={link} />
       {found.error && <ErrorNote error={found.error} />}
-      {found.isSuccess && !runs.length && <NoRuns filtered={!!filter.state || !!filter.workflow} />}
+      {found.isSuccess && !runs.length && <NoRuns filtered={Object.values(filter).some(Boolean)} />}
       {runs.length > 0 && (
         <div className={frame.frame}>
           <Table highlightOnHover verticalSpacing={7}>
@@ -103,16 +114,18 @@ function RunRow({ run }: { run: Run }) {
       <Table.Td>
         <Group gap="xs" wrap="nowrap">
           <Progress.Root w={110} size={7} aria-hidden>
-            <Progress.Section value={(100 * done) / total} color="var(--dye-done)" />
-            <Progress.Section value={(100 * failed) / total} color="var(--dye-failed)" />
+            <Progress.Section value={(100 * done) / (total || 1)} color="var(--dye-done)" />
+            <Progress.Section value={(100 * failed) / (total || 1)} color="var(--dye-failed)" />
           </Progress.Root>
-          <span className={frame.faded}>
-            {done} of {total}
-          </span>
+          <span className={frame.faded}>{total ? `${done} of ${total}` : "–"}</span>
         </Group>
       </Table.Td>
       <Table.Td className={frame.faded}>
-        <Ago at={run.created_at} />
+        {run.state === "scheduled" && run.start_at ? (
+          <Until at={run.start_at} />
+        ) : (
+          <Ago at={run.created_at} />
+        )}
       </Table.Td>
       <Table.Td className={`${frame.number} ${frame.faded}`}>
         <Took from={run.started_at} to={run.ended_at} />

@@ -32,6 +32,9 @@ export function Shell() {
               <NavLink to="/workflows" className={classes.way}>
                 Workflows
               </NavLink>
+              <NavLink to="/schedules" className={classes.way}>
+                Schedules
+              </NavLink>
               <NavLink to="/files" className={classes.way}>
                 Files
               </NavLink>

@@ -63,6 +63,11 @@ function WorkerRow({ worker }: { worker: Worker }) {
         <Text size="xs" c="dimmed">
           {facts.host}, process {facts.pid}
         </Text>
+        {worker.trouble && (
+          <Text size="xs" className="dyed" data-dye="failed" maw={360}>
+            {worker.trouble.split("\n")[0]}
+          </Text>
+        )}
       </Table.Td>
       <Table.Td>
         <Text size="sm">{worker.in_hand.length}</Text>

@@ -1,29 +1,23 @@
-import {
-  Button,
-  Checkbox,
-  Group,
-  Progress,
-  Select,
-  Stack,
-  Text,
-  Textarea,
-  TextInput,
-} from "@mantine/core";
+import { Button, Group, Progress, Stack, Text, TextInput } from "@mantine/core";
 import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 
-import { ApiError, type BadInput } from "../../api/http";
+import { ApiError } from "../../api/http";
 import type { Checking, Workflow } from "../../api/types";
 import { ErrorNote } from "../../components/Notes";
 import { useStart } from "../../queries/runs";
-import { fieldsOf, paramsOf, type Field } from "./fields";
-import { FileInput } from "./FileInput";
-import classes from "./StartForm.module.css";
+import { fieldsOf, momentOf, newKey, paramsOf } from "./fields";
+import { Input } from "./Input";
 
 interface Props {
   workflow: Workflow;
   onClose: () => void;
 }
+
+const WHEN = [
+  { name: "start_at", label: "Start at", help: "By your clock; now if empty" },
+  { name: "start_by", label: "Start by", help: "It is not begun after that time" },
+] as const;
 
 /** A form for a workflow's params; the service validates, and its words stand beside the fields. */
 export function StartForm({ workflow, onClose }: Props) {
@@ -33,17 +27,24 @@ export function StartForm({ workflow, onClose }: Props) {
   );
   // One key for as long as the form is open: a double click, or a retry, makes one run.
   const [key, setKey] = useState(newKey);
+  const [later, setLater] = useState({ open: false, start_at: "", start_by: "" });
   const [checking, setChecking] = useState<Checking[]>([]);
   const start = useStart(setChecking);
   const navigate = useNavigate();
   const problems = start.error instanceof ApiError ? start.error.problems : [];
   const problemsOf = (name: string) =>
     problems.filter(({ pointer }) => pointer === `/${name}` || pointer.startsWith(`/${name}/`));
-  const known = fields.some((field) => problemsOf(field.name).length);
+  const known = [...fields, ...WHEN].some(({ name }) => problemsOf(name).length);
   const send = () => {
     setChecking([]);
     start.mutate(
-      { workflow: workflow.name, params: paramsOf(fields, filled), key },
+      {
+        workflow: workflow.name,
+        params: paramsOf(fields, filled),
+        key,
+        start_at: momentOf(later.start_at),
+        start_by: momentOf(later.start_by),
+      },
       { onSuccess: (run) => void navigate(`/runs/${run.number}`) },
     );
   };
@@ -68,14 +69,38 @@ export function StartForm({ workflow, onClose }: Props) {
             }}
           />
         ))}
+        {later.open && (
+          <Group grow align="flex-start">
+            {WHEN.map(({ name, label, help }) => (
+              <TextInput
+                key={name}
+                type="datetime-local"
+                label={label}
+                description={help}
+                value={later[name]}
+                error={problemsOf(name)[0]?.detail}
+                onChange={(event) => {
+                  const { value } = event.currentTarget;
+                  setLater((before) => ({ ...before, [name]: value }));
+                  setKey(newKey());
+                }}
+              />
+            ))}
+          </Group>
+        )}
         {start.error && (!known || problems.some(({ line }) => line)) && (
           <ErrorNote error={start.error} />
         )}
         {start.isPending && checking.map((one) => <Check key={one.param} checking={one} />)}
         <Group>
           <Button type="submit" loading={start.isPending}>
-            Start run
+            {later.start_at ? "Start then" : "Start run"}
           </Button>
+          {!later.open && (
+            <Button variant="subtle" onClick={() => setLater({ ...later, open: true })}>
+              Later…
+            </Button>
+          )}
           <Button variant="default" onClick={onClose}>
             Close
           </Button>
@@ -83,13 +108,6 @@ export function StartForm({ workflow, onClose }: Props) {
       </Stack>
     </form>
   );
-}
-
-interface InputProps {
-  field: Field;
-  value: string;
-  problems: BadInput[];
-  onChange: (value: string) => void;
 }
 
 /** How far the rows of a file are checked. */
@@ -103,73 +121,4 @@ function Check({ checking }: { checking: Checking }) {
       <Progress value={size ? (100 * read) / size : 0} size="sm" mt={4} />
     </div>
   );
-}
-
-/** What is wrong with a field; of a file's rows one line for each. */
-function faultOf(problems: BadInput[]) {
-  if (!problems.length) return undefined;
-  if (!problems.some(({ line }) => line)) return problems.map(({ detail }) => detail).join("; ");
-  return (
-    <span className={classes.faults}>
-      {problems.map(({ detail }, index) => (
-        <span key={index}>{detail}</span>
-      ))}
-    </span>
-  );
-}
-
-function Input({ field, value, problems, onChange }: InputProps) {
-  const error = faultOf(problems);
-  const shared = { label: field.label, description: field.help || undefined, error };
-  switch (field.kind) {
-    case "file":
-    case "rows":
-      return <FileInput field={field} value={value} error={error} onChange={onChange} />;
-    case "boolean":
-      return (
-        <Checkbox
-          {...shared}
-          checked={value === "true"}
-          onChange={(event) => onChange(String(event.currentTarget.checked))}
-        />
-      );
-    case "choice":
-      return (
-        <Select
-          {...shared}
-          withAsterisk={field.required}
-          data={field.choices}
-          value={value || null}
-          onChange={(chosen) => onChange(chosen ?? "")}
-        />
-      );
-    case "json":
-      return (
-        <Textarea
-          {...shared}
-          withAsterisk={field.required}
-          autosize
-          minRows={2}
-          placeholder="JSON"
-          value={value}
-          onChange={(event) => onChange(event.currentTarget.value)}
-        />
-      );
-    default:
-      return (
-        <TextInput
-          {...shared}
-          withAsterisk={field.required}
-          inputMode={field.kind === "text" ? "text" : "decimal"}
-          value={value}
-          onChange={(event) => onChange(event.currentTarget.value)}
-        />
-      );
-  }
-}
-
-function newKey(): string {
-  return [...crypto.getRandomValues(new Uint8Array(12))]
-    .map((byte) => byte.toString(16).padStart(2, "0"))
-    .join("");
 }

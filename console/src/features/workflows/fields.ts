@@ -46,6 +46,28 @@ export function paramsOf(fields: Field[], filled: Record<string, string>): Recor
   return params;
 }
 
+/** What fields hold for params that are there; else what they begin with. */
+export function filledWith(fields: Field[], params: Record<string, Json>): Record<string, string> {
+  return Object.fromEntries(
+    fields.map(({ name, kind, initial }) => {
+      const value = params[name];
+      return [name, value === undefined || value === null ? initial : textOf(value, kind)];
+    }),
+  );
+}
+
+/** A start key: one for as long as a form is open makes a double click, or a retry, one run. */
+export function newKey(): string {
+  return [...crypto.getRandomValues(new Uint8Array(12))]
+    .map((byte) => byte.toString(16).padStart(2, "0"))
+    .join("");
+}
+
+/** A time as a field has it, by the viewer's clock; empty is none. */
+export function momentOf(text: string): string | null {
+  return text ? new Date(text).toISOString() : null;
+}
+
 function read(text: string, kind: FieldKind): Json {
   if (kind === "text" || kind === "choice") return text;
   try {

@@ -1,0 +1,61 @@
+import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
+
+import { get, patch, post, remove } from "../api/http";
+import type { Json, Run, Schedule } from "../api/types";
+import { keys } from "./client";
+
+/** Every schedule, by name; events keep them as they are. */
+export function useSchedules() {
+  return useQuery({
+    queryKey: keys.schedules,
+    queryFn: () => get<{ schedules: Schedule[] }>("/schedules"),
+    refetchOnMount: "always",
+  });
+}
+
+/** When an expression comes true next. */
+export function useNextTimes(cron: string, zone: string) {
+  return useQuery({
+    queryKey: keys.nextTimes(cron, zone),
+    queryFn: () => get<{ times: string[] }>(`/next-times?${new URLSearchParams({ cron, zone })}`),
+    enabled: cron !== "",
+    staleTime: 0,
+    retry: false,
+  });
+}
+
+/** Make a schedule, or with a name change that one. */
+export function useChangeSchedule(name: string | null) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (change: { [key: string]: Json }) =>
+      name === null
+        ? post<Schedule>("/schedules", change)
+        : patch<Schedule>(`/schedules/${encodeURIComponent(name)}`, change),
+    onSuccess: (schedule) => takeSchedule(client, schedule),
+  });
+}
+
+export function useRemoveSchedule(name: string) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: () => remove(`/schedules/${encodeURIComponent(name)}`),
+    onSuccess: () => client.invalidateQueries({ queryKey: keys.schedules }),
+  });
+}
+
+/** Start what a schedule starts, now; the key makes a double click one run. */
+export function useStartSchedule(name: string) {
+  return useMutation({
+    mutationFn: (key: string) => post<Run>(`/schedules/${encodeURIComponent(name)}/start`, { key }),
+  });
+}
+
+/** Put a schedule into the list. */
+export function takeSchedule(client: QueryClient, schedule: Schedule): void {
+  client.setQueryData<{ schedules: Schedule[] }>(keys.schedules, (before) => {
+    if (!before) return before;
+    const others = before.schedules.filter((one) => one.name !== schedule.name);
+    return { schedules: [...others, schedule].sort((a, b) => (a.name < b.name ? -1 : 1)) };
+  });
+}
