@@ -56,9 +56,9 @@ def problems_of_settings(settings: Mapping[str, Any]) -> list[Problem]:
         found.append(Problem("/workflow", "missing; say which workflow it starts"))
     if not filled["cron"]:
         found.append(Problem("/cron", "missing; `30 2 * * *` is half past two each night"))
-    else:
+    for cron, zone in ((filled["cron"] or "* * * * *", "UTC"), ("* * * * *", filled["zone"])):
         try:
-            Recurrence(filled["cron"], filled["zone"])
+            Recurrence(cron, zone)
         except BadRecurrence as error:
             found.append(Problem(f"/{error.field}", str(error)))
     if filled["missed"] == "all" and filled["if_busy"] != "start":

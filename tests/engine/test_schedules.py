@@ -23,6 +23,7 @@ from yarnloom.engine import (
 )
 from yarnloom.errors import Conflict, InvalidInput, NotFound, PlanError
 from yarnloom.store import audit
+from yarnloom.testing import inline_service
 
 HOUR = 3_600.0
 FIRST = "2027-01-15T08:00:00+00:00"  # the clock's beginning
@@ -114,6 +115,21 @@ def test_each_planned_time_makes_one_run(at: Floor) -> None:
     at.drain()
     assert look(at)["last"]["state"] == "done"
     assert runs(at)[:3] == [("09:00", "done"), ("10:00", "done"), ("12:00", "done")]
+
+
+def test_nothing_is_looked_at_before_the_next_time() -> None:
+    """There is one timer, of the time that comes first; a paused schedule has none."""
+    with inline_service() as inline:
+        inline.publish(loom_with())
+        settings = {"workflow": "w", "cron": "0 10 * * *"}
+        inline.do(MakeSchedule("paused", settings, "ann", paused=True))
+        assert inline.batch(Tick()).next_due is None
+        inline.do(MakeSchedule("daily", settings, "ann"))
+        assert inline.batch(Tick()).next_due == 2 * HOUR
+        inline.do(MakeSchedule("other", {**settings, "cron": "30 9 * * *"}, "ann"))
+        assert inline.batch(Tick()).next_due == 1.5 * HOUR
+        inline.restart()
+        assert inline.batch(Tick()).next_due == 1.5 * HOUR
 
 
 def test_planned_times_are_told_in_the_schedules_zone(at: Floor) -> None:

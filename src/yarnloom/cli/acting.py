@@ -106,9 +106,9 @@ def start(
 
 def _by_line(problem: Problem, lines: list[int]) -> Problem:
     """A problem of one of many starts, with the line that it comes from."""
-    _, starts, place, *rest = problem.where.split("/")
+    _, _, place, *rest = problem.where.split("/")  # /starts/17/params/year
     where = "/".join(["", *(one for one in rest if one != "params")])
-    return replace(problem, where=where, line=lines[int(place)]) if starts else problem
+    return replace(problem, where=f"line {lines[int(place)]}, {where}")
 
 
 def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: bool) -> int:
