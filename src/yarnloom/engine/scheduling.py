@@ -43,6 +43,8 @@ View = dict[str, Any]
 _OF_A_LOOM = ("loom", "name", "paused")
 LATE = 60_000_000
 """Microseconds after which a planned time counts as missed."""
+FIRED_AT_ONCE = 20
+"""How many schedules fire in one transaction."""
 CAUGHT_UP = 100
 """How many missed times are caught up with at most, the newest."""
 SHOWN = 5
@@ -53,7 +55,7 @@ SHOWN = 5
 
 def fire_due(turn: Turn) -> None:
     """Start what has fallen due, and go on to the next times."""
-    for row in timing.schedules_due(turn.unit, turn.now):
+    for row in timing.schedules_due(turn.unit, turn.now, FIRED_AT_ONCE):
         _fire(turn, row)
     _remind(turn)
 

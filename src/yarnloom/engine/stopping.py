@@ -16,6 +16,8 @@ from yarnloom.store import RunRow, timing
 from yarnloom.store import writing as store
 from yarnloom.units import duration_text
 
+EXPIRED_AT_ONCE = 100
+
 
 def cancel_run(turn: Turn, command: CancelRun) -> dict[str, Any]:
     """Cancel what has not begun, and tell what runs to stop.
@@ -62,7 +64,7 @@ def stop_late_runs(turn: Turn) -> None:
 
 def stop_late_starts(turn: Turn) -> None:
     """Cancel runs that have not begun by the time by which they were to."""
-    for number in timing.runs_to_expire(turn.unit, turn.now):
+    for number in timing.runs_to_expire(turn.unit, turn.now, EXPIRED_AT_ONCE):
         run = turn.run(number)
         turn.move_run(run, RunEvent.CANCEL)
         why = f"expired: it had not begun by {moment(run.start_by)}"

@@ -33,11 +33,11 @@ def next_to_open(unit: Unit) -> int | None:
     return unit.least(f"SELECT min(coalesce(start_at, 0)) FROM runs WHERE {_AHEAD}")
 
 
-def runs_to_expire(unit: Unit, now: int) -> list[int]:
+def runs_to_expire(unit: Unit, now: int, limit: int) -> list[int]:
     """Runs that have not begun by the time by which they were to; those that are mended may."""
     unit.flush()
-    sql = f"SELECT number FROM runs WHERE {_EXPIRES} AND start_by <= ? AND round = 1"
-    return [number for (number,) in unit.execute(sql, (now,))]
+    sql = f"SELECT number FROM runs WHERE {_EXPIRES} AND start_by <= ? AND round = 1 LIMIT ?"
+    return [number for (number,) in unit.execute(sql, (now, limit))]
 
 
 def next_to_expire(unit: Unit) -> int | None:
@@ -91,10 +91,10 @@ def schedule(unit: Unit, name: str) -> ScheduleRow | None:
     return _row(found[0]) if found else None
 
 
-def schedules_due(unit: Unit, now: int) -> list[ScheduleRow]:
+def schedules_due(unit: Unit, now: int, limit: int) -> list[ScheduleRow]:
     """Schedules whose next time has come, by that time."""
-    sql = f"{_SELECT} WHERE next_at IS NOT NULL AND next_at <= ? ORDER BY next_at, name"
-    return [_row(record) for record in unit.execute(sql, (now,))]
+    sql = f"{_SELECT} WHERE next_at IS NOT NULL AND next_at <= ? ORDER BY next_at, name LIMIT ?"
+    return [_row(record) for record in unit.execute(sql, (now, limit))]
 
 
 def next_firing(unit: Unit) -> int | None:
