@@ -5,7 +5,18 @@ from __future__ import annotations
 import sys
 from statistics import median
 
-from bench import control, files, idle, latency, limits, rows, throughput, watchers, wide
+from bench import (
+    control,
+    files,
+    idle,
+    latency,
+    limits,
+    rows,
+    starts,
+    throughput,
+    watchers,
+    wide,
+)
 
 
 def show_throughput() -> None:
@@ -98,6 +109,19 @@ def show_watchers() -> None:
     print(f"watchers: {100 * lost:.1f}% of the steps a second are lost (goal under 5%)")
 
 
+def show_starts() -> None:
+    """Ten thousand starts in one request."""
+    found = starts.measure()
+    many, few = found.many / starts.MANY, found.few / starts.FEW
+    spent = f"{found.many:.2f} s, all opened after {found.opened:.1f} s"
+    print(f"  {starts.MANY:,} acknowledged in {spent}")
+    print(f"  one by one {few * 1e6:.0f} us each, together {many * 1e6:.0f} us each")
+    longest = f"longest {max(found.waits):.2f} s"
+    print(f"  a bare look meanwhile {latency.summary(found.waits)}, {longest}")
+    print(f"  a bare look alone     {latency.summary(found.alone)}")
+    print(f"starts: {few / many:.1f} times as fast as one by one")
+
+
 MEASUREMENTS = {
     "throughput": show_throughput,
     "latency": show_latency,
@@ -108,6 +132,7 @@ MEASUREMENTS = {
     "files": show_files,
     "control": show_control,
     "watchers": show_watchers,
+    "starts": show_starts,
 }
 
 if __name__ == "__main__":

@@ -49,6 +49,7 @@ class Prepared:
         plan: id of its plan.
         params: with defaults, secrets sealed, as JSON text.
         marked: as they were given, secrets marked.
+        hashed: the hash of that.
         share: whom fair turns are counted for; empty for the run itself.
     """
 
@@ -57,6 +58,7 @@ class Prepared:
     plan: int
     params: str
     marked: Any
+    hashed: str
     share: str
 
     @property
@@ -101,7 +103,7 @@ def prepare(turn: Turn, command: StartRun) -> Prepared | Unchecked:
     # The same start again gets its run, also when that would not be started any more.
     scope = f"task {workflow}" if command.task else workflow
     if store.find_start(turn.unit, scope, command.key):
-        return Prepared(command, workflow, plan_id, "", marked, "")
+        return Prepared(command, workflow, plan_id, "", marked, fingerprint(marked), "")
     problems = problems_of(command.params, schema)
     if files and not problems:
         problems = unknown_files(turn, command.params, schema)
@@ -118,7 +120,7 @@ def prepare(turn: Turn, command: StartRun) -> Prepared | Unchecked:
         filled = with_lists(filled, schema, lambda one, marked: _list_for(turn, one, marked))
     params = encode(seal(filled, schema, turn.vault.seal), "params")
     share = command.share or _share_of(plan, decode(params))
-    return Prepared(command, workflow, plan_id, params, marked, share)
+    return Prepared(command, workflow, plan_id, params, marked, fingerprint(marked), share)
 
 
 def add_run(turn: Turn, prepared: Prepared) -> RunRow:
@@ -152,8 +154,8 @@ def add_run(turn: Turn, prepared: Prepared) -> RunRow:
             entered=Entry.AHEAD,
         )
     )
-    hashed = fingerprint(prepared.marked)
-    store.keep_start(turn.unit, prepared.scope, command.key, run.number, hashed, turn.now)
+    scope, hashed = prepared.scope, prepared.hashed
+    store.keep_start(turn.unit, scope, command.key, run.number, hashed, turn.now)
     store.log_command(turn.unit, turn.now, command.who, "start", run.number, command.reason)
     if run.start_by is not None:
         turn.remind(START_BY_DUE, run.start_by)
@@ -208,7 +210,9 @@ def start_or_fail(turn: Turn, command: StartRun) -> RunRow | None:
         find = find_task if command.task else find_workflow
         workflow, plan = find(turn, command.workflow)
         text = encode(mask(command.params), "params")
-        prepared = Prepared(command, workflow, plan, text, mask(command.params), command.share)
+        marked = mask(command.params)
+        hashed = fingerprint(marked)
+        prepared = Prepared(command, workflow, plan, text, marked, hashed, command.share)
     assert isinstance(prepared, Prepared)
     if store.find_start(turn.unit, prepared.scope, command.key):
         return None
@@ -254,7 +258,7 @@ def start_many(turn: Turn, command: StartMany) -> list[dict[str, Any]]:
     known: dict[tuple[str, str], tuple[int, str]] = {}
     for place, prepared in enumerate(command.prepared):
         at = (prepared.scope, prepared.command.key)
-        hashed = fingerprint(prepared.marked)
+        hashed = prepared.hashed
         earlier = known.get(at) or store.find_start(turn.unit, *at)
         if earlier and earlier[1] != hashed:
             first = f"run {earlier[0]}" if earlier[0] else "an earlier one of the list"
@@ -348,7 +352,7 @@ def _share_of(plan: Plan, params: dict[str, Any]) -> str:
 
 def _same_start(turn: Turn, prepared: Prepared, number: int, params_hash: str) -> Started:
     run = turn.run(number)
-    if params_hash != fingerprint(prepared.marked):
+    if params_hash != prepared.hashed:
         raise StartKeyTaken(
             f"the start key {prepared.command.key!r} belongs to run {number}, which was started "
             "with other params. Use another key for another run.",
