@@ -178,6 +178,33 @@ def data(page: Page, url: str, commands: Terminal, client: Client) -> None:
     commands.type("clear")
 
 
+def by_clock(page: Page, url: str, commands: Terminal, client: Client) -> None:
+    """Schedules: the page with one that is being made, and the commands."""
+    settings = {"params": {"order": 7, "harbour": "saltmere"}, "note": "a copy for the desk"}
+    client.make_schedule("desk-copy", workflow="print-copies", cron="0 7 * * 1-5", **settings)
+    client.start_schedule("desk-copy").wait(60)
+    page.set_viewport_size(SIZE)
+    page.goto(f"{url}/schedules")
+    page.get_by_role("button", name="Make a schedule…").click()
+    page.get_by_label("Name").fill("summer-time")
+    page.get_by_label("Cron").fill("30 1 * 3 0")
+    page.get_by_label("Zone").fill("Europe/Lisbon")
+    page.get_by_role("listitem").first.wait_for()
+    page.wait_for_timeout(700)
+    page.screenshot(path=TARGET / "schedules.png")
+    commands.type("clear")
+    commands.type(
+        "yarnloom schedules; yarnloom schedule nightly-waters --resume | head -8; "
+        "yarnloom start harbour-tides -p harbour=saltmere --in 2h --start-by 23:59; "
+        "yarnloom why 11 | head -3; yarnloom relay yarnloom-demo/orders.db --list; "
+        "yarnloom worker --load yarnloom.demo.almanac:loom --detach --name night; "
+        "yarnloom worker status; yarnloom worker stop night"
+    )
+    commands.wait_for("night has ended")
+    commands.draw(page, TARGET / "by-clock.png")
+    commands.type("clear")
+
+
 def pages(page: Page, url: str, client: Client) -> None:
     """The console's pages."""
 
@@ -238,6 +265,7 @@ def main() -> None:
             data(page, url, commands, client)
             reasons(page, url, commands, client)
             control(page, url, commands, client)
+            by_clock(page, url, commands, client)
             pages(page, url, client)
         commands.type("yarnloom runs; yarnloom show 1; yarnloom graph '1/harbours[saltmere]'")
         commands.wait_for("extremes .*done")

@@ -141,7 +141,7 @@ def test_every_event_is_documented() -> None:
     source = (ROOT / "src/yarnloom/service/events.py").read_text(encoding="utf-8")
     kinds = set(re.findall(r'"(yarnloom\.[a-z.]+)"', source))
 
-    assert len(kinds) == 5
+    assert len(kinds) == 6
     assert all(f"`{kind}`" in DOCS["http.md"] for kind in kinds)
 
 

@@ -92,11 +92,12 @@ def status(name: str | None, as_json: bool) -> int:
     if as_json:
         output.print_json({"workers": found})
     elif found:
-        rows = output.table("worker", "process", "since", "loom", "service", "log")
+        rows = output.table("worker", "process", "since", "loom", "service", numbers=("process",))
         for one in found:
-            facts = [str(one["pid"]), output.ago(one["since"]), one["load"], one["url"], one["log"]]
+            facts = [str(one["pid"]), output.ago(one["since"]), one["load"], one["url"]]
             rows.add_row(one["name"], *facts)
         out.print(rows)
+        out.print(f"their logs: {_folder()}/WORKER.log", style="dim", soft_wrap=True)
     elif name is not None:
         output.say(f"no worker {name} is in the background of this machine")
     else:

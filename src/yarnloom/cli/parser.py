@@ -295,16 +295,7 @@ def build_parser() -> Parser:
         "--rate", metavar="N/TIME", help="attempts that may begin in a time, as 10/1s; or none"
     )
     pool.add_argument("--note", help="what the limit is for")
-    flow = pool.add_mutually_exclusive_group()
-    flow.add_argument(
-        "--pause", dest="flow", action="store_const", const="pause", help="begin nothing more"
-    )
-    flow.add_argument(
-        "--resume", dest="flow", action="store_const", const="resume", help="go on after a pause"
-    )
-    pool.add_argument(
-        "--as-declared", action="store_true", help="first forget what was set by hand before"
-    )
+    _hand_options(pool, "begin")
     pool.add_argument("--make", action="store_true", help="make it; it must not be there yet")
     pool.add_argument("--remove", action="store_true", help="remove it; no step may name it")
     pool.add_argument("--reason", default="", help="why, for the record")
@@ -330,6 +321,18 @@ def build_parser() -> Parser:
     once.add_argument("--list", action="store_true", help="only say what waits, or was refused")
     relay.add_argument("--retry", action="store_true", help="first forget that some were refused")
     return parser
+
+
+def _hand_options(parser: argparse.ArgumentParser, verb: str) -> None:
+    """What is done by hand with something that looms declare."""
+    flow = parser.add_mutually_exclusive_group()
+    what = f"{verb} nothing more"
+    flow.add_argument("--pause", dest="flow", action="store_const", const="pause", help=what)
+    what = "go on after a pause"
+    flow.add_argument("--resume", dest="flow", action="store_const", const="resume", help=what)
+    parser.add_argument(
+        "--as-declared", action="store_true", help="first forget what was set by hand before"
+    )
 
 
 def _schedule_commands(add: Any, service: Any, reading: Any) -> None:
@@ -358,16 +361,7 @@ def _schedule_commands(add: Any, service: Any, reading: Any) -> None:
     schedule.add_argument("--share", help="whom fair turns of its runs are counted for")
     schedule.add_argument("--tag", action="append", help="a word to find its runs by")
     schedule.add_argument("--note", help="what it is for")
-    flow = schedule.add_mutually_exclusive_group()
-    flow.add_argument(
-        "--pause", dest="flow", action="store_const", const="pause", help="start nothing more"
-    )
-    flow.add_argument(
-        "--resume", dest="flow", action="store_const", const="resume", help="go on after a pause"
-    )
-    schedule.add_argument(
-        "--as-declared", action="store_true", help="first forget what was changed by hand before"
-    )
+    _hand_options(schedule, "start")
     doing = schedule.add_mutually_exclusive_group()
     doing.add_argument("--make", action="store_true", help="make it; it must not be there yet")
     doing.add_argument("--remove", action="store_true", help="remove it; its runs stay")

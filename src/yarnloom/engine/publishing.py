@@ -58,7 +58,7 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
     if command.pools is not None:
         for loom in looms:
             declare(turn, loom, declared.get(loom, {}), command.who)
-        _listen(turn, command.tasks, looms)
+    _listen(turn, command.tasks, of_tasks)
     if command.schedules is not None:
         for loom in looms:
             declare_schedules(turn, loom, schedules.get(loom, {}), command.who)
@@ -92,9 +92,9 @@ def _refuse_bad_listeners(tasks: list[dict[str, Any]]) -> None:
         raise InvalidInput("nothing was published: a task is not right", problems=problems)
 
 
-def _listen(turn: Turn, tasks: list[dict[str, Any]], looms: list[str]) -> None:
+def _listen(turn: Turn, tasks: list[dict[str, Any]], looms: set[str]) -> None:
     """From now on these tasks of the looms are told of the ends of runs, and no others."""
-    for loom in looms:
+    for loom in sorted(looms):
         told = [
             (facts["name"], facts["on_run_end"]["states"], facts["on_run_end"]["workflows"])
             for facts in tasks

@@ -205,6 +205,8 @@ class Turn:
                 self.made_room.add(run.workflow)
         self.unit.runs.touch(run)
         self.changed.add(run.number)
+        if run.schedule is not None:
+            self.schedules.add(run.schedule)
 
     def move_step(self, step: StepRow, event: StepEvent, *, closing: bool = False) -> None:
         """Let something happen to a step; counters and lanes follow.

@@ -324,7 +324,8 @@ class Crew:
         self._on_new_code()
 
     def _spawn_shared(self) -> None:
-        if self._io and any(facts["io"] for facts in self.tasks.values()):
+        io = any(facts["io"] for facts in self.tasks.values())
+        if self._io and io and not self.draining:
             self._spawn(shared=True)
 
     def hand_back_running(self, why: str) -> None:
@@ -407,7 +408,7 @@ class Crew:
     def _replace(self, child: Child, *, spawn: bool = True) -> None:
         """Let a new process take a process's place, which ends when it has no attempt any more."""
         child.closing = True
-        if spawn:
+        if spawn and not self.draining:
             self._spawn(shared=child.shared)
         if not child.attempts:
             child.end()

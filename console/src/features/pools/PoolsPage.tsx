@@ -1,14 +1,13 @@
-import { Button, Group, Stack, Table, Text, Title } from "@mantine/core";
-import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
+import { Group, Stack, Table, Text, Title } from "@mantine/core";
 import { Link } from "react-router";
 
 import type { Pool } from "../../api/types";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { spell } from "../../components/time";
-import { Ago } from "../../components/Time";
 import frame from "../../components/Frame.module.css";
 import { LinkNote } from "../../components/LinkNote";
 import { Opening } from "../../components/Opening";
+import { PauseButton, PausedNote } from "../../components/Pausing";
 import { useChangePool, usePools } from "../../queries/limits";
 import { useLive } from "../../queries/live";
 import { Places } from "./Places";
@@ -73,12 +72,7 @@ function PoolRow({ pool }: { pool: Pool }) {
           {pool.note}
         </Text>
         <Origin pool={pool} />
-        {pool.paused && (
-          <Text size="xs" className="dyed" data-dye="paused">
-            paused by {pool.paused.by} <Ago at={pool.paused.at} />
-            {pool.paused.reason && `: ${pool.paused.reason}`}
-          </Text>
-        )}
+        {pool.paused && <PausedNote pause={pool.paused} />}
       </Table.Td>
       <Table.Td>
         <Places pool={pool} />
@@ -98,7 +92,7 @@ function PoolRow({ pool }: { pool: Pool }) {
       </Table.Td>
       <Table.Td>
         <Group gap={6} justify="flex-end" wrap="nowrap">
-          <PauseButton pool={pool} />
+          <Flow pool={pool} />
           <Opening label="Change…">{(close) => <PoolForm pool={pool} onClose={close} />}</Opening>
         </Group>
       </Table.Td>
@@ -159,18 +153,7 @@ function Users({ pool }: { pool: Pool }) {
   );
 }
 
-function PauseButton({ pool }: { pool: Pool }) {
+function Flow({ pool }: { pool: Pool }) {
   const change = useChangePool(pool.name);
-  const paused = pool.paused !== null;
-  return (
-    <Button
-      variant="default"
-      size="xs"
-      leftSection={paused ? <IconPlayerPlay size={14} /> : <IconPlayerPause size={14} />}
-      loading={change.isPending}
-      onClick={() => change.mutate({ paused: !paused })}
-    >
-      {paused ? "Resume" : "Pause"}
-    </Button>
-  );
+  return <PauseButton paused={pool.paused !== null} change={change} />;
 }

@@ -1,5 +1,4 @@
 import { Button, Group, Stack, Table, Text, Title, Tooltip } from "@mantine/core";
-import { IconPlayerPause, IconPlayerPlay } from "@tabler/icons-react";
 import { useState } from "react";
 import { Link } from "react-router";
 
@@ -7,9 +6,10 @@ import type { Schedule } from "../../api/types";
 import frame from "../../components/Frame.module.css";
 import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
+import { PauseButton, PausedNote } from "../../components/Pausing";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
-import { Ago, Until } from "../../components/Time";
+import { Until } from "../../components/Time";
 import { useLive } from "../../queries/live";
 import { useChangeSchedule, useSchedules, useStartSchedule } from "../../queries/schedules";
 import { newKey } from "../workflows/fields";
@@ -105,12 +105,7 @@ function Row({ schedule, onChange }: RowProps) {
             {byHand.join(" and ")} changed by hand
           </Text>
         )}
-        {schedule.paused && (
-          <Text size="xs" className="dyed" data-dye="paused">
-            paused by {schedule.paused.by} <Ago at={schedule.paused.at} />
-            {schedule.paused.reason && `: ${schedule.paused.reason}`}
-          </Text>
-        )}
+        {schedule.paused && <PausedNote pause={schedule.paused} />}
       </Table.Td>
       <Table.Td>
         <Text size="sm" ff="monospace">
@@ -129,7 +124,7 @@ function Row({ schedule, onChange }: RowProps) {
       <Table.Td>
         <Group gap={6} justify="flex-end" wrap="nowrap">
           <StartNow schedule={schedule} />
-          <PauseButton schedule={schedule} />
+          <Flow schedule={schedule} />
           <Button variant="default" size="xs" onClick={() => onChange(schedule.name)}>
             Change…
           </Button>
@@ -211,18 +206,7 @@ function StartNow({ schedule }: { schedule: Schedule }) {
   );
 }
 
-function PauseButton({ schedule }: { schedule: Schedule }) {
+function Flow({ schedule }: { schedule: Schedule }) {
   const change = useChangeSchedule(schedule.name);
-  const paused = schedule.paused !== null;
-  return (
-    <Button
-      variant="default"
-      size="xs"
-      leftSection={paused ? <IconPlayerPlay size={14} /> : <IconPlayerPause size={14} />}
-      loading={change.isPending}
-      onClick={() => change.mutate({ paused: !paused })}
-    >
-      {paused ? "Resume" : "Pause"}
-    </Button>
-  );
+  return <PauseButton paused={schedule.paused !== null} change={change} />;
 }
