@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import Any
 
 from yarnloom.engine.commands import (
@@ -219,8 +220,15 @@ def _worker_view(worker: Worker) -> dict[str, Any]:
         "trouble": worker.trouble,
         "in_hand": sorted(worker.in_hand),
         "tasks": dict(worker.tasks),
+        "code": _code_of(worker),
         "seen_at": moment(worker.seen_at),
     }
+
+
+def _code_of(worker: Worker) -> str:
+    """A hash of all its code, so that two generations of workers are told apart."""
+    text = "\n".join(f"{name} {code}" for name, code in sorted(worker.tasks.items()))
+    return hashlib.blake2s(text.encode(), digest_size=6).hexdigest()
 
 
 def _heard_from(turn: Turn, command: Ask | Report) -> Worker:

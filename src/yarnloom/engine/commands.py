@@ -488,6 +488,13 @@ class Why:
 
 
 @dataclass(frozen=True, slots=True)
+class Recently:
+    """The last hour by minute: what began and ended, or with a pool how full that was."""
+
+    pool: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class ListWorkers:
     """The workers as they are now; the answer is a list."""
 
@@ -528,4 +535,5 @@ Command = (
     | StartSchedule
     | ListSchedules
     | Why
+    | Recently
 )

@@ -36,6 +36,7 @@ from yarnloom.engine.following import follow, listeners_of
 from yarnloom.engine.handing_out import hand_out
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.memory import Memory
+from yarnloom.engine.recent import MINUTE, MINUTES, Recent, Tally, waiting_by_pool
 from yarnloom.engine.turn import (
     BACK_OFF_DUE,
     DEADLINE_DUE,
@@ -135,6 +136,7 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.StartSchedule: scheduling.start_schedule,
     commands.ListSchedules: scheduling.list_schedules,
     commands.Why: explaining.why,
+    commands.Recently: pooling.recently,
 }
 
 
@@ -170,7 +172,9 @@ class Engine:
         self._memory = Memory()
         self._stale = False
         self._clock = 0.0
+        self._recent = Recent()
         self._rebuild(moment)
+        self._recall_recent(moment)
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""
@@ -195,9 +199,17 @@ class Engine:
             if len(batch) == 1:
                 return Results([error], next_due=moment.mono)
             return self._one_by_one(batch, moment)
+        self._remember(turn)
         results = self._results(turn, batch, answers)
         results.commit_seconds = commit_seconds
         return results
+
+    def _remember(self, turn: Turn) -> None:
+        """What a transaction did that has succeeded counts for the last hour."""
+        self._recent.add(turn.now, turn.tally)
+        if turn.pools:
+            pools, waiting = self._memory.pools, waiting_by_pool(self._memory.lanes)
+            self._recent.sample(turn.pools, pools, waiting, turn.now, turn.mono)
 
     def _one(self, turn: Turn, command: commands.Command) -> Any:
         before = self._unit.changes
@@ -264,6 +276,7 @@ class Engine:
             self._settings,
             self._plans,
             self._database.id,
+            self._recent,
             moment.now,
             moment.mono,
         )
@@ -324,6 +337,18 @@ class Engine:
             pausing.settle(turn, turn.run(number))
         self._unit.commit()
         self._stale = False
+
+    def _recall_recent(self, moment: Moment) -> None:
+        """Count what the records say of the last hour, the newest attempts of very many."""
+        since = moment.now - MINUTES * MINUTE
+        found = []
+        for ready_at, begun_at, ended_at, outcome in store.recent_attempts(self._unit, since):
+            waited = max(0, begun_at - ready_at) / 1_000_000
+            found.append((begun_at, Tally(begun=1, waited=waited, longest=waited)))
+            if ended_at is not None:
+                found.append((ended_at, Tally(ended=1, failed=outcome in reporting.TROUBLE)))
+        for at, tally in sorted(found, key=lambda one: one[0]):
+            self._recent.add(at, tally)
 
     def _remind(self, turn: Turn) -> None:
         """Set a timer for each kind of what the store keeps by the time of day."""

@@ -73,6 +73,7 @@ class _Desk:
             return True
         gate = self.turn.memory.pools.gate(pool)
         closed = gate.closed(self.turn.mono)
+        gate.note(closed, self.turn.now)
         if closed is None:
             return True
         if closed.until is not None and not gate.armed:
@@ -100,6 +101,7 @@ class _Desk:
 
 
 def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
+    run = turn.run(step.run)
     attempt = AttemptRow(
         id=turn.unit.new_id("attempts"),
         step=step.id,
@@ -111,12 +113,16 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
         ready_at=step.ready_at,
         handed_at=turn.now,
         pool=step.pool,
-        round=turn.run(step.run).round,
+        round=run.round,
     )
-    turn.unit.attempts.add(attempt)
     if step.pool:
-        turn.memory.pools.gate(step.pool).hand_out(step.run, attempt.id)
+        gate = turn.memory.pools.gate(step.pool)
+        attempt.pool_until = gate.opened_at if gate.opened_at > step.ready_at else None
+        gate.hand_out(step.run, attempt.id)
         turn.pools.add(base_of(step.pool))
+    turn.unit.attempts.add(attempt)
+    run.attempts += 1
+    turn.unit.runs.touch(run)
     turn.memory.lanes.remove(step.pool, step.priority, step.share, step.contract)
     turn.memory.lanes.started(step.pool, step.share)
     step.open = attempt.id
@@ -199,7 +205,8 @@ def leave_pool(turn: Turn, pool: str, run: int, attempt: AttemptRow) -> None:
         gate.take_back(attempt.id)
     gate.end(run, attempt.id, turn.mono)
     turn.memory.lanes.reopen(pool)
-    turn.memory.pools.tidy(pool, turn.mono)
+    if not turn.memory.lanes.waiting_in(pool):  # else it is to be known when it was opened
+        turn.memory.pools.tidy(pool, turn.mono)
     turn.pools.add(base_of(pool))
     if gate.begins and not gate.in_use and not gate.armed:
         # Of many values of a pool with `per=` none is to be remembered longer than its rate asks.

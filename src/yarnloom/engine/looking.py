@@ -8,19 +8,23 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from yarnloom.engine.history import past_of, rows_then
 from yarnloom.engine.items import item_of, slice_of
 from yarnloom.engine.placing import position_of
 from yarnloom.engine.states import StepState
-from yarnloom.engine.views import Tree, View, attempt_view, item_view, step_view
-from yarnloom.errors import NotFound, nearest
+from yarnloom.engine.views import Tree, View, attempt_view, item_view, moment, step_view
+from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.media import is_list_reference
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
 from yarnloom.store import reading
-from yarnloom.values import decode
+from yarnloom.values import decode, encode
 
 Connection = Any
 ON_TOP = 3
+SEARCHED = 5_000
+"""How many items that were not made are searched for a text at once."""
+
 CALLED_SHOWN = 20
 """How many of the attempts that asked to be called again are shown, the newest."""
 ITEM_STATES = ("waiting", "running", "paused", "done", "failed", "cancelled", "skipped")
@@ -124,14 +128,24 @@ def _source(connection: Connection, each: int) -> Any:
     return [] if text is None else decode(text)
 
 
-def graph(connection: Connection, plan: Plan, number: int, address: str = "") -> View:
+def graph(
+    connection: Connection, plan: Plan, number: int, address: str = "", at: int | None = None
+) -> View:
     """A part of a run as a tree, each part with its state; eaches are folded.
+
+    Args:
+        connection: a reader's.
+        plan: the run's.
+        number: the run.
+        address: the part; empty for the whole run.
+        at: as it was at that moment, in microseconds since 1970 UTC; None is as it is.
 
     Raises:
         NotFound: the address leads nowhere.
     """
     place = find(connection, plan, number, address)
-    return _tree(connection, plan, number, place).view(place.node)
+    tree = _tree if at is None else _tree_at
+    return tree(connection, plan, number, place, *(() if at is None else (at,))).view(place.node)
 
 
 def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree:
@@ -146,6 +160,112 @@ def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree
         if plan.nodes[row["node"]].kind is Kind.EACH
     }
     return Tree(plan, rows, place.keys, tops, reading.is_paused(connection, number))
+
+
+def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: int) -> Tree:
+    """The same as it was at a moment."""
+    past = past_of(at, reading.mends(connection, number))
+    if place.unmade is not None:
+        return Tree(plan, {}, place.keys)
+    inside = place.inside["id"] if place.inside else None
+    parts = reading.parts(connection, number, inside)
+    begun = [
+        row
+        for row in parts
+        if plan.nodes[row["node"]].kind is Kind.EACH and row["started_at"] <= at
+    ]
+    counts = {row["id"]: reading.item_counts_at(connection, row["id"], at) for row in begun}
+    tops = {}
+    for row in begun:
+        failed = reading.items(connection, row["id"], ("failed",), 0, ON_TOP)
+        ended = [one for one in failed if one["ended_at"] is not None and one["ended_at"] <= at]
+        tops[row["id"]] = [*ended, *reading.items_at(connection, row["id"], at, ON_TOP)]
+    rows = rows_then(
+        past,
+        plan,
+        parts,
+        reading.steps(connection, number, inside),
+        reading.attempts_inside(connection, number, inside),
+        counts,
+    )
+    return Tree(plan, rows, place.keys, tops)
+
+
+def attempts(
+    connection: Connection, plan: Plan, number: int, address: str, after: int, limit: int
+) -> View:
+    """Attempts of a run, or of the steps of one item, in the order in which they were handed out.
+
+    Raises:
+        NotFound: the address leads nowhere.
+        InvalidInput: it leads to something else than an item.
+    """
+    inside = None
+    if address.strip("/"):
+        place = find(connection, plan, number, address)
+        if place.inside is None or place.row is not place.inside:
+            raise InvalidInput(
+                f"{address!r} of run {number} is no item; give an item, or nothing for all",
+                problems=[Problem("/address", "not an item")],
+            )
+        inside = place.inside["id"]
+    rows = reading.attempts_of_run(connection, number, inside, after, limit)
+    keys = _Keys(connection)
+    found = [
+        {
+            "id": row["id"],
+            "address": address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"])),
+            "task": plan.nodes[row["node"]].task,
+            "number": row["number"],
+            "round": row["round"],
+            "outcome": row["outcome"] and str(row["outcome"]),
+            "worker": row["worker_name"],
+            "pool": row["pool"] or None,
+            "ready_at": moment(row["ready_at"]),
+            "pool_until": moment(row["pool_until"]),
+            "handed_at": moment(row["handed_at"]),
+            "begun_at": moment(row["begun_at"]),
+            "ended_at": moment(row["ended_at"]),
+        }
+        for row in rows
+    ]
+    following = str(rows[-1]["id"]) if len(rows) == limit else None
+    return {"attempts": found, "next": following}
+
+
+def addresses_of(connection: Connection, rows: list[View], plans: dict[int, Plan]) -> list[View]:
+    """Which attempts these are, by address, with when each began."""
+    keys = _Keys(connection)
+    found = []
+    for row in rows:
+        plan = plans[row["plan"]]
+        address = address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"]))
+        found.append(
+            {
+                "run": row["run"],
+                "address": f"{address}#{row['number']}",
+                "begun_at": moment(row["begun_at"]),
+                "code_hash": row["code_hash"],
+            }
+        )
+    return found
+
+
+class _Keys:
+    """The keys of the items that something stands in, each asked for once."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+        self._known: dict[int | None, dict[int, str]] = {None: {}}
+
+    def around(self, inside: int | None) -> dict[int, str]:
+        """By node the keys of an item and of those around it."""
+        if inside not in self._known:
+            assert inside is not None
+            row = reading.part(self._connection, inside)
+            own = {row["node"]: item_key(row["name"], row["item"])}
+            self._known[inside] = {**self.around(row["inside"]), **own}
+        return self._known[inside]
 
 
 def _top(connection: Connection, each: int) -> list[View]:
@@ -207,8 +327,12 @@ def items(
     states: tuple[str, ...],
     first: int,
     limit: int,
+    text: str | None = None,
 ) -> View:
     """A page of an each's items, in order; those that were not made yet are in its list.
+
+    With a text only those that have it in their name or value. Of those that were not made some are
+    searched, and `next` says where to go on, so that a page may have fewer and not be the last.
 
     Raises:
         NotFound: the address leads to no each.
@@ -220,15 +344,28 @@ def items(
     if each is None:
         return {"items": [], "next": None}
     label = address.strip("/")
-    rows = reading.items(connection, each["id"], states, first, limit)
+    rows = reading.items(connection, each["id"], states, first, limit, text)
     held = reading.is_paused(connection, number)
     found = [item_view(label, row, held=held) for row in rows]
     rest = each["rest_state"] or StepState.WAITING
     if (not states or rest in states) and len(found) < limit:
         begin = max(first, each["total"] - each["unmade"])
-        found += _unmade(connection, place, label, begin, limit - len(found))
+        if text is None:
+            found += _unmade(connection, place, label, begin, limit - len(found))
+        else:
+            some = _unmade(connection, place, label, begin, SEARCHED)
+            wanted = text.lower()
+            fitting = [one for one in some if _has(one, wanted)][: limit - len(found)]
+            found += fitting
+            if len(found) < limit and begin + len(some) < each["total"] and some:
+                return {"items": found, "next": str(begin + len(some))}
     following = found[-1]["item"] + 1 if len(found) == limit else None
     return {"items": found, "next": following and str(following)}
+
+
+def _has(item: View, text: str) -> bool:
+    """Whether an item has a text in its name or value."""
+    return text in item["name"].lower() or text in encode(item["value"], "an item").lower()
 
 
 def _unmade(connection: Connection, place: Place, label: str, first: int, limit: int) -> list[View]:

@@ -6,8 +6,9 @@ from collections import defaultdict
 from collections.abc import Iterable
 from typing import Any
 
-from yarnloom.engine.commands import ChangePool, ListPools, MakePool, RemovePool
+from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
 from yarnloom.engine.pools import Declared, Settings, base_of
+from yarnloom.engine.recent import waiting_by_pool
 from yarnloom.engine.turn import Late, Turn
 from yarnloom.engine.views import moment
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
@@ -196,6 +197,20 @@ def list_pools(turn: Turn, command: ListPools) -> list[View]:
         _find(turn, command.name)
         return [pool_view(turn, command.name)]
     return [pool_view(turn, name) for name in sorted(turn.memory.pools.settings)]
+
+
+def recently(turn: Turn, command: Recently) -> list[View]:
+    """The last hour by minute: what began and ended, or how full a pool was.
+
+    Raises:
+        NotFound: there is no pool of that name.
+    """
+    if command.pool is None:
+        return turn.recent.minutes(turn.now)
+    _find(turn, command.pool)
+    pools, waiting = turn.memory.pools, waiting_by_pool(turn.memory.lanes)
+    turn.recent.sample([command.pool], pools, waiting, turn.now, turn.mono)
+    return turn.recent.levels(command.pool, turn.now)
 
 
 def pool_view(turn: Turn, name: str) -> View:

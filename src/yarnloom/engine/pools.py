@@ -113,6 +113,8 @@ class Gate:
         unbegun: attempts that were handed out and have not begun: each may begin any moment.
         begins: when the others began, as far as the rate counts them still.
         armed: whether it is to be looked at when the rate lets the next begin.
+        shut: whether it was closed when it was last asked for work.
+        opened_at: when it was last found open again, in microseconds since 1970 UTC.
     """
 
     settings: Settings
@@ -120,6 +122,14 @@ class Gate:
     unbegun: set[int] = field(default_factory=set)
     begins: deque[float] = field(default_factory=deque)
     armed: bool = False
+    shut: bool = False
+    opened_at: int = 0
+
+    def note(self, closed: Closed | None, now: int) -> None:
+        """It was asked for work, and was closed or open."""
+        if self.shut and closed is None:
+            self.opened_at = now
+        self.shut = closed is not None
 
     def closed(self, mono: float) -> Closed | None:
         """Why nothing of it may start now; None if something may."""

@@ -27,6 +27,7 @@ from yarnloom.values import VALUE_LIMIT, encode
 
 SAVED_LIMIT = 2 * VALUE_LIMIT + 65_536  # what is kept, what is carried, and the places
 SHOWN_WHEN_DONE = ("progress", "counts")
+TROUBLE = (Outcome.FAILED, Outcome.REFUSED, Outcome.LOST)
 ENDS = (StopReason.CANCEL, StopReason.DEADLINE)
 CALLED = (Outcome.DONE, Outcome.FAILED, Outcome.STOPPED, Outcome.CALLED_AGAIN)
 _ENDING = (StepEvent.FINISH, StepEvent.FAIL, StepEvent.CANCEL)
@@ -107,6 +108,7 @@ def _begin(turn: Turn, attempt: AttemptRow, item: ReportItem) -> None:
     attempt.pid = item.pid
     turn.unit.attempts.touch(attempt)
     turn.move_step(step, StepEvent.BEGIN)
+    turn.tally.begin(max(0, attempt.begun_at - attempt.ready_at) / 1_000_000)
     if step.started_at is None:
         step.started_at = attempt.begun_at
     watch(turn, attempt, step)
@@ -191,6 +193,7 @@ def _close(
     attempt.cpu = None if item.cpu is None else _micros(item.cpu)
     attempt.memory = item.memory
     attempt.abandoned = int(item.abandoned)
+    turn.tally.end(failed=outcome in TROUBLE)
     turn.unit.attempts.touch(attempt)
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from yarnloom.engine.memory import Memory
 from yarnloom.engine.pools import base_of
+from yarnloom.engine.recent import Recent, Tally
 from yarnloom.engine.states import (
     RUN_ENDED,
     RUN_TABLE,
@@ -108,6 +109,7 @@ class Turn:
     """One transaction: the store's unit, the memory, the time, and what changed.
 
     Attributes:
+        recent: what happened within the last hour.
         now: microseconds since 1970 UTC.
         mono: seconds of a clock that never jumps.
         changed: numbers of runs that look different now.
@@ -123,6 +125,7 @@ class Turn:
         ended_now: runs that have ended of which nobody was told yet.
         settling: pausing runs of which something has ended, so that they may be paused now.
         dropped: hashes of files that are not kept any more.
+        tally: what began and ended.
     """
 
     unit: Unit
@@ -131,6 +134,7 @@ class Turn:
     settings: Settings
     plans: dict[int, Plan]
     service_id: str
+    recent: Recent
     now: int
     mono: float
     changed: set[int] = field(default_factory=set)
@@ -146,6 +150,7 @@ class Turn:
     settling: set[int] = field(default_factory=set)
     ended_now: list[RunRow] = field(default_factory=list)
     dropped: list[str] = field(default_factory=list)
+    tally: Tally = field(default_factory=Tally)
 
     @property
     def vault(self) -> Vault:

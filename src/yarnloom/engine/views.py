@@ -58,6 +58,7 @@ def run_view(row: Row) -> View:
         "output_left_out": row["state"] == "done" and (row["size"] or 0) > VALUE_LIMIT,
         "error": _loads(row["error"]),
         "failures_allowed": row["failures_allowed"],
+        "attempts": row["attempts"],
         "progress": progress(row),
         "priority": row["priority"],
         "share": row["share"] or None,

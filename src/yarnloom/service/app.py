@@ -15,6 +15,7 @@ from yarnloom.service.routes import (
     exporting,
     files,
     looms,
+    overview,
     pools,
     runs,
     schedules,
@@ -27,7 +28,10 @@ from yarnloom.store import Database
 from yarnloom.version import VERSION
 
 API = "/api/v1"
-_ROOMS = (runs, control, watching, exporting, files, looms, pools, schedules, workers, system)
+_ROOMS = (
+    *(runs, control, watching, exporting, files, looms, pools, schedules, workers),
+    *(overview, system),
+)
 MAX_BODY = 64 * 1024 * 1024
 
 

@@ -29,6 +29,7 @@ from yarnloom.engine import (
     Unchecked,
     Why,
     Writer,
+    explaining,
     looking,
     system_clock,
 )
@@ -52,6 +53,11 @@ View = dict[str, Any]
 
 LONGEST_WAIT = 25.0
 LOOKED_AT_ONCE = 50
+ASKED_WHY = 30
+REASONS_SHOWN = 3
+IN_HAND_SHOWN = 20
+STUCK = frozenset(("paused", "pool_paused", "pool_halted", "no_worker", *explaining.FLAWS))
+"""Reasons for which a run waits that time alone does not take away."""
 
 
 class Core:
@@ -184,7 +190,7 @@ class Core:
         return self._plans[plan_id]
 
     async def graph(self, number: int, address: str = "") -> View:
-        """A run's parts with their states, or those of an item of an each."""
+        """A run's parts with their states as they are now, or those of an item of an each."""
         return await self.look_into(number, looking.graph, address)
 
     async def look_into(self, number: int, ask: Callable[..., View], *args: Any) -> View:
@@ -203,6 +209,40 @@ class Core:
                 entry["last_line_at"] = moment(self.logs.written_at(attempt))
         return why
 
+    async def stuck(self) -> tuple[list[View], int]:
+        """Runs that do not go on by themselves, each with why, and how many were asked."""
+        found = []
+        numbers = await self.read(reading.still, ASKED_WHY)
+        for number in numbers:
+            why: View = await self.submit(Why(number))
+            said = [*why["reasons"], *(one for wait in why["waits"] for one in wait["reasons"])]
+            reasons = [one["text"] for one in said if one["kind"] in STUCK]
+            if reasons:
+                row = await self.run_row(number)
+                found.append(
+                    {
+                        "run": number,
+                        "workflow": why["workflow"],
+                        "state": why["state"],
+                        "since": moment(row["created_at"]),
+                        "reasons": list(dict.fromkeys(reasons))[:REASONS_SHOWN],
+                    }
+                )
+        return found, len(numbers)
+
+    async def workers(self) -> list[View]:
+        """The workers as they are now, with the addresses of what each runs."""
+        workers: list[View] = await self.submit(ListWorkers())
+        wanted = [one for worker in workers for one in worker["in_hand"][:IN_HAND_SHOWN]]
+        rows = await self.read(reading.in_hand, wanted) if wanted else []
+        plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
+        named = await self.read(looking.addresses_of, rows, plans) if rows else []
+        by_id = {row["id"]: facts for row, facts in zip(rows, named, strict=True)}
+        return [
+            {**worker, "runs": [by_id[one] for one in worker["in_hand"] if one in by_id]}
+            for worker in workers
+        ]
+
     async def look(self, subject: Subject, closely: bool) -> View | None:
         """What a watcher sees of a subject: a run's graph only when it watches that run."""
         kind, name = subject
@@ -212,7 +252,7 @@ class Core:
             if kind == "schedule":
                 return {"schedule": (await self.submit(ListSchedules(str(name))))[0]}
             if kind == "workers":
-                workers = await self.submit(ListWorkers())
+                workers = await self.workers()
                 short = [{k: v for k, v in one.items() if k != "tasks"} for one in workers]
                 return {"workers": short}
             number = int(name)

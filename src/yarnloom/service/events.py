@@ -66,22 +66,25 @@ class Watcher:
     """One open event stream.
 
     Attributes:
-        run: the run it watches; None watches all, without their graphs. All see pools and workers,
-            since what a run waits for may be there.
+        run: the only run it watches; None watches all. All see pools and workers, since what a run
+            waits for may be there.
+        graphs: the runs whose graphs it watches.
         frames: what it is to be sent, in order; of a subject only the newest of each kind.
         late: whether it missed frames and needs a snapshot.
     """
 
     run: int | None
+    graphs: frozenset[int] = frozenset()
     frames: dict[tuple[Subject, str], Frame] = field(default_factory=dict)
     woken: asyncio.Event = field(default_factory=asyncio.Event)
     late: bool = False
 
     def wants(self, frame: Frame) -> bool:
         """Whether a frame is for this watcher."""
-        if self.run is None:
-            return not frame.detail
-        return frame.subject == ("run", self.run) or frame.subject[0] != "run"
+        kind, name = frame.subject
+        if frame.detail:
+            return name in self.graphs
+        return self.run is None or kind != "run" or name == self.run
 
     def push(self, frame: Frame) -> None:
         """Queue a frame; one too many, and a snapshot takes their place."""
@@ -151,9 +154,17 @@ class Hub:
         if self._spreading is None:
             self._spreading = asyncio.create_task(self._spread())
 
-    async def watch(self, run: int | None, last_id: str | None) -> AsyncIterator[bytes]:
-        """The events for one watcher, as long as it stays; several at once where there are."""
-        watcher = Watcher(run)
+    async def watch(
+        self, run: int | None, last_id: str | None, graphs: Collection[int] = ()
+    ) -> AsyncIterator[bytes]:
+        """The events for one watcher, as long as it stays; several at once where there are.
+
+        Args:
+            run: only this run, with its graph; None for all.
+            last_id: the id of the last event that it has seen.
+            graphs: of these runs the graphs too.
+        """
+        watcher = Watcher(run, frozenset(graphs) | ({run} if run is not None else set()))
         self._watchers.add(watcher)
         try:
             if not self._catch_up(watcher, last_id):
@@ -237,7 +248,7 @@ class Hub:
                 woken.set()
         if not self._watchers:
             return 0
-        close = any(subject == ("run", watcher.run) for watcher in self._watchers)
+        close = subject[0] == "run" and any(subject[1] in one.graphs for one in self._watchers)
         view = await self._look(subject, close)
         if view is None:
             return 0

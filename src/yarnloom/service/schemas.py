@@ -175,6 +175,12 @@ class BulkBody(ReasonBody):
     states: Annotated[list[RunState], Field(max_length=9)] = Field(default_factory=list)
     workflow: Annotated[str, Field(max_length=201)] | None = None
     tag: Annotated[str, Field(max_length=100)] | None = None
+    key: Annotated[str, Field(max_length=200)] | None = None
+    schedule: Annotated[str, Field(max_length=100)] | None = None
+    who: Annotated[str, Field(max_length=200)] | None = None
+    since: AwareDatetime | None = None
+    until: AwareDatetime | None = None
+    text: Annotated[str, Field(max_length=200)] | None = None
     count: Annotated[int, Field(ge=0)] | None = Field(
         None, description="How many they are. Without it nothing is done, and the count is told."
     )
@@ -408,6 +414,7 @@ class RunAnswer(BaseModel):
     output_left_out: bool = Field(description="Whether the output is too large to be shown whole.")
     error: JsonObject | None
     failures_allowed: int = Field(description="Items that failed and were allowed to.")
+    attempts: int = Field(description="Handed out so far.")
     progress: Progress
     priority: int
     share: str | None
@@ -488,6 +495,91 @@ class PoolDeclared(BaseModel):
     limit: int | None
     rate: RateAnswer | None
     note: str
+
+
+class RunCounts(BaseModel):
+    """How many runs are in each state."""
+
+    counts: dict[str, int]
+    more: list[str] = Field(description="States of which there are more than are counted.")
+
+
+class AttemptTimes(BaseModel):
+    """When an attempt could begin, began and ended, and on which worker."""
+
+    id: int
+    address: str = Field(description="Of its step.")
+    task: str
+    number: int
+    round: int
+    outcome: str | None
+    worker: str
+    pool: str | None
+    ready_at: str = Field(description="Since when it could have begun.")
+    pool_until: str | None = Field(description="Until then its pool let nothing begin.")
+    handed_at: str
+    begun_at: str | None
+    ended_at: str | None
+
+
+class AttemptList(BaseModel):
+    """A page of a run's attempts."""
+
+    attempts: list[AttemptTimes]
+    next: str | None
+
+
+class MinuteAnswer(BaseModel):
+    """What happened in one minute."""
+
+    at: str
+    begun: int = Field(description="Attempts that began.")
+    waited: float = Field(description="How long these had been ready, together, in seconds.")
+    longest: float = Field(description="How long the one had that had waited the longest.")
+    ended: int
+    failed: int = Field(description="Of those that ended: failed or lost.")
+
+
+class StuckRun(BaseModel):
+    """A run that does not go on by itself."""
+
+    run: int
+    workflow: str
+    state: str
+    since: str = Field(description="When it was started.")
+    reasons: list[str]
+
+
+class OverviewAnswer(BaseModel):
+    """What is going on."""
+
+    minutes: list[MinuteAnswer] = Field(description="The last hour, oldest first.")
+    stuck: list[StuckRun]
+    looked_at: int = Field(description="How many runs were asked, the oldest, why they wait.")
+
+
+class LevelAnswer(BaseModel):
+    """How full a pool was in one minute."""
+
+    at: str
+    in_use: int = Field(description="At most.")
+    waiting: int = Field(description="At most.")
+    limit: int | None
+
+
+class PoolWaits(BaseModel):
+    """A run that waits for a pool."""
+
+    run: int
+    steps: int
+    since: str
+
+
+class PoolUse(BaseModel):
+    """How a pool was used within the last hour, and who waits for it."""
+
+    minutes: list[LevelAnswer] = Field(description="Since it was first looked at.")
+    waits: list[PoolWaits]
 
 
 class PoolAnswer(BaseModel):

@@ -54,6 +54,9 @@ _RULES = {
         SELECT r.number FROM runs r WHERE (r.state = 'paused') <> (r.paused_at IS NOT NULL)
           OR (r.state = 'paused' AND EXISTS (
             SELECT 1 FROM attempts a WHERE a.run = r.number AND a.outcome IS NULL))""",
+    "a run counts its attempts": """
+        SELECT number FROM runs WHERE attempts <> (
+          SELECT count(*) FROM attempts a WHERE a.run = runs.number)""",
     "what is paused was paused by hand, or its run is held": """
         SELECT s.id FROM steps s JOIN runs r ON r.number = s.run WHERE s.state = 'paused'
           AND s.held IS NULL AND r.state NOT IN ('pausing', 'paused')""",

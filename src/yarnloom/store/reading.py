@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 from typing import Any
 
 Record = dict[str, Any]
@@ -28,8 +29,17 @@ class RunFilter:
     tag: str | None = None
     key: str | None = None
     schedule: str | None = None
+    who: str | None = None
+    since: int | None = None
+    until: int | None = None
+    text: str | None = None
     below: int | None = None
     limit: int = 50
+
+    @property
+    def plain(self) -> bool:
+        """Whether it asks for states alone."""
+        return replace(self, states=(), below=None, limit=50) == RunFilter()
 
 
 def run(connection: sqlite3.Connection, number: int) -> Record | None:
@@ -52,14 +62,49 @@ def was_given_out(connection: sqlite3.Connection, number: int) -> bool:
     return row is not None and 0 < number <= row[0]
 
 
-def runs(connection: sqlite3.Connection, wanted: RunFilter) -> list[Record]:
-    """Runs, newest first."""
+SEARCHED = 20_000
+"""How many runs a page is searched for a text in; the next page goes on from there."""
+
+
+def runs(connection: sqlite3.Connection, wanted: RunFilter) -> tuple[list[Record], int | None]:
+    """Runs, newest first, and below which number the next page begins; None if there is none."""
     where, values = _matching(wanted)
+    floor = 0
+    if wanted.text is not None:
+        newest = connection.execute("SELECT max(number) AS number FROM runs").fetchone()["number"]
+        floor = max(0, min(wanted.below or 2**62, (newest or 0) + 1) - 1 - SEARCHED)
+        where, values = f"{where} AND r.number > ?", [*values, floor]
     rows = connection.execute(
         f"SELECT {_RUN_COLUMNS} FROM {_RUN_TABLES} WHERE {where} ORDER BY r.number DESC LIMIT ?",
         (*values, wanted.limit),
     )
-    return [dict(row) for row in rows]
+    found = [dict(row) for row in rows]
+    if len(found) == wanted.limit:
+        return found, found[-1]["number"]
+    return found, floor + 1 if floor else None
+
+
+COUNTED = 1_000
+
+
+def state_counts(connection: sqlite3.Connection, states: Iterable[str]) -> dict[str, int]:
+    """How many runs are in each of some states; of very many one more than are counted."""
+    sql = "SELECT count(*) AS count FROM (SELECT 1 FROM runs WHERE state = ? LIMIT ?)"
+    return {
+        state: connection.execute(sql, (state, COUNTED + 1)).fetchone()["count"] for state in states
+    }
+
+
+def still(connection: sqlite3.Connection, limit: int) -> list[int]:
+    """Runs that have not ended, and of which nothing is in a worker's hand, oldest first."""
+    rows = connection.execute(
+        "SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.entered >= 0 AND r.state IN"
+        " ('queued', 'running', 'pausing', 'paused', 'cancelling') AND NOT EXISTS (SELECT 1 FROM"
+        " steps s WHERE s.run = r.number AND s.ended_at IS NULL AND s.open IS NOT NULL)"
+        " ORDER BY r.number LIMIT ?",
+        (limit,),
+    )
+    return [row["number"] for row in rows]
 
 
 def count_runs(connection: sqlite3.Connection, wanted: RunFilter) -> int:
@@ -94,10 +139,32 @@ def _matching(wanted: RunFilter) -> tuple[str, list[Any]]:
     if wanted.schedule is not None:
         where.append("r.schedule = ?")
         values.append(wanted.schedule)
+    if wanted.who is not None:
+        where.append("r.started_by = ?")
+        values.append(wanted.who)
+    if wanted.since is not None:
+        where.append("r.created_at >= ?")
+        values.append(wanted.since)
+    if wanted.until is not None:
+        where.append("r.created_at < ?")
+        values.append(wanted.until)
+    if wanted.text is not None:
+        like = _like(wanted.text)
+        places = ("workflow", "params", "tags", "start_key", "started_by", "error")
+        either = " OR ".join(f"r.{one} LIKE ? ESCAPE '!'" for one in places)
+        where.append(f"(CAST(r.number AS TEXT) = ? OR {either})")
+        values += [wanted.text, *[like] * len(places)]
     if wanted.below is not None:
         where.append("r.number < ?")
         values.append(wanted.below)
     return " AND ".join(where), values
+
+
+def _like(text: str) -> str:
+    """A pattern of what has a text in it somewhere, upper or lower case."""
+    for mark in "!%_":
+        text = text.replace(mark, f"!{mark}")
+    return f"%{text}%"
 
 
 def plan_document(connection: sqlite3.Connection, plan: int) -> Record:
@@ -138,9 +205,29 @@ _ITEM = "SELECT * FROM parts WHERE parent = ? AND value IS NOT NULL"
 
 
 def items(
-    connection: sqlite3.Connection, each: int, states: tuple[str, ...], first: int, limit: int
+    connection: sqlite3.Connection,
+    each: int,
+    states: tuple[str, ...],
+    first: int,
+    limit: int,
+    text: str | None = None,
 ) -> list[Record]:
-    """Items of an each that were made, in order, from an index on; only in some states if given."""
+    """Items of an each that were made, in order, from an index on.
+
+    Args:
+        connection: a reader's.
+        each: the part.
+        states: only those in these; in any if there are none.
+        first: the index from which on.
+        limit: how many at most.
+        text: only those that have it in their name or value.
+    """
+    if text is not None:
+        state = f"coalesce(outcome, state) IN ({', '.join('?' * len(states))})" if states else "1"
+        sql = f"{_ITEM} AND item >= ? AND {state} AND (coalesce(name, item) LIKE ? ESCAPE '!'"
+        sql += " OR value LIKE ? ESCAPE '!') ORDER BY item LIMIT ?"
+        values = (each, first, *states, _like(text), _like(text), limit)
+        return [dict(row) for row in connection.execute(sql, values)]
     if not states:
         sql = "SELECT * FROM parts WHERE parent = ? AND node = (SELECT node FROM parts WHERE"
         sql += " parent = ? AND value IS NOT NULL LIMIT 1) AND item >= ? ORDER BY item LIMIT ?"
@@ -242,6 +329,91 @@ def attempts_between(
         "SELECT a.*, w.name AS worker_name FROM attempts a JOIN workers w ON w.id = a.worker"
         " WHERE a.step BETWEEN ? AND ? AND a.run = ? ORDER BY a.step, a.number",
         (first, last, run),
+    )
+    return [dict(row) for row in rows]
+
+
+def attempts_of_run(
+    connection: sqlite3.Connection, run: int, inside: int | None, after: int, limit: int
+) -> list[Record]:
+    """Attempts of a run in the order in which they were handed out, from behind an id on.
+
+    Each with the place of its step, and its worker's name. With an item only those of steps that
+    stand in it.
+    """
+    where = "" if inside is None else " AND s.inside = ?"
+    rows = connection.execute(
+        "SELECT a.*, s.node, s.inside, s.part, w.name AS worker_name FROM attempts a"
+        " JOIN steps s ON s.id = a.step JOIN workers w ON w.id = a.worker"
+        f" WHERE a.run = ? AND a.id > ?{where} ORDER BY a.id LIMIT ?",
+        (run, after, *(() if inside is None else (inside,)), limit),
+    )
+    return [dict(row) for row in rows]
+
+
+def attempts_inside(
+    connection: sqlite3.Connection, run: int, inside: int | None
+) -> dict[int, list[Record]]:
+    """By step the attempts of the steps of a run that stand in no item, or in one, oldest first."""
+    rows = connection.execute(
+        "SELECT a.step, a.number, a.round, a.outcome, a.error, a.ready_at, a.handed_at, a.begun_at,"
+        " a.ended_at, w.name AS worker_name FROM steps s CROSS JOIN attempts a ON a.step = s.id"
+        " JOIN workers w ON w.id = a.worker WHERE s.run = ? AND s.inside IS ?"
+        " ORDER BY a.step, a.number",
+        (run, inside),
+    )
+    found: dict[int, list[Record]] = {}
+    for row in rows:
+        found.setdefault(row["step"], []).append(dict(row))
+    return found
+
+
+def item_counts_at(connection: sqlite3.Connection, each: int, at: int) -> dict[str, int]:
+    """How many items of an each were under way at a time, and how many were how by then."""
+    rows = connection.execute(
+        "SELECT CASE WHEN ended_at IS NULL OR ended_at > ?2 THEN 'running' ELSE state END AS state,"
+        " count(*) AS count FROM parts WHERE parent = ?1 AND value IS NOT NULL AND started_at <= ?2"
+        " GROUP BY 1",
+        (each, at),
+    )
+    return {row["state"]: row["count"] for row in rows}
+
+
+def items_at(connection: sqlite3.Connection, each: int, at: int, limit: int) -> list[Record]:
+    """The items of an each that were under way at a time, those that had been so longest first."""
+    rows = connection.execute(
+        f"{_ITEM} AND started_at <= ? AND (ended_at IS NULL OR ended_at > ?)"
+        " ORDER BY started_at, item LIMIT ?",
+        (each, at, at, limit),
+    )
+    return [{**row, "state": "running", "outcome": None, "ended_at": None} for row in rows]
+
+
+def mends(connection: sqlite3.Connection, run: int) -> list[int]:
+    """When a run was mended, oldest first."""
+    sql = "SELECT at FROM commands WHERE run = ? AND what = 'mend' ORDER BY id"
+    return [row["at"] for row in connection.execute(sql, (run,))]
+
+
+def in_hand(connection: sqlite3.Connection, attempts: Iterable[int]) -> list[Record]:
+    """Where some attempts belong: run and plan, the place of the step, when it began."""
+    wanted = list(attempts)
+    rows = connection.execute(
+        "SELECT a.id, a.number, a.begun_at, a.run, a.code_hash, s.node, s.inside, r.plan"
+        " FROM attempts a JOIN steps s ON s.id = a.step JOIN runs r ON r.number = a.run"
+        f" WHERE a.id IN ({', '.join('?' * len(wanted))}) ORDER BY a.id",
+        wanted,
+    )
+    return [dict(row) for row in rows]
+
+
+def waiting_in_pool(connection: sqlite3.Connection, pool: str, limit: int) -> list[Record]:
+    """The runs of which most steps are ready in a pool, or for one of its values, and how many."""
+    rows = connection.execute(
+        "SELECT run, count(*) AS steps, min(ready_at) AS since FROM steps"
+        " WHERE state = 'ready' AND open IS NULL AND (pool = ?1 OR (pool > ?1 || '[' AND"
+        " pool < ?1 || ']')) GROUP BY run ORDER BY steps DESC, run LIMIT ?2",
+        (pool, limit),
     )
     return [dict(row) for row in rows]
 

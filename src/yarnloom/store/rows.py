@@ -41,6 +41,7 @@ class RunRow:
     round: int = 1
     cancels: int = 0
     failures_allowed: int = 0
+    attempts: int = 0
     entered: int = 1
     paused_at: int | None = None
     hands: int = 0
@@ -146,7 +147,7 @@ class StepRow:
 class AttemptRow:
     """A row of `attempts`; `try_` is its column `try`."""
 
-    FIXED: ClassVar[int] = 11
+    FIXED: ClassVar[int] = 12
 
     id: int
     step: int
@@ -159,6 +160,7 @@ class AttemptRow:
     handed_at: int
     pool: str
     round: int
+    pool_until: int | None = None
     outcome: str | None = None
     error: str | None = None
     pid: int | None = None

@@ -353,3 +353,19 @@ def steps_due(unit: Unit, now: int, limit: int) -> list[int]:
 def next_due(unit: Unit) -> int | None:
     """When the next back-off or rest is over."""
     return unit.least(f"SELECT min(due_at) FROM steps WHERE {_DUE}")
+
+
+RECALLED = 50_000
+
+
+def recent_attempts(unit: Unit, since: int) -> list[tuple[int, int, int | None, str | None]]:
+    """Of attempts that began since a time, oldest first: ready, begun, ended, and their outcome.
+
+    Of very many the newest. They are found by id, since ids are given out in the order of time.
+    """
+    found = unit.execute(
+        "SELECT ready_at, begun_at, ended_at, outcome FROM (SELECT * FROM attempts ORDER BY id DESC"
+        " LIMIT ?) WHERE begun_at >= ? ORDER BY begun_at",
+        (RECALLED, since),
+    )
+    return list(found)

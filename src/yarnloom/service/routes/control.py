@@ -30,6 +30,7 @@ from yarnloom.service.routes.runs import (
     CheckWait,
     RunNumber,
     full_name,
+    micros,
     started_answer,
 )
 from yarnloom.service.schemas import (
@@ -62,8 +63,17 @@ def _reason(body: ReasonBody | None) -> str:
 @router.post("/runs/actions", responses=problems(409, 422))
 async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
     """The same command for every run of a list. Without `count` only says how many they are."""
-    states = tuple(map(str, body.states))
-    wanted = reading.RunFilter(states, await full_name(core, body.workflow), tag=body.tag)
+    wanted = reading.RunFilter(
+        states=tuple(map(str, body.states)),
+        workflow=await full_name(core, body.workflow),
+        tag=body.tag,
+        key=body.key,
+        schedule=body.schedule,
+        who=body.who,
+        since=micros(body.since),
+        until=micros(body.until),
+        text=body.text or None,
+    )
     count = await core.read(reading.count_runs, wanted)
     if body.count is None:
         return answer({"count": count, "done": [], "refused": []})

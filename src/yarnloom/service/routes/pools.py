@@ -7,7 +7,8 @@ from typing import Annotated, Any
 from fastapi import APIRouter, Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine import ChangePool, ListPools, MakePool, RemovePool
+from yarnloom.engine import ChangePool, ListPools, MakePool, Recently, RemovePool
+from yarnloom.engine.views import moment
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.schemas import (
     ChangePoolBody,
@@ -15,9 +16,13 @@ from yarnloom.service.schemas import (
     PoolAnswer,
     PoolList,
     PoolSettings,
+    PoolUse,
 )
+from yarnloom.store import reading
 
 router = APIRouter(prefix="/pools", tags=["pools"])
+
+WAITS_SHOWN = 10
 
 PoolName = Annotated[str, Path(max_length=100)]
 Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record")]
@@ -41,6 +46,15 @@ async def show_pool(core: TheCore, name: PoolName) -> Response:
     """One pool."""
     (pool,) = await core.submit(ListPools(name))
     return answer(pool)
+
+
+@router.get("/{name}/use", response_model=PoolUse, responses=problems(404))
+async def pool_use(core: TheCore, name: PoolName) -> Response:
+    """How full a pool was in each minute of the last hour, and which runs wait for it."""
+    minutes = await core.submit(Recently(name))
+    waits = await core.read(reading.waiting_in_pool, name, WAITS_SHOWN)
+    told = [{**one, "since": moment(one["since"])} for one in waits]
+    return answer({"minutes": minutes, "waits": told})
 
 
 @router.patch("/{name}", response_model=PoolAnswer, responses=problems(404, 422))

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Header, Path, Query
 from fastapi.responses import Response
+from pydantic import AwareDatetime
 
 from yarnloom.engine import CancelRun, Started, StartRun, looking
 from yarnloom.engine.states import RunState
@@ -17,9 +18,11 @@ from yarnloom.plan import Kind
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
 from yarnloom.service.schemas import (
+    AttemptList,
     CheckingAnswer,
     ReasonBody,
     RunAnswer,
+    RunCounts,
     RunList,
     StartBody,
     StartedMany,
@@ -90,13 +93,13 @@ def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
         priority=body.priority,
         share=body.share,
         tags=tuple(body.tags),
-        start_at=_micros(body.start_at),
+        start_at=micros(body.start_at),
         start_in=body.start_in,
-        start_by=_micros(body.start_by),
+        start_by=micros(body.start_by),
     )
 
 
-def _micros(at: datetime | None) -> int | None:
+def micros(at: datetime | None) -> int | None:
     """Microseconds since 1970 UTC."""
     return None if at is None else (at - EPOCH) // timedelta(microseconds=1)
 
@@ -116,17 +119,48 @@ async def list_runs(
     tag: Annotated[str | None, Query(max_length=100)] = None,
     key: Annotated[str | None, Query(max_length=200, description="A start key")] = None,
     schedule: Annotated[str | None, Query(max_length=100)] = None,
+    who: Annotated[str | None, Query(max_length=200, description="Who started it")] = None,
+    since: Annotated[AwareDatetime | None, Query(description="Started then or later")] = None,
+    until: Annotated[AwareDatetime | None, Query(description="Started before then")] = None,
+    text: Annotated[
+        str | None,
+        Query(max_length=200, description="In its workflow, params, tags, key, starter or error"),
+    ] = None,
     cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
-    """Runs, newest first."""
-    states = tuple(map(str, state or ()))
+    """Runs, newest first.
+
+    A page that is searched for a text may have fewer runs than the limit, and yet a `next`.
+    """
     wanted = reading.RunFilter(
-        states, await full_name(core, workflow), tag, key, schedule, cursor, limit
+        states=tuple(map(str, state or ())),
+        workflow=await full_name(core, workflow),
+        tag=tag,
+        key=key,
+        schedule=schedule,
+        who=who,
+        since=micros(since),
+        until=micros(until),
+        text=text or None,
+        below=cursor,
+        limit=limit,
     )
-    rows = await core.read(reading.runs, wanted)
-    following = str(rows[-1]["number"]) if len(rows) == limit else None
-    return answer({"runs": [run_view(row) for row in rows], "next": following})
+    rows, following = await core.read(reading.runs, wanted)
+    return answer({"runs": [run_view(row) for row in rows], "next": following and str(following)})
+
+
+@router.get("/counts", response_model=RunCounts)
+async def counts(core: TheCore) -> Response:
+    """How many runs are in each state; of more than a thousand only that they are more."""
+    found = await core.read(reading.state_counts, [str(state) for state in RunState])
+    most = reading.COUNTED
+    return answer(
+        {
+            "counts": {state: min(count, most) for state, count in found.items()},
+            "more": [state for state, count in found.items() if count > most],
+        }
+    )
 
 
 @router.get("/{number}", response_model=RunAnswer, responses=problems(404, 410))
@@ -148,9 +182,29 @@ async def cancel(
 
 
 @router.get("/{number}/graph", responses=problems(404, 410))
-async def graph(core: TheCore, number: RunNumber, address: Address = "") -> Response:
-    """The parts of a run as a tree, each with its state; with `address` those of a part or item."""
-    return answer(await core.graph(number, address))
+async def graph(
+    core: TheCore,
+    number: RunNumber,
+    address: Address = "",
+    at: Annotated[AwareDatetime | None, Query(description="As it was then")] = None,
+) -> Response:
+    """The parts of a run as a tree, each with its state; with `address` those of a part or item.
+
+    With `at` as they were at that moment, put back together from the times of attempts.
+    """
+    return answer(await core.look_into(number, looking.graph, address, micros(at)))
+
+
+@router.get("/{number}/attempts", response_model=AttemptList, responses=problems(404, 410, 422))
+async def attempts(
+    core: TheCore,
+    number: RunNumber,
+    address: Address = "",
+    cursor: Annotated[int, Query(ge=0, le=2**53)] = 0,
+    limit: Annotated[int, Query(ge=1, le=2_000)] = 500,
+) -> Response:
+    """Every attempt of a run with its times, as handed out; with `address` those in one item."""
+    return answer(await core.look_into(number, looking.attempts, address, cursor, limit))
 
 
 @router.get("/{number}/steps", responses=problems(404, 410))
@@ -180,12 +234,19 @@ async def items(
     number: RunNumber,
     address: Address,
     state: Annotated[list[ItemState] | None, Query()] = None,
+    text: Annotated[
+        str | None, Query(max_length=200, description="In an item's name or value")
+    ] = None,
     cursor: Annotated[int, Query(ge=0, le=2**53)] = 0,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
-    """The items of an each, in order; those that were not made yet too."""
-    states = tuple(state or ())
-    return answer(await core.look_into(number, looking.items, address, states, cursor, limit))
+    """The items of an each, in order; those that were not made yet too.
+
+    A page that is searched for a text may have fewer items than the limit, and yet a `next`.
+    """
+    states, wanted = tuple(state or ()), text or None
+    found = await core.look_into(number, looking.items, address, states, cursor, limit, wanted)
+    return answer(found)
 
 
 @router.get("/{number}/log", responses=problems(404, 410, 422))

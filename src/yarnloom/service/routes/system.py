@@ -8,6 +8,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Header, Query
 from fastapi.responses import Response
+from pydantic import Field
 from sse_starlette import EventSourceResponse
 
 from yarnloom.engine.views import moment
@@ -43,12 +44,20 @@ async def service(core: TheCore) -> Response:
 async def events(
     core: TheCore,
     run: Annotated[int | None, Query(ge=1, le=2**53, description="Only this run")] = None,
+    graph: Annotated[
+        list[Annotated[int, Field(ge=1, le=2**53)]] | None,
+        Query(max_length=50, description="Of these runs the graphs too"),
+    ] = None,
+    after: Annotated[
+        str | None, Query(max_length=100, description="As Last-Event-ID, for a new connection")
+    ] = None,
     last_event_id: Annotated[str | None, Header(max_length=100)] = None,
 ) -> EventSourceResponse:
     """Server-Sent Events, each a CloudEvents 1.0 JSON object."""
     if run is not None:
         await core.run_row(run)
-    return EventSourceResponse(core.hub.watch(run, last_event_id), ping=PING)
+    frames = core.hub.watch(run, last_event_id or after, graph or ())
+    return EventSourceResponse(frames, ping=PING)
 
 
 @router.post("/session", status_code=204, response_class=Response, responses=problems(403))

@@ -13,7 +13,6 @@ from yarnloom.engine import (
     DrainWorker,
     EndEffect,
     Leave,
-    ListWorkers,
     Register,
     Report,
     Reported,
@@ -37,7 +36,7 @@ WorkerId = Annotated[str, Path(max_length=100)]
 @router.get("")
 async def list_workers(core: TheCore) -> Response:
     """The workers as they are now."""
-    return answer({"workers": await core.submit(ListWorkers())})
+    return answer({"workers": await core.workers()})
 
 
 @router.post("", status_code=201, responses=problems(422, 503))

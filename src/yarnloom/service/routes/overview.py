@@ -1,0 +1,20 @@
+"""What is going on: the last hour, and what does not go on by itself."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from fastapi.responses import Response
+
+from yarnloom.engine import Recently
+from yarnloom.service.answers import TheCore, answer
+from yarnloom.service.schemas import OverviewAnswer
+
+router = APIRouter(tags=["system"])
+
+
+@router.get("/overview", response_model=OverviewAnswer)
+async def overview(core: TheCore) -> Response:
+    """The last hour by minute, and the runs that do not go on until somebody does something."""
+    stuck, looked_at = await core.stuck()
+    minutes = await core.submit(Recently())
+    return answer({"minutes": minutes, "stuck": stuck, "looked_at": looked_at})
