@@ -182,9 +182,13 @@ class InlineService:
         rows = self.database.read(lambda one: reading.all_steps(one, number, 0, 1_000_000))
         return [{"node": row["node"], "part": row["part"], **step_view(row)} for row in rows]
 
-    def graph(self, number: int, address: str = "") -> dict[str, Any]:
-        """The parts of a run, or of an item in it, as a tree, each with its state."""
-        return self._look(number, looking.graph, address)
+    def graph(self, number: int, address: str = "", at: int | None = None) -> dict[str, Any]:
+        """The parts of a run, or of an item in it, as a tree, each with its state; or as it was."""
+        return self._look(number, looking.graph, address, at)
+
+    def attempts(self, number: int, cursor: int = 0, limit: int = 1_000) -> dict[str, Any]:
+        """A page of the attempts of a run, with their times."""
+        return self._look(number, looking.attempts, "", cursor, limit)
 
     def items(self, number: int, address: str, *states: str) -> list[dict[str, Any]]:
         """The items of an each."""
@@ -192,6 +196,10 @@ class InlineService:
             number, looking.items, address, states, 0, 1_000_000
         )["items"]
         return found
+
+    def search(self, number: int, address: str, text: str, first: int = 0) -> dict[str, Any]:
+        """A page of the items of an each that have a text in their name or value."""
+        return self._look(number, looking.items, address, (), first, 50, text)
 
     def why(self, number: int, address: str = "") -> dict[str, Any]:
         """What a run, or a part of it, waits for."""

@@ -119,6 +119,7 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
         gate = turn.memory.pools.gate(step.pool)
         attempt.pool_until = gate.opened_at if gate.opened_at > step.ready_at else None
         gate.hand_out(step.run, attempt.id)
+        gate.note(gate.closed(turn.mono), turn.now)
         turn.pools.add(base_of(step.pool))
     turn.unit.attempts.add(attempt)
     run.attempts += 1
@@ -204,6 +205,7 @@ def leave_pool(turn: Turn, pool: str, run: int, attempt: AttemptRow) -> None:
     if attempt.outcome == Outcome.HANDED_BACK and attempt.begun_at is None:
         gate.take_back(attempt.id)
     gate.end(run, attempt.id, turn.mono)
+    gate.note(gate.closed(turn.mono), turn.now)
     turn.memory.lanes.reopen(pool)
     if not turn.memory.lanes.waiting_in(pool):  # else it is to be known when it was opened
         turn.memory.pools.tidy(pool, turn.mono)

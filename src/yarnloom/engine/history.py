@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -33,6 +33,7 @@ _AFTER: dict[str, StepState] = {
 
 _COUNTED = [state for state in StepState if state is not StepState.WAITING]
 _ENDED_COUNTS = (StepState.FAILED, StepState.CANCELLED, StepState.DONE, StepState.SKIPPED)
+_UNDER_WAY = [state for state in _COUNTED if state not in STEP_ENDED]
 _RENEWED = {"state": StepState.SKIPPED, "skip_reason": SkipReason.NOT_REACHED}
 
 
@@ -43,18 +44,27 @@ class Past:
     Attributes:
         at: in microseconds since 1970 UTC.
         round: the round that it falls into.
-        mended_at: when that round's successor began; None in the last round.
+        last: whether that is the last one.
+        over: whether everything of a round before the last had ended.
     """
 
     at: int
     round: int = 1
-    mended_at: int | None = None
+    last: bool = True
+    over: bool = False
 
 
-def past_of(at: int, mends: Sequence[int]) -> Past:
-    """The moment, by when the run was mended."""
-    before = bisect_right(mends, at)
-    return Past(at, before + 1, mends[before] if before < len(mends) else None)
+def past_of(at: int, mends: Sequence[int], ended_by: Callable[[int], int]) -> Past:
+    """The moment, by when the run was mended.
+
+    Args:
+        at: in microseconds since 1970 UTC.
+        mends: when each round after the first began.
+        ended_by: says when the last attempt ended of a round and those before it.
+    """
+    number = bisect_right(mends, at) + 1
+    last = number > len(mends)
+    return Past(at, number, last, not last and at >= ended_by(number))
 
 
 def rows_then(
@@ -75,24 +85,17 @@ def rows_then(
         attempts: by step, oldest first.
         items: by each how many of its items were how.
     """
-    ends = [
-        one["ended_at"]
-        for some in attempts.values()
-        for one in some
-        if one["round"] <= past.round and one["ended_at"] is not None
-    ]
-    over = past.mended_at is not None and past.at >= max(ends, default=0)
     found: dict[int, Row] = {}
     counts: dict[int, dict[str, int]] = defaultdict(lambda: defaultdict(int))
     for row in steps:
-        then = step_then(past, row, attempts.get(row["id"], ()), over=over)
+        then = step_then(past, row, attempts.get(row["id"], ()))
         if then is not None:
             found[row["node"]] = then
             counts[row["part"]][then["state"]] += 1
     # From inside out: a part is counted by the one around it.
     for row in sorted(parts, key=lambda one: len(one["rank"]), reverse=True):
         each = plan.nodes[row["node"]].kind is Kind.EACH
-        then = _part_then(past, row, items.get(row["id"], {}) if each else counts[row["id"]], over)
+        then = _part_then(past, row, items.get(row["id"], {}) if each else counts[row["id"]])
         if then is None:
             continue
         found[row["node"]] = then
@@ -101,18 +104,17 @@ def rows_then(
     return found
 
 
-def step_then(past: Past, row: Row, attempts: Sequence[Row], *, over: bool = False) -> Row | None:
+def step_then(past: Past, row: Row, attempts: Sequence[Row]) -> Row | None:
     """A step's row as it was; None if it had not begun to wait for a worker.
 
     Args:
         past: when.
         row: as it is now.
         attempts: the step's, oldest first.
-        over: whether everything of a round before the last had ended.
     """
     known = [one for one in attempts if one["ready_at"] <= past.at]
     if not known:
-        return _unattempted_then(past, row, attempts, over)
+        return _unattempted_then(past, row, attempts)
     last = known[-1]
     later = attempts[len(known)] if len(known) < len(attempts) else None
     then = {
@@ -144,24 +146,25 @@ def step_then(past: Past, row: Row, attempts: Sequence[Row], *, over: bool = Fal
     return {**then, "state": state, "error": last["error"], "ended_at": ended_at}
 
 
-def _unattempted_then(past: Past, row: Row, attempts: Sequence[Row], over: bool) -> Row | None:
+def _unattempted_then(past: Past, row: Row, attempts: Sequence[Row]) -> Row | None:
     """The row of a step of which nothing had been handed out."""
     if not attempts and _by(past, row["ended_at"]):
         return row
     if not attempts and _by(past, row["ready_at"]) and row["state"] != StepState.WAITING:
         ended = row["state"] in STEP_ENDED
         return {**row, "state": StepState.READY, "ended_at": None} if ended else row
-    return {**row, **_RENEWED} if over else None
+    return {**row, **_RENEWED} if past.over else None
 
 
-def _part_then(past: Past, row: Row, counts: Mapping[str, int], over: bool) -> Row | None:
+def _part_then(past: Past, row: Row, counts: Mapping[str, int]) -> Row | None:
     """A part's row as it was, with how many of its children were how; None if it had not begun."""
     if not _by(past, row["started_at"]):
         return None
-    if past.mended_at is None and row["state"] != PartState.WAITING and _by(past, row["ended_at"]):
+    if past.last and row["state"] != PartState.WAITING and _by(past, row["ended_at"]):
         return row
     state = PartState.RUNNING
-    if over:
+    still = not any(counts.get(one) for one in _UNDER_WAY) and any(map(counts.get, _ENDED_COUNTS))
+    if past.over or (still and not past.last):
         # Items that ran again had failed, or were cancelled or not reached.
         state = next((PartState(one) for one in _ENDED_COUNTS if counts.get(one)), PartState.DONE)
         if counts.get(StepState.RUNNING):

@@ -164,7 +164,8 @@ def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree
 
 def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: int) -> Tree:
     """The same as it was at a moment."""
-    past = past_of(at, reading.mends(connection, number))
+    mends = reading.mends(connection, number)
+    past = past_of(at, mends, lambda rounds: reading.ended_by_round(connection, number, rounds))
     if place.unmade is not None:
         return Tree(plan, {}, place.keys)
     inside = place.inside["id"] if place.inside else None

@@ -113,7 +113,7 @@ class Gate:
         unbegun: attempts that were handed out and have not begun: each may begin any moment.
         begins: when the others began, as far as the rate counts them still.
         armed: whether it is to be looked at when the rate lets the next begin.
-        shut: whether it was closed when it was last asked for work.
+        shut: whether it was closed when it was last looked at.
         opened_at: when it was last found open again, in microseconds since 1970 UTC.
     """
 
@@ -126,7 +126,7 @@ class Gate:
     opened_at: int = 0
 
     def note(self, closed: Closed | None, now: int) -> None:
-        """It was asked for work, and was closed or open."""
+        """It was looked at, and was closed or open: so it is known how long steps waited for it."""
         if self.shut and closed is None:
             self.opened_at = now
         self.shut = closed is not None

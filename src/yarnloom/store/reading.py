@@ -395,6 +395,13 @@ def mends(connection: sqlite3.Connection, run: int) -> list[int]:
     return [row["at"] for row in connection.execute(sql, (run,))]
 
 
+def ended_by_round(connection: sqlite3.Connection, run: int, rounds: int) -> int:
+    """When the last attempt of the first rounds of a run ended; 0 if none did."""
+    sql = "SELECT max(ended_at) AS at FROM attempts WHERE run = ? AND round <= ?"
+    row = connection.execute(sql, (run, rounds)).fetchone()
+    return row["at"] or 0
+
+
 def in_hand(connection: sqlite3.Connection, attempts: Iterable[int]) -> list[Record]:
     """Where some attempts belong: run and plan, the place of the step, when it began."""
     wanted = list(attempts)
