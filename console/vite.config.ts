@@ -11,7 +11,11 @@ export default defineConfig({
     emptyOutDir: true,
     // The content policy allows no inlined assets.
     assetsInlineLimit: 0,
-    chunkSizeWarningLimit: 700,
+    chunkSizeWarningLimit: 1_000,
+    rolldownOptions: { input: ["index.html", "api.html"] },
   },
-  server: { proxy: { "/api": { target: service, headers: { host: new URL(service).host } } } },
+  worker: { format: "es" },
+  server: {
+    proxy: { "/api/": { target: service, headers: { host: new URL(service).host } } },
+  },
 });

@@ -7,7 +7,7 @@ import { Loader, MantineProvider } from "@mantine/core";
 import { QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, redirect, RouterProvider } from "react-router";
+import { createBrowserRouter, RouterProvider } from "react-router";
 
 import { Empty } from "./components/Notes";
 import { Shell } from "./features/session/Shell";
@@ -23,10 +23,13 @@ const router = createBrowserRouter([
       {
         index: true,
         lazy: async () => ({
-          Component: (await import("./features/runs/RunsPage")).RunsPage,
+          Component: (await import("./features/overview/OverviewPage")).OverviewPage,
         }),
       },
-      { path: "runs", loader: ({ request }) => redirect(`/${new URL(request.url).search}`) },
+      {
+        path: "runs",
+        lazy: async () => ({ Component: (await import("./features/runs/RunsPage")).RunsPage }),
+      },
       {
         path: "runs/:number",
         lazy: async () => ({ Component: (await import("./features/runs/RunPage")).RunPage }),
@@ -35,6 +38,12 @@ const router = createBrowserRouter([
         path: "workflows",
         lazy: async () => ({
           Component: (await import("./features/workflows/WorkflowsPage")).WorkflowsPage,
+        }),
+      },
+      {
+        path: "workflows/:loom/:name",
+        lazy: async () => ({
+          Component: (await import("./features/workflows/WorkflowPage")).WorkflowPage,
         }),
       },
       {

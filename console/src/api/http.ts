@@ -1,5 +1,6 @@
 /** Requests to the service. Knows no React. */
 
+import { BASE } from "./paths";
 import type { Json } from "./types";
 
 export interface BadInput {
@@ -21,7 +22,6 @@ export class ApiError extends Error {
   }
 }
 
-const BASE = "/api/v1";
 const WHO = "console";
 
 /** The answer to a GET. */
@@ -42,11 +42,6 @@ export function patch<T>(path: string, body: Json): Promise<T> {
 /** Remove something. */
 export function remove(path: string): Promise<null> {
   return request<null>("DELETE", path);
-}
-
-/** The address of the live events of one run, or of all. */
-export function eventsPath(run: number | null): string {
-  return `${BASE}/events${run === null ? "" : `?run=${run}`}`;
 }
 
 /** The address of what an attempt prints, live. */

@@ -1,10 +1,11 @@
-/**
- * The live events. One stream for each page that is open and visible: a hidden tab closes its own,
- * since browsers allow few connections to one host, and gets a snapshot when it is seen again.
- */
+/** The live events, as they concern one page. Knows no React. */
 
-import { eventsPath, logPath, parseExact } from "./http";
+import { logPath, parseExact } from "./http";
+import { streamPath } from "./paths";
+import { Stream, type LinkState, type Wish, type Word } from "./stream";
 import type { LogLine, Part, Pool, Run, Schedule, Worker } from "./types";
+
+export type { LinkState };
 
 export interface Change {
   run?: Run;
@@ -14,55 +15,73 @@ export interface Change {
   workers?: Worker[];
 }
 
-export type LinkState = "connecting" | "live" | "broken";
-
 export interface Listener {
-  /** Something changed. */
-  onChange: (change: Change) => void;
+  /** Something changed; of a graph, `run` says whose it is. */
+  onChange: (change: Change, run: number) => void;
   /** Changes may have been missed: what is shown must be looked at again. */
-  onSnapshot: (state: Change | null) => void;
+  onSnapshot: () => void;
   /** Whether the stream stands. */
   onLink: (state: LinkState) => void;
 }
 
-/** Watch one run, or all; the answer ends it. */
+const listeners = new Map<Listener, number | null>();
+let say: ((wish: Wish | null) => void) | null = null;
+let link: LinkState = "connecting";
+let covered = new Set<number>();
+
+/** Listen to everything, with a run also to its graph; the answer ends it. */
 export function watch(run: number | null, listener: Listener): () => void {
-  let source: EventSource | null = null;
-
-  const open = () => {
-    if (source || document.hidden) return;
-    listener.onLink("connecting");
-    source = new EventSource(eventsPath(run));
-    source.onopen = () => listener.onLink("live");
-    // The browser connects again by itself, with the last id that it saw.
-    source.onerror = () => {
-      listener.onLink("broken");
-      if (source?.readyState === EventSource.CLOSED) {
-        close();
-        retry = window.setTimeout(open, 2_000);
-      }
-    };
-    source.addEventListener("yarnloom.snapshot", (event) => listener.onSnapshot(dataOf(event)));
-    for (const what of ["run", "graph", "pool", "schedule", "workers"]) {
-      source.addEventListener(`yarnloom.${what}.changed`, (event) =>
-        listener.onChange(dataOf(event as MessageEvent<string>) ?? {}),
-      );
-    }
-  };
-  const close = () => {
-    source?.close();
-    source = null;
-  };
-  const onVisibility = () => (document.hidden ? close() : open());
-
-  let retry = 0;
-  document.addEventListener("visibilitychange", onVisibility);
-  open();
+  say ??= connect();
+  listeners.set(listener, run);
+  listener.onLink(link);
+  if (run !== null && covered.has(run)) listener.onSnapshot();
+  wish();
   return () => {
-    document.removeEventListener("visibilitychange", onVisibility);
-    window.clearTimeout(retry);
-    close();
+    listeners.delete(listener);
+    wish();
   };
+}
+
+function wish(): void {
+  const graphs = [...new Set(listeners.values())].filter((run) => run !== null);
+  say?.({ graphs, visible: !document.hidden });
+}
+
+/** Join the stream that all tabs share, or have one of its own. */
+function connect(): (wish: Wish | null) => void {
+  document.addEventListener("visibilitychange", wish);
+  window.addEventListener("pagehide", () => say?.(null));
+  window.addEventListener("pageshow", wish);
+  if (typeof SharedWorker === "undefined") {
+    const stream = new Stream<null>(streamPath, (_, word) => take(word));
+    return (wanted) => (wanted ? stream.wish(null, wanted) : stream.leave(null));
+  }
+  const worker = new SharedWorker(new URL("./stream.worker.ts", import.meta.url), {
+    type: "module",
+    name: "yarnloom-events",
+  });
+  worker.port.onmessage = ({ data }: MessageEvent<Word>) => take(data);
+  return (wanted) => worker.port.postMessage(wanted);
+}
+
+function take(word: Word): void {
+  if (word.kind === "link") {
+    link = word.state;
+    for (const one of listeners.keys()) one.onLink(link);
+    if (link !== "live") covered = new Set();
+  } else if (word.kind === "open") {
+    const before = covered;
+    covered = new Set(word.graphs);
+    // What came before the graph was in the stream may have been missed.
+    for (const [one, run] of listeners) {
+      if (run !== null && covered.has(run) && !before.has(run)) one.onSnapshot();
+    }
+  } else if (word.type === "snapshot") {
+    for (const one of listeners.keys()) one.onSnapshot();
+  } else {
+    const { data, subject } = parseExact(word.data) as { data: Change | null; subject: string };
+    for (const one of listeners.keys()) one.onChange(data ?? {}, Number(subject));
+  }
 }
 
 /** What an attempt prints, line by line, until it has ended; the answer ends it. */
@@ -71,15 +90,31 @@ export function watchLog(
   address: string,
   onLine: (line: LogLine) => void,
 ): () => void {
-  const source = new EventSource(logPath(run, address));
-  source.addEventListener("yarnloom.line", (event: MessageEvent<string>) =>
-    onLine((parseExact(event.data) as { data: LogLine }).data),
-  );
-  // The stream ends with the attempt; what broke in between is caught up with by the graph's own.
-  source.onerror = () => source.close();
-  return () => source.close();
-}
-
-function dataOf(event: MessageEvent<string>): Change | null {
-  return (parseExact(event.data) as { data: Change | null }).data;
+  let source: EventSource | null = null;
+  let over = false;
+  // Browsers allow few connections to one host: a tab that nobody sees holds none.
+  const open = () => {
+    if (document.hidden || over) {
+      source?.close();
+      source = null;
+      return;
+    }
+    if (source) return;
+    source = new EventSource(logPath(run, address));
+    source.addEventListener("yarnloom.line", (event: MessageEvent<string>) =>
+      onLine((parseExact(event.data) as { data: LogLine }).data),
+    );
+    // The stream ends with the attempt; what broke in between is caught up with by the graph's own.
+    source.onerror = () => {
+      over = true;
+      source?.close();
+    };
+  };
+  document.addEventListener("visibilitychange", open);
+  open();
+  return () => {
+    over = true;
+    document.removeEventListener("visibilitychange", open);
+    source?.close();
+  };
 }

@@ -26,6 +26,7 @@ export type RunState =
 export type State = StepState | RunState;
 
 export const RUN_STATES: RunState[] = [
+  "scheduled",
   "queued",
   "running",
   "pausing",
@@ -105,7 +106,10 @@ export interface Run {
   error: Fault | null;
   failures_allowed: number;
   progress: Progress;
+  /** Attempts handed out so far. */
+  attempts: number;
   priority: number;
+  share: string | null;
   tags: string[];
   key: string;
   started_by: string;
@@ -339,6 +343,76 @@ export interface Worker {
   draining: boolean;
   /** Why its processes can take nothing, though it lives. */
   trouble: string | null;
+  seen_at: string;
+  /** A hash of all its code. */
+  code: string;
+  /** What it has in hand, as far as that is shown. */
+  runs: InHand[];
+}
+
+export interface InHand {
+  run: number;
+  /** With the attempt's number. */
+  address: string;
+  begun_at: string | null;
+  code_hash: string;
+}
+
+/** When an attempt could begin, began and ended. */
+export interface AttemptTimes {
+  id: number;
+  address: string;
+  task: string;
+  number: number;
+  round: number;
+  outcome: string | null;
+  worker: string;
+  pool: string | null;
+  ready_at: string;
+  /** Until then its pool let nothing begin. */
+  pool_until: string | null;
+  handed_at: string;
+  begun_at: string | null;
+  ended_at: string | null;
+}
+
+/** What happened in one minute. */
+export interface Minute {
+  at: string;
+  begun: number;
+  /** Seconds that what began had waited, together. */
+  waited: number;
+  longest: number;
+  ended: number;
+  failed: number;
+}
+
+/** A run that does not go on by itself. */
+export interface Stuck {
+  run: number;
+  workflow: string;
+  state: RunState;
+  since: string;
+  reasons: string[];
+}
+
+export interface Overview {
+  minutes: Minute[];
+  stuck: Stuck[];
+  looked_at: number;
+}
+
+export interface PoolUse {
+  minutes: { at: string; in_use: number; waiting: number; limit: number | null }[];
+  waits: { run: number; steps: number; since: string }[];
+}
+
+/** A task with a version of its code. */
+export interface TaskCode {
+  name: string;
+  code_hash: string;
+  shown_code: string;
+  source: string;
   seen_at: string;
 }
 

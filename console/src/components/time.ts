@@ -17,6 +17,11 @@ export function exactTime(at: string): string {
   return new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" });
 }
 
+/** A time of the day in the viewer's zone, to the second. */
+export function exactSecond(at: string): string {
+  return new Date(at).toLocaleTimeString(undefined, { timeStyle: "medium" });
+}
+
 let now = Date.now();
 const listeners = new Set<() => void>();
 let timer = 0;

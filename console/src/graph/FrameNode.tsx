@@ -13,6 +13,8 @@ export type FrameNodeType = Node<
     part: Part;
     caption: string;
     chosen: boolean;
+    /** Whether it is on the longest path. */
+    longest: boolean;
     /** Called with the address of an item whose parts are to be shown. */
     onItem: (address: string) => void;
   },
@@ -21,10 +23,15 @@ export type FrameNodeType = Node<
 
 /** A frame around parts: an each as one bundle, a follow-up, or the caption of a parallel. */
 export function FrameNode({ data }: NodeProps<FrameNodeType>) {
-  const { kind, part, caption, chosen, onItem } = data;
+  const { kind, part, caption, chosen, longest, onItem } = data;
   if (kind === "caption") return <div className={classes.caption}>{caption}</div>;
   return (
-    <div className={classes.frame} data-kind={kind} data-chosen={chosen || undefined}>
+    <div
+      className={classes.frame}
+      data-kind={kind}
+      data-chosen={chosen || undefined}
+      data-longest={longest || undefined}
+    >
       <div className={classes.head}>
         <span className={classes.label}>{caption}</span>
         {part.state && part.begun !== false && <State state={part.state} />}

@@ -8,19 +8,22 @@ import classes from "./Weave.module.css";
 
 const SLEEPS = ["backing_off", "resting"];
 
-export type StepNodeType = Node<{ step: StepPart; chosen: boolean }, "step">;
+export type StepNodeType = Node<{ step: StepPart; chosen: boolean; longest: boolean }, "step">;
 
 /** One step: label, task, state, time and attempts; in a folded each only what it is. */
-export function StepNode({ data: { step, chosen } }: NodeProps<StepNodeType>) {
+export function StepNode({ data: { step, chosen, longest } }: NodeProps<StepNodeType>) {
   return (
     <div
       className={classes.step}
       data-dye={step.state}
       data-folded={!step.state || undefined}
       data-chosen={chosen || undefined}
+      data-longest={longest || undefined}
     >
       <Handle type="target" position={Position.Left} className={classes.handle} />
-      <div className={classes.label}>{step.label}</div>
+      <div className={classes.label} title={step.label}>
+        {step.label}
+      </div>
       <div className={classes.task}>
         {step.task.split("/")[1]}
         {step.rules?.pool && ` · ${String(step.rules.pool)}`}

@@ -1,24 +1,44 @@
 import "@xyflow/react/dist/style.css";
 
 import { useComputedColorScheme } from "@mantine/core";
-import { Background, Controls, ReactFlow, useReactFlow, useStore, type Edge } from "@xyflow/react";
-import { useEffect, useMemo, useRef } from "react";
+import {
+  Background,
+  Controls,
+  Panel,
+  ReactFlow,
+  ReactFlowProvider,
+  useReactFlow,
+  useStore,
+} from "@xyflow/react";
+import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 
 import type { Part } from "../api/types";
-import { FrameNode, type FrameNodeType } from "./FrameNode";
+import { spell } from "../components/time";
+import { FrameNode } from "./FrameNode";
 import { focusOf, layOut, type Layout } from "./layout";
-import { StepNode, type StepNodeType } from "./StepNode";
+import { Legend } from "./Legend";
+import { longestPath } from "./longest";
+import { Drawing, type WeaveNode } from "./nodes";
+import { StepNode } from "./StepNode";
+import { walk, type Way } from "./walk";
 import classes from "./Weave.module.css";
 
 const nodeTypes = { step: StepNode, frame: FrameNode };
-type WeaveNode = StepNodeType | FrameNodeType;
-const FIT = { maxZoom: 1, padding: 0.06 };
+const FIT = { maxZoom: 1, padding: 0.05 };
 /** The smallest zoom at which a step can be read, and how many steps are shown instead. */
 const SMALLEST = 0.45;
 const FOCUS = 7;
+/** Below this zoom steps are mere blocks of dye. */
+const FAR = 0.32;
+const WAYS: Record<string, Way> = {
+  ArrowLeft: "left",
+  ArrowRight: "right",
+  ArrowUp: "up",
+  ArrowDown: "down",
+};
 
 interface Props {
-  /** The run's parts with their states. */
+  /** The parts of a run with their states, or of a plan. */
   graph: Part;
   /** Address of the step or each that is open; none is null. */
   chosen: string | null;
@@ -31,40 +51,109 @@ interface Props {
 }
 
 /** The graph of a run: threads through its steps, in the dyes of their states. */
-export function Weave({ graph, chosen, onStep, onEach, onItem }: Props) {
+export function Weave(props: Props) {
+  return (
+    <ReactFlowProvider>
+      <Flow {...props} />
+    </ReactFlowProvider>
+  );
+}
+
+function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
   const scheme = useComputedColorScheme("light");
+  const frame = useRef<HTMLDivElement>(null);
+  const [drawing] = useState(() => new Drawing());
+  const [current, setCurrent] = useState<string | null>(null);
   const layout = useMemo(() => layOut(graph), [graph]);
-  const { nodes, edges } = useMemo(() => toFlow(layout, chosen, onItem), [layout, chosen, onItem]);
+  const path = useMemo(() => longestPath(layout), [layout]);
+  const nodes = useMemo(
+    () => drawing.nodesOf(layout, path, chosen, current, onItem),
+    [drawing, layout, path, chosen, current, onItem],
+  );
+  const edges = useMemo(() => drawing.edgesOf(layout, path), [drawing, layout, path]);
+  const far = useStore((store) => store.transform[2] < FAR);
+  const { zoomIn, zoomOut, fitView, getNode, getZoom, setCenter } = useReactFlow<WeaveNode>();
+
   const open = (node: WeaveNode) => {
     if (node.type === "step") {
       const bundle = layout.steps.find(({ step }) => step.address === node.id)?.bundle;
-      if (bundle) onEach(bundle.address);
-      else onStep(node.id);
+      if (!bundle) onStep(node.id);
+      else if (bundle.state) onEach(bundle.address);
     } else if (node.data.part.kind === "each" && node.data.part.state) {
       onEach(node.data.part.address);
     }
   };
+  const goTo = (id: string) => {
+    setCurrent(id);
+    const node = getNode(id);
+    if (!node) return;
+    const focus = () => {
+      const found = frame.current?.querySelector<HTMLElement>(`[data-id="${CSS.escape(id)}"]`);
+      found?.focus();
+      return found;
+    };
+    if (focus()) return;
+    // What is not in view is not drawn: it is brought there first.
+    const { x, y } = node.position;
+    const middle = [x + (node.width ?? 0) / 2, y + (node.height ?? 0) / 2] as const;
+    void setCenter(...middle, { zoom: getZoom() }).then(() => requestAnimationFrame(focus));
+  };
+  const onKey = (event: KeyboardEvent) => {
+    const target = event.target as HTMLElement;
+    const id = target.closest<HTMLElement>(".react-flow__node")?.dataset.id;
+    if (id === undefined || target.tagName === "BUTTON") return;
+    const way = WAYS[event.key];
+    const node = getNode(id);
+    if (way) {
+      const next = walk(layout, id, way);
+      if (next !== null) goTo(next);
+    } else if (event.key === "Enter" || event.key === " ") {
+      if (node) open(node);
+    } else if (event.key === "+" || event.key === "=") void zoomIn();
+    else if (event.key === "-") void zoomOut();
+    else if (event.key === "0") void fitView(FIT);
+    else return;
+    event.preventDefault();
+    event.stopPropagation();
+  };
   return (
-    <div className={classes.weave} data-testid="weave">
+    <div
+      className={classes.weave}
+      data-testid="weave"
+      data-far={far || undefined}
+      ref={frame}
+      onKeyDownCapture={onKey}
+    >
       <ReactFlow
         nodes={nodes}
         edges={edges}
         nodeTypes={nodeTypes}
         colorMode={scheme}
         fitViewOptions={FIT}
-        minZoom={0.1}
+        minZoom={0.05}
         maxZoom={2}
         nodesDraggable={false}
         nodesConnectable={false}
+        elementsSelectable={false}
         edgesFocusable={false}
         proOptions={{ hideAttribution: true }}
-        onNodeClick={(_event, node) => open(node)}
-        onSelectionChange={({ nodes: [first] }) => first && open(first)}
+        onNodeClick={(_event, node) => {
+          setCurrent(node.id);
+          open(node);
+        }}
         onlyRenderVisibleElements
       >
         <FitToWidth layout={layout} />
         <Background gap={22} size={1} color="var(--edge)" />
         <Controls showInteractive={false} position="bottom-right" />
+        <Panel position="top-right">
+          <Legend />
+        </Panel>
+        {path && (
+          <Panel position="bottom-left" className={classes.pathNote}>
+            <span className={classes.sample} data-longest /> longest path {spell(path.seconds)}
+          </Panel>
+        )}
       </ReactFlow>
     </div>
   );
@@ -89,48 +178,4 @@ function FitToWidth({ layout }: { layout: Layout }) {
     void fitView({ ...FIT, nodes });
   }, [width, fitView]);
   return null;
-}
-
-function toFlow(
-  { steps, frames, threads }: Layout,
-  chosen: string | null,
-  onItem: (address: string) => void,
-): { nodes: WeaveNode[]; edges: Edge[] } {
-  const states = new Map(steps.map(({ step }) => [step.address, step.state ?? "waiting"]));
-  const framed: FrameNodeType[] = frames.map(({ kind, part, caption, x, y, width, height }) => ({
-    id: `${kind} ${part.address}`,
-    type: "frame",
-    position: { x, y },
-    width,
-    height,
-    zIndex: -1,
-    selectable: kind === "each" && part.state !== undefined,
-    focusable: kind === "each" && part.state !== undefined,
-    ariaLabel: `${kind} ${part.address}`,
-    data: { kind, part, caption, chosen: kind === "each" && part.address === chosen, onItem },
-  }));
-  return {
-    nodes: [
-      ...framed,
-      ...steps.map(({ step, x, y, width, height }): StepNodeType => ({
-        id: step.address,
-        type: "step",
-        position: { x, y },
-        width,
-        height,
-        ariaLabel: `step ${step.address}${step.state ? `, ${step.state}` : ""}`,
-        data: { step, chosen: step.address === chosen },
-      })),
-    ],
-    edges: threads.map(({ from, to }) => ({
-      id: `${from}→${to}`,
-      source: from,
-      target: to,
-      className: classes.thread,
-      // The thread behind a step takes its dye once the step has ended.
-      data: { dye: states.get(from) },
-      style: { stroke: `var(--dye-${states.get(from) ?? "waiting"})` },
-      animated: states.get(to) === "running",
-    })),
-  };
 }

@@ -10,13 +10,13 @@
 
 import type { EachPart, Part, StepPart } from "../api/types";
 
-export const STEP_WIDTH = 208;
-export const STEP_HEIGHT = 84;
-export const GAP = 52;
+export const STEP_WIDTH = 176;
+export const STEP_HEIGHT = 80;
+export const GAP = 40;
 const ROW_GAP = 22;
 const CAPTION = 22;
-const FRAME = 18;
-const FRAME_TOP = 84;
+const FRAME = 16;
+const FRAME_TOP = 78;
 const FOLLOW_TOP = 34;
 
 interface Place {
@@ -43,6 +43,11 @@ export interface PlacedFrame extends Place {
 export interface Thread {
   from: string;
   to: string;
+}
+
+/** What a thread is known by. */
+export function threadId({ from, to }: Thread): string {
+  return `${from}→${to}`;
 }
 
 export interface Layout {

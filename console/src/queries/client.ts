@@ -21,7 +21,11 @@ export const keys = {
   run: (run: number) => ["run", run] as const,
   /** `address` is that of an item whose parts are shown; empty for the run's own. */
   graph: (run: number, address: string) => ["graph", run, address] as const,
-  items: (run: number, each: string, state: string | null) => ["items", run, each, state] as const,
+  /** The same as it was at a time. */
+  past: (run: number, address: string, at: string) => ["past", run, address, at] as const,
+  attempts: (run: number, item: string) => ["attempts", run, item] as const,
+  items: (run: number, each: string, state: string | null, text: string) =>
+    ["items", run, each, state, text] as const,
   step: (run: number, address: string) => ["step", run, address] as const,
   log: (run: number, address: string) => ["log", run, address] as const,
   ledger: (run: number) => ["ledger", run] as const,
@@ -35,11 +39,26 @@ export const keys = {
   schedules: ["schedules"] as const,
   nextTimes: (cron: string, zone: string) => ["next-times", cron, zone] as const,
   workflows: ["workflows"] as const,
+  workflow: (name: string) => ["workflow", name] as const,
+  code: (task: string, hash: string) => ["code", task, hash] as const,
+  counts: ["counts"] as const,
+  overview: ["overview"] as const,
+  poolUse: (name: string) => ["pool-use", name] as const,
   service: ["service"] as const,
 };
 
-export interface RunFilter {
-  state: string | null;
-  workflow: string | null;
-  schedule: string | null;
-}
+/** Which runs a list shows; null is any. Names are those of the API and of the page's address. */
+export type RunFilter = Record<(typeof FILTERS)[number], string | null>;
+export const FILTERS = [
+  "state",
+  "workflow",
+  "text",
+  "since",
+  "until",
+  "key",
+  "who",
+  "tag",
+  "schedule",
+] as const;
+
+export const NO_FILTER = Object.fromEntries(FILTERS.map((name) => [name, null])) as RunFilter;

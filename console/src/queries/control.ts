@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { get, post } from "../api/http";
-import type { Effect, GivenCommand, Json, Published, Run, RunState, Step } from "../api/types";
-import { keys } from "./client";
+import type { Effect, GivenCommand, Json, Published, Run, Step } from "../api/types";
+import { keys, type RunFilter } from "./client";
 
 export type RunAction = "pause" | "resume" | "cancel" | "mend";
 export type StepAction = "pause" | "resume" | "cancel" | "retry" | "edit" | "skip" | "supply";
@@ -35,8 +35,7 @@ export function useActOnStep(run: number, address: string, action: StepAction) {
 
 export interface Bulk {
   action: RunAction;
-  states: RunState[];
-  workflow: string | null;
+  filter: RunFilter;
   reason: string;
   /** How many were shown; null only asks. */
   count: number | null;
@@ -51,7 +50,8 @@ export interface BulkAnswer {
 /** The same command for every run of a list. */
 export function useBulk() {
   return useMutation({
-    mutationFn: (bulk: Bulk) => post<BulkAnswer>("/runs/actions", { ...bulk }),
+    mutationFn: ({ filter: { state, ...filter }, ...bulk }: Bulk) =>
+      post<BulkAnswer>("/runs/actions", { ...bulk, ...filter, states: state ? [state] : [] }),
   });
 }
 

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 
 import { get, patch, post, remove } from "../api/http";
-import type { Json, Pool, Why, Worker } from "../api/types";
+import type { Json, Pool, PoolUse, Why, Worker } from "../api/types";
 import { keys } from "./client";
 
 /** Every pool, by name; events keep them as they are. */
@@ -9,6 +9,15 @@ export function usePools() {
   return useQuery({
     queryKey: keys.pools,
     queryFn: () => get<{ pools: Pool[] }>("/pools"),
+    refetchOnMount: "always",
+  });
+}
+
+/** How full a pool was within the last hour, and who waits for it. */
+export function usePoolUse(name: string) {
+  return useQuery({
+    queryKey: keys.poolUse(name),
+    queryFn: () => get<PoolUse>(`/pools/${encodeURIComponent(name)}/use`),
     refetchOnMount: "always",
   });
 }

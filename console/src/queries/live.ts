@@ -1,14 +1,19 @@
-import { useQueryClient, type InfiniteData, type QueryClient } from "@tanstack/react-query";
+import {
+  useQueryClient,
+  type InfiniteData,
+  type QueryClient,
+  type QueryFilters,
+} from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
 import { watch, watchLog, type Change, type LinkState } from "../api/live";
 import type { LogLine, Part, Run, StepPart } from "../api/types";
-import { keys } from "./client";
+import { keys, type RunFilter } from "./client";
 import { takePool } from "./limits";
 import type { RunPage } from "./runs";
 import { takeSchedule } from "./schedules";
 
-/** Keep what is shown of one run, or of all runs, as it is; says whether the stream stands. */
+/** Keep what is shown as it is, with a run also its graph; says whether the stream stands. */
 export function useLive(run: number | null): LinkState {
   const client = useQueryClient();
   const [link, setLink] = useState<LinkState>("connecting");
@@ -16,11 +21,10 @@ export function useLive(run: number | null): LinkState {
     () =>
       watch(run, {
         onLink: setLink,
-        onChange: (change) => take(client, run, change),
-        onSnapshot: (state) => {
-          if (state && run !== null) take(client, run, state);
-          else for (const queryKey of LISTS) void client.invalidateQueries({ queryKey });
-          lookAgainWhy(client);
+        onChange: (change, of) => take(client, run, change, of),
+        onSnapshot: () => {
+          for (const queryKey of LISTS) void client.invalidateQueries({ queryKey });
+          if (run !== null) lookAgainAt(client, run);
         },
       }),
     [client, run],
@@ -46,44 +50,86 @@ export function useLiveLog(run: number, address: string, live: boolean): void {
   }, [client, run, address, live]);
 }
 
-const LISTS = [["runs"], keys.pools, keys.workers, keys.schedules];
-const WHY_PAUSE = 500;
-let whyTimer = 0;
+const LISTS = [
+  ["runs"],
+  keys.pools,
+  keys.workers,
+  keys.schedules,
+  keys.counts,
+  keys.overview,
+  ["pool-use"],
+  ["why"],
+];
 
-/** What something waits for may have changed with anything; it is asked again now and then. */
-function lookAgainWhy(client: QueryClient): void {
-  whyTimer ||= window.setTimeout(() => {
-    whyTimer = 0;
-    void client.invalidateQueries({ queryKey: ["why"] });
-  }, WHY_PAUSE);
+/** What is asked again when something changed, and how long changes are gathered for it. */
+const AGAIN = {
+  why: 500,
+  runs: 500,
+  counts: 1_000,
+  attempts: 1_000,
+  overview: 5_000,
+  "pool-use": 2_000,
+  items: 300,
+};
+const timers = new Map<string, number>();
+
+/**
+ * Ask something again, once for all changes of a while. What is still being asked is not given up,
+ * or it would never be there while much changes; it is asked once more after it.
+ */
+function lookAgain(
+  client: QueryClient,
+  what: keyof typeof AGAIN,
+  which: QueryFilters = { queryKey: [what] },
+): void {
+  if (timers.has(what)) return;
+  const again = () => {
+    timers.delete(what);
+    if (client.isFetching(which)) lookAgain(client, what, which);
+    else void client.invalidateQueries(which);
+  };
+  timers.set(what, window.setTimeout(again, AGAIN[what]));
 }
 
-function take(client: QueryClient, watched: number | null, change: Change): void {
-  if (change.run) {
-    client.setQueryData(keys.run(change.run.number), change.run);
-    if (watched === null) takeIntoLists(client, change.run);
+/** Changes of a run may have been missed: all that is shown of it is asked for again. */
+function lookAgainAt(client: QueryClient, run: number): void {
+  void client.invalidateQueries({
+    predicate: ({ queryKey: [kind, number] }) => number === run && kind !== "past",
+  });
+}
+
+function take(client: QueryClient, watched: number | null, change: Change, of: number): void {
+  const { run, graph, pool, workers, schedule } = change;
+  if (run) {
+    client.setQueryData(keys.run(run.number), run);
+    takeIntoLists(client, run);
+    lookAgain(client, "counts");
+    lookAgain(client, "overview");
   }
-  const { pool, workers, schedule } = change;
-  if (pool) takePool(client, pool);
+  if (pool) {
+    takePool(client, pool);
+    lookAgain(client, "pool-use");
+  }
   if (schedule) takeSchedule(client, schedule);
   if (workers) client.setQueryData(keys.workers, { workers });
-  lookAgainWhy(client);
-  if (change.run && watched !== null) {
+  lookAgain(client, "why");
+  if (run && run.number === watched) {
     for (const key of [keys.ledger, keys.commands, keys.published]) {
       void client.invalidateQueries({ queryKey: key(watched) });
     }
   }
-  if (change.graph && watched !== null) {
+  if (graph && of === watched) {
     const before = client.getQueryData<Part>(keys.graph(watched, ""));
-    client.setQueryData(keys.graph(watched, ""), change.graph);
-    if (before) refreshOpenSteps(client, watched, before, change.graph);
+    client.setQueryData(keys.graph(watched, ""), graph);
+    if (before) refreshOpenSteps(client, watched, before, graph);
     refreshItems(client, watched);
+    lookAgain(client, "attempts");
   }
 }
 
 /** What stands in items is not in the frames: what is open of it is asked for again. */
 function refreshItems(client: QueryClient, run: number): void {
-  void client.invalidateQueries({
+  lookAgain(client, "items", {
     predicate: ({ queryKey: [kind, number, address] }) =>
       number === run &&
       (kind === "items" || (kind === "graph" && address !== "") || isInItem(kind, address)),
@@ -94,14 +140,14 @@ function isInItem(kind: unknown, address: unknown): boolean {
   return (kind === "step" || kind === "log") && String(address).includes("[");
 }
 
-/** A run that a list shows is put in its place; one that it may have to show is asked for. */
+/** A run that a list shows is put in its place; lists that may have to show it are asked for. */
 function takeIntoLists(client: QueryClient, run: Run): void {
   const lists = client.getQueriesData<InfiniteData<RunPage>>({ queryKey: ["runs"] });
   for (const [key, data] of lists) {
-    const filter = key[1] as { state: string | null };
+    const filter = key[1] as RunFilter;
     const shown = data?.pages.some((page) => page.runs.some((one) => one.number === run.number));
     if (!data || !shown || filter.state) {
-      void client.invalidateQueries({ queryKey: key });
+      lookAgain(client, "runs");
       continue;
     }
     const swap = (one: Run) => (one.number === run.number ? run : one);
@@ -112,9 +158,17 @@ function takeIntoLists(client: QueryClient, run: Run): void {
 
 /** What the drawer shows of a step is asked for again when that step changed. */
 function refreshOpenSteps(client: QueryClient, run: number, before: Part, after: Part): void {
-  const old = new Map(stepsOf(before).map((step) => [step.address, JSON.stringify(step)]));
+  const open = new Set(
+    client
+      .getQueryCache()
+      .findAll({ queryKey: ["step", run] })
+      .map(({ queryKey }) => String(queryKey[2])),
+  );
+  if (!open.size) return;
+  const old = new Map(stepsOf(before).map((step) => [step.address, step]));
   for (const step of stepsOf(after)) {
-    if (old.get(step.address) === JSON.stringify(step)) continue;
+    if (!open.has(step.address)) continue;
+    if (JSON.stringify(old.get(step.address)) === JSON.stringify(step)) continue;
     void client.invalidateQueries({ queryKey: keys.step(run, step.address) });
     void client.invalidateQueries({
       predicate: ({ queryKey }) =>

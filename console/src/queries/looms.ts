@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { get } from "../api/http";
-import type { Service, Workflow } from "../api/types";
+import type { Part, Service, TaskCode, Workflow } from "../api/types";
 import { keys } from "./client";
 
 export function useWorkflows() {
@@ -10,6 +10,24 @@ export function useWorkflows() {
     queryFn: () => get<{ workflows: Workflow[] }>("/workflows"),
     // Publishing sends no event yet; a page that is opened asks anew.
     refetchOnMount: "always",
+  });
+}
+
+/** One workflow with its plan. */
+export function useWorkflow(name: string) {
+  return useQuery({
+    queryKey: keys.workflow(name),
+    queryFn: () => get<Workflow & { plan: Part }>(`/workflows?${new URLSearchParams({ name })}`),
+    refetchOnMount: "always",
+  });
+}
+
+/** A version of a task's code. */
+export function useCode(task: string, hash: string, wanted: boolean) {
+  return useQuery({
+    queryKey: keys.code(task, hash),
+    queryFn: () => get<TaskCode>(`/tasks?${new URLSearchParams({ name: task, code: hash })}`),
+    enabled: wanted,
   });
 }
 

@@ -1,8 +1,19 @@
 import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 
 import { get, post } from "../api/http";
-import type { Checking, Item, Json, LogLine, Part, Run, Step } from "../api/types";
-import { keys, type RunFilter } from "./client";
+import type {
+  AttemptTimes,
+  Checking,
+  Item,
+  Json,
+  LogLine,
+  Overview,
+  Part,
+  Run,
+  RunState,
+  Step,
+} from "../api/types";
+import { FILTERS, keys, type RunFilter } from "./client";
 
 export interface RunPage {
   runs: Run[];
@@ -16,13 +27,31 @@ export function useRuns(filter: RunFilter) {
     initialPageParam: "",
     queryFn: ({ pageParam }) => {
       const query = new URLSearchParams({ limit: "50" });
-      if (filter.state) query.set("state", filter.state);
-      if (filter.workflow) query.set("workflow", filter.workflow);
-      if (filter.schedule) query.set("schedule", filter.schedule);
+      for (const name of FILTERS) if (filter[name]) query.set(name, filter[name]);
       if (pageParam) query.set("cursor", pageParam);
       return get<RunPage>(`/runs?${query}`);
     },
     getNextPageParam: (page) => page.next ?? undefined,
+    // A page that shows it begins with what is so now; from then on events keep it.
+    refetchOnMount: "always",
+  });
+}
+
+/** How many runs are in each state. */
+export function useCounts() {
+  return useQuery({
+    queryKey: keys.counts,
+    queryFn: () => get<{ counts: Record<RunState, number>; more: RunState[] }>("/runs/counts"),
+    refetchOnMount: "always",
+  });
+}
+
+/** The last hour, and what does not go on by itself. */
+export function useOverview() {
+  return useQuery({
+    queryKey: keys.overview,
+    queryFn: () => get<Overview>("/overview"),
+    refetchOnMount: "always",
   });
 }
 
@@ -39,19 +68,53 @@ export function useGraph(run: number, address: string) {
   });
 }
 
+/** The parts of a run, or of an item, as they were at a time. */
+export function usePast(run: number, address: string, at: string | null) {
+  const query = new URLSearchParams({ at: at ?? "", ...(address ? { address } : {}) });
+  return useQuery({
+    queryKey: keys.past(run, address, at ?? ""),
+    queryFn: () => get<Part>(`/runs/${run}/graph?${query}`),
+    enabled: at !== null,
+    // What was shown stays until the next moment is there, so that nothing flickers.
+    placeholderData: (before) => (at === null ? undefined : before),
+    gcTime: 30_000,
+  });
+}
+
+export interface AttemptPage {
+  attempts: AttemptTimes[];
+  next: string | null;
+}
+
+/** The attempts of a run, or of the steps of one item, with their times, page by page. */
+export function useAttempts(run: number, item: string) {
+  return useInfiniteQuery({
+    queryKey: keys.attempts(run, item),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => {
+      const query = new URLSearchParams({ limit: "1000", ...(item ? { address: item } : {}) });
+      if (pageParam) query.set("cursor", pageParam);
+      return get<AttemptPage>(`/runs/${run}/attempts?${query}`);
+    },
+    getNextPageParam: (page) => page.next ?? undefined,
+    refetchOnMount: "always",
+  });
+}
+
 export interface ItemPage {
   items: Item[];
   next: string | null;
 }
 
-/** The items of an each, page by page; with a state only those. */
-export function useItems(run: number, each: string, state: string | null) {
+/** The items of an each, page by page; with a state or a text only those. */
+export function useItems(run: number, each: string, state: string | null, text: string) {
   return useInfiniteQuery({
-    queryKey: keys.items(run, each, state),
+    queryKey: keys.items(run, each, state, text),
     initialPageParam: "",
     queryFn: ({ pageParam }) => {
       const query = new URLSearchParams({ address: each, limit: "50" });
       if (state) query.set("state", state);
+      if (text) query.set("text", text);
       if (pageParam) query.set("cursor", pageParam);
       return get<ItemPage>(`/runs/${run}/items?${query}`);
     },

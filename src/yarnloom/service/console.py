@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import gzip
+import mimetypes
+from functools import lru_cache
 from importlib.resources import files
 from pathlib import Path
+from typing import Annotated
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Header
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
 from yarnloom.errors import NotFound
 
 POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:"
+PACKED = (".js", ".css", ".svg")
 _HEADERS = {
     "Content-Security-Policy": POLICY,
     "X-Content-Type-Options": "nosniff",
@@ -28,25 +33,35 @@ def console_folder() -> Path:
     return Path(str(files("yarnloom") / "_console"))
 
 
+@lru_cache(maxsize=256)
+def _packed(path: Path) -> bytes:
+    """A file compressed; what is served so never changes under its name."""
+    return gzip.compress(path.read_bytes(), 9)
+
+
 @router.get("/assets/{name:path}")
-async def asset(name: str) -> Response:
+def asset(name: str, accept_encoding: Annotated[str, Header(max_length=500)] = "") -> Response:
     """A script, style or font; names carry a hash of the content, so they never change."""
     folder = console_folder() / "assets"
     path = (folder / name).resolve()
     if not path.is_relative_to(folder.resolve()) or not path.is_file():
         raise NotFound(f"there is no console file {name!r}")
     forever = {"Cache-Control": "public, max-age=31536000, immutable"}
+    if path.suffix in PACKED and "gzip" in accept_encoding:
+        kind = mimetypes.guess_type(path.name)[0]
+        packed = {"Content-Encoding": "gzip", "Vary": "Accept-Encoding"}
+        return Response(_packed(path), media_type=kind, headers={**_HEADERS, **forever, **packed})
     return FileResponse(path, headers={**_HEADERS, **forever})
 
 
 @router.get("/{path:path}")
 async def page(path: str) -> Response:
-    """Every other path is a page of the console, which finds its way itself."""
+    """Every other path is a page of the console, which finds its way; at `/api` the API is tried."""
     if path.startswith("api/"):
         raise NotFound(f"there is no /{path}; what there is stands in /api/v1/openapi.json")
     if path == "icon.svg" and (icon := console_folder() / path).is_file():
         return FileResponse(icon, headers=_HEADERS)
-    index = console_folder() / "index.html"
+    index = console_folder() / ("api.html" if path == "api" else "index.html")
     fresh = {**_HEADERS, "Cache-Control": "no-cache"}
     if not index.is_file():
         return HTMLResponse(_MISSING, 503, headers=fresh)

@@ -1,4 +1,5 @@
 import { Anchor, Chip, Group, Stack, Table, Text } from "@mantine/core";
+import { IconSearch } from "@tabler/icons-react";
 import { useState } from "react";
 
 import { exportPath } from "../../api/http";
@@ -8,6 +9,7 @@ import { countsText } from "../../components/counts";
 import { More } from "../../components/More";
 import { Empty, ErrorNote } from "../../components/Notes";
 import opens from "../../components/Opens.module.css";
+import { TypedInput } from "../../components/TypedInput";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
 import { Took } from "../../components/Time";
@@ -51,7 +53,8 @@ interface ItemsProps {
 
 function Items({ run, address, each, onItem }: ItemsProps) {
   const [state, setState] = useState<string | null>(null);
-  const found = useItems(run, address, state);
+  const [text, setText] = useState("");
+  const found = useItems(run, address, state, text);
   if (found.error) return <ErrorNote error={found.error} />;
   const items = found.data?.pages.flatMap((page) => page.items) ?? [];
   return (
@@ -74,8 +77,16 @@ function Items({ run, address, each, onItem }: ItemsProps) {
           ))}
         </Group>
       </Chip.Group>
+      <TypedInput
+        label="Search items"
+        placeholder="name or value"
+        width={240}
+        icon={<IconSearch size={15} />}
+        value={text}
+        onSettled={setText}
+      />
       <TakeOut run={run} address={address} state={state} />
-      {found.data && !items.length && <Empty title="No items here" />}
+      {found.data && !items.length && !found.hasNextPage && <Empty title="No items here" />}
       {items.length > 0 && (
         <Table fz="sm" highlightOnHover verticalSpacing={5} className={classes.items}>
           <Table.Tbody>
@@ -85,7 +96,7 @@ function Items({ run, address, each, onItem }: ItemsProps) {
           </Table.Tbody>
         </Table>
       )}
-      <More pages={found} label="More items" />
+      <More pages={found} label={text ? "Search more items" : "More items"} />
     </Stack>
   );
 }

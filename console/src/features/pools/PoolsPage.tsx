@@ -1,16 +1,18 @@
 import { Group, Stack, Table, Text, Title } from "@mantine/core";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 
 import type { Pool } from "../../api/types";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { spell } from "../../components/time";
 import frame from "../../components/Frame.module.css";
 import { LinkNote } from "../../components/LinkNote";
+import opens from "../../components/Opens.module.css";
 import { Opening } from "../../components/Opening";
 import { PauseButton, PausedNote } from "../../components/Pausing";
 import { useChangePool, usePools } from "../../queries/limits";
 import { useLive } from "../../queries/live";
 import { Places } from "./Places";
+import { PoolDrawer } from "./PoolDrawer";
 import { PoolForm } from "./PoolForm";
 import classes from "./PoolsPage.module.css";
 
@@ -18,7 +20,9 @@ import classes from "./PoolsPage.module.css";
 export function PoolsPage() {
   const found = usePools();
   const link = useLive(null);
+  const [query, setQuery] = useSearchParams();
   const pools = found.data?.pools ?? [];
+  const open = pools.find(({ name }) => name === query.get("pool")) ?? null;
   return (
     <Stack gap="md">
       <Group justify="space-between">
@@ -37,7 +41,7 @@ export function PoolsPage() {
         </Empty>
       )}
       {pools.length > 0 && (
-        <div className={frame.frame}>
+        <div className={frame.frame} tabIndex={0} role="region" aria-label="pools">
           <Table verticalSpacing={9}>
             <Table.Thead>
               <Table.Tr>
@@ -51,23 +55,24 @@ export function PoolsPage() {
             </Table.Thead>
             <Table.Tbody>
               {pools.map((pool) => (
-                <PoolRow key={pool.name} pool={pool} />
+                <PoolRow key={pool.name} pool={pool} onOpen={() => setQuery({ pool: pool.name })} />
               ))}
             </Table.Tbody>
           </Table>
         </div>
       )}
+      <PoolDrawer pool={open} onClose={() => setQuery({})} />
     </Stack>
   );
 }
 
-function PoolRow({ pool }: { pool: Pool }) {
+function PoolRow({ pool, onOpen }: { pool: Pool; onOpen: () => void }) {
   return (
     <Table.Tr aria-label={`pool ${pool.name}`} data-paused={pool.paused !== null || undefined}>
       <Table.Td>
-        <Text fw={650} size="sm">
+        <button type="button" className={opens.name} onClick={onOpen}>
           {pool.name}
-        </Text>
+        </button>
         <Text size="xs" c="dimmed">
           {pool.note}
         </Text>

@@ -1,35 +1,33 @@
 import { Button, Group, Select, Stack, Text, TextInput } from "@mantine/core";
 import { useState } from "react";
 
-import type { RunState } from "../../api/types";
 import { ErrorNote } from "../../components/Notes";
 import { Opening } from "../../components/Opening";
+import type { RunFilter } from "../../queries/client";
 import { useBulk, type BulkAnswer, type RunAction } from "../../queries/control";
 
 interface Props {
-  state: string | null;
-  workflow: string | null;
+  filter: RunFilter;
 }
 
 /** The same command for every run of the filtered list; how many they are is asked first. */
-export function BulkActions({ state, workflow }: Props) {
+export function BulkActions({ filter }: Props) {
   return (
     <Opening label="Act on all of these" size="sm" width={340}>
-      {(close) => <BulkForm state={state} workflow={workflow} onClose={close} />}
+      {(close) => <BulkForm filter={filter} onClose={close} />}
     </Opening>
   );
 }
 
-function BulkForm({ state, workflow, onClose }: Props & { onClose: () => void }) {
+function BulkForm({ filter, onClose }: Props & { onClose: () => void }) {
   const [action, setAction] = useState<RunAction>("cancel");
   const [reason, setReason] = useState("");
   const bulk = useBulk();
   const [answer, setAnswer] = useState<BulkAnswer | null>(null);
   const [confirmed, setConfirmed] = useState(false);
-  const states = state ? [state as RunState] : [];
   const ask = (count: number | null) =>
     bulk.mutate(
-      { action, states, workflow, reason, count },
+      { action, filter, reason, count },
       {
         onSuccess: (found) => {
           setAnswer(found);

@@ -1,4 +1,13 @@
-import { Accordion, Anchor, Breadcrumbs, Group, Stack, Text, Title } from "@mantine/core";
+import {
+  Accordion,
+  Anchor,
+  Breadcrumbs,
+  Group,
+  SegmentedControl,
+  Stack,
+  Text,
+  Title,
+} from "@mantine/core";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
@@ -14,10 +23,13 @@ import { exactTime } from "../../components/time";
 import { Weave } from "../../graph/Weave";
 import { useLive } from "../../queries/live";
 import { useWhy } from "../../queries/limits";
-import { useGraph, useRun } from "../../queries/runs";
+import { useGraph, usePast, useRun } from "../../queries/runs";
 import { ItemsDrawer } from "../items/ItemsDrawer";
 import { StepDrawer } from "../steps/StepDrawer";
+import { TimeView } from "../time/TimeView";
+import { LookBack } from "./LookBack";
 import { Record } from "./Record";
+import { inItem } from "./place";
 import { RunActions } from "./RunActions";
 import classes from "./RunPage.module.css";
 
@@ -52,7 +64,7 @@ function Live({ run }: { run: Run }) {
       {(!run.entered || HELD.includes(run.state)) && !ENDED.includes(run.state) && (
         <Held run={run.number} dye={run.state} />
       )}
-      <Graph run={run.number} ended={ENDED.includes(run.state)} />
+      <Graph run={run} />
       <Values run={run} />
     </Stack>
   );
@@ -68,44 +80,84 @@ function Held({ run, dye }: { run: number; dye: string }) {
   ) : null;
 }
 
-/** What the address bar holds: the item whose parts are shown, and the step or each that is open. */
+/**
+ * What the address bar holds: the item whose parts are shown, the step or each that is open, which
+ * view it is, and the moment that is looked back at.
+ */
 function usePlace() {
   const [query, setQuery] = useSearchParams();
   const at = query.get("at") ?? "";
-  const [step, each] = [query.get("step"), query.get("each")];
+  const [step, each, view, then] = ["step", "each", "view", "then"].map((one) => query.get(one));
   const go = (place: Record<string, string | null>) => {
-    const given = Object.entries({ at, ...place }).filter(([, value]) => value);
+    const given = Object.entries({ at, view, then, ...place }).filter(([, value]) => value);
     setQuery(Object.fromEntries(given) as Record<string, string>, {
       replace: (step ?? each) !== null && place.at === undefined,
     });
   };
-  return { at, step, each, go };
+  return { at, step: step ?? null, each: each ?? null, view: view ?? null, then: then ?? null, go };
 }
 
-function Graph({ run, ended }: { run: number; ended: boolean }) {
-  const { at, step, each, go } = usePlace();
-  const graph = useGraph(run, at);
+function Graph({ run }: { run: Run }) {
+  const { at, step, each, view, then, go } = usePlace();
+  const past = usePast(run.number, at, then);
+  const present = useGraph(run.number, at);
+  const graph = then === null ? present : past;
+  const timed = view === "time";
+  const show = (name: string) =>
+    // A step in an item is found in the graph of that item.
+    go({ ...(step ? inItem(step) : { each }), view: name === "time" ? name : null, then: null });
   return (
     <>
-      {at && <Trail address={at} onGo={(address) => go({ at: address })} />}
+      <Group justify="space-between" gap="xs">
+        <SegmentedControl
+          size="xs"
+          aria-label="View"
+          value={timed ? "time" : "weave"}
+          onChange={show}
+          data={[
+            { value: "weave", label: "Weave" },
+            { value: "time", label: "Time" },
+          ]}
+        />
+        {at && <Trail address={at} onGo={(address) => go({ at: address })} />}
+      </Group>
       {graph.error && <ErrorNote error={graph.error} />}
-      {graph.data && (
-        <div className={classes.graph}>
-          <Weave
+      <div className={classes.graph} data-past={(!timed && then !== null) || undefined}>
+        {timed ? (
+          <TimeView
             key={at}
-            graph={graph.data}
-            chosen={step ?? each}
+            run={run.number}
+            item={at}
+            chosen={step}
             onStep={(address) => go({ step: address })}
-            onEach={(address) => go({ each: address })}
-            onItem={(address) => go({ at: address })}
           />
-        </div>
+        ) : (
+          graph.data && (
+            <Weave
+              key={at}
+              graph={graph.data}
+              chosen={step ?? each}
+              onStep={(address) => go({ step: address })}
+              onEach={(address) => go({ each: address })}
+              onItem={(address) => go({ at: address })}
+            />
+          )
+        )}
+      </div>
+      {!timed && run.started_at && (
+        <LookBack run={run} then={then} onThen={(moment) => go({ step, each, then: moment })} />
       )}
-      <StepDrawer run={run} ended={ended} address={step} onClose={() => go({})} />
+      <StepDrawer
+        run={run.number}
+        ended={ENDED.includes(run.state)}
+        address={step}
+        past={then !== null}
+        onClose={() => go({})}
+      />
       <ItemsDrawer
-        run={run}
+        run={run.number}
         address={each}
-        each={graph.data && each !== null ? eachAt(graph.data, each) : null}
+        each={present.data && each !== null ? eachAt(present.data, each) : null}
         onClose={() => go({})}
         onItem={(address) => go({ at: address })}
       />
@@ -241,12 +293,6 @@ function Outcome({ run }: { run: Run }) {
       {run.error.message}
     </Text>
   );
-}
-
-/** Where a step is shown: with the parts of the item that it stands in. */
-function inItem(step: string): Record<string, string> {
-  const at = step.slice(0, step.lastIndexOf("]") + 1);
-  return at ? { at, step } : { step };
 }
 
 function Values({ run }: { run: Run }) {

@@ -1,7 +1,7 @@
-import { Group, Pill, Progress, Select, Stack, Table, Title } from "@mantine/core";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Group, Progress, Stack, Table, Title } from "@mantine/core";
+import { Link, useNavigate } from "react-router";
 
-import { RUN_STATES, type Run } from "../../api/types";
+import type { Run } from "../../api/types";
 import frame from "../../components/Frame.module.css";
 import { LinkNote } from "../../components/LinkNote";
 import { More } from "../../components/More";
@@ -9,28 +9,17 @@ import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
 import { Ago, Took, Until } from "../../components/Time";
 import { useLive } from "../../queries/live";
-import { useWorkflows } from "../../queries/looms";
 import { useRuns } from "../../queries/runs";
 import { BulkActions } from "./BulkActions";
+import { useRunFilter } from "./filter";
+import { FilterBar } from "./FilterBar";
 import classes from "./RunsPage.module.css";
 
 /** All runs, newest first, live. The filter stands in the address. */
 export function RunsPage() {
-  const [query, setQuery] = useSearchParams();
-  const filter = {
-    state: query.get("state"),
-    workflow: query.get("workflow"),
-    schedule: query.get("schedule"),
-  };
-  const found = useRuns(filter);
-  const workflows = useWorkflows();
+  const filtering = useRunFilter();
+  const found = useRuns(filtering.filter);
   const link = useLive(null);
-  const set = (name: string, value: string | null) =>
-    setQuery((before) => {
-      if (value) before.set(name, value);
-      else before.delete(name);
-      return before;
-    });
   const runs = found.data?.pages.flatMap((page) => page.runs) ?? [];
   return (
     <Stack gap="md">
@@ -38,68 +27,51 @@ export function RunsPage() {
         <Title order={1} size="h2">
           Runs
         </Title>
-        <Group gap="xs">
-          {/* Also where the list is empty: what was done may have emptied it. */}
-          {(filter.state ?? filter.workflow) && !filter.schedule && (
-            <BulkActions state={filter.state} workflow={filter.workflow} />
-          )}
-          {filter.schedule && (
-            <Pill withRemoveButton size="md" onRemove={() => set("schedule", null)}>
-              of schedule {filter.schedule}
-            </Pill>
-          )}
-          <Select
-            aria-label="State"
-            placeholder="Any state"
-            clearable
-            w={150}
-            data={RUN_STATES}
-            value={filter.state}
-            onChange={(value) => set("state", value)}
-          />
-          <Select
-            aria-label="Workflow"
-            placeholder="Any workflow"
-            clearable
-            w={230}
-            data={(workflows.data?.workflows ?? []).map((one) => one.name)}
-            value={filter.workflow}
-            onChange={(value) => set("workflow", value)}
-          />
-        </Group>
+        {/* Also where the list is empty: what was done may have emptied it. */}
+        {filtering.count > 0 && <BulkActions filter={filtering.filter} />}
       </Group>
+      <FilterBar filtering={filtering} />
       <LinkNote link={link} />
       {found.error && <ErrorNote error={found.error} />}
-      {found.isSuccess && !runs.length && <NoRuns filtered={Object.values(filter).some(Boolean)} />}
-      {runs.length > 0 && (
-        <div className={frame.frame}>
-          <Table highlightOnHover verticalSpacing={7}>
-            <Table.Thead>
-              <Table.Tr>
-                <Table.Th className={frame.number}>Run</Table.Th>
-                <Table.Th>Workflow</Table.Th>
-                <Table.Th>State</Table.Th>
-                <Table.Th>Progress</Table.Th>
-                <Table.Th>Started</Table.Th>
-                <Table.Th className={frame.number}>Took</Table.Th>
-              </Table.Tr>
-            </Table.Thead>
-            <Table.Tbody>
-              {runs.map((run) => (
-                <RunRow key={run.number} run={run} />
-              ))}
-            </Table.Tbody>
-          </Table>
-        </div>
+      {found.isSuccess && !runs.length && !found.hasNextPage && (
+        <NoRuns filtered={filtering.count > 0} />
       )}
-      <More pages={found} label="Older runs" />
+      {runs.length > 0 && <RunTable runs={runs} />}
+      <More pages={found} label={filtering.filter.text ? "Search older runs" : "Older runs"} />
     </Stack>
+  );
+}
+
+/** Runs, with what people compare. */
+export function RunTable({ runs }: { runs: Run[] }) {
+  return (
+    <div className={frame.frame} tabIndex={0} role="region" aria-label="runs">
+      <Table highlightOnHover verticalSpacing={7}>
+        <Table.Thead>
+          <Table.Tr>
+            <Table.Th className={frame.number}>Run</Table.Th>
+            <Table.Th>Workflow</Table.Th>
+            <Table.Th>State</Table.Th>
+            <Table.Th>Progress</Table.Th>
+            <Table.Th className={frame.number}>Attempts</Table.Th>
+            <Table.Th>Started</Table.Th>
+            <Table.Th className={frame.number}>Took</Table.Th>
+          </Table.Tr>
+        </Table.Thead>
+        <Table.Tbody>
+          {runs.map((run) => (
+            <RunRow key={run.number} run={run} />
+          ))}
+        </Table.Tbody>
+      </Table>
+    </div>
   );
 }
 
 function RunRow({ run }: { run: Run }) {
   const navigate = useNavigate();
   const { total, done, failed } = run.progress;
+  const facts = [run.share, ...run.tags].filter(Boolean).join(" · ");
   return (
     <Table.Tr className={classes.row} onClick={() => void navigate(`/runs/${run.number}`)}>
       <Table.Td className={frame.number}>
@@ -107,7 +79,10 @@ function RunRow({ run }: { run: Run }) {
           {run.number}
         </Link>
       </Table.Td>
-      <Table.Td>{run.workflow}</Table.Td>
+      <Table.Td>
+        {run.workflow}
+        {facts && <div className={classes.sub}>{facts}</div>}
+      </Table.Td>
       <Table.Td>
         <State state={run.state} />
       </Table.Td>
@@ -120,12 +95,16 @@ function RunRow({ run }: { run: Run }) {
           <span className={frame.faded}>{total ? `${done} of ${total}` : "–"}</span>
         </Group>
       </Table.Td>
+      <Table.Td className={`${frame.number} ${frame.faded}`}>
+        {run.attempts ? run.attempts.toLocaleString("en") : "–"}
+      </Table.Td>
       <Table.Td className={frame.faded}>
         {run.state === "scheduled" && run.start_at ? (
           <Until at={run.start_at} />
         ) : (
           <Ago at={run.created_at} />
         )}
+        <div className={classes.sub}>{run.started_by}</div>
       </Table.Td>
       <Table.Td className={`${frame.number} ${frame.faded}`}>
         <Took from={run.started_at} to={run.ended_at} />

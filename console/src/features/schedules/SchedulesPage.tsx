@@ -13,6 +13,7 @@ import { Until } from "../../components/Time";
 import { useLive } from "../../queries/live";
 import { useChangeSchedule, useSchedules, useStartSchedule } from "../../queries/schedules";
 import { newKey } from "../workflows/fields";
+import { Outcomes } from "./Outcomes";
 import { ScheduleForm } from "./ScheduleForm";
 import { plannedTime } from "./planned";
 
@@ -44,7 +45,7 @@ export function SchedulesPage() {
         </Empty>
       )}
       {schedules.length > 0 && (
-        <div className={frame.frame}>
+        <div className={frame.frame} tabIndex={0} role="region" aria-label="schedules">
           <Table verticalSpacing={9}>
             <Table.Thead>
               <Table.Tr>
@@ -86,7 +87,7 @@ interface RowProps {
 }
 
 function Row({ schedule, onChange }: RowProps) {
-  const runs = `/?${new URLSearchParams({ schedule: schedule.name })}`;
+  const runs = `/runs?${new URLSearchParams({ schedule: schedule.name })}`;
   const byHand = Object.keys(schedule.by_hand);
   return (
     <Table.Tr aria-label={`schedule ${schedule.name}`}>
@@ -120,6 +121,7 @@ function Row({ schedule, onChange }: RowProps) {
       </Table.Td>
       <Table.Td>
         <Last schedule={schedule} />
+        <Outcomes schedule={schedule.name} />
       </Table.Td>
       <Table.Td>
         <Group gap={6} justify="flex-end" wrap="nowrap">

@@ -1,52 +1,57 @@
 import {
   ActionIcon,
+  Anchor,
   AppShell,
+  Button,
   Group,
   Text,
+  Tooltip,
   useComputedColorScheme,
   useMantineColorScheme,
 } from "@mantine/core";
-import { IconMoon, IconSun } from "@tabler/icons-react";
+import { IconMoon, IconSearch, IconSun } from "@tabler/icons-react";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
 
 import { useService } from "../../queries/looms";
+import { PAGES } from "./pages";
 import classes from "./Shell.module.css";
 import { TokenGate } from "./TokenGate";
 
+const Palette = lazy(() => import("./Palette"));
+
 /** What stands around every page: the name, the ways, the light, and which service this is. */
 export function Shell() {
-  const onRun = useLocation().pathname.startsWith("/runs/");
+  useTitle();
+  const { setColorScheme } = useMantineColorScheme();
+  const dark = useComputedColorScheme("light") === "dark";
+  const onLight = () => setColorScheme(dark ? "light" : "dark");
   return (
     <AppShell header={{ height: 52 }} footer={{ height: 30 }} padding="md">
       <AppShell.Header className={classes.bar}>
-        <Group h="100%" px="md" justify="space-between" wrap="nowrap">
-          <Group gap="lg" wrap="nowrap">
-            <NavLink to="/" className={classes.name}>
-              <img src="/icon.svg" alt="" width={24} height={24} />
-              Yarn Loom
-            </NavLink>
-            <Group component="nav" gap={4} wrap="nowrap" aria-label="Pages">
-              <NavLink to="/" end className={classes.way} data-here={onRun || undefined}>
-                Runs
+        <Group h="100%" px="md" gap="sm" justify="space-between" wrap="nowrap">
+          <NavLink to="/" className={classes.name}>
+            <img src="/icon.svg" alt="" width={24} height={24} />
+            <span>Yarn Loom</span>
+          </NavLink>
+          <nav className={classes.ways} aria-label="Pages">
+            {PAGES.map(({ path, label }) => (
+              <NavLink key={path} to={path} end={path === "/"} className={classes.way}>
+                {label}
               </NavLink>
-              <NavLink to="/workflows" className={classes.way}>
-                Workflows
-              </NavLink>
-              <NavLink to="/schedules" className={classes.way}>
-                Schedules
-              </NavLink>
-              <NavLink to="/files" className={classes.way}>
-                Files
-              </NavLink>
-              <NavLink to="/pools" className={classes.way}>
-                Pools
-              </NavLink>
-              <NavLink to="/workers" className={classes.way}>
-                Workers
-              </NavLink>
-            </Group>
+            ))}
+          </nav>
+          <Group gap={6} wrap="nowrap">
+            <GoTo onLight={onLight} />
+            <ActionIcon
+              variant="subtle"
+              color="gray"
+              aria-label={dark ? "Use the light look" : "Use the dark look"}
+              onClick={onLight}
+            >
+              {dark ? <IconSun size={18} /> : <IconMoon size={18} />}
+            </ActionIcon>
           </Group>
-          <LightSwitch />
         </Group>
       </AppShell.Header>
       <AppShell.Main>
@@ -61,30 +66,71 @@ export function Shell() {
   );
 }
 
-function LightSwitch() {
-  const { setColorScheme } = useMantineColorScheme();
-  const dark = useComputedColorScheme("light") === "dark";
+/** Opens the palette; it is fetched when it is first wanted, by a click or by its keys. */
+function GoTo({ onLight }: { onLight: () => void }) {
+  const [wanted, setWanted] = useState(false);
+  const open = () => {
+    setWanted(true);
+    void import("@mantine/spotlight").then(({ spotlight }) => setTimeout(spotlight.open));
+  };
+  useEffect(() => {
+    if (wanted) return undefined; // from then on the palette knows its keys
+    const onKey = (event: KeyboardEvent) => {
+      const typing = /^(INPUT|TEXTAREA|SELECT)$/.test((event.target as HTMLElement).tagName);
+      const asked = (event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k";
+      if (!asked && (event.key !== "/" || typing)) return;
+      event.preventDefault();
+      open();
+    };
+    document.addEventListener("keydown", onKey);
+    return () => document.removeEventListener("keydown", onKey);
+  }, [wanted]);
   return (
-    <ActionIcon
-      variant="subtle"
-      color="gray"
-      aria-label={dark ? "Use the light look" : "Use the dark look"}
-      onClick={() => setColorScheme(dark ? "light" : "dark")}
-    >
-      {dark ? <IconSun size={18} /> : <IconMoon size={18} />}
-    </ActionIcon>
+    <>
+      <Tooltip label="Ctrl K, or /">
+        <Button
+          variant="default"
+          size="compact-sm"
+          leftSection={<IconSearch size={15} />}
+          className={classes.goTo}
+          aria-label="Go to…"
+          onClick={open}
+        >
+          <span>Go to…</span>
+        </Button>
+      </Tooltip>
+      {wanted && (
+        <Suspense>
+          <Palette onLight={onLight} />
+        </Suspense>
+      )}
+    </>
   );
+}
+
+/** The page's title says where one is, so that tabs are told apart. */
+function useTitle() {
+  const { pathname } = useLocation();
+  useEffect(() => {
+    const [, first = "", ...rest] = pathname.split("/").map(decodeURIComponent);
+    const page = PAGES.find(({ path }) => path === `/${first}`)?.label ?? "";
+    const where = first === "runs" && rest[0] ? `Run ${rest[0]}` : (rest.at(-1) ?? page);
+    document.title = where ? `${where} · Yarn Loom` : "Yarn Loom";
+  }, [pathname]);
 }
 
 function WhichService() {
   const { data } = useService();
   return (
-    <Group h="100%" px="md" gap="lg" wrap="nowrap">
-      <Text size="xs" c="dimmed" truncate>
+    <Group h="100%" px="md" gap="lg" wrap="nowrap" justify="space-between">
+      <Text size="xs" c="dimmed" truncate title={data?.data}>
         {data
           ? `Yarn Loom ${data.version} · ${window.location.host} · data in ${data.data}`
           : window.location.host}
       </Text>
+      <Anchor href="/api" size="xs" className={classes.api}>
+        The API, to try
+      </Anchor>
     </Group>
   );
 }

@@ -1,10 +1,13 @@
-import { Text } from "@mantine/core";
-import { useEffect, useRef } from "react";
+import { Group, Text } from "@mantine/core";
+import { IconSearch } from "@tabler/icons-react";
+import { useEffect, useRef, useState } from "react";
 
 import type { LogLine } from "../../api/types";
 import { ErrorNote } from "../../components/Notes";
+import { TypedInput } from "../../components/TypedInput";
 import { useLiveLog } from "../../queries/live";
 import { useLog } from "../../queries/runs";
+import { piecesOf } from "./ansi";
 import classes from "./StepDrawer.module.css";
 
 interface Props {
@@ -15,10 +18,14 @@ interface Props {
   live: boolean;
 }
 
+/** So many lines are worth a search. */
+const MANY = 12;
+
 /** What an attempt printed and logged, line by line as it comes. */
 export function AttemptLog({ run, address, live }: Props) {
   const log = useLog(run, address);
   useLiveLog(run, address, live && log.isSuccess);
+  const [wanted, setWanted] = useState("");
   const end = useRef<HTMLDivElement>(null);
   const count = log.data?.lines.length ?? 0;
   useEffect(() => {
@@ -26,29 +33,88 @@ export function AttemptLog({ run, address, live }: Props) {
   }, [live, count]);
   if (log.error) return <ErrorNote error={log.error} />;
   if (!log.data) return null;
-  if (!log.data.lines.length) {
+  const { lines } = log.data;
+  if (!lines.length) {
     return (
       <Text size="sm" c="dimmed">
         It has printed nothing.
       </Text>
     );
   }
+  const low = wanted.toLowerCase();
+  const shown = lines.map((line) => ({ line, pieces: piecesOf(line.text) }));
+  const fitting = low
+    ? shown.filter(({ pieces }) =>
+        pieces
+          .map(({ text }) => text)
+          .join("")
+          .toLowerCase()
+          .includes(low),
+      )
+    : shown;
   return (
-    <div ref={end} className={classes.log} role="log" aria-label={`log of ${address}`} tabIndex={0}>
-      {log.data.lines.map((line) => (
-        <Line key={line.line} line={line} />
-      ))}
+    <>
+      {lines.length >= MANY && (
+        <Group gap="sm" mb={6}>
+          <TypedInput
+            label="Search the log"
+            placeholder="search the log"
+            width={220}
+            icon={<IconSearch size={15} />}
+            value={wanted}
+            onSettled={setWanted}
+          />
+          {low && (
+            <Text size="xs" c="dimmed" role="status">
+              {fitting.length} of {lines.length} lines
+            </Text>
+          )}
+        </Group>
+      )}
+      <div
+        ref={end}
+        className={classes.log}
+        role="log"
+        aria-label={`log of ${address}`}
+        tabIndex={0}
+      >
+        {fitting.map(({ line, pieces }) => (
+          <Line key={line.line} line={line} pieces={pieces} />
+        ))}
+      </div>
+    </>
+  );
+}
+
+function Line({ line, pieces }: { line: LogLine; pieces: ReturnType<typeof piecesOf> }) {
+  const mark = line.level ?? line.stream;
+  return (
+    <div className={classes.line} data-mark={mark}>
+      <time dateTime={line.at} title={line.at}>
+        {timeOf(line.at)}
+      </time>
+      <span className={classes.mark}>{mark}</span>
+      <span>
+        {pieces.map(({ text, dye, strong, faint }, index) => (
+          <span
+            key={index}
+            className={dye ? "dyed" : undefined}
+            data-dye={dye || undefined}
+            data-strong={strong || undefined}
+            data-faint={faint || undefined}
+          >
+            {text}
+          </span>
+        ))}
+      </span>
     </div>
   );
 }
 
-function Line({ line }: { line: LogLine }) {
-  const mark = line.level ?? line.stream;
-  return (
-    <div className={classes.line} data-mark={mark}>
-      <time dateTime={line.at}>{line.at.slice(11, 23)}</time>
-      <span className={classes.mark}>{mark}</span>
-      <span>{line.text}</span>
-    </div>
-  );
+/** The time of the day in the viewer's zone, to the millisecond. */
+function timeOf(at: string): string {
+  const time = new Date(at);
+  const parts = [time.getHours(), time.getMinutes(), time.getSeconds()];
+  const clock = parts.map((one) => String(one).padStart(2, "0")).join(":");
+  return `${clock}.${String(time.getMilliseconds()).padStart(3, "0")}`;
 }

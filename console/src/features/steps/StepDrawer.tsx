@@ -1,7 +1,10 @@
 import { Accordion, Anchor, Group, Stack, Table, Text, Title } from "@mantine/core";
 import { Fragment, useState } from "react";
 
+import { fileUrl, filesIn } from "../../api/files";
 import type { Attempt, Json, Step } from "../../api/types";
+import { aboutFile } from "../files/FileChips";
+import { FilePreview } from "../files/FilePreview";
 import { FoldedValue } from "../values/FoldedValue";
 import { ErrorNote } from "../../components/Notes";
 import { SideDrawer } from "../../components/SideDrawer";
@@ -13,6 +16,7 @@ import { Value } from "../values/Value";
 import { useWhy } from "../../queries/limits";
 import { useStep } from "../../queries/runs";
 import { AttemptLog } from "./AttemptLog";
+import { Code } from "./Code";
 import { StepActions } from "./StepActions";
 import classes from "./StepDrawer.module.css";
 
@@ -26,18 +30,25 @@ interface Props {
   ended: boolean;
   /** Address of the step within the run; null closes the drawer. */
   address: string | null;
+  /** Whether the graph beside it shows a moment that has passed. */
+  past: boolean;
   onClose: () => void;
 }
 
 /** Everything of one step, beside the graph. */
-export function StepDrawer({ run, ended, address, onClose }: Props) {
+export function StepDrawer({ run, ended, address, past, onClose }: Props) {
   return (
     <SideDrawer
       title={address === null ? null : `${run}/${address}`}
       closeLabel="Close the step"
       onClose={onClose}
     >
-      {address !== null && <Inside run={run} address={address} ended={ended} />}
+      {past && (
+        <Text size="sm" className="dyed" data-dye="paused" mb="xs">
+          The graph shows a moment that has passed; this is the step as it is now.
+        </Text>
+      )}
+      {address !== null && <Inside run={run} address={address} ended={ended} key={address} />}
     </SideDrawer>
   );
 }
@@ -60,10 +71,20 @@ function Inside({ run, address, ended }: { run: number; address: string; ended: 
           {step.data.task}
         </Text>
       </Group>
+      <section className={classes.why} data-dye={step.data.state}>
+        {waits ? <Waits run={run} address={address} /> : <Words step={step.data} />}
+        {fault && <Fault fault={fault} />}
+      </section>
       {step.data.progress && <StepProgress progress={step.data.progress} state={step.data.state} />}
       <StepActions run={run} address={address} step={step.data} ended={ended} />
-      {waits ? <Waits run={run} address={address} /> : <Words step={step.data} />}
-      {fault && <Fault fault={fault} />}
+      <Values
+        input={step.data.input}
+        output={step.data.output}
+        ended={step.data.state === "done"}
+        task={step.data.task}
+        hash={shown?.code_hash ?? null}
+      />
+      {step.data.state === "done" && <Files output={step.data.output} />}
       {shown && (
         <section>
           <Title order={2} size="h5" mb={4}>
@@ -78,11 +99,6 @@ function Inside({ run, address, ended }: { run: number; address: string; ended: 
         </section>
       )}
       <Attempts attempts={attempts} folded={step.data.folded} shown={shown} onChoose={setChosen} />
-      <Values
-        input={step.data.input}
-        output={step.data.output}
-        ended={step.data.state === "done"}
-      />
     </Stack>
   );
 }
@@ -214,13 +230,67 @@ interface ValuesProps {
   input: Json;
   output: Json;
   ended: boolean;
+  task: string;
+  /** Of the code that the shown attempt ran; null without an attempt. */
+  hash: string | null;
 }
 
-function Values({ input, output, ended }: ValuesProps) {
+const FILES_SHOWN = 4;
+
+/** The files among an output, with what is in them. */
+function Files({ output }: { output: Json }) {
+  const files = filesIn(output);
+  if (!files.length) return null;
   return (
-    <Accordion multiple variant="separated" className={classes.values}>
+    <section>
+      <Title order={2} size="h5" mb={4}>
+        Files
+      </Title>
+      <Stack gap="sm">
+        {files.slice(0, FILES_SHOWN).map((file) => (
+          <div key={file.sha256}>
+            <Group justify="space-between" mb={4}>
+              <Text size="sm">
+                {file.name} · {aboutFile(file)}
+              </Text>
+              <Anchor href={fileUrl(file.sha256, file.name)} download={file.name} size="sm">
+                Download
+              </Anchor>
+            </Group>
+            <FilePreview sha256={file.sha256} name={file.name} />
+          </div>
+        ))}
+      </Stack>
+      {files.length > FILES_SHOWN && (
+        <Text size="xs" c="dimmed">
+          and {files.length - FILES_SHOWN} more, among its output
+        </Text>
+      )}
+    </section>
+  );
+}
+
+/** What went in and came out, the files among that, and the code that did it. */
+function Values({ input, output, ended, task, hash }: ValuesProps) {
+  const [open, setOpen] = useState<string[]>([]);
+  return (
+    <Accordion
+      multiple
+      variant="separated"
+      className={classes.values}
+      value={open}
+      onChange={setOpen}
+    >
       {input !== null && <FoldedValue title="Input" value={input} />}
       {ended && <FoldedValue title="Output" value={output} />}
+      {hash && (
+        <Accordion.Item value="code">
+          <Accordion.Control>Code</Accordion.Control>
+          <Accordion.Panel>
+            <Code task={task} hash={hash} wanted={open.includes("code")} />
+          </Accordion.Panel>
+        </Accordion.Item>
+      )}
     </Accordion>
   );
 }

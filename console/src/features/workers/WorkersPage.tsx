@@ -1,13 +1,16 @@
 import { Group, Stack, Table, Text, Title } from "@mantine/core";
 
+import { Link } from "react-router";
+
 import type { Worker } from "../../api/types";
 import frame from "../../components/Frame.module.css";
 import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Opening } from "../../components/Opening";
 import { ReasonForm } from "../../components/ReasonForm";
-import { Ago } from "../../components/Time";
+import { Ago, Took } from "../../components/Time";
 import { useDrain, useWorkers } from "../../queries/limits";
+import { inItem } from "../runs/place";
 import { useLive } from "../../queries/live";
 
 /** Who runs attempts: how much each has in hand, and letting one end. */
@@ -28,14 +31,14 @@ export function WorkersPage() {
         </Empty>
       )}
       {workers.length > 0 && (
-        <div className={frame.frame}>
+        <div className={frame.frame} tabIndex={0} role="region" aria-label="workers">
           <Table verticalSpacing={9}>
             <Table.Thead>
               <Table.Tr>
                 <Table.Th>Worker</Table.Th>
                 <Table.Th>In hand</Table.Th>
                 <Table.Th>Takes</Table.Th>
-                <Table.Th>Loom</Table.Th>
+                <Table.Th>Loom and code</Table.Th>
                 <Table.Th>Heard of</Table.Th>
                 <Table.Th aria-label="Changes" />
               </Table.Tr>
@@ -70,11 +73,11 @@ function WorkerRow({ worker }: { worker: Worker }) {
         )}
       </Table.Td>
       <Table.Td>
-        <Text size="sm">{worker.in_hand.length}</Text>
-        <Text size="xs" c="dimmed">
-          {worker.places} {worker.places === 1 ? "process" : "processes"}, {worker.io_places} shared
-          places
+        <Text size="sm">
+          {worker.in_hand.length} of {worker.places} {worker.places === 1 ? "process" : "processes"}
+          {worker.io_places > 0 && ` and ${worker.io_places} shared places`}
         </Text>
+        <Running worker={worker} />
       </Table.Td>
       <Table.Td>
         <Text size="sm">
@@ -86,7 +89,12 @@ function WorkerRow({ worker }: { worker: Worker }) {
           </Text>
         )}
       </Table.Td>
-      <Table.Td>{facts.loom}</Table.Td>
+      <Table.Td>
+        {facts.loom}
+        <Text size="xs" c="dimmed" ff="monospace" title="a hash of all its code">
+          {worker.code}
+        </Text>
+      </Table.Td>
       <Table.Td className={frame.faded}>
         {worker.registered ? <Ago at={worker.seen_at} /> : "not since the restart"}
       </Table.Td>
@@ -101,6 +109,39 @@ function WorkerRow({ worker }: { worker: Worker }) {
       </Table.Td>
     </Table.Tr>
   );
+}
+
+const SHOWN = 4;
+
+/** What a worker runs, the longest first. */
+function Running({ worker }: { worker: Worker }) {
+  const runs = [...worker.runs].sort((a, b) =>
+    (a.begun_at ?? "~") < (b.begun_at ?? "~") ? -1 : 1,
+  );
+  const more = worker.in_hand.length - Math.min(runs.length, SHOWN);
+  return (
+    <>
+      {runs.slice(0, SHOWN).map(({ run, address, begun_at }) => (
+        <Text size="xs" c="dimmed" key={`${run}/${address}`}>
+          <Link to={linkTo(run, address)}>
+            {run}/{decodeURIComponent(address)}
+          </Link>{" "}
+          {begun_at ? <Took from={begun_at} to={null} /> : "to begin"}
+        </Text>
+      ))}
+      {more > 0 && (
+        <Text size="xs" c="dimmed">
+          and {more} more
+        </Text>
+      )}
+    </>
+  );
+}
+
+/** The run's page with a step open, in the graph of its item. */
+function linkTo(run: number, address: string): string {
+  const step = address.split("#")[0] ?? "";
+  return `/runs/${run}?${new URLSearchParams(inItem(step)).toString()}`;
 }
 
 /** Lets a worker end, after saying what that does and asking why. */

@@ -1,17 +1,16 @@
-import { Button, Card, Group, Stack, Text, Title } from "@mantine/core";
-import { Link, useSearchParams } from "react-router";
+import { Stack, Table, Text, Title } from "@mantine/core";
+import { Link } from "react-router";
 
 import type { Workflow } from "../../api/types";
+import frame from "../../components/Frame.module.css";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Ago } from "../../components/Time";
 import { useWorkflows } from "../../queries/looms";
-import { StartForm } from "./StartForm";
+import { pathOf } from "./fields";
 
-/** The workflows that are published, each with a form that starts it. */
+/** The workflows that are published. */
 export function WorkflowsPage() {
   const found = useWorkflows();
-  const [query, setQuery] = useSearchParams();
-  const open = query.get("start");
   const workflows = found.data?.workflows ?? [];
   return (
     <Stack gap="md">
@@ -24,42 +23,58 @@ export function WorkflowsPage() {
           Publish the loom in which your project declares them:
         </Empty>
       )}
-      {workflows.map((workflow) => (
-        <One
-          key={workflow.name}
-          workflow={workflow}
-          open={open === workflow.name}
-          onOpen={(wanted) => setQuery(wanted ? { start: workflow.name } : {})}
-        />
-      ))}
+      {workflows.length > 0 && (
+        <div className={frame.frame} tabIndex={0} role="region" aria-label="workflows">
+          <Table verticalSpacing={8} highlightOnHover>
+            <Table.Thead>
+              <Table.Tr>
+                <Table.Th>Workflow</Table.Th>
+                <Table.Th>Version</Table.Th>
+                <Table.Th>Published</Table.Th>
+                <Table.Th className={frame.number}>Tasks</Table.Th>
+                <Table.Th className={frame.number}>Newest run</Table.Th>
+                <Table.Th aria-label="Start" />
+              </Table.Tr>
+            </Table.Thead>
+            <Table.Tbody>
+              {workflows.map((workflow) => (
+                <Row key={workflow.name} workflow={workflow} />
+              ))}
+            </Table.Tbody>
+          </Table>
+        </div>
+      )}
     </Stack>
   );
 }
 
-interface OneProps {
-  workflow: Workflow;
-  open: boolean;
-  onOpen: (open: boolean) => void;
-}
-
-function One({ workflow, open, onOpen }: OneProps) {
-  const runs = `/?${new URLSearchParams({ workflow: workflow.name })}`;
+function Row({ workflow }: { workflow: Workflow }) {
+  const path = pathOf(workflow.name);
   return (
-    <Card withBorder bg="var(--panel)" padding="md">
-      <Group justify="space-between">
-        <div>
-          <Title order={2} size="h4">
-            {workflow.name}
-          </Title>
-          <Text size="sm" c="dimmed">
-            version {workflow.version} · published <Ago at={workflow.published_at} /> by{" "}
-            {workflow.published_by} · {workflow.tasks.length} tasks ·{" "}
-            <Link to={runs}>its runs</Link>
-          </Text>
-        </div>
-        {!open && <Button onClick={() => onOpen(true)}>Start…</Button>}
-      </Group>
-      {open && <StartForm workflow={workflow} onClose={() => onOpen(false)} />}
-    </Card>
+    <Table.Tr>
+      <Table.Td>
+        <Link to={path}>{workflow.name}</Link>
+      </Table.Td>
+      <Table.Td ff="monospace" fz="sm">
+        {workflow.version}
+      </Table.Td>
+      <Table.Td className={frame.faded}>
+        <Ago at={workflow.published_at} />
+        <Text size="xs" c="dimmed">
+          by {workflow.published_by}
+        </Text>
+      </Table.Td>
+      <Table.Td className={frame.number}>{workflow.tasks.length}</Table.Td>
+      <Table.Td className={frame.number}>
+        {workflow.last_run ? (
+          <Link to={`/runs/${workflow.last_run}`}>{workflow.last_run}</Link>
+        ) : (
+          "–"
+        )}
+      </Table.Td>
+      <Table.Td className={frame.number}>
+        <Link to={`${path}?start`}>Start…</Link>
+      </Table.Td>
+    </Table.Tr>
   );
 }

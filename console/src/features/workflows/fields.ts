@@ -111,3 +111,8 @@ function kindOf(schema: Schema): FieldKind {
       return "json";
   }
 }
+
+/** The page of a workflow. */
+export function pathOf(workflow: string): string {
+  return `/workflows/${workflow.split("/").map(encodeURIComponent).join("/")}`;
+}

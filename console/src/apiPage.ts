@@ -1,0 +1,35 @@
+/** The page on which the API can be read and tried; everything it needs comes from the service. */
+
+import "@fontsource-variable/inter";
+import "@fontsource-variable/jetbrains-mono";
+import "rapidoc";
+
+const kept = localStorage.getItem("mantine-color-scheme-value");
+const prefers = window.matchMedia("(prefers-color-scheme: dark)").matches;
+const dark = kept === "dark" || (kept !== "light" && prefers);
+const look = dark
+  ? { theme: "dark", ground: "#20262b", ink: "#e9e4d9", bar: "#2a3137", accent: "#93acf0" }
+  : { theme: "light", ground: "#fbf9f4", ink: "#2a2f33", bar: "#f3efe6", accent: "#34509f" };
+
+const page = document.createElement("rapi-doc");
+const settings: Record<string, string> = {
+  "spec-url": "/api/v1/openapi.json",
+  theme: look.theme,
+  "bg-color": look.ground,
+  "text-color": look.ink,
+  "nav-bg-color": look.bar,
+  "primary-color": look.accent,
+  "regular-font": "'Inter Variable', system-ui, sans-serif",
+  "mono-font": "'JetBrains Mono Variable', ui-monospace, monospace",
+  "load-fonts": "false",
+  "render-style": "focused",
+  "schema-style": "table",
+  "show-header": "false",
+  "allow-server-selection": "false",
+  "allow-authentication": "false",
+  "allow-spec-file-download": "false",
+};
+for (const [name, value] of Object.entries(settings)) page.setAttribute(name, value);
+page.innerHTML = `<p slot="nav-logo"><a href="/">Yarn Loom</a></p>`;
+document.body.style.cssText = `margin: 0; background: ${look.ground}; color: ${look.ink}`;
+document.body.append(page);

@@ -1,0 +1,127 @@
+import { Button, Chip, Group, Pill, Select, Stack } from "@mantine/core";
+import { IconSearch } from "@tabler/icons-react";
+
+import { RUN_STATES, type RunState } from "../../api/types";
+import { State } from "../../components/State";
+import { exactTime } from "../../components/time";
+import { TypedInput } from "../../components/TypedInput";
+import { useWorkflows } from "../../queries/looms";
+import { useCounts } from "../../queries/runs";
+import { hoursAgo, SPANS, type RunFiltering } from "./filter";
+import classes from "./RunsPage.module.css";
+
+/** What limits the list of runs: by state with how many they are, by text, workflow, time and more. */
+export function FilterBar({ filtering }: { filtering: RunFiltering }) {
+  const { filter, count, set, clear } = filtering;
+  const workflows = useWorkflows();
+  return (
+    <Stack gap="xs">
+      <States filtering={filtering} />
+      <Group gap="xs">
+        <TypedInput
+          label="Text"
+          placeholder="number, param, tag, error…"
+          width={230}
+          icon={<IconSearch size={15} />}
+          value={filter.text ?? ""}
+          onSettled={(text) => set("text", text || null)}
+        />
+        <Select
+          aria-label="Workflow"
+          placeholder="Any workflow"
+          clearable
+          searchable
+          w={230}
+          data={(workflows.data?.workflows ?? []).map((one) => one.name)}
+          value={filter.workflow}
+          onChange={(value) => set("workflow", value)}
+        />
+        <Select
+          aria-label="Started"
+          placeholder="Any time"
+          w={150}
+          data={SPANS.map(({ label }) => label)}
+          value={null}
+          onChange={(label) => {
+            const span = SPANS.find((one) => one.label === label);
+            if (span) set("since", hoursAgo(span.hours));
+          }}
+        />
+        <TypedInput
+          label="Who"
+          placeholder="started by"
+          value={filter.who ?? ""}
+          onSettled={(who) => set("who", who || null)}
+        />
+        <TypedInput
+          label="Key"
+          placeholder="start key"
+          value={filter.key ?? ""}
+          onSettled={(key) => set("key", key || null)}
+        />
+        {filter.since && (
+          <Pill withRemoveButton size="md" onRemove={() => set("since", null)}>
+            since {exactTime(filter.since)}
+          </Pill>
+        )}
+        {filter.until && (
+          <Pill withRemoveButton size="md" onRemove={() => set("until", null)}>
+            before {exactTime(filter.until)}
+          </Pill>
+        )}
+        {filter.schedule && (
+          <Pill withRemoveButton size="md" onRemove={() => set("schedule", null)}>
+            of schedule {filter.schedule}
+          </Pill>
+        )}
+        {filter.tag && (
+          <Pill withRemoveButton size="md" onRemove={() => set("tag", null)}>
+            tagged {filter.tag}
+          </Pill>
+        )}
+        {count > 0 && (
+          <Button variant="subtle" size="xs" onClick={clear}>
+            Clear
+          </Button>
+        )}
+      </Group>
+    </Stack>
+  );
+}
+
+/** One state, or all; each with how many runs are in it, of all that there are. */
+function States({ filtering: { filter, set } }: { filtering: RunFiltering }) {
+  const counts = useCounts();
+  const shown = RUN_STATES.filter(
+    (state) => ALWAYS.includes(state) || state === filter.state || counts.data?.counts[state],
+  );
+  const alone = Object.entries(filter).every(([name, value]) => name === "state" || !value);
+  const many = (state: RunState) => {
+    if (!alone || !counts.data) return null;
+    const count = counts.data.counts[state].toLocaleString("en");
+    return (
+      <span className={classes.count}>
+        {counts.data.more.includes(state) ? `${count}+` : count}
+      </span>
+    );
+  };
+  return (
+    <Chip.Group
+      value={filter.state ?? "all"}
+      onChange={(value) => set("state", value === "all" ? null : String(value))}
+    >
+      <Group gap={6} role="radiogroup" aria-label="State">
+        <Chip value="all" size="sm" variant="outline">
+          all
+        </Chip>
+        {shown.map((state) => (
+          <Chip key={state} value={state} size="sm" variant="outline" icon={null}>
+            <State state={state} /> {many(state)}
+          </Chip>
+        ))}
+      </Group>
+    </Chip.Group>
+  );
+}
+
+const ALWAYS: RunState[] = ["running", "done", "failed", "cancelled"];

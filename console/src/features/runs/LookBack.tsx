@@ -1,0 +1,63 @@
+import { Button, Group, Slider, Text } from "@mantine/core";
+import { IconHistory } from "@tabler/icons-react";
+
+import type { Run } from "../../api/types";
+import { exactSecond, spell, useNow } from "../../components/time";
+import { useCommands } from "../../queries/control";
+import classes from "./LookBack.module.css";
+
+interface Props {
+  run: Run;
+  /** The moment that is looked back at, RFC 3339; null is now. */
+  then: string | null;
+  onThen: (then: string | null) => void;
+}
+
+/** What stands on the slider besides its ends. */
+const MARKED = ["pause", "resume", "cancel", "mend"];
+const STEPS = 500;
+
+/** A slider over a run's history: the graph is shown as it was at that moment. */
+export function LookBack({ run, then, onThen }: Props) {
+  const now = useNow();
+  const commands = useCommands(run.number, true);
+  const from = Date.parse(run.created_at);
+  const to = Math.max(run.ended_at ? Date.parse(run.ended_at) : now, from + 1);
+  const at = then ? Math.min(Date.parse(then), to) : to;
+  const marks = (commands.data?.commands ?? [])
+    .filter(({ what }) => MARKED.includes(what))
+    .map((one) => ({ value: Date.parse(one.at), label: one.what }));
+  const since = spell((at - from) / 1000);
+  return (
+    <Group gap="sm" wrap="nowrap" className={classes.bar} data-past={then !== null || undefined}>
+      <IconHistory size={17} aria-hidden />
+      <Text size="sm" fw={600} className={classes.title}>
+        Look back
+      </Text>
+      <Slider
+        className={classes.slider}
+        size={5}
+        min={from}
+        max={to}
+        step={Math.max(1, (to - from) / STEPS)}
+        value={at}
+        label={null}
+        marks={marks}
+        thumbLabel="moment of the run"
+        thumbProps={{ "aria-valuetext": then ? `${since} after its start` : "now" }}
+        onChange={(value) => onThen(value >= to ? null : new Date(value).toISOString())}
+      />
+      <Text size="sm" className={classes.when} role="status">
+        {then ? `as it was at ${exactSecond(then)}, ${since} after its start` : "as it is now"}
+      </Text>
+      <Button
+        size="compact-xs"
+        variant="default"
+        disabled={then === null}
+        onClick={() => onThen(null)}
+      >
+        Now
+      </Button>
+    </Group>
+  );
+}

@@ -1,0 +1,338 @@
+import { Button, Group, SegmentedControl, Text } from "@mantine/core";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { useEffect, useMemo, useRef, useState, type PointerEvent } from "react";
+
+import type { AttemptTimes, StepState } from "../../api/types";
+import { More } from "../../components/More";
+import { Empty, ErrorNote } from "../../components/Notes";
+import { spell, useNow } from "../../components/time";
+import { useAttempts } from "../../queries/runs";
+import {
+  marksOf,
+  rowsBySteps,
+  rowsByWorkers,
+  sumsOf,
+  type Piece,
+  type Row,
+  type Sums,
+} from "./bars";
+import classes from "./TimeView.module.css";
+
+interface Props {
+  run: number;
+  /** The item whose attempts are shown; empty for the whole run. */
+  item: string;
+  /** Address of the step that is open. */
+  chosen: string | null;
+  /** Called with the address of a step that is to be opened. */
+  onStep: (address: string) => void;
+}
+
+type By = "step" | "worker";
+interface Span {
+  from: number;
+  to: number;
+}
+
+/** So many pages are fetched by themselves. */
+const PAGES = 5;
+const LANE = 16;
+const WORDS: Record<string, string> = {
+  pool: "waits for a pool",
+  worker: "waits for a worker",
+  back_off: "backs off",
+  rest: "rests",
+};
+
+/** Where a run's time went: its attempts as bars, by step or by worker, and what they waited for. */
+export function TimeView({ run, item, chosen, onStep }: Props) {
+  const found = useAttempts(run, item);
+  const { hasNextPage, isFetching, fetchNextPage, data } = found;
+  const [by, setBy] = useState<By>("step");
+  const [zoom, setZoom] = useState<Span | null>(null);
+  const now = useNow();
+  const pages = data?.pages.length ?? 0;
+  useEffect(() => {
+    if (hasNextPage && !isFetching && pages < PAGES) void fetchNextPage();
+  }, [hasNextPage, isFetching, pages, fetchNextPage]);
+  const attempts = useMemo(() => data?.pages.flatMap((page) => page.attempts) ?? [], [data]);
+  const open = attempts.some((one) => !one.ended_at);
+  const until = open ? now : 0;
+  const steps = useMemo(() => rowsBySteps(attempts, until), [attempts, until]);
+  const rows = useMemo(
+    () => (by === "step" ? steps : rowsByWorkers(attempts, until)),
+    [by, steps, attempts, until],
+  );
+  const whole = useMemo(() => spanOf(steps), [steps]);
+  if (found.error) return <ErrorNote error={found.error} />;
+  if (!data) return null;
+  if (!attempts.length || !whole) {
+    return (
+      <Empty title="Nothing has begun">
+        Attempts are shown here as bars, with what they waited for.
+      </Empty>
+    );
+  }
+  const span = zoom ?? whole;
+  return (
+    <div className={classes.view} data-testid="time">
+      <Group gap="sm" justify="space-between" px="sm" py={7}>
+        <SegmentedControl
+          size="xs"
+          aria-label="Rows"
+          value={by}
+          onChange={(value) => setBy(value as By)}
+          data={[
+            { value: "step", label: "by step" },
+            { value: "worker", label: "by worker" },
+          ]}
+        />
+        <SumsNote sums={sumsOf(steps)} />
+        <Group gap={6}>
+          <Button size="compact-xs" variant="default" onClick={() => setZoom(scaled(span, 0.5))}>
+            Nearer
+          </Button>
+          <Button
+            size="compact-xs"
+            variant="default"
+            disabled={!zoom}
+            onClick={() => setZoom(within(scaled(span, 2), whole))}
+          >
+            Farther
+          </Button>
+          <Button
+            size="compact-xs"
+            variant="default"
+            disabled={!zoom}
+            onClick={() => setZoom(null)}
+          >
+            All
+          </Button>
+        </Group>
+      </Group>
+      <Bars
+        rows={rows}
+        span={span}
+        start={whole.from}
+        chosen={chosen}
+        onStep={onStep}
+        onZoom={setZoom}
+      />
+      <Group px="sm" py={5} gap="md">
+        <Text size="xs" c="dimmed">
+          {attempts.length.toLocaleString("en")} attempts{hasNextPage && ", the first"} · drag over
+          the bars to zoom
+        </Text>
+        {pages >= PAGES && <More pages={found} label="More attempts" />}
+      </Group>
+    </div>
+  );
+}
+
+function SumsNote({ sums }: { sums: Sums }) {
+  const said: [StepState, string, number][] = [
+    ["running", "ran", sums.ran],
+    ["ready", "waited for pools", sums.waits.pool],
+    ["waiting", "for workers", sums.waits.worker],
+    ["backing_off", "backed off", sums.waits.back_off],
+    ["resting", "rested", sums.waits.rest],
+  ];
+  return (
+    <Group gap="md" data-testid="sums">
+      {said
+        .filter(([, , seconds], index) => index === 0 || seconds > 0)
+        .map(([dye, words, seconds]) => (
+          <Text size="xs" key={words} component="span">
+            <span
+              className={classes.key}
+              data-dye={dye}
+              data-wait={dye === "running" ? undefined : true}
+            />
+            {words} {spell(seconds)}
+          </Text>
+        ))}
+    </Group>
+  );
+}
+
+interface BarsProps {
+  rows: Row[];
+  span: Span;
+  /** When the run's first attempt could begin; the axis counts from there. */
+  start: number;
+  chosen: string | null;
+  onStep: (address: string) => void;
+  onZoom: (span: Span) => void;
+}
+
+function Bars({ rows, span, start, chosen, onStep, onZoom }: BarsProps) {
+  const box = useRef<HTMLDivElement>(null);
+  const list = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: (index) => (rows[index]?.lanes ?? 1) * LANE + 8,
+    overscan: 12,
+  });
+  useEffect(() => list.measure(), [list, rows]);
+  const brush = useBrush(span, onZoom);
+  return (
+    <>
+      <div className={classes.axis} aria-hidden>
+        <Marks span={span} start={start} />
+      </div>
+      <div className={classes.box} ref={box} tabIndex={0} role="region" aria-label="attempts">
+        <div
+          className={classes.rows}
+          style={{ height: list.getTotalSize() }}
+          role="list"
+          {...brush.handlers}
+        >
+          {list.getVirtualItems().map(({ index, start: top, size }) => {
+            const row = rows[index];
+            return (
+              row && (
+                <div
+                  key={row.name}
+                  role="listitem"
+                  className={classes.row}
+                  data-chosen={row.name === chosen || undefined}
+                  style={{ transform: `translateY(${top}px)`, height: size }}
+                >
+                  <RowView row={row} span={span} onStep={onStep} />
+                </div>
+              )
+            );
+          })}
+          {brush.shade && (
+            <div className={classes.plot} aria-hidden>
+              <div className={classes.shade} style={brush.shade} />
+            </div>
+          )}
+        </div>
+      </div>
+    </>
+  );
+}
+
+function RowView({ row, span, onStep }: { row: Row; span: Span; onStep: (a: string) => void }) {
+  const isStep = row.pieces.every(({ attempt }) => attempt.address === row.name);
+  const label = decodeURIComponent(row.name);
+  const width = span.to - span.from || 1;
+  return (
+    <>
+      {isStep ? (
+        <button
+          type="button"
+          className={classes.name}
+          title={label}
+          onClick={() => onStep(row.name)}
+        >
+          {label}
+        </button>
+      ) : (
+        <span className={classes.name}>{label}</span>
+      )}
+      <div className={classes.bars}>
+        {row.pieces
+          .filter(({ from, to }) => to >= span.from && from <= span.to)
+          .map((piece) => (
+            <i
+              key={`${piece.attempt.id}${piece.wait ?? ""}`}
+              className={classes.bar}
+              data-dye={piece.dye}
+              data-wait={piece.wait !== null || undefined}
+              data-attempt={piece.attempt.id}
+              title={wordsOf(piece)}
+              style={{
+                left: `${(100 * (piece.from - span.from)) / width}%`,
+                width: `${(100 * (piece.to - piece.from)) / width}%`,
+                top: 4 + piece.lane * LANE,
+              }}
+              onClick={() => onStep(piece.attempt.address)}
+            />
+          ))}
+      </div>
+    </>
+  );
+}
+
+/** "harbours[a]/fetch#2 on worker w: failed, 2.1 s". */
+function wordsOf({ attempt, wait, from, to }: Piece): string {
+  const what = `${decodeURIComponent(attempt.address)}#${attempt.number}`;
+  const took = spell((to - from) / 1000);
+  if (wait) {
+    const pool = wait === "pool" && attempt.pool ? ` ${attempt.pool}` : "";
+    return `${what} ${WORDS[wait]}${pool}, ${took}`;
+  }
+  return `${what} on worker ${attempt.worker}: ${outcomeOf(attempt)}, ${took}`;
+}
+
+function outcomeOf({ outcome }: AttemptTimes): string {
+  return outcome ? outcome.replace("_", " ") : "running";
+}
+
+function Marks({ span, start }: { span: Span; start: number }) {
+  const seconds = (span.to - span.from) / 1000;
+  return marksOf(seconds).map((second) => (
+    <span key={second} className={classes.mark} style={{ left: `${(100 * second) / seconds}%` }}>
+      {second === 0 && span.from === start ? "0" : `+${spell((span.from - start) / 1000 + second)}`}
+    </span>
+  ));
+}
+
+/** Dragging over the bars chooses what is zoomed to. */
+function useBrush(span: Span, onZoom: (span: Span) => void) {
+  const [drag, setDrag] = useState<{ from: number; to: number } | null>(null);
+  /** Where along the bars the pointer is, from 0 to 1. */
+  const place = (event: PointerEvent<HTMLElement>) => {
+    const bars = event.currentTarget.querySelector(`.${classes.bars}`)?.getBoundingClientRect();
+    if (!bars?.width) return null;
+    return (event.clientX - bars.left) / bars.width;
+  };
+  const handlers = {
+    onPointerDown: (event: PointerEvent<HTMLElement>) => {
+      const at = place(event);
+      if (at !== null && at >= 0 && event.button === 0) setDrag({ from: at, to: at });
+    },
+    onPointerMove: (event: PointerEvent<HTMLElement>) => {
+      const at = drag && place(event);
+      if (drag && at !== null) setDrag({ ...drag, to: Math.min(1, Math.max(0, at)) });
+    },
+    onPointerUp: () => {
+      setDrag(null);
+      if (!drag || Math.abs(drag.to - drag.from) < 0.01) return;
+      const [a, b] = [Math.min(drag.from, drag.to), Math.max(drag.from, drag.to)];
+      const width = span.to - span.from;
+      onZoom({ from: span.from + a * width, to: span.from + b * width });
+    },
+    onPointerLeave: () => setDrag(null),
+  };
+  const shade = drag &&
+    drag.to !== drag.from && {
+      left: `${100 * Math.min(drag.from, drag.to)}%`,
+      width: `${100 * Math.abs(drag.to - drag.from)}%`,
+    };
+  return { handlers, shade };
+}
+
+function spanOf(rows: Row[]): Span | null {
+  let [from, to] = [Infinity, -Infinity];
+  for (const { pieces } of rows) {
+    for (const piece of pieces) {
+      from = Math.min(from, piece.from);
+      to = Math.max(to, piece.to);
+    }
+  }
+  return to < from ? null : { from, to: Math.max(to, from + 1) };
+}
+
+function scaled({ from, to }: Span, by: number): Span {
+  const [middle, half] = [(from + to) / 2, ((to - from) / 2) * by];
+  return { from: middle - half, to: middle + half };
+}
+
+/** A span inside another; none where it would be all of it. */
+function within(span: Span, whole: Span): Span | null {
+  const found = { from: Math.max(span.from, whole.from), to: Math.min(span.to, whole.to) };
+  return found.from === whole.from && found.to === whole.to ? null : found;
+}

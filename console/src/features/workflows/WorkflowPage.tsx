@@ -1,0 +1,97 @@
+import { Anchor, Breadcrumbs, Button, Group, Stack, Text, Title } from "@mantine/core";
+import { Link, useParams, useSearchParams } from "react-router";
+
+import { LinkNote } from "../../components/LinkNote";
+import { Empty, ErrorNote } from "../../components/Notes";
+import { Ago } from "../../components/Time";
+import { Weave } from "../../graph/Weave";
+import { NO_FILTER } from "../../queries/client";
+import { useLive } from "../../queries/live";
+import { useWorkflow } from "../../queries/looms";
+import { useRuns } from "../../queries/runs";
+import { RunTable } from "../runs/RunsPage";
+import { History } from "./History";
+import { StartForm } from "./StartForm";
+import classes from "./WorkflowPage.module.css";
+
+const SHOWN = 5;
+
+/** One workflow: its plan, a form that starts it, and how its newest runs went. */
+export function WorkflowPage() {
+  const { loom = "", name = "" } = useParams();
+  const full = `${loom}/${name}`;
+  const found = useWorkflow(full);
+  const link = useLive(null);
+  const [query, setQuery] = useSearchParams();
+  const starting = query.has("start");
+  if (found.error) return <ErrorNote error={found.error} />;
+  if (!found.data) return null;
+  const workflow = found.data;
+  return (
+    <Stack gap="md">
+      <Group justify="space-between" align="flex-start">
+        <div>
+          <Breadcrumbs separator="/">
+            <Anchor component={Link} to="/workflows" size="sm">
+              Workflows
+            </Anchor>
+            <Text size="sm">{loom}</Text>
+          </Breadcrumbs>
+          <Title order={1} size="h2">
+            {name}
+          </Title>
+          <Text size="sm" c="dimmed">
+            version {workflow.version} · published <Ago at={workflow.published_at} /> by{" "}
+            {workflow.published_by}
+          </Text>
+        </div>
+        {!starting && <Button onClick={() => setQuery({ start: "" })}>Start…</Button>}
+      </Group>
+      <LinkNote link={link} />
+      <div className={classes.columns} data-starting={starting || undefined}>
+        <section className={classes.plan} aria-label="plan">
+          <Weave
+            graph={workflow.plan}
+            chosen={null}
+            onStep={() => undefined}
+            onEach={() => undefined}
+            onItem={() => undefined}
+          />
+        </section>
+        {starting && (
+          <section className={classes.card}>
+            <StartForm workflow={workflow} onClose={() => setQuery({})} />
+          </section>
+        )}
+      </div>
+      <Runs name={full} />
+    </Stack>
+  );
+}
+
+/** The newest runs: how long each took and how it ended, and a few of them as a list. */
+function Runs({ name }: { name: string }) {
+  const found = useRuns({ ...NO_FILTER, workflow: name });
+  const runs = found.data?.pages[0]?.runs ?? [];
+  if (!found.isSuccess) return null;
+  if (!runs.length) {
+    return (
+      <Empty
+        title="It has not run yet"
+        command={`yarnloom start ${name.split("/")[1] ?? name} --watch`}
+      />
+    );
+  }
+  return (
+    <>
+      <Group justify="space-between">
+        <Title order={2} size="h4">
+          Runs
+        </Title>
+        <Link to={`/runs?${new URLSearchParams({ workflow: name })}`}>all its runs</Link>
+      </Group>
+      <History runs={runs} />
+      <RunTable runs={runs.slice(0, SHOWN)} />
+    </>
+  );
+}

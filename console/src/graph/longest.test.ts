@@ -1,0 +1,56 @@
+import { describe, expect, it } from "vitest";
+
+import type { Part } from "../api/types";
+import { layOut } from "./layout";
+import { longestPath } from "./longest";
+
+const at = (second: number) => new Date(second * 1000).toISOString();
+const step = (label: string, from?: number, to?: number): Part => ({
+  kind: "step",
+  label,
+  address: label,
+  task: "l/t",
+  state: to === undefined ? "waiting" : "done",
+  started_at: from === undefined ? null : at(from),
+  ended_at: to === undefined ? null : at(to),
+});
+const sequence = (...parts: Part[]): Part => ({ kind: "sequence", label: "", address: "", parts });
+
+describe("the longest path", () => {
+  it("goes through the branch that ended last", () => {
+    const parallel: Part = {
+      kind: "parallel",
+      label: "p",
+      address: "p",
+      parts: [step("quick", 2, 3), step("slow", 2, 9)],
+    };
+    const path = longestPath(layOut(sequence(step("a", 0, 2), parallel, step("z", 9, 11))));
+
+    expect(path?.parts).toEqual(["a", "slow", "z"]);
+    expect(path?.seconds).toBe(11);
+    expect([...(path?.threads ?? [])]).toEqual(["a→slow", "slow→z"]);
+  });
+
+  it("takes an each as a whole", () => {
+    const each: Part = {
+      kind: "each",
+      label: "e",
+      address: "e",
+      over: {},
+      at_once: null,
+      batch: null,
+      may_fail: null,
+      state: "done",
+      started_at: at(1),
+      ended_at: at(6),
+      do: sequence(step("x"), step("y")),
+    };
+    const path = longestPath(layOut(sequence(step("a", 0, 1), each, step("z", 6, 7))));
+
+    expect(path?.parts).toEqual(["a", "e", "z"]);
+  });
+
+  it("is none where nothing has ended", () => {
+    expect(longestPath(layOut(sequence(step("a"))))).toBeNull();
+  });
+});
