@@ -30,6 +30,6 @@ const settings: Record<string, string> = {
   "allow-spec-file-download": "false",
 };
 for (const [name, value] of Object.entries(settings)) page.setAttribute(name, value);
-page.innerHTML = `<p slot="nav-logo"><a href="/">Yarn Loom</a></p>`;
+page.innerHTML = `<p slot="nav-logo"><a href="/" style="color: inherit">Yarn Loom</a></p>`;
 document.body.style.cssText = `margin: 0; background: ${look.ground}; color: ${look.ink}`;
 document.body.append(page);

@@ -20,4 +20,6 @@ export const theme = createTheme({
   fontFamilyMonospace: "'JetBrains Mono Variable', ui-monospace, monospace",
   defaultRadius: "md",
   cursorType: "pointer",
+  respectReducedMotion: true,
+  components: { Anchor: { defaultProps: { underline: "always" } } },
 });

@@ -29,7 +29,7 @@ def test_rows_are_given_checked_and_shown(program: ServiceProgram, page: Page, m
     bad.write_bytes(b"harbour;address\nh1;coast\n;b@coast\n")
     good.write_bytes(contacts(40, (3,)))
     head.write_text("The harbour office")
-    page.goto(f"{program.url}/workflows?start=files%2Fletters")
+    page.goto(f"{program.url}/workflows/files/letters?start")
     form = page.get_by_role("form", name="start files/letters")
     inputs = form.locator("input[type=file]")
     inputs.nth(0).set_input_files(bad)
@@ -89,6 +89,6 @@ def test_the_page_of_files(program: ServiceProgram, page: Page) -> None:
     expect(picture).to_be_visible()
 
     assert picture.evaluate("(img) => img.naturalWidth") == 90
-    assert page.title() == "Yarn Loom"
+    assert page.title() == "Files · Yarn Loom"
     page.keyboard.press("Escape")
     expect(picture).to_be_hidden()

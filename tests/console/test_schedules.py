@@ -78,7 +78,7 @@ def test_a_schedule_is_made_with_its_times_in_view_and_changed(
 
 def test_a_run_is_started_later_from_the_form(program: ServiceProgram, page: Page) -> None:
     """A mistake stands beside its field; the run says when it starts."""
-    page.goto(f"{program.url}/workflows?start=marks/sums")
+    page.goto(f"{program.url}/workflows/marks/sums?start")
     page.get_by_label("number").fill("1")
     page.get_by_role("button", name="Later…").click()
     at = datetime.now() + timedelta(days=1)

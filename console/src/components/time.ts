@@ -1,4 +1,4 @@
-import { useSyncExternalStore } from "react";
+import { createContext, useContext, useSyncExternalStore } from "react";
 
 /** A duration with the one or two units that matter. */
 export function spell(seconds: number): string {
@@ -26,9 +26,13 @@ let now = Date.now();
 const listeners = new Set<() => void>();
 let timer = 0;
 
+/** A moment that is looked at as if it were now, in milliseconds since 1970; null is the present. */
+export const Moment = createContext<number | null>(null);
+
 /** The present, a second at a time; one timer for the whole page, and none while it is hidden. */
 export function useNow(): number {
-  return useSyncExternalStore(subscribe, () => now);
+  const present = useSyncExternalStore(subscribe, () => now);
+  return useContext(Moment) ?? present;
 }
 
 function subscribe(listener: () => void): () => void {

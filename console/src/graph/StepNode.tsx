@@ -41,7 +41,9 @@ export function StepNode({ data: { step, chosen, longest } }: NodeProps<StepNode
         <span className={classes.facts}>
           {step.skip_reason && <span>{step.skip_reason.replace("_", " ")}</span>}
           {step.only_if && !step.state && <span>has a condition</span>}
-          {(step.attempts ?? 0) > 1 && <span title="attempts">#{step.attempts}</span>}
+          {(step.attempts ?? 0) > 1 && (
+            <span title={`${step.attempts} attempts`}>#{step.attempts}</span>
+          )}
           {SLEEPS.includes(step.state ?? "") && step.due_at ? (
             <Until at={step.due_at} />
           ) : (

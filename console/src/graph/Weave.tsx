@@ -25,11 +25,17 @@ import classes from "./Weave.module.css";
 
 const nodeTypes = { step: StepNode, frame: FrameNode };
 const FIT = { maxZoom: 1, padding: 0.05 };
-/** The smallest zoom at which a step can be read, and how many steps are shown instead. */
-const SMALLEST = 0.45;
-const FOCUS = 7;
+/** The smallest zoom at which a graph is shown whole: that of a run is to be read. */
+const SMALLEST = { run: 0.55, plan: 0.35 };
+/** How many steps are shown of one that would be smaller, or how near what is open. */
+const FOCUS = 6;
+const NEAR = 0.75;
 /** Below this zoom steps are mere blocks of dye. */
 const FAR = 0.32;
+const KEYS = {
+  "node.a11yDescription.default": "Enter opens it; arrows lead along the thread.",
+  "node.a11yDescription.keyboardDisabled": "Enter opens it; arrows lead along the thread.",
+};
 const WAYS: Record<string, Way> = {
   ArrowLeft: "left",
   ArrowRight: "right",
@@ -136,6 +142,7 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
         nodesConnectable={false}
         elementsSelectable={false}
         edgesFocusable={false}
+        ariaLabelConfig={KEYS}
         proOptions={{ hideAttribution: true }}
         onNodeClick={(_event, node) => {
           setCurrent(node.id);
@@ -143,14 +150,14 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
         }}
         onlyRenderVisibleElements
       >
-        <FitToWidth layout={layout} />
+        <FitToFrame layout={layout} chosen={chosen} />
         <Background gap={22} size={1} color="var(--edge)" />
         <Controls showInteractive={false} position="bottom-right" />
         <Panel position="top-right">
           <Legend />
         </Panel>
         {path && (
-          <Panel position="bottom-left" className={classes.pathNote}>
+          <Panel position="top-left" className={classes.pathNote}>
             <span className={classes.sample} data-longest /> longest path {spell(path.seconds)}
           </Panel>
         )}
@@ -161,21 +168,33 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
 
 /**
  * Fits the graph anew when its frame becomes wider or narrower, as when a step is opened. One that
- * would be too small to read is not shown whole, but where something moves.
+ * would be too small to read is not shown whole, but what is open, or where something moves.
  */
-function FitToWidth({ layout }: { layout: Layout }) {
+function FitToFrame({ layout, chosen }: { layout: Layout; chosen: string | null }) {
   const width = useStore((store) => store.width);
-  const { fitView } = useReactFlow();
-  const newest = useRef(layout);
+  const height = useStore((store) => store.height);
+  const { fitView, setCenter } = useReactFlow();
+  const newest = useRef({ layout, chosen });
   useEffect(() => {
-    newest.current = layout;
+    newest.current = { layout, chosen };
   });
   useEffect(() => {
-    if (!width) return;
+    if (!width || !height) return;
     const { current } = newest;
-    const readable = current.width * SMALLEST < width;
-    const nodes = readable ? undefined : focusOf(current, FOCUS).map((id) => ({ id }));
-    void fitView({ ...FIT, nodes });
-  }, [width, fitView]);
+    const { steps, frames } = current.layout;
+    const isRun = steps.some(({ step, bundle }) => (bundle ?? step).state);
+    const zoom = Math.min(width / current.layout.width, height / current.layout.height) / 1.1;
+    const open =
+      steps.find(({ step }) => step.address === current.chosen) ??
+      frames.find(({ kind, part }) => kind === "each" && part.address === current.chosen);
+    if (zoom >= SMALLEST[isRun ? "run" : "plan"]) void fitView(FIT);
+    else if (open) {
+      // Of what is wider than the frame, its begin is shown.
+      const half = Math.min(open.width, width / NEAR - 40) / 2;
+      void setCenter(open.x + half, open.y + open.height / 2, { zoom: NEAR });
+    } else {
+      void fitView({ ...FIT, nodes: focusOf(current.layout, FOCUS).map((id) => ({ id })) });
+    }
+  }, [width, height, fitView, setCenter]);
   return null;
 }

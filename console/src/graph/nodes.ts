@@ -61,7 +61,7 @@ export class Drawing {
         position: { x, y },
         width,
         height,
-        ariaRole: "button",
+        ariaRole: "group",
         ariaLabel: `step ${id}${step.state ? `, ${step.state.replace("_", " ")}` : ""}`,
         domAttributes: { tabIndex: id === tab ? 0 : -1 },
         data: { step, chosen: isChosen, longest },

@@ -22,7 +22,7 @@ from yarnloom.values import decode, encode
 
 Connection = Any
 ON_TOP = 3
-SEARCHED = 5_000
+SEARCHED = 20_000
 """How many items that were not made are searched for a text at once."""
 
 CALLED_SHOWN = 20

@@ -6,6 +6,7 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
 from fastapi import FastAPI
+from fastapi.routing import APIRoute
 
 from yarnloom.service import console, problems
 from yarnloom.service.core import Core
@@ -32,6 +33,18 @@ _ROOMS = (
     *(runs, control, watching, exporting, files, looms, pools, schedules, workers),
     *(overview, system),
 )
+_ABOUT = """\
+Start runs, watch them, and decide about them. Choose an operation on the left; it can be tried
+here, and acts on this service.
+
+- `POST /api/v1/runs` starts a run: `{"workflow": "yearly-almanac", "params": {"year": 2027}}`.
+  Send an `Idempotency-Key` header to be able to send it again.
+- `GET /api/v1/runs/{number}?wait=25` answers as soon as the run has ended.
+- `GET /api/v1/events` is a stream of what changes, as Server-Sent Events.
+
+What is wrong with a request is answered as a problem (RFC 9457), with a JSON Pointer to each bad
+input.
+"""
 MAX_BODY = 64 * 1024 * 1024
 
 
@@ -56,6 +69,7 @@ def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
         title="Yarn Loom",
         version=VERSION,
         summary="Durable background work for Python.",
+        description=_ABOUT,
         openapi_url=f"{API}/openapi.json",
         docs_url=None,
         redoc_url=None,
@@ -64,6 +78,9 @@ def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
     )
     problems.install(app)
     for room in _ROOMS:
+        for route in room.router.routes:
+            if isinstance(route, APIRoute):  # the first line of what it says of itself
+                route.summary = route.description.partition("\n")[0].rstrip(".")
         app.include_router(room.router, prefix=API)
     app.include_router(system.health_router)
     app.include_router(console.router)

@@ -56,7 +56,7 @@ def asset(name: str, accept_encoding: Annotated[str, Header(max_length=500)] = "
 
 @router.get("/{path:path}")
 async def page(path: str) -> Response:
-    """Every other path is a page of the console, which finds its way; at `/api` the API is tried."""
+    """Every other path is a page of the console, which finds its way; `/api` tries the API."""
     if path.startswith("api/"):
         raise NotFound(f"there is no /{path}; what there is stands in /api/v1/openapi.json")
     if path == "icon.svg" and (icon := console_folder() / path).is_file():

@@ -11,7 +11,12 @@ export interface Series {
   name: string;
   label: string;
   dye: string;
+  /** The field whose number is told under the pointer; what is drawn, unless given. */
+  told?: string;
 }
+
+/** So many seconds are shown at least. */
+const SHORTEST = 600;
 
 interface Props {
   /** By minute, oldest first; `at` is when each begins. */
@@ -31,20 +36,29 @@ export function MinuteChart({ minutes, series, kind, label, height = 150, unit =
   const box = useRef<HTMLDivElement>(null);
   const chart = useRef<uPlot | null>(null);
   const scheme = useComputedColorScheme("light");
+  // A line goes on to the end of its last minute.
+  const points = kind === "lines" ? [...minutes, ...minutes.slice(-1)] : minutes;
+  const times = points.map(
+    ({ at }, index) => Date.parse(at) / 1000 + 60 * +(index >= minutes.length),
+  );
   const data = [
-    minutes.map(({ at }) => Date.parse(at) / 1000),
-    ...series.map(({ name }) => minutes.map((one) => numberOf(one[name]))),
+    times,
+    ...series.map(({ name }) => points.map((one) => numberOf(one[name]))),
   ] as uPlot.AlignedData;
   const newest = useRef(data);
+  const told = useRef(minutes);
   const drawn = JSON.stringify([series, kind, height, unit, scheme]);
   useEffect(() => {
     newest.current = data;
+    told.current = minutes;
     chart.current?.setData(data);
   });
   useEffect(() => {
     const element = box.current;
     if (!element) return undefined;
-    const options = optionsOf(element, series, kind, height, unit);
+    const numberAt = (name: string, index: number | null) =>
+      index === null ? null : numberOf(told.current[index]?.[name]);
+    const options = optionsOf(element, series, kind, height, unit, numberAt);
     const made = new uPlot(options, newest.current, element);
     chart.current = made;
     const watcher = new ResizeObserver(() => made.setSize({ width: element.clientWidth, height }));
@@ -66,6 +80,7 @@ function optionsOf(
   kind: Props["kind"],
   height: number,
   unit: string,
+  numberAt: (name: string, index: number | null) => number | null,
 ): uPlot.Options {
   const style = getComputedStyle(element);
   const value = (name: string) => style.getPropertyValue(name).trim();
@@ -84,9 +99,18 @@ function optionsOf(
     height,
     legend: { live: true },
     cursor: { y: false, drag: { x: false, y: false } },
-    scales: { y: { range: (_, __, max) => [0, Math.max(max * 1.1, unit ? 0.001 : 1)] } },
+    scales: {
+      x: { range: (_, first, last) => [Math.min(first, last - SHORTEST), last] },
+      y: { range: (_, __, max) => [0, Math.max(max * 1.1, unit ? 0.001 : 1)] },
+    },
     axes: [
-      { ...axis, grid: { show: false }, values: (_, times) => times.map(clock), space: 70 },
+      {
+        ...axis,
+        size: 26,
+        grid: { show: false },
+        values: (_, times) => times.map(clock),
+        space: 70,
+      },
       {
         ...axis,
         size: 52,
@@ -98,15 +122,17 @@ function optionsOf(
     ],
     series: [
       { label: "at", value: (_, time) => (time ? clock(time) : "–") },
-      ...series.map(({ label, dye }) => ({
+      ...series.map(({ name, label, dye, told = name }) => ({
         label,
         stroke: value(`--dye-${dye}`),
         fill: kind === "bars" ? value(`--dye-${dye}`) : undefined,
         width: kind === "bars" ? 0 : 2,
         paths: path,
         points: { show: false },
-        value: (_: uPlot, one: number | null) =>
-          one == null ? "–" : one.toLocaleString("en") + unit,
+        value: (_: uPlot, __: number, ___: number, index: number | null) => {
+          const one = numberAt(told, index);
+          return one === null ? "–" : one.toLocaleString("en") + unit;
+        },
       })),
     ],
   };

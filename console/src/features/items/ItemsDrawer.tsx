@@ -1,6 +1,6 @@
 import { Anchor, Chip, Group, Stack, Table, Text } from "@mantine/core";
 import { IconSearch } from "@tabler/icons-react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 
 import { exportPath } from "../../api/http";
 import type { EachPart, Item, StepState } from "../../api/types";
@@ -44,6 +44,9 @@ export function ItemsDrawer({ run, address, each, onClose, onItem }: Props) {
   );
 }
 
+/** So many items that fit a search are shown before it waits to be told to go on. */
+const ENOUGH = 20;
+
 interface ItemsProps {
   run: number;
   address: string;
@@ -55,8 +58,14 @@ function Items({ run, address, each, onItem }: ItemsProps) {
   const [state, setState] = useState<string | null>(null);
   const [text, setText] = useState("");
   const found = useItems(run, address, state, text);
-  if (found.error) return <ErrorNote error={found.error} />;
   const items = found.data?.pages.flatMap((page) => page.items) ?? [];
+  // A page is searched some way; the search goes on by itself until something is shown.
+  const { hasNextPage, isFetching, fetchNextPage } = found;
+  const goesOn = text !== "" && hasNextPage && items.length < ENOUGH;
+  useEffect(() => {
+    if (goesOn && !isFetching) void fetchNextPage();
+  }, [goesOn, isFetching, fetchNextPage]);
+  if (found.error) return <ErrorNote error={found.error} />;
   return (
     <Stack gap="sm" data-testid="items">
       {each?.progress && (
@@ -86,7 +95,12 @@ function Items({ run, address, each, onItem }: ItemsProps) {
         onSettled={setText}
       />
       <TakeOut run={run} address={address} state={state} />
-      {found.data && !items.length && !found.hasNextPage && <Empty title="No items here" />}
+      {goesOn && (
+        <Text size="xs" c="dimmed" role="status">
+          searching…
+        </Text>
+      )}
+      {found.data && !items.length && !hasNextPage && <Empty title="No items here" />}
       {items.length > 0 && (
         <Table fz="sm" highlightOnHover verticalSpacing={5} className={classes.items}>
           <Table.Tbody>

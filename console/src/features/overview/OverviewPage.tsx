@@ -107,8 +107,8 @@ function Throughput({ minutes }: { minutes: Minute[] }) {
         label={said}
         series={[
           // What failed is what stands out behind those that ended well.
-          { name: "ended", label: "ended", dye: "failed" },
-          { name: "well", label: "well", dye: "done" },
+          { name: "ended", label: "failed", dye: "failed", told: "failed" },
+          { name: "well", label: "ended well", dye: "done" },
         ]}
       />
     </>

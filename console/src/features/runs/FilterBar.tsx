@@ -116,7 +116,10 @@ function States({ filtering: { filter, set } }: { filtering: RunFiltering }) {
         </Chip>
         {shown.map((state) => (
           <Chip key={state} value={state} size="sm" variant="outline" icon={null}>
-            <State state={state} /> {many(state)}
+            <span className={classes.chip}>
+              <State state={state} />
+              {many(state)}
+            </span>
           </Chip>
         ))}
       </Group>

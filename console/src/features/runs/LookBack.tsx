@@ -42,12 +42,13 @@ export function LookBack({ run, then, onThen }: Props) {
         step={Math.max(1, (to - from) / STEPS)}
         value={at}
         label={null}
+        color="var(--dye-running)"
         marks={marks}
         thumbLabel="moment of the run"
         thumbProps={{ "aria-valuetext": then ? `${since} after its start` : "now" }}
         onChange={(value) => onThen(value >= to ? null : new Date(value).toISOString())}
       />
-      <Text size="sm" className={classes.when} role="status">
+      <Text size="sm" className={classes.when}>
         {then ? `as it was at ${exactSecond(then)}, ${since} after its start` : "as it is now"}
       </Text>
       <Button

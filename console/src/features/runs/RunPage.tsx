@@ -19,7 +19,7 @@ import { Empty, ErrorNote } from "../../components/Notes";
 import { Reasons } from "../../components/Reasons";
 import { State } from "../../components/State";
 import { Ago, Took, Until } from "../../components/Time";
-import { exactTime } from "../../components/time";
+import { exactTime, Moment } from "../../components/time";
 import { Weave } from "../../graph/Weave";
 import { useLive } from "../../queries/live";
 import { useWhy } from "../../queries/limits";
@@ -101,7 +101,9 @@ function Graph({ run }: { run: Run }) {
   const { at, step, each, view, then, go } = usePlace();
   const past = usePast(run.number, at, then);
   const present = useGraph(run.number, at);
-  const graph = then === null ? present : past;
+  // Until the moment that is looked back at is there, what was shown stays, and nothing jumps.
+  const looking = then !== null && (past.data !== undefined || past.error !== null);
+  const graph = looking ? past : present;
   const timed = view === "time";
   const show = (name: string) =>
     // A step in an item is found in the graph of that item.
@@ -133,14 +135,16 @@ function Graph({ run }: { run: Run }) {
           />
         ) : (
           graph.data && (
-            <Weave
-              key={at}
-              graph={graph.data}
-              chosen={step ?? each}
-              onStep={(address) => go({ step: address })}
-              onEach={(address) => go({ each: address })}
-              onItem={(address) => go({ at: address })}
-            />
+            <Moment value={looking ? Date.parse(then) : null}>
+              <Weave
+                key={at}
+                graph={graph.data}
+                chosen={step ?? each}
+                onStep={(address) => go({ step: address })}
+                onEach={(address) => go({ each: address })}
+                onItem={(address) => go({ at: address })}
+              />
+            </Moment>
           )
         )}
       </div>

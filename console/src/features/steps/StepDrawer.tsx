@@ -276,7 +276,7 @@ function Values({ input, output, ended, task, hash }: ValuesProps) {
   return (
     <Accordion
       multiple
-      variant="separated"
+      variant="contained"
       className={classes.values}
       value={open}
       onChange={setOpen}

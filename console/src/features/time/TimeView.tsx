@@ -146,7 +146,7 @@ function SumsNote({ sums }: { sums: Sums }) {
             <span
               className={classes.key}
               data-dye={dye}
-              data-wait={dye === "running" ? undefined : true}
+              data-wait={dye === "running" ? undefined : dye}
             />
             {words} {spell(seconds)}
           </Text>
@@ -240,7 +240,7 @@ function RowView({ row, span, onStep }: { row: Row; span: Span; onStep: (a: stri
               key={`${piece.attempt.id}${piece.wait ?? ""}`}
               className={classes.bar}
               data-dye={piece.dye}
-              data-wait={piece.wait !== null || undefined}
+              data-wait={piece.wait === null ? undefined : piece.dye}
               data-attempt={piece.attempt.id}
               title={wordsOf(piece)}
               style={{
