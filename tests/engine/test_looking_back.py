@@ -242,16 +242,16 @@ def test_items_are_searched_whether_they_were_made_or_not() -> None:
     with floor() as at:
         at.publish(coast())
         at.worker(places=1)
-        names = [f"harbour {number}" for number in range(50_000)]
+        names = [f"h{number}" for number in range(23_000)]
         at.start("all", {"names": names})
 
         def search(text: str, first: int = 0) -> dict[str, Any]:
             return at.inline.search(1, "harbours", text, first)
 
-        assert [one["name"] for one in search("HARBOUR 3")["items"][:2]] == [names[3], names[30]]
-        page, found = search("49999"), []
+        assert [one["name"] for one in search("H3")["items"][:2]] == [names[3], names[30]]
+        page, found = search("22999"), []
         while page["next"]:
             found += page["items"]
-            page = search("49999", int(page["next"]))
-        assert [one["name"] for one in (*found, *page["items"])] == [names[49_999]]
+            page = search("22999", int(page["next"]))
+        assert [one["name"] for one in (*found, *page["items"])] == [names[22_999]]
         assert search("100%")["items"] == []

@@ -14,7 +14,7 @@ from yarnloom import drawing
 from yarnloom.cli import output
 from yarnloom.cli.output import out
 from yarnloom.client import ENDED, Call, Client
-from yarnloom.client.wire import list_call, show_call, why_call
+from yarnloom.client.wire import RunsWanted, list_call, show_call, why_call
 from yarnloom.drawing.words import counts
 from yarnloom.errors import InvalidInput
 
@@ -27,16 +27,17 @@ EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
 
 def runs(client: Client, options: argparse.Namespace) -> int:
     """List runs."""
-    page = client.call(
-        list_call(
-            tuple(options.state),
-            options.workflow,
-            options.limit,
-            options.tag,
-            options.key,
-            options.schedule,
-        )
-    )
+    wanted: RunsWanted = {
+        "workflow": options.workflow,
+        "tag": options.tag,
+        "key": options.key,
+        "schedule": options.schedule,
+        "who": options.who,
+        "since": options.since,
+        "until": options.until,
+        "text": options.text,
+    }
+    page = client.call(list_call(tuple(options.state), options.limit, wanted))
     if options.json:
         output.print_json(page)
     elif page["runs"]:

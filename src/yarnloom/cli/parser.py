@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import difflib
+from datetime import UTC, datetime, timedelta
 from typing import Any, NoReturn
 
 from yarnloom.units import seconds, size
@@ -42,6 +43,15 @@ def memory(text: str) -> int:
         return size(text)
     except ValueError as error:
         raise argparse.ArgumentTypeError(str(error)) from None
+
+
+def past_time(text: str) -> datetime:
+    """A time that has passed: so long ago, as `2h`, or as it is, as `2027-03-01T07:30`."""
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError:
+        return datetime.now(UTC) - timedelta(seconds=duration(text))
+    return found.astimezone()
 
 
 def duration(text: str) -> float:
@@ -239,6 +249,10 @@ def build_parser() -> Parser:
     runs.add_argument("--tag", help="only runs with this tag")
     runs.add_argument("--key", help="only the run that this start key made")
     runs.add_argument("--schedule", metavar="NAME", help="only runs of this schedule")
+    runs.add_argument("--who", metavar="NAME", help="only runs that this one started")
+    for name, word in (("--since", "started then or later"), ("--until", "started before then")):
+        runs.add_argument(name, type=past_time, metavar="TIME", help=f"{word}: 2h ago, or a time")
+    runs.add_argument("--text", help="only runs with this in their params, tags, key, error, …")
     runs.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
 
     show = add("show", "Show a run, an item of an each, or a step.", service, reading)

@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator, Iterable, Mapping
 from datetime import datetime
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Unpack
 from urllib.parse import quote
 
 import httpx
@@ -169,14 +169,11 @@ class AsyncClient:
         self,
         *,
         states: tuple[str, ...] = (),
-        workflow: str | None = None,
-        tag: str | None = None,
-        key: str | None = None,
-        schedule: str | None = None,
         limit: int = 50,
+        **wanted: Unpack[wire.RunsWanted],
     ) -> list[AsyncRun]:
-        """The newest runs."""
-        page = await self.call(wire.list_call(states, workflow, limit, tag, key, schedule))
+        """The newest runs: in some states, and as `RunsWanted` says."""
+        page = await self.call(wire.list_call(states, limit, wanted))
         return [AsyncRun(self, data) for data in page["runs"]]
 
     async def upload(

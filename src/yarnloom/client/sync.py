@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Unpack
 from urllib.parse import quote
 
 import httpx
@@ -201,14 +201,11 @@ class Client:
         self,
         *,
         states: tuple[str, ...] = (),
-        workflow: str | None = None,
-        tag: str | None = None,
-        key: str | None = None,
-        schedule: str | None = None,
         limit: int = 50,
+        **wanted: Unpack[wire.RunsWanted],
     ) -> list[Run]:
-        """The newest runs."""
-        page = self.call(wire.list_call(states, workflow, limit, tag, key, schedule))
+        """The newest runs: in some states, and as `RunsWanted` says."""
+        page = self.call(wire.list_call(states, limit, wanted))
         return [Run(self, data) for data in page["runs"]]
 
     def upload(

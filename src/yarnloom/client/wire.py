@@ -8,7 +8,8 @@ import socket
 import uuid
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
+from datetime import datetime
+from typing import Any, TypedDict
 from urllib.parse import quote, urlsplit
 
 from pydantic_core import to_json
@@ -207,18 +208,37 @@ def files_call(limit: int) -> Call:
     return Call("GET", "/files", query={"limit": limit})
 
 
-def list_call(
-    states: tuple[str, ...],
-    workflow: str | None,
-    limit: int,
-    tag: str | None = None,
-    key: str | None = None,
-    schedule: str | None = None,
-) -> Call:
+class RunsWanted(TypedDict, total=False):
+    """Which runs a list shows; what is not given, or None, is any.
+
+    Attributes:
+        workflow: its name.
+        tag: one that the run was given.
+        key: the start key that made it.
+        schedule: that started it.
+        who: that started it.
+        since: started then or later.
+        until: started before then.
+        text: in its workflow, params, tags, key, starter or error.
+    """
+
+    workflow: str | None
+    tag: str | None
+    key: str | None
+    schedule: str | None
+    who: str | None
+    since: datetime | None
+    until: datetime | None
+    text: str | None
+
+
+def list_call(states: tuple[str, ...], limit: int, wanted: RunsWanted) -> Call:
     """The newest runs."""
-    query: dict[str, Any] = {"state": list(states), "workflow": workflow, "limit": limit}
-    query |= {"tag": tag, "key": key, "schedule": schedule}
-    return Call("GET", "/runs", query={key: value for key, value in query.items() if value})
+    given = {name: value for name, value in wanted.items() if value is not None}
+    for name in ("since", "until"):
+        if isinstance(at := given.get(name), datetime):
+            given[name] = at.astimezone().isoformat()
+    return Call("GET", "/runs", query={"state": list(states), "limit": limit, **given})
 
 
 def show_call(number: int, wait: float = 0.0) -> Call:
