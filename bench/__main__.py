@@ -6,6 +6,7 @@ import sys
 from statistics import median
 
 from bench import (
+    console,
     control,
     files,
     idle,
@@ -122,6 +123,21 @@ def show_starts() -> None:
     print(f"starts: {few / many:.1f} times as fast as one by one")
 
 
+def show_console() -> None:
+    """A bundle of 100,000 items, and a graph of 2,000 steps."""
+    found = console.measure()
+    few, many = console.both(found.few), console.both(found.many)
+    for count, (shown, opened) in ((console.FEW, few), (console.MANY, many)):
+        print(f"  {count:7,} items: page {shown * 1e3:.0f} ms, its items {opened * 1e3:.0f} ms")
+    for name, times in (("whole", found.whole), ("near", found.near), ("still", found.still)):
+        usual, late = median(times) * 1e3, console.late(times) * 1e3
+        print(
+            f"  {console.STEPS:,} steps, {name:5}: frames of {usual:.0f} ms, 95% within {late:.0f}"
+        )
+    ratio = sum(many) / sum(few)
+    print(f"console: {ratio:.2f} times as long for 100,000 items as for ten (goal: under 1 s)")
+
+
 MEASUREMENTS = {
     "throughput": show_throughput,
     "latency": show_latency,
@@ -133,6 +149,7 @@ MEASUREMENTS = {
     "control": show_control,
     "watchers": show_watchers,
     "starts": show_starts,
+    "console": show_console,
 }
 
 if __name__ == "__main__":

@@ -6,7 +6,19 @@ import time
 
 from pydantic import BaseModel
 
-from yarnloom import Loom, Rows, StepContext, each, item, param, previous, sequence, step
+from yarnloom import (
+    Loom,
+    Rows,
+    StepContext,
+    each,
+    item,
+    parallel,
+    param,
+    previous,
+    sequence,
+    step,
+)
+from yarnloom.plan import Part
 
 loom = Loom("bench")
 CHAIN = 50
@@ -61,6 +73,47 @@ loom.workflow(
         each("all", over=previous, do=step("noop", noop, number=item())),
     ),
 )
+
+
+# One bundle of very many items
+
+
+@loom.task
+def number_rows(ctx: StepContext, number: int) -> Rows[int]:
+    """That many numbers, as a list that may be long."""
+    return ctx.save_rows(range(number))
+
+
+loom.workflow(
+    "bundle",
+    params=Number,
+    plan=sequence(
+        step("list", number_rows, number=param("number")),
+        each("all", over=previous, do=step("noop", noop, number=item())),
+    ),
+)
+
+
+# A graph of 2,000 steps that moves for a while
+
+STRANDS, LENGTH = 40, 50
+
+
+@loom.task
+def nap(number: int) -> int:
+    """A little sleep."""
+    time.sleep(0.015)
+    return number
+
+
+def strand(name: str) -> Part:
+    """A sequence of little sleeps."""
+    steps = [step(f"s{place}", nap, number=param("number")) for place in range(LENGTH)]
+    return sequence(name, *steps)
+
+
+strands = [strand(f"strand-{number}") for number in range(STRANDS)]
+loom.workflow("broad", params=Number, plan=parallel("all", *strands))
 
 
 # Rows of a file

@@ -15,6 +15,7 @@ import sys
 import tempfile
 import threading
 import time
+from datetime import datetime
 from pathlib import Path
 from urllib.parse import urlencode
 
@@ -103,6 +104,8 @@ def reasons(page: Page, url: str, commands: Terminal, client: Client) -> None:
         threading.Event().wait(0.1)
     page.goto(f"{url}/pools")
     page.get_by_text("limit set by hand").wait_for()
+    page.get_by_role("button", name="gauge-link").click()
+    page.locator("[data-testid=pool] canvas").wait_for()
     page.wait_for_timeout(700)
     page.screenshot(path=TARGET / "pools.png")
     commands.type("clear")
@@ -128,13 +131,9 @@ def paused_in_a_fit(client: Client) -> Run:
             return run
 
 
-def control(page: Page, url: str, commands: Terminal, client: Client) -> None:
+def control(commands: Terminal, client: Client) -> None:
     """A run that is paused in the middle of a fit, and what can be done with it."""
     run = paused_in_a_fit(client)
-    page.goto(f"{url}/runs/{run.number}?step=fit")
-    page.get_by_test_id("step-progress").wait_for()
-    page.wait_for_timeout(900)
-    page.screenshot(path=TARGET / "paused.png")
     commands.type("clear")
     number = run.number
     commands.type(
@@ -154,12 +153,12 @@ def data(page: Page, url: str, commands: Terminal, client: Client) -> None:
     """Files: the start form that refuses rows, the page with what is in one, and the command."""
     page.set_viewport_size(SIZE)
     page.emulate_media(color_scheme="light")
-    page.goto(f"{url}/workflows?start=tide-almanac%2Fyearly-almanac")
+    page.goto(f"{url}/workflows/tide-almanac/yearly-almanac?start")
     draft = CONTACTS / "contacts-draft.csv"
     page.locator("input[type=file]").first.set_input_files(draft)
     page.get_by_text("kept, ").wait_for()
     page.get_by_role("button", name="Start run").click()
-    page.get_by_text("line 4, column").wait_for()
+    page.get_by_text("line 4, column").first.wait_for()
     page.screenshot(path=TARGET / "start.png")
     page.goto(f"{url}/files")
     page.get_by_role("button", name="brackwater.svg").first.click()
@@ -217,15 +216,19 @@ def pages(page: Page, url: str, client: Client) -> None:
         page.screenshot(path=TARGET / name)
 
     client.start("harbour-tides", harbour="saltmere", year=2028).wait(90)
-    show("/runs/2", "failed.png", wait="[data-dye=failed]")  # the demo's own, not yet mended
     cancelled = client.start("harbour-tides", harbour="gullhaven")
     cancelled.cancel("the gauge is being painted")
     running = almanac(client)
     while len(client.call(done_harbours(running.number))["items"]) < 2:
         threading.Event().wait(0.1)
     show(f"/runs/{running.number}", "run.png", wait=".react-flow__node [data-state=running]")
-    show("/", "runs.png", wait="tbody tr")
+    show("/runs", "runs.png", wait="tbody tr")
+    show("/", "overview.png", dark=True, wait="canvas")
     output = running.wait(120)
+    show(f"/runs/{running.number}?view=time", "time.png", wait="[data-attempt]")
+    begun, ended = (datetime.fromisoformat(running.data[name]) for name in ("started_at", "ended_at"))
+    then = urlencode({"then": (begun + 0.4 * (ended - begun)).isoformat()})
+    show(f"/runs/{running.number}?{then}", "back.png", wait=".react-flow__node [data-state=running]")
     show(f"/runs/{running.number}?each=harbours", "items.png", wait="[data-testid=items] tbody tr")
     at = "harbours[brackwater]"
     place = urlencode({"at": at, "step": f"{at}/fit"})
@@ -264,7 +267,7 @@ def main() -> None:
         with Client(url, who="pictures") as client:
             data(page, url, commands, client)
             reasons(page, url, commands, client)
-            control(page, url, commands, client)
+            control(commands, client)
             by_clock(page, url, commands, client)
             pages(page, url, client)
         commands.type("yarnloom runs; yarnloom show 1; yarnloom graph '1/harbours[saltmere]'")

@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Locator, Page, expect
 
 from tests.console.test_limits import begun
-from tests.helpers import ServiceProgram, eventually
+from tests.helpers import ServiceProgram, eventually, service
 
 pytestmark = pytest.mark.browser
 
@@ -192,3 +192,29 @@ def test_items_are_searched(program: ServiceProgram, page: Page) -> None:
     items.get_by_text("done", exact=True).first.click()
 
     expect(items.get_by_text("No items here")).to_be_visible()
+
+
+def test_two_thousand_steps_are_a_picture_from_afar(tmp_path: Path, page: Page) -> None:
+    """A click comes near to where it was; there steps are what they are, and few are drawn."""
+    with service(tmp_path, "--load", "bench.looms:loom", "--processes", "1") as program:
+        run = program.client().start("broad", number=1)
+        page.goto(f"{program.url}/runs/{run.number}")
+        expect(page.locator(".react-flow__node-step").first).to_be_visible()
+        page.get_by_role("button", name="Fit View").click()
+        picture = page.get_by_label("graph of 2000 steps")
+        expect(picture).to_be_visible()
+        expect(page.locator(".react-flow__node-step")).to_have_count(0)
+        canvas = picture.locator("canvas")
+        drawn = canvas.evaluate(
+            "one => one.getContext('2d').getImageData(0, 0, one.width, one.height).data.some(Boolean)"
+        )
+        assert drawn
+        canvas.click(position={"x": 200, "y": 100})
+        near = page.locator(".react-flow__node-step")
+        expect(near.first).to_be_visible()
+        assert near.count() < 60
+        page.get_by_role("button", name="Fit View").click()
+        picture.focus()
+        page.keyboard.press("Enter")
+        expect(near.first).to_be_visible()
+        run.cancel()

@@ -94,6 +94,8 @@ function toError(status: number, text: string): ApiError {
 
 /** JSON with integers that a number cannot hold kept exact, as text. */
 export function parseExact(text: string): unknown {
+  // Looking at each value takes ten times as long, and few texts have such a number.
+  if (!/\d{16}/.test(text)) return JSON.parse(text);
   const keep = (_key: string, value: unknown, context?: { source?: string }) =>
     typeof value === "number" && Number.isInteger(value) && !Number.isSafeInteger(value)
       ? (context?.source ?? value)

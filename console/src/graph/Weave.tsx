@@ -10,28 +10,30 @@ import {
   useReactFlow,
   useStore,
 } from "@xyflow/react";
-import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 
 import type { Part } from "../api/types";
 import { spell } from "../components/time";
 import { FrameNode } from "./FrameNode";
-import { focusOf, layOut, type Layout } from "./layout";
+import { focusOf, layOut, type Layout, type PlacedStep } from "./layout";
 import { Legend } from "./Legend";
 import { longestPath } from "./longest";
 import { Drawing, type WeaveNode } from "./nodes";
+import { PictureNode } from "./Picture";
 import { StepNode } from "./StepNode";
 import { walk, type Way } from "./walk";
 import classes from "./Weave.module.css";
 
-const nodeTypes = { step: StepNode, frame: FrameNode };
+const nodeTypes = { step: StepNode, frame: FrameNode, picture: PictureNode };
 const FIT = { maxZoom: 1, padding: 0.05 };
 /** The smallest zoom at which a graph is shown whole: that of a run is to be read. */
 const SMALLEST = { run: 0.55, plan: 0.35 };
 /** How many steps are shown of one that would be smaller, or how near what is open. */
 const FOCUS = 6;
 const NEAR = 0.75;
-/** Below this zoom steps are mere blocks of dye. */
+/** Below this zoom steps are mere blocks of dye; more than so many are one picture then. */
 const FAR = 0.32;
+const MANY = 300;
 const KEYS = {
   "node.a11yDescription.default": "Enter opens it; arrows lead along the thread.",
   "node.a11yDescription.keyboardDisabled": "Enter opens it; arrows lead along the thread.",
@@ -72,20 +74,38 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
   const [current, setCurrent] = useState<string | null>(null);
   const layout = useMemo(() => layOut(graph), [graph]);
   const path = useMemo(() => longestPath(layout), [layout]);
-  const nodes = useMemo(
-    () => drawing.nodesOf(layout, path, chosen, current, onItem),
-    [drawing, layout, path, chosen, current, onItem],
-  );
-  const edges = useMemo(() => drawing.edgesOf(layout, path), [drawing, layout, path]);
   const far = useStore((store) => store.transform[2] < FAR);
   const { zoomIn, zoomOut, fitView, getNode, getZoom, setCenter } = useReactFlow<WeaveNode>();
+  const pictured = far && layout.steps.length > MANY;
+  const onNear = useCallback(
+    ({ step, x, y, width, height }: PlacedStep) => {
+      setCurrent(step.address);
+      void setCenter(x + width / 2, y + height / 2, { zoom: NEAR });
+    },
+    [setCenter],
+  );
+  const nodes = useMemo(
+    () =>
+      pictured
+        ? drawing.pictureOf(layout, path, onNear)
+        : drawing.nodesOf(layout, path, chosen, current, onItem),
+    [drawing, pictured, layout, path, chosen, current, onItem, onNear],
+  );
+  const edges = useMemo(
+    () => (pictured ? [] : drawing.edgesOf(layout, path)),
+    [drawing, pictured, layout, path],
+  );
 
   const open = (node: WeaveNode) => {
-    if (node.type === "step") {
+    if (node.type === "picture") {
+      const address = focusOf(layout, 1)[0];
+      const moving = layout.steps.find(({ step }) => step.address === address);
+      if (moving) onNear(moving);
+    } else if (node.type === "step") {
       const bundle = layout.steps.find(({ step }) => step.address === node.id)?.bundle;
       if (!bundle) onStep(node.id);
       else if (bundle.state) onEach(bundle.address);
-    } else if (node.data.part.kind === "each" && node.data.part.state) {
+    } else if (node.type === "frame" && node.data.part.kind === "each" && node.data.part.state) {
       onEach(node.data.part.address);
     }
   };
@@ -145,6 +165,7 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
         ariaLabelConfig={KEYS}
         proOptions={{ hideAttribution: true }}
         onNodeClick={(_event, node) => {
+          if (node.type === "picture") return; // it knows where on it the click was
           setCurrent(node.id);
           open(node);
         }}

@@ -5,15 +5,38 @@ import type { Edge } from "@xyflow/react";
 import type { FrameNodeType } from "./FrameNode";
 import { threadId, type Layout } from "./layout";
 import type { Path } from "./longest";
+import type { PictureNodeType } from "./Picture";
 import type { StepNodeType } from "./StepNode";
 import classes from "./Weave.module.css";
 
-export type WeaveNode = StepNodeType | FrameNodeType;
+export type WeaveNode = StepNodeType | FrameNodeType | PictureNodeType;
 
-/** Keeps what was drawn last, so that only what changed is drawn anew. */
+interface Kept<T> {
+  /** What it was made of. */
+  from: readonly unknown[];
+  made: T;
+}
+
+/** What was made of the same before, or what is made of it now. */
+function keep<T>(
+  before: Map<string, Kept<T>>,
+  now: Map<string, Kept<T>>,
+  id: string,
+  from: readonly unknown[],
+  make: () => T,
+): void {
+  const known = before.get(id);
+  const same = known?.from.every((one, index) => one === from[index]) ?? false;
+  now.set(id, known && same ? known : { from, made: make() });
+}
+
+/**
+ * Keeps what was drawn last, so that only what changed is drawn anew. Parts that did not change are
+ * the same objects as before: the cache of answers sees to that.
+ */
 export class Drawing {
-  private nodes = new Map<string, { text: string; node: WeaveNode }>();
-  private edges = new Map<string, { text: string; edge: Edge }>();
+  private nodes = new Map<string, Kept<WeaveNode>>();
+  private edges = new Map<string, Kept<Edge>>();
 
   /** The nodes of a layout. `current` is the one that the Tab key leads to. */
   nodesOf(
@@ -25,19 +48,14 @@ export class Drawing {
   ): WeaveNode[] {
     const on = new Set(path?.parts);
     const tab = current ?? layout.steps[0]?.step.address;
-    const found = new Map<string, { text: string; node: WeaveNode }>();
-    const keep = (id: string, text: string, make: () => WeaveNode) => {
-      const known = this.nodes.get(id);
-      found.set(id, known?.text === text ? known : { text, node: make() });
-    };
+    const found = new Map<string, Kept<WeaveNode>>();
     for (const { kind, part, caption, x, y, width, height } of layout.frames) {
       const id = `${kind} ${part.address}`;
       const opens = kind === "each" && part.state !== undefined;
       const isChosen = opens && part.address === chosen;
       const longest = kind === "each" && on.has(part.address);
-      const shown = part.kind === "each" ? { ...part, do: null } : { state: part.state };
-      const text = JSON.stringify([x, y, width, height, isChosen, longest, id === tab, shown]);
-      keep(id, text, () => ({
+      const from = [part, x, y, width, height, isChosen, longest, id === tab];
+      keep<WeaveNode>(this.nodes, found, id, from, () => ({
         id,
         type: "frame",
         position: { x, y },
@@ -54,8 +72,8 @@ export class Drawing {
     for (const { step, x, y, width, height } of layout.steps) {
       const id = step.address;
       const [isChosen, longest] = [id === chosen, on.has(id)];
-      const text = JSON.stringify([x, y, isChosen, longest, id === tab, step]);
-      keep(id, text, () => ({
+      const from = [step, x, y, isChosen, longest, id === tab];
+      keep<WeaveNode>(this.nodes, found, id, from, () => ({
         id,
         type: "step",
         position: { x, y },
@@ -68,21 +86,40 @@ export class Drawing {
       }));
     }
     this.nodes = found;
-    return [...found.values()].map(({ node }) => node);
+    return [...found.values()].map(({ made }) => made);
+  }
+
+  /** The whole graph as one picture. */
+  pictureOf(
+    layout: Layout,
+    path: Path | null,
+    onNear: PictureNodeType["data"]["onNear"],
+  ): WeaveNode[] {
+    return [
+      {
+        id: "picture",
+        type: "picture",
+        position: { x: 0, y: 0 },
+        width: layout.width,
+        height: layout.height,
+        focusable: true,
+        ariaRole: "group",
+        ariaLabel: `graph of ${layout.steps.length} steps; Enter comes nearer`,
+        data: { layout, path, onNear },
+      },
+    ];
   }
 
   /** The threads of a layout, each in the dye of what it comes from. */
   edgesOf({ steps, threads }: Layout, path: Path | null): Edge[] {
     const states = new Map(steps.map(({ step }) => [step.address, step.state ?? "waiting"]));
-    const found = new Map<string, { text: string; edge: Edge }>();
+    const found = new Map<string, Kept<Edge>>();
     for (const thread of threads) {
       const id = threadId(thread);
       const dye = states.get(thread.from) ?? "waiting";
       const animated = states.get(thread.to) === "running";
       const longest = path?.threads.has(id) ?? false;
-      const text = `${dye} ${animated} ${longest}`;
-      const known = this.edges.get(id);
-      const edge: Edge = {
+      keep(this.edges, found, id, [dye, animated, longest], () => ({
         id,
         source: thread.from,
         target: thread.to,
@@ -90,10 +127,9 @@ export class Drawing {
         style: { stroke: `var(--dye-${dye})` },
         animated,
         focusable: false,
-      };
-      found.set(id, known?.text === text ? known : { text, edge });
+      }));
     }
     this.edges = found;
-    return [...found.values()].map(({ edge }) => edge);
+    return [...found.values()].map(({ made }) => made);
   }
 }

@@ -175,21 +175,16 @@ function List({ title, runs, more, nothing }: ListProps) {
       <ul className={classes.list}>
         {runs?.slice(0, SHOWN).map((run) => (
           <li key={run.number}>
-            <Group gap={8} justify="space-between" wrap="nowrap">
-              <Link to={`/runs/${run.number}`} className={classes.run}>
-                {run.number} {run.workflow.split("/")[1]}
-              </Link>
-              <Text size="xs" c="dimmed" component="span">
-                {run.ended_at ? (
-                  <Ago at={run.ended_at} />
-                ) : (
-                  <>
-                    {run.progress.done} of {run.progress.total} ·{" "}
-                    <Took from={run.started_at} to={null} />
-                  </>
-                )}
-              </Text>
-            </Group>
+            <RunLine number={run.number} workflow={run.workflow}>
+              {run.ended_at ? (
+                <Ago at={run.ended_at} />
+              ) : (
+                <>
+                  {run.progress.done} of {run.progress.total} ·{" "}
+                  <Took from={run.started_at} to={null} />
+                </>
+              )}
+            </RunLine>
             {run.state === "failed" && run.error?.message && (
               <Text size="xs" className="dyed" data-dye="failed" lineClamp={1}>
                 {run.error.message}
@@ -199,6 +194,26 @@ function List({ title, runs, more, nothing }: ListProps) {
         ))}
       </ul>
     </section>
+  );
+}
+
+interface RunLineProps {
+  number: number;
+  workflow: string;
+  /** What is told of it. */
+  children: ReactNode;
+}
+
+function RunLine({ number, workflow, children }: RunLineProps) {
+  return (
+    <Group gap={8} justify="space-between" wrap="nowrap">
+      <Link to={`/runs/${number}`} className={classes.run}>
+        {number} {workflow.split("/")[1]}
+      </Link>
+      <Text size="xs" c="dimmed" component="span">
+        {children}
+      </Text>
+    </Group>
   );
 }
 
@@ -222,14 +237,9 @@ function StuckList({ stuck }: { stuck: Stuck[] }) {
     <ul className={classes.list}>
       {stuck.slice(0, SHOWN).map((one) => (
         <li key={one.run}>
-          <Group gap={8} justify="space-between" wrap="nowrap">
-            <Link to={`/runs/${one.run}`} className={classes.run}>
-              {one.run} {one.workflow.split("/")[1]}
-            </Link>
-            <Text size="xs" c="dimmed" component="span">
-              <State state={one.state} />
-            </Text>
-          </Group>
+          <RunLine number={one.run} workflow={one.workflow}>
+            <State state={one.state} />
+          </RunLine>
           {one.reasons.map((reason) => (
             <Text size="xs" key={reason}>
               {reason}

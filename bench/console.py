@@ -1,0 +1,120 @@
+"""The console at its largest: 100,000 items in one bundle, and 2,000 steps that move.
+
+Measured in headless Chromium against the real service with two processes. The bundle: from the
+request for the page of an ended run until its counts are shown, and from the click until its items
+are; in turn with a run of ten items. The steps: the times between frames while the run moves, with
+all of its graph in view and from near, and after it has ended, when nothing moves. The program of
+the console is loaded before, as for whoever works with it.
+"""
+
+from __future__ import annotations
+
+import re
+import shutil
+import time
+from dataclasses import dataclass, field
+from statistics import median
+
+from playwright.sync_api import Page, sync_playwright
+
+from bench.looms import LENGTH, STRANDS
+from bench.running import service, warm_up
+from yarnloom import Client
+
+FEW, MANY = 10, 100_000
+STEPS = STRANDS * LENGTH
+ROUNDS = 7
+ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"]
+_FRAMES = """(milliseconds) => new Promise((resolve) => {
+  const times = [];
+  const begin = performance.now();
+  const next = (now) => {
+    times.push(now);
+    if (now - begin < milliseconds) requestAnimationFrame(next);
+    else resolve(times.slice(1).map((one, index) => one - times[index]));
+  };
+  requestAnimationFrame(next);
+})"""
+
+
+@dataclass
+class Found:
+    """What was measured, in seconds.
+
+    Attributes:
+        few: the page of ten items: until its counts are shown, and until its items are.
+        many: the same of 100,000.
+        whole: times between frames while 2,000 steps move, all in view.
+        near: the same from near.
+        still: the same when nothing moves.
+    """
+
+    few: list[tuple[float, float]] = field(default_factory=list)
+    many: list[tuple[float, float]] = field(default_factory=list)
+    whole: list[float] = field(default_factory=list)
+    near: list[float] = field(default_factory=list)
+    still: list[float] = field(default_factory=list)
+
+
+def open_bundle(page: Page, url: str, run: int, items: int) -> tuple[float, float]:
+    """How long it takes until the counts of a run's each are shown, and from a click its items."""
+    page.goto(f"{url}/workers")
+    begun = time.perf_counter()
+    page.goto(f"{url}/runs/{run}")
+    page.get_by_text(re.compile(f"{items:,} of {items:,} done")).first.wait_for()
+    shown = time.perf_counter()
+    page.get_by_label("each all", exact=True).click(position={"x": 60, "y": 12})
+    page.locator("[data-testid=items] tbody tr").nth(9).wait_for()
+    return shown - begun, time.perf_counter() - shown
+
+
+def measure() -> Found:
+    """Everything."""
+    found = Found()
+    chromium = shutil.which("chromium") or "/usr/bin/chromium"
+    with (
+        service("--processes", "2") as url,
+        Client(url) as client,
+        sync_playwright() as playwright,
+    ):
+        browser = playwright.chromium.launch(executable_path=chromium, args=ARGUMENTS)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        warm_up(url)
+        few, many = (client.start("bundle", number=count) for count in (FEW, MANY))
+        few.wait(60)
+        many.wait(600)
+        for _ in range(ROUNDS):
+            found.few.append(open_bundle(page, url, few.number, FEW))
+            found.many.append(open_bundle(page, url, many.number, MANY))
+        broad = client.start("broad", number=1)
+        page.goto(f"{url}/runs/{broad.number}")
+        page.locator(".react-flow__node").first.wait_for()
+        page.get_by_role("button", name="Fit View").click()
+        page.wait_for_timeout(500)
+        picture = page.get_by_label(re.compile(f"graph of {STEPS} steps"))
+        found.whole = frames(page)
+        picture.locator("canvas").click()
+        page.locator(".react-flow__node-step").first.wait_for()
+        page.wait_for_timeout(500)
+        found.near = frames(page)
+        assert broad.refresh().state == "running"
+        broad.wait(120)
+        page.wait_for_timeout(1_000)
+        found.still = frames(page)
+        browser.close()
+    return found
+
+
+def frames(page: Page) -> list[float]:
+    """The times between the frames of some seconds."""
+    return [one / 1000 for one in page.evaluate(_FRAMES, 3_000)]
+
+
+def late(times: list[float]) -> float:
+    """The time between frames that 95 of 100 are shorter than."""
+    return sorted(times)[int(0.95 * len(times))]
+
+
+def both(pairs: list[tuple[float, float]]) -> tuple[float, float]:
+    """The medians of both."""
+    return median(one for one, _ in pairs), median(one for _, one in pairs)
