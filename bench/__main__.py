@@ -131,9 +131,8 @@ def show_console() -> None:
         print(f"  {count:7,} items: page {shown * 1e3:.0f} ms, its items {opened * 1e3:.0f} ms")
     for name, times in (("whole", found.whole), ("near", found.near), ("still", found.still)):
         usual, late = median(times) * 1e3, console.late(times) * 1e3
-        print(
-            f"  {console.STEPS:,} steps, {name:5}: frames of {usual:.0f} ms, 95% within {late:.0f}"
-        )
+        frames = f"frames of {usual:.0f} ms, 95% within {late:.0f} ms"
+        print(f"  {console.STEPS:,} steps, {name:5}: {frames}")
     ratio = sum(many) / sum(few)
     print(f"console: {ratio:.2f} times as long for 100,000 items as for ten (goal: under 1 s)")
 

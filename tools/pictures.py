@@ -131,7 +131,7 @@ def paused_in_a_fit(client: Client) -> Run:
             return run
 
 
-def control(commands: Terminal, client: Client) -> None:
+def control(page: Page, commands: Terminal, client: Client) -> None:
     """A run that is paused in the middle of a fit, and what can be done with it."""
     run = paused_in_a_fit(client)
     commands.type("clear")
@@ -226,9 +226,13 @@ def pages(page: Page, url: str, client: Client) -> None:
     show("/", "overview.png", dark=True, wait="canvas")
     output = running.wait(120)
     show(f"/runs/{running.number}?view=time", "time.png", wait="[data-attempt]")
-    begun, ended = (datetime.fromisoformat(running.data[name]) for name in ("started_at", "ended_at"))
+    begun, ended = (
+        datetime.fromisoformat(running.data[name]) for name in ("started_at", "ended_at")
+    )
     then = urlencode({"then": (begun + 0.4 * (ended - begun)).isoformat()})
-    show(f"/runs/{running.number}?{then}", "back.png", wait=".react-flow__node [data-state=running]")
+    show(
+        f"/runs/{running.number}?{then}", "back.png", wait=".react-flow__node [data-state=running]"
+    )
     show(f"/runs/{running.number}?each=harbours", "items.png", wait="[data-testid=items] tbody tr")
     at = "harbours[brackwater]"
     place = urlencode({"at": at, "step": f"{at}/fit"})
@@ -267,7 +271,7 @@ def main() -> None:
         with Client(url, who="pictures") as client:
             data(page, url, commands, client)
             reasons(page, url, commands, client)
-            control(commands, client)
+            control(page, commands, client)
             by_clock(page, url, commands, client)
             pages(page, url, client)
         commands.type("yarnloom runs; yarnloom show 1; yarnloom graph '1/harbours[saltmere]'")

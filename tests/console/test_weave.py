@@ -205,10 +205,8 @@ def test_two_thousand_steps_are_a_picture_from_afar(tmp_path: Path, page: Page) 
         expect(picture).to_be_visible()
         expect(page.locator(".react-flow__node-step")).to_have_count(0)
         canvas = picture.locator("canvas")
-        drawn = canvas.evaluate(
-            "one => one.getContext('2d').getImageData(0, 0, one.width, one.height).data.some(Boolean)"
-        )
-        assert drawn
+        pixels = "one.getContext('2d').getImageData(0, 0, one.width, one.height).data"
+        assert canvas.evaluate(f"one => {pixels}.some(Boolean)")
         canvas.click(position={"x": 200, "y": 100})
         near = page.locator(".react-flow__node-step")
         expect(near.first).to_be_visible()
