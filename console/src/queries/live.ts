@@ -112,6 +112,7 @@ function take(client: QueryClient, watched: number | null, change: Change, of: n
   }
   if (schedule) takeSchedule(client, schedule);
   if (workers) client.setQueryData(keys.workers, { workers });
+  if (pool || workers) lookAgain(client, "overview");
   lookAgain(client, "why");
   if (run && run.number === watched) {
     for (const key of [keys.ledger, keys.commands, keys.published]) {

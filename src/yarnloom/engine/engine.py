@@ -36,7 +36,7 @@ from yarnloom.engine.following import follow, listeners_of
 from yarnloom.engine.handing_out import hand_out
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.memory import Memory
-from yarnloom.engine.recent import MINUTE, MINUTES, Recent, Tally, waiting_by_pool
+from yarnloom.engine.recent import MINUTE, MINUTES, Recent, Tally
 from yarnloom.engine.turn import (
     BACK_OFF_DUE,
     DEADLINE_DUE,
@@ -207,9 +207,8 @@ class Engine:
     def _remember(self, turn: Turn) -> None:
         """What a transaction did that has succeeded counts for the last hour."""
         self._recent.add(turn.now, turn.tally)
-        if turn.pools:
-            pools, waiting = self._memory.pools, waiting_by_pool(self._memory.lanes)
-            self._recent.sample(turn.pools, pools, waiting, turn.now, turn.mono)
+        memory = self._memory
+        self._recent.sample(turn.pools, memory.pools, memory.lanes, turn.now, turn.mono)
 
     def _one(self, turn: Turn, command: commands.Command) -> Any:
         before = self._unit.changes

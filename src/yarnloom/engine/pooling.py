@@ -8,7 +8,6 @@ from typing import Any
 
 from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
 from yarnloom.engine.pools import Declared, Settings, base_of
-from yarnloom.engine.recent import waiting_by_pool
 from yarnloom.engine.turn import Late, Turn
 from yarnloom.engine.views import moment
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
@@ -208,8 +207,8 @@ def recently(turn: Turn, command: Recently) -> list[View]:
     if command.pool is None:
         return turn.recent.minutes(turn.now)
     _find(turn, command.pool)
-    pools, waiting = turn.memory.pools, waiting_by_pool(turn.memory.lanes)
-    turn.recent.sample([command.pool], pools, waiting, turn.now, turn.mono)
+    pools, lanes = turn.memory.pools, turn.memory.lanes
+    turn.recent.sample([command.pool], pools, lanes, turn.now, turn.mono)
     return turn.recent.levels(command.pool, turn.now)
 
 

@@ -93,12 +93,13 @@ class Recent:
             _at(self._tallies, now // MINUTE, Tally).add(tally)
 
     def sample(
-        self, names: Iterable[str], pools: Pools, waiting: dict[str, int], now: int, mono: float
+        self, names: Iterable[str], pools: Pools, lanes: Lanes, now: int, mono: float
     ) -> None:
         """Note how full pools are; those that were noted within the last second are left out."""
-        for name in names:
-            if mono - self._sampled.get(name, float("-inf")) < SAMPLE:
-                continue
+        never = float("-inf")
+        due = [name for name in names if mono - self._sampled.get(name, never) >= SAMPLE]
+        waiting = _waiting_by_pool(lanes) if due else {}
+        for name in due:
             self._sampled[name] = mono
             settings = pools.settings.get(name)
             if settings is None:
@@ -140,7 +141,7 @@ class Recent:
         return found
 
 
-def waiting_by_pool(lanes: Lanes) -> dict[str, int]:
+def _waiting_by_pool(lanes: Lanes) -> dict[str, int]:
     """By pool how many steps are ready in it."""
     found: dict[str, int] = {}
     for pool in lanes.pools_with_ready():

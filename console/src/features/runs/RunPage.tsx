@@ -94,7 +94,8 @@ function usePlace() {
       replace: (step ?? each) !== null && place.at === undefined,
     });
   };
-  return { at, step: step ?? null, each: each ?? null, view: view ?? null, then: then ?? null, go };
+  const moment = then && !Number.isNaN(Date.parse(then)) ? then : null;
+  return { at, step: step ?? null, each: each ?? null, view: view ?? null, then: moment, go };
 }
 
 function Graph({ run }: { run: Run }) {

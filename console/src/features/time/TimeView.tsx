@@ -167,6 +167,8 @@ interface BarsProps {
 
 function Bars({ rows, span, start, chosen, onStep, onZoom }: BarsProps) {
   const box = useRef<HTMLDivElement>(null);
+  // What it gives is used here only, and not kept.
+  // eslint-disable-next-line react-hooks/incompatible-library
   const list = useVirtualizer({
     count: rows.length,
     getScrollElement: () => box.current,
