@@ -31,5 +31,13 @@ const settings: Record<string, string> = {
 };
 for (const [name, value] of Object.entries(settings)) page.setAttribute(name, value);
 page.innerHTML = `<p slot="nav-logo"><a href="/" style="color: inherit">Yarn Loom</a></p>`;
+void fetch("/api/v1/service").then(async (answer) => {
+  if (!answer.ok) return;
+  const service = (await answer.json()) as { version: string; data: string };
+  const said = document.createElement("small");
+  said.slot = "nav-logo";
+  said.textContent = `${service.version} · ${location.host} · data in ${service.data}`;
+  page.append(said);
+});
 document.body.style.cssText = `margin: 0; background: ${look.ground}; color: ${look.ink}`;
 document.body.append(page);

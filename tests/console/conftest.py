@@ -26,9 +26,9 @@ ARGUMENTS = [
 ]
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
-    """Headless Chromium."""
+    """Headless Chromium. It ends with its file: while it is there, asyncio cannot run beside it."""
     with sync_playwright() as playwright:
         found = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS)
         yield found

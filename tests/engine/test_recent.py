@@ -26,7 +26,8 @@ def busy(at: Floor) -> None:
     loom, work = task_loom()
     loom.pool("gauge", limit=2)
     do = step("it", work, value=item(), pool="gauge")
-    loom.workflow("three", plan=each("all", over=[1, 2, 3], do=do))
+    plan = each("all", over=[1, 2, 3], if_one_fails="finish", do=do)
+    loom.workflow("three", plan=plan)
     at.publish(loom)
     at.worker(places=9)
 

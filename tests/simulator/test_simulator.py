@@ -9,7 +9,7 @@ from tests.simulator.control import ControlWorld
 from tests.simulator.world import World
 
 SEEDS = range(8)
-CONTROLLED = range(500)
+CONTROLLED = range(300)
 CLOCKED = range(24)
 
 

@@ -6,19 +6,27 @@ import { spell, useNow } from "./time";
 export function Ago({ at }: { at: string | null | undefined }) {
   const now = useNow();
   if (!at) return <span>–</span>;
-  const exact = new Date(at);
   return (
-    <Tooltip label={exact.toLocaleString(undefined, { dateStyle: "medium", timeStyle: "long" })}>
-      <time dateTime={at}>{spell(Math.max(0, (now - exact.getTime()) / 1000))} ago</time>
+    <Tooltip label={exactly(at)}>
+      <time dateTime={at}>{spell(Math.max(0, (now - Date.parse(at)) / 1000))} ago</time>
     </Tooltip>
   );
+}
+
+/** A time to the second, in the viewer's zone. */
+function exactly(at: string): string {
+  return new Date(at).toLocaleString(undefined, { dateStyle: "medium", timeStyle: "long" });
 }
 
 /** How long it is until then. */
 export function Until({ at }: { at: string }) {
   const now = useNow();
   const left = (new Date(at).getTime() - now) / 1000;
-  return <span style={NOWRAP}>{left > 0 ? `in ${spell(left)}` : "now"}</span>;
+  return (
+    <time dateTime={at} title={exactly(at)}>
+      {left > 0 ? `in ${spell(left)}` : "now"}
+    </time>
+  );
 }
 
 const NOWRAP = { whiteSpace: "nowrap" } as const;

@@ -13,23 +13,40 @@ import { takePool } from "./limits";
 import type { RunPage } from "./runs";
 import { takeSchedule } from "./schedules";
 
-/** Keep what is shown as it is, with a run also its graph; says whether the stream stands. */
-export function useLive(run: number | null): LinkState {
+/** Keep what all pages show as it is; says whether the stream stands. */
+export function useLive(): LinkState {
   const client = useQueryClient();
   const [link, setLink] = useState<LinkState>("connecting");
   useEffect(
     () =>
-      watch(run, {
+      watch(null, {
         onLink: setLink,
-        onChange: (change, of) => take(client, run, change, of),
+        onChange: (change) => take(client, change),
         onSnapshot: () => {
           for (const queryKey of LISTS) void client.invalidateQueries({ queryKey });
-          if (run !== null) lookAgainAt(client, run);
+          // What the service could not answer, it may now.
+          void client.refetchQueries({ predicate: ({ state }) => state.status === "error" });
         },
+      }),
+    [client],
+  );
+  return link;
+}
+
+/** Keep what is shown of one run as it is, with its graph. */
+export function useLiveRun(run: number): void {
+  const client = useQueryClient();
+  useEffect(
+    () =>
+      watch(run, {
+        onLink: () => undefined,
+        onChange: (change, of) => {
+          if (of === run) takeOfRun(client, run, change);
+        },
+        onSnapshot: () => lookAgainAt(client, run),
       }),
     [client, run],
   );
-  return link;
 }
 
 const LOG_SHOWN = 2_000;
@@ -98,13 +115,11 @@ function lookAgainAt(client: QueryClient, run: number): void {
   });
 }
 
-function take(client: QueryClient, watched: number | null, change: Change, of: number): void {
-  const { run, graph, pool, workers, schedule } = change;
+function take(client: QueryClient, { run, pool, workers, schedule }: Change): void {
   if (run) {
     client.setQueryData(keys.run(run.number), run);
     takeIntoLists(client, run);
     lookAgain(client, "counts");
-    lookAgain(client, "overview");
   }
   if (pool) {
     takePool(client, pool);
@@ -112,18 +127,24 @@ function take(client: QueryClient, watched: number | null, change: Change, of: n
   }
   if (schedule) takeSchedule(client, schedule);
   if (workers) client.setQueryData(keys.workers, { workers });
-  if (pool || workers) lookAgain(client, "overview");
-  lookAgain(client, "why");
-  if (run && run.number === watched) {
+  if (run || pool || workers) {
+    lookAgain(client, "overview");
+    lookAgain(client, "why");
+  }
+}
+
+/** A change of one run that is shown: of it, or of its graph. */
+function takeOfRun(client: QueryClient, number: number, { run, graph }: Change): void {
+  if (run) {
     for (const key of [keys.ledger, keys.commands, keys.published]) {
-      void client.invalidateQueries({ queryKey: key(watched) });
+      void client.invalidateQueries({ queryKey: key(number) });
     }
   }
-  if (graph && of === watched) {
-    const before = client.getQueryData<Part>(keys.graph(watched, ""));
-    client.setQueryData(keys.graph(watched, ""), graph);
-    if (before) refreshOpenSteps(client, watched, before, graph);
-    refreshItems(client, watched);
+  if (graph) {
+    const before = client.getQueryData<Part>(keys.graph(number, ""));
+    client.setQueryData(keys.graph(number, ""), graph);
+    if (before) refreshOpenSteps(client, number, before, graph);
+    refreshItems(client, number);
     lookAgain(client, "attempts");
   }
 }

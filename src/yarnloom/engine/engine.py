@@ -173,8 +173,8 @@ class Engine:
         self._stale = False
         self._clock = 0.0
         self._recent = Recent()
-        self._rebuild(moment)
         self._recall_recent(moment)
+        self._rebuild(moment)
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""

@@ -208,7 +208,7 @@ def recently(turn: Turn, command: Recently) -> list[View]:
         return turn.recent.minutes(turn.now)
     _find(turn, command.pool)
     pools, lanes = turn.memory.pools, turn.memory.lanes
-    turn.recent.sample([command.pool], pools, lanes, turn.now, turn.mono)
+    turn.recent.look([command.pool], pools, lanes, turn.now, turn.mono)
     return turn.recent.levels(command.pool, turn.now)
 
 

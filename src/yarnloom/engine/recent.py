@@ -7,7 +7,7 @@ something in it changed, at most once a second, so that an idle service looks at
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any, TypeVar
 
@@ -78,6 +78,11 @@ class Level:
     last_in_use: int = 0
     last_waiting: int = 0
 
+    def next(self) -> Level:
+        """The next minute, as long as nothing changes in it."""
+        in_use, waiting = self.last_in_use, self.last_waiting
+        return Level(in_use, waiting, self.limit, in_use, waiting)
+
 
 @dataclass(slots=True)
 class Recent:
@@ -98,15 +103,22 @@ class Recent:
         """Note how full pools are; those that were noted within the last second are left out."""
         never = float("-inf")
         due = [name for name in names if mono - self._sampled.get(name, never) >= SAMPLE]
-        waiting = _waiting_by_pool(lanes) if due else {}
-        for name in due:
+        if due:
+            self.look(due, pools, lanes, now, mono)
+
+    def look(self, names: Iterable[str], pools: Pools, lanes: Lanes, now: int, mono: float) -> None:
+        """Note how full pools are now."""
+        waiting = _waiting_by_pool(lanes)
+        for name in names:
             self._sampled[name] = mono
             settings = pools.settings.get(name)
             if settings is None:
                 self._levels.pop(name, None)
                 continue
             in_use = sum(gate.in_use.total() for gate in pools.gates(name).values())
-            level = _at(self._levels.setdefault(name, deque()), now // MINUTE, Level)
+            kept = self._levels.setdefault(name, deque())
+            before = kept[-1][1] if kept else Level()
+            level = _at(kept, now // MINUTE, before.next)
             level.last_in_use, level.last_waiting = in_use, waiting.get(name, 0)
             level.in_use = max(level.in_use, in_use)
             level.waiting = max(level.waiting, level.last_waiting)
@@ -127,13 +139,7 @@ class Recent:
         for minute in [*(one for one in known if one < _last(now)[0]), *_last(now)]:
             level = known.get(minute)
             if level is None and before is not None:
-                level = Level(
-                    before.last_in_use,
-                    before.last_waiting,
-                    before.limit,
-                    before.last_in_use,
-                    before.last_waiting,
-                )
+                level = before.next()
             if level is not None and minute >= _last(now)[0]:
                 facts = {"in_use": level.in_use, "waiting": level.waiting, "limit": level.limit}
                 found.append({"at": moment(minute * MINUTE), **facts})
@@ -154,7 +160,7 @@ def _last(now: int) -> range:
     return range(minute - MINUTES + 1, minute + 1)
 
 
-def _at(kept: deque[tuple[int, T]], minute: int, make: type[T]) -> T:
+def _at(kept: deque[tuple[int, T]], minute: int, make: Callable[[], T]) -> T:
     """The entry of a minute; a clock that was set back adds to the newest."""
     if not kept or kept[-1][0] < minute:
         kept.append((minute, make()))

@@ -4,13 +4,11 @@ import { Link } from "react-router";
 
 import type { Minute, Run, RunState, Stuck } from "../../api/types";
 import { Chart } from "../../components/charts/Chart";
-import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
 import { spell } from "../../components/time";
 import { Ago, Took } from "../../components/Time";
 import { NO_FILTER } from "../../queries/client";
-import { useLive } from "../../queries/live";
 import { useCounts, useOverview, useRuns } from "../../queries/runs";
 import { hoursAgo } from "../runs/filter";
 import classes from "./OverviewPage.module.css";
@@ -21,7 +19,6 @@ const YESTERDAY = hoursAgo(24);
 
 /** What runs, what failed, what does not go on by itself, and how the last hour was. */
 export function OverviewPage() {
-  const link = useLive(null);
   const overview = useOverview();
   const failed = useRuns({ ...NO_FILTER, state: "failed", since: YESTERDAY });
   const running = useRuns({ ...NO_FILTER, state: "running" });
@@ -32,7 +29,6 @@ export function OverviewPage() {
       <Title order={1} size="h2">
         Overview
       </Title>
-      <LinkNote link={link} />
       {error && <ErrorNote error={error} />}
       <Counts />
       <div className={classes.columns}>

@@ -5,12 +5,10 @@ import type { Pool } from "../../api/types";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { spell } from "../../components/time";
 import frame from "../../components/Frame.module.css";
-import { LinkNote } from "../../components/LinkNote";
 import opens from "../../components/Opens.module.css";
 import { Opening } from "../../components/Opening";
 import { PauseButton, PausedNote } from "../../components/Pausing";
 import { useChangePool, usePools } from "../../queries/limits";
-import { useLive } from "../../queries/live";
 import { Places } from "./Places";
 import { PoolDrawer } from "./PoolDrawer";
 import { PoolForm } from "./PoolForm";
@@ -19,7 +17,6 @@ import classes from "./PoolsPage.module.css";
 /** What limits how many run at once: how full, who uses it, and changing it. */
 export function PoolsPage() {
   const found = usePools();
-  const link = useLive(null);
   const [query, setQuery] = useSearchParams();
   const pools = found.data?.pools ?? [];
   const open = pools.find(({ name }) => name === query.get("pool")) ?? null;
@@ -33,7 +30,6 @@ export function PoolsPage() {
           {(close) => <PoolForm pool={null} onClose={close} />}
         </Opening>
       </Group>
-      <LinkNote link={link} />
       {found.error && <ErrorNote error={found.error} />}
       {found.isSuccess && !pools.length && (
         <Empty title="No pools yet" command='loom.pool("gauge-link", limit=3)'>

@@ -14,14 +14,13 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { recordPath } from "../../api/http";
 import type { EachPart, Part, Run } from "../../api/types";
 import { FoldedValue } from "../values/FoldedValue";
-import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Reasons } from "../../components/Reasons";
 import { State } from "../../components/State";
 import { Ago, Took, Until } from "../../components/Time";
 import { exactTime, Moment } from "../../components/time";
 import { Weave } from "../../graph/Weave";
-import { useLive } from "../../queries/live";
+import { useLiveRun } from "../../queries/live";
 import { useWhy } from "../../queries/limits";
 import { useGraph, usePast, useRun } from "../../queries/runs";
 import { ItemsDrawer } from "../items/ItemsDrawer";
@@ -53,13 +52,12 @@ function KnownRun({ number }: { number: number }) {
 }
 
 function Live({ run }: { run: Run }) {
-  const link = useLive(run.number);
+  useLiveRun(run.number);
   const [query] = useSearchParams();
   const open = query.has("step") || query.has("each");
   return (
     <Stack gap="sm" className={classes.page} data-beside={open || undefined}>
       <Head run={run} />
-      <LinkNote link={link} />
       <Outcome run={run} />
       {(!run.entered || HELD.includes(run.state)) && !ENDED.includes(run.state) && (
         <Held run={run.number} dye={run.state} />

@@ -3,12 +3,10 @@ import { Link, useNavigate } from "react-router";
 
 import type { Run } from "../../api/types";
 import frame from "../../components/Frame.module.css";
-import { LinkNote } from "../../components/LinkNote";
 import { More } from "../../components/More";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
 import { Ago, Took, Until } from "../../components/Time";
-import { useLive } from "../../queries/live";
 import { useRuns } from "../../queries/runs";
 import { BulkActions } from "./BulkActions";
 import { useRunFilter } from "./filter";
@@ -19,7 +17,6 @@ import classes from "./RunsPage.module.css";
 export function RunsPage() {
   const filtering = useRunFilter();
   const found = useRuns(filtering.filter);
-  const link = useLive(null);
   const runs = found.data?.pages.flatMap((page) => page.runs) ?? [];
   return (
     <Stack gap="md">
@@ -31,7 +28,6 @@ export function RunsPage() {
         {filtering.count > 0 && <BulkActions filter={filtering.filter} />}
       </Group>
       <FilterBar filtering={filtering} />
-      <LinkNote link={link} />
       {found.error && <ErrorNote error={found.error} />}
       {found.isSuccess && !runs.length && !found.hasNextPage && (
         <NoRuns filtered={filtering.count > 0} />

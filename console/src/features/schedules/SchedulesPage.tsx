@@ -4,13 +4,11 @@ import { Link } from "react-router";
 
 import type { Schedule } from "../../api/types";
 import frame from "../../components/Frame.module.css";
-import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { PauseButton, PausedNote } from "../../components/Pausing";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
 import { Until } from "../../components/Time";
-import { useLive } from "../../queries/live";
 import { useChangeSchedule, useSchedules, useStartSchedule } from "../../queries/schedules";
 import { newKey } from "../workflows/fields";
 import { Outcomes } from "./Outcomes";
@@ -20,7 +18,6 @@ import { plannedTime } from "./planned";
 /** What starts by the clock: when next, what came of it last, and changing it. */
 export function SchedulesPage() {
   const found = useSchedules();
-  const link = useLive(null);
   const schedules = found.data?.schedules ?? [];
   // The schedule that is changed, or empty for one that is made.
   const [open, setOpen] = useState<string | null>(null);
@@ -34,7 +31,6 @@ export function SchedulesPage() {
           Make a schedule…
         </Button>
       </Group>
-      <LinkNote link={link} />
       {found.error && <ErrorNote error={found.error} />}
       {found.isSuccess && !schedules.length && (
         <Empty

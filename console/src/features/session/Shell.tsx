@@ -13,6 +13,8 @@ import { IconMoon, IconSearch, IconSun } from "@tabler/icons-react";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
 
+import { LinkNote } from "../../components/LinkNote";
+import { useLive } from "../../queries/live";
 import { useService } from "../../queries/looms";
 import { PAGES } from "./pages";
 import classes from "./Shell.module.css";
@@ -56,6 +58,7 @@ export function Shell() {
       </AppShell.Header>
       <AppShell.Main>
         <TokenGate>
+          <Live />
           <Outlet />
         </TokenGate>
       </AppShell.Main>
@@ -64,6 +67,11 @@ export function Shell() {
       </AppShell.Footer>
     </AppShell>
   );
+}
+
+/** Keeps every page as things are; says so where it cannot. */
+function Live() {
+  return <LinkNote link={useLive()} />;
 }
 
 /** Opens the palette; it is fetched when it is first wanted, by a click or by its keys. */

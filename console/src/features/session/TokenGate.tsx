@@ -9,6 +9,7 @@ import { useService } from "../../queries/looms";
 export function TokenGate({ children }: { children: ReactNode }) {
   const service = useService();
   const { error } = service;
+  if (service.isPending) return <Text c="dimmed">Asking the service…</Text>;
   return error instanceof ApiError && error.status === 403 ? (
     <AskToken said={error.message} />
   ) : (

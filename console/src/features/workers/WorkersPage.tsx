@@ -4,26 +4,22 @@ import { Link } from "react-router";
 
 import type { Worker } from "../../api/types";
 import frame from "../../components/Frame.module.css";
-import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Opening } from "../../components/Opening";
 import { ReasonForm } from "../../components/ReasonForm";
 import { Ago, Took } from "../../components/Time";
 import { useDrain, useWorkers } from "../../queries/limits";
 import { inItem } from "../runs/place";
-import { useLive } from "../../queries/live";
 
 /** Who runs attempts: how much each has in hand, and letting one end. */
 export function WorkersPage() {
   const found = useWorkers();
-  const link = useLive(null);
   const workers = found.data?.workers ?? [];
   return (
     <Stack gap="md">
       <Title order={1} size="h2">
         Workers
       </Title>
-      <LinkNote link={link} />
       {found.error && <ErrorNote error={found.error} />}
       {found.isSuccess && !workers.length && (
         <Empty title="No worker is connected" command="yarnloom worker --load MODULE:LOOM">

@@ -1,12 +1,10 @@
 import { Anchor, Breadcrumbs, Button, Group, Stack, Text, Title } from "@mantine/core";
 import { Link, useParams, useSearchParams } from "react-router";
 
-import { LinkNote } from "../../components/LinkNote";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Ago } from "../../components/Time";
 import { Weave } from "../../graph/Weave";
 import { NO_FILTER } from "../../queries/client";
-import { useLive } from "../../queries/live";
 import { useWorkflow } from "../../queries/looms";
 import { useRuns } from "../../queries/runs";
 import { RunTable } from "../runs/RunsPage";
@@ -21,7 +19,6 @@ export function WorkflowPage() {
   const { loom = "", name = "" } = useParams();
   const full = `${loom}/${name}`;
   const found = useWorkflow(full);
-  const link = useLive(null);
   const [query, setQuery] = useSearchParams();
   const starting = query.has("start");
   if (found.error) return <ErrorNote error={found.error} />;
@@ -47,7 +44,6 @@ export function WorkflowPage() {
         </div>
         {!starting && <Button onClick={() => setQuery({ start: "" })}>Start…</Button>}
       </Group>
-      <LinkNote link={link} />
       <div className={classes.columns} data-starting={starting || undefined}>
         <section className={classes.plan} aria-label="plan">
           <Weave
