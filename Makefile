@@ -4,8 +4,10 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
-# Processes of tests, each with whole files: most tests wait for programs that they started.
-TOGETHER := -n 4 --dist loadfile
+# Processes of tests, each with whole files: most tests wait for programs that they started, but for
+# those in a browser, which keep a core busy.
+THREE := -n 3 --dist loadfile
+TWO := -n 2 --dist loadfile
 PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
@@ -19,7 +21,8 @@ demo: $(PYTHON_READY) console ## Run the tide almanac; ARGS=--exit-when-done end
 	$(BIN)/yarnloom demo $(ARGS)
 
 test: $(PYTHON_READY) console browser ## Run every test; ARGS go to pytest
-	$(BIN)/pytest $(TOGETHER) $(ARGS)
+	$(BIN)/pytest $(THREE) -m "not browser" $(ARGS)
+	$(BIN)/pytest $(TWO) -m browser $(ARGS)
 	cd console && npm run --silent test
 
 check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency direction

@@ -9,7 +9,7 @@ import pytest
 from playwright.sync_api import Locator, Page, expect
 
 from tests.console.test_limits import begun
-from tests.helpers import ServiceProgram, eventually, service
+from tests.helpers import ServiceProgram, eventually, run_command, service
 
 pytestmark = pytest.mark.browser
 
@@ -196,7 +196,8 @@ def test_items_are_searched(program: ServiceProgram, page: Page) -> None:
 
 def test_two_thousand_steps_are_a_picture_from_afar(tmp_path: Path, page: Page) -> None:
     """A click comes near to where it was; there steps are what they are, and few are drawn."""
-    with service(tmp_path, "--load", "bench.looms:loom", "--processes", "1") as program:
+    with service(tmp_path) as program:
+        run_command("publish", "bench.looms:loom", url=program.url)
         run = program.client().start("broad", number=1)
         page.goto(f"{program.url}/runs/{run.number}")
         expect(page.locator(".react-flow__node-step").first).to_be_visible()
@@ -215,4 +216,3 @@ def test_two_thousand_steps_are_a_picture_from_afar(tmp_path: Path, page: Page) 
         picture.focus()
         page.keyboard.press("Enter")
         expect(near.first).to_be_visible()
-        run.cancel()

@@ -170,7 +170,7 @@ def race(seed: int, size: int, cancel_at: int | None, list_above: int) -> None:
             raise
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=50, deadline=None)
 @given(
     st.integers(0, 2**32),
     st.integers(2, 14),

@@ -108,7 +108,7 @@ def run_to_end(at: Floor, watcher: Watcher, choose: random.Random, tries: int = 
     raise AssertionError("the run has no end")
 
 
-@pytest.mark.parametrize("seed", range(60))
+@pytest.mark.parametrize("seed", range(40))
 def test_any_plan_looks_as_it_did(seed: int) -> None:
     """Every part and step, the counts of eaches, and what is in items."""
     choose = random.Random(seed)

@@ -125,7 +125,7 @@ def mend_a_race(seed: int, size: int, cancel_at: int | None, again_at: int | Non
             raise
 
 
-@settings(max_examples=50, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(
     st.integers(0, 2**32),
     st.integers(2, 14),

@@ -249,7 +249,7 @@ moves = st.lists(
 )
 
 
-@settings(max_examples=50, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(moves, st.integers(0, 4), st.integers(1, 3), st.randoms(use_true_random=False))
 def test_no_limit_and_no_rate_is_ever_exceeded(
     played: list[tuple[str, int]], limit: int, count: int, chance: random.Random

@@ -365,7 +365,7 @@ def test_a_run_can_replace_the_oldest(at: Floor) -> None:
 KINDS = ("start", "end", "cancel", "restart")
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=20, deadline=None)
 @given(
     st.lists(
         st.tuples(st.sampled_from(["start", "end", "cancel", "restart"]), st.integers(0, 9)),

@@ -300,7 +300,7 @@ def test_a_large_run_is_told_in_part(at: Floor) -> None:
 FLAWS = ("paused", "halted", "full", "rate", "lacks", "elsewhere", "draining", "tasks", "places")
 
 
-@settings(max_examples=50, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(st.sets(st.sampled_from(FLAWS)), st.randoms(use_true_random=False))
 def test_each_reason_once_removed_lets_the_step_start(
     flaws: set[str], chance: random.Random

@@ -266,7 +266,7 @@ def written(rows: list[dict[str, str]], mark: str, ending: str, quoting: Any) ->
     return text.getvalue()
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(
     st.lists(st.fixed_dictionaries({"name": TEXT, "text": TEXT}), max_size=6),
     st.sampled_from([",", ";", "\t", "|"]),
@@ -300,7 +300,7 @@ def test_any_dialect_is_read_as_the_csv_module_reads_it(
     assert bool(found.problems) == (torn is not None)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(
     st.lists(st.fixed_dictionaries({"name": TEXT, "text": TEXT}), min_size=1, max_size=6),
     st.sampled_from(["surplus", "missing", "quote", "bytes", "cut quote", "zero"]),

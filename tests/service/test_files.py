@@ -281,7 +281,7 @@ def test_a_runs_whole_record(http: httpx.Client) -> None:
 TEXTS = st.lists(st.integers(0, 400).map(lambda n: json.dumps("x" * n)), max_size=30)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=40, deadline=None)
 @given(TEXTS, st.integers(0, 40), st.integers(1, 40), st.integers(1, 3))
 def test_any_slice_of_a_list(
     tmp_path_factory: pytest.TempPathFactory, texts: list[str], first: int, limit: int, times: int
