@@ -237,6 +237,28 @@ def test_attempts_are_told_with_why_they_waited() -> None:
         assert at.inline.run(1)["attempts"] == 3
 
 
+def test_a_wait_for_a_place_is_none_for_the_pool() -> None:
+    """The pool was open again when the place was taken by something more urgent."""
+    loom, work = task_loom()
+    loom.pool("gauge", limit=1)
+    branches = [step(name, work, value=1, pool="gauge") for name in ("a", "b")]
+    loom.workflow("both", plan=parallel("p", *branches))
+    loom.workflow("urgent", plan=step("c", work, value=1))
+    with floor() as at:
+        at.publish(loom)
+        at.worker(places=1)
+        at.start("both")
+        at.start("urgent", priority=5)
+        at.advance(3.0)
+        at.end("1/p/a")
+        at.advance(2.0)
+        at.end("2/c")
+
+        first, second = at.inline.attempts(1)["attempts"]
+        assert second["pool_until"] == first["ended_at"]
+        assert second["handed_at"] > second["pool_until"]
+
+
 def test_items_are_searched_whether_they_were_made_or_not() -> None:
     """By name or value; a page of those to come says where to go on."""
     with floor() as at:

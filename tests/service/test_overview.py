@@ -256,9 +256,12 @@ def test_a_new_connection_goes_on_behind_an_event() -> None:
         again = under_test.watch(None, first[-1]["id"], [1, 2])
         missed = await take(again, 2)
         under_test.changed(runs(2))
+        told = await take(again, 2)
+        # Whoever wants no graphs gets none.
+        assert [one["type"] for one in await take(keeper, 1)] == ["yarnloom.run.changed"]
         return (
             [one["type"] for one in first],
-            [(one["type"], one["subject"]) for one in missed + await take(again, 2)],
+            [(one["type"], one["subject"]) for one in missed + told],
         )
 
     first, rest = asyncio.run(main())

@@ -47,7 +47,7 @@ function Inside({ pool }: { pool: Pool }) {
             height={190}
             label={said}
             series={[
-              { name: "limit", label: "limit", dye: "failed" },
+              { name: "limit", label: "limit", dye: "waiting" },
               { name: "in_use", label: "in use", dye: "running" },
               { name: "waiting", label: "waiting", dye: "ready" },
             ]}
