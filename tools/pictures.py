@@ -192,6 +192,7 @@ def by_clock(page: Page, url: str, commands: Terminal, client: Client) -> None:
     page.wait_for_timeout(700)
     page.screenshot(path=TARGET / "schedules.png")
     commands.type("clear")
+    threading.Event().wait(1)  # what is typed before it is done would stand there twice
     commands.type(
         "yarnloom schedules; yarnloom schedule nightly-waters --resume | head -8; "
         "yarnloom start harbour-tides -p harbour=saltmere --in 2h --start-by 23:59; "

@@ -12,7 +12,7 @@ from tests.floor import Floor, floor, task_loom
 from tests.plans import POOL, Maker, behave
 from tests.same import PARAMS, document_of
 from yarnloom import Loom, each, item, output, parallel, param, sequence, step
-from yarnloom.engine import MendRun, Publish
+from yarnloom.engine import DrainWorker, MendRun, Publish
 from yarnloom.engine.history import Past, step_then
 
 Seen = dict[str, Any]
@@ -238,7 +238,7 @@ def test_attempts_are_told_with_why_they_waited() -> None:
 
 
 def test_a_wait_for_a_place_is_none_for_the_pool() -> None:
-    """The pool was open again when the place was taken by something more urgent."""
+    """The pool was open again while no worker had a place."""
     loom, work = task_loom()
     loom.pool("gauge", limit=1)
     branches = [step(name, work, value=1, pool="gauge") for name in ("a", "b")]
@@ -246,9 +246,11 @@ def test_a_wait_for_a_place_is_none_for_the_pool() -> None:
     loom.workflow("urgent", plan=step("c", work, value=1))
     with floor() as at:
         at.publish(loom)
-        at.worker(places=1)
+        at.worker("w", places=1)
         at.start("both")
-        at.start("urgent", priority=5)
+        at.worker("v", places=1)
+        at.start("urgent")
+        at.do(DrainWorker("w", "t", ""))
         at.advance(3.0)
         at.end("1/p/a")
         at.advance(2.0)
