@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 
 from yarnloom.store import reading
 from yarnloom.testing import InlineService
 
 
-def found(inline: InlineService, **wanted: object) -> tuple[list[int], int | None]:
+def found(inline: InlineService, **wanted: Any) -> tuple[list[int], int | None]:
     """The numbers of a page, and where the next begins."""
-    wish = reading.RunFilter(**wanted)  # type: ignore[arg-type]
+    wish = reading.RunFilter(**wanted)
     rows, following = inline.database.read(lambda connection: reading.runs(connection, wish))
     return [row["number"] for row in rows], following
 

@@ -42,6 +42,8 @@ def runs(client: Client, options: argparse.Namespace) -> int:
         output.print_json(page)
     elif page["runs"]:
         out.print(output.run_table(page["runs"]))
+    elif options.state or any(wanted.values()):
+        output.say("no run fits; leave options out, or see all with `yarnloom runs`")
     else:
         output.say("no runs; start one with `yarnloom start WORKFLOW -p name=value`")
     return 0

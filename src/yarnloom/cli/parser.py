@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import difflib
 from datetime import UTC, datetime, timedelta
 from typing import Any, NoReturn
@@ -47,11 +48,12 @@ def memory(text: str) -> int:
 
 def past_time(text: str) -> datetime:
     """A time that has passed: so long ago, as `2h`, or as it is, as `2027-03-01T07:30`."""
-    try:
-        found = datetime.fromisoformat(text)
-    except ValueError:
-        return datetime.now(UTC) - timedelta(seconds=duration(text))
-    return found.astimezone()
+    with contextlib.suppress(ValueError):
+        return datetime.fromisoformat(text).astimezone()
+    with contextlib.suppress(ValueError):
+        return datetime.now(UTC) - timedelta(seconds=seconds(text))
+    expected = "so long ago as 30m, 2h or 7d, or a time as 2027-03-01 or 2027-03-01T07:30"
+    raise argparse.ArgumentTypeError(f"found {text!r}; expected {expected}")
 
 
 def duration(text: str) -> float:

@@ -47,7 +47,8 @@ export function MinuteChart({ minutes, series, kind, label, height = 150, unit =
   ] as uPlot.AlignedData;
   const newest = useRef(data);
   const told = useRef(minutes);
-  const drawn = JSON.stringify([series, kind, height, unit, scheme]);
+  // As text, since its parts are new objects each time; it is drawn anew when this changes.
+  const drawn = JSON.stringify({ series, kind, height, unit, scheme } satisfies Drawn);
   useEffect(() => {
     newest.current = data;
     told.current = minutes;
@@ -58,28 +59,35 @@ export function MinuteChart({ minutes, series, kind, label, height = 150, unit =
     if (!element) return undefined;
     const numberAt = (name: string, index: number | null) =>
       index === null ? null : numberOf(told.current[index]?.[name]);
-    const options = optionsOf(element, series, kind, height, unit, numberAt);
+    const options = optionsOf(element, JSON.parse(drawn) as Drawn, numberAt);
     const made = new uPlot(options, newest.current, element);
     chart.current = made;
-    const watcher = new ResizeObserver(() => made.setSize({ width: element.clientWidth, height }));
+    const watcher = new ResizeObserver(() =>
+      made.setSize({ width: element.clientWidth, height: options.height }),
+    );
     watcher.observe(element);
     return () => {
       watcher.disconnect();
       made.destroy();
       chart.current = null;
     };
-    // What is drawn is told by `drawn`: its parts are new objects each time.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [drawn]);
   return <div ref={box} role="img" aria-label={label} className={classes.chart} />;
 }
 
+/** What a chart is drawn by, but for its numbers. */
+interface Drawn {
+  series: Series[];
+  kind: Props["kind"];
+  height: number;
+  unit: string;
+  /** Light or dark, which its dyes depend on. */
+  scheme: string;
+}
+
 function optionsOf(
   element: HTMLElement,
-  series: Series[],
-  kind: Props["kind"],
-  height: number,
-  unit: string,
+  { series, kind, height, unit }: Drawn,
   numberAt: (name: string, index: number | null) => number | null,
 ): uPlot.Options {
   const style = getComputedStyle(element);
