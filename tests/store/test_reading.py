@@ -6,14 +6,14 @@ from typing import Any
 
 import pytest
 
-from yarnloom.store import reading
+from yarnloom.store import listing
 from yarnloom.testing import InlineService
 
 
 def found(inline: InlineService, **wanted: Any) -> tuple[list[int], int | None]:
     """The numbers of a page, and where the next begins."""
-    wish = reading.RunFilter(**wanted)
-    rows, following = inline.database.read(lambda connection: reading.runs(connection, wish))
+    wish = listing.RunFilter(**wanted)
+    rows, following = inline.database.read(lambda connection: listing.runs(connection, wish))
     return [row["number"] for row in rows], following
 
 
@@ -23,7 +23,7 @@ def test_a_search_looks_at_some_runs_at_a_time(
     """A page without a run that fits has a next, as long as there are older ones."""
     for number in (31_337, 1, 2, 3, 4):
         inline.start("sums", {"number": number}, key=f"k{number}")
-    monkeypatch.setattr(reading, "SEARCHED", 2)
+    monkeypatch.setattr(listing, "SEARCHED", 2)
     pages, below = [], None
     while True:
         numbers, below = found(inline, text="31337", below=below)
@@ -60,7 +60,7 @@ def test_very_many_are_not_counted_to_the_end(
     """One more than the limit says that there are more."""
     for number in range(4):
         inline.start("sums", {"number": 1}, key=f"k{number}")
-    monkeypatch.setattr(reading, "COUNTED", 2)
-    ask = inline.database.read(lambda one: reading.state_counts(one, ["queued", "done"]))
+    monkeypatch.setattr(listing, "COUNTED", 2)
+    ask = inline.database.read(lambda one: listing.state_counts(one, ["queued", "done"]))
 
     assert ask == {"queued": 3, "done": 0}

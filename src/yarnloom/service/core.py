@@ -44,7 +44,7 @@ from yarnloom.service.links import Links
 from yarnloom.service.logs import LogFolder
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.service.uploads import Uploads
-from yarnloom.store import Database, reading
+from yarnloom.store import Database, listing, reading
 
 log = logging.getLogger("yarnloom.service")
 
@@ -212,7 +212,7 @@ class Core:
     async def stuck(self) -> tuple[list[View], int]:
         """Runs that do not go on by themselves, each with why, and how many were asked."""
         found = []
-        numbers = await self.read(reading.still, ASKED_WHY)
+        numbers = await self.read(listing.still, ASKED_WHY)
         for number in numbers:
             why: View = await self.submit(Why(number))
             said = [*why["reasons"], *(one for wait in why["waits"] for one in wait["reasons"])]

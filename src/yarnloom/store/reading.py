@@ -8,44 +8,21 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import Any
 
 Record = dict[str, Any]
 
-_RUN_COLUMNS = """
+RUN_COLUMNS = """
   r.*, p.total, p.ready, p.running, p.backing_off, p.resting, p.paused, p.done, p.failed,
   p.cancelled, p.skipped, p.outcome, p.size
 """
-_RUN_TABLES = "runs r LEFT JOIN parts p ON p.run = r.number AND p.parent IS NULL"
-
-
-@dataclass(frozen=True, slots=True)
-class RunFilter:
-    """Which runs a list shows; None is any."""
-
-    states: tuple[str, ...] = ()
-    workflow: str | None = None
-    tag: str | None = None
-    key: str | None = None
-    schedule: str | None = None
-    who: str | None = None
-    since: int | None = None
-    until: int | None = None
-    text: str | None = None
-    below: int | None = None
-    limit: int = 50
-
-    @property
-    def plain(self) -> bool:
-        """Whether it asks for states alone."""
-        return replace(self, states=(), below=None, limit=50) == RunFilter()
+RUN_TABLES = "runs r LEFT JOIN parts p ON p.run = r.number AND p.parent IS NULL"
 
 
 def run(connection: sqlite3.Connection, number: int) -> Record | None:
     """A run with the counters of its root part, or None."""
     row = connection.execute(
-        f"SELECT {_RUN_COLUMNS} FROM {_RUN_TABLES} WHERE r.number = ?", (number,)
+        f"SELECT {RUN_COLUMNS} FROM {RUN_TABLES} WHERE r.number = ?", (number,)
     ).fetchone()
     return dict(row) if row else None
 
@@ -62,105 +39,7 @@ def was_given_out(connection: sqlite3.Connection, number: int) -> bool:
     return row is not None and 0 < number <= row[0]
 
 
-SEARCHED = 20_000
-"""How many runs a page is searched for a text in; the next page goes on from there."""
-
-
-def runs(connection: sqlite3.Connection, wanted: RunFilter) -> tuple[list[Record], int | None]:
-    """Runs, newest first, and below which number the next page begins; None if there is none."""
-    where, values = _matching(wanted)
-    floor = 0
-    if wanted.text is not None:
-        newest = connection.execute("SELECT max(number) AS number FROM runs").fetchone()["number"]
-        floor = max(0, min(wanted.below or 2**62, (newest or 0) + 1) - 1 - SEARCHED)
-        where, values = f"{where} AND r.number > ?", [*values, floor]
-    rows = connection.execute(
-        f"SELECT {_RUN_COLUMNS} FROM {_RUN_TABLES} WHERE {where} ORDER BY r.number DESC LIMIT ?",
-        (*values, wanted.limit),
-    )
-    found = [dict(row) for row in rows]
-    if len(found) == wanted.limit:
-        return found, found[-1]["number"]
-    return found, floor + 1 if floor else None
-
-
-COUNTED = 1_000
-
-
-def state_counts(connection: sqlite3.Connection, states: Iterable[str]) -> dict[str, int]:
-    """How many runs are in each of some states; of very many one more than are counted."""
-    sql = "SELECT count(*) AS count FROM (SELECT 1 FROM runs WHERE state = ? LIMIT ?)"
-    return {
-        state: connection.execute(sql, (state, COUNTED + 1)).fetchone()["count"] for state in states
-    }
-
-
-def still(connection: sqlite3.Connection, limit: int) -> list[int]:
-    """Runs that have not ended, and of which nothing is in a worker's hand, oldest first."""
-    rows = connection.execute(
-        "SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.entered >= 0 AND r.state IN"
-        " ('queued', 'running', 'pausing', 'paused', 'cancelling') AND NOT EXISTS (SELECT 1 FROM"
-        " steps s WHERE s.run = r.number AND s.ended_at IS NULL AND s.open IS NOT NULL)"
-        " ORDER BY r.number LIMIT ?",
-        (limit,),
-    )
-    return [row["number"] for row in rows]
-
-
-def count_runs(connection: sqlite3.Connection, wanted: RunFilter) -> int:
-    """How many runs a list shows in all."""
-    where, values = _matching(wanted)
-    row = connection.execute(f"SELECT count(*) FROM runs r WHERE {where}", values).fetchone()
-    return int(row[0])
-
-
-def run_numbers(connection: sqlite3.Connection, wanted: RunFilter) -> list[int]:
-    """The numbers of all runs that a list shows, oldest first."""
-    where, values = _matching(wanted)
-    sql = f"SELECT r.number FROM runs r WHERE {where} ORDER BY r.number"
-    return [row[0] for row in connection.execute(sql, values)]
-
-
-def _matching(wanted: RunFilter) -> tuple[str, list[Any]]:
-    """The condition for a filter, and its values."""
-    where, values = ["1"], list[Any]()
-    if wanted.states:
-        where.append(f"r.state IN ({', '.join('?' * len(wanted.states))})")
-        values += wanted.states
-    if wanted.workflow is not None:
-        where.append("r.workflow = ?")
-        values.append(wanted.workflow)
-    if wanted.tag is not None:
-        where.append("EXISTS (SELECT 1 FROM json_each(r.tags) WHERE value = ?)")
-        values.append(wanted.tag)
-    if wanted.key is not None:
-        where.append("r.number IN (SELECT run FROM start_keys WHERE key = ?)")
-        values.append(wanted.key)
-    if wanted.schedule is not None:
-        where.append("r.schedule = ?")
-        values.append(wanted.schedule)
-    if wanted.who is not None:
-        where.append("r.started_by = ?")
-        values.append(wanted.who)
-    if wanted.since is not None:
-        where.append("r.created_at >= ?")
-        values.append(wanted.since)
-    if wanted.until is not None:
-        where.append("r.created_at < ?")
-        values.append(wanted.until)
-    if wanted.text is not None:
-        like = _like(wanted.text)
-        places = ("workflow", "params", "tags", "start_key", "started_by", "error")
-        either = " OR ".join(f"r.{one} LIKE ? ESCAPE '!'" for one in places)
-        where.append(f"(CAST(r.number AS TEXT) = ? OR {either})")
-        values += [wanted.text, *[like] * len(places)]
-    if wanted.below is not None:
-        where.append("r.number < ?")
-        values.append(wanted.below)
-    return " AND ".join(where), values
-
-
-def _like(text: str) -> str:
+def like(text: str) -> str:
     """A pattern of what has a text in it somewhere, upper or lower case."""
     for mark in "!%_":
         text = text.replace(mark, f"!{mark}")
@@ -226,7 +105,7 @@ def items(
         state = f"coalesce(outcome, state) IN ({', '.join('?' * len(states))})" if states else "1"
         sql = f"{_ITEM} AND item >= ? AND {state} AND (coalesce(name, item) LIKE ? ESCAPE '!'"
         sql += " OR value LIKE ? ESCAPE '!') ORDER BY item LIMIT ?"
-        values = (each, first, *states, _like(text), _like(text), limit)
+        values = (each, first, *states, like(text), like(text), limit)
         return [dict(row) for row in connection.execute(sql, values)]
     if not states:
         sql = "SELECT * FROM parts WHERE parent = ? AND node = (SELECT node FROM parts WHERE"

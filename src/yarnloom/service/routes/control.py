@@ -42,7 +42,7 @@ from yarnloom.service.schemas import (
     SettleBody,
     StepBody,
 )
-from yarnloom.store import reading
+from yarnloom.store import listing, reading
 
 router = APIRouter(tags=["control"])
 
@@ -63,7 +63,7 @@ def _reason(body: ReasonBody | None) -> str:
 @router.post("/runs/actions", responses=problems(409, 422))
 async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
     """The same command for every run of a list. Without `count` only says how many they are."""
-    wanted = reading.RunFilter(
+    wanted = listing.RunFilter(
         states=tuple(map(str, body.states)),
         workflow=await full_name(core, body.workflow),
         tag=body.tag,
@@ -74,7 +74,7 @@ async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
         until=micros(body.until),
         text=body.text or None,
     )
-    count = await core.read(reading.count_runs, wanted)
+    count = await core.read(listing.count_runs, wanted)
     if body.count is None:
         return answer({"count": count, "done": [], "refused": []})
     if body.count != count:
@@ -83,7 +83,7 @@ async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
             "the list, and confirm what it shows",
             count=count,
         )
-    numbers = await core.read(reading.run_numbers, wanted)
+    numbers = await core.read(listing.run_numbers, wanted)
     done, refused = [], []
     for first in range(0, len(numbers), AT_ONCE):
         some = numbers[first : first + AT_ONCE]

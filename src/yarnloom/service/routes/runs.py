@@ -29,7 +29,7 @@ from yarnloom.service.schemas import (
     StartManyBody,
     WhyAnswer,
 )
-from yarnloom.store import reading
+from yarnloom.store import listing, reading
 
 router = APIRouter(prefix="/runs", tags=["runs"])
 
@@ -133,7 +133,7 @@ async def list_runs(
 
     A page that is searched for a text may have fewer runs than the limit, and yet a `next`.
     """
-    wanted = reading.RunFilter(
+    wanted = listing.RunFilter(
         states=tuple(map(str, state or ())),
         workflow=await full_name(core, workflow),
         tag=tag,
@@ -146,15 +146,15 @@ async def list_runs(
         below=cursor,
         limit=limit,
     )
-    rows, following = await core.read(reading.runs, wanted)
+    rows, following = await core.read(listing.runs, wanted)
     return answer({"runs": [run_view(row) for row in rows], "next": following and str(following)})
 
 
 @router.get("/counts", response_model=RunCounts)
 async def counts(core: TheCore) -> Response:
     """How many runs are in each state; of more than a thousand only that they are more."""
-    found = await core.read(reading.state_counts, [str(state) for state in RunState])
-    most = reading.COUNTED
+    found = await core.read(listing.state_counts, [str(state) for state in RunState])
+    most = listing.COUNTED
     return answer(
         {
             "counts": {state: min(count, most) for state, count in found.items()},
