@@ -12,7 +12,8 @@ from yarnloom import File, Loom, Rows, Secret, StepContext, each, item, param, s
 from yarnloom.errors import PlanError, ValueRefused
 from yarnloom.media import named_in
 from yarnloom.plan.marked import as_given, files_in, rows_in, with_loaded
-from yarnloom.plan.schemas import Fit, describe, fit, items_schema, problems_of
+from yarnloom.plan.mistakes import problems_of
+from yarnloom.plan.schemas import Fit, describe, fit, items_schema
 from yarnloom.testing import run_workflow
 from yarnloom.worker.calling import call_task
 

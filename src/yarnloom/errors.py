@@ -9,6 +9,9 @@ YarnloomError
 │   ├── NotFound            nothing has that name or number
 │   ├── Gone                it existed and was removed
 │   ├── InvalidInput        inputs are missing, mistyped or surplus; carries all problems
+│   ├── TooLarge            a request has more bytes than are taken
+│   ├── TooSlow             a request took too long to arrive
+│   ├── BadRequest          what came is no request that can be read
 │   ├── Conflict            not possible in the present state
 │   │   └── StartKeyTaken   the start key belongs to a run with other params
 │   ├── NotAllowed          no token, a wrong one, or a foreign origin
@@ -126,6 +129,24 @@ class InvalidInput(Refused):
     """Inputs are missing, mistyped or surplus; `problems` holds all of them."""
 
     code = "invalid-input"
+
+
+class TooLarge(Refused):
+    """A request has more bytes than are taken."""
+
+    code = "too-large"
+
+
+class TooSlow(Refused):
+    """A request took too long to arrive."""
+
+    code = "too-slow"
+
+
+class BadRequest(Refused):
+    """What came is no request that can be read."""
+
+    code = "bad-request"
 
 
 class Conflict(Refused):

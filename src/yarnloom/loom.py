@@ -25,7 +25,7 @@ from yarnloom.plan import (
     unknown_pools,
 )
 from yarnloom.plan.marked import has_secret_rows, with_definitions
-from yarnloom.plan.schemas import problems_of
+from yarnloom.plan.mistakes import problems_of
 from yarnloom.schedules import SETTINGS, MissedText, problems_of_settings
 from yarnloom.schedules import IfBusyText as ScheduleBusyText
 from yarnloom.task import DEFAULT_GRACE, Overlap, Task

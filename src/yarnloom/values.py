@@ -1,7 +1,11 @@
 """Values: the JSON that passes between steps, strictly.
 
-Integers stay exact at any size, NaN and infinity are refused with their path, and a value over
-256 KiB is refused. `encode` and `decode` are the only way in and out.
+Integers stay exact at any size. NaN and infinity are refused with their path, as is a value over
+256 KiB or nested deeper than 64. `encode` and `decode` are the only way in and out, and
+`depth_problem` is the one check of depth, at every door where a value enters.
+
+A value of depth 64 can grow deeper in the engine's hands: each part of a plan can put it into one
+more list or object. So the codecs take `CODEC_DEPTH`, which no value that was let in can reach.
 """
 
 from __future__ import annotations
@@ -9,31 +13,51 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from pydantic_core import from_json
+from pydantic_core import to_json as _to_json
 
 from yarnloom.errors import Problem, ValueRefused
 
 VALUE_LIMIT = 256 * 1024
 """Largest encoded value, in bytes."""
 
+DEPTH_LIMIT = 64
+"""Deepest value from outside or from a task: how many lists and objects stand in each other."""
 
-def encode(value: Any, what: str = "the value", limit: int = VALUE_LIMIT) -> str:
-    """The value as compact JSON text.
+PLAN_DEPTH = 200
+"""Deepest JSON form of a plan, whose parts nest up to 50 deep."""
+
+CODEC_DEPTH = 300
+"""Deepest JSON that is read or written at all."""
+
+_NESTED = (dict, list, tuple)
+_FLAT = frozenset({str, int, float, bool, type(None)})
+
+
+def encode(
+    value: Any, what: str = "the value", limit: int = VALUE_LIMIT, depth: int = DEPTH_LIMIT
+) -> str:
+    """Return the value as compact JSON text.
 
     Args:
-        value: dicts, lists, text, numbers, booleans and None, nested at will.
+        value: dicts, lists, text, numbers, booleans and None.
         what: names the value in the error, e.g. "the output of step fetch".
         limit: the most bytes that it may have.
+        depth: how deeply it may be nested.
 
     Raises:
-        ValueRefused: it is not JSON, holds NaN or infinity, or is too large.
+        ValueRefused: it is not JSON, holds NaN or infinity, is too large or nested too deeply.
     """
     try:
         text = json.dumps(value, allow_nan=False, separators=(",", ":"), ensure_ascii=False)
         size = len(text.encode())
+        # A text with few brackets cannot be deep; most have few.
+        deep = text.count("[") + text.count("{") > depth
     except (ValueError, TypeError, RecursionError) as error:
+        _refuse_deep(value, what, depth)
         problem = _unfit(value, "") or Problem("", str(error))
         raise ValueRefused(
             f"{what} is not JSON, so it cannot be kept or passed on", problems=[problem]
@@ -43,7 +67,14 @@ def encode(value: Any, what: str = "the value", limit: int = VALUE_LIMIT) -> str
             f"{what} is {size:,} bytes; at most {limit:,} are kept. "
             "Return a file (ctx.save_file keeps one), rows (ctx.save_rows), or a summary."
         )
+    if deep:
+        _refuse_deep(value, what, depth)
     return text
+
+
+def _refuse_deep(value: Any, what: str, depth: int) -> None:
+    if problem := depth_problem(value, depth):
+        raise ValueRefused(f"{what} is nested too deeply", problems=[problem])
 
 
 def size_of(text: str | None) -> int:
@@ -54,15 +85,101 @@ def size_of(text: str | None) -> int:
 
 
 def decode(text: str | bytes, what: str = "the value") -> Any:
-    """The value of a JSON text; NaN and infinity are refused.
+    """Return the value of a JSON text; NaN and infinity are refused.
 
     Raises:
-        ValueRefused: the text is not JSON.
+        ValueRefused: the text is not JSON, or nested deeper than `CODEC_DEPTH`.
     """
     try:
         return from_json(text, allow_inf_nan=False)
     except ValueError as error:
-        raise ValueRefused(f"{what} is not JSON: {error}") from error
+        if "recursion limit" not in str(error):
+            raise ValueRefused(f"{what} is not JSON: {error}") from error
+    return _decode_deep(text, what)
+
+
+def _decode_deep(text: str | bytes, what: str) -> Any:
+    """Decode what is deeper than the fast codec takes, up to `CODEC_DEPTH`."""
+    try:
+        value = json.loads(text, parse_constant=_refuse_constant)
+    except (ValueError, RecursionError) as error:
+        reason = "it is nested too deeply" if isinstance(error, RecursionError) else str(error)
+        raise ValueRefused(f"{what} cannot be read: {reason}") from error
+    if problem := depth_problem(value, CODEC_DEPTH):
+        raise ValueRefused(f"{what} is nested too deeply", problems=[problem])
+    return value
+
+
+def _refuse_constant(name: str) -> None:
+    raise ValueError(f"found {name}; JSON has only finite numbers")
+
+
+def dump(value: Any) -> bytes:
+    """Return a message or answer as JSON, whatever depth up to `CODEC_DEPTH` its values have.
+
+    Raises:
+        ValueRefused: it is not JSON.
+    """
+    try:
+        return _to_json(value, inf_nan_mode="constants")
+    except ValueError:
+        pass  # deeper than the fast codec takes, or not JSON at all
+    try:
+        return json.dumps(value, ensure_ascii=False, separators=(",", ":")).encode()
+    except (ValueError, TypeError, RecursionError) as error:
+        raise ValueRefused(f"this cannot be written as JSON: {error}") from error
+
+
+def depth_problem(value: Any, limit: int = DEPTH_LIMIT, where: str = "") -> Problem | None:
+    """Return the place where a value is nested deeper than a limit, or None if it is nowhere.
+
+    Args:
+        value: of dicts, lists and tuples; everything else counts as one level less.
+        limit: how many of them may stand in each other.
+        where: the JSON Pointer of the value itself.
+    """
+    if not isinstance(value, _NESTED):
+        return None
+    level = [value]
+    for _ in range(limit):
+        # A whole level at once, told apart by exact types where possible: a value of 256 KiB can
+        # hold 80,000 lists.
+        level = [
+            inner
+            for outer in level
+            for inner in (outer if type(outer) is list else _values(outer))
+            if (kind := type(inner)) is list
+            or kind is dict
+            or (kind not in _FLAT and isinstance(inner, _NESTED))
+        ]
+        if not level:
+            return None
+    place = pointer(*_first_path(value, limit))
+    return Problem(where + place, f"nested more than {limit} deep; at most {limit} levels are kept")
+
+
+def _first_path(value: Any, length: int) -> list[str | int]:
+    """The keys and indices that lead to something `length` levels deep, cut for a message."""
+    path: list[str | int] = []
+    stack: list[Iterator[tuple[str | int, Any]]] = [_inner(value)]
+    while len(path) < length:
+        for key, inner in stack[-1]:
+            if isinstance(inner, _NESTED):
+                path.append(str(key)[:40] if isinstance(key, str) else key)
+                stack.append(_inner(inner))
+                break
+        else:
+            stack.pop()
+            path.pop()
+    return path
+
+
+def _values(value: Any) -> Iterable[Any]:
+    return value.values() if isinstance(value, dict) else value
+
+
+def _inner(value: Any) -> Iterator[tuple[str | int, Any]]:
+    return iter(value.items() if isinstance(value, dict) else enumerate(value))
 
 
 def fingerprint(value: Any) -> str:

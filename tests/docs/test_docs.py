@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from jsonschema import Draft202012Validator
+from jsonschema_rs import Draft202012Validator
 
 from tests.helpers import ROOT
 from yarnloom import errors

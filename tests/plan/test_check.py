@@ -126,7 +126,7 @@ def test_references_look_outwards() -> None:
         ({"format": 2}, "/format"),
         ({"loom": "a b"}, "/loom"),
         ({"params": None}, "/params"),
-        ({"params": {"type": "nonsense"}}, "/params"),
+        ({"params": {"type": "nonsense"}}, "/params/type"),
         ({"tasks": {"almanac/fit": {}}}, "/tasks/almanac/fit/input"),
         ({"plan": {"kind": "loop"}}, "w"),
         ({"plan": {"kind": "sequence", "parts": "all"}}, "w"),

@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import BaseModel, TypeAdapter
 
-from yarnloom.plan.schemas import Fit, fit, problems_of, with_defaults
+from yarnloom.plan.mistakes import problems_of
+from yarnloom.plan.schemas import Fit, fit, with_defaults
 
 
 class Point(BaseModel):

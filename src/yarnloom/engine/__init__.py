@@ -50,6 +50,7 @@ from yarnloom.engine.data_commands import (
 )
 from yarnloom.engine.engine import Engine, Moment, Results
 from yarnloom.engine.turn import KEEP_FILES, LEASE, LOSSES, Settings
+from yarnloom.engine.verdicts import MOST_WORK, Unjudged, Verdicts
 from yarnloom.engine.writer import SLOW_FLUSH, Writer, system_clock
 
 __all__ = [
@@ -57,6 +58,7 @@ __all__ = [
     "KEEP_FILES",
     "LEASE",
     "LOSSES",
+    "MOST_WORK",
     "SLOW_FLUSH",
     "Ask",
     "BeginEffect",
@@ -104,6 +106,8 @@ __all__ = [
     "Started",
     "Tick",
     "Unchecked",
+    "Unjudged",
+    "Verdicts",
     "Why",
     "Writer",
     "system_clock",

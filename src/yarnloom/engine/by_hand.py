@@ -31,7 +31,7 @@ from yarnloom.engine.weaving import Weave
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.plan import Node
 from yarnloom.plan.marked import rows_in, seal
-from yarnloom.plan.schemas import Schema, problems_of
+from yarnloom.plan.validators import Schema
 from yarnloom.store import PartRow, RunRow, StepRow, ledger
 from yarnloom.store import writing as store
 from yarnloom.values import encode
@@ -132,7 +132,7 @@ class _Hand:
         self._refuse_running()
         output = text_of_value(self.command.output, "the output")
         schema = self.facts["output"]
-        found = problems_of(self.command.output, schema)
+        found = self.turn.settings.verdicts.problems(self.command.output, schema)
         problems = [Problem(f"/output{one.where}", one.message) for one in found]
         problems = problems or self._wrong_files(self.command.output, schema, "/output")
         if problems:
@@ -140,8 +140,8 @@ class _Hand:
                 f"the output does not fit what task {self.node.task} returns; nothing was changed",
                 problems=problems,
             )
-        self._meet("supply", output)
         use_named(self.turn, self.run.number, output)
+        self._meet("supply", output)
 
     def _wrong_files(self, value: Any, schema: Schema, at: str) -> list[Problem]:
         """Files in a value that are not kept, and rows of a file: nobody checks them here."""
@@ -257,6 +257,7 @@ class _Hand:
             lanes.add(step.pool, step.priority, step.share, step.contract)
 
     def _refuse_unfit_inputs(self, inputs: dict[str, Any]) -> None:
+        text_of_value(inputs, "the inputs")
         schema = self.facts["input"]
         known = schema.get("properties", {})
         problems = [
@@ -268,7 +269,7 @@ class _Hand:
             one = {**schema, "properties": {name: known[name]}, "required": [name]}
             problems += [
                 Problem(f"/inputs{found.where}", found.message)
-                for found in problems_of({name: inputs[name]}, one)
+                for found in self.turn.settings.verdicts.problems({name: inputs[name]}, one)
             ]
         if problems := problems or self._wrong_files(inputs, schema, "/inputs"):
             raise InvalidInput(

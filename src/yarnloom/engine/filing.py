@@ -9,7 +9,7 @@ from yarnloom.engine.turn import FILES_DUE, Turn
 from yarnloom.errors import Problem
 from yarnloom.media import JSON_LINES, named_in
 from yarnloom.plan.marked import files_in, rows_in
-from yarnloom.plan.schemas import Schema
+from yarnloom.plan.validators import Schema
 from yarnloom.store import Kept, filing
 from yarnloom.values import fingerprint, pointer
 

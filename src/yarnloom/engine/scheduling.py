@@ -28,15 +28,15 @@ from yarnloom.engine.states import RunState
 from yarnloom.engine.stopping import stop
 from yarnloom.engine.turn import SCHEDULE_DUE, Turn
 from yarnloom.engine.views import moment
-from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, nearest
+from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, ValueRefused, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan
 from yarnloom.plan.marked import has_files, seal
-from yarnloom.plan.schemas import problems_of
 from yarnloom.recurring import BadRecurrence, Recurrence
 from yarnloom.schedules import SETTINGS, problems_of_settings
 from yarnloom.secrets import mask
 from yarnloom.store import timing, writing
 from yarnloom.store.timing import ScheduleRow
+from yarnloom.values import encode
 
 View = dict[str, Any]
 
@@ -243,7 +243,13 @@ def _problems_of_params(turn: Turn, settings: View, plans: dict[str, Plan]) -> l
             return [Problem("/workflow", error.message)]
         plan = turn.plan_by_id(plan_id)
     params = settings.get("params", {})
-    problems = problems_of(params, plan.params_schema)
+    try:
+        encode(params, "params")
+    except ValueRefused as error:
+        return [Problem(f"/params{one.where}", one.message) for one in error.problems] or [
+            Problem("/params", error.message)
+        ]
+    problems = turn.settings.verdicts.problems(params, plan.params_schema)
     if not problems and has_files(plan.params_schema):
         message = (
             "a workflow with files among its params cannot be scheduled: a file is kept only while "

@@ -13,6 +13,7 @@ from typing import Any
 from yarnloom.engine.admitting import count_in, is_busy, make_room
 from yarnloom.engine.commands import CheckStarts, RerunRun, Started, StartMany, StartRun
 from yarnloom.engine.data_commands import Unchecked
+from yarnloom.engine.effects import text_of_value
 from yarnloom.engine.filing import (
     checked_rows,
     rows_of,
@@ -24,13 +25,14 @@ from yarnloom.engine.finding import find_task, find_workflow
 from yarnloom.engine.pooling import refuse_unknown_pools
 from yarnloom.engine.states import Entry, RunEvent, RunState
 from yarnloom.engine.turn import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, Turn
+from yarnloom.engine.verdicts import Unjudged
 from yarnloom.engine.viewing import present
 from yarnloom.engine.views import moment
 from yarnloom.engine.weaving import Weave
-from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken
+from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
 from yarnloom.plan import Constant, FromParam, Plan
 from yarnloom.plan.marked import as_given, has_files, seal, with_lists
-from yarnloom.plan.schemas import problems_of, with_defaults
+from yarnloom.plan.schemas import with_defaults
 from yarnloom.secrets import mask
 from yarnloom.store import PartRow, RunRow, timing
 from yarnloom.store import writing as store
@@ -86,10 +88,14 @@ def start_run(turn: Turn, command: StartRun) -> Started | Unchecked:
     return Started(present(turn, run, root), created=True)
 
 
-def prepare(turn: Turn, command: StartRun) -> Prepared | Unchecked:
+def prepare(turn: Turn, command: StartRun, *, judge: bool = True) -> Prepared | Unchecked:
     """Look whether a run could be started, and what it would be started with.
 
+    Args:
+        judge: False leaves it to the worker whether the params fit.
+
     Raises:
+        Unjudged: the params are costly to check; their verdict is to be kept first.
         NotFound: there is no such workflow, or task.
         InvalidInput: the params or times do not fit; every problem is named.
     """
@@ -98,13 +104,14 @@ def prepare(turn: Turn, command: StartRun) -> Prepared | Unchecked:
     plan = turn.plan_by_id(plan_id)
     schema = plan.params_schema
     files = has_files(schema)
+    text_of_value(command.params, "params")  # too large or too deep: nothing more is looked at
     given = as_given(command.params, schema) if files else command.params
     marked = seal(given, schema, turn.vault.mark)
     # The same start again gets its run, also when that would not be started any more.
     scope = f"task {workflow}" if command.task else workflow
     if store.find_start(turn.unit, scope, command.key):
         return Prepared(command, workflow, plan_id, "", marked, fingerprint(marked), "")
-    problems = problems_of(command.params, schema)
+    problems = turn.settings.verdicts.problems(command.params, schema) if judge else []
     if files and not problems:
         problems = unknown_files(turn, command.params, schema)
     what = f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}"
@@ -200,7 +207,7 @@ def start_or_fail(turn: Turn, command: StartRun) -> RunRow | None:
         The run; None if its start key had made one before.
     """
     try:
-        prepared = prepare(turn, command)
+        prepared = _prepare_now(turn, command)
         fault = None
         if isinstance(prepared, Unchecked):
             fault = "the rows among its params were not checked; start it by hand"
@@ -209,8 +216,8 @@ def start_or_fail(turn: Turn, command: StartRun) -> RunRow | None:
     if fault is not None:
         find = find_task if command.task else find_workflow
         workflow, plan = find(turn, command.workflow)
-        text = encode(mask(command.params), "params")
         marked = mask(command.params)
+        text = _kept_text(marked)
         hashed = fingerprint(marked)
         prepared = Prepared(command, workflow, plan, text, marked, hashed, command.share)
     assert isinstance(prepared, Prepared)
@@ -222,6 +229,14 @@ def start_or_fail(turn: Turn, command: StartRun) -> RunRow | None:
     else:
         Weave(turn, run).refuse("CouldNotStart", fault)
     return run
+
+
+def _prepare_now(turn: Turn, command: StartRun) -> Prepared | Unchecked:
+    """Prepare a start that nobody can give again; the worker checks what is too costly here."""
+    try:
+        return prepare(turn, command)
+    except Unjudged:
+        return prepare(turn, command, judge=False)
 
 
 def check_starts(turn: Turn, command: CheckStarts) -> list[Prepared | Unchecked]:
@@ -335,6 +350,14 @@ def rerun(turn: Turn, command: RerunRun) -> Started | Unchecked:
         log = store.log_command
         log(turn.unit, turn.now, command.who, "rerun", run.number, command.reason)
     return started
+
+
+def _kept_text(params: Any) -> str:
+    """The params of a run that could not start; none where they cannot be kept."""
+    try:
+        return encode(params, "params")
+    except ValueRefused:
+        return "{}"
 
 
 def _share_of(plan: Plan, params: dict[str, Any]) -> str:

@@ -22,6 +22,7 @@ from yarnloom.engine.states import (
     StepState,
     next_state,
 )
+from yarnloom.engine.verdicts import Verdicts
 from yarnloom.errors import Gone, NotFound
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
 from yarnloom.secrets import Vault
@@ -46,6 +47,7 @@ class Settings:
         list_above: over how many bytes a gathered list is kept as a file.
         failures_above: over how many failed items their list is.
         keep_files: seconds that a file is kept that no run uses.
+        verdicts: finds out what is wrong with values from outside.
     """
 
     lease: float = LEASE
@@ -55,6 +57,7 @@ class Settings:
     keep_files: float = KEEP_FILES
     chance: Callable[[], float] = random.random
     vault: Vault | None = None
+    verdicts: Verdicts = field(default_factory=Verdicts)
 
 
 BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_deadline"

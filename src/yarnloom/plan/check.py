@@ -26,9 +26,9 @@ from yarnloom.plan.model import (
     Plan,
 )
 from yarnloom.plan.rules import RULES, read_rules
-from yarnloom.plan.schemas import schema_problem
 from yarnloom.plan.scopes import Findings, Scopes
 from yarnloom.plan.typing import Types
+from yarnloom.plan.validators import schema_problem
 from yarnloom.units import seconds
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}\Z")
@@ -126,7 +126,9 @@ def _schema_problems(where: str, schema: Any) -> list[Problem]:
     if not isinstance(schema, dict):
         return [Problem(where, "missing; expected a JSON Schema")]
     wrong = schema_problem(schema)
-    return [Problem(where, f"not a JSON Schema: {wrong}")] if wrong else []
+    if wrong is None:
+        return []
+    return [Problem(where + wrong.where, f"not a JSON Schema that can be used: {wrong.message}")]
 
 
 class _Reader:

@@ -14,7 +14,7 @@ from yarnloom.plan.model import ON_END, ON_FAILURE, PLAN_FORMAT, Kind
 from yarnloom.plan.parts import Each, Parallel, Part, Sequence, Step
 from yarnloom.plan.references import Reference
 from yarnloom.plan.rules import StepRules, read_rules
-from yarnloom.plan.schemas import Schema
+from yarnloom.plan.validators import Schema
 from yarnloom.units import seconds
 from yarnloom.values import encode, pointer
 

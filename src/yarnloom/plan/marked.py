@@ -6,7 +6,8 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
-from yarnloom.plan.schemas import Schema, resolve
+from yarnloom.plan.schemas import resolve
+from yarnloom.plan.validators import Schema
 from yarnloom.values import pointer
 
 Found = tuple[str, Any, Schema]

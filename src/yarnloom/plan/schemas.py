@@ -1,4 +1,4 @@
-"""JSON Schema at work: checking a value, filling defaults, following a path, comparing types.
+"""JSON Schema at work: filling defaults, following a path, comparing types, describing them.
 
 The service has no user code, so all that it knows of types are the schemas that Pydantic wrote.
 """
@@ -6,20 +6,14 @@ The service has no user code, so all that it knows of types are the schemas that
 from __future__ import annotations
 
 import copy
-import json
 from collections.abc import Iterable
 from enum import Enum
 from functools import lru_cache
 from typing import Any
 
-from jsonschema import Draft202012Validator
-from jsonschema.exceptions import SchemaError, ValidationError
-
-from yarnloom.errors import Problem, nearest
+from yarnloom.errors import nearest
 from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
-from yarnloom.values import pointer
-
-Schema = dict[str, Any]
+from yarnloom.plan.validators import Schema, is_valid
 
 
 class Fit(Enum):
@@ -28,34 +22,6 @@ class Fit(Enum):
     FITS = "fits"
     CANNOT = "cannot"
     UNKNOWN = "unknown"
-
-
-def problems_of(value: Any, schema: Schema, at: str = "") -> list[Problem]:
-    """Everything that is wrong with a value, each with its JSON Pointer.
-
-    Args:
-        value: what was given.
-        schema: JSON Schema 2020-12.
-        at: the pointer of the value itself.
-    """
-    validator = Draft202012Validator(schema, format_checker=Draft202012Validator.FORMAT_CHECKER)
-    found = validator.iter_errors(value)
-    return [problem for error in found for problem in _explain(error, schema, at)]
-
-
-def schema_problem(schema: Any) -> str | None:
-    """What is wrong with a schema itself, or None."""
-    return _schema_problem(json.dumps(schema, sort_keys=True))
-
-
-@lru_cache(maxsize=1_000)
-def _schema_problem(text: str) -> str | None:
-    # Looking costs milliseconds, and the same few schemas come with every plan that is read.
-    try:
-        Draft202012Validator.check_schema(json.loads(text))
-    except SchemaError as error:
-        return error.message
-    return None
 
 
 def with_defaults(value: Any, schema: Schema, root: Schema | None = None) -> Any:
@@ -136,7 +102,7 @@ def _fit(given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth
     if {"const", "enum"} & given.keys():
         values = given.get("enum", [given.get("const")])
         target = {**wanted, "$defs": wanted_root.get("$defs", {})}
-        fits = [not problems_of(value, target) for value in values]
+        fits = [is_valid(value, target) for value in values]
         if all(fits):
             return Fit.FITS
         # Of a type's choices one that fits may be meant; constants are all there.
@@ -361,60 +327,15 @@ def _indefinite(name: str) -> str:
     return {"null": "null", "boolean": "true or false"}.get(name, f"{article} {name}")
 
 
-def _explain(error: ValidationError, schema: Schema, at: str) -> list[Problem]:
-    """One validator finding in our words; a missing or surplus field points at the field."""
-    where = at + pointer(*error.absolute_path)
-    rule: Any = error.validator_value
-    around: Any = error.schema
-    found: Any = error.instance
-    if error.validator == "required":
-        missing = [name for name in rule if name not in found]
-        # jsonschema reports one finding for each missing name; its message starts with that name.
-        name = next(one for one in missing if error.message.startswith(repr(one)))
-        wanted = resolve(around.get("properties", {}).get(name, {}), schema)
-        return [Problem(where + pointer(name), f"missing; expected {describe(wanted, schema)}")]
-    if error.validator == "additionalProperties" and rule is False:
-        known = around.get("properties", {})
-        surplus = [name for name in found if name not in known]
-        return [
-            Problem(where + pointer(name), f"not expected here{nearest(name, known)}")
-            for name in surplus
-        ]
-    if error.validator in ("type", "anyOf", "enum", "const"):
-        wanted_text = describe(around, schema)
-        return [Problem(where, f"found {_show(found)}; expected {wanted_text}")]
-    return [Problem(where, f"found {_show(found)}; {_limit(error)}")]
-
-
-_LIMITS = {
-    "minimum": "expected at least {}",
-    "maximum": "expected at most {}",
-    "exclusiveMinimum": "expected more than {}",
-    "exclusiveMaximum": "expected less than {}",
-    "minLength": "expected at least {} characters",
-    "maxLength": "expected at most {} characters",
-    "pattern": "expected text that matches {}",
-    "minItems": "expected at least {} items",
-    "maxItems": "expected at most {} items",
-    "multipleOf": "expected a multiple of {}",
-    "format": "expected the format {}",
-}
-
-
-def _limit(error: ValidationError) -> str:
-    template = _LIMITS.get(str(error.validator))
-    return template.format(error.validator_value) if template else error.message
-
-
 def describe(schema: Schema, root: Schema | None = None) -> str:
     """A schema in a few words, for messages: "an integer", "'neap' or 'spring'"."""
     schema = resolve(schema, root or schema)
     if "const" in schema:
-        return _show(schema["const"])
+        return show(schema["const"])
     if "enum" in schema:
-        return " or ".join(_show(value) for value in schema["enum"])
-    if "anyOf" in schema:
-        return " or ".join(dict.fromkeys(describe(one, root) for one in schema["anyOf"]))
+        return " or ".join(show(value) for value in schema["enum"])
+    if variants := schema.get("anyOf") or schema.get("oneOf"):
+        return " or ".join(dict.fromkeys(describe(one, root) for one in variants))
     if schema.get("format") in _BY_REFERENCE:
         return _BY_REFERENCE[schema["format"]]
     if "format" in schema and schema.get("type") == "string":
@@ -425,7 +346,7 @@ def describe(schema: Schema, root: Schema | None = None) -> str:
     return " or ".join(found) or "a value"
 
 
-def _show(value: Any) -> str:
+def show(value: Any) -> str:
     """A value in at most about 60 characters."""
     words = {None: "null", True: "true", False: "false"}
     if value is None or isinstance(value, bool):

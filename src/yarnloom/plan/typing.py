@@ -9,6 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from yarnloom.errors import nearest
+from yarnloom.plan.mistakes import problems_of
 from yarnloom.plan.model import (
     Constant,
     FromFailure,
@@ -26,7 +27,6 @@ from yarnloom.plan.references import NOT_GIVEN
 from yarnloom.plan.schemas import (
     HOLE,
     Fit,
-    Schema,
     combine,
     describe,
     field_schema,
@@ -34,9 +34,9 @@ from yarnloom.plan.schemas import (
     holes,
     items_schema,
     of_constants,
-    problems_of,
 )
 from yarnloom.plan.scopes import Findings
+from yarnloom.plan.validators import Schema
 
 _TEXT = {"type": "string"}
 ERROR: Schema = {

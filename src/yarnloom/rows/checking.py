@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from yarnloom.plan.schemas import Schema
+from yarnloom.plan.validators import Schema
 from yarnloom.rows.converting import CellFault, RowConverter, dump
 from yarnloom.rows.reading import CSV, Dialect, Reader, Record, UnreadableFile
 from yarnloom.values import VALUE_LIMIT, size_of

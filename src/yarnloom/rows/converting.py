@@ -1,7 +1,6 @@
 """Converting rows by a JSON Schema: a row's model becomes a flat list of converters.
 
-The usual types are checked by plain functions; whatever else a schema says is left to the JSON
-Schema library, as are the words for what is wrong.
+Whether a value fits is left to the validators of `plan`, as are the words for what is wrong.
 """
 
 from __future__ import annotations
@@ -10,26 +9,21 @@ import copy
 import json
 import math
 import re
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from jsonschema import Draft202012Validator
-
 from yarnloom.errors import nearest
-from yarnloom.plan.schemas import Schema, describe, problems_of, resolve
+from yarnloom.plan.mistakes import problems_of
+from yarnloom.plan.schemas import describe, resolve
+from yarnloom.plan.validators import Schema, is_valid
 from yarnloom.values import decode
 
-Check = Callable[[Any], bool]
 MOST_COLUMNS = 1_000
 _NOT_GIVEN: Any = object()
 _UNFIT: Any = object()
 _INTEGER = re.compile(r"[+-]?[0-9]+\Z")
 _NUMBER = re.compile(r"[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\Z")
 _YES, _NO = frozenset({"true", "yes", "1"}), frozenset({"false", "no", "0"})
-_NOISE = frozenset({"title", "description", "default", "examples", "deprecated", "$comment"})
-_OF_ROWS = frozenset({"type", "properties", "required", "additionalProperties", "$defs"}) | _NOISE
-_FORMATS = Draft202012Validator.FORMAT_CHECKER
 # How a cell is tried where several types are possible: the strictest first.
 _ORDER = ("integer", "number", "boolean", "object", "array", "string")
 
@@ -58,7 +52,7 @@ class RowConverter:
         self._required = frozenset(self._schema.get("required", ()))
         self._closed = self._schema.get("additionalProperties") is False
         self._open = self._schema.get("additionalProperties") not in (None, False)
-        self._flat = self._schema.get("type") == "object" and self._schema.keys() <= _OF_ROWS
+        self._whole = {**self._schema, "$defs": self._definitions}
         self._filled = [one for one in self.fields.values() if one.default is not _NOT_GIVEN]
         self._columns: list[tuple[str, _Field | None]] = []
         self.unused: list[str] = []
@@ -120,8 +114,8 @@ class RowConverter:
                 row[name] = value
         if faults:
             return faults
-        self._fill(row)
-        return row if self._flat else self._wholly(row)
+        found: dict[str, Any] | list[CellFault] = self.from_value(row)
+        return found
 
     # JSON Lines
 
@@ -130,25 +124,11 @@ class RowConverter:
 
         What is a list itself comes in a tuple, so that it is told from faults.
         """
-        if not self._flat or not isinstance(value, dict):
-            return self._wholly(value)
-        for name, one in value.items():
-            field = self.fields.get(name)
-            if field is None:
-                if self._closed or self._open:
-                    return self._wholly(value)
-            elif not field.fits(one):
-                return self._wholly(value)
-        if not self._required <= value.keys():
-            return self._wholly(value)
-        self._fill(value)
-        return value
-
-    def _wholly(self, value: Any) -> Any:
-        """Let the JSON Schema library look at a whole row."""
-        found = problems_of(value, {**self._schema, "$defs": self._definitions})
-        if found:
-            return [CellFault(_column(one.where), one.message) for one in found]
+        if not is_valid(value, self._whole):
+            return [
+                CellFault(_column(one.where), one.message)
+                for one in problems_of(value, self._whole)
+            ]
         if isinstance(value, dict):
             self._fill(value)
         return (value,) if isinstance(value, list) else value
@@ -176,13 +156,10 @@ class _Field:
             types |= {_type_of(value) for one in variants for value in _choices(one)}
         self._any = not types
         self._types = [kind for kind in _ORDER if kind in types] or ["string"]
-        self._check = _quick_check(schema, root)
 
     def fits(self, value: Any) -> bool:
         """Whether a value is one of the field."""
-        if self._check is not None and self._check(value):
-            return True
-        return not problems_of(value, self._whole)
+        return is_valid(value, self._whole)
 
     def from_cell(self, cell: str) -> Any:
         """The value of a cell; an empty one is null or the default where that is possible."""
@@ -233,69 +210,6 @@ def _converted(cell: str, kind: str) -> Any:
         return decode(text)
     except Exception:
         return _UNFIT
-
-
-# Checking without the library
-
-
-def _quick_check(schema: Schema, root: Schema) -> Check | None:
-    """A plain function that is true only for values of a schema; None if it says too much."""
-    schema = {key: one for key, one in resolve(schema, root).items() if key not in _NOISE}
-    if schema.keys() == {"anyOf"}:
-        checks = [_quick_check(one, root) for one in schema["anyOf"]]
-        known = [one for one in checks if one is not None]
-        if len(known) < len(checks):
-            return None
-        return lambda value: any(check(value) for check in known)
-    match schema.get("type"):
-        case "null":
-            return lambda value: value is None
-        case "boolean" if schema.keys() == {"type"}:
-            return lambda value: value is True or value is False
-        case "string":
-            return _text_check(schema)
-        case "integer" | "number":
-            return _number_check(schema)
-    return None
-
-
-def _text_check(schema: Schema) -> Check | None:
-    if not schema.keys() <= {"type", "minLength", "maxLength", "pattern", "format", "enum"}:
-        return None
-    least, most = schema.get("minLength", 0), schema.get("maxLength", math.inf)
-    kind, choices = schema.get("format"), schema.get("enum")
-    pattern = re.compile(schema["pattern"]) if "pattern" in schema else None
-
-    def check(value: Any) -> bool:
-        return (
-            isinstance(value, str)
-            and least <= len(value) <= most
-            and (choices is None or value in choices)
-            and (pattern is None or pattern.search(value) is not None)
-            and (kind is None or _FORMATS.conforms(value, kind))
-        )
-
-    return check
-
-
-def _number_check(schema: Schema) -> Check | None:
-    bounds = {"minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum"}
-    if not schema.keys() <= {"type"} | bounds:
-        return None
-    least, most = schema.get("minimum", -math.inf), schema.get("maximum", math.inf)
-    above, below = schema.get("exclusiveMinimum"), schema.get("exclusiveMaximum")
-    kinds = (int,) if schema["type"] == "integer" else (int, float)
-
-    def check(value: Any) -> bool:
-        return (
-            isinstance(value, kinds)
-            and not isinstance(value, bool)
-            and least <= value <= most
-            and (above is None or value > above)
-            and (below is None or value < below)
-        )
-
-    return check
 
 
 def _types(schema: Schema) -> set[str]:

@@ -6,10 +6,10 @@ from typing import Annotated, Any
 
 from fastapi import Depends, Header, Request
 from fastapi.responses import Response
-from pydantic_core import to_json
 
+from yarnloom.protocol.answers import ProblemAnswer
 from yarnloom.service.core import Core
-from yarnloom.service.schemas import ProblemAnswer
+from yarnloom.values import dump
 
 # Dependencies are coroutines although they wait for nothing: others are run on a thread.
 
@@ -31,7 +31,7 @@ Asker = Annotated[str, Depends(who_asks)]
 
 def answer(value: Any, status: int = 200) -> Response:
     """A value as a JSON answer."""
-    return Response(to_json(value), status, media_type="application/json")
+    return Response(dump(value), status, media_type="application/json")
 
 
 def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:

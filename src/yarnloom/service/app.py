@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 from fastapi import FastAPI
 from fastapi.routing import APIRoute
 
+from yarnloom.protocol.answers import ProblemAnswer
 from yarnloom.service import console, problems
 from yarnloom.service.core import Core
 from yarnloom.service.guard import Guard
@@ -33,6 +34,9 @@ _ROOMS = (
     *(runs, control, watching, exporting, files, looms, pools, schedules, workers),
     *(overview, system),
 )
+EVERYWHERE = (400, 403, 408, 413, 422, 431, 500, 503)
+"""Problems that any operation can answer with."""
+
 _ABOUT = """\
 Start runs, watch them, and decide about them. Choose an operation on the left; it can be tried
 here, and acts on this service.
@@ -45,7 +49,6 @@ here, and acts on this service.
 What is wrong with a request is answered as a problem (RFC 9457), with a JSON Pointer to each bad
 input.
 """
-MAX_BODY = 64 * 1024 * 1024
 
 
 def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
@@ -74,7 +77,7 @@ def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
         docs_url=None,
         redoc_url=None,
         lifespan=lifespan,
-        max_body_size=MAX_BODY,
+        responses={status: {"model": ProblemAnswer} for status in EVERYWHERE},
     )
     problems.install(app)
     for room in _ROOMS:

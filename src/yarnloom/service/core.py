@@ -10,6 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any, TypeVar
 
 from yarnloom.engine import (
+    MOST_WORK,
     SLOW_FLUSH,
     Ask,
     CheckStarts,
@@ -27,6 +28,8 @@ from yarnloom.engine import (
     StartRun,
     StartSchedule,
     Unchecked,
+    Unjudged,
+    Verdicts,
     Why,
     Writer,
     explaining,
@@ -39,6 +42,7 @@ from yarnloom.errors import Busy, Gone, InvalidInput, NotFound, Problem, WorkerU
 from yarnloom.plan import Plan, read_plan
 from yarnloom.rows.checking import ERRORS_TOLD
 from yarnloom.service.beside import Beside, Check
+from yarnloom.service.checker import Checker
 from yarnloom.service.events import WORKERS, Hub, Subject
 from yarnloom.service.links import Links
 from yarnloom.service.logs import LogFolder
@@ -76,7 +80,10 @@ class Core:
         self.closing = False
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
-        told = Settings(lease=settings.lease, keep_files=settings.keep_files)
+        self.verdicts = Verdicts(MOST_WORK)
+        told = Settings(
+            lease=settings.lease, keep_files=settings.keep_files, verdicts=self.verdicts
+        )
         engine = Engine(database, system_clock(), told)
         self.writer = Writer(
             engine,
@@ -84,6 +91,7 @@ class Core:
             self._on_results,
             threaded=slow or settings.commit == "thread",
         )
+        self.checker = Checker()
         self.uploads = Uploads(database, self.writer)
         self.beside = Beside(database, self.writer, self.uploads.placing)
         self._dropping: set[asyncio.Task[None]] = set()
@@ -94,10 +102,17 @@ class Core:
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
 
     async def submit(self, command: Command) -> Any:
-        """Give a command to the engine; its answer, once that is durable."""
-        if self.closing:
-            raise Busy("the service is stopping; try again when it is back")
-        return await self.writer.submit(command)
+        """Give a command to the engine; its answer, once that is durable.
+
+        A value that is costly to check is checked in another process, and the command given again.
+        """
+        while True:
+            if self.closing:
+                raise Busy("the service is stopping; try again when it is back")
+            try:
+                return await self.writer.submit(command)
+            except Unjudged as question:
+                self.verdicts.keep(question.key, await self.checker.problems(question))
 
     async def read(self, ask: Callable[..., T], *args: Any) -> T:
         """Ask the store, on a reader's connection."""
@@ -328,6 +343,7 @@ class Core:
         self.hub.close()
         self.logs.close()
         self.beside.close()
+        self.checker.close()
         for answer in self._asks.values():
             _settle(answer, [])
         for waiting in self._waiting.values():

@@ -1,17 +1,18 @@
-"""Who may talk to the service: host names, origins, and the token.
+"""Who may talk to the service, and what a browser may do with its answers.
 
 A page of another site must not reach a service on the viewer's own machine, so requests are
-refused whose `Host` is not ours (a rebound DNS name) or whose `Origin` is not.
+refused whose `Host` is not ours (a rebound DNS name), whose `Origin` is not, or that a browser says
+come from another site. `/health` and `/ready` answer anybody: they tell nothing else.
 """
 
 from __future__ import annotations
 
 import hmac
-from http.cookies import SimpleCookie
+from http.cookies import CookieError, SimpleCookie
 from urllib.parse import urlsplit
 
-from starlette.datastructures import Headers
-from starlette.types import ASGIApp, Receive, Scope, Send
+from starlette.datastructures import Headers, MutableHeaders
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yarnloom.errors import NotAllowed
 from yarnloom.service.problems import problem_response
@@ -21,11 +22,19 @@ COOKIE = "yarnloom_token"
 _LOOPBACK_NAMES = {"localhost", "127.0.0.1", "::1"}
 # What a browser must reach before the viewer has typed the token in.
 _LINKS = "/api/v1/links/"
-_OPEN_PATHS = ("/api/v1/session", "/health", "/ready")
+_OPEN_PATHS = ("/api/v1/session",)
+_PROBES = ("/health", "/ready")
+_FROM_OUR_PAGES = ("", "same-origin", "none")
+_FRAMES = "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+_ON_EVERY_ANSWER = {
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "Cross-Origin-Opener-Policy": "same-origin",
+}
 
 
 class Guard:
-    """Middleware that lets only allowed requests through."""
+    """Middleware that lets only allowed requests through, and guards every answer."""
 
     def __init__(self, app: ASGIApp, settings: ServiceSettings) -> None:
         self._app = app
@@ -36,25 +45,37 @@ class Guard:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Let a request through, or answer it here."""
-        if scope["type"] == "http":
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+
+        async def send_guarded(message: Message) -> None:
+            if message["type"] == "http.response.start":
+                _guard(MutableHeaders(scope=message))
+            await send(message)
+
+        refusal = None
+        if scope["path"] not in _PROBES:
             refusal = self._refusal(scope["path"], Headers(scope=scope))
-            if refusal:
-                await problem_response(NotAllowed(refusal))(scope, receive, send)
-                return
-        await self._app(scope, receive, send)
+        if refusal:
+            await problem_response(NotAllowed(refusal))(scope, receive, send_guarded)
+        else:
+            await self._app(scope, receive, send_guarded)
 
     def _refusal(self, path: str, headers: Headers) -> str | None:
         host = headers.get("host", "")
         if not self._any_name and _name(host) not in self._names:
             return (
-                f"this service does not go by the name {host!r}; it is {sorted(self._names)}. "
+                f"this service does not go by the name {host!r:.80}; it is {sorted(self._names)}. "
                 "Start it with --name if it is reached by another."
             )
         if path.startswith(_LINKS):
             return None  # its token is in the path, and any page may hold it
         origin = headers.get("origin")
-        if origin is not None and urlsplit(origin).netloc.lower() != host.lower():
-            return f"a page from {origin} may not use this service"
+        if origin is not None and _netloc(origin) != host.lower():
+            return f"a page from {origin:.80} may not use this service"
+        if path.startswith("/api/") and headers.get("sec-fetch-site", "") not in _FROM_OUR_PAGES:
+            return "a page of another site may not use this service"
         if self._token and path.startswith("/api/") and not path.startswith(_OPEN_PATHS):
             given = self._given(headers)
             if given is None:
@@ -68,10 +89,31 @@ class Guard:
         kind, _, value = headers.get("authorization", "").partition(" ")
         if kind.lower() == "bearer":
             return value.strip()
-        morsel = SimpleCookie(headers.get("cookie", "")).get(COOKIE)
+        try:
+            morsel = SimpleCookie(headers.get("cookie", "")).get(COOKIE)
+        except CookieError:
+            return None
         return morsel.value if morsel else None
 
 
+def _guard(headers: MutableHeaders) -> None:
+    """Add to an answer what keeps other pages from using it."""
+    for name, value in _ON_EVERY_ANSWER.items():
+        headers.setdefault(name, value)
+    policy = headers.get("Content-Security-Policy")
+    headers["Content-Security-Policy"] = f"{policy}; {_FRAMES}" if policy else _FRAMES
+
+
 def _name(host: str) -> str:
-    """A Host header without its port, in lower case."""
-    return (urlsplit(f"//{host}").hostname or "").lower()
+    """A Host header without its port, in lower case; empty for what is no host."""
+    try:
+        return (urlsplit(f"//{host}").hostname or "").lower()
+    except ValueError:
+        return ""
+
+
+def _netloc(origin: str) -> str:
+    try:
+        return urlsplit(origin).netloc.lower()
+    except ValueError:
+        return ""

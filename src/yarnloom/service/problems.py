@@ -9,12 +9,12 @@ from typing import Any
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
-from pydantic_core import to_json
 from starlette.exceptions import HTTPException
 
 from yarnloom import errors
 from yarnloom.errors import Problem, YarnloomError
-from yarnloom.values import pointer
+from yarnloom.plan.mistakes import MOST_SHOWN
+from yarnloom.values import dump, pointer
 
 log = logging.getLogger("yarnloom.service")
 
@@ -26,6 +26,9 @@ STATUS: dict[type[YarnloomError], HTTPStatus] = {
     errors.Gone: HTTPStatus.GONE,
     errors.InvalidInput: HTTPStatus.UNPROCESSABLE_ENTITY,
     errors.ValueRefused: HTTPStatus.UNPROCESSABLE_ENTITY,
+    errors.TooLarge: HTTPStatus.REQUEST_ENTITY_TOO_LARGE,
+    errors.TooSlow: HTTPStatus.REQUEST_TIMEOUT,
+    errors.BadRequest: HTTPStatus.BAD_REQUEST,
     errors.Conflict: HTTPStatus.CONFLICT,
     errors.NotAllowed: HTTPStatus.FORBIDDEN,
     errors.WorkerUnknown: HTTPStatus.NOT_FOUND,
@@ -47,7 +50,7 @@ def install(app: FastAPI) -> None:
         found = [
             # The first element says where FastAPI looked: body, query, path, header.
             Problem(pointer(*one["loc"][1:]), one["msg"])
-            for one in error.errors()
+            for one in error.errors()[:MOST_SHOWN]
         ]
         return problem_response(
             errors.InvalidInput("the request does not fit; see `problems`", problems=found)
@@ -60,10 +63,10 @@ def install(app: FastAPI) -> None:
             "type": f"urn:yarnloom:{status.phrase.lower().replace(' ', '-')}",
             "title": status.phrase,
             "status": status.value,
-            "detail": f"{request.method} {request.url.path}: {error.detail}. "
+            "detail": f"{request.method} {request.url.path[:200]}: {error.detail}. "
             "What there is stands in /api/v1/openapi.json.",
         }
-        return Response(to_json(body), status, media_type=MEDIA_TYPE, headers=error.headers)
+        return Response(dump(body), status, media_type=MEDIA_TYPE, headers=error.headers)
 
     async def on_bug(request: Request, error: Exception) -> Response:
         log.error("%s %s failed", request.method, request.url.path, exc_info=error)
@@ -77,8 +80,8 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(Exception, on_bug)
 
 
-def problem_response(error: YarnloomError) -> Response:
-    """The answer for an error."""
+def problem_of(error: YarnloomError) -> tuple[int, dict[str, Any]]:
+    """Return the status and the body of the answer for an error."""
     status = next(STATUS[kind] for kind in type(error).__mro__ if kind in STATUS)
     body: dict[str, Any] = {
         "type": f"urn:yarnloom:{error.code}",
@@ -88,7 +91,15 @@ def problem_response(error: YarnloomError) -> Response:
     }
     if error.problems:
         body["problems"] = [_problem(problem) for problem in error.problems]
-    return Response(to_json({**body, **error.detail}), status, media_type=MEDIA_TYPE)
+    return status.value, {**body, **error.detail}
+
+
+def problem_response(error: YarnloomError) -> Response:
+    """Return the answer for an error."""
+    status, body = problem_of(error)
+    # What is left of a body that is too large is not waited for.
+    headers = {"Connection": "close"} if isinstance(error, errors.TooLarge) else None
+    return Response(dump(body), status, headers, MEDIA_TYPE)
 
 
 def _problem(problem: Problem) -> dict[str, Any]:

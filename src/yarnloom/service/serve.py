@@ -17,6 +17,13 @@ import uvicorn
 from yarnloom.errors import YarnloomError
 from yarnloom.service.address import listen
 from yarnloom.service.app import create_app
+from yarnloom.service.connections import (
+    MOST_CONNECTIONS,
+    OWN_FILES,
+    Room,
+    protocol_for,
+    raise_file_limit,
+)
 from yarnloom.service.helpers import Helpers, Supervisor
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.store import Database
@@ -81,6 +88,7 @@ class Service:
             lifespan="on",
             timeout_graceful_shutdown=1,
             timeout_keep_alive=75,
+            http=protocol_for(Room(min(MOST_CONNECTIONS, raise_file_limit() - OWN_FILES))),
         )
         server = _Server(config)
         self._handle_signals()

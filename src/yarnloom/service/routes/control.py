@@ -23,6 +23,8 @@ from yarnloom.engine import (
 )
 from yarnloom.engine.views import command_view, effect_view
 from yarnloom.errors import Conflict, Refused
+from yarnloom.protocol.answers import CheckingAnswer, RunAnswer
+from yarnloom.protocol.bodies import BulkBody, ReasonBody, RerunBody, SettleBody, StepBody
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.routes.runs import (
     CHECK_WAIT,
@@ -33,18 +35,10 @@ from yarnloom.service.routes.runs import (
     micros,
     started_answer,
 )
-from yarnloom.service.schemas import (
-    BulkBody,
-    CheckingAnswer,
-    ReasonBody,
-    RerunBody,
-    RunAnswer,
-    SettleBody,
-    StepBody,
-)
+from yarnloom.service.strict import StrictRoute
 from yarnloom.store import listing, reading
 
-router = APIRouter(tags=["control"])
+router = APIRouter(route_class=StrictRoute, tags=["control"])
 
 AT_ONCE = 200
 Action = Literal["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]

@@ -16,8 +16,9 @@ from yarnloom.media import JSON_LINES
 from yarnloom.service.answers import TheCore, problems
 from yarnloom.service.core import Core
 from yarnloom.service.routes.runs import Address, ItemState, RunNumber
+from yarnloom.service.strict import StrictRoute
 
-router = APIRouter(tags=["runs"])
+router = APIRouter(route_class=StrictRoute, tags=["runs"])
 
 # So few that their making does not hold up the service.
 PAGE = 200

@@ -17,12 +17,12 @@ from yarnloom.media import HASH, JSON_LINES, media_type_of
 from yarnloom.rows.reading import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
+from yarnloom.service.strict import StrictRoute
 from yarnloom.service.uploads import digest_of
 from yarnloom.store import reading
 
-router = APIRouter(prefix="/files", tags=["files"])
+router = APIRouter(route_class=StrictRoute, prefix="/files", tags=["files"])
 
-LARGEST = 2**50
 MEDIA_TYPE = re.compile(r"[A-Za-z0-9][\w.+-]*/[\w.+-]+(; ?charset=[\w-]+)?\Z")
 # What a browser may show where it was asked for; anything else could run scripts of ours.
 SHOWN = frozenset({"image/png", "image/jpeg", "image/gif", "image/webp", "text/plain"})
@@ -40,7 +40,7 @@ Hash = Annotated[str, Path(pattern=HASH, description="SHA-256, 64 hexadecimal di
 FileName = Annotated[str, Query(min_length=1, max_length=200)]
 
 
-@router.post("", status_code=201, responses=problems(422, 503), max_body_size=LARGEST)
+@router.post("", status_code=201, responses=problems(422, 503))
 async def upload(
     core: TheCore,
     who: Asker,

@@ -12,17 +12,19 @@ from yarnloom.engine import ListWorkers, Publish
 from yarnloom.engine.views import moment, plan_view
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import read_plan
+from yarnloom.protocol.bodies import PublishBody
 from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.schemas import PublishBody
+from yarnloom.service.strict import StrictRoute
 from yarnloom.store import reading
 
-router = APIRouter(tags=["looms"])
+router = APIRouter(route_class=StrictRoute, tags=["looms"])
 
 
 @router.post("/workflows", responses=problems(422, 503))
 async def publish(core: TheCore, who: Asker, body: PublishBody) -> Response:
     """Make a loom's plans current, and its pools known; all of it, or nothing."""
-    command = Publish(body.plans, body.tasks, who, body.pools, body.schedules)
+    tasks = [task.model_dump(exclude_unset=True) for task in body.tasks]
+    command = Publish(body.plans, tasks, who, body.pools, body.schedules)
     return answer({"workflows": await core.submit(command)})
 
 

@@ -6,10 +6,11 @@ from fastapi import APIRouter
 from fastapi.responses import Response
 
 from yarnloom.engine import Recently
+from yarnloom.protocol.answers import OverviewAnswer
 from yarnloom.service.answers import TheCore, answer
-from yarnloom.service.schemas import OverviewAnswer
+from yarnloom.service.strict import StrictRoute
 
-router = APIRouter(tags=["system"])
+router = APIRouter(route_class=StrictRoute, tags=["system"])
 
 
 @router.get("/overview", response_model=OverviewAnswer)

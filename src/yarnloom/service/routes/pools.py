@@ -9,18 +9,13 @@ from fastapi.responses import Response
 
 from yarnloom.engine import ChangePool, ListPools, MakePool, Recently, RemovePool
 from yarnloom.engine.views import moment
+from yarnloom.protocol.answers import PoolAnswer, PoolList, PoolUse
+from yarnloom.protocol.bodies import ChangePoolBody, MakePoolBody, PoolSettings
 from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.schemas import (
-    ChangePoolBody,
-    MakePoolBody,
-    PoolAnswer,
-    PoolList,
-    PoolSettings,
-    PoolUse,
-)
+from yarnloom.service.strict import StrictRoute
 from yarnloom.store import reading
 
-router = APIRouter(prefix="/pools", tags=["pools"])
+router = APIRouter(route_class=StrictRoute, prefix="/pools", tags=["pools"])
 
 WAITS_SHOWN = 10
 

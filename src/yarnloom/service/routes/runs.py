@@ -15,23 +15,22 @@ from yarnloom.engine.states import RunState
 from yarnloom.engine.views import command_view, run_view
 from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.plan import Kind
-from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.core import Core
-from yarnloom.service.schemas import (
+from yarnloom.protocol.answers import (
     AttemptList,
     CheckingAnswer,
-    ReasonBody,
     RunAnswer,
     RunCounts,
     RunList,
-    StartBody,
     StartedMany,
-    StartManyBody,
     WhyAnswer,
 )
+from yarnloom.protocol.bodies import ReasonBody, StartBody, StartManyBody
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.core import Core
+from yarnloom.service.strict import StrictRoute
 from yarnloom.store import listing, reading
 
-router = APIRouter(prefix="/runs", tags=["runs"])
+router = APIRouter(route_class=StrictRoute, prefix="/runs", tags=["runs"])
 
 ItemState = Literal["waiting", "running", "paused", "done", "failed", "cancelled", "skipped"]
 RunNumber = Annotated[int, Path(ge=1, le=2**53)]

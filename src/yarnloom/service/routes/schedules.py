@@ -17,21 +17,19 @@ from yarnloom.engine import (
     system_clock,
 )
 from yarnloom.engine.scheduling import next_times
-from yarnloom.schedules import SETTINGS
-from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.routes.runs import CHECK_WAIT, started_answer
-from yarnloom.service.schemas import (
+from yarnloom.protocol.answers import NextTimes, RunAnswer, ScheduleAnswer, ScheduleList
+from yarnloom.protocol.bodies import (
     ChangeScheduleBody,
     MakeScheduleBody,
-    NextTimes,
-    RunAnswer,
-    ScheduleAnswer,
-    ScheduleList,
     ScheduleSettings,
     StartScheduleBody,
 )
+from yarnloom.schedules import SETTINGS
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.routes.runs import CHECK_WAIT, started_answer
+from yarnloom.service.strict import StrictRoute
 
-router = APIRouter(tags=["schedules"])
+router = APIRouter(route_class=StrictRoute, tags=["schedules"])
 
 ScheduleName = Annotated[str, Path(max_length=100)]
 Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record")]

@@ -13,13 +13,14 @@ from sse_starlette import EventSourceResponse
 
 from yarnloom.engine.views import moment
 from yarnloom.errors import NotAllowed
+from yarnloom.protocol.bodies import TokenBody
 from yarnloom.service.answers import TheCore, answer, problems
 from yarnloom.service.guard import COOKIE
-from yarnloom.service.schemas import TokenBody
+from yarnloom.service.strict import StrictRoute
 from yarnloom.version import VERSION
 
-router = APIRouter(tags=["system"])
-health_router = APIRouter(tags=["system"])
+router = APIRouter(route_class=StrictRoute, tags=["system"])
+health_router = APIRouter(route_class=StrictRoute, tags=["system"])
 
 PING = 25
 

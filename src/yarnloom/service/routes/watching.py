@@ -14,14 +14,15 @@ from sse_starlette import EventSourceResponse
 from yarnloom.engine import looking
 from yarnloom.engine.states import STEP_ENDED
 from yarnloom.engine.views import moment
+from yarnloom.protocol.bodies import LinkBody
 from yarnloom.service.answers import TheCore, answer, problems
 from yarnloom.service.core import Core
 from yarnloom.service.links import Link
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
-from yarnloom.service.schemas import LinkBody
+from yarnloom.service.strict import StrictRoute
 
-router = APIRouter(tags=["watching"])
+router = APIRouter(route_class=StrictRoute, tags=["watching"])
 
 BATCH = 500
 # A page of the user's own application may use a link: it is the link that allows it.

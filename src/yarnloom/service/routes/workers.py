@@ -18,8 +18,7 @@ from yarnloom.engine import (
     Reported,
     ReportItem,
 )
-from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.schemas import (
+from yarnloom.protocol.bodies import (
     AskBody,
     BeginEffectBody,
     EndEffectBody,
@@ -27,8 +26,10 @@ from yarnloom.service.schemas import (
     RegisterBody,
     ReportBody,
 )
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.strict import StrictRoute
 
-router = APIRouter(prefix="/workers", tags=["workers"])
+router = APIRouter(route_class=StrictRoute, prefix="/workers", tags=["workers"])
 
 WorkerId = Annotated[str, Path(max_length=100)]
 

@@ -1,0 +1,1 @@
+"""What travels between the service and others: bodies of requests, and answers."""
