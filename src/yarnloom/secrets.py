@@ -28,6 +28,7 @@ SEALED = "$secret"
 MASK = "•••"
 KEY_FILE = "secret.key"
 KEY_VARIABLE = "YARNLOOM_SECRET_KEY"
+TOKEN_VARIABLE = "YARNLOOM_TOKEN"
 SHORTEST = 4
 """Text shorter than that is not looked for in what is printed: it would be found everywhere."""
 
@@ -104,6 +105,12 @@ class Vault:
                 file.flush()
                 os.fsync(file.fileno())
             return key
+
+
+def environment_for_tasks() -> dict[str, str]:
+    """Return this process's environment without what only the service and its workers may know."""
+    hidden = (KEY_VARIABLE, TOKEN_VARIABLE)
+    return {name: value for name, value in os.environ.items() if name not in hidden}
 
 
 def key_problem() -> str | None:

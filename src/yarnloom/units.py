@@ -85,3 +85,14 @@ def size_text(value: int) -> str:
     if value < 2**10:
         return "1 byte" if value == 1 else f"{value} bytes"
     return f"{value / 2**10:.3g} KB"
+
+
+MOST_NUMBER = 2**53
+"""The largest number of a run, an attempt, a line: every program reads it exactly."""
+
+
+def whole_number(text: str) -> int | None:
+    """Return the number that a text of digits 0 to 9 stands for, up to `MOST_NUMBER`; else None."""
+    if not (text.isascii() and text.isdecimal() and len(text) <= 16):
+        return None
+    return number if (number := int(text)) <= MOST_NUMBER else None

@@ -48,7 +48,7 @@ def test_a_half_message_waits_for_the_rest() -> None:
     """Nothing is taken before it is whole."""
     left, right = socket.socketpair()
     channel = Channel(right)
-    left.sendall((12).to_bytes(4, "big") + b'{"kind"')
+    left.sendall((12).to_bytes(4, "big") + bytes(8) + b'{"kind"')
     assert channel.pending() == []
     left.sendall(b':"x"}')
 

@@ -77,7 +77,7 @@ def run(service: Service, use: Callable[[Link], Any]) -> None:
 
 def test_an_end_waits_until_its_lines_are_sent(monkeypatch: pytest.MonkeyPatch) -> None:
     """Whoever sees that an attempt has ended finds its whole log."""
-    monkeypatch.setattr(link_module, "LOG_BYTES_A_REPORT", 300)
+    monkeypatch.setattr(link_module, "REPORT_BYTES", 600)
     service = Service()
 
     async def use(link: Link) -> None:

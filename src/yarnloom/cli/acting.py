@@ -48,15 +48,18 @@ def check(spec: str, as_json: bool) -> int:
     return 0
 
 
-def publish(client: Client, spec: str, as_json: bool) -> int:
-    """Make a loom's workflows current."""
+def publish(client: Client, specs: list[str], as_json: bool) -> int:
+    """Make the workflows of looms current; every loom is loaded before any is published."""
     from yarnloom.loading import load_loom
 
-    found = client.call(Call("POST", "/workflows", load_loom(spec).publication()))
+    publications = [load_loom(spec).publication() for spec in dict.fromkeys(specs)]
+    published = []
+    for publication in publications:
+        published += client.call(Call("POST", "/workflows", publication))["workflows"]
     if as_json:
-        output.print_json(found)
+        output.print_json({"workflows": published})
         return 0
-    for one in found["workflows"]:
+    for one in published:
         note = "published" if one["current_since_now"] else "unchanged"
         out.print(f"{note} {one['workflow']} at version {one['version']}")
     return 0

@@ -19,7 +19,9 @@ from yarnloom.client.wire import (
     act_call,
     bulk_call,
     link_call,
+    links_call,
     rerun_call,
+    revoke_link_call,
     settle_call,
     show_call,
     step_act_call,
@@ -229,7 +231,7 @@ def link(client: Client, options: argparse.Namespace) -> int:
         lasts = seconds(options.lasts)
     except ValueError as error:
         raise InvalidInput(f"--for: {error}") from error
-    found = client.call(link_call(options.run, lasts))
+    found = client.call(link_call(options.run, lasts, options.details))
     if options.json:
         output.print_json(found)
         return 0
@@ -237,3 +239,33 @@ def link(client: Client, options: argparse.Namespace) -> int:
     note = f"for run {options.run} only, for {duration_text(lasts)}; open it with EventSource"
     out.print(Padding(Text(note, style="dim"), (0, 0)))
     return 0
+
+
+def links(client: Client, options: argparse.Namespace) -> int:
+    """List the links to a run, or revoke one."""
+    if options.revoke:
+        found = client.call(revoke_link_call(options.run, options.revoke, options.reason))
+        if options.json:
+            output.print_json(found)
+        else:
+            out.print(f"link {found['id']} to run {found['run']} is revoked")
+        return 0
+    listed = client.call(links_call(options.run))["links"]
+    if options.json:
+        output.print_json({"links": listed})
+        return 0
+    rows = output.table("link", "made", "by", "shows", "", numbers=("link",))
+    for one in listed:
+        shows = "details" if one["details"] else "state"
+        rows.add_row(
+            str(one["id"]), output.ago(one["made_at"]), one["made_by"], shows, _standing_of(one)
+        )
+    out.print(rows)
+    return 0
+
+
+def _standing_of(link: dict[str, Any]) -> str:
+    if link["revoked_at"]:
+        return f"revoked {output.ago(link['revoked_at'])} by {link['revoked_by']}"
+    left = output.until(link["expires_at"])
+    return "expired" if left == "now" else f"expires {left}"

@@ -16,7 +16,7 @@ from yarnloom.client import Call, Client
 from yarnloom.client.wire import KEEP, drain_call, pool_call, why_call
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput
-from yarnloom.units import duration_text, seconds
+from yarnloom.units import duration_text, seconds, whole_number
 
 View = dict[str, Any]
 
@@ -209,8 +209,8 @@ def _limit(given: str | None) -> Any:
         return KEEP
     if given == "none":
         return None
-    if given.isdigit():
-        return int(given)
+    if (number := whole_number(given)) is not None:
+        return number
     raise InvalidInput(f"found --limit {given!r}; expected a whole number from 0 on, or none")
 
 
@@ -224,9 +224,9 @@ def _rate(given: str | None) -> Any:
 
     count, slash, length = given.partition("/")
     try:
-        if not slash or not count.isdigit():
+        if not slash or (number := whole_number(count)) is None:
             raise ValueError
-        return Rate(int(count), seconds(length if length[:1].isdigit() else f"1{length}"))
+        return Rate(number, seconds(length if length[:1].isdigit() else f"1{length}"))
     except ValueError:
         raise InvalidInput(
             f"found --rate {given!r}; expected a count and a time, as 10/1s or 100/m, or none"

@@ -17,6 +17,7 @@ from yarnloom.client import ENDED, Call, Client
 from yarnloom.client.wire import RunsWanted, list_call, show_call, why_call
 from yarnloom.drawing.words import counts
 from yarnloom.errors import InvalidInput
+from yarnloom.units import whole_number
 
 View = dict[str, Any]
 
@@ -405,8 +406,9 @@ def split_address(address: str) -> tuple[int, str]:
         InvalidInput: it does not begin with a number.
     """
     number, _, label = address.partition("/")
-    if not number.isdigit() or int(number) < 1:
+    run = whole_number(number)
+    if not run:
         raise InvalidInput(
             f"found {address!r}; expected a run's number, or one with a step: 1042 or 1042/fetch"
         )
-    return int(number), label
+    return run, label

@@ -100,7 +100,13 @@ def build_parser() -> Parser:
 
     serve = add("serve", "Run the service, and workers beside it if a loom is given.")
     _listen_options(serve)
-    serve.add_argument("--load", metavar="MODULE:LOOM", help="publish this loom and work for it")
+    serve.add_argument(
+        "--load",
+        action="append",
+        default=[],
+        metavar="MODULE:LOOM",
+        help="publish this loom and work for it; give it again for another",
+    )
     serve.add_argument("--workers", type=positive, default=1, help="workers to start (default 1)")
     serve.add_argument(
         "--processes", type=positive, help="processes of each worker (default: the cores, shared)"
@@ -145,7 +151,13 @@ def build_parser() -> Parser:
     worker.add_argument(
         "--reload", action="store_true", help="replace its processes when code changes"
     )
-    worker.add_argument("--load", metavar="MODULE:LOOM", help="the loom to work for")
+    worker.add_argument(
+        "--load",
+        action="append",
+        default=[],
+        metavar="MODULE:LOOM",
+        help="the loom to work for; give it again for another",
+    )
     worker.add_argument(
         "--publish", action="store_true", help="first make the loom's workflows current"
     )
@@ -199,8 +211,10 @@ def build_parser() -> Parser:
     check = add("check", "Check a loom without running anything.", reading)
     check.add_argument("loom", metavar="MODULE:LOOM")
 
-    publish = add("publish", "Make a loom's workflows current at the service.", service, reading)
-    publish.add_argument("loom", metavar="MODULE:LOOM")
+    publish = add(
+        "publish", "Make the workflows of looms current at the service.", service, reading
+    )
+    publish.add_argument("looms", nargs="+", metavar="MODULE:LOOM")
 
     start = add("start", "Start a run and print its number.", service, reading)
     start.add_argument("workflow", metavar="WORKFLOW", help="a workflow, or with --task a task")
@@ -475,6 +489,16 @@ def _control_commands(add: Any, service: Any, reading: Any) -> None:
     link.add_argument(
         "--for", dest="lasts", default="1h", metavar="TIME", help="how long (default 1h)"
     )
+    link.add_argument(
+        "--details",
+        action="store_true",
+        help="it also shows output and errors as they are, and what steps are called",
+    )
+
+    links = add("links", "List the links to a run, or revoke one.", service, reading)
+    links.add_argument("run", type=positive, metavar="RUN")
+    links.add_argument("--revoke", type=positive, metavar="LINK", help="end this one now")
+    links.add_argument("--reason", default="", help="of revoke: why, for the record")
 
 
 def _choosing_options() -> argparse.ArgumentParser:

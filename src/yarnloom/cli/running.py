@@ -34,7 +34,7 @@ def serve(options: argparse.Namespace) -> int:
     from yarnloom.worker.worker import cores
 
     processes = options.processes or max(1, cores() // options.workers)
-    helpers = Helpers(options.load or "", options.workers, processes, Path.cwd(), options.reload)
+    helpers = Helpers(tuple(options.load), options.workers, processes, Path.cwd(), options.reload)
     settings = _settings(options)
 
     async def main() -> None:
@@ -58,7 +58,7 @@ def worker(options: argparse.Namespace, target: Target) -> int:
         name = options.name or f"worker-{os.getpid()}"
         arguments = [one for one in sys.argv[1:] if one != "--detach"]
         arguments += [] if options.name else ["--name", name]
-        return detached.begin(name, options.load, target.url, arguments)
+        return detached.begin(name, ", ".join(options.load), target.url, arguments)
     with contextlib.ExitStack() as stack:
         if options.record:
             from yarnloom.cli.detached import hold_record
@@ -74,7 +74,7 @@ def _work(options: argparse.Namespace, target: Target) -> int:
         _publish(options.load, target)
     given = {"id": options.id} if options.id else {}
     chosen = WorkerOptions(
-        load=options.load,
+        load=tuple(dict.fromkeys(options.load)),
         target=target,
         name=options.name,
         processes=options.processes or cores(),
@@ -124,12 +124,12 @@ def _listed(given: list[str]) -> list[str]:
     return [word.strip() for one in given for word in one.split(",") if word.strip()]
 
 
-def _publish(load: str, target: Target) -> None:
-    """Publish a loom from a process of its own: a worker's own never loads it."""
-    command = [sys.executable, "-m", "yarnloom", "publish", load]
+def _publish(load: list[str], target: Target) -> None:
+    """Publish looms from a process of its own: a worker's own never loads them."""
+    command = [sys.executable, "-m", "yarnloom", "publish", *load]
     environment = {**os.environ, "YARNLOOM_URL": target.url, "YARNLOOM_TOKEN": target.token}
     if subprocess.run(command, env=environment, check=False).returncode:
-        raise StartError(f"{load} was not published; see above")
+        raise StartError(f"{', '.join(load)} was not published; see above")
 
 
 def demo(options: argparse.Namespace) -> int:
@@ -154,7 +154,7 @@ def demo(options: argparse.Namespace) -> int:
             f"the mailbox at {os.environ[mailbox.ADDRESS_VARIABLE]}, "
             f"the web host at {os.environ[web_host.ADDRESS_VARIABLE]}"
         )
-        helpers = Helpers("yarnloom.demo.almanac:loom", 2, max(1, cores() // 2), Path.cwd())
+        helpers = Helpers(("yarnloom.demo.almanac:loom",), 2, max(1, cores() // 2), Path.cwd())
         settings = _settings(options)
         service = Service(settings, helpers, say)
         leave, token = options.exit_when_done, options.token

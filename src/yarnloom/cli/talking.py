@@ -11,7 +11,7 @@ from yarnloom.client import Client, Target, default_who
 _Talk = Callable[[Client, Namespace], int]
 
 TALKS: dict[str, _Talk] = {
-    "publish": lambda client, o: acting.publish(client, o.loom, o.json),
+    "publish": lambda client, o: acting.publish(client, o.looms, o.json),
     "start": lambda client, o: acting.start(
         client,
         o.workflow,
@@ -42,6 +42,7 @@ TALKS: dict[str, _Talk] = {
     "commands": control.commands,
     "published": lambda client, o: control.published(client, o.run, o.follow, o.json),
     "link": control.link,
+    "links": control.links,
     "relay": relay.relay,
     "files": files.files,
     "upload": files.upload,

@@ -115,9 +115,27 @@ class AsyncRun(wire.RunFacts):
         async for event in self._client.stream(path, query, ends=True):
             yield event["data"]
 
-    async def link(self, lasts: Duration = "1h") -> JsonObject:
-        """A link with which whoever has it may watch this run: `token`, `path`, `expires_at`."""
-        found: JsonObject = await self._client.call(wire.link_call(self.number, lasts))
+    async def link(self, lasts: Duration = "1h", *, details: bool = False) -> JsonObject:
+        """Make a link with which whoever has it may watch this run: `token`, `path`, `expires_at`.
+
+        Args:
+            lasts: until it expires.
+            details: it also shows the output and errors as they are, and what steps are called.
+        """
+        call = wire.link_call(self.number, lasts, details)
+        found: JsonObject = await self._client.call(call)
+        return found
+
+    async def links(self) -> list[JsonObject]:
+        """Return the links to this run, newest first, without their tokens."""
+        found = await self._client.call(wire.links_call(self.number))
+        listed: list[JsonObject] = found["links"]
+        return listed
+
+    async def revoke_link(self, link: int, reason: str = "") -> JsonObject:
+        """End a link before its time, given by its `id`; whoever watches with it is cut off."""
+        call = wire.revoke_link_call(self.number, link, reason)
+        found: JsonObject = await self._client.call(call)
         return found
 
 

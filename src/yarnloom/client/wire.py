@@ -278,9 +278,20 @@ def published_call(number: int, after: int) -> Call:
     return Call("GET", f"/runs/{number}/published", query={"after": after})
 
 
-def link_call(number: int, lasts: Duration) -> Call:
-    """A link with which a run may be watched."""
-    return Call("POST", f"/runs/{number}/links", {"seconds": seconds(lasts)})
+def link_call(number: int, lasts: Duration, details: bool) -> Call:
+    """Make a link with which a run may be watched."""
+    return Call("POST", f"/runs/{number}/links", {"seconds": seconds(lasts), "details": details})
+
+
+def links_call(number: int) -> Call:
+    """List the links to a run."""
+    return Call("GET", f"/runs/{number}/links", query={"limit": 500})
+
+
+def revoke_link_call(number: int, link: int, reason: str) -> Call:
+    """End a link before its time."""
+    query = {"reason": reason} if reason else {}
+    return Call("DELETE", f"/runs/{number}/links/{link}", query=query, again=False)
 
 
 def settle_call(number: int, address: str, what: str, **body: Any) -> Call:

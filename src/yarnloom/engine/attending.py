@@ -9,6 +9,7 @@ from yarnloom.engine.commands import (
     Ask,
     CloseAsk,
     DrainWorker,
+    InHand,
     Leave,
     ListWorkers,
     LoseWorker,
@@ -57,6 +58,7 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     # is sent again with the next.
     worker.registered, worker.trouble = True, command.trouble
     worker.outbox.clear()
+    worker.sizes.clear()
     worker.unsent.clear()
     renew(turn, worker)
     turn.workers = True
@@ -94,6 +96,14 @@ def take_report(turn: Turn, command: Report) -> Reported:
     answer = report(turn, command)
     turn.reporters.add(command.worker)
     return answer
+
+
+def in_hand(turn: Turn, command: InHand) -> set[int]:
+    """Return those of some attempts that are a worker's own, to run or abandoned."""
+    worker = turn.memory.workers.get(command.worker)
+    if worker is None or not worker.registered:
+        raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
+    return {one for one in command.attempts if one in worker.in_hand or one in worker.abandoned}
 
 
 def leave(turn: Turn, command: Leave) -> None:

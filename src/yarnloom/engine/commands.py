@@ -337,6 +337,38 @@ class Reported:
 
 
 @dataclass(frozen=True, slots=True)
+class MakeLink:
+    """Let whoever gets the link watch a run for some seconds; the answer is the link.
+
+    Attributes:
+        details: also its output and errors as they are, and what its steps are called.
+    """
+
+    run: int
+    seconds: float
+    details: bool
+    who: str
+
+
+@dataclass(frozen=True, slots=True)
+class RevokeLink:
+    """End a link before its time; the answer is the link."""
+
+    run: int
+    link: int
+    who: str
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class InHand:
+    """Ask which of some attempts a worker has in hand, before anything of them is kept."""
+
+    worker: str
+    attempts: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Leave:
     """A worker ends and has nothing in hand any more."""
 
@@ -520,6 +552,9 @@ Command = (
     | Ask
     | CloseAsk
     | Report
+    | MakeLink
+    | RevokeLink
+    | InHand
     | Leave
     | LoseWorker
     | Tick

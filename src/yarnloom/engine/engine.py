@@ -21,6 +21,7 @@ from yarnloom.engine import (
     effects,
     explaining,
     filing,
+    links,
     mending,
     pausing,
     pooling,
@@ -121,6 +122,9 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.Ask: attending.ask,
     commands.CloseAsk: attending.close_ask,
     commands.Report: attending.take_report,
+    commands.InHand: attending.in_hand,
+    commands.MakeLink: links.make_link,
+    commands.RevokeLink: links.revoke_link,
     commands.Leave: attending.leave,
     commands.LoseWorker: attending.lose_worker,
     commands.Tick: ticking.tick,
@@ -175,6 +179,14 @@ class Engine:
         self._recent = Recent()
         self._recall_recent(moment)
         self._rebuild(moment)
+
+    @property
+    def takes_work(self) -> bool:
+        """Whether a worker is there that takes work: registered, not draining, with a place."""
+        return any(
+            worker.registered and not worker.draining and (worker.places or worker.io_places)
+            for worker in list(self._memory.workers.values())
+        )
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""

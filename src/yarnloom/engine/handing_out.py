@@ -145,6 +145,7 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
         with contextlib.suppress(FolderUnusable):  # then the task's own check refuses it
             given = turn.vault.open(given, secrets)
     worker.post(
+        size=len(step.input) + len(step.saved or ""),
         kind="work",
         attempt=attempt.id,
         address=turn.address(run, node, turn.unit.parts.need(step.part)),

@@ -18,6 +18,7 @@ from yarnloom.media import is_list_reference
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
 from yarnloom.store import reading
+from yarnloom.units import whole_number
 from yarnloom.values import decode, encode
 
 Connection = Any
@@ -98,8 +99,8 @@ def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, k
     row = None
     if each is not None and node.each.name is not None:
         row = reading.item_named(connection, each["id"], item_name(key))
-    elif each is not None and key.isdigit():
-        row = reading.part_at(connection, each["id"], node.children[0], int(key))
+    elif each is not None and (index := whole_number(key)) is not None:
+        row = reading.part_at(connection, each["id"], node.children[0], index)
     if row is None and not _is_to_come(connection, place, key):
         state = "" if each is not None else ", which has not begun"
         raise NotFound(f"the each {node.label!r} of run {number}{state} has no item {key!r}")
@@ -115,7 +116,8 @@ def _is_to_come(connection: Connection, place: Place, key: str) -> bool:
     if place.row is None or place.node.each is None:
         return False
     if place.node.each.name is None:
-        return key.isdigit() and int(key) < place.row["total"]
+        index = whole_number(key)
+        return index is not None and index < place.row["total"]
     source, name = _source(connection, place.row["id"]), item_name(key)
     if is_list_reference(source):
         source = map(decode, connection.files.find_in_list(source["list"], name))

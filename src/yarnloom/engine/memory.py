@@ -29,6 +29,10 @@ class Misfit(StrEnum):
     LACKS = "lacks"  # something that the step needs is not there
 
 
+ANSWER_BYTES = 4 * 2**20
+"""Work in one answer to a worker, at most; what is over it comes with the next."""
+
+
 @dataclass(slots=True)
 class Worker:
     """A worker that is thought to live.
@@ -57,6 +61,7 @@ class Worker:
         listening: whether its open request is there to be answered.
         outbox: messages by serial number that it has not acknowledged.
         unsent: serial numbers of those that were never sent.
+        sizes: about how many bytes some of them have, by serial number.
     """
 
     id: str
@@ -83,6 +88,7 @@ class Worker:
     seen_at: int = 0
     outbox: dict[int, dict[str, Any]] = field(default_factory=dict)
     unsent: list[int] = field(default_factory=list)
+    sizes: dict[int, int] = field(default_factory=dict)
     serial: int = 0
 
     def hold(self, attempt: int, task: str) -> None:
@@ -95,6 +101,7 @@ class Worker:
         self.io_in_hand -= self.in_hand.pop(attempt, False)
         for serial in [s for s, m in self.outbox.items() if m.get("attempt") == attempt]:
             del self.outbox[serial]
+            del self.sizes[serial]
 
     def can_take(self, contracts: Contracts) -> Takes | None:
         """The contracts for which there is a free place now; None if there is none."""
@@ -124,22 +131,29 @@ class Worker:
             self.misfits[contract] = contracts.misfit(self, contract)
         return self.misfits[contract]
 
-    def post(self, **message: Any) -> None:
-        """Put a message into the outbox."""
+    def post(self, *, size: int = 0, **message: Any) -> None:
+        """Put a message into the outbox, of about so many bytes."""
         self.serial += 1
         self.outbox[self.serial] = {"serial": self.serial, **message}
+        self.sizes[self.serial] = size
         self.unsent.append(self.serial)
 
     def take_unsent(self) -> list[dict[str, Any]]:
-        """The messages that were never sent, now marked as sent."""
-        taken = [self.outbox[serial] for serial in self.unsent if serial in self.outbox]
-        self.unsent.clear()
+        """Return messages that were never sent, now marked as sent; as many as one answer holds."""
+        taken: list[dict[str, Any]] = []
+        room = ANSWER_BYTES
+        while self.unsent and (room > 0 or not taken):
+            serial = self.unsent.pop(0)
+            if serial in self.outbox:
+                taken.append(self.outbox[serial])
+                room -= self.sizes[serial]
         return taken
 
     def acknowledge(self, received: tuple[int, ...]) -> None:
         """Forget messages that have arrived."""
         for serial in received:
             self.outbox.pop(serial, None)
+            self.sizes.pop(serial, None)
 
     def send_again(self) -> None:
         """Mark every message that was not acknowledged as not sent."""

@@ -314,6 +314,20 @@ def attempt_view(row: Row) -> View:
     }
 
 
+def link_view(row: Row) -> View:
+    """A link, without what it takes to use it."""
+    return {
+        "id": row["id"],
+        "run": row["run"],
+        "details": bool(row["details"]),
+        "made_at": moment(row["made_at"]),
+        "made_by": row["made_by"],
+        "expires_at": moment(row["expires_at"]),
+        "revoked_at": moment(row["revoked_at"]),
+        "revoked_by": row["revoked_by"],
+    }
+
+
 def command_view(row: Row) -> View:
     """One entry of the command log."""
     return {

@@ -4,6 +4,10 @@ All commands that arrive in one turn of the event loop share one transaction, an
 its answer after the commit. Commits run on the event loop itself, which is fastest where the disk
 is; where a flush takes longer than `SLOW_FLUSH`, they run on one writer thread instead, so that
 the loop is never blocked. While a commit runs on the thread, new commands gather for the next.
+
+A commit on the loop takes only so many commands (`MOST_WEIGHT`). A command that can be large, such
+as a mend, has a commit of its own, on the thread: it is done as a whole and becomes visible at
+once, and requests that need no commit are answered meanwhile.
 """
 
 from __future__ import annotations
@@ -17,13 +21,32 @@ from concurrent.futures import ThreadPoolExecutor
 from statistics import median
 from typing import Any
 
-from yarnloom.engine.commands import Command, Tick
+from yarnloom.engine.commands import (
+    CancelRun,
+    Command,
+    LoseWorker,
+    MendRun,
+    PauseRun,
+    Publish,
+    Register,
+    Report,
+    ResumeRun,
+    StartMany,
+    StartRun,
+    Tick,
+)
 from yarnloom.engine.engine import Engine, Moment, Results
 
 log = logging.getLogger("yarnloom.service")
 
 SLOW_FLUSH = 0.003
 WATCHED = 101
+MOST_WEIGHT = 40
+"""Commands in one commit on the loop, and reported items: about 20 ms of work at most."""
+
+ALWAYS_LARGE = (StartMany, Publish, MendRun, CancelRun, PauseRun, ResumeRun, Register, LoseWorker)
+LARGE_PARAMS = 100
+"""Values in the params of a start; one with more may begin with a long list."""
 
 Clock = Callable[[], Moment]
 
@@ -60,15 +83,19 @@ class Writer:
         self._timer: asyncio.TimerHandle | None = None
         self._timer_at: float | None = None
         self._times: deque[float] = deque(maxlen=WATCHED)
+        self._threaded = threaded
         self._thread: ThreadPoolExecutor | None = None
-        if threaded:
-            self._use_thread()
         self.submit_soon(Tick())
 
     @property
     def threaded(self) -> bool:
-        """Whether commits run on a thread."""
-        return self._thread is not None
+        """Whether all commits run on the thread."""
+        return self._threaded
+
+    @property
+    def takes_work(self) -> bool:
+        """Whether a worker is there that takes work."""
+        return self._engine.takes_work
 
     async def submit(self, command: Command) -> Any:
         """Do a command; its answer, once that is durable.
@@ -100,16 +127,33 @@ class Writer:
             self._loop.call_soon(self._flush)
 
     def _flush(self) -> None:
-        batch, self._pending = self._pending, []
+        batch = self._take_batch()
         commands = [command for command, _ in batch]
-        if self._thread is None:
+        if not self._threaded and not is_large(commands[0]):
             results = self._do(commands)
             self._answer(batch, results)
             if results.commit_seconds is not None:
                 self._watch(results.commit_seconds)
             return
+        if self._thread is None:
+            self._thread = ThreadPoolExecutor(1, thread_name_prefix="yarnloom-writer")
         work = self._loop.run_in_executor(self._thread, self._do, commands)
         work.add_done_callback(lambda done: self._answer(batch, done.result()))
+
+    def _take_batch(self) -> list[tuple[Command, asyncio.Future[Any]]]:
+        """The commands for the next commit: a large one alone, of others so many."""
+        if self._threaded:
+            batch, self._pending = self._pending, []
+            return batch
+        count = weight = 0
+        for command, _ in self._pending:
+            if count and (is_large(command) or weight >= MOST_WEIGHT):
+                break
+            count, weight = count + 1, weight + _weight(command)
+            if is_large(command):
+                break
+        batch, self._pending = self._pending[:count], self._pending[count:]
+        return batch
 
     def _do(self, commands: list[Command]) -> Results:
         """Do a batch; a bug in the engine fails it, and those behind it go on."""
@@ -138,10 +182,7 @@ class Writer:
         """Move to the thread when the disk turns out slow."""
         self._times.append(seconds)
         if len(self._times) == WATCHED and median(self._times) > SLOW_FLUSH:
-            self._use_thread()
-
-    def _use_thread(self) -> None:
-        self._thread = ThreadPoolExecutor(1, thread_name_prefix="yarnloom-writer")
+            self._threaded = True
 
     def _arm(self, due: float | None) -> None:
         if due == self._timer_at and self._timer is not None:
@@ -157,3 +198,16 @@ class Writer:
     def _due(self) -> None:
         self._timer = None
         self.submit_soon(Tick())
+
+
+def is_large(command: Command) -> bool:
+    """Return whether a command can take long, since what it concerns has no bound."""
+    if isinstance(command, ALWAYS_LARGE):
+        return True
+    return isinstance(command, StartRun) and any(
+        len(value) > LARGE_PARAMS for value in command.params.values() if isinstance(value, list)
+    )
+
+
+def _weight(command: Command) -> int:
+    return 1 + len(command.items) + len(command.saved) if isinstance(command, Report) else 1

@@ -44,7 +44,7 @@ def problems_of(value: Any, schema: Schema, at: str = "", limit: int = MOST_SHOW
 def _mistakes(value: Any, schema: Schema, at: str) -> Iterator[Problem]:
     if _is_small(value):
         for error in errors_of(value, schema):
-            yield from _explain(error, schema, at)
+            yield from _explain(error, value, schema, at)
         return
     inner = resolve(schema, schema)
     found = False
@@ -73,9 +73,8 @@ def _own_mistakes(value: Any, schema: Schema, root: Schema, at: str) -> Iterator
             some = dict.fromkeys(islice(value, 2 * FEW_VALUES)) if key != "required" else {}
             some |= {name: None for name in schema.get("required", ()) if name in value}
             for error in islice(errors_of(some, alone), MOST_SHOWN):
-                yield from _explain(
-                    error, {**alone, "properties": schema.get("properties", {})}, at
-                )
+                described = {**alone, "properties": schema.get("properties", {})}
+                yield from _explain(error, some, described, at)
         else:
             wanted = (
                 _LIMITS[key].format(one) if key in _LIMITS else f"expected {describe(schema, root)}"
@@ -110,12 +109,12 @@ def _is_small(value: Any) -> bool:
     return True
 
 
-def _explain(error: ValidationError, schema: Schema, at: str) -> Iterator[Problem]:
+def _explain(error: ValidationError, value: Any, schema: Schema, at: str) -> Iterator[Problem]:
     """One finding in our words; a missing or surplus field points at the field."""
     kind: Any = error.kind
     where = at + pointer(*error.instance_path)
-    around = _schema_at(schema, error.schema_path[:-1])
-    found = _seen(error.instance, around, schema)
+    around = _as_object(_inside(schema, error.schema_path[:-1]))
+    found = _seen(_inside(value, error.instance_path), around, schema)
     match kind.name:
         case "required":
             wanted = around.get("properties", {}).get(kind.property, {})
@@ -133,13 +132,14 @@ def _explain(error: ValidationError, schema: Schema, at: str) -> Iterator[Proble
             yield Problem(where, f"found {found}; expected what {name!r} of its schema allows")
 
 
-def _schema_at(schema: Any, path: list[str | int]) -> Schema:
+def _inside(value: Any, path: list[str | int]) -> Any:
+    """What is at a path inside a value or schema; an empty object where nothing is."""
     for key in path:
         try:
-            schema = schema[key]
+            value = value[key]
         except (KeyError, IndexError, TypeError):
             return {}
-    return _as_object(schema)
+    return value
 
 
 def _as_object(schema: Any) -> Schema:

@@ -341,6 +341,47 @@ class WhyAnswer(BaseModel):
     more: bool = Field(description="Whether there are more.")
 
 
+class LinkAnswer(BaseModel):
+    """A link, without what it takes to use it."""
+
+    id: int
+    run: int
+    details: bool = Field(description="Whether it shows output, errors, and names of steps.")
+    made_at: str
+    made_by: str
+    expires_at: str
+    revoked_at: str | None
+    revoked_by: str | None
+
+
+class MadeLink(LinkAnswer):
+    """A link that was made: its token is told only now."""
+
+    token: str
+    path: str = Field(description="For a browser's EventSource.")
+
+
+class LinkList(BaseModel):
+    """Links to a run, newest first."""
+
+    links: list[LinkAnswer]
+    next: str | None
+
+
+class LinkedRun(BaseModel):
+    """A run as a link shows it; with details also the rest of a run's fields."""
+
+    model_config = ConfigDict(extra="allow")
+
+    number: int
+    state: str
+    message: str = Field(description="How it is, in words for an end user.")
+    progress: Progress
+    created_at: str
+    started_at: str | None
+    ended_at: str | None
+
+
 class ProblemAnswer(BaseModel):
     """RFC 9457 problem details."""
 

@@ -235,6 +235,9 @@ class LinkBody(Strict):
     """How long a link to a run holds."""
 
     seconds: Annotated[float, Field(strict=True, gt=0, le=31_622_400)] = 3_600.0
+    details: Truth = Field(
+        False, description="Also its output and errors as they are, and what its steps are called."
+    )
 
 
 class RateBody(Strict):

@@ -19,6 +19,7 @@ from pydantic import BaseModel
 from yarnloom.checking import CheckValue, Job, ParseBody, Parsed
 from yarnloom.engine import Unjudged
 from yarnloom.errors import Busy, InvalidInput, Problem
+from yarnloom.secrets import environment_for_tasks
 
 log = logging.getLogger("yarnloom.service")
 
@@ -126,6 +127,7 @@ class _Process:
                         stdin=asyncio.subprocess.PIPE,
                         stdout=asyncio.subprocess.PIPE,
                         limit=LONGEST_FRAME,
+                        env=environment_for_tasks(),
                         start_new_session=True,
                     )
                     await self._read()

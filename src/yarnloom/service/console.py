@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import mimetypes
+import re
 from functools import lru_cache
 from importlib.resources import files
 from pathlib import Path
@@ -16,11 +17,7 @@ from yarnloom.errors import NotFound
 
 POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:"
 PACKED = (".js", ".css", ".svg")
-_HEADERS = {
-    "Content-Security-Policy": POLICY,
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "no-referrer",
-}
+_HEADERS = {"Content-Security-Policy": POLICY}
 _MISSING = """<!doctype html><title>Yarn Loom</title>
 <p>The console is not built into this checkout. Build it with <code>make console</code>,
 then reload. The API is at <a href="/api/v1/openapi.json">/api/v1/openapi.json</a>."""
@@ -39,13 +36,20 @@ def _packed(path: Path) -> bytes:
     return gzip.compress(path.read_bytes(), 9)
 
 
+PAGES = re.compile(
+    r"(runs(/\d{1,16})?|workflows(/[^/]+/[^/]+)?|files|pools|schedules|workers)?/?\Z", re.ASCII
+)
+"""The addresses of the console's pages, as in `console/src/main.tsx`; no other path is one."""
+
+_ASSET = re.compile(r"[A-Za-z0-9_.-]{1,150}\Z", re.ASCII)
+
+
 @router.get("/assets/{name:path}")
 def asset(name: str, accept_encoding: Annotated[str, Header(max_length=500)] = "") -> Response:
     """A script, style or font; names carry a hash of the content, so they never change."""
-    folder = console_folder() / "assets"
-    path = (folder / name).resolve()
-    if not path.is_relative_to(folder.resolve()) or not path.is_file():
-        raise NotFound(f"there is no console file {name!r}")
+    path = console_folder() / "assets" / name
+    if not _ASSET.match(name) or not path.is_file():
+        raise NotFound(f"there is no console file {name!r:.80}")
     forever = {"Cache-Control": "public, max-age=31536000, immutable"}
     if path.suffix in PACKED and "gzip" in accept_encoding:
         kind = mimetypes.guess_type(path.name)[0]
@@ -55,14 +59,18 @@ def asset(name: str, accept_encoding: Annotated[str, Header(max_length=500)] = "
 
 
 @router.get("/{path:path}")
-async def page(path: str) -> Response:
-    """Every other path is a page of the console, which finds its way; `/api` tries the API."""
-    if path.startswith("api/"):
-        raise NotFound(f"there is no /{path}; what there is stands in /api/v1/openapi.json")
+async def page(path: str, accept: Annotated[str, Header(max_length=1_000)] = "") -> Response:
+    """A page of the console, which finds its way; `/api` tries the API.
+
+    A path that is none is not found: a browser gets the console's page that says so.
+    """
     if path == "icon.svg" and (icon := console_folder() / path).is_file():
         return FileResponse(icon, headers=_HEADERS)
+    known = path == "api" or PAGES.match(path) is not None
+    if not known and (path.startswith("api/") or "text/html" not in accept):
+        raise NotFound(f"there is no /{path[:80]}; what there is stands in /api/v1/openapi.json")
     index = console_folder() / ("api.html" if path == "api" else "index.html")
     fresh = {**_HEADERS, "Cache-Control": "no-cache"}
     if not index.is_file():
         return HTMLResponse(_MISSING, 503, headers=fresh)
-    return FileResponse(index, headers=fresh)
+    return FileResponse(index, 200 if known else 404, headers=fresh)

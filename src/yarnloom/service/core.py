@@ -7,6 +7,7 @@ import logging
 import random
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from yarnloom.engine import (
@@ -17,6 +18,7 @@ from yarnloom.engine import (
     CloseAsk,
     Command,
     Engine,
+    InHand,
     ListPools,
     ListSchedules,
     ListWorkers,
@@ -40,12 +42,13 @@ from yarnloom.engine.states import RUN_ENDED
 from yarnloom.engine.views import moment, run_view
 from yarnloom.errors import Busy, Gone, InvalidInput, NotFound, Problem, WorkerUnknown
 from yarnloom.plan import Plan, read_plan
+from yarnloom.protocol.bodies import LogBody
 from yarnloom.rows.checking import ERRORS_TOLD
 from yarnloom.service.beside import Beside, Check
 from yarnloom.service.checker import Checker
 from yarnloom.service.events import WORKERS, Hub, Subject
 from yarnloom.service.links import Links
-from yarnloom.service.logs import LogFolder
+from yarnloom.service.logs import PUBLISHED, LogFolder
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.service.uploads import Uploads
 from yarnloom.store import Database, listing, reading
@@ -56,12 +59,26 @@ T = TypeVar("T")
 View = dict[str, Any]
 
 LONGEST_WAIT = 25.0
-LOOKED_AT_ONCE = 50
+LOOKED_AT_ONCE = 20
 ASKED_WHY = 30
 REASONS_SHOWN = 3
 IN_HAND_SHOWN = 20
+REMEMBERED = 10_000
 STUCK = frozenset(("paused", "pool_paused", "pool_halted", "no_worker", *explaining.FLAWS))
 """Reasons for which a run waits that time alone does not take away."""
+
+
+@dataclass(slots=True)
+class Loaded:
+    """Whether what `serve --load` names is there to be started.
+
+    Attributes:
+        wanted: whether anything is named.
+        published: whether it was published.
+    """
+
+    wanted: bool = False
+    published: bool = False
 
 
 class Core:
@@ -78,6 +95,7 @@ class Core:
         self.logs = LogFolder(database.folder)
         self.links = Links(database)
         self.closing = False
+        self.loaded = Loaded()
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
         self.verdicts = Verdicts(MOST_WORK)
@@ -100,6 +118,7 @@ class Core:
         self._plans: dict[int, Plan] = {}
         self._asks: dict[str, asyncio.Future[list[View]]] = {}
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
+        self._addresses: dict[int, tuple[int, str]] = {}
 
     async def submit(self, command: Command) -> Any:
         """Give a command to the engine; its answer, once that is durable.
@@ -113,6 +132,16 @@ class Core:
                 return await self.writer.submit(command)
             except Unjudged as question:
                 self.verdicts.keep(question.key, await self.checker.problems(question))
+
+    def not_ready(self) -> str | None:
+        """Return why the service cannot do what it is for; None if it can."""
+        if self.closing:
+            return "the service is stopping"
+        if self.loaded.wanted and not self.loaded.published:
+            return "its looms are not published yet"
+        if self.loaded.wanted and not self.writer.takes_work:
+            return "no worker takes work yet"
+        return None
 
     async def read(self, ask: Callable[..., T], *args: Any) -> T:
         """Ask the store, on a reader's connection."""
@@ -313,6 +342,27 @@ class Core:
             if self._asks.get(command.worker) is answer:
                 del self._asks[command.worker]
 
+    async def keep_lines(self, worker: str, logs: list[LogBody]) -> None:
+        """Keep lines of attempts that a worker has in hand, and of no others."""
+        asked = tuple(one.attempt for one in logs)
+        own: set[int] = await self.submit(InHand(worker, asked))
+        unknown = [one.attempt for one in logs if one.attempt in own and _publishes(one)]
+        unknown = [one for one in unknown if one not in self._addresses]
+        if unknown:
+            rows = await self.read(reading.in_hand, unknown)
+            plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
+            for row, known in zip(
+                rows, await self.read(looking.addresses_of, rows, plans), strict=True
+            ):
+                address = f"{row['run']}/{known['address'].partition('#')[0]}"
+                self._addresses[row["id"]] = (row["run"], address)
+            while len(self._addresses) > REMEMBERED:
+                del self._addresses[next(iter(self._addresses))]
+        for log_body in logs:
+            if log_body.attempt in own:
+                place = self._addresses.get(log_body.attempt)
+                self.logs.append(log_body.attempt, log_body.first, log_body.lines, place)
+
     def _on_results(self, results: Results) -> None:
         for worker, messages in results.messages.items():
             if answer := self._asks.get(worker):
@@ -355,6 +405,11 @@ class Core:
         self.writer.close()
         self._readers.shutdown()
         self.database.close()
+
+
+def _publishes(log_body: LogBody) -> bool:
+    """Whether something published is among the lines of an attempt."""
+    return any(line.get("stream") == PUBLISHED for line in log_body.lines)
 
 
 def refused_rows(checks: list[Check]) -> InvalidInput:

@@ -20,6 +20,7 @@ from typing import Any
 from pydantic_core import to_json
 
 from yarnloom.engine.views import moment
+from yarnloom.units import whole_number
 
 RING = 1_000
 RING_BYTES = 16 * 1024 * 1024
@@ -213,9 +214,9 @@ class Hub:
     def _catch_up(self, watcher: Watcher, last_id: str | None) -> bool:
         """Queue what a returning watcher missed; False if that is not known any more."""
         epoch, _, text = (last_id or "").rpartition("-")
-        if epoch != self._epoch or not text.isdigit():
+        last = whole_number(text)
+        if epoch != self._epoch or last is None:
             return False
-        last = int(text)
         oldest = self._ring[0].sequence if self._ring else self._sequence + 1
         if not oldest - 1 <= last <= self._sequence:
             return False

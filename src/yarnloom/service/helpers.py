@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import os
 import sys
 import uuid
 from collections.abc import Callable
@@ -13,7 +12,8 @@ from typing import Any
 
 from yarnloom.engine import LoseWorker
 from yarnloom.errors import StartError
-from yarnloom.service.core import Core
+from yarnloom.secrets import TOKEN_VARIABLE, environment_for_tasks
+from yarnloom.service.core import Core, Loaded
 
 QUICK_DEATH = 2.0
 LONGEST_PAUSE = 30.0
@@ -25,14 +25,14 @@ class Helpers:
     """What runs beside the service.
 
     Attributes:
-        load: MODULE:LOOM; empty for nothing.
+        load: MODULE:LOOM of each loom; empty for nothing.
         workers: how many workers.
         processes: how many processes each worker has.
         folder: the folder to find the module in.
         reload: publish again, and replace the processes, when code changes.
     """
 
-    load: str = ""
+    load: tuple[str, ...] = ()
     workers: int = 1
     processes: int = 1
     folder: Path = Path()
@@ -63,12 +63,14 @@ class Supervisor:
         """
         if not self._helpers.load:
             return
+        self._core.loaded = Loaded(wanted=True)
         for index in range(self._helpers.workers):
             self._tasks.append(asyncio.create_task(self._keep_up(f"w{index + 1}")))
-        publisher = await self._spawn("publish", self._helpers.load, stdin=False)
+        publisher = await self._spawn("publish", *self._helpers.load, stdin=False)
         await self._pass_on(publisher)
         if await publisher.wait() != 0:
-            raise StartError(f"{self._helpers.load} was not published; see above")
+            raise StartError(f"{', '.join(self._helpers.load)} was not published; see above")
+        self._core.loaded.published = True
 
     async def stop(self, hurry: asyncio.Event) -> None:
         """End the workers: ask first, and kill when hurried."""
@@ -96,7 +98,8 @@ class Supervisor:
             worker = f"{name}-{uuid.uuid4().hex[:8]}"
             begun = asyncio.get_running_loop().time()
             process = self._processes[name] = await self._spawn(
-                *("worker", "--load", self._helpers.load, "--name", name, "--id", worker),
+                *("worker", "--name", name, "--id", worker),
+                *(word for one in self._helpers.load for word in ("--load", one)),
                 *("--processes", str(self._helpers.processes), "--end-with-stdin"),
                 *self._reloading(name),
             )
@@ -128,9 +131,9 @@ class Supervisor:
 
     async def _spawn(self, *arguments: str, stdin: bool = True) -> asyncio.subprocess.Process:
         token = self._core.settings.token
-        environment = {**os.environ, "YARNLOOM_URL": self._url}
+        environment = {**environment_for_tasks(), "YARNLOOM_URL": self._url}
         if token:
-            environment["YARNLOOM_TOKEN"] = token
+            environment[TOKEN_VARIABLE] = token
         return await asyncio.create_subprocess_exec(
             *(sys.executable, "-m", "yarnloom", *arguments),
             stdin=asyncio.subprocess.PIPE if stdin else asyncio.subprocess.DEVNULL,

@@ -1,7 +1,6 @@
-"""Links: whoever has one may watch one run, until it expires, and nothing else.
+"""Links: whoever has one may watch one run, until it expires or is revoked, and nothing else.
 
-A link's token holds the run's number and the time, signed with a key of this service; nothing is
-kept of it.
+A link's token holds its id, signed with a key of this service; what it allows is in the records.
 """
 
 from __future__ import annotations
@@ -10,25 +9,12 @@ import base64
 import hashlib
 import hmac
 import secrets
-from dataclasses import dataclass
 
 from yarnloom.errors import NotAllowed
 from yarnloom.store import Database
+from yarnloom.units import whole_number
 
 _BYTES = 18
-
-
-@dataclass(frozen=True, slots=True)
-class Link:
-    """What a token allows.
-
-    Attributes:
-        run: the run's number.
-        expires_at: until when, in seconds since 1970 UTC.
-    """
-
-    run: int
-    expires_at: int
 
 
 class Links:
@@ -41,25 +27,22 @@ class Links:
     def __init__(self, database: Database) -> None:
         self._key = database.keep_fact("link_key", secrets.token_hex(32)).encode()
 
-    def make(self, link: Link) -> str:
-        """The token of a link."""
-        text = f"{link.run}.{link.expires_at}"
-        return f"{text}.{self._sign(text)}"
+    def token(self, link: int) -> str:
+        """Return the token of a link."""
+        return f"{link}.{self._sign(str(link))}"
 
-    def read(self, token: str, now: float) -> Link:
-        """What a token allows.
+    def read(self, token: str) -> int:
+        """Return the link of a token.
 
         Raises:
-            NotAllowed: it was not made here, or has expired.
+            NotAllowed: it was not made here.
         """
         text, _, signature = token.rpartition(".")
-        if not hmac.compare_digest(self._sign(text).encode(), signature.encode()):
+        link = whole_number(text)
+        if link is None or not hmac.compare_digest(self._sign(text).encode(), signature.encode()):
             raise NotAllowed("this link was not made by this service")
-        run, expires_at = (int(part) for part in text.split("."))
-        if now >= expires_at:
-            raise NotAllowed("this link has expired; ask for a new one")
-        return Link(run, expires_at)
+        return link
 
     def _sign(self, text: str) -> str:
-        digest = hmac.new(self._key, text.encode(), hashlib.sha256).digest()[:_BYTES]
+        digest = hmac.new(self._key, f"link {text}".encode(), hashlib.sha256).digest()[:_BYTES]
         return base64.urlsafe_b64encode(digest).decode()

@@ -8,18 +8,24 @@ from __future__ import annotations
 
 import asyncio
 import json
+import logging
 from collections import OrderedDict, defaultdict
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from yarnloom.store import private
+from yarnloom.values import depth_problem
+
+log = logging.getLogger("yarnloom.service")
+
 LINE_LIMIT = 20_000
 SIZE_LIMIT = 4 * 1024 * 1024
 PUBLISHED_LIMIT = 64 * 1024 * 1024
 _REMEMBERED = 2_000
 PUBLISHED = "published"
-_LONG = ("value", "address")
+_SHORT = ("at", "stream", "level", "logger")
 
 Line = dict[str, Any]
 
@@ -32,36 +38,58 @@ class LogFolder:
         self._published = data / "published"
         self._counts: OrderedDict[int, int] = OrderedDict()
         self._watchers: dict[Path, set[asyncio.Event]] = defaultdict(set)
+        self._failing = False
 
-    def append(self, attempt: int, first: int, lines: list[Line]) -> None:
-        """Keep lines of an attempt.
+    def append(
+        self,
+        attempt: int,
+        first: int,
+        lines: list[Line],
+        place: tuple[int, str] | None = None,
+    ) -> None:
+        """Keep lines of an attempt; where that cannot be done they are lost, and nothing else is.
 
         Args:
             attempt: its id.
             first: how many lines came before these.
             lines: each with `at` (RFC 3339), `stream` and `text`.
+            place: its run and its address, for what it published.
         """
         have = self._count(attempt)
         fresh = lines[max(0, have - first) :]
-        path = self._path(attempt)
         if not fresh:
             return
-        path.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            self._write(attempt, fresh, place)
+        except OSError as error:
+            self._note_failure(error)
+            return
+        self._failing = False
+        self._remember(attempt, have + len(fresh))
+        self._wake(self._path(attempt))
+
+    def _write(self, attempt: int, fresh: list[Line], place: tuple[int, str] | None) -> None:
+        path = self._path(attempt)
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         room = SIZE_LIMIT - (path.stat().st_size if path.exists() else 0)
-        with path.open("a", encoding="utf-8") as file:
+        with open(path, "a", encoding="utf-8", opener=private) as file:
             for line in fresh:
-                if line.get("stream") == PUBLISHED:
-                    self._publish(attempt, line)
+                if line.get("stream") == PUBLISHED and place is not None:
+                    self._publish(attempt, line, *place)
                 if room <= 0:
                     continue
-                kept = {name: value for name, value in line.items() if name not in _LONG}
+                kept = {name: str(line[name])[:100] for name in _SHORT if line.get(name)}
                 text = json.dumps({**kept, "text": _text_of(line)[:LINE_LIMIT]})
                 room -= file.write(text + "\n")
                 if room <= 0:
                     note = f"more than {SIZE_LIMIT:,} bytes; what follows was dropped"
-                    file.write(json.dumps({**line, "stream": "yarnloom", "text": note}) + "\n")
-        self._remember(attempt, have + len(fresh))
-        self._wake(path)
+                    file.write(json.dumps({**kept, "stream": "yarnloom", "text": note}) + "\n")
+
+    def _note_failure(self, error: OSError) -> None:
+        """Say once that lines are lost."""
+        if not self._failing:
+            self._failing = True
+            log.error("log lines are lost, since they cannot be written: %s", error)
 
     def read(self, attempt: int, after: int = 0, limit: int = 1_000) -> list[Line]:
         """Lines of an attempt, from a line number on."""
@@ -91,22 +119,21 @@ class LogFolder:
         for path in list(self._watchers):
             self._wake(path)
 
-    def _publish(self, attempt: int, line: Line) -> None:
+    def _publish(self, attempt: int, line: Line, run: int, address: str) -> None:
         """Keep what was published with its run, in the order in which it came."""
-        address = str(line.get("address", ""))
-        number = address.partition("/")[0]
-        if not number.isdigit():
-            return
-        path = self._run_path(int(number))
-        path.parent.mkdir(parents=True, exist_ok=True)
+        path = self._run_path(run)
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         size = path.stat().st_size if path.exists() else 0
-        entry = {"at": line.get("at"), "address": address, "attempt": attempt}
-        if size + len(text := json.dumps({**entry, "value": line.get("value")})) > PUBLISHED_LIMIT:
+        entry = {"at": str(line.get("at"))[:100], "address": address, "attempt": attempt}
+        value = line.get("value")
+        if problem := depth_problem(value):
+            value = f"what was published cannot be shown: {problem}"
+        if size + len(text := json.dumps({**entry, "value": value})) > PUBLISHED_LIMIT:
             note = f"more than {PUBLISHED_LIMIT:,} bytes published; what follows was dropped"
             if self._said_dropped(path):
                 return
             text = json.dumps({**entry, "dropped": True, "value": note})
-        with path.open("a", encoding="utf-8") as file:
+        with open(path, "a", encoding="utf-8", opener=private) as file:
             file.write(text + "\n")
         self._wake(path)
 

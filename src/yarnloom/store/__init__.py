@@ -3,6 +3,7 @@
 from yarnloom.store.audit import audit
 from yarnloom.store.database import Database, migrate, migrations, open_reader
 from yarnloom.store.files import FileFolder, Kept
+from yarnloom.store.privacy import private
 from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.unit import StoreFailed, Unit
 
@@ -20,4 +21,5 @@ __all__ = [
     "migrate",
     "migrations",
     "open_reader",
+    "private",
 ]

@@ -24,6 +24,7 @@ from typing import IO, TypeVar
 
 from yarnloom.errors import FolderInUse, FolderUnusable
 from yarnloom.store.files import FileFolder
+from yarnloom.store.privacy import close_to_others, private
 
 T = TypeVar("T")
 
@@ -56,6 +57,10 @@ class Database:
         self._lock = _lock(folder, holder)
         self.files = FileFolder(folder)
         try:
+            if not self.path.exists():  # SQLite makes its other files as the first one is
+                with contextlib.suppress(OSError):
+                    os.close(private(str(self.path), os.O_RDWR | os.O_CREAT))
+            close_to_others(folder)
             self.writer = self.connect()
             migrate(self.writer)
             self.id, self.starts = _identity(self.writer)
@@ -173,7 +178,7 @@ def _connect(folder: Path, *, read_only: bool) -> Connection:
 def _lock(folder: Path, holder: str) -> IO[str]:
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        lock = open(folder / "lock", "a+", encoding="utf-8")  # noqa: SIM115  # held while open
+        lock = open(folder / "lock", "a+", encoding="utf-8", opener=private)  # noqa: SIM115  # held while open
     except OSError as error:
         raise FolderUnusable(
             f"the data folder {folder} cannot be written: {error.strerror}. "

@@ -19,6 +19,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from yarnloom.store.privacy import private
 from yarnloom.store.unit import StoreFailed
 from yarnloom.values import decode
 
@@ -190,7 +191,7 @@ class Incoming:
         self.size = 0
 
     def __enter__(self) -> Incoming:
-        self._file = self._path.open("xb")
+        self._file = open(self._path, "xb", opener=private)  # closed at exit
         return self
 
     def write(self, block: bytes) -> None:

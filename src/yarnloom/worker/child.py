@@ -1,6 +1,6 @@
 """A worker's process: imports the loom, and runs attempts.
 
-Started as `python -m yarnloom.worker.child FD MODULE:LOOM [PLACES]`; FD is its end of the
+Started as `python -m yarnloom.worker.child FD MODULE:LOOM,… [PLACES]`; FD is its end of the
 channel. It leads its own process group and prints into pipes that the worker reads. Without
 PLACES it runs one attempt at a time; with it, that many at once (`shared`).
 """
@@ -22,38 +22,41 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from yarnloom.around import Around, AroundFailed
+from yarnloom.around import AroundFailed
 from yarnloom.errors import LoomError
-from yarnloom.loading import load_loom
-from yarnloom.loom import Loom
-from yarnloom.task import Task
 from yarnloom.worker.calling import call_task, printable, raised
-from yarnloom.worker.frames import Channel, Closed, Message
-from yarnloom.worker.shared import CURRENT, answer_of, published, run_shared
+from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
+from yarnloom.worker.served import Served, load_looms, serving
+from yarnloom.worker.shared import (
+    CURRENT,
+    answer_of,
+    published,
+    run_shared,
+    send_end,
+    unreadable,
+)
 
 
-def main(descriptor: int, spec: str, places: int | None) -> int:
-    """Load the loom, say what it has, and run attempts until the worker goes away."""
+def main(descriptor: int, specs: list[str], places: int | None) -> int:
+    """Load the looms, say what they have, and run attempts until the worker goes away."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     channel = Channel(socket.socket(fileno=descriptor))
     for stream in (sys.stdout, sys.stderr):
         stream.reconfigure(line_buffering=True, errors="backslashreplace")  # type: ignore[union-attr]
     logging.basicConfig(level=logging.INFO, handlers=[ChannelHandler(channel)])
     try:
-        loom = load_loom(spec)
-        loom.check()
-        tasks = loom.served
-        facts = {name: task.facts() for name, task in tasks.items()}
+        looms = load_looms(specs)
+        facts = {name: task.facts() for loom in looms for name, task in loom.served.items()}
     except LoomError as error:
         channel.send({"kind": "unusable", "message": str(error)})
         return 1
-    channel.send({"kind": "loaded", "tasks": facts, "folder": _folder_of(spec)})
+    channel.send({"kind": "loaded", "tasks": facts, "folders": [_folder_of(one) for one in specs]})
     try:
-        with loom.around.process() as kept:
+        with serving(looms) as served:
             if places is not None:
-                asyncio.run(run_shared(channel, loom, places, kept))
+                asyncio.run(run_shared(channel, looms, served, places))
             else:
-                _run_alone(channel, loom, kept)
+                _run_alone(channel, served)
     except AroundFailed as error:
         fault = raised(error).error or {}
         with contextlib.suppress(Closed):
@@ -62,14 +65,15 @@ def main(descriptor: int, spec: str, places: int | None) -> int:
     return 0
 
 
-def _run_alone(channel: Channel, loom: Loom, kept: Any) -> None:
+def _run_alone(channel: Channel, served: dict[str, Served]) -> None:
     """Run one attempt after another, until this process is to end."""
-    tasks = loom.served
     channel.send({"kind": "ready"})
     with contextlib.suppress(Closed):
         while (message := channel.receive())["kind"] != "end":
             if message["kind"] == "work":
-                _Attempt(channel, tasks[message["task"]], loom.around, message, kept).run()
+                _Attempt(channel, served[message["task"]], message).run()
+            elif message["kind"] == UNREADABLE:
+                channel.send(unreadable(message))
 
 
 def _folder_of(spec: str) -> str:
@@ -111,14 +115,12 @@ class ChannelHandler(logging.Handler):
 class _Attempt:
     """One attempt, alone in this process, from its message to its report; it is its own line."""
 
-    def __init__(
-        self, channel: Channel, task: Task, around: Around, message: Message, kept: Any
-    ) -> None:
+    def __init__(self, channel: Channel, served: Served, message: Message) -> None:
         self.channel = channel
-        self.task = task
-        self.around = around
+        self.task = served.task
+        self.around = served.around
+        self.kept = served.kept
         self.message = message
-        self.kept = kept
         self.stop: str | None = None
         self.begun: float | None = None
         self.reading = threading.RLock()
@@ -134,19 +136,14 @@ class _Attempt:
         for stream in (sys.stdout, sys.stderr):
             with contextlib.suppress(OSError, ValueError):  # the task closed it
                 stream.flush()
-        self.channel.send(
-            {
-                "kind": "ended",
-                "attempt": self.message["attempt"],
-                "spent": None if self.begun is None else time.monotonic() - self.begun,
-                "cpu": cpu_seconds() - before,
-                "memory": peak_memory(),
-                "outcome": called.outcome,
-                "output": called.output,
-                "error": called.error,
-                "after": called.after,
-                "saved": context.record(done=called.outcome == "done"),
-            }
+        send_end(
+            self.channel,
+            self.message["attempt"],
+            called,
+            spent=None if self.begun is None else time.monotonic() - self.begun,
+            cpu=cpu_seconds() - before,
+            memory=peak_memory(),
+            saved=context.record(done=called.outcome == "done"),
         )
 
     def on_begin(self) -> None:
@@ -209,7 +206,9 @@ def peak_memory() -> int:
 
 
 if __name__ == "__main__":
-    code = main(int(sys.argv[1]), sys.argv[2], int(sys.argv[3]) if len(sys.argv) > 3 else None)
+    code = main(
+        int(sys.argv[1]), sys.argv[2].split(","), int(sys.argv[3]) if len(sys.argv) > 3 else None
+    )
     sys.stdout.flush()
     sys.stderr.flush()
     # Not sys.exit: threads that user code left behind must not keep the process.

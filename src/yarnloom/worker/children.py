@@ -10,12 +10,13 @@ import signal
 import socket
 import subprocess
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from yarnloom.worker.frames import Channel, Closed, Message
+from yarnloom.secrets import environment_for_tasks
+from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 
 _CHUNK = 1 << 16
 _LONGEST_LINE = 16_384
@@ -27,6 +28,7 @@ TEAR_DOWN_SECONDS = 5.0
 OnMessage = Callable[["Child", Message], None]
 OnLine = Callable[["Child", Message], None]
 OnDeath = Callable[["Child", int], None]
+OnBroken = Callable[["Child", str], None]
 
 
 class Guardian:
@@ -37,6 +39,7 @@ class Guardian:
             [sys.executable, "-I", "-S", str(Path(__file__).with_name("guardian.py"))],
             stdin=subprocess.PIPE,
             start_new_session=True,
+            env=environment_for_tasks(),
         )
 
     def watch(self, group: int) -> None:
@@ -77,13 +80,14 @@ class Child:
 
     def __init__(
         self,
-        spec: str,
+        specs: Sequence[str],
         guardian: Guardian,
         *,
         places: int | None,
         on_message: OnMessage,
         on_line: OnLine,
         on_death: OnDeath,
+        on_broken: OnBroken,
     ) -> None:
         self.attempts: dict[int, Message] = {}
         self.ready = False
@@ -97,6 +101,7 @@ class Child:
         self._on_message = on_message
         self._on_line = on_line
         self._on_death = on_death
+        self._on_broken = on_broken
         self._guardian = guardian
         self._loop = asyncio.get_running_loop()
         ours, theirs = socket.socketpair()
@@ -104,13 +109,20 @@ class Child:
         err_read, err_write = os.pipe()
         self._process = subprocess.Popen(
             [
-                *(sys.executable, "-m", "yarnloom.worker.child", str(theirs.fileno()), spec),
+                *(
+                    sys.executable,
+                    "-m",
+                    "yarnloom.worker.child",
+                    str(theirs.fileno()),
+                    ",".join(specs),
+                ),
                 *([str(places)] if places is not None else []),
             ],
             stdin=subprocess.DEVNULL,
             stdout=out_write,
             stderr=err_write,
             pass_fds=(theirs.fileno(),),
+            env=environment_for_tasks(),
             start_new_session=True,
         )
         guardian.watch(self.pid)
@@ -173,7 +185,7 @@ class Child:
         if code is None or self._dead:
             return
         # What it sent before it died still counts.
-        with contextlib.suppress(Closed):
+        with contextlib.suppress(Exception):  # whatever it sent at last, it is dead
             while self._take_messages():
                 pass
         self._dead = True
@@ -195,10 +207,17 @@ class Child:
             # The process is dying, or closed its end; either way it is of no use any more.
             self._loop.remove_reader(self._channel.fileno())
             self.kill()
+        except Exception as error:
+            # Whatever it sent, it must not stop this worker: the process makes place for another.
+            self._loop.remove_reader(self._channel.fileno())
+            self._on_broken(self, f"{type(error).__name__}: {error}"[:500])
+            self.kill()
 
     def _take_messages(self) -> int:
         messages = self._channel.pending()
         for message in messages:
+            if message["kind"] == UNREADABLE:
+                raise ValueError(message["message"])
             if message["kind"] == "ended":
                 # It printed before it sent this, so all of it is in the pipes by now.
                 self._drain()

@@ -66,14 +66,14 @@ class CrewOptions:
     """How many processes there are, and how long each is used.
 
     Attributes:
-        load: MODULE:LOOM.
+        load: MODULE:LOOM of each loom.
         processes: how many attempts run alone, each in a process.
         io: how many attempts share a process.
         replace_after: after how many attempts a process is replaced; None for never.
         replace_above: above how many bytes of memory it is, at an attempt's end; None for any.
     """
 
-    load: str
+    load: tuple[str, ...]
     processes: int
     io: int
     replace_after: int | None = None
@@ -92,7 +92,7 @@ class Crew:
 
     Attributes:
         tasks: the facts of each task by name, as the newest process loaded them.
-        folder: where its code was loaded from.
+        folders: where its code was loaded from.
     """
 
     def __init__(
@@ -104,7 +104,7 @@ class Crew:
     ) -> None:
         self._on_new_code = on_new_code
         self._options = options
-        self._load = options.load
+        self._load = ", ".join(options.load)
         self._processes = options.processes
         self._io = options.io
         self._teller = teller
@@ -120,7 +120,7 @@ class Crew:
         self._spent: float | None = None
         self._watching: asyncio.TimerHandle | None = None
         self.tasks: dict[str, Message] = {}
-        self.folder = ""
+        self.folders: list[str] = []
         self._newest = -1
         self._introducing = False
         self._stale: list[Message] = []
@@ -421,12 +421,13 @@ class Crew:
 
     def _spawn(self, *, shared: bool = False) -> Child:
         child = Child(
-            self._load,
+            self._options.load,
             self._guardian,
             places=self._io if shared else None,
             on_message=self._on_message,
             on_line=self._on_line,
             on_death=self._on_death,
+            on_broken=self._on_broken,
         )
         self._children.append(child)
         return child
@@ -439,7 +440,7 @@ class Crew:
         attempt = message.get("attempt")
         match message["kind"]:
             case "loaded":
-                child.tasks, self.folder = message["tasks"], message["folder"]
+                child.tasks, self.folders = message["tasks"], message["folders"]
             case "ready":
                 self._on_ready(child)
             case "unusable":
@@ -569,6 +570,16 @@ class Crew:
             **({"saved": message["saved"]} if message.get("saved") else {}),
         )
         self._finish(child, attempt, used=True)
+
+    def _on_broken(self, child: Child, why: str) -> None:
+        """A process said what cannot be read: its attempts fail, and it is replaced."""
+        self._say(f"process {child.pid} said what cannot be read, and is replaced: {why}")
+        self._replace(child)
+        for attempt in list(child.attempts):
+            message = f"its process said what cannot be read, and was ended: {why}"
+            error = {"type": "ProcessBroken", "message": message, "kinds": ["ProcessBroken"]}
+            self._report(child, attempt, outcome="failed", error=error, ended_at=time.monotonic())
+            self._finish(child, attempt)
 
     def _on_death(self, child: Child, code: int) -> None:
         self._children.remove(child)

@@ -1,6 +1,8 @@
 """The two-way channel between a worker and one of its processes: JSON frames on a socket.
 
-A frame is four bytes of length, big-endian, and that many bytes of JSON.
+A frame is four bytes of length and eight bytes with the number of the attempt that it is about (0
+for none), both big-endian, and JSON. So what cannot be read costs one attempt, and is told as a
+message of the kind `unreadable`.
 """
 
 from __future__ import annotations
@@ -10,17 +12,24 @@ import socket
 import threading
 from typing import Any
 
-from pydantic_core import to_json
-
-from yarnloom.values import decode
+from yarnloom.errors import ValueRefused
+from yarnloom.values import decode, dump
 
 Message = dict[str, Any]
+UNREADABLE = "unreadable"
 _CHUNK = 1 << 18
 _READS = 4
+_HEAD = 12
+LARGEST = 64 * 2**20
+"""Bytes of a frame; a longer one cannot have been meant."""
 
 
 class Closed(Exception):
     """The other side is gone."""
+
+
+class Broken(Exception):
+    """What came is no frame, so nothing more can be read."""
 
 
 class Channel:
@@ -40,12 +49,14 @@ class Channel:
         """Send a message; any thread may.
 
         Raises:
+            ValueRefused: it cannot be written as JSON; nothing was sent.
             Closed: the other side is gone.
         """
-        data = to_json(message)
+        data = dump(message)
+        head = len(data).to_bytes(4, "big") + (message.get("attempt") or 0).to_bytes(8, "big")
         with self._sending:
             try:
-                self._sock.sendall(len(data).to_bytes(4, "big") + data)
+                self._sock.sendall(head + data)
             except OSError as error:
                 raise Closed from error
 
@@ -54,6 +65,7 @@ class Channel:
 
         Raises:
             Closed: the other side is gone.
+            Broken: what came is no frame.
         """
         while (message := self._take()) is None:
             self._read(0)
@@ -64,6 +76,7 @@ class Channel:
 
         Raises:
             Closed: the other side is gone and everything it sent was taken.
+            Broken: what came is no frame.
         """
         found: list[Message] = []
         try:
@@ -91,11 +104,19 @@ class Channel:
         self._buffer += data
 
     def _take(self) -> Message | None:
-        if len(self._buffer) < 4:
+        if len(self._buffer) < _HEAD:
             return None
-        end = 4 + int.from_bytes(self._buffer[:4], "big")
+        length = int.from_bytes(self._buffer[:4], "big")
+        if length > LARGEST:
+            raise Broken(f"a frame of {length:,} bytes")
+        end = _HEAD + length
         if len(self._buffer) < end:
             return None
-        message: Message = decode(bytes(self._buffer[4:end]))
+        attempt = int.from_bytes(self._buffer[4:_HEAD], "big")
+        data = bytes(self._buffer[_HEAD:end])
         del self._buffer[:end]
+        try:
+            message: Message = decode(data, "a message between a worker and its process")
+        except ValueRefused as error:
+            return {"kind": UNREADABLE, "attempt": attempt, "message": str(error)}
         return message

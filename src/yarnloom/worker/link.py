@@ -25,7 +25,10 @@ BEGUN_WAIT = 0.005
 FIRST_WAIT = 0.05
 LONGEST_WAIT = 2.0
 SAVE_SECONDS = 0.5
-LOG_BYTES_A_REPORT = 4 * 1024 * 1024
+REPORT_BYTES = 4 * 1024 * 1024
+"""Of a report, and of the lines in it: what is over it comes with the next."""
+
+REPORT_ITEMS = 1_000
 LOG_BYTES_AN_ATTEMPT = 4 * 1024 * 1024
 
 
@@ -257,8 +260,10 @@ class Link:
         logs = self._take_lines()
         items = self._take_items()
         freed, self._freed = self._freed, []
-        saved, self._saved = self._saved, {}
-        acks, self._acks = self._acks, []
+        saved = self._take_saved()
+        acks: list[asyncio.Future[None]] = []
+        if not self._saved:  # else what they wait for comes with the next
+            acks, self._acks = self._acks, []
         told = {item["attempt"] for item in items if item.get("outcome")}
         body = {
             "received": self._take_received(),
@@ -286,7 +291,7 @@ class Link:
         for refusal in answer["refused"]:
             self._on_refused(refusal)
         self._take(answer["messages"])
-        if self._lines or self._items:
+        if self._lines or self._items or self._saved:
             self._news.set()
 
     async def leave(self) -> None:
@@ -333,8 +338,8 @@ class Link:
             self._on_message(message)
 
     def _take_lines(self) -> list[Message]:
-        """Batches of lines, up to about `LOG_BYTES_A_REPORT` in all."""
-        batches, room = [], LOG_BYTES_A_REPORT
+        """Batches of lines, up to about half of `REPORT_BYTES`."""
+        batches, room = [], REPORT_BYTES // 2
         for attempt in list(self._lines):
             waiting, count = self._lines[attempt], 0
             while count < len(waiting) and room > 0:
@@ -351,9 +356,27 @@ class Link:
 
     def _take_items(self) -> list[Message]:
         """What can be told now: the end of an attempt waits until all its lines are sent."""
-        items = [item for item in self._items if item["attempt"] not in self._lines]
-        self._items = [item for item in self._items if item["attempt"] in self._lines]
+        items: list[Message] = []
+        left: list[Message] = []
+        room = REPORT_BYTES // 2
+        for item in self._items:
+            if item["attempt"] in self._lines or room <= 0 or len(items) >= REPORT_ITEMS:
+                left.append(item)
+                continue
+            items.append(item)
+            room -= _weight(item)
+        self._items = left
         return items
+
+    def _take_saved(self) -> dict[int, Message]:
+        """What running attempts saved, as much as a report holds."""
+        taken: dict[int, Message] = {}
+        room = REPORT_BYTES // 2
+        while self._saved and room > 0:
+            attempt, record = self._saved.popitem()
+            taken[attempt] = record
+            room -= _weight(record)
+        return taken
 
     def _forget_lines(self, items: list[Message]) -> None:
         """The service has taken the end of these attempts: no line of them comes any more."""
@@ -424,6 +447,17 @@ class Link:
         if self._broken:
             self._broken = False
             self._say(f"the service at {self._target.url} answers again")
+
+
+def _weight(value: Any) -> int:
+    """About how many bytes a value takes; only large ones are looked at closely."""
+    if isinstance(value, str):
+        return len(value)
+    if isinstance(value, dict):
+        return sum(_weight(one) + 20 for one in value.values())
+    if isinstance(value, list):
+        return sum(_weight(one) + 2 for one in value)
+    return 10
 
 
 def _size(line: Message) -> int:

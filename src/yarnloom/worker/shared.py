@@ -19,32 +19,34 @@ from datetime import UTC, datetime
 from typing import Any, TextIO
 
 from yarnloom.context import StepContext
-from yarnloom.errors import YarnloomError, subclasses
+from yarnloom.errors import ValueRefused, YarnloomError, subclasses
 from yarnloom.files import SHELF
 from yarnloom.loom import Loom
-from yarnloom.task import Task
 from yarnloom.worker.calling import Called, fetch_ahead, prepare, printable, raised, returned
-from yarnloom.worker.frames import Channel, Closed, Message
+from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
+from yarnloom.worker.served import Served, serving_coroutines
 
 CURRENT: ContextVar[int | None] = ContextVar("yarnloom_attempt", default=None)
 """The attempt that the present thread or coroutine runs for, in a shared process."""
 
 
-async def run_shared(channel: Channel, loom: Loom, places: int, kept: Any) -> None:
+async def run_shared(
+    channel: Channel, looms: list[Loom], served: dict[str, Served], places: int
+) -> None:
     """Run attempts, up to `places` at once, until this process is to end.
 
     Args:
         channel: to the worker.
-        loom: what is run.
+        looms: whose tasks are run.
+        served: the tasks by full name.
         places: how many at once.
-        kept: what the loom's plain `around_process` yielded.
 
     Raises:
-        AroundFailed: what the loom wraps around a process has failed.
+        AroundFailed: what a loom wraps around a process has failed.
     """
-    async with loom.around.process_later(kept) as kept_later:
+    async with serving_coroutines(looms, served) as on_loop:
         channel.send({"kind": "ready"})
-        await _Shared(channel, loom, places, kept, kept_later).serve()
+        await _Shared(channel, on_loop, places).serve()
 
 
 class AttemptStream(io.TextIOBase):
@@ -163,15 +165,35 @@ def published(attempt: int, value: Any) -> Message:
     return {"kind": "line", "attempt": attempt, "at": at, "stream": "published", "value": value}
 
 
+def send_end(channel: Channel, attempt: int, called: Called, **facts: Any) -> None:
+    """Tell the worker how an attempt ended; what cannot be told makes it a failed one."""
+    end = {
+        "kind": "ended",
+        "attempt": attempt,
+        "outcome": called.outcome,
+        "output": called.output,
+        "error": called.error,
+        "after": called.after,
+        **facts,
+    }
+    try:
+        channel.send(end)
+    except ValueRefused as error:
+        fault = {"type": "ValueRefused", "message": f"its end cannot be told: {error}"}
+        channel.send({**end, "outcome": "failed", "output": None, "error": fault, "saved": None})
+
+
+def unreadable(message: Message) -> Message:
+    """The end of an attempt whose work cannot be read."""
+    fault = {"type": "ValueRefused", "message": f"its work cannot be read: {message['message']}"}
+    ended = {"kind": "ended", "attempt": message["attempt"], "spent": None, "outcome": "refused"}
+    return {**ended, "output": None, "error": fault, "after": None}
+
+
 class _Shared:
-    def __init__(
-        self, channel: Channel, loom: Loom, places: int, kept: Any, kept_later: Any
-    ) -> None:
+    def __init__(self, channel: Channel, served: dict[str, Served], places: int) -> None:
         self.channel = channel
-        self.tasks = loom.served
-        self.around = loom.around
-        self.kept = kept
-        self.kept_later = kept_later
+        self.served = served
         self.threads = ThreadPoolExecutor(places, thread_name_prefix="yarnloom-io")
         self.streams = (
             AttemptStream("stdout", sys.stdout, channel),
@@ -202,6 +224,8 @@ class _Shared:
             return
         attempt = message["attempt"]
         match message["kind"]:
+            case kind if kind == UNREADABLE:
+                self.channel.send(unreadable(message))
             case "work":
                 self.running[attempt] = asyncio.create_task(self.run(message))
             case "stop":
@@ -218,10 +242,9 @@ class _Shared:
     async def run(self, work: Message) -> None:
         attempt = work["attempt"]
         CURRENT.set(attempt)
-        task = self.tasks[work["task"]]
+        served = self.served[work["task"]]
         line = _Line(self, attempt)
-        kept = self.kept_later if task.is_async else self.kept
-        context = task.context_type.for_work(work, line, kept)
+        context = served.task.context_type.for_work(work, line, served.kept)
         SHELF.set(context.shelf)  # of this attempt's own task, which ends with it
         begun: list[float] = []
         try:
@@ -229,29 +252,25 @@ class _Shared:
         except YarnloomError as error:
             called = raised(error)
         else:
-            called = await self.call(task, work["input"], context, attempt, begun)
+            called = await self.call(served, work["input"], context, attempt, begun)
         called = called.told(self.stops.get(attempt))
         for stream in self.streams:
             stream.finish(attempt)
         del self.running[attempt]
         self.stops.pop(attempt, None)
         with contextlib.suppress(Closed):
-            self.channel.send(
-                {
-                    "kind": "ended",
-                    "attempt": attempt,
-                    "spent": time.monotonic() - begun[0] if begun else None,
-                    "outcome": called.outcome,
-                    "output": called.output,
-                    "error": called.error,
-                    "after": called.after,
-                    "saved": context.record(done=called.outcome == "done"),
-                }
+            send_end(
+                self.channel,
+                attempt,
+                called,
+                spent=time.monotonic() - begun[0] if begun else None,
+                saved=context.record(done=called.outcome == "done"),
             )
 
     async def call(
-        self, task: Task, value: Any, context: StepContext, attempt: int, begun: list[float]
+        self, served: Served, value: Any, context: StepContext, attempt: int, begun: list[float]
     ) -> Called:
+        task = served.task
         inputs = prepare(task, value, context)
         if isinstance(inputs, Called):
             return inputs
@@ -260,21 +279,19 @@ class _Shared:
         try:
             if task.is_async:
                 self.coroutines.add(attempt)
-                found = self.around.call_later(context, lambda: task.function(**inputs))
+                found = served.around.call_later(context, lambda: task.function(**inputs))
                 return returned(task, await found)
-            return returned(task, await self.on_thread(task, inputs, context, attempt))
+            return returned(task, await self.on_thread(served, inputs, context))
         except BaseException as error:
             return raised(error)
         finally:
             self.coroutines.discard(attempt)
 
-    async def on_thread(
-        self, task: Task, inputs: dict[str, Any], context: StepContext, attempt: int
-    ) -> Any:
+    async def on_thread(self, served: Served, inputs: dict[str, Any], context: StepContext) -> Any:
         # In a copy of this attempt's context: what a wrapper sets is the task's, and nobody else's.
         own = copy_context()
 
         def call() -> Any:
-            return own.run(self.around.call, context, lambda: task.function(**inputs))
+            return own.run(served.around.call, context, lambda: served.task.function(**inputs))
 
         return await asyncio.get_running_loop().run_in_executor(self.threads, call)

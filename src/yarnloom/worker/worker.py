@@ -41,7 +41,7 @@ class WorkerOptions:
     """How a worker runs.
 
     Attributes:
-        load: MODULE:LOOM.
+        load: MODULE:LOOM of each loom.
         target: the service.
         name: for people.
         id: unique; made up unless given.
@@ -58,7 +58,7 @@ class WorkerOptions:
         publish: then also publish the loom again.
     """
 
-    load: str
+    load: tuple[str, ...]
     target: Target
     name: str = ""
     id: str = field(default_factory=lambda: uuid.uuid4().hex[:12])
@@ -144,7 +144,7 @@ class Worker:
         self._say(
             f"takes work from {self.options.target.url}: {count} "
             f"process{'es' if count > 1 else ''}, {len(self._crew.tasks)} tasks of "
-            f"{self.options.load}"
+            f"{', '.join(self.options.load)}"
         )
         loops = [
             asyncio.create_task(self._link.keep_asking()),
@@ -275,7 +275,7 @@ class Worker:
         """Replace the processes whenever code has changed."""
         from watchfiles import PythonFilter, awatch
 
-        folders = {str(Path.cwd()), self._crew.folder}
+        folders = {str(Path.cwd()), *self._crew.folders}
         self._say(f"watches the code in {', '.join(sorted(folders))}")
         async for changes in awatch(*folders, watch_filter=PythonFilter()):
             touched = {Path(path).parent for _, path in changes}
@@ -291,7 +291,7 @@ class Worker:
         """Publish the loom as it is now, from a process of its own, which says what is wrong."""
         target = self.options.target
         process = await asyncio.create_subprocess_exec(
-            *(sys.executable, "-m", "yarnloom", "publish", self.options.load),
+            *(sys.executable, "-m", "yarnloom", "publish", *self.options.load),
             env={**os.environ, "YARNLOOM_URL": target.url, "YARNLOOM_TOKEN": target.token},
         )
         await process.wait()
@@ -321,7 +321,7 @@ class Worker:
                 "pid": os.getpid(),
                 "processes": self.options.processes,
                 "io": self.options.io,
-                "loom": self.options.load,
+                "loom": ", ".join(self.options.load),
                 "version": VERSION,
             },
         }

@@ -40,7 +40,7 @@ from yarnloom.store import listing, reading
 
 router = APIRouter(route_class=StrictRoute, tags=["control"])
 
-AT_ONCE = 200
+AT_ONCE = 20
 Action = Literal["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]
 _BULK: dict[str, Callable[[int, str, str], Command]] = {
     "pause": PauseRun,

@@ -20,6 +20,7 @@ from yarnloom.service.core import Core
 from yarnloom.service.strict import StrictRoute
 from yarnloom.service.uploads import digest_of
 from yarnloom.store import reading
+from yarnloom.units import whole_number
 
 router = APIRouter(route_class=StrictRoute, prefix="/files", tags=["files"])
 
@@ -84,7 +85,8 @@ async def list_files(
 ) -> Response:
     """The files that are kept, newest first, each with how many runs use it."""
     at, _, sha256 = (cursor or "").partition("-")
-    before = (int(at), sha256) if at.isdigit() else None
+    kept_at = whole_number(at)
+    before = None if kept_at is None else (kept_at, sha256)
     rows = await core.read(reading.files, before, limit)
     last = f"{rows[-1]['kept_at']}-{rows[-1]['sha256']}" if len(rows) == limit else None
     return answer({"files": [_view(row) for row in rows], "next": last})

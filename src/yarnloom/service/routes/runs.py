@@ -8,7 +8,6 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Header, Path, Query
 from fastapi.responses import Response
-from pydantic import AwareDatetime
 
 from yarnloom.engine import CancelRun, Started, StartRun, looking
 from yarnloom.engine.states import RunState
@@ -24,11 +23,12 @@ from yarnloom.protocol.answers import (
     StartedMany,
     WhyAnswer,
 )
-from yarnloom.protocol.bodies import ReasonBody, StartBody, StartManyBody
+from yarnloom.protocol.bodies import ReasonBody, StartBody, StartManyBody, Time
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
 from yarnloom.service.strict import StrictRoute
 from yarnloom.store import listing, reading
+from yarnloom.units import whole_number
 
 router = APIRouter(route_class=StrictRoute, prefix="/runs", tags=["runs"])
 
@@ -119,8 +119,8 @@ async def list_runs(
     key: Annotated[str | None, Query(max_length=200, description="A start key")] = None,
     schedule: Annotated[str | None, Query(max_length=100)] = None,
     who: Annotated[str | None, Query(max_length=200, description="Who started it")] = None,
-    since: Annotated[AwareDatetime | None, Query(description="Started then or later")] = None,
-    until: Annotated[AwareDatetime | None, Query(description="Started before then")] = None,
+    since: Annotated[Time | None, Query(description="Started then or later")] = None,
+    until: Annotated[Time | None, Query(description="Started before then")] = None,
     text: Annotated[
         str | None,
         Query(max_length=200, description="In its workflow, params, tags, key, starter or error"),
@@ -185,7 +185,7 @@ async def graph(
     core: TheCore,
     number: RunNumber,
     address: Address = "",
-    at: Annotated[AwareDatetime | None, Query(description="As it was then")] = None,
+    at: Annotated[Time | None, Query(description="As it was then")] = None,
 ) -> Response:
     """The parts of a run as a tree, each with its state; with `address` those of a part or item.
 
@@ -259,12 +259,13 @@ async def log(
     """What an attempt printed and logged; without `#` in the address, the newest attempt."""
     label, _, wanted = address.partition("#")
     attempts = (await core.look_into(number, looking.step, label))["attempts"]
-    if wanted and not wanted.isdigit():
+    number_wanted = whole_number(wanted)
+    if wanted and number_wanted is None:
         raise InvalidInput(
-            f"found {wanted!r} after '#'; expected an attempt's number, as in {label}#1",
+            f"found {wanted!r:.40} after '#'; expected an attempt's number, as in {label}#1",
             problems=[Problem("/address", "not a number after '#'")],
         )
-    chosen = [one for one in attempts if not wanted or one["number"] == int(wanted)]
+    chosen = [one for one in attempts if not wanted or one["number"] == number_wanted]
     if not chosen and wanted:
         raise NotFound(f"{number}/{label} has no attempt #{wanted}; it has {len(attempts)}")
     lines = core.logs.read(chosen[-1]["id"], after, limit) if chosen else []

@@ -79,5 +79,8 @@ async def health() -> Response:
 
 @health_router.get("/ready", include_in_schema=False)
 async def ready(core: TheCore) -> Response:
-    """The service takes commands."""
-    return answer({"status": "fail" if core.closing else "pass"}, 503 if core.closing else 200)
+    """The service takes commands, and what `--load` names is published and worked for."""
+    why = core.not_ready()
+    return answer(
+        {"status": "fail", "reason": why} if why else {"status": "pass"}, 503 if why else 200
+    )

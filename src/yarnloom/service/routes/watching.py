@@ -11,26 +11,27 @@ from fastapi import APIRouter, Header, Path, Query
 from fastapi.responses import Response
 from sse_starlette import EventSourceResponse
 
-from yarnloom.engine import looking
+from yarnloom.engine import MakeLink, RevokeLink, looking
 from yarnloom.engine.states import STEP_ENDED
-from yarnloom.engine.views import moment
+from yarnloom.engine.views import link_view, moment
+from yarnloom.errors import NotAllowed
+from yarnloom.protocol.answers import LinkAnswer, LinkedRun, LinkList, MadeLink
 from yarnloom.protocol.bodies import LinkBody
-from yarnloom.service.answers import TheCore, answer, problems
+from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
-from yarnloom.service.links import Link
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
 from yarnloom.service.strict import StrictRoute
+from yarnloom.store import links
+from yarnloom.units import whole_number
 
 router = APIRouter(route_class=StrictRoute, tags=["watching"])
 
 BATCH = 500
 # A page of the user's own application may use a link: it is the link that allows it.
 ANY_PAGE = {"Access-Control-Allow-Origin": "*", "Cache-Control": "no-store"}
-_SHOWN = (
-    *("number", "workflow", "state", "outcome", "stop_asked", "progress", "output", "error"),
-    *("round", "created_at", "started_at", "ended_at"),
-)
+_SHOWN = ("number", "state", "progress", "created_at", "started_at", "ended_at")
+_DETAILS = ("workflow", "outcome", "stop_asked", "output", "error", "round")
 
 LastId = Annotated[str | None, Header(max_length=100, alias="Last-Event-ID")]
 Token = Annotated[str, Path(max_length=200)]
@@ -71,23 +72,56 @@ async def log_live(
     return EventSourceResponse(events, ping=PING)
 
 
-@router.post("/runs/{number}/links", status_code=201, responses=problems(404, 410))
-async def make_link(core: TheCore, number: RunNumber, body: LinkBody | None = None) -> Response:
-    """A token with which whoever has it may watch this run, and nothing else, until it expires."""
+@router.post(
+    "/runs/{number}/links",
+    status_code=201,
+    response_model=MadeLink,
+    responses=problems(404, 410),
+)
+async def make_link(
+    core: TheCore, who: Asker, number: RunNumber, body: LinkBody | None = None
+) -> Response:
+    """Make a link: whoever has it may watch this run, and nothing else, until it expires."""
     await core.run_row(number)
-    seconds = (body or LinkBody()).seconds
-    expires_at = int(time.time() + seconds)
-    token = core.links.make(Link(number, expires_at))
-    path = f"/api/v1/links/{token}/events"
-    when = moment(expires_at * 1_000_000)
-    return answer({"token": token, "path": path, "run": number, "expires_at": when}, 201)
+    body = body or LinkBody()
+    link = await core.submit(MakeLink(number, body.seconds, body.details, who))
+    token = core.links.token(link["id"])
+    return answer({**link, "token": token, "path": f"/api/v1/links/{token}/events"}, 201)
 
 
-@router.get("/links/{token}", responses=problems(403, 404, 410))
+@router.get("/runs/{number}/links", response_model=LinkList, responses=problems(404, 410))
+async def list_links(
+    core: TheCore,
+    number: RunNumber,
+    cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> Response:
+    """The links to a run, newest first, those that expired within 30 days too."""
+    await core.run_row(number)
+    rows = await core.read(links.links, number, cursor, limit)
+    following = str(rows[-1]["id"]) if len(rows) == limit else None
+    return answer({"links": [link_view(row) for row in rows], "next": following})
+
+
+@router.delete(
+    "/runs/{number}/links/{link}", response_model=LinkAnswer, responses=problems(404, 409, 410)
+)
+async def revoke_link(
+    core: TheCore,
+    who: Asker,
+    number: RunNumber,
+    link: Annotated[int, Path(ge=1, le=2**53)],
+    reason: Annotated[str, Query(max_length=2_000, description="Why, for the record")] = "",
+) -> Response:
+    """End a link before its time; whoever watches with it is cut off."""
+    return answer(await core.submit(RevokeLink(number, link, who, reason)))
+
+
+@router.get("/links/{token}", response_model=LinkedRun, responses=problems(403, 404, 410))
 async def linked_run(core: TheCore, token: Token) -> Response:
-    """The run of a link, as far as it may be seen: without its params, and who started it."""
-    link = core.links.read(token, time.time())
-    found = answer(_shown(await core.run(link.run)))
+    """The run of a link, as far as the link shows it."""
+    link = await _opened(core, token)
+    found = answer(_shown(await core.run(link["run"]), link))
     found.headers.update(ANY_PAGE)
     return found
 
@@ -101,18 +135,48 @@ async def linked_events(
     The state comes first, and whenever it changes. What was published comes from behind
     `Last-Event-ID` on, so that a browser that was cut off misses nothing.
     """
-    link = core.links.read(token, time.time())
-    await core.run_row(link.run)
+    link = await _opened(core, token)
+    await core.run_row(link["run"])
     events = _link_events(core, link, _after(last_event_id))
     return EventSourceResponse(events, ping=PING, headers=ANY_PAGE)
 
 
+async def _opened(core: Core, token: str) -> dict[str, Any]:
+    """What the link of a token allows.
+
+    Raises:
+        NotAllowed: nothing, or nothing more.
+    """
+    link = await core.read(links.link, core.links.read(token))
+    if link is None or link["expires_at"] <= time.time() * 1_000_000:
+        raise NotAllowed("this link has expired; ask for a new one")
+    if link["revoked_at"] is not None:
+        raise NotAllowed("this link was revoked; ask for a new one")
+    return link
+
+
 def _after(last_id: str | None) -> int:
-    return int(last_id) if last_id and last_id.isdigit() else 0
+    return whole_number(last_id or "") or 0
 
 
-def _shown(run: dict[str, Any]) -> dict[str, Any]:
-    return {name: run[name] for name in _SHOWN}
+def _shown(run: dict[str, Any], link: dict[str, Any]) -> dict[str, Any]:
+    """A run as a link shows it: for an end user, or with details for a colleague."""
+    names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
+    return {**{name: run[name] for name in names}, "message": _plain_message(run)}
+
+
+def _plain_message(run: dict[str, Any]) -> str:
+    """How it is with a run, in words that hold nothing of its inside but what was raised."""
+    error = (run["error"] or {}).get("message", "")
+    words = {"done": "It is done.", "failed": "It has failed.", "cancelled": "It was cancelled."}
+    said = words.get(run["state"], f"It is {run['state']}.")
+    first = error.partition("\n")[0][:200]
+    return f"{said[:-1]}: {first}" if first and run["state"] == "failed" else said
+
+
+def _published_by(link: dict[str, Any], entry: dict[str, Any]) -> dict[str, Any]:
+    """Something published as a link shows it: without what its step is called."""
+    return entry if link["details"] else {name: entry.get(name) for name in ("line", "at", "value")}
 
 
 async def _published_events(core: Core, number: int, after: int) -> AsyncIterator[bytes]:
@@ -128,26 +192,31 @@ async def _published_events(core: Core, number: int, after: int) -> AsyncIterato
                 await woken.wait()
 
 
-async def _link_events(core: Core, link: Link, after: int) -> AsyncIterator[bytes]:
+async def _link_events(core: Core, link: dict[str, Any], after: int) -> AsyncIterator[bytes]:
     """The state of a run at first and when it changes, and what it publishes."""
-    number = link.run
+    number, until = link["run"], link["expires_at"] / 1_000_000
+    revoked = False
     with core.logs.watch(run=number) as published, core.hub.listen(number) as changed:
         changed.set()
-        while not core.closing and time.time() < link.expires_at:
+        while not core.closing and time.time() < until:
             if changed.is_set():
                 changed.clear()
-                view = _shown(await core.run(number))
+                now = await core.read(links.link, link["id"])
+                if revoked := now is None or now["revoked_at"] is not None:
+                    break
+                view = _shown(await core.run(number), link)
                 yield core.hub.event("yarnloom.run.changed", f"{number}", str(after), view)
             published.clear()
             found = core.logs.read_published(number, after, BATCH)
             for entry in found:
                 after = entry["line"] + 1
-                yield core.hub.event("yarnloom.published", f"{number}", str(after), entry)
+                shown = _published_by(link, entry)
+                yield core.hub.event("yarnloom.published", f"{number}", str(after), shown)
             if not found:
-                await _first(published, changed, timeout=link.expires_at - time.time())
+                await _first(published, changed, timeout=until - time.time())
     if not core.closing:
-        expired = {"expires_at": moment(link.expires_at * 1_000_000)}
-        yield core.hub.event("yarnloom.link.expired", f"{number}", str(after), expired)
+        ended = {"expires_at": moment(link["expires_at"]), "revoked": revoked}
+        yield core.hub.event("yarnloom.link.expired", f"{number}", str(after), ended)
 
 
 async def _log_events(
@@ -156,8 +225,7 @@ async def _log_events(
     """Lines of a step's attempts, one after the other, until it has ended."""
     label, _, wanted = address.partition("#")
     attempt, _, text = (last_id or "").partition("-")
-    after = int(text) if text.isdigit() else 0
-    reached = int(attempt) if attempt.isdigit() else 0
+    after, reached = whole_number(text) or 0, whole_number(attempt) or 0
     with core.hub.listen(number) as changed:
         while not core.closing:
             changed.clear()
@@ -187,16 +255,16 @@ async def _log_events(
 def _attempts_from(step: dict[str, Any], wanted: str, reached: int) -> list[dict[str, Any]]:
     """The attempts whose lines are to be told: one, or from the newest or that reached on."""
     attempts: list[dict[str, Any]] = step["attempts"]
-    if wanted.isdigit():
-        return [one for one in attempts if one["number"] == int(wanted)]
+    if (number := whole_number(wanted)) is not None:
+        return [one for one in attempts if one["number"] == number]
     return [one for one in attempts if one["number"] >= reached] if reached else attempts[-1:]
 
 
 def _is_over(step: dict[str, Any], wanted: str) -> bool:
     """Whether nothing more is printed."""
-    if wanted.isdigit():
+    if (number := whole_number(wanted)) is not None:
         return any(
-            one["number"] == int(wanted) and one["outcome"] is not None for one in step["attempts"]
+            one["number"] == number and one["outcome"] is not None for one in step["attempts"]
         )
     return step["state"] in STEP_ENDED
 

@@ -22,6 +22,7 @@ from yarnloom.protocol.bodies import (
     AskBody,
     BeginEffectBody,
     EndEffectBody,
+    ItemBody,
     ReasonBody,
     RegisterBody,
     ReportBody,
@@ -30,6 +31,8 @@ from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.strict import StrictRoute
 
 router = APIRouter(route_class=StrictRoute, prefix="/workers", tags=["workers"])
+
+REPORTED_AT_ONCE = 50
 
 WorkerId = Annotated[str, Path(max_length=100)]
 
@@ -84,39 +87,47 @@ async def ask(core: TheCore, worker: WorkerId, body: AskBody) -> Response:
 async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
     """What happened to attempts; the answer says what was refused, and can carry work."""
     # Lines first: whoever sees that an attempt has ended finds its whole log.
-    for log in body.logs:
-        core.logs.append(log.attempt, log.first, log.lines)
-    items = tuple(
-        ReportItem(
-            item.attempt,
-            item.outcome,
-            item.output,
-            item.error,
-            item.begun_ago,
-            item.ended_ago,
-            item.pid,
-            item.cpu,
-            item.memory,
-            item.after,
-            item.abandoned,
-            item.saved,
+    if body.logs:
+        await core.keep_lines(worker, body.logs)
+    items = [_item_of(item) for item in body.items]
+    saved = list(body.saved.items())
+    refused, messages = [], []
+    # A few at a time, so that a long report, such as one after a break, holds up nobody.
+    for first in range(0, max(len(items), len(saved), 1), REPORTED_AT_ONCE):
+        some = slice(first, first + REPORTED_AT_ONCE)
+        reported: Reported = await core.submit(
+            Report(
+                worker,
+                tuple(items[some]),
+                tuple(body.received),
+                body.places,
+                body.io_places,
+                body.ahead,
+                () if first else tuple(body.freed),
+                dict(saved[some]),
+                body.trouble,
+            )
         )
-        for item in body.items
+        refused += reported.refused
+        messages += reported.messages
+    return answer({"refused": refused, "messages": messages})
+
+
+def _item_of(item: ItemBody) -> ReportItem:
+    return ReportItem(
+        item.attempt,
+        item.outcome,
+        item.output,
+        item.error,
+        item.begun_ago,
+        item.ended_ago,
+        item.pid,
+        item.cpu,
+        item.memory,
+        item.after,
+        item.abandoned,
+        item.saved,
     )
-    reported: Reported = await core.submit(
-        Report(
-            worker,
-            items,
-            tuple(body.received),
-            body.places,
-            body.io_places,
-            body.ahead,
-            tuple(body.freed),
-            body.saved,
-            body.trouble,
-        )
-    )
-    return answer({"refused": reported.refused, "messages": reported.messages})
 
 
 def _ask_of(worker: str, body: AskBody) -> Ask:
