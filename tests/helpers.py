@@ -109,9 +109,9 @@ class ServiceProgram(Program):
             self.wait_for(r"(published|unchanged) \S+ at version")
         self.port = int(self.url.rsplit(":", 1)[1])
 
-    def client(self) -> Client:
+    def client(self, token: str = "") -> Client:
         """A client of this service."""
-        return Client(self.url, who="test")
+        return Client(self.url, who="test", token=token)
 
 
 @contextlib.contextmanager

@@ -164,6 +164,20 @@ def masked_in(value: Any, secrets: Iterable[str]) -> Any:
     return [masked_in(inner, secrets) for inner in value] if isinstance(value, list) else value
 
 
+def sealed_in(value: Any, secrets: Iterable[str], seal: Callable[[str], Any]) -> Any:
+    """A value with every text sealed that has a secret in it; in names of fields it is masked."""
+    if isinstance(value, str):
+        return seal(value) if any(secret in value for secret in secrets) else value
+    if isinstance(value, dict):
+        return {
+            masked_text(name, secrets): sealed_in(inner, secrets, seal)
+            for name, inner in value.items()
+        }
+    return (
+        [sealed_in(inner, secrets, seal) for inner in value] if isinstance(value, list) else value
+    )
+
+
 def worth_masking(secrets: Iterable[str]) -> list[str]:
     """The secrets that are long enough to be looked for, the longest first."""
     return sorted({one for one in secrets if len(one) >= SHORTEST}, key=len, reverse=True)

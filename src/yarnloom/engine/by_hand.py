@@ -29,7 +29,7 @@ from yarnloom.engine.turn import ASLEEP, Turn
 from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import Conflict, InvalidInput, Problem
-from yarnloom.plan import Node
+from yarnloom.plan import Node, source_schema
 from yarnloom.plan.marked import rows_in, seal
 from yarnloom.plan.validators import Schema
 from yarnloom.store import PartRow, RunRow, StepRow, ledger
@@ -234,7 +234,7 @@ class _Hand:
         if not command.inputs and command.pool is None and command.priority is None:
             raise InvalidInput("nothing to edit: give inputs, pool or priority")
         known = ledger.hand_of(self.turn.unit, self.run.number, command.address)
-        given = seal(command.inputs or {}, self.facts["input"], self.turn.vault.seal)
+        given = self._sealed(command.inputs or {})
         inputs = {**known.get("inputs", {}), **given}
         use_named(self.turn, self.run.number, json.dumps(inputs))
         self._keep(inputs=inputs, pool=command.pool, priority=command.priority)
@@ -279,6 +279,15 @@ class _Hand:
 
     # What they share
 
+    def _sealed(self, inputs: dict[str, Any]) -> dict[str, Any]:
+        """Inputs as they are kept: sealed where the task, or what they stand in for, is secret."""
+        found = {}
+        for name, value in seal(inputs, self.facts["input"], self.turn.vault.seal).items():
+            source = self.node.inputs.get(name)
+            schema = {} if source is None else source_schema(self.plan, source)
+            found[name] = seal(value, schema, self.turn.vault.seal)
+        return found
+
     def _keep(self, **facts: Any) -> None:
         """Keep what was decided, beside what was before."""
         known = ledger.hand_of(self.turn.unit, self.run.number, self.command.address)
@@ -303,6 +312,6 @@ class _Hand:
 
     def _detail(self) -> dict[str, Any]:
         command = self.command
-        inputs = command.inputs and seal(command.inputs, self.facts["input"], self.turn.vault.seal)
+        inputs = command.inputs and self._sealed(command.inputs)
         given = {"inputs": inputs, "pool": command.pool, "priority": command.priority}
         return {name: value for name, value in given.items() if value is not None}

@@ -7,17 +7,19 @@ the task's own rule, or a person, says so.
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from dataclasses import replace
 from typing import Any
 
 from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect
 from yarnloom.engine.turn import Turn
-from yarnloom.errors import Conflict, InvalidInput, NotFound, ValueRefused
+from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
+from yarnloom.secrets import has_sealed, masked_text, sealed_in, worth_masking
 from yarnloom.store import AttemptRow, ledger
 from yarnloom.store import writing as store
 from yarnloom.store.ledger import Entry
-from yarnloom.values import decode, encode
+from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, decode, encode
 
 BEGUN, DONE = "begun", "done"
 
@@ -31,13 +33,16 @@ def begin_effect(turn: Turn, command: BeginEffect) -> dict[str, Any]:
     attempt = turn.unit.attempts.get(command.attempt)
     if attempt is None or attempt.worker != command.worker or attempt.outcome is not None:
         raise Conflict("the attempt was given up, so it begins nothing outside any more")
+    if masked_text(command.what, _secrets(turn, attempt)) != command.what:
+        raise InvalidInput("the name of an effect holds a secret param; name it without")
     scope = _scope(turn, attempt, command.scope)
     found = ledger.find_entry(turn.unit, attempt.run, scope, command.what)
     token = found.token if found else _token(turn.service_id, attempt.run, scope, command.what)
     if found is not None:
         now = _standing(turn, found, command)
         if now == DONE:
-            return {"now": DONE, "value": decode(found.value or "null"), "token": token}
+            value = turn.vault.open(decode(found.value or "null"))
+            return {"now": DONE, "value": value, "token": token}
         if now == "same":
             return {"now": "go", "token": token}  # sent again, because the answer was lost
         if now == "busy" or not command.again:
@@ -83,8 +88,9 @@ def end_effect(turn: Turn, command: EndEffect) -> dict[str, Any]:
     if not command.done:
         ledger.drop_entry(turn.unit, attempt.run, scope, command.what)
     elif found.state == BEGUN:
-        value = text_of_value(command.value, f"what {command.what!r} gave")
-        done = replace(found, state=DONE, value=value, done_at=turn.now)
+        text_of_value(command.value, f"what {command.what!r} gave")
+        kept = sealed_in(command.value, _secrets(turn, attempt), turn.vault.seal)
+        done = replace(found, state=DONE, value=encode_sealed(kept), done_at=turn.now)
         ledger.keep_entry(turn.unit, done)
     turn.changed.add(attempt.run)
     return {}
@@ -156,6 +162,21 @@ def _scope(turn: Turn, attempt: AttemptRow, scope: str) -> str:
     step = turn.unit.steps.need(attempt.step)
     node = turn.plan(run).nodes[step.node]
     return turn.address(run, node, turn.unit.parts.need(step.part)).partition("/")[2]
+
+
+def _secrets(turn: Turn, attempt: AttemptRow) -> list[str]:
+    """The secret texts that an attempt was given, those worth looking for."""
+    text = turn.unit.steps.need(attempt.step).input
+    found: list[str] = []
+    if has_sealed(text):
+        with contextlib.suppress(FolderUnusable):
+            turn.vault.open(decode(text), found)
+    return worth_masking(found)
+
+
+def encode_sealed(value: Any) -> str:
+    """A value that was looked at before, and has grown by its seals."""
+    return encode(value, limit=4 * VALUE_LIMIT, depth=DEPTH_LIMIT + 1)
 
 
 def _token(service_id: str, run: int, scope: str, what: str) -> str:

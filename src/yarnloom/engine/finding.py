@@ -37,6 +37,9 @@ def plan_of_task(name: str, facts: dict[str, Any]) -> dict[str, Any]:
     """The plan of a single step, whose params are its inputs."""
     loom, _, short = name.partition("/")
     schema = facts["input"]
+    if secret := facts.get("secret_inputs"):
+        marked = {name: {**schema["properties"][name], "writeOnly": True} for name in secret}
+        schema = {**schema, "properties": {**schema["properties"], **marked}}
     pinned = {"code_hash": facts["code_hash"]} if facts.get("pin_code") else {}
     inputs = {one: {"param": one} for one in schema.get("properties", {})}
     rules = dict(facts.get("rules", {}))

@@ -10,7 +10,7 @@ from yarnloom.engine.pooling import declare, read_declarations, refuse_unknown_p
 from yarnloom.engine.scheduling import declare_schedules, read_schedules
 from yarnloom.engine.turn import Turn
 from yarnloom.errors import InvalidInput, PlanError, Problem
-from yarnloom.plan import Plan, read_plan
+from yarnloom.plan import Plan, read_plan, secret_inputs
 from yarnloom.store import timing
 from yarnloom.store import writing as store
 
@@ -47,8 +47,11 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
                 "current_since_now": new,
             }
         )
+    secret = _secret_inputs(plans)
     for facts in command.tasks:
-        store.keep_task(turn.unit, facts["name"], facts, turn.now)
+        names = sorted(secret.get(facts["name"], ()))
+        kept_facts = {**facts, "secret_inputs": names} if names else facts
+        store.keep_task(turn.unit, facts["name"], kept_facts, turn.now)
         store.keep_code(
             turn.unit, facts["name"], facts["code_hash"], facts.get("source", ""), turn.now
         )
@@ -65,6 +68,15 @@ def publish(turn: Turn, command: Publish) -> list[dict[str, Any]]:
     versions = {entry["workflow"]: entry["version"] for entry in answer}
     store.log_command(turn.unit, turn.now, command.who, "publish", None, "", versions=versions)
     return answer
+
+
+def _secret_inputs(plans: list[Plan]) -> dict[str, set[str]]:
+    """By task the inputs that some plan feeds with a secret: alone started it is one, too."""
+    found: dict[str, set[str]] = {}
+    for plan in plans:
+        for task, names in secret_inputs(plan).items():
+            found.setdefault(task, set()).update(names)
+    return found
 
 
 def _read(documents: list[dict[str, Any]]) -> list[Plan]:

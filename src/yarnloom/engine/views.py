@@ -348,7 +348,7 @@ def effect_view(row: Row) -> View:
         "state": "unsure" if unsure else row["state"],
         "attempt": row["number"],
         "token": row["token"],
-        "value": _loads(row["value"]),
+        "value": mask(_loads(row["value"])),
         "begun_at": moment(row["begun_at"]),
         "done_at": moment(row["done_at"]),
         "by": row["by"],

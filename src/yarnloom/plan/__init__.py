@@ -55,6 +55,7 @@ from yarnloom.plan.rules import (
     kind_name,
     read_rules,
 )
+from yarnloom.plan.typing import secret_inputs, source_schema
 
 __all__ = [
     "FOLLOW_UPS",
@@ -107,7 +108,9 @@ __all__ = [
     "previous",
     "read_plan",
     "read_rules",
+    "secret_inputs",
     "sequence",
+    "source_schema",
     "split_address",
     "step",
     "unknown_pools",

@@ -9,6 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from yarnloom.errors import nearest
+from yarnloom.plan.marked import has_secrets
 from yarnloom.plan.mistakes import problems_of
 from yarnloom.plan.model import (
     Constant,
@@ -79,6 +80,22 @@ _PLAIN: Schema = {
 _LIST: Schema = {"anyOf": [{"type": "array"}, {"type": "null"}]}
 
 
+def source_schema(plan: Plan, source: Source) -> Schema:
+    """Return the JSON Schema of what a reference of a plan gives; empty where that is not known."""
+    return Types(plan, Findings(plan)).schema_of(source)
+
+
+def secret_inputs(plan: Plan) -> dict[str, set[str]]:
+    """Return by task the inputs that the plan feeds with a secret, whatever type they have."""
+    found: dict[str, set[str]] = {}
+    if has_secrets(plan.params_schema):
+        for node in plan.steps():
+            for name, source in node.inputs.items():
+                if source_schema(plan, source).get("writeOnly") is True:
+                    found.setdefault(node.task, set()).add(name)
+    return found
+
+
 class Types:
     """The types of one plan whose references are resolved."""
 
@@ -129,7 +146,7 @@ class Types:
         if facts.batch:
             self.say(node, "items that come in batches have no names; take out name=", "name")
             return
-        item = items_schema(self._schema_of(facts.over))
+        item = items_schema(self.schema_of(facts.over))
         schema, wrong = field_schema(item, facts.name)
         shown = ".".join(facts.name)
         if schema is None:
@@ -149,7 +166,7 @@ class Types:
         if isinstance(source, FromOutput) and source.default is not NOT_GIVEN:
             for problem in problems_of(source.default, wanted):
                 self.say(node, f"the default of output(...): {problem.message}", name)
-        given, what = self._schema_of(source), self._spell(source)
+        given, what = self.schema_of(source), self._spell(source)
         if fit(given, wanted) is Fit.CANNOT:
             self.say(node, f"{what} is {describe(given)}; expected {describe(wanted)}", name)
             return
@@ -190,7 +207,7 @@ class Types:
 
     # What references and parts give
 
-    def _schema_of(self, source: Source) -> Schema:
+    def schema_of(self, source: Source) -> Schema:
         """The type of what a reference gives."""
         match source:
             case Constant(value):
@@ -219,7 +236,7 @@ class Types:
         if isinstance(facts.over, Constant) and isinstance(facts.over.value, list):
             item = of_constants(facts.over.value)
         else:
-            item = items_schema(self._schema_of(facts.over))
+            item = items_schema(self.schema_of(facts.over))
         return combine("items", [item]) if facts.batch else item
 
     def _gives(self, node: Node) -> Schema:
@@ -276,7 +293,7 @@ class Types:
             return True
         if node.each and not isinstance(node.each.over, Constant):
             # An each over null is skipped.
-            given = self._schema_of(node.each.over)
+            given = self.schema_of(node.each.over)
             if (
                 fit(given, {"type": "array"}) is not Fit.FITS
                 and fit({"type": "null"}, given) is Fit.FITS

@@ -15,7 +15,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from yarnloom.store import private
+from yarnloom.store import make_private, private
 from yarnloom.values import depth_problem
 
 log = logging.getLogger("yarnloom.service")
@@ -70,7 +70,7 @@ class LogFolder:
 
     def _write(self, attempt: int, fresh: list[Line], place: tuple[int, str] | None) -> None:
         path = self._path(attempt)
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(path.parent)
         room = SIZE_LIMIT - (path.stat().st_size if path.exists() else 0)
         with open(path, "a", encoding="utf-8", opener=private) as file:
             for line in fresh:
@@ -122,7 +122,7 @@ class LogFolder:
     def _publish(self, attempt: int, line: Line, run: int, address: str) -> None:
         """Keep what was published with its run, in the order in which it came."""
         path = self._run_path(run)
-        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(path.parent)
         size = path.stat().st_size if path.exists() else 0
         entry = {"at": str(line.get("at"))[:100], "address": address, "attempt": attempt}
         value = line.get("value")

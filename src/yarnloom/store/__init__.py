@@ -3,7 +3,7 @@
 from yarnloom.store.audit import audit
 from yarnloom.store.database import Database, migrate, migrations, open_reader
 from yarnloom.store.files import FileFolder, Kept
-from yarnloom.store.privacy import private
+from yarnloom.store.privacy import make_private, private
 from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.unit import StoreFailed, Unit
 
@@ -18,6 +18,7 @@ __all__ = [
     "StoreFailed",
     "Unit",
     "audit",
+    "make_private",
     "migrate",
     "migrations",
     "open_reader",

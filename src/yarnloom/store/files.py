@@ -19,7 +19,7 @@ from itertools import islice
 from pathlib import Path
 from typing import Any
 
-from yarnloom.store.privacy import private
+from yarnloom.store.privacy import make_private, private
 from yarnloom.store.unit import StoreFailed
 from yarnloom.values import decode
 
@@ -67,7 +67,7 @@ class FileFolder:
 
     def clear_incoming(self) -> None:
         """Remove what was being written when a service or helper was killed."""
-        self._incoming.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(self._incoming)
         for left in self._incoming.iterdir():
             left.unlink()
 
@@ -83,7 +83,7 @@ class FileFolder:
 
     def incoming(self) -> Incoming:
         """A file that is about to be written."""
-        self._incoming.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_private(self._incoming)
         return Incoming(self, self._incoming / uuid.uuid4().hex)
 
     def place(self, written: Path, sha256: str) -> None:

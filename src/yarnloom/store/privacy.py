@@ -18,6 +18,13 @@ def private(path: str, flags: int) -> int:
     return os.open(path, flags, 0o600)
 
 
+def make_private(folder: Path) -> None:
+    """Make a folder, and those above it that are missing, for its owner only."""
+    if not folder.exists():
+        make_private(folder.parent)
+        folder.mkdir(mode=0o700, exist_ok=True)
+
+
 def close_to_others(folder: Path) -> None:
     """Let nobody but the owner read the records in a data folder.
 
