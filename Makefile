@@ -67,5 +67,5 @@ $(PYTHON_READY): pyproject.toml requirements.lock
 	touch $@
 
 $(NODE_READY): console/package.json console/package-lock.json
-	cd console && npm ci --silent --no-audit --no-fund
+	cd console && npm ci --ignore-scripts --silent --no-audit --no-fund
 	touch $@

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import shutil
 import subprocess
 import sys
@@ -40,9 +41,30 @@ def build(force: bool = False) -> None:
     if npm is None:
         raise SystemExit("the console must be built, and npm is missing: install Node 20 with npm")
     if not (SOURCES / "node_modules" / ".package-lock.json").is_file():
-        subprocess.run([npm, "ci"], cwd=SOURCES, check=True)
+        subprocess.run([npm, "ci", "--ignore-scripts"], cwd=SOURCES, check=True)
     subprocess.run([npm, "run", "--silent", "build"], cwd=SOURCES, check=True)
+    (TARGET / "NOTICES.txt").write_text(notices(), encoding="utf-8")
     STAMP.write_text(wanted)
+
+
+def notices() -> str:
+    """The licences of everything that is bundled into the console, fonts included."""
+    lock = json.loads((SOURCES / "package-lock.json").read_text(encoding="utf-8"))
+    found = ["The console of Yarn Loom contains the following packages.\n"]
+    for place, facts in sorted(lock["packages"].items()):
+        folder = SOURCES / place
+        if not place or facts.get("dev") or not folder.is_dir():
+            continue
+        name = place.rpartition("node_modules/")[2]
+        texts = [
+            path.read_text(encoding="utf-8", errors="replace").strip()
+            for path in sorted(folder.iterdir())
+            if path.is_file()
+            and path.name.lower().startswith(("license", "licence", "notice", "ofl"))
+        ]
+        head = f"{name} {facts['version']} ({facts.get('license', 'see its text')})"
+        found.append("\n\n".join([f"{'=' * 72}\n{head}", *texts]) + "\n")
+    return "\n".join(found)
 
 
 class ConsoleHook(BuildHookInterface):  # type: ignore[type-arg, misc]

@@ -26,12 +26,18 @@ from yarnloom.plan import (
 )
 from yarnloom.plan.marked import has_secret_rows, with_definitions
 from yarnloom.plan.mistakes import problems_of
+from yarnloom.plan.validators import patterns_for_workers
 from yarnloom.schedules import SETTINGS, MissedText, problems_of_settings
 from yarnloom.schedules import IfBusyText as ScheduleBusyText
 from yarnloom.task import DEFAULT_GRACE, Overlap, Task
 from yarnloom.units import Duration, seconds
 
 Function = TypeVar("Function", bound=Callable[..., Any])
+
+START_OPTIONS = frozenset(
+    {"key", "priority", "share", "tags", "start_at", "start_in", "start_by", "on_check"}
+)
+"""What `client.start(...)` takes beside params."""
 
 _NO_PARAMS: dict[str, Any] = {"type": "object", "properties": {}, "additionalProperties": False}
 _RUN_ENDS = ("done", "failed", "cancelled")
@@ -246,6 +252,11 @@ class Loom:
         schema = params.model_json_schema() if params else _NO_PARAMS
         if has_secret_rows(with_definitions(schema)):
             self._say(f"{name}.params", "rows cannot hold a Secret: they are kept as they are")
+        for taken in sorted(START_OPTIONS & schema.get("properties", {}).keys()):
+            text = (
+                f"a param cannot be called {taken!r}: that is an option of every start; rename it"
+            )
+            self._say(f"{name}.params", text)
         # A param that is not known is a mistake, not something to pass over.
         schema = {**schema, "additionalProperties": False}
         options = {"share": share, "at_once": at_once, "if_busy": if_busy, "deadline": deadline}
@@ -291,6 +302,9 @@ class Loom:
         """
         if not NAME.match(name):
             self._say(name, f"found the schedule name {name!r}; a name has {NAME_RULE}")
+        if isinstance(tags, str):
+            self._say(f"{name}.tags", f"found the text {tags!r:.60}; expected a list of texts")
+            tags = ()
         if name in self._schedules:
             self._say(name, "two schedules have this name; rename one of them")
         self._schedules[name] = {
@@ -434,6 +448,18 @@ class Loom:
             count = f"{len(problems)} mistake" + ("s" if len(problems) > 1 else "")
             raise PlanError(f"the loom {self.name!r} has {count}", problems=problems)
         return plans
+
+    def remarks(self, plans: Sequence[Plan]) -> list[Problem]:
+        """Return what is no mistake, and yet worth knowing before anything runs."""
+        found = []
+        for plan in plans:
+            for pattern in patterns_for_workers(plan.params_schema):
+                text = (
+                    f"the pattern {pattern!r:.60} of its params is checked by the worker only: a "
+                    "run with params that do not match starts, and its first step is refused"
+                )
+                found.append(Problem(f"{plan.name}.params", text))
+        return found
 
     def publication(self) -> dict[str, list[dict[str, Any]]]:
         """Everything that a service is told when the loom is published.

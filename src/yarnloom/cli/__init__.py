@@ -7,6 +7,7 @@ import sys
 from collections.abc import Sequence
 
 from yarnloom import errors
+from yarnloom.cli import streams
 from yarnloom.cli.parser import build_parser
 from yarnloom.errors import YarnloomError
 
@@ -33,13 +34,14 @@ def main(argv: Sequence[str] | None = None) -> int:
         The exit code: 0 fine, 1 the run failed or was cancelled, 2 bad usage or input, 3 service
         not reachable, 4 not allowed, 5 could not start.
     """
+    streams.prepare_streams()
     parser = build_parser()
     _complete(parser)
     options = parser.parse_args(argv)
     try:
         return _run(options)
     except YarnloomError as error:
-        print(f"yarnloom {options.command}: {error}", file=sys.stderr)
+        streams.say(f"yarnloom {options.command}: {error}")
         if options.command in ("worker", "serve") and isinstance(error, errors.LoomError):
             return EXIT_CODES[errors.StartError]
         return next(EXIT_CODES[kind] for kind in type(error).__mro__ if kind in EXIT_CODES)

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 from rich.text import Text
@@ -13,13 +11,16 @@ from rich.text import Text
 from yarnloom.cli import looking, output
 from yarnloom.cli.files import check_bar, file_params
 from yarnloom.cli.output import out
+from yarnloom.cli.params import (
+    ask_for_secrets,
+    lines_from,
+    named_params,
+    params_from,
+    wanted_types,
+)
 from yarnloom.client import Call, Client, Start
 from yarnloom.client.wire import start_call
-from yarnloom.errors import InvalidInput, NotFound, Problem
-from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
-from yarnloom.values import decode
-
-BY_REFERENCE = (FILE_FORMAT, ROWS_FORMAT)
+from yarnloom.errors import InvalidInput, Problem
 
 
 def check(spec: str, as_json: bool) -> int:
@@ -28,10 +29,16 @@ def check(spec: str, as_json: bool) -> int:
 
     loom = load_loom(spec)
     plans, problems = loom.examine()
+    remarks = loom.remarks(plans)
     if as_json:
-        found = [{"where": one.where, "message": one.message} for one in problems]
-        output.print_json({"loom": loom.name, "problems": found})
+        listed = {
+            name: [{"where": one.where, "message": one.message} for one in some]
+            for name, some in (("problems", problems), ("remarks", remarks))
+        }
+        output.print_json({"loom": loom.name, **listed})
         return 2 if problems else 0
+    for remark in remarks:
+        output.say(f"remark: {remark}")
     if problems:
         output.say(f"loom {loom.name}: {output.count(len(problems), 'mistake')}")
         for problem in problems:
@@ -83,9 +90,10 @@ def start(
     Args:
         settings: those of a `Start`.
     """
-    wants = wanted_types(client, workflow, settings["task"]) if named else {}
+    wants = wanted_types(client, workflow, settings["task"]) if named or sys.stdin.isatty() else {}
     params = params_from(params_file) | named_params(wants, named)
     params |= file_params(client, files, delimiter)
+    params |= ask_for_secrets(wants, params)
     if many is not None:
         found = lines_from(many)
         starts = [Start(workflow, {**params, **one}, **settings) for one in found.values()]
@@ -127,76 +135,3 @@ def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: 
         out.print(f"{runs} of {starts[0].workflow}: {min(numbers)} to {max(numbers)}")
         out.print(Text("look at them: yarnloom runs", style="dim"))
     return 0
-
-
-def lines_from(path: str) -> dict[int, dict[str, Any]]:
-    """Params from a file of JSON Lines, or from the input: one object a line, by line number."""
-    try:
-        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InvalidInput(f"the file {path} cannot be read: {error}") from error
-    found = {}
-    for number, line in enumerate(text.splitlines(), 1):
-        if line.strip():
-            value = decode(line, f"line {number} of {path}")
-            if not isinstance(value, dict):
-                raise InvalidInput(f"line {number} of {path} holds no JSON object; expected params")
-            found[number] = value
-    if not found:
-        raise InvalidInput(f"{path} is empty; expected one JSON object of params a line")
-    return found
-
-
-def params_from(path: str | None) -> dict[str, Any]:
-    """Params from a JSON file, or from the input."""
-    if path is None:
-        return {}
-    try:
-        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InvalidInput(f"the params file {path} cannot be read: {error}") from error
-    value = decode(text, f"the params file {path}")
-    if not isinstance(value, dict):
-        raise InvalidInput(f"the params file {path} holds no JSON object; expected one")
-    return value
-
-
-def named_params(wants: dict[str, Any], named: list[str]) -> dict[str, Any]:
-    """`-p` values: text stays text where text is wanted, else it is read as JSON."""
-    found: dict[str, Any] = {}
-    for one in named:
-        name, equals, text = one.partition("=")
-        if not equals or not name:
-            raise InvalidInput(f"found -p {one!r}; expected -p NAME=VALUE, e.g. -p year=2027")
-        if name in found:
-            raise InvalidInput(f"the param {name!r} is given twice; give it once")
-        if wants.get(name) in BY_REFERENCE and text[:1] not in ("{", "["):
-            raise InvalidInput(f"{name} takes a file: give it with --file {name}={text or 'PATH'}")
-        found[name] = text if wants.get(name) == "string" else json_or_text(text)
-    return found
-
-
-def wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
-    """The JSON types of a workflow's params, or of a task's inputs; of files their format."""
-    try:
-        noun, field = ("tasks", "input") if task else ("workflows", "params")
-        found = client.call(Call("GET", f"/{noun}", query={"name": name}))
-    except NotFound:
-        return {}  # starting it says so better
-    properties = found[field].get("properties", {})
-    known = found[field].get("$defs", {})
-    return {param: _wanted(schema, known) for param, schema in properties.items()}
-
-
-def _wanted(schema: dict[str, Any], known: dict[str, Any]) -> Any:
-    schema = known.get(schema.get("$ref", "").rpartition("/")[2], schema)
-    kind = schema.get("format")
-    return kind if kind in BY_REFERENCE else schema.get("type")
-
-
-def json_or_text(text: str) -> Any:
-    """A value as JSON where it looks like it, else as text."""
-    try:
-        return json.loads(text) if text[:1] in '{["-0123456789tfn' else text
-    except ValueError:
-        return text

@@ -10,9 +10,9 @@ from rich.padding import Padding
 from rich.text import Text
 
 from yarnloom.cli import looking, output
-from yarnloom.cli.acting import json_or_text, named_params, params_from, wanted_types
 from yarnloom.cli.looking import split_address
 from yarnloom.cli.output import out
+from yarnloom.cli.params import json_or_text, named_params, params_from, wanted_types
 from yarnloom.client import Call, Client
 from yarnloom.client.wire import (
     KEEP,

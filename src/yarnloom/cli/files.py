@@ -145,10 +145,10 @@ def export(client: Client, options: Namespace) -> int:
     if label:
         path = f"/runs/{number}/export"
         query = {"address": label, "as": form, "state": options.state}
+        query |= {"safe": True} if options.safe else {}
     if options.output in (None, "-"):
         for block in client.blocks(path, query):
-            sys.stdout.buffer.write(block)
-        sys.stdout.buffer.flush()
+            output.write_bytes(block)
         return 0
     target = Path(options.output)
     part = target.with_name(f".{target.name}.part")

@@ -149,11 +149,11 @@ def graph(client: Client, what: str, form: str) -> int:
         case "json":
             output.print_json(view)
         case "dot":
-            print(drawing.dot(view), end="")
+            output.write(drawing.dot(view))
         case "mermaid":
-            print(drawing.mermaid(view), end="")
+            output.write(drawing.mermaid(view))
         case "svg":
-            print(drawing.svg(view, title), end="")
+            output.write(drawing.svg(view, title))
         case _:
             out.print(Text(title, style="bold"))
             out.print(output.outline_text(drawing.outline(view)), end="", soft_wrap=True)
@@ -302,7 +302,8 @@ def _whole_log(client: Client, number: int, label: str) -> View:
 def _log_line(line: View) -> Text:
     mark = line.get("level") or line["stream"]
     style = {"stderr": "yellow", "error": "red", "warning": "yellow"}.get(mark, "dim")
-    return Text.assemble((line["at"][11:23], "dim"), " ", (f"{mark:<8} ", style), line["text"])
+    head = Text.assemble((str(line["at"])[11:23], "dim"), " ", (f"{mark:<8} ", style))
+    return head.append_text(output.coloured(line["text"]))
 
 
 def workflows(client: Client, as_json: bool) -> int:

@@ -2,45 +2,38 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
-import sys
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any
 
-from rich.console import Console, Group, RenderableType
+from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
+from yarnloom.cli.streams import say, visible, write, write_bytes
+from yarnloom.cli.terminal import SafeTable, coloured, err, out
 from yarnloom.drawing import DYES, Line
 from yarnloom.drawing.words import counts, follow_ups, progress_words
+
+__all__ = ["coloured", "err", "out", "say", "visible", "write", "write_bytes"]
 
 View = dict[str, Any]
 
 WITH_PROGRESS = ("running", "paused", "resting", "cancelled", "failed")
 """States of a step in which it is of interest how far it came."""
 
-out = Console(highlight=False, soft_wrap=False, markup=False)
-err = Console(highlight=False, soft_wrap=False, markup=False, stderr=True)
-
-
-def say(text: str) -> None:
-    """One line for the user, on standard error, so that output can be piped."""
-    with contextlib.suppress(OSError):  # whoever read it may be gone; that must not end a worker
-        print(text, file=sys.stderr, flush=True)
-
 
 def print_json(value: Any) -> None:
-    """A value for programs."""
-    print(json.dumps(value, indent=2, ensure_ascii=False))
+    """Print a value for programs: ASCII, so that every terminal and encoding takes it."""
+    write(json.dumps(value, indent=2) + "\n")
 
 
 def print_json_line(value: Any) -> None:
     """One of many values, as it comes."""
-    print(json.dumps(value, ensure_ascii=False), flush=True)
+    write(json.dumps(value) + "\n")
 
 
 def state_text(state: str, stop: str | None = None) -> Text:
@@ -108,7 +101,7 @@ def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:
     """An empty table in the house's style; wide cells are cut, never wrapped."""
     # A last column without a name is for remarks: it gets what room is left.
     remarks = columns[-1] == ""
-    found = Table(
+    found = SafeTable(
         box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim", expand=remarks
     )
     for column in columns:
@@ -116,7 +109,7 @@ def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:
         if remarks and column == "":
             found.add_column("", ratio=1, no_wrap=True, overflow="ellipsis")
             continue
-        found.add_column(column, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
+        found.add_column(visible(column), justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
     return found
 
 

@@ -220,7 +220,13 @@ def build_parser() -> Parser:
     start.add_argument("workflow", metavar="WORKFLOW", help="a workflow, or with --task a task")
     start.add_argument("--task", action="store_true", help="start a single task; -p is its inputs")
     start.add_argument(
-        "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="one param"
+        "-p",
+        "--param",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="one param; NAME=@FILE and NAME=- read it, NAME=@@TEXT begins with @; secrets that "
+        "are missing are asked for",
     )
     start.add_argument("--params", metavar="FILE", help="params as a JSON file; - reads the input")
     start.add_argument(
@@ -428,6 +434,9 @@ def _file_commands(add: Any, service: Any, reading: Any) -> None:
         help="of items csv, of a run json",
     )
     export.add_argument("--state", action="append", default=[], help="only items in this state")
+    export.add_argument(
+        "--safe", action="store_true", help="of csv: keep spreadsheets from running cells"
+    )
     export.add_argument("-o", "--output", metavar="PATH", help="where to (default: the output)")
 
 

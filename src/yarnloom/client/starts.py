@@ -43,6 +43,19 @@ class Start:
     start_by: datetime | None = None
     task: bool = False
 
+    def __post_init__(self) -> None:
+        """Refuse what would be taken for something else.
+
+        Raises:
+            TypeError: the tags are one text, which is a list of letters; or a number is none.
+        """
+        if isinstance(self.tags, str):
+            raise TypeError(
+                f"tags is the text {self.tags!r:.60}; expected a list or tuple of texts"
+            )
+        if isinstance(self.priority, bool) or not isinstance(self.priority, int):
+            raise TypeError(f"priority is {self.priority!r:.60}; expected a whole number")
+
     def to_json(self) -> dict[str, Any]:
         """The start as it is sent.
 

@@ -17,7 +17,7 @@ from pydantic_core import to_json
 from yarnloom import errors
 from yarnloom.client.starts import Start, many
 from yarnloom.client.transfer import plain
-from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError
+from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError, nearest
 from yarnloom.units import Duration, seconds
 from yarnloom.values import decode, encode
 
@@ -233,7 +233,15 @@ class RunsWanted(TypedDict, total=False):
 
 
 def list_call(states: tuple[str, ...], limit: int, wanted: RunsWanted) -> Call:
-    """The newest runs."""
+    """List the newest runs.
+
+    Raises:
+        TypeError: there is no such filter; without it the list would be another.
+    """
+    for name in wanted.keys() - RunsWanted.__optional_keys__:
+        raise TypeError(
+            f"runs() has no filter {name!r}{nearest(name, RunsWanted.__optional_keys__)}"
+        )
     given = {name: value for name, value in wanted.items() if value is not None}
     for name in ("since", "until"):
         if isinstance(at := given.get(name), datetime):

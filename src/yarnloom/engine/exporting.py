@@ -12,7 +12,7 @@ from typing import Any
 
 from yarnloom.engine import looking
 from yarnloom.engine.looking import Connection
-from yarnloom.engine.views import View, attempt_view, command_view, effect_view, step_view
+from yarnloom.engine.views import View, attempt_view, command_view, effect_view, step_view, views_of
 from yarnloom.plan import Node, Plan, address_in, item_key
 from yarnloom.secrets import mask
 from yarnloom.store import reading
@@ -73,8 +73,8 @@ def head(connection: Connection, plan: Plan, number: int) -> View:
     return {
         "plan": plan.document,
         "graph": looking.graph(connection, plan, number),
-        "commands": [command_view(row) for row in reading.commands(connection, number)],
-        "ledger": [effect_view(row) for row in reading.effects(connection, number)],
+        "commands": views_of(reading.commands(connection, number), command_view, "at", "what"),
+        "ledger": views_of(reading.effects(connection, number), effect_view, "what"),
         "files": reading.files_of(connection, number),
     }
 
@@ -148,6 +148,14 @@ def cells_of(item: View, columns: list[str]) -> list[Any]:
 def header_of(columns: list[str]) -> list[str]:
     """The names of these cells."""
     return [*columns, f"{PREFIX}value", *(f"{PREFIX}{name}" for name in OUTCOME)]
+
+
+_FORMULAS = ("=", "+", "-", "@", "\t", "\r")
+
+
+def made_safe(cell: Any) -> Any:
+    """Return a cell that no spreadsheet takes for a formula: an apostrophe before what could be."""
+    return f"'{cell}" if isinstance(cell, str) and cell.startswith(_FORMULAS) else cell
 
 
 def _cell(value: Any) -> Any:

@@ -12,7 +12,15 @@ from yarnloom.engine.history import past_of, rows_then
 from yarnloom.engine.items import item_of, slice_of
 from yarnloom.engine.placing import position_of
 from yarnloom.engine.states import StepState
-from yarnloom.engine.views import Tree, View, attempt_view, item_view, moment, step_view
+from yarnloom.engine.views import (
+    Tree,
+    View,
+    attempt_view,
+    item_view,
+    moment,
+    step_view,
+    views_of,
+)
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.media import is_list_reference
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
@@ -349,7 +357,7 @@ def items(
     label = address.strip("/")
     rows = reading.items(connection, each["id"], states, first, limit, text)
     held = reading.is_paused(connection, number)
-    found = [item_view(label, row, held=held) for row in rows]
+    found = views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
     rest = each["rest_state"] or StepState.WAITING
     if (not states or rest in states) and len(found) < limit:
         begin = max(first, each["total"] - each["unmade"])

@@ -27,7 +27,7 @@ from yarnloom.engine.starting import start_or_fail, start_run
 from yarnloom.engine.states import RunState
 from yarnloom.engine.stopping import stop
 from yarnloom.engine.turn import SCHEDULE_DUE, Turn
-from yarnloom.engine.views import moment
+from yarnloom.engine.views import moment, views_of
 from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, ValueRefused, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan
 from yarnloom.plan.marked import has_files, seal
@@ -355,7 +355,8 @@ def list_schedules(turn: Turn, command: ListSchedules) -> list[View]:
     """
     if command.name is not None:
         return [_view(turn, _find(turn, command.name))]
-    return [_view(turn, row) for row in timing.schedules(turn.unit)]
+    rows = [{"name": row.name, "row": row} for row in timing.schedules(turn.unit)]
+    return views_of(rows, lambda one: _view(turn, one["row"]), "name")
 
 
 def next_times(cron: str, zone: str, now: int, count: int = SHOWN) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -90,6 +90,24 @@ def progress(row: Row) -> View:
 def plan_view(plan: Plan) -> View:
     """A plan as a tree of parts, without states."""
     return Tree(plan).view(plan.nodes[0])
+
+
+def views_of(rows: Iterable[Row], view: Callable[[Row], View], *keep: str) -> list[View]:
+    """Return the view of every row; one that cannot be shown is marked, and the others are whole.
+
+    Args:
+        rows: of one kind.
+        view: makes a view of a row.
+        keep: the columns by which a row is known, shown also of one that cannot be.
+    """
+    found = []
+    for row in rows:
+        try:
+            found.append(view(row))
+        except Exception as error:
+            text = f"this record cannot be shown: {type(error).__name__}: {error}"[:300]
+            found.append({**{name: row[name] for name in keep}, "unreadable": text})
+    return found
 
 
 @dataclass(slots=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import uuid
 from collections.abc import Callable
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query
 from fastapi.responses import Response
@@ -21,7 +21,7 @@ from yarnloom.engine import (
     SettleEffect,
     looking,
 )
-from yarnloom.engine.views import command_view, effect_view
+from yarnloom.engine.views import command_view, effect_view, views_of
 from yarnloom.errors import Conflict, Refused
 from yarnloom.protocol.answers import CheckingAnswer, RunAnswer
 from yarnloom.protocol.bodies import BulkBody, ReasonBody, RerunBody, SettleBody, StepBody
@@ -173,8 +173,9 @@ async def act_on_step(
 async def ledger(core: TheCore, number: RunNumber) -> Response:
     """The side effects that a run has begun and done; `unsure` counts those nobody knows of."""
     await core.run_row(number)
-    effects = [effect_view(row) for row in await core.read(reading.effects, number)]
-    unsure = sum(one["state"] == "unsure" for one in effects)
+    rows = await core.read(reading.effects, number)
+    effects = views_of(rows, effect_view, "what", "scope")
+    unsure = sum(one.get("state") == "unsure" for one in effects)
     return answer({"effects": effects, "unsure": unsure})
 
 
@@ -200,5 +201,5 @@ async def list_commands(
     """Who gave which command, when and why; newest first."""
     rows = await core.read(reading.all_commands, run, who, what, cursor, limit)
     following = str(rows[-1]["id"]) if len(rows) == limit else None
-    found: list[dict[str, Any]] = [{**command_view(row), "run": row["run"]} for row in rows]
+    found = views_of(rows, lambda row: {**command_view(row), "run": row["run"]}, "id", "run")
     return answer({"commands": found, "next": following})

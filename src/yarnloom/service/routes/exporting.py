@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Query
@@ -33,19 +33,21 @@ async def export(
     address: Address,
     form: Annotated[Literal["csv", "json-lines"], Query(alias="as")] = "csv",
     state: Annotated[list[ItemState] | None, Query()] = None,
+    safe: Annotated[bool, Query(description="Of CSV: keep spreadsheets from running it")] = False,
 ) -> StreamingResponse:
     """The items of an each with their outcomes, those that were not made yet too.
 
     As CSV the fields of what each item stands for come first, under their own names, so that rows
     can be corrected and given to a new run; what the run made of them is in columns that begin
-    with `yarnloom.`.
+    with `yarnloom.`. With `safe` a cell that a spreadsheet would run as a formula begins with an
+    apostrophe.
     """
     states = tuple(state or ())
     first = await core.look_into(number, exporting.items, address, states, 0, PAGE)
     pages = _pages(core, number, address, states, first)
     label = address.strip("/").replace("/", "-")
     return StreamingResponse(
-        _as_csv(pages, first) if form == "csv" else _as_lines(pages),
+        _as_csv(pages, first, safe=safe) if form == "csv" else _as_lines(pages),
         media_type=TYPES[form],
         headers=_attachment(f"run-{number}-{label}.{ENDINGS[form]}"),
     )
@@ -82,14 +84,15 @@ async def _pages(
 
 
 async def _as_csv(
-    pages: AsyncIterator[list[dict[str, Any]]], first: dict[str, Any]
+    pages: AsyncIterator[list[dict[str, Any]]], first: dict[str, Any], *, safe: bool
 ) -> AsyncIterator[str]:
     columns = exporting.columns_of(one["value"] for one in first["items"])
     text = io.StringIO()
     rows = csv.writer(text)
-    rows.writerow(exporting.header_of(columns))
+    kept: Callable[[Any], Any] = exporting.made_safe if safe else (lambda cell: cell)
+    rows.writerow(map(kept, exporting.header_of(columns)))
     async for page in pages:
-        rows.writerows(exporting.cells_of(one, columns) for one in page)
+        rows.writerows(map(kept, exporting.cells_of(one, columns)) for one in page)
         yield text.getvalue()
         text.seek(0)
         text.truncate()

@@ -11,7 +11,7 @@ from fastapi.responses import FileResponse, Response
 from starlette.requests import ClientDisconnect
 
 from yarnloom.engine import KeepFile
-from yarnloom.engine.views import moment
+from yarnloom.engine.views import Row, moment, views_of
 from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
 from yarnloom.media import HASH, JSON_LINES, media_type_of
 from yarnloom.rows.reading import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
@@ -89,7 +89,7 @@ async def list_files(
     before = None if kept_at is None else (kept_at, sha256)
     rows = await core.read(reading.files, before, limit)
     last = f"{rows[-1]['kept_at']}-{rows[-1]['sha256']}" if len(rows) == limit else None
-    return answer({"files": [_view(row) for row in rows], "next": last})
+    return answer({"files": views_of(rows, _view, "sha256", "name"), "next": last})
 
 
 @router.head("/{sha256}", include_in_schema=False)
@@ -154,7 +154,7 @@ async def _row(core: Core, sha256: str) -> dict[str, Any]:
     return row
 
 
-def _view(row: dict[str, Any]) -> dict[str, Any]:
+def _view(row: Row) -> dict[str, Any]:
     names = ("sha256", "name", "media_type", "size", "kept_by", "count", "runs")
     return {
         **{name: row[name] for name in names},

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query
 from fastapi.responses import Response
 
 from yarnloom.engine import ListWorkers, Publish
-from yarnloom.engine.views import moment, plan_view
+from yarnloom.engine.views import Row, moment, plan_view, views_of
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import read_plan
 from yarnloom.protocol.bodies import PublishBody
@@ -38,7 +38,7 @@ async def workflows(
     """The current version of every workflow."""
     rows = await core.read(reading.workflows)
     if name is None:
-        return answer({"workflows": [_workflow(row) for row in rows]})
+        return answer({"workflows": views_of(rows, _workflow, "name", "version")})
     found = _named("workflow", name, rows)
     plan = read_plan(json.loads(found["document"]))
     return answer({**_workflow(found), "plan": plan_view(plan)})
@@ -58,7 +58,7 @@ async def tasks(
     rows = await core.read(reading.tasks)
     workers = await core.submit(ListWorkers())
     if name is None:
-        return answer({"tasks": [_task(row, workers) for row in rows]})
+        return answer({"tasks": views_of(rows, lambda row: _task(row, workers), "name")})
     row = _named("task", name, rows)
     facts = json.loads(row["facts"])
     wanted = code or facts["code_hash"]
@@ -80,7 +80,7 @@ def _named(what: str, name: str, rows: list[dict[str, Any]]) -> dict[str, Any]:
     return found
 
 
-def _workflow(row: dict[str, Any]) -> dict[str, Any]:
+def _workflow(row: Row) -> dict[str, Any]:
     document = json.loads(row["document"])
     return {
         "name": row["name"],
@@ -93,7 +93,7 @@ def _workflow(row: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def _task(row: dict[str, Any], workers: list[dict[str, Any]]) -> dict[str, Any]:
+def _task(row: Row, workers: list[dict[str, Any]]) -> dict[str, Any]:
     facts = json.loads(row["facts"])
     have = [
         {"name": worker["name"], "code_hash": worker["tasks"][row["name"]]}

@@ -11,7 +11,7 @@ from fastapi.responses import Response
 
 from yarnloom.engine import CancelRun, Started, StartRun, looking
 from yarnloom.engine.states import RunState
-from yarnloom.engine.views import command_view, run_view
+from yarnloom.engine.views import command_view, run_view, views_of
 from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.plan import Kind
 from yarnloom.protocol.answers import (
@@ -146,7 +146,12 @@ async def list_runs(
         limit=limit,
     )
     rows, following = await core.read(listing.runs, wanted)
-    return answer({"runs": [run_view(row) for row in rows], "next": following and str(following)})
+    return answer(
+        {
+            "runs": views_of(rows, run_view, "number", "workflow"),
+            "next": following and str(following),
+        }
+    )
 
 
 @router.get("/counts", response_model=RunCounts)
@@ -278,7 +283,7 @@ async def commands(core: TheCore, number: RunNumber) -> Response:
     """Who gave which command for this run, when and why."""
     await core.run_row(number)
     rows = await core.read(reading.commands, number)
-    return answer({"commands": [command_view(row) for row in rows]})
+    return answer({"commands": views_of(rows, command_view, "at", "who", "what")})
 
 
 async def full_name(core: Core, name: str | None) -> str | None:
