@@ -12,7 +12,7 @@ PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
 .DEFAULT_GOAL := help
-.PHONY: help demo test check bench console format browser pictures lock clean
+.PHONY: help demo test check fuzz bench console format browser pictures lock clean
 
 help: ## Show this
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
@@ -31,6 +31,9 @@ check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency d
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	cd console && npm run --silent check
+
+fuzz: $(PYTHON_READY) ## Send random requests over the whole description; CASES=20000
+	$(BIN)/python -m tests.boundaries.fuzzing $(or $(CASES),20000)
 
 bench: $(PYTHON_READY) ## Speed, as ratios against references in the same run
 	$(BIN)/python -m bench

@@ -2,6 +2,7 @@
 
 import { BASE } from "./paths";
 import type { Json } from "./types";
+import { withoutUnreadable } from "./unreadable";
 
 export interface BadInput {
   pointer: string;
@@ -74,7 +75,7 @@ async function request<T>(method: string, path: string, body?: Json): Promise<T>
     throw new ApiError(0, "not-reachable", "The service does not answer. Is it running?");
   }
   const text = await answer.text();
-  if (answer.ok) return (text ? parseExact(text) : null) as T;
+  if (answer.ok) return (text ? withoutUnreadable(parseExact(text)) : null) as T;
   throw toError(answer.status, text);
 }
 

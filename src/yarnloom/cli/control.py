@@ -157,7 +157,7 @@ def ledger(client: Client, number: int, as_json: bool) -> int:
         output.say(f"run {number} has no side effects on record; tasks write them with ctx.once")
         return 0
     rows = output.table("what", "step", "state", "attempt", "begun", "value", "")
-    for one in found["effects"]:
+    for one in output.readable(found["effects"]):
         dye = {"done": "done", "begun": "running", "unsure": "failed"}[one["state"]]
         rows.add_row(
             Text(one["what"]),
@@ -170,7 +170,7 @@ def ledger(client: Client, number: int, as_json: bool) -> int:
         )
     out.print(rows)
     if found["unsure"]:
-        unsure = next(one for one in found["effects"] if one["state"] == "unsure")
+        unsure = next(one for one in found["effects"] if one.get("state") == "unsure")
         where = f"{number}/{unsure['address']}".rstrip("/")
         text = (
             f"\n{output.count(found['unsure'], 'effect')} unsure: an attempt ended in the middle. "
@@ -202,7 +202,7 @@ def commands(client: Client, options: argparse.Namespace) -> int:
         output.print_json(found)
         return 0
     rows = output.table("when", "who", "what", "run", "about", "")
-    for one in found["commands"]:
+    for one in output.readable(found["commands"]):
         about = (one["detail"].get(what) for what in ("step", "pool", "schedule"))
         step_of = next(filter(None, about), "")
         run = "" if one["run"] is None else str(one["run"])

@@ -37,7 +37,7 @@ def files(client: Client, options: Namespace) -> int:
         table = output.table(
             "file", "name", "type", "size", "rows", "runs", "kept", numbers=("size", "rows", "runs")
         )
-        for one in found:
+        for one in output.readable(found):
             rows = f"{one['count']:,}" if one["count"] is not None else ""
             table.add_row(
                 one["sha256"][:SHORT],

@@ -393,7 +393,7 @@ def _list(
         output.say(f"no {noun}; {hint}")
         return 0
     rows = output.table(*columns)
-    for one in found[noun]:
+    for one in output.readable(found[noun]):
         cells = ["–" if cell is None else cell for cell in row(one)]
         rows.add_row(*(cell if isinstance(cell, Text) else str(cell) for cell in cells))
     out.print(rows)

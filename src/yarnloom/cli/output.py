@@ -120,10 +120,21 @@ def short_value(value: Any, width: int = 60) -> str:
     return text if len(text) <= width else text[: width - 1] + "…"
 
 
+def readable(rows: list[View]) -> list[View]:
+    """Return the rows of a list that can be shown; say of each other one why it cannot be."""
+    for one in rows:
+        if "unreadable" in one:
+            known = ", ".join(
+                f"{name} {value}" for name, value in one.items() if name != "unreadable"
+            )
+            say(f"{known}: {one['unreadable']}")
+    return [one for one in rows if "unreadable" not in one]
+
+
 def run_table(runs: list[View]) -> Table:
     """A list of runs."""
     found = table("run", "workflow", "state", "parts", "started", "took", numbers=("run",))
-    for run in runs:
+    for run in readable(runs):
         found.add_row(
             str(run["number"]),
             run["workflow"],
@@ -232,7 +243,7 @@ def step_progress(step: View, width: int = 60) -> Text:
 def item_table(items: list[View]) -> Table:
     """Items of an each."""
     found = table("item", "state", "done", "took", "value", "")
-    for item in items:
+    for item in readable(items):
         done = progress_text(item["progress"]) if "progress" in item else ""
         found.add_row(
             item["name"],

@@ -53,7 +53,7 @@ def schedules(client: Client, as_json: bool) -> int:
         )
         return 0
     rows = output.table("schedule", "workflow", "when", "next", "last")
-    for one in found["schedules"]:
+    for one in output.readable(found["schedules"]):
         rows.add_row(one["name"], one["workflow"], _when(one), _next(one), _last(one))
     out.print(rows)
     return 0

@@ -163,7 +163,7 @@ class RunFacts:
     @property
     def state(self) -> str:
         """Its state."""
-        return str(self.data["state"])
+        return str(self.data.get("state", "unreadable"))
 
     @property
     def output(self) -> Any:

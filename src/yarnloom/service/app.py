@@ -11,6 +11,7 @@ from fastapi.routing import APIRoute
 from yarnloom.protocol.answers import ProblemAnswer
 from yarnloom.service import console, problems
 from yarnloom.service.core import Core
+from yarnloom.service.description import describe
 from yarnloom.service.guard import Guard
 from yarnloom.service.routes import (
     control,
@@ -34,7 +35,7 @@ _ROOMS = (
     *(runs, control, watching, exporting, files, looms, pools, schedules, workers),
     *(overview, system),
 )
-EVERYWHERE = (400, 403, 408, 413, 422, 431, 500, 503)
+EVERYWHERE = (400, 403, 405, 408, 413, 422, 431, 500, 503)
 """Problems that any operation can answer with."""
 
 _ABOUT = """\
@@ -87,5 +88,6 @@ def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
         app.include_router(room.router, prefix=API)
     app.include_router(system.health_router)
     app.include_router(console.router)
+    describe(app, API)
     app.add_middleware(Guard, settings=settings)
     return app

@@ -29,7 +29,7 @@ from yarnloom.media import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked import with_loaded
 from yarnloom.task import Task
-from yarnloom.values import decode, encode, not_finite, pointer
+from yarnloom.values import decode, depth_problem, encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
 
 TRACEBACK_LIMIT = 32_000
@@ -217,6 +217,8 @@ def printable(text: str) -> str:
 def _output(task: Task, value: Any) -> Any:
     """The value as JSON, if it is what the task says that it returns."""
     what = f"what {task.name} returned"
+    if problem := depth_problem(value):  # before anything goes through it in depth
+        raise ValueRefused(f"{what} is nested too deeply", problems=[problem])
     try:
         valid = task.output.validate_python(value)
         # Looked for before the dump to JSON, which turns what is not finite into null.

@@ -14,6 +14,7 @@ import { lazy, Suspense, useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
 
 import { LinkNote } from "../../components/LinkNote";
+import { UnreadableNote } from "../../components/UnreadableNote";
 import { useLive } from "../../queries/live";
 import { useService } from "../../queries/looms";
 import { PAGES } from "./pages";
@@ -71,7 +72,12 @@ export function Shell() {
 
 /** Keeps every page as things are; says so where it cannot. */
 function Live() {
-  return <LinkNote link={useLive()} />;
+  return (
+    <>
+      <LinkNote link={useLive()} />
+      <UnreadableNote />
+    </>
+  );
 }
 
 /** Opens the palette; it is fetched when it is first wanted, by a click or by its keys. */
@@ -116,11 +122,20 @@ function GoTo({ onLight }: { onLight: () => void }) {
   );
 }
 
+/** A piece of an address as it is read; one that is written wrongly stays as it is. */
+function decoded(piece: string): string {
+  try {
+    return decodeURIComponent(piece);
+  } catch {
+    return piece;
+  }
+}
+
 /** The page's title says where one is, so that tabs are told apart. */
 function useTitle() {
   const { pathname } = useLocation();
   useEffect(() => {
-    const [, first = "", ...rest] = pathname.split("/").map(decodeURIComponent);
+    const [, first = "", ...rest] = pathname.split("/").map(decoded);
     const page = PAGES.find(({ path }) => path === `/${first}`)?.label ?? "";
     const where = first === "runs" && rest[0] ? `Run ${rest[0]}` : (rest.at(-1) ?? page);
     document.title = where ? `${where} · Yarn Loom` : "Yarn Loom";
