@@ -246,7 +246,7 @@ def item_table(items: list[View]) -> Table:
     for item in readable(items):
         done = progress_text(item["progress"]) if "progress" in item else ""
         found.add_row(
-            item["name"],
+            short_value(item["name"], 40),
             state_text(item["state"]),
             done,
             _took(item),
