@@ -173,14 +173,13 @@ def invent() -> File:
 @loom.task
 def walk_rows(ctx: StepContext, rows: Rows[int], folder: str) -> list[int]:
     """Every row, with a mark for each that was begun; slowly, so that it can be stopped."""
-    seen = ctx.restored or []
-    for number in ctx.track(rows):
-        seen.append(number)
-        ctx.checkpoint(seen)
+    loop = ctx.track(rows, carry={"seen": []})
+    for number in loop:
+        loop.carry["seen"].append(number)
         with (Path(folder) / "rows").open("a", encoding="utf-8") as file:
             file.write(f"{number}\n")
         nap(0.01)
-    return seen
+    return list(loop.carry["seen"])
 
 
 class Walk(BaseModel):

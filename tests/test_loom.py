@@ -9,7 +9,7 @@ import pytest
 from pydantic import BaseModel, field_validator
 
 import yarnloom
-from yarnloom import Loom, StepContext, param, previous, sequence, step
+from yarnloom import Loom, Retry, StepContext, parallel, param, previous, sequence, step
 from yarnloom.errors import LoomError, LoomNotFound, PlanError, subclasses
 from yarnloom.loading import load_loom
 from yarnloom.testing import run_workflow
@@ -237,13 +237,45 @@ def test_a_grace_is_written_as_other_times_are() -> None:
     loom = Loom("graces")
 
     @loom.task(grace="500ms")
-    def short() -> None: ...
+    def short(ctx: StepContext) -> None: ...
+
+    @loom.task(grace="500ms")
+    def deaf() -> None: ...
 
     @loom.task(grace="soon")
     def odd() -> None: ...
 
-    _, problems = loom.examine()
+    plans, problems = loom.examine()
 
     assert loom.tasks["short"].facts()["grace"] == 0.5
+    (remark,) = loom.remarks(plans)
+    assert (remark.where, "cannot hear" in remark.message) == ("deaf.grace", True)
     assert [one.where for one in problems] == ["odd.grace"]
     assert "'soon'" in problems[0].message
+
+
+class HarbourClosed(Exception):
+    """Raised by nobody here."""
+
+
+def test_a_misspelt_error_in_a_retry_rule_is_a_mistake() -> None:
+    """Where it looks like one that there is; else it may come when the task runs."""
+    loom = Loom("l")
+
+    @loom.task(retry=Retry(attempts=2, on=["HarbourClosd", "TimedOut"]))
+    def give() -> int:
+        return 1
+
+    @loom.task(retry=Retry(attempts=2, on=[HarbourClosed], never_on=["some_driver.Interrupted9"]))
+    def take() -> int:
+        return 1
+
+    plan = parallel("p", step("a", give), step("b", take, retry=Retry(on="ConectionError")))
+    loom.workflow("w", plan=plan)
+    plans, problems = loom.examine()
+
+    assert {one.where: one.message for one in problems} == {
+        "give.retry": "there is no error 'HarbourClosd'; did you mean 'HarbourClosed'?",
+        "w/p/b.retry": "there is no error 'ConectionError'; did you mean 'ConnectionError'?",
+    }
+    assert [one.where for one in loom.remarks(plans)] == ["take.retry"]

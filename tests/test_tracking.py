@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yarnloom import AsyncStepContext, NotDone, StepContext, UnsureEffect
-from yarnloom.context import OwnLine
 from yarnloom.errors import CallAgain, Stopped, ValueRefused
+from yarnloom.line import OwnLine
 
 
 class Stopping(OwnLine):
@@ -154,8 +154,8 @@ def test_what_is_unsure_is_not_repeated_silently() -> None:
         done.append(token)
         return "sent"
 
-    with pytest.raises(UnsureEffect, match="yarnloom settle 1/mail 'a' --done"):
-        StepContext(address="1/mail", line=Unsure()).once("a", do)
+    with pytest.raises(UnsureEffect, match="yarnloom settle 1/mail 'the bill' --done`"):
+        StepContext(address="1/mail", line=Unsure()).once("the bill", do)
     assert StepContext(line=Unsure()).once("a", do, if_unsure=lambda token: True) is None
     assert done == []
     assert StepContext(line=Unsure()).once("a", do, if_unsure=lambda token: False) == "sent"
@@ -173,7 +173,9 @@ def test_once_in_a_unit_test_does_it_once() -> None:
     def refuse() -> None:
         raise NotDone("busy")
 
-    assert [ctx.once("a", lambda: calls.append(1) or 7) for _ in range(3)] == [7, 7, 7]
+    assert ctx.once("a", lambda: calls.append(1) or 7) == 7
+    with pytest.raises(ValueError, match="has done 'a' already, so it would not be done again"):
+        ctx.once("a", lambda: calls.append(2))
     assert calls == [1]
     with pytest.raises(NotDone):
         ctx.once("b", refuse)
@@ -188,11 +190,52 @@ async def _ring(ctx: AsyncStepContext) -> list[int]:
         return 3
 
     found = [item async for item in ctx.track_each([1, 2], every=1)]
-    return [*found, await ctx.once("a", do), await ctx.once("a", do)]
+    found.append(await ctx.once("a", do))
+    with pytest.raises(ValueError, match="has done 'a' already"):
+        await ctx.once("a", do)
+    return found
 
 
 def test_an_async_task_awaits_what_waits() -> None:
     """As the other kinds, with await."""
     import asyncio
 
-    assert asyncio.run(_ring(AsyncStepContext())) == [1, 2, 3, 3]
+    assert asyncio.run(_ring(AsyncStepContext())) == [1, 2, 3]
+
+
+class Looking(OwnLine):
+    """Remembers whether values are used."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.used: list[bool] = []
+
+    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+        if question["kind"] == "begin_effect":
+            self.used.append(question["is_used"])
+        return super().ask(question)
+
+
+def test_whether_the_value_of_an_effect_is_used_is_told_from_the_code() -> None:
+    """Only a statement of its own throws it away, awaited or not."""
+    import asyncio
+
+    line = Looking()
+    ctx, later = StepContext(line=line), AsyncStepContext(line=line)
+
+    def give() -> int:
+        return 1
+
+    ctx.once("a", give)
+    kept = ctx.once("b", give)
+    if ctx.once("c", give):
+        ctx.once("d", give, if_unsure="again")
+
+    async def all_of_it() -> Any:
+        await later.once("e", give)
+        found = await later.once("f", give)
+        await asyncio.gather(later.once("g", give))
+        return found + await later.once("h", give)
+
+    assert (kept, asyncio.run(all_of_it())) == (1, 2)
+    assert line.used == [False, True, True, False, False, True, True, True]

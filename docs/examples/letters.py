@@ -7,17 +7,24 @@ mailbox: dict[str, str] = {}
 class Params(BaseModel):
     names: list[str]
 
+def deliver(token: str, name: str, emptying: bool) -> str:  # stands for a service that knows tokens
+    if emptying:
+        raise ConnectionRefusedError("the mailbox is being emptied")
+    return mailbox.setdefault(token, f"letter to {name}")
+
 @loom.task(retry=Retry(attempts=3, wait="1s"))
 def mail(ctx: StepContext, names: list[str]) -> int:
-    for name in ctx.track(names, note="mailing"):  # progress, pause, cancel, and going on there
+    loop = ctx.track(names, carry={"letters": 0}, note="mailing")
+    for name in loop:  # progress, pause, cancel, and going on there
         def send(token: str) -> str:
-            if ctx.tries == 1:
-                raise NotDone("the mailbox is being emptied")  # certain that nothing happened
-            return mailbox.setdefault(token, f"letter to {name}")
+            try:
+                return deliver(token, name, emptying=ctx.tries == 1)
+            except ConnectionRefusedError as refused:  # a clear no; silence would not be clear
+                raise NotDone(str(refused)) from refused
         ctx.once(f"mail {name}", send, if_unsure="again")  # since this mailbox knows tokens
-        ctx.count(added=1)
+        loop.carry["letters"] += 1
         ctx.publish({"to": name})
-    return len(names)
+    return loop.carry["letters"]
 
 @loom.task
 def watch_tide(ctx: StepContext) -> list[int]:

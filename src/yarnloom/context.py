@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-import hashlib
 import inspect
 import itertools
 import logging
+import shlex
+import sys
 import time
-from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Coroutine, Iterable
 from pathlib import Path
-from typing import Any, Protocol, TypeVar
+from typing import Any, NoReturn, TypeVar
 
-from yarnloom.errors import CallAgain, NotDone, TryLater, UnsureEffect
-from yarnloom.files import File, Rows, Shelf, TempFolder
+from yarnloom.errors import CallAgain, Leave, NotDone, TryLater, UnsureEffect
+from yarnloom.files import File, Rows, Shelf
+from yarnloom.interrupts import enter
+from yarnloom.line import Line, OwnLine
+from yarnloom.track import AsyncTrack, Loop, Track
 from yarnloom.tracking import Ledge, Loops, stopped
 from yarnloom.units import Duration, seconds
+from yarnloom.usage import is_value_used
 from yarnloom.values import encode
 
 T = TypeVar("T")
@@ -23,60 +28,6 @@ SHOW_SECONDS = 0.1
 UNSURE = ("fail", "again")
 
 IfUnsure = str | Callable[[str], bool]
-
-
-class Line(Protocol):
-    """How a context reaches whoever runs the attempt."""
-
-    def stop_asked(self) -> str | None:
-        """Why the attempt is told to stop, or None."""
-
-    def saved(self, changed: dict[str, Any]) -> None:
-        """Parts of the step's record have changed."""
-
-    def publish(self, value: Any) -> None:
-        """Something for whoever watches."""
-
-    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
-        """Ask the service something, and wait for its answer."""
-
-    async def ask_later(self, question: dict[str, Any]) -> dict[str, Any]:
-        """The same in an `async def` task."""
-
-
-class OwnLine:
-    """The line of a context that a unit test makes: nobody is at the other end."""
-
-    def __init__(self) -> None:
-        self.published: list[Any] = []
-        self._done: dict[str, Any] = {}
-        self._files = TempFolder()
-
-    def stop_asked(self) -> str | None:
-        """Nobody asks it to stop."""
-        return None
-
-    def saved(self, changed: dict[str, Any]) -> None:
-        """Nothing is kept."""
-
-    def publish(self, value: Any) -> None:
-        """Keep it for the test."""
-        self.published.append(value)
-
-    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
-        """A ledger in memory, and files in a folder of this process."""
-        if question["kind"] in ("fetch_file", "save_file"):
-            return self._files.answer(question)
-        what = question.get("what", "")
-        if question["kind"] == "end_effect" and question["done"]:
-            self._done[what] = question["value"]
-        if question["kind"] == "begin_effect" and what in self._done:
-            return {"now": "done", "value": self._done[what], "token": _token_of(what)}
-        return {"now": "go", "token": _token_of(what)}
-
-    async def ask_later(self, question: dict[str, Any]) -> dict[str, Any]:
-        """A ledger in memory."""
-        return self.ask(question)
 
 
 class StepContext:
@@ -118,8 +69,10 @@ class StepContext:
         self._ledge = Ledge(saved)
         self._loops = Loops(self._ledge)
         self._calls = itertools.count(1)
+        self._did: set[tuple[str, str]] = set()  # in this attempt, by `once`
         self._shown_at = 0.0
         self._restored = self._ledge.kept
+        self._leaving: Leave | None = None
         self.shelf = Shelf(self._line)
 
     @classmethod
@@ -151,8 +104,25 @@ class StepContext:
         Raises:
             Stopped: it is; let it pass through.
         """
+        self._raise_again()
         if why := self.stop_asked:
-            raise stopped(why, self._ledge)
+            self._leave(stopped(why, self._ledge))
+
+    def _leave(self, how: Leave) -> NoReturn:
+        self._leaving = how
+        raise how
+
+    def _raise_again(self) -> None:
+        """Raise what a bare `except:` swallowed: whoever is to leave is told until it does."""
+        how = self._leaving
+        if isinstance(how, CallAgain) or (how is not None and self.stop_asked):
+            raise how
+        self._leaving = None
+
+    @property
+    def left(self) -> Leave | None:
+        """With what the task was to be left, if it was; for whoever runs it."""
+        return self._leaving
 
     # How far it is
 
@@ -166,6 +136,7 @@ class StepContext:
             total: how much there is in all.
             note: what it is doing, in a few words.
         """
+        self._raise_again()
         before = (self._ledge.progress or {}).get("done")
         self._ledge.show(before if done is None else done, total, note)
         self._show()
@@ -176,9 +147,15 @@ class StepContext:
         Counts belong to the place that is saved with them: in a loop over `track` to the items
         that it has finished, else to the last `checkpoint`.
         """
+        self._raise_again()
         self._ledge.pending["added"] += added
         self._ledge.pending["skipped"] += skipped
         self._show()
+
+    @property
+    def counted(self) -> dict[str, int]:
+        """What was counted so far, attempts before this one included: `added` and `skipped`."""
+        return self._ledge.counted()
 
     def _show(self) -> None:
         now = time.monotonic()
@@ -204,7 +181,15 @@ class StepContext:
         Raises:
             Stopped: it is told to; the next attempt finds the value in `restored`.
             ValueRefused: the value is not JSON, or too large.
+            ValueError: a tracked loop goes on: its place and the value would not be one record.
         """
+        self._raise_again()
+        if self._loops.active:
+            raise ValueError(
+                "checkpoint within track: the loop's place and the value could be saved apart. "
+                "Keep what the loop adds up in its carry: loop = ctx.track(items, carry={...}), "
+                "then loop.carry[...]"
+            )
         encode(value, "what was given to checkpoint")
         self._ledge.kept = value
         self._ledge.commit()
@@ -215,21 +200,32 @@ class StepContext:
         self,
         iterable: Iterable[T],
         *,
+        carry: dict[str, Any] | None = None,
         total: int | None = None,
         every: int | None = None,
         note: str = "",
         name: str = "",
         resume: bool = True,
-    ) -> Iterator[T]:
-        """Go through items with progress, leave the loop when told to stop, and go on there.
+    ) -> Track[T]:
+        """Go through items with progress, leave the loop when told to stop, and resume there.
 
-        An item is finished when the loop asks for the next. The next attempt goes on behind the
-        last finished one. Nothing is repeated but after the loss of the worker: then what was
-        finished in the last half second, or with `every` at most so many items.
+        An item is finished when the loop asks for the next. The next attempt resumes after the last
+        finished item. Nothing is repeated but after the loss of the worker: then what was finished
+        in the last half second, or with `every` at most so many items.
+
+        Local variables start anew with each attempt. What the loop adds up belongs into `carry`:
+
+            loop = ctx.track(rows, carry={"total": 0})
+            for row in loop:
+                loop.carry["total"] += row.amount
+            return loop.carry["total"]
 
         Args:
             iterable: a list or other sequence, or anything that can be gone through again in the
                 same order.
+            carry: JSON, at most 64 kB, that is saved in one record with the loop's place: what it
+                starts with. It is copied when the loop asks for the next item, so that an item that
+                is repeated leaves no trace in it.
             total: how many there are, where that cannot be told from the iterable.
             every: save after so many items, and wait until that is durable.
             note: what the loop does, in a few words.
@@ -237,51 +233,16 @@ class StepContext:
             resume: False begins anew with each attempt.
 
         Raises:
-            TypeError: a set, or with `resume` an iterator that can be gone through once.
+            TypeError: a set, or with `resume` an iterator that can be gone through once; or `carry`
+                is no dict.
             ValueError: it is within another, or has another's name.
-            ValueRefused: the items are not those of the attempt before.
+            ValueRefused: the items are not those of the attempt before, or `carry` is not JSON or
+                too large.
             Stopped: the step is told to stop; let it pass through.
         """
-        for item, due in self._walk(iterable, total, every, note, name, resume=resume):
-            if due:
-                self._line.ask({"kind": "save", "saved": self._ledge.moved()})
-            else:
-                yield item
+        return Track(self, Loop(iterable, total, every, note, name, resume), carry)
 
-    def _walk(
-        self,
-        iterable: Iterable[T],
-        total: int | None,
-        every: int | None,
-        note: str,
-        name: str,
-        *,
-        resume: bool,
-    ) -> Iterator[tuple[T, bool]]:
-        """The items, each with False; and with True what is to be saved before going on."""
-        if every is not None and every < 1:
-            raise ValueError(f"every is {every}; expected at least 1")
-        loops = self._loops
-        items, at, total = loops.begin(iterable, total, note, name, resume=resume)
-        by_position = isinstance(iterable, Sequence)
-        self._line.saved(self._ledge.moved())
-        since_saved = 0
-        try:
-            for item in items:
-                self.check()
-                yield item, False
-                at += 1
-                self._ledge.show(at, total, None)
-                loops.finished(name, at, item, by_position=by_position)
-                self._line.saved(self._ledge.moved())
-                since_saved += 1
-                if every is not None and since_saved >= every:
-                    since_saved = 0
-                    yield item, True
-        finally:
-            loops.end()
-
-    def call_again(self, after: Duration, carry: Any = None) -> None:
+    def call_again(self, after: Duration, carry: Any = None) -> NoReturn:
         """End this attempt, and have the task called again later; meanwhile it holds nothing.
 
         Tries begin anew then, and a timeout is for each attempt alone.
@@ -293,11 +254,12 @@ class StepContext:
         Raises:
             CallAgain: always; let it pass through.
         """
+        self._raise_again()
         wait = seconds(after)
         encode(carry, "what was given to call_again")
         self._ledge.carried = carry
         self._ledge.commit()
-        raise CallAgain(wait)
+        self._leave(CallAgain(wait))
 
     # Files
 
@@ -309,6 +271,7 @@ class StepContext:
             name: what it is called; of a path its own name unless given.
             media_type: e.g. `"image/png"`; as the name's ending suggests unless given.
         """
+        self._raise_again()
         with self.shelf.to_keep(given, name, media_type) as question:
             return File(**self._line.ask(question))
 
@@ -319,6 +282,7 @@ class StepContext:
             rows: values that are JSON; gone through once, one at a time in memory.
             name: what its file is called.
         """
+        self._raise_again()
         with self.shelf.of_lines(rows, name) as (question, count):
             return self._rows(self._line.ask(question), count)
 
@@ -333,6 +297,7 @@ class StepContext:
         Raises:
             ValueRefused: it is not JSON, or too large.
         """
+        self._raise_again()
         encode(value, "what was published")
         self._line.publish(value)
 
@@ -363,50 +328,64 @@ class StepContext:
             UnsureEffect: it is unsure; the step fails without more tries until someone decides.
             TryLater: another step of the run is at it at this moment.
         """
-        begin = self._begin_question(what, if_unsure, scope)
+        is_used = is_value_used(sys._getframe(1))
+        begin = self._begin_question(what, if_unsure, scope, is_used=is_used)
         answer = self._line.ask(begin)
         if answer["now"] == "unsure" and callable(if_unsure):
-            was_done = _yes_or_no(if_unsure(answer["token"]))
+            was_done = _yes_or_no(enter(if_unsure, answer["token"]))
             answer = self._line.ask(self._again(begin))
             if was_done:
                 self._line.ask(_end_question(begin, done=True))
+                self._did.add((scope, what))
                 return None  # type: ignore[return-value]
         if answer["now"] != "go":
-            return self._known(what, answer)  # type: ignore[no-any-return]
+            return self._known(begin, answer)  # type: ignore[no-any-return]
         try:
-            value = do(answer["token"]) if _takes_token(do) else do()
+            value = enter(do, answer["token"]) if _takes_token(do) else enter(do)
         except NotDone:
             self._line.ask(_end_question(begin, done=False))
             raise
         self._line.ask(_end_question(begin, done=True, value=value))
+        self._did.add((scope, what))
         return value
 
-    def _begin_question(self, what: str, if_unsure: IfUnsure, scope: str) -> dict[str, Any]:
+    def _begin_question(
+        self, what: str, if_unsure: IfUnsure, scope: str, *, is_used: bool
+    ) -> dict[str, Any]:
+        self._raise_again()
         if not what or len(what) > 200:
             raise ValueError(f"what is {what!r:.60}; expected 1 to 200 letters")
         if scope not in ("step", "run"):
             raise ValueError(f"scope is {scope!r}; expected 'step' or 'run'")
         if not callable(if_unsure) and if_unsure not in UNSURE:
             raise ValueError(f"if_unsure is {if_unsure!r}; expected 'fail', 'again' or a function")
+        if (scope, what) in self._did:
+            raise ValueError(
+                f"this attempt has done {what!r} already, so it would not be done again: give each "
+                "effect a name of its own, as in once(f'mail {name}', ...)"
+            )
         call, again = next(self._calls), if_unsure == "again"
         question = {"kind": "begin_effect", "what": what, "scope": scope}
-        return {**question, "call": call, "again": again}
+        return {**question, "call": call, "again": again, "is_used": is_used}
 
     def _again(self, begin: dict[str, Any]) -> dict[str, Any]:
         """Take over what was unsure, now that the outside was asked."""
         return {**begin, "again": True, "call": next(self._calls)}
 
-    def _known(self, what: str, answer: dict[str, Any]) -> Any:
+    def _known(self, begin: dict[str, Any], answer: dict[str, Any]) -> Any:
+        what, scope = begin["what"], begin["scope"]
         match answer["now"]:
             case "done":
+                self._did.add((scope, what))
                 return answer["value"]
             case "busy":
                 raise TryLater(1.0, f"another step of the run is at {what!r} at this moment")
-        run, _, address = self.address.partition("/")
+        where = self.address if scope == "step" else self.address.partition("/")[0]
+        said = shlex.join(["yarnloom", "settle", where, what])
+        valued = " --value JSON" if begin["is_used"] else ""
         raise UnsureEffect(
             f"whether {what!r} was done is unsure: an attempt ended in the middle of it. Find out, "
-            f"and say so: `yarnloom settle {run}/{address} {what!r} --done` or `--not-done`, "
-            "then mend or retry"
+            f"and say so: `{said} --done{valued}` or `{said} --not-done`, then mend or retry"
         )
 
     def record(self, *, done: bool) -> dict[str, Any]:
@@ -424,37 +403,52 @@ class AsyncStepContext(StepContext):
     As `StepContext`, but for `once`, and `track` with `every`, which is for `async for`.
     """
 
-    async def once(  # type: ignore[override]
+    def once(  # type: ignore[override]
         self,
         what: str,
         do: Callable[..., Any],
         *,
         if_unsure: IfUnsure = "fail",
         scope: str = "step",
-    ) -> Any:
+    ) -> Coroutine[Any, Any, Any]:
         """As `StepContext.once`; `do` and a function for `if_unsure` may be coroutine functions."""
-        begin = self._begin_question(what, if_unsure, scope)
+        is_used = is_value_used(sys._getframe(1))
+        return self._once(what, do, if_unsure, scope, is_used=is_used)
+
+    async def _once(
+        self,
+        what: str,
+        do: Callable[..., Any],
+        if_unsure: IfUnsure,
+        scope: str,
+        *,
+        is_used: bool,
+    ) -> Any:
+        begin = self._begin_question(what, if_unsure, scope, is_used=is_used)
         answer = await self._line.ask_later(begin)
         if answer["now"] == "unsure" and callable(if_unsure):
             was_done = _yes_or_no(await _settled(if_unsure(answer["token"])))
             answer = await self._line.ask_later(self._again(begin))
             if was_done:
                 await self._line.ask_later(_end_question(begin, done=True))
+                self._did.add((scope, what))
                 return None
         if answer["now"] != "go":
-            return self._known(what, answer)
+            return self._known(begin, answer)
         try:
             value = await _settled(do(answer["token"]) if _takes_token(do) else do())
         except NotDone:
             await self._line.ask_later(_end_question(begin, done=False))
             raise
         await self._line.ask_later(_end_question(begin, done=True, value=value))
+        self._did.add((scope, what))
         return value
 
     async def save_file(  # type: ignore[override]
         self, given: Path | str | bytes, name: str = "", media_type: str = ""
     ) -> File:
         """As `StepContext.save_file`."""
+        self._raise_again()
         with self.shelf.to_keep(given, name, media_type) as question:
             return File(**await self._line.ask_later(question))
 
@@ -462,25 +456,23 @@ class AsyncStepContext(StepContext):
         self, rows: Iterable[Any], name: str = "rows.jsonl"
     ) -> Rows[Any]:
         """As `StepContext.save_rows`."""
+        self._raise_again()
         with self.shelf.of_lines(rows, name) as (question, count):
             return self._rows(await self._line.ask_later(question), count)
 
-    async def track_each(
+    def track_each(
         self,
         iterable: Iterable[T],
         *,
+        carry: dict[str, Any] | None = None,
         total: int | None = None,
         every: int | None = None,
         note: str = "",
         name: str = "",
         resume: bool = True,
-    ) -> AsyncIterator[T]:
+    ) -> AsyncTrack[T]:
         """As `track`, for `async for`: where it saves with `every`, others run meanwhile."""
-        for item, due in self._walk(iterable, total, every, note, name, resume=resume):
-            if due:
-                await self._line.ask_later({"kind": "save", "saved": self._ledge.moved()})
-            else:
-                yield item
+        return AsyncTrack(self, Loop(iterable, total, every, note, name, resume), carry)
 
 
 def _yes_or_no(done: Any) -> bool:
@@ -507,7 +499,3 @@ def _takes_token(do: Callable[..., Any]) -> bool:
     except (TypeError, ValueError):
         return False
     return True
-
-
-def _token_of(what: str) -> str:
-    return hashlib.blake2s(what.encode(), digest_size=16).hexdigest()

@@ -28,12 +28,16 @@ YarnloomError
 │   ├── RunFailed
 │   └── RunCancelled
 ├── WaitTimeout             the run has not ended yet
-├── Stopped                 raised inside a task by `ctx.check()` when it is told to stop
-├── CallAgain               raised inside a task by `ctx.call_again()`
 ├── NotDone                 raise it inside `ctx.once()` where the effect did not happen
 ├── GiveUp                  raise it inside a task to fail without more attempts
 │   └── UnsureEffect        raised by `ctx.once()` where nobody knows whether it happened
 └── TryLater                raise it inside a task to choose when it is tried again
+
+Not errors, and so not of this tree, that `except Exception` around one bad row lets them through:
+
+Leave                       a BaseException: a task is to be left here
+├── Stopped                 it was told to stop: by `ctx`, or in the middle of its function
+└── CallAgain               it asked to be called again, by `ctx.call_again()`
 
 A message says what was found, what was expected, and what to do next.
 """
@@ -245,20 +249,20 @@ class WaitTimeout(YarnloomError):
     code = "wait-timeout"
 
 
-class Stopped(YarnloomError):
-    """Raised inside a task by `ctx.check()` when the step is told to stop."""
-
-    code = "stopped"
+class Leave(BaseException):
+    """A task is to be left here. No error: `except Exception` does not catch it."""
 
 
-class CallAgain(YarnloomError):
+class Stopped(Leave):
+    """The step was told to stop: raised by `ctx`, or in the middle of the task's function."""
+
+
+class CallAgain(Leave):
     """Raised inside a task by `ctx.call_again()`; let it pass through.
 
     Args:
         after: seconds after which the task is called again.
     """
-
-    code = "call-again"
 
     def __init__(self, after: float) -> None:
         self.after = after

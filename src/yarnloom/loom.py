@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, TypeVar, overload
 
@@ -11,9 +11,11 @@ from typing_extensions import Unpack
 
 from yarnloom.around import Around
 from yarnloom.errors import LoomError, PlanError, Problem, nearest
+from yarnloom.kinds import unknown_kinds
 from yarnloom.plan import (
     NAME,
     NAME_RULE,
+    Kind,
     Part,
     Plan,
     PoolDeclaration,
@@ -29,7 +31,7 @@ from yarnloom.plan.mistakes import problems_of
 from yarnloom.plan.validators import patterns_for_workers
 from yarnloom.schedules import SETTINGS, MissedText, problems_of_settings
 from yarnloom.schedules import IfBusyText as ScheduleBusyText
-from yarnloom.task import DEFAULT_GRACE, Overlap, Task
+from yarnloom.task import Overlap, Task
 from yarnloom.units import Duration, seconds
 
 Function = TypeVar("Function", bound=Callable[..., Any])
@@ -134,7 +136,7 @@ class Loom:
         /,
         *,
         name: str | None = None,
-        grace: Duration = DEFAULT_GRACE,
+        grace: Duration | None = None,
         overlap: Overlap = "allowed",
         io: bool = False,
         pin_code: bool = False,
@@ -147,7 +149,7 @@ class Loom:
         /,
         *,
         name: str | None = None,
-        grace: Duration = DEFAULT_GRACE,
+        grace: Duration | None = None,
         overlap: Overlap = "allowed",
         io: bool = False,
         pin_code: bool = False,
@@ -159,7 +161,10 @@ class Loom:
         Args:
             function: the function, where the decorator stands without brackets.
             name: the task's name; the function's own unless given.
-            grace: how long a running step may go on after it was told to stop, as 10 or "10s".
+            grace: how long a task that takes `ctx` has after it heard of a cancel, as 10 or "10s";
+                10 seconds unless given. Then the stop is raised in it, and 1 second later its
+                process is killed. A coroutine is cancelled at once unless it is given. A task
+                without `ctx` cannot hear, so the stop is raised in it at once.
             overlap: "never" ends a step on a worker that was cut off for a whole lease, since the
                 service may have given the step to another by then. Without it the two can overlap
                 until the cut-off worker notices.
@@ -174,8 +179,9 @@ class Loom:
             pool: the pool that limits how many of its steps run at once.
             per: the name of an input: the pool has a limit of its own for each of its values.
             retry: when a failed attempt is followed by another; without it there is one try.
-            timeout: how long an attempt may run; one that goes on is told to stop, and killed
-                after its grace. It is a failed try.
+            timeout: how long an attempt may run. Then a stop is raised in it, and 1 second later
+                its process is killed. A task with `ctx` hears of it earlier, by the smaller of its
+                grace and a tenth of the time-out. It is a failed try.
             deadline: how long after it could first run a step must have ended, tries included.
             losses: how often a step's worker or process may die before it fails; 3 unless given.
             only_on: what a worker must have to run it, as `["gpu"]`: see `worker --has`.
@@ -191,11 +197,11 @@ class Loom:
             own_name = name or declared.__name__
             for option, message in wrong:
                 self._say(f"{own_name}.{option}", message)
+            borne = None
             try:
-                borne = seconds(grace)
+                borne = None if grace is None else seconds(grace)
             except ValueError as error:
                 self._say(f"{own_name}.grace", str(error))
-                borne = DEFAULT_GRACE
             task = Task(
                 self.name,
                 own_name,
@@ -327,7 +333,7 @@ class Loom:
         states: Sequence[str] = (),
         workflows: Sequence[str] = (),
         name: str | None = None,
-        grace: Duration = DEFAULT_GRACE,
+        grace: Duration | None = None,
         io: bool = False,
         **rules: Unpack[TaskRules],
     ) -> Callable[[Function], Function]:
@@ -413,7 +419,25 @@ class Loom:
             problems += self._problems_of_schedule(name, settings, known)
         for task in self._tasks.values():
             problems += self._problems_of_told(task)
+        problems += (
+            Problem(where, f"there is no error {name!r}; did you mean {close!r}?")
+            for where, name, close in self._unknown_kinds(plans)
+            if close
+        )
         return plans, problems
+
+    def _unknown_kinds(self, plans: Sequence[Plan]) -> Iterator[tuple[str, str, str]]:
+        """Names in retry rules that no loaded error has: where, and what each looks like."""
+        for task in self._tasks.values():
+            for found in unknown_kinds(task.rules.retry):
+                yield (f"{task.name}.retry", *found)
+        for plan in plans:
+            for node in plan.nodes:
+                own = self._tasks.get(node.task.partition("/")[2]) if node.task else None
+                if node.kind is not Kind.STEP or (own and own.rules.retry == node.rules.retry):
+                    continue
+                for found in unknown_kinds(node.rules.retry):
+                    yield (f"{plan.name}/{plan.address(node)}.retry", *found)
 
     def _problems_of_schedule(
         self, name: str, settings: dict[str, Any], plans: dict[str, Plan]
@@ -459,6 +483,20 @@ class Loom:
                     "run with params that do not match starts, and its first step is refused"
                 )
                 found.append(Problem(f"{plan.name}.params", text))
+        for task in self._tasks.values():
+            if task.grace is not None and not task.hears and not task.is_async:
+                text = (
+                    "grace has no effect: the task takes no ctx, so it cannot hear of a stop, and "
+                    "is interrupted at once"
+                )
+                found.append(Problem(f"{task.name}.grace", text))
+        for where, name, close in self._unknown_kinds(plans):
+            if not close:
+                text = (
+                    f"no error {name!r} is loaded; where the task imports it only when it runs, "
+                    "nobody can tell here whether the name is right"
+                )
+                found.append(Problem(where, text))
         return found
 
     def publication(self) -> dict[str, list[dict[str, Any]]]:

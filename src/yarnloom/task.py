@@ -28,7 +28,7 @@ class Task:
         name: its name within the loom.
         full_name: `loom/name`.
         function: the function itself, unchanged.
-        grace: seconds it may go on after it was told to stop; then its process is killed.
+        grace: seconds it has after it heard of a stop; None unless given.
         overlap: "never" if a worker that is cut off must end it when its lease ends.
         is_async: whether it is an `async def` function.
         io: whether its attempts share one process of a worker, many at a time.
@@ -45,7 +45,7 @@ class Task:
         function: Callable[..., Any],
         release: str,
         *,
-        grace: float,
+        grace: float | None,
         overlap: Overlap,
         io: bool,
         pin_code: bool,
@@ -78,6 +78,22 @@ class Task:
         """Name of the argument that gets the step's context, if there is one."""
         kinds = (StepContext, AsyncStepContext)
         return next((name for name, hint in self._hints.items() if hint in kinds), None)
+
+    @property
+    def hears(self) -> bool:
+        """Whether it can hear of a stop: it takes a context."""
+        return self.context_input is not None
+
+    @property
+    def grace_seconds(self) -> float:
+        """How long it has after it heard of a stop, before that is raised in it.
+
+        A coroutine is cancelled at once, and what cannot hear has nothing to wait for, unless the
+        task says otherwise.
+        """
+        if self.grace is not None and (self.hears or self.is_async):
+            return self.grace
+        return DEFAULT_GRACE if self.hears and not self.is_async else 0.0
 
     @property
     def context_type(self) -> type[StepContext]:
@@ -176,7 +192,8 @@ class Task:
             "code_hash": self.code_hash,
             "source": self.source,
             "summary": (inspect.getdoc(self.function) or "").partition("\n")[0],
-            "grace": self.grace,
+            "grace": self.grace_seconds,
+            "hears": self.hears,
             "overlap": self.overlap,
             "io": self.io,
             "pin_code": self.pin_code,

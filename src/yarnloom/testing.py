@@ -21,7 +21,6 @@ from pathlib import Path
 from typing import Any
 
 from yarnloom.chores import check_rows, do_chore
-from yarnloom.context import OwnLine
 from yarnloom.engine import (
     Ask,
     BeginEffect,
@@ -50,6 +49,7 @@ from yarnloom.engine import (
 )
 from yarnloom.engine.views import run_view, step_view
 from yarnloom.errors import InvalidInput, Problem
+from yarnloom.line import OwnLine
 from yarnloom.loom import Loom
 from yarnloom.media import media_type_of
 from yarnloom.plan import read_plan

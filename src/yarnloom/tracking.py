@@ -3,7 +3,8 @@
 All of it is one record, a JSON object, kept with the step (`docs/worker-protocol.md`):
 
 - `progress`: `done`, `total`, `note`, `rate` (a second), `added`, `skipped`: what is shown.
-- `places`: by a loop's name how many items it has finished (`at`) and a fingerprint of the last.
+- `places`: by a loop's name how many items it has finished (`at`), a fingerprint of the last, and
+  what the loop carries (`carry`, a JSON text).
 - `counts`: `added` and `skipped` up to these places: what an unfinished item counted is not in it.
 - `kept`: what the task gave to `checkpoint`.
 - `carried`: what it gave to `call_again`.
@@ -19,11 +20,13 @@ from typing import Any, TypeVar
 
 from yarnloom.errors import Stopped, ValueRefused
 from yarnloom.files import Rows
-from yarnloom.values import fingerprint
+from yarnloom.values import decode, fingerprint
 
 T = TypeVar("T")
 
 RATE_SECONDS = 5.0
+CARRY_LIMIT = 64 * 1024
+"""Bytes of what a loop carries from item to item."""
 
 
 class Ledge:
@@ -106,18 +109,17 @@ class Loops:
         self._used: set[str] = set()
         self._open: str | None = None
 
-    def begin(
-        self, iterable: Iterable[T], total: int | None, note: str, name: str, *, resume: bool
-    ) -> tuple[Iterator[T], int, int | None]:
-        """Check a loop, and go to where it stands.
+    @property
+    def active(self) -> bool:
+        """Whether a loop is being gone through."""
+        return self._open is not None
 
-        Returns:
-            The items from there on, how many were finished before, and how many there are.
+    def check(self, iterable: Iterable[T], name: str, *, resume: bool) -> None:
+        """Refuse what cannot be tracked.
 
         Raises:
             TypeError: it has no order, or cannot be gone through again.
-            ValueError: it is within another, or has another's name.
-            ValueRefused: its items are not those of the attempt before.
+            ValueError: it has another's name.
         """
         if isinstance(iterable, Set) and not isinstance(iterable, Sequence):
             raise TypeError("track cannot go through a set, which has no order; sort it first")
@@ -126,30 +128,52 @@ class Loops:
                 "track cannot go on in an iterator that can be gone through once; give it a list, "
                 "or say resume=False to begin anew with each attempt"
             )
-        if self._open is not None:
-            raise ValueError("track within another track; use one, around the outer loop")
         if name in self._used:
             which = f"named {name!r}" if name else "without a name"
             raise ValueError(
                 f"two loops {which}: give each its own, as in track(rows, name='rows')"
             )
         self._used.add(name)
-        if total is None and isinstance(iterable, Sized):
-            total = len(iterable)
-        place = self.ledge.places.get(name) if resume else None
         if not resume:
             self.ledge.places.pop(name, None)
+
+    def carried(self, name: str) -> Any:
+        """Return what the loop carried when it was left; None if it carried nothing."""
+        text = self.ledge.places.get(name, {}).get("carry")
+        return None if text is None else decode(text)
+
+    def begin(
+        self, iterable: Iterable[T], total: int | None, note: str, name: str
+    ) -> tuple[Iterator[T], int, int | None]:
+        """Go to where a loop was left.
+
+        Returns:
+            The items from there on, how many were finished before, and how many there are.
+
+        Raises:
+            ValueError: it is within another.
+            ValueRefused: its items are not those of the attempt before.
+        """
+        if self._open is not None:
+            raise ValueError("track within another track; use one, around the outer loop")
+        if total is None and isinstance(iterable, Sized):
+            total = len(iterable)
+        place = self.ledge.places.get(name)
         at = place["at"] if place else 0
         items = self._from(iterable, place) if place else iter(iterable)
         self.ledge.show(at, total, note)
         self._open = name
         return items, at, total
 
-    def finished(self, name: str, at: int, item: object, *, by_position: bool) -> None:
-        """The loop asks for the next: an item is finished."""
+    def finished(
+        self, name: str, at: int, item: object, carry: str | None, *, by_position: bool
+    ) -> None:
+        """Note that the loop asks for the next: an item is finished, its carry is kept."""
         place: dict[str, Any] = {"at": at}
         if not by_position:
             place["last"] = _mark(item)
+        if carry is not None:
+            place["carry"] = carry
         self.ledge.places[name] = place
         self.ledge.commit()
 

@@ -265,7 +265,7 @@ def test_a_supply_that_is_refused_changes_nothing(
 ) -> None:
     """The client gets the refusal, and the step is as it was."""
     client = program.client()
-    run = client.start("hangs", folder=str(tmp_path))
+    run = client.start("gather", folder=str(tmp_path), words="")
     eventually(lambda: run.refresh().state == "running")
     (step,) = (one for one in http.get(f"/runs/{run.number}/steps").json()["steps"])
     query = {"address": step["address"]}

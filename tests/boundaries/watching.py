@@ -15,14 +15,19 @@ class Watch:
 
     def __init__(self, port: int) -> None:
         self.waits: list[float] = []
+        self.late: list[float] = []  # by how much more it slept than it wanted: the machine is busy
         self._port = port
         self._end = threading.Event()
         self._thread = threading.Thread(target=self._ask, daemon=True)
 
     def _ask(self) -> None:
         connection = http.client.HTTPConnection("127.0.0.1", self._port, timeout=120)
-        while not self._end.wait(0.01):
+        while True:
+            slept = time.perf_counter()
+            if self._end.wait(0.01):
+                break
             begun = time.perf_counter()
+            self.late.append(begun - slept - 0.01)
             connection.request("GET", "/health")
             assert connection.getresponse().read() == b'{"status":"pass"}'
             self.waits.append(time.perf_counter() - begun)
@@ -36,8 +41,17 @@ class Watch:
         self._thread.join(130)
 
     def worst(self) -> float:
-        """The longest wait but for one in a hundred: what the machine does to it is not meant."""
-        return sorted(self.waits)[-1 - len(self.waits) // 100] if self.waits else 0.0
+        """The longest wait but for one in a hundred: what the machine does to it is not meant.
+
+        Where the machine is busy with other tests, everything waits for a processor, the service
+        a few times over for one answer; so many times this process waited is taken off.
+        """
+        longest, late = (_but_one_in_a_hundred(them) for them in (self.waits, self.late))
+        return longest - 3 * late
+
+
+def _but_one_in_a_hundred(waits: list[float]) -> float:
+    return sorted(waits)[-1 - len(waits) // 100] if waits else 0.0
 
 
 @contextlib.contextmanager

@@ -162,7 +162,7 @@ class ControlWorld(World):
             done = token in self.mailbox
             if not done:
                 self.allowed[number, token] += 1
-            self.submit(SettleEffect(number, scope, what, done, "sim"))
+            self.submit(SettleEffect(number, scope, what, done, "sim", value=1))
 
     # Tasks
 

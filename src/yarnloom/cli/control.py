@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 import sys
 from typing import Any
 
@@ -46,7 +47,7 @@ def act(client: Client, action: str, options: argparse.Namespace) -> int:
         )
     if options.run is None:
         return _act_on_many(client, action, options)
-    run = client.call(act_call(options.run, action, options.reason))
+    run = client.call(act_call(options.run, action, options.reason, **_more(action, options)))
     if options.json:
         output.print_json(run)
     else:
@@ -55,11 +56,19 @@ def act(client: Client, action: str, options: argparse.Namespace) -> int:
     return 0
 
 
+def _more(action: str, options: argparse.Namespace) -> dict[str, Any]:
+    """What only one of the commands takes."""
+    wanted = {"cancel": "now", "mend": "paused"}.get(action)
+    return {wanted: getattr(options, wanted)} if wanted else {}
+
+
 def _hint(action: str, run: View) -> None:
     """What follows from a command, where that is not plain to see."""
     number = run["number"]
     if run["state"] == "pausing":
         text = f"what runs stops at its next checkpoint; look: yarnloom why {number}"
+    elif action == "mend" and run["state"] == "paused":
+        text = f"round {run['round']}, paused; let it begin: yarnloom resume {number}"
     elif action == "mend":
         text = f"round {run['round']}; watch it: yarnloom watch {number}"
     else:
@@ -69,6 +78,7 @@ def _hint(action: str, run: View) -> None:
 
 def _act_on_many(client: Client, action: str, options: argparse.Namespace) -> int:
     wanted = {"states": options.state, "workflow": options.workflow, "tag": options.tag}
+    wanted |= _more(action, options)
     count = client.call(bulk_call(action, None, options.reason, **wanted))["count"]
     if count == 0:
         output.say("no run matches; nothing was done")
@@ -158,7 +168,9 @@ def ledger(client: Client, number: int, as_json: bool) -> int:
         return 0
     rows = output.table("what", "step", "state", "attempt", "begun", "value", "")
     for one in output.readable(found["effects"]):
-        dye = {"done": "done", "begun": "running", "unsure": "failed"}[one["state"]]
+        dye = {"done": "done", "not done": "skipped", "begun": "running", "unsure": "failed"}[
+            one["state"]
+        ]
         rows.add_row(
             Text(one["what"]),
             one["address"] or "the run",
@@ -172,9 +184,12 @@ def ledger(client: Client, number: int, as_json: bool) -> int:
     if found["unsure"]:
         unsure = next(one for one in found["effects"] if one.get("state") == "unsure")
         where = f"{number}/{unsure['address']}".rstrip("/")
+        valued = " --value JSON" if unsure["is_used"] else ""
         text = (
             f"\n{output.count(found['unsure'], 'effect')} unsure: an attempt ended in the middle. "
-            f"Say what you found out:\n  yarnloom settle '{where}' '{unsure['what']}' --done"
+            "Say what you found out:\n  "
+            + shlex.join(["yarnloom", "settle", where, unsure["what"], "--done"])
+            + f"{valued}  (or --not-done)"
         )
         out.print(Text(text, style="dim"), soft_wrap=True)
     return 0
@@ -183,8 +198,9 @@ def ledger(client: Client, number: int, as_json: bool) -> int:
 def settle(client: Client, options: argparse.Namespace) -> int:
     """Say whether something unsure was done."""
     number, label = split_address(options.address)
-    value = None if options.value is None else json_or_text(options.value)
-    body = {"done": options.done, "reason": options.reason, "value": value}
+    body = {"done": options.done, "reason": options.reason}
+    if options.value is not None:
+        body["value"] = json_or_text(options.value)
     found = client.call(settle_call(number, label, options.what, **body))
     if options.json:
         output.print_json(found)

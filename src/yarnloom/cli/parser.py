@@ -302,8 +302,12 @@ def build_parser() -> Parser:
     choosing = _choosing_options()
     add("pause", "Begin nothing more of a run; what runs stops.", service, reading, choosing)
     add("resume", "Let a paused run go on.", service, reading, choosing)
-    add("cancel", "Tell a run to stop.", service, reading, choosing)
-    add("mend", "Run again what failed or was missed.", service, reading, choosing)
+    cancel = add("cancel", "Tell a run to stop.", service, reading, choosing)
+    cancel.add_argument("--now", action="store_true", help="give what runs no grace")
+    mend = add("mend", "Run again what failed or was missed.", service, reading, choosing)
+    mend.add_argument(
+        "--paused", action="store_true", help="only meet what was decided by hand; resume begins"
+    )
     _control_commands(add, service, reading)
 
     why = add("why", "Say what each unfinished step of a run waits for.", service, reading)
@@ -480,7 +484,9 @@ def _control_commands(add: Any, service: Any, reading: Any) -> None:
     word.add_argument(
         "--not-done", dest="done", action="store_const", const=False, help="it was not"
     )
-    settle.add_argument("--value", metavar="JSON", help="what it gave, where it was done")
+    settle.add_argument(
+        "--value", metavar="JSON", help="what it gave, where it was done and the step uses that"
+    )
     settle.add_argument("--reason", default="", help="how you know, for the record")
 
     commands = add("commands", "List who gave which command, newest first.", service, reading)

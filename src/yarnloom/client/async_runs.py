@@ -64,16 +64,16 @@ class AsyncRun(wire.RunFacts):
         """Let it go on after a pause."""
         return await self._act("resume", reason)
 
-    async def cancel(self, reason: str = "") -> AsyncRun:
-        """Tell the run to stop."""
-        return await self._act("cancel", reason)
+    async def cancel(self, reason: str = "", *, now: bool = False) -> AsyncRun:
+        """Tell the run to stop; `now` gives what runs no grace."""
+        return await self._act("cancel", reason, now=now)
 
-    async def mend(self, reason: str = "") -> AsyncRun:
+    async def mend(self, reason: str = "", *, paused: bool = False) -> AsyncRun:
         """Run again what failed, was cancelled or not reached, now that it has ended."""
-        return await self._act("mend", reason)
+        return await self._act("mend", reason, paused=paused)
 
-    async def _act(self, action: str, reason: str) -> AsyncRun:
-        self.data = await self._client.call(wire.act_call(self.number, action, reason))
+    async def _act(self, action: str, reason: str, **more: Any) -> AsyncRun:
+        self.data = await self._client.call(wire.act_call(self.number, action, reason, **more))
         return self
 
     async def rerun(self, reason: str = "", /, **changes: Any) -> AsyncRun:
@@ -159,9 +159,9 @@ class AsyncStep(wire.StepFacts):
         """Let it go on."""
         return await self._act("resume", reason=reason)
 
-    async def cancel(self, reason: str = "") -> AsyncStep:
+    async def cancel(self, reason: str = "", *, now: bool = False) -> AsyncStep:
         """End it; it counts as a failure for the parts around it."""
-        return await self._act("cancel", reason=reason)
+        return await self._act("cancel", reason=reason, now=now)
 
     async def retry(self, reason: str = "") -> AsyncStep:
         """Run it again, or at once where it backs off or rests."""

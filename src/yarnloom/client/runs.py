@@ -72,16 +72,16 @@ class Run(wire.RunFacts):
         """Let it go on after a pause."""
         return self._act("resume", reason)
 
-    def cancel(self, reason: str = "") -> Run:
-        """Tell the run to stop."""
-        return self._act("cancel", reason)
+    def cancel(self, reason: str = "", *, now: bool = False) -> Run:
+        """Tell the run to stop; `now` gives what runs no grace."""
+        return self._act("cancel", reason, now=now)
 
-    def mend(self, reason: str = "") -> Run:
+    def mend(self, reason: str = "", *, paused: bool = False) -> Run:
         """Run again what failed, was cancelled or not reached, now that it has ended."""
-        return self._act("mend", reason)
+        return self._act("mend", reason, paused=paused)
 
-    def _act(self, action: str, reason: str) -> Run:
-        self.data = self._client.call(wire.act_call(self.number, action, reason))
+    def _act(self, action: str, reason: str, **more: Any) -> Run:
+        self.data = self._client.call(wire.act_call(self.number, action, reason, **more))
         return self
 
     def rerun(self, reason: str = "", /, **changes: Any) -> Run:
@@ -163,9 +163,9 @@ class Step(wire.StepFacts):
         """Let it go on."""
         return self._act("resume", reason=reason)
 
-    def cancel(self, reason: str = "") -> Step:
+    def cancel(self, reason: str = "", *, now: bool = False) -> Step:
         """End it; it counts as a failure for the parts around it."""
-        return self._act("cancel", reason=reason)
+        return self._act("cancel", reason=reason, now=now)
 
     def retry(self, reason: str = "") -> Step:
         """Run it again, or at once where it backs off or rests."""

@@ -254,11 +254,12 @@ def show_call(number: int, wait: float = 0.0) -> Call:
     return Call("GET", f"/runs/{number}", query={"wait": f"{wait:.3f}"} if wait else {})
 
 
-def act_call(number: int, action: str, reason: str = "") -> Call:
+def act_call(number: int, action: str, reason: str = "", **more: Any) -> Call:
     """Pause, resume, cancel or mend a run."""
     # Sent twice, a second cancel would stop the follow-ups too, and a mend be refused.
     again = action in ("pause", "resume")
-    return Call("POST", f"/runs/{number}/{action}", {"reason": reason}, again=again)
+    body = {"reason": reason, **{name: value for name, value in more.items() if value}}
+    return Call("POST", f"/runs/{number}/{action}", body, again=again)
 
 
 def rerun_call(number: int, changes: Mapping[str, Any], reason: str) -> Call:

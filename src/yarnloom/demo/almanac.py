@@ -134,12 +134,12 @@ def fit_constituents(ctx: StepContext, readings: Readings) -> Fit:
     tide, residual = tides.fit(hours[there], levels[there])
     # How sure the amplitudes are: the same fit over weeks drawn anew. What was drawn before a
     # pause is kept; a draw that is repeated gives the same.
-    drawn: dict[str, dict[str, float]] = ctx.restored or {}
-    for draw in ctx.track(range(DRAWS), note="drawing weeks"):
+    loop = ctx.track(range(DRAWS), carry={}, note="drawing weeks")
+    drawn = loop.carry
+    for draw in loop:
         chosen = tides.weeks_drawn(len(levels), draw)
         some = chosen[there[chosen]]
         drawn[str(draw)] = tides.fit(hours[some], levels[some])[0].amplitudes
-        ctx.checkpoint(drawn)
     spread = {
         name: float(np.std([one[name] for one in drawn.values()])) for name in tide.amplitudes
     }

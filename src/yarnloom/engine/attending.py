@@ -42,7 +42,7 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     worker = known or remember(turn, command.worker, command.name, command.facts)
     worker.name, worker.facts = command.name, command.facts
     worker.tasks, worker.io_tasks = dict(command.tasks), frozenset(command.io_tasks)
-    worker.offers = dict(command.offers)
+    worker.offers, worker.graces = dict(command.offers), dict(command.graces)
     worker.misfits.clear()
     for name, source in command.sources.items():
         store.keep_code(turn.unit, name, command.tasks[name], source, turn.now)

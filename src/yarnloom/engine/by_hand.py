@@ -17,7 +17,7 @@ from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.pausing import hold_step, release_step
 from yarnloom.engine.pooling import refuse_unknown_pool
 from yarnloom.engine.preparing import Fate, with_inputs
-from yarnloom.engine.renewing import Renewal, has_ended
+from yarnloom.engine.renewing import CUT_SHORT, Renewal, has_ended
 from yarnloom.engine.states import (
     RUN_ENDED,
     STEP_ENDED,
@@ -37,6 +37,8 @@ from yarnloom.store import writing as store
 from yarnloom.values import encode
 
 FATES = {"skip", "cancel", "supply"}
+FOR_A_MEND = {"edit", "skip", "supply"}
+"""What is kept of a step whose run has ended, and met when the run is mended."""
 
 
 def handle_step(turn: Turn, command: HandleStep) -> dict[str, Any]:
@@ -67,7 +69,7 @@ class _Hand:
         return self.step.state if self.step else self._unborn_state()
 
     def do(self) -> dict[str, Any]:
-        if self.run.state in RUN_ENDED and self.command.action != "edit":
+        if self.run.state in RUN_ENDED and self.command.action not in FOR_A_MEND:
             hint = "; `mend` runs again what failed" if self.command.action == "retry" else ""
             raise Conflict(
                 f"run {self.run.number} is {self.run.state}, so its steps are past "
@@ -119,8 +121,8 @@ class _Hand:
             raise self._refused(f"is {self.state}")
         if self.step is not None and self.step.open is not None:
             self._say_why_cancelled()
-            if self.step.stop != StopReason.CANCEL:
-                post_stop(self.turn, self.step, StopReason.CANCEL)
+            again = self.step.stop == StopReason.CANCEL
+            post_stop(self.turn, self.step, StopReason.CANCEL, now=again or self.command.now)
             return
         self._meet("cancel")
 
@@ -155,8 +157,14 @@ class _Hand:
 
     def _meet(self, fate: str, output: str | None = None) -> None:
         """The step ends so: now if it has come up, else when it does."""
-        if self.state in (StepState.DONE, StepState.SKIPPED):
+        if self.state == StepState.DONE or (
+            self.state == StepState.SKIPPED and not self._is_run_by_a_mend()
+        ):
             raise self._refused(f"is {self.state}")
+        if self.run.state in RUN_ENDED:
+            given = self.command.output if fate == "supply" else None
+            self._keep(fate=fate, output=given, why=self._why())
+            return
         step, over = self.step, self.state in (StepState.FAILED, StepState.CANCELLED)
         place = self._place_to_begin_again() if over else None
         if step is not None and not over and self.state != StepState.WAITING:
@@ -167,6 +175,16 @@ class _Hand:
         self._keep(fate=fate, output=given, why=self._why())
         if place is not None:
             self._begin_again(*place)
+
+    def _is_run_by_a_mend(self) -> bool:
+        """Whether a step that was passed over comes up again when its ended run is mended."""
+        if self.run.state not in RUN_ENDED:
+            return False
+        if self.step is not None:
+            return self.step.skip_reason in CUT_SHORT
+        if self.command.holder is None:
+            return False
+        return self.turn.unit.parts.need(self.command.holder).rest_reason in CUT_SHORT
 
     def _say_why_cancelled(self) -> None:
         """What is told of the failure that its cancel is for the parts around it."""

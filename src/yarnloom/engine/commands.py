@@ -87,11 +87,16 @@ class StartMany:
 
 @dataclass(frozen=True, slots=True)
 class CancelRun:
-    """Tell a run to stop; the answer is the run."""
+    """Tell a run to stop; the answer is the run.
+
+    Attributes:
+        now: whether what runs gets no grace. A second cancel means that, too.
+    """
 
     run: int
     who: str
     reason: str = ""
+    now: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,11 +119,16 @@ class ResumeRun:
 
 @dataclass(frozen=True, slots=True)
 class MendRun:
-    """Run again what failed, was cancelled or not reached; the answer is the run."""
+    """Run again what failed, was cancelled or not reached; the answer is the run.
+
+    Attributes:
+        paused: what was decided by hand is met, and nothing begins until someone resumes the run.
+    """
 
     run: int
     who: str
     reason: str = ""
+    paused: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,6 +158,7 @@ class HandleStep:
         pool: of an edit; empty for none.
         priority: of an edit.
         output: of a supply.
+        now: of a cancel: without a grace. A second cancel means that, too.
     """
 
     run: int
@@ -161,6 +172,7 @@ class HandleStep:
     pool: str | None = None
     priority: int | None = None
     output: Any = None
+    now: bool = False
 
 
 ACTIONS = ("pause", "resume", "cancel", "retry", "edit", "skip", "supply")
@@ -179,6 +191,7 @@ class BeginEffect:
         call: counts the attempt's calls, so that a request sent twice counts once.
         scope: `step` or `run`.
         again: whether it is to be done again where it is unsure.
+        is_used: whether the task looks at what it gives.
     """
 
     worker: str
@@ -187,6 +200,7 @@ class BeginEffect:
     call: int
     scope: str = "step"
     again: bool = False
+    is_used: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -203,7 +217,12 @@ class EndEffect:
 
 @dataclass(frozen=True, slots=True)
 class SettleEffect:
-    """Someone says whether a side effect that is unsure was done."""
+    """Someone says whether a side effect that is unsure was done.
+
+    Attributes:
+        value: what it gave, where it was done.
+        valued: whether that was said, also where it is null.
+    """
 
     run: int
     scope: str
@@ -212,6 +231,7 @@ class SettleEffect:
     who: str
     reason: str = ""
     value: Any = None
+    valued: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -222,6 +242,7 @@ class Register:
         tasks: by full name the code hash of each.
         offers: by full name its input and output schema; a task without is taken at its word.
         sources: by full name the code, to be kept for whoever asks what ran.
+        graces: by full name the seconds that a task needs to hear of a time-out before it comes.
         ahead: how many attempts more than its places it may have in hand, since they begin at once.
         has: what steps can ask for with `only_on`.
         pools: the only pools that it takes from; None for any.
@@ -241,6 +262,7 @@ class Register:
     io_tasks: tuple[str, ...] = ()
     offers: dict[str, dict[str, Any]] = field(default_factory=dict)
     sources: dict[str, str] = field(default_factory=dict)
+    graces: dict[str, float] = field(default_factory=dict)
     ahead: int = 0
     has: tuple[str, ...] = ()
     pools: tuple[str, ...] | None = None

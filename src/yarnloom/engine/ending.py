@@ -66,6 +66,7 @@ class Ending:
         self.resolver = Resolver(turn, run, self.plan)
         self.agenda: list[News | Branches | Items] = []
         self.filling: set[int] = set()
+        self.without_grace = False
 
     def _open_inner(self, part: PartRow) -> None:
         """Begin what is in a part."""
@@ -101,8 +102,8 @@ class Ending:
             elif event is StepEvent.SKIP:
                 step.skip_reason = SkipReason.STOPPED
             self._end_step(step, event)
-        elif why is not None and step.stop != why:
-            post_stop(self.turn, step, why)
+        elif why is not None and (step.stop != why or self.without_grace):
+            post_stop(self.turn, step, why, now=self.without_grace)
 
     def _decided(
         self, part: PartRow, child: Node, ended: Ended, cause: str | None, *, settled: bool

@@ -7,6 +7,7 @@ import hashlib
 import json
 from collections import deque
 from collections.abc import Iterable
+from typing import Any
 
 from yarnloom.engine.lanes import Turn as LaneTurn
 from yarnloom.engine.memory import Worker, task_of
@@ -161,8 +162,18 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
     )
 
 
-def post_stop(turn: Turn, step: StepRow, why: StopReason) -> bool:
-    """Tell the worker that has a step in hand to stop it; False if none has."""
+def post_stop(
+    turn: Turn, step: StepRow, why: StopReason, *, raise_in: float | None = None, now: bool = False
+) -> bool:
+    """Tell the worker that has a step in hand to stop it; False if none has.
+
+    Args:
+        turn: the transaction.
+        step: the step.
+        why: the reason.
+        raise_in: of one whose time is over: seconds until it is, when the stop is raised in it.
+        now: raise it at once, without a grace.
+    """
     if step.open is None:
         return False
     attempt = turn.unit.attempts.need(step.open)
@@ -170,7 +181,9 @@ def post_stop(turn: Turn, step: StepRow, why: StopReason) -> bool:
     turn.unit.steps.touch(step)
     turn.changed.add(step.run)
     worker = turn.memory.workers[attempt.worker]
-    worker.post(kind="stop", attempt=attempt.id, why=str(why))
+    more: dict[str, Any] = {} if raise_in is None else {"raise_in": raise_in}
+    more |= {"now": True} if now else {}
+    worker.post(kind="stop", attempt=attempt.id, why=str(why), **more)
     return True
 
 

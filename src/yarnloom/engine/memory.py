@@ -16,6 +16,7 @@ from typing import Any
 from yarnloom.engine.data_commands import Chore
 from yarnloom.engine.lanes import Lanes
 from yarnloom.engine.pools import Pools, base_of
+from yarnloom.engine.states import StopReason
 from yarnloom.plan import Plan
 from yarnloom.plan.schemas import Fit, fit
 
@@ -44,6 +45,7 @@ class Worker:
         tasks: the tasks it can run, each with its code hash.
         io_tasks: those of them whose attempts share a process, and have places of their own.
         offers: for tasks, by name, their input and output schema, where the worker says them.
+        graces: for tasks, by name, how long before a time-out they are to hear of it, at most.
         misfits: contracts that were compared with what it has: why they do not fit, or None.
         places: how many attempts of other tasks it runs at once.
         ahead: how many more of them it may have in hand, since they begin at once.
@@ -71,6 +73,7 @@ class Worker:
     tasks: dict[str, str] = field(default_factory=dict)
     io_tasks: frozenset[str] = frozenset()
     offers: dict[str, dict[str, Any]] = field(default_factory=dict)
+    graces: dict[str, float] = field(default_factory=dict)
     misfits: dict[str, Misfit | None] = field(default_factory=dict)
     places: int = 0
     ahead: int = 0
@@ -287,7 +290,7 @@ class Memory:
         under_way: by workflow how many runs have entered and not ended.
         held: by workflow how many runs wait until others have ended.
         paused: runs that are pausing or paused: nothing of them is in the lanes.
-        timeouts: of attempts that run: when they have run as long as they may.
+        timeouts: of attempts that run: when they are told that their time is over, and why.
         chores: of eaches that wait for one: the newest.
         new_chores: those of them that nobody was told of yet.
         listeners: by loom the tasks that are started at the end of runs.
@@ -305,7 +308,7 @@ class Memory:
     under_way: Counter[str] = field(default_factory=Counter)
     held: Counter[str] = field(default_factory=Counter)
     paused: set[int] = field(default_factory=set)
-    timeouts: dict[int, float] = field(default_factory=dict)
+    timeouts: dict[int, tuple[float, StopReason]] = field(default_factory=dict)
     chores: dict[int, Chore] = field(default_factory=dict)
     new_chores: list[Chore] = field(default_factory=list)
     chore_serial: int = 0

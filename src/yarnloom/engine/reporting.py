@@ -13,6 +13,7 @@ from typing import Any
 from yarnloom.engine.commands import Report, Reported, ReportItem
 from yarnloom.engine.filing import unknown_files, use_named
 from yarnloom.engine.handing_out import leave_pool, take_back
+from yarnloom.engine.memory import task_of
 from yarnloom.engine.pausing import hold_if_asked
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.retrying import Tried, kinds_of, next_wait
@@ -129,10 +130,24 @@ def watch(turn: Turn, attempt: AttemptRow, step: StepRow) -> None:
     if attempt.pool:
         turn.memory.pools.gate(attempt.pool).begin(attempt.id, begun)
         turn.memory.lanes.reopen(attempt.pool)
-    timeout = turn.plan(turn.run(step.run)).nodes[step.node].rules.timeout
-    if timeout is not None:
-        turn.memory.timeouts[attempt.id] = begun + timeout
-        turn.memory.arm(TIMEOUT_DUE, begun + timeout)
+    rules = turn.plan(turn.run(step.run)).nodes[step.node].rules
+    ends = []
+    if rules.timeout is not None:
+        lead = hears_before(turn, attempt, step, rules.timeout)
+        ends.append((begun + rules.timeout - lead, StopReason.TIMEOUT))
+    if rules.deadline is not None and step.deadline_at is not None:
+        lead = hears_before(turn, attempt, step, rules.deadline)
+        ends.append((turn.mono_of(step.deadline_at) - lead, StopReason.DEADLINE))
+    if ends:
+        turn.memory.timeouts[attempt.id] = min(ends)
+        turn.memory.arm(TIMEOUT_DUE, min(ends)[0])
+
+
+def hears_before(turn: Turn, attempt: AttemptRow, step: StepRow, limit: float) -> float:
+    """How long before its time is over an attempt hears of that: at most a tenth of the limit."""
+    worker = turn.memory.workers.get(attempt.worker)
+    grace = worker.graces.get(task_of(step.contract), 0.0) if worker else 0.0
+    return min(grace, limit / 10)
 
 
 def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) -> None:
@@ -152,7 +167,8 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     step.tries += outcome is Outcome.FAILED
     step.losses += outcome is Outcome.LOST
     most = turn.settings.losses if rules.losses is None else rules.losses
-    passed = step.deadline_at is not None and turn.now >= step.deadline_at
+    lead = _micros(hears_before(turn, attempt, step, rules.deadline or 0.0))
+    passed = step.deadline_at is not None and turn.now >= step.deadline_at - lead
     late = passed and step.stop == StopReason.DEADLINE
     event = _event(step, outcome, step.stop, late, most)
     if event is StepEvent.BACK_OFF:

@@ -23,7 +23,7 @@ def cancel_run(turn: Turn, command: CancelRun) -> dict[str, Any]:
     """Cancel what has not begun, and tell what runs to stop.
 
     A run of which nothing is in a worker's hand and that has no `on_end` has ended when this
-    returns. Follow-ups still run; a second cancel stops them too.
+    returns. Follow-ups still run; a second cancel stops them too, and ends the grace of what runs.
 
     Raises:
         NotFound: there is no such run.
@@ -33,7 +33,7 @@ def cancel_run(turn: Turn, command: CancelRun) -> dict[str, Any]:
     reason = f": {command.reason}" if command.reason else ""
     turn.move_run(run, RunEvent.CANCEL)
     store.log_command(turn.unit, turn.now, command.who, "cancel", run.number, command.reason)
-    _stop(turn, run, f"cancelled by {command.who}{reason}", StopReason.CANCEL)
+    _stop(turn, run, f"cancelled by {command.who}{reason}", StopReason.CANCEL, now=command.now)
     return present(turn, run)
 
 
@@ -74,7 +74,15 @@ def stop_late_starts(turn: Turn) -> None:
         turn.remind(START_BY_DUE, following)
 
 
-def _stop(turn: Turn, run: RunRow, message: str, why: StopReason, kind: str = "Cancelled") -> None:
+def _stop(
+    turn: Turn,
+    run: RunRow,
+    message: str,
+    why: StopReason,
+    kind: str = "Cancelled",
+    *,
+    now: bool = False,
+) -> None:
     release(turn, run)
     run.cancels += 1
     if run.stop is None:
@@ -85,5 +93,7 @@ def _stop(turn: Turn, run: RunRow, message: str, why: StopReason, kind: str = "C
             error = {**task, "type": "DeadlinePassed", "message": message}
         run.error = json.dumps(error, ensure_ascii=False)
     turn.unit.runs.touch(run)
-    if run.cancels <= 2:
-        Weave(turn, run).cancel(why)
+    weave = Weave(turn, run)
+    # A second cancel ends the grace, and a deadline cuts it.
+    weave.without_grace = now or run.cancels > 1 or why is StopReason.DEADLINE
+    weave.cancel(why)

@@ -9,7 +9,7 @@ from yarnloom.engine.commands import LoseWorker, Tick
 from yarnloom.engine.filing import drop_idle_files
 from yarnloom.engine.handing_out import RATE_DUE, post_stop
 from yarnloom.engine.items import FILL_DUE
-from yarnloom.engine.reporting import too_long
+from yarnloom.engine.reporting import hears_before, too_long
 from yarnloom.engine.scheduling import fire_due
 from yarnloom.engine.starting import open_due
 from yarnloom.engine.states import StepEvent, StopReason
@@ -74,13 +74,17 @@ def _look_at_rate(turn: Turn, pool: str) -> None:
 def _look_at_times(turn: Turn, _: str) -> None:
     """Tell attempts to stop that have run as long as they may."""
     timeouts = turn.memory.timeouts
-    for attempt_id in [one for one, at in timeouts.items() if at <= turn.mono]:
-        del timeouts[attempt_id]
-        step = turn.unit.steps.need(turn.unit.attempts.need(attempt_id).step)
+    for attempt_id in [one for one, (at, _why) in timeouts.items() if at <= turn.mono]:
+        _at, why = timeouts.pop(attempt_id)
+        attempt = turn.unit.attempts.need(attempt_id)
+        step = turn.unit.steps.need(attempt.step)
         if step.stop in MILD:
-            post_stop(turn, step, StopReason.TIMEOUT)
+            rules = turn.plan(turn.run(step.run)).nodes[step.node].rules
+            limit = rules.timeout if why is StopReason.TIMEOUT else rules.deadline
+            lead = hears_before(turn, attempt, step, limit or 0.0)
+            post_stop(turn, step, why, raise_in=lead)
     if timeouts:
-        turn.memory.arm(TIMEOUT_DUE, min(timeouts.values()))
+        turn.memory.arm(TIMEOUT_DUE, min(timeouts.values())[0])
 
 
 def _wake_steps(turn: Turn, _: str) -> None:
@@ -95,11 +99,15 @@ def _stop_late_steps(turn: Turn, _: str) -> None:
     """Steps whose deadline has passed fail, or are told to stop where they run."""
     for step_id in store.steps_past_deadline(turn.unit, turn.now, AT_ONCE):
         step = turn.unit.steps.need(step_id)
-        if step.ended_at is not None or step.stop not in MILD:
-            continue  # it ended, or was told to, because of another
+        if step.ended_at is not None:
+            continue  # because of another
+        if step.stop == StopReason.CANCEL:
+            post_stop(turn, step, StopReason.CANCEL, now=True)  # the deadline cuts its grace
+        if step.stop not in MILD:
+            continue
         run = turn.run(step.run)
         limit = turn.plan(run).nodes[step.node].rules.deadline or 0.0
-        if not post_stop(turn, step, StopReason.DEADLINE):
+        if not post_stop(turn, step, StopReason.DEADLINE, raise_in=0.0):
             Weave(turn, run).fail_step(step, too_long(limit, "deadline", "DeadlinePassed"))
     if (following := store.next_step_deadline(turn.unit)) is not None:
         turn.remind(DEADLINE_DUE, following)

@@ -363,13 +363,15 @@ def effect_view(row: Row) -> View:
     return {
         "what": row["what"],
         "address": row["scope"],
-        "state": "unsure" if unsure else row["state"],
+        "state": "unsure" if unsure else row["state"].replace("_", " "),
         "attempt": row["number"],
         "token": row["token"],
         "value": mask(_loads(row["value"])),
         "begun_at": moment(row["begun_at"]),
         "done_at": moment(row["done_at"]),
         "by": row["by"],
+        "is_used": bool(row["is_used"]),
+        "used_at": None if row["used_at"] is None else moment(row["used_at"]),
     }
 
 

@@ -184,6 +184,20 @@ class ReasonBody(Strict):
     reason: Annotated[str, Field(max_length=2_000)] = ""
 
 
+class CancelBody(ReasonBody):
+    """How a run is told to stop."""
+
+    now: Truth = Field(False, description="What runs gets no grace.")
+
+
+class MendBody(ReasonBody):
+    """How an ended run is mended."""
+
+    paused: Truth = Field(
+        False, description="Only what was decided by hand is met; the rest waits for a resume."
+    )
+
+
 class RerunBody(ReasonBody):
     """What is changed where a run is started anew."""
 
@@ -200,6 +214,7 @@ class StepBody(ReasonBody):
     )
     priority: Annotated[int, Field(strict=True, ge=-1000, le=1000)] | None = None
     output: Value = Field(None, description="Of a supply.")
+    now: Truth = Field(False, description="Of a cancel: without a grace.")
 
 
 class SettleBody(ReasonBody):
@@ -210,13 +225,17 @@ class SettleBody(ReasonBody):
         "", description="The step's, within the run; empty where the entry is the run's."
     )
     done: Truth
-    value: Value = None
+    value: Value = Field(
+        None, description="What it gave; needed where it was done and the step uses that."
+    )
 
 
 class BulkBody(ReasonBody):
     """The same command for many runs."""
 
     action: Literal["pause", "resume", "cancel", "mend"]
+    now: Truth = Field(False, description="Of a cancel: what runs gets no grace.")
+    paused: Truth = Field(False, description="Of a mend: nothing begins until a resume.")
     states: Annotated[list[RunState], Field(max_length=9)] = Field(default_factory=list)
     workflow: Annotated[str, Field(max_length=201)] | None = None
     tag: Annotated[str, Field(max_length=100)] | None = None
@@ -330,6 +349,9 @@ class Offer(Strict):
     input: JsonObject | None = Field(None, description="JSON Schema of its inputs.")
     output: JsonObject | None = Field(None, description="JSON Schema of what it returns.")
     source: Annotated[str, Field(max_length=200_000)] = Field("", description="The code.")
+    grace: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] = Field(
+        0.0, description="Seconds that it needs to hear of a time-out before it has come."
+    )
 
 
 class RegisterBody(Strict):
@@ -447,6 +469,7 @@ class BeginEffectBody(EffectBody):
         description="Counts the attempt's calls."
     )
     again: Truth = Field(False, description="Begin it also where it is unsure.")
+    is_used: Truth = Field(True, description="Whether the task looks at what it gives.")
 
 
 class EndEffectBody(EffectBody):

@@ -14,10 +14,11 @@ from typing import Any
 from pydantic import ValidationError
 
 from yarnloom.around import MILD, Around, AroundFailed
-from yarnloom.context import Line, StepContext
+from yarnloom.context import StepContext
 from yarnloom.errors import (
     CallAgain,
     GiveUp,
+    Leave,
     Problem,
     Stopped,
     TryLater,
@@ -25,6 +26,7 @@ from yarnloom.errors import (
     ValueRefused,
 )
 from yarnloom.files import SHELF
+from yarnloom.line import Line
 from yarnloom.media import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked import with_loaded
@@ -33,7 +35,12 @@ from yarnloom.values import decode, depth_problem, encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
 
 TRACEBACK_LIMIT = 32_000
+OUT_OF_TIME = ("timeout", "deadline")
 _OF_ALL = (BaseException, object)
+
+Run = Callable[[Callable[..., Any], dict[str, Any]], Any]
+"""Calls a function with its inputs."""
+
 _OWN = (
     str(Path(__file__).parent),
     str(Path(__file__).parent.parent / "around.py"),
@@ -51,6 +58,7 @@ class Called:
         output: what it returned, as JSON.
         error: type, message, traceback and the classes that it is of, if it is not done.
         after: seconds after which the task asked to be tried, or called, again.
+        by_stop: of one that failed: whether a stop was what it raised its error for.
     """
 
     outcome: str
@@ -58,6 +66,7 @@ class Called:
     output: Any = None
     error: dict[str, Any] | None = None
     after: float | None = None
+    by_stop: bool = False
 
     def told(self, why: str | None) -> Called:
         """The same for an attempt that was told to stop, or was not.
@@ -75,6 +84,8 @@ class Called:
             message = "Stopped was raised although nobody told the step to stop"
             return replace(self, outcome="failed", error={**(self.error or {}), "message": message})
         raised = self.outcome == "failed" and self.error and "traceback" in self.error
+        if raised and not self.by_stop and why in OUT_OF_TIME:
+            return self  # it failed for a reason of its own, just before its time was over
         if raised or self.outcome == "stopped":
             return Called("cancelled", self.begun, None, self.error)
         return self
@@ -82,6 +93,10 @@ class Called:
 
 def _ignore() -> None:
     pass
+
+
+def _call_plainly(function: Callable[..., Any], inputs: dict[str, Any]) -> Any:
+    return function(**inputs)
 
 
 _NOTHING = Around()
@@ -93,6 +108,7 @@ def call_task(
     context: StepContext,
     on_begin: Callable[[], None] = _ignore,
     around: Around = _NOTHING,
+    run: Run = _call_plainly,
 ) -> Called:
     """Call a task, and wait for it.
 
@@ -102,16 +118,22 @@ def call_task(
         context: passed on if the task has an argument for it.
         on_begin: called when the inputs fit, right before the task.
         around: what the loom wraps around it.
+        run: calls the function itself; a worker's can be interrupted.
     """
     shelf = SHELF.set(context.shelf)
     try:
-        return _call(task, value, context, on_begin, around)
+        return _call(task, value, context, on_begin, around, run)
     finally:
         SHELF.reset(shelf)
 
 
 def _call(
-    task: Task, value: Any, context: StepContext, on_begin: Callable[[], None], around: Around
+    task: Task,
+    value: Any,
+    context: StepContext,
+    on_begin: Callable[[], None],
+    around: Around,
+    run: Run,
 ) -> Called:
     inputs = prepare(task, value, context)
     if isinstance(inputs, Called):
@@ -121,13 +143,13 @@ def _call(
         if task.is_async:
             found = asyncio.run(_alone(task, inputs, context, around))
         else:
-            found = around.call(context, lambda: task.function(**inputs))
+            found = around.call(context, lambda: run(task.function, inputs))
     except Closed:
         raise
     except BaseException as error:
         # Also SystemExit and KeyboardInterrupt: a task must not end its process.
         return raised(error)
-    return returned(task, found)
+    return returned(task, found, context)
 
 
 async def _alone(task: Task, inputs: dict[str, Any], context: StepContext, around: Around) -> Any:
@@ -171,8 +193,14 @@ async def fetch_ahead(value: Any, context: StepContext, line: Line) -> None:
         context.shelf.paths[sha256] = Path(answer["path"])
 
 
-def returned(task: Task, found: Any) -> Called:
-    """What becomes of a call that returned something."""
+def returned(task: Task, found: Any, context: StepContext) -> Called:
+    """Return what becomes of a call that returned something."""
+    if isinstance(context.left, CallAgain):
+        message = (
+            "it asked to be called again, and then returned: something in it caught that, such as "
+            "a bare `except:`. Let it pass through: `except Exception` does"
+        )
+        return Called("failed", error={"type": "CallAgainSwallowed", "message": message})
     try:
         return Called("done", output=_output(task, found))
     except ValueRefused as error:
@@ -182,6 +210,7 @@ def returned(task: Task, found: Any) -> Called:
 
 def raised(error: BaseException) -> Called:
     """What becomes of a call that raised something."""
+    error = _leaving_in(error) or error
     outcome, said, error = "failed", str(error), _of_user(error)
     if isinstance(error, CallAgain):
         return Called("called_again", after=error.after)
@@ -201,7 +230,27 @@ def raised(error: BaseException) -> Called:
         "kinds": [kind_name(one) for one in type(error).__mro__ if one not in _OF_ALL],
     }
     after = error.after if isinstance(error, TryLater) else None
-    return Called(outcome, error=fault, after=after)
+    return Called(outcome, error=fault, after=after, by_stop=_was_stopped(error))
+
+
+def _leaving_in(error: BaseException) -> Leave | None:
+    """A stop inside a group of exceptions counts as that stop."""
+    if isinstance(error, BaseExceptionGroup):
+        for one in error.exceptions:
+            if found := _leaving_in(one):
+                return found
+    return error if isinstance(error, Leave) else None
+
+
+def _was_stopped(error: BaseException | None) -> bool:
+    """Whether a stop was what an error was raised for, or while it passed through."""
+    seen: set[int] = set()
+    while error is not None and id(error) not in seen:
+        if isinstance(error, Stopped | asyncio.CancelledError):
+            return True
+        seen.add(id(error))
+        error = error.__cause__ or error.__context__
+    return False
 
 
 def _of_user(error: BaseException) -> BaseException:

@@ -1,8 +1,9 @@
 """A worker's process: imports the loom, and runs attempts.
 
-Started as `python -m yarnloom.worker.child FD MODULE:LOOM,… [PLACES]`; FD is its end of the
-channel. It leads its own process group and prints into pipes that the worker reads. Without
-PLACES it runs one attempt at a time; with it, that many at once (`shared`).
+Started as `python -m yarnloom.worker.child FD PAGE MODULE:LOOM,… [PLACES]`; FD is its end of the
+channel, PAGE the page of memory that names an attempt to be stopped (`interrupts`). It leads its
+own process group and prints into pipes that the worker reads. Without PLACES it runs one attempt at
+a time; with it, that many at once (`shared`).
 """
 
 from __future__ import annotations
@@ -24,7 +25,8 @@ from typing import Any
 
 from yarnloom.around import AroundFailed
 from yarnloom.errors import LoomError
-from yarnloom.worker.calling import call_task, printable, raised
+from yarnloom.interrupts import Interrupts, Page
+from yarnloom.worker.calling import Called, call_task, printable, raised
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 from yarnloom.worker.served import Served, load_looms, serving
 from yarnloom.worker.shared import (
@@ -37,10 +39,12 @@ from yarnloom.worker.shared import (
 )
 
 
-def main(descriptor: int, specs: list[str], places: int | None) -> int:
+def main(descriptor: int, page: int, specs: list[str], places: int | None) -> int:
     """Load the looms, say what they have, and run attempts until the worker goes away."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     channel = Channel(socket.socket(fileno=descriptor))
+    interrupts = Interrupts(Page(page))
+    interrupts.install()
     for stream in (sys.stdout, sys.stderr):
         stream.reconfigure(line_buffering=True, errors="backslashreplace")  # type: ignore[union-attr]
     logging.basicConfig(level=logging.INFO, handlers=[ChannelHandler(channel)])
@@ -56,7 +60,7 @@ def main(descriptor: int, specs: list[str], places: int | None) -> int:
             if places is not None:
                 asyncio.run(run_shared(channel, looms, served, places))
             else:
-                _run_alone(channel, served)
+                _run_alone(channel, served, interrupts)
     except AroundFailed as error:
         fault = raised(error).error or {}
         with contextlib.suppress(Closed):
@@ -65,13 +69,13 @@ def main(descriptor: int, specs: list[str], places: int | None) -> int:
     return 0
 
 
-def _run_alone(channel: Channel, served: dict[str, Served]) -> None:
+def _run_alone(channel: Channel, served: dict[str, Served], interrupts: Interrupts) -> None:
     """Run one attempt after another, until this process is to end."""
     channel.send({"kind": "ready"})
     with contextlib.suppress(Closed):
         while (message := channel.receive())["kind"] != "end":
             if message["kind"] == "work":
-                _Attempt(channel, served[message["task"]], message).run()
+                _Attempt(channel, served[message["task"]], message, interrupts).run()
             elif message["kind"] == UNREADABLE:
                 channel.send(unreadable(message))
 
@@ -115,7 +119,10 @@ class ChannelHandler(logging.Handler):
 class _Attempt:
     """One attempt, alone in this process, from its message to its report; it is its own line."""
 
-    def __init__(self, channel: Channel, served: Served, message: Message) -> None:
+    def __init__(
+        self, channel: Channel, served: Served, message: Message, interrupts: Interrupts
+    ) -> None:
+        self.interrupts = interrupts
         self.channel = channel
         self.task = served.task
         self.around = served.around
@@ -131,8 +138,13 @@ class _Attempt:
         # The only attempt: also threads of the task's own log for it, whatever their context.
         context = self.task.context_type.for_work(self.message, self, self.kept)
         before = cpu_seconds()
-        called = call_task(self.task, self.message["input"], context, self.on_begin, self.around)
-        called = called.told(self.stop_asked() if called.outcome != "done" else self.stop)
+        called = call_task(
+            *(self.task, self.message["input"], context, self.on_begin, self.around),
+            run=lambda function, inputs: self.interrupts.call(
+                self.message["attempt"], function, inputs
+            ),
+        )
+        called = called.told(self.why(called))
         for stream in (sys.stdout, sys.stderr):
             with contextlib.suppress(OSError, ValueError):  # the task closed it
                 stream.flush()
@@ -145,6 +157,11 @@ class _Attempt:
             memory=peak_memory(),
             saved=context.record(done=called.outcome == "done"),
         )
+
+    def why(self, called: Called) -> str | None:
+        """Why the attempt was told to stop: by a message, or in the middle of its function."""
+        asked = self.stop_asked() if called.outcome != "done" else self.stop
+        return self.interrupts.raised_for(self.message["attempt"]) or asked
 
     def on_begin(self) -> None:
         self.begun = time.monotonic()
@@ -206,9 +223,9 @@ def peak_memory() -> int:
 
 
 if __name__ == "__main__":
-    code = main(
-        int(sys.argv[1]), sys.argv[2].split(","), int(sys.argv[3]) if len(sys.argv) > 3 else None
-    )
+    shared_places = int(sys.argv[4]) if len(sys.argv) > 4 else None
+    descriptor, page, specs = int(sys.argv[1]), int(sys.argv[2]), sys.argv[3].split(",")
+    code = main(descriptor, page, specs, shared_places)
     sys.stdout.flush()
     sys.stderr.flush()
     # Not sys.exit: threads that user code left behind must not keep the process.

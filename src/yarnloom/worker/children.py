@@ -15,6 +15,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from yarnloom.interrupts import SIGNAL, Page
 from yarnloom.secrets import environment_for_tasks
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 
@@ -105,6 +106,7 @@ class Child:
         self._guardian = guardian
         self._loop = asyncio.get_running_loop()
         ours, theirs = socket.socketpair()
+        self._page = Page()
         out_read, out_write = os.pipe()
         err_read, err_write = os.pipe()
         self._process = subprocess.Popen(
@@ -114,6 +116,7 @@ class Child:
                     "-m",
                     "yarnloom.worker.child",
                     str(theirs.fileno()),
+                    str(self._page.descriptor),
                     ",".join(specs),
                 ),
                 *([str(places)] if places is not None else []),
@@ -121,7 +124,7 @@ class Child:
             stdin=subprocess.DEVNULL,
             stdout=out_write,
             stderr=err_write,
-            pass_fds=(theirs.fileno(),),
+            pass_fds=(theirs.fileno(), self._page.descriptor),
             env=environment_for_tasks(),
             start_new_session=True,
         )
@@ -164,6 +167,16 @@ class Child:
         with contextlib.suppress(Closed):
             self._channel.send(message)
 
+    def interrupt(self, attempt: int, why: str) -> None:
+        """Raise a stop in the function of an attempt that runs alone in it.
+
+        Where the function has not begun, or something else runs, nothing happens: say it again.
+        """
+        self._page.name(attempt, why)
+        if not self._dead:
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                os.kill(self.pid, SIGNAL)
+
     def end(self) -> None:
         """Let it tear down what it keeps, and end; it is killed where that takes long."""
         if self.ready and not self._dead:
@@ -194,6 +207,7 @@ class Child:
         self._guardian.forget(self.pid)
         self._loop.remove_reader(self._channel.fileno())
         self._channel.close()
+        self._page.close()
         for pipe in self._pipes:
             self._loop.remove_reader(pipe)
             os.close(pipe)

@@ -20,7 +20,7 @@ from yarnloom.secrets import masked_in, worth_masking
 from yarnloom.task import DEFAULT_GRACE
 from yarnloom.units import size_text
 from yarnloom.worker.children import TEAR_DOWN_SECONDS, Child, Guardian
-from yarnloom.worker.measuring import memory_of
+from yarnloom.worker.measuring import children_of, memory_of
 
 Message = dict[str, Any]
 
@@ -28,6 +28,12 @@ AHEAD_SECONDS = 0.02
 AHEAD_MOST = 64
 REMEMBERED = 50_000
 INTERRUPT_SECONDS = 2.0
+KILL_SECONDS = 1.0
+"""After a stop was raised in a task, until its process is killed."""
+
+AGAIN_SECONDS = 0.05
+"""After which it is raised again: the function may just not have run."""
+
 RESPAWN_SECONDS = 1.0
 LONGEST_RESPAWN = 30.0
 MEMORY_SECONDS = 0.2
@@ -224,23 +230,60 @@ class Crew:
         self._queues[self.is_io(work["task"])].append(work)
         self._feed()
 
-    def stop(self, attempt: int, why: str) -> None:
-        """Tell an attempt to stop; after its grace it is ended."""
+    def stop(
+        self, attempt: int, why: str, *, raise_in: float | None = None, now: bool = False
+    ) -> None:
+        """Tell an attempt to stop; after its grace the stop is raised in it.
+
+        Args:
+            attempt: the attempt.
+            why: pause and drain raise nothing: it stops where it can resume, or runs on.
+            raise_in: seconds after which it is raised, whatever the grace: its time is over then.
+            now: raise it now.
+        """
         child = self._child_with(attempt)
         if child is None:
             if self._unqueue(attempt):
                 outcome = "handed_back" if why in MILD else "cancelled"
                 self._teller.report({"attempt": attempt, "outcome": outcome})
             return
-        if self._stops.get(attempt, "pause") not in MILD:
+        before = self._stops.get(attempt, "pause")
+        if before not in MILD:
+            if now or raise_in is not None:  # what it still had of its grace is over
+                self._raise_later(attempt, raise_in or 0.0)
             return
+        facts = self.tasks.get(child.attempts[attempt]["task"], {})
         self._stops[attempt] = why
-        child.send({"kind": "stop", "attempt": attempt, "why": why})
         if why in MILD:
-            return  # it stops where it can go on from, however long that takes
-        task = child.attempts[attempt]["task"]
-        grace = self.tasks.get(task, {}).get("grace", DEFAULT_GRACE)
-        self._timers[attempt] = self._loop.call_later(grace, self._end, attempt)
+            child.send({"kind": "stop", "attempt": attempt, "why": why})
+            return
+        grace = float(facts.get("grace", DEFAULT_GRACE))
+        if facts.get("hears", True) or grace:
+            child.send({"kind": "stop", "attempt": attempt, "why": why})
+        self._raise_later(attempt, 0.0 if now else grace if raise_in is None else raise_in)
+
+    def _raise_later(self, attempt: int, seconds: float) -> None:
+        """Raise a stop in an attempt after some seconds, and end it where that does not help."""
+        if timer := self._timers.pop(attempt, None):
+            timer.cancel()
+        if seconds > 0:
+            self._timers[attempt] = self._loop.call_later(
+                seconds, self._raise, attempt, KILL_SECONDS
+            )
+        else:
+            self._raise(attempt, KILL_SECONDS)
+
+    def _raise(self, attempt: int, left: float) -> None:
+        """Raise the stop in an attempt, again and again until it has heard, or is ended."""
+        child = self._child_with(attempt)
+        if child is None:
+            return
+        if child.shared or left <= 0:
+            self._end(attempt)
+            return
+        child.interrupt(attempt, self._stops.get(attempt, "cancel"))
+        call = self._loop.call_later
+        self._timers[attempt] = call(AGAIN_SECONDS, self._raise, attempt, left - AGAIN_SECONDS)
 
     def go_on(self, attempt: int) -> None:
         """An attempt that was told to pause need not."""
@@ -569,6 +612,13 @@ class Crew:
             ended_at=now,
             **({"saved": message["saved"]} if message.get("saved") else {}),
         )
+        stopped = self._stops.get(attempt, "pause") not in MILD
+        if stopped and not child.shared and children_of(child.pid):
+            # What an attempt started must not go on when the attempt itself was stopped.
+            self._replace(child)
+            self._finish(child, attempt, used=True)
+            child.kill()
+            return
         self._finish(child, attempt, used=True)
 
     def _on_broken(self, child: Child, why: str) -> None:

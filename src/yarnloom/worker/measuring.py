@@ -14,10 +14,11 @@ def memory_of(pid: int) -> int | None:
         pages = int(Path(f"/proc/{pid}/statm").read_text().split()[1])
     except (OSError, IndexError, ValueError):
         return None
-    return pages * _PAGE + sum(memory_of(child) or 0 for child in _children(pid))
+    return pages * _PAGE + sum(memory_of(child) or 0 for child in children_of(pid))
 
 
-def _children(pid: int) -> list[int]:
+def children_of(pid: int) -> list[int]:
+    """The processes that a process started and that live; none where it cannot be told."""
     found = []
     for path in Path(f"/proc/{pid}/task").glob("*/children"):
         try:

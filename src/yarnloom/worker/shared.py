@@ -280,8 +280,8 @@ class _Shared:
             if task.is_async:
                 self.coroutines.add(attempt)
                 found = served.around.call_later(context, lambda: task.function(**inputs))
-                return returned(task, await found)
-            return returned(task, await self.on_thread(served, inputs, context))
+                return returned(task, await found, context)
+            return returned(task, await self.on_thread(served, inputs, context), context)
         except BaseException as error:
             return raised(error)
         finally:

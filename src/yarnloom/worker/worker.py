@@ -26,6 +26,9 @@ from yarnloom.worker.link import Link
 
 Message = dict[str, Any]
 
+OFFERED = ("code_hash", "input", "output", "source", "grace")
+"""What a worker says of each of its tasks."""
+
 DEFAULT_IO = 20
 ORPHAN_PATIENCE = 600.0
 SETTLE_SECONDS = 0.5
@@ -245,7 +248,12 @@ class Worker:
             case "work":
                 self._crew.take(message)
             case "stop":
-                self._crew.stop(message["attempt"], message["why"])
+                self._crew.stop(
+                    message["attempt"],
+                    message["why"],
+                    raise_in=message.get("raise_in"),
+                    now=message.get("now", False),
+                )
             case "go_on":
                 self._crew.go_on(message["attempt"])
             case "drop":
@@ -306,7 +314,9 @@ class Worker:
             "name": self.name,
             **self._places(),
             "tasks": {
-                name: {key: facts[key] for key in ("code_hash", "input", "output", "source")}
+                name: {
+                    key: facts[key] for key in ("code_hash", "input", "output", "source", "grace")
+                }
                 for name, facts in self._crew.tasks.items()
             },
             "io_tasks": [name for name in self._crew.tasks if self._crew.is_io(name)],

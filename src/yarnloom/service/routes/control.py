@@ -24,7 +24,7 @@ from yarnloom.engine import (
 from yarnloom.engine.views import command_view, effect_view, views_of
 from yarnloom.errors import Conflict, Refused
 from yarnloom.protocol.answers import CheckingAnswer, RunAnswer
-from yarnloom.protocol.bodies import BulkBody, ReasonBody, RerunBody, SettleBody, StepBody
+from yarnloom.protocol.bodies import BulkBody, MendBody, ReasonBody, RerunBody, SettleBody, StepBody
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.routes.runs import (
     CHECK_WAIT,
@@ -45,8 +45,6 @@ Action = Literal["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]
 _BULK: dict[str, Callable[[int, str, str], Command]] = {
     "pause": PauseRun,
     "resume": ResumeRun,
-    "cancel": CancelRun,
-    "mend": MendRun,
 }
 
 
@@ -82,7 +80,7 @@ async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
     for first in range(0, len(numbers), AT_ONCE):
         some = numbers[first : first + AT_ONCE]
         answers = await asyncio.gather(
-            *(core.submit(_BULK[body.action](one, who, body.reason)) for one in some),
+            *(core.submit(_bulk_command(body, one, who)) for one in some),
             return_exceptions=True,
         )
         for number, found in zip(some, answers, strict=True):
@@ -93,6 +91,14 @@ async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
             else:
                 done.append(number)
     return answer({"count": count, "done": done, "refused": refused})
+
+
+def _bulk_command(body: BulkBody, run: int, who: str) -> Command:
+    if body.action == "cancel":
+        return CancelRun(run, who, body.reason, body.now)
+    if body.action == "mend":
+        return MendRun(run, who, body.reason, body.paused)
+    return _BULK[body.action](run, who, body.reason)
 
 
 @router.post("/runs/{number}/pause", response_model=RunAnswer, responses=problems(404, 409))
@@ -113,10 +119,11 @@ async def resume(
 
 @router.post("/runs/{number}/mend", response_model=RunAnswer, responses=problems(404, 409))
 async def mend(
-    core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
+    core: TheCore, who: Asker, number: RunNumber, body: MendBody | None = None
 ) -> Response:
     """Run again what failed, was cancelled or not reached in an ended run: a new round."""
-    return answer(await core.submit(MendRun(number, who, _reason(body))))
+    body = body or MendBody()
+    return answer(await core.submit(MendRun(number, who, body.reason, body.paused)))
 
 
 @router.post(
@@ -164,6 +171,7 @@ async def act_on_step(
             pool=body.pool,
             priority=body.priority,
             output=body.output,
+            now=body.now,
         )
     )
     return answer(await core.look_into(number, looking.step, place["address"]))
@@ -185,7 +193,9 @@ async def settle(core: TheCore, who: Asker, number: RunNumber, body: SettleBody)
     scope = body.address
     if scope:
         scope = (await core.look_into(number, looking.step_place, scope))["address"]
-    command = SettleEffect(number, scope, body.what, body.done, who, body.reason, body.value)
+    valued = "value" in body.model_fields_set
+    said = (body.done, who, body.reason, body.value, valued)
+    command = SettleEffect(number, scope, body.what, *said)
     return answer(await core.submit(command))
 
 

@@ -23,7 +23,7 @@ from yarnloom.protocol.answers import (
     StartedMany,
     WhyAnswer,
 )
-from yarnloom.protocol.bodies import ReasonBody, StartBody, StartManyBody, Time
+from yarnloom.protocol.bodies import CancelBody, StartBody, StartManyBody, Time
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
 from yarnloom.service.strict import StrictRoute
@@ -179,10 +179,11 @@ async def show(
 
 @router.post("/{number}/cancel", response_model=RunAnswer, responses=problems(404, 409))
 async def cancel(
-    core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
+    core: TheCore, who: Asker, number: RunNumber, body: CancelBody | None = None
 ) -> Response:
-    """Tell a run to stop. Running steps get their grace; `state` says how far it is."""
-    return answer(await core.submit(CancelRun(number, who, body.reason if body else "")))
+    """Tell a run to stop. What runs gets its grace, unless `now`; `state` says how far it is."""
+    body = body or CancelBody()
+    return answer(await core.submit(CancelRun(number, who, body.reason, body.now)))
 
 
 @router.get("/{number}/graph", responses=problems(404, 410))

@@ -61,6 +61,7 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
             for name, one in offers.items()
             if one.input is not None and one.output is not None
         },
+        graces={name: one.grace for name, one in offers.items() if one.grace},
         sources={name: one.source for name, one in offers.items() if one.source},
         in_hand=tuple(body.in_hand),
         io_places=body.io_places,
@@ -138,7 +139,8 @@ def _ask_of(worker: str, body: AskBody) -> Ask:
 @router.post("/{worker}/begin-effect", responses=problems(404, 409, 503))
 async def begin_effect(core: TheCore, worker: WorkerId, body: BeginEffectBody) -> Response:
     """An attempt is about to do something outside that must not happen twice."""
-    command = BeginEffect(worker, body.attempt, body.what, body.call, body.scope, body.again)
+    named = (worker, body.attempt, body.what, body.call, body.scope)
+    command = BeginEffect(*named, body.again, body.is_used)
     return answer(await core.submit(command))
 
 
