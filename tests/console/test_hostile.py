@@ -13,6 +13,8 @@ from tests.hostile_loom import HOSTILE
 
 SCRIPT = "<img src=x onerror=\"document.title='owned'\"><script>document.title='owned'</script>"
 
+pytestmark = pytest.mark.browser
+
 
 def test_hostile_names_and_values_do_nothing(page: Page, tmp_path: Path) -> None:
     """Names of items, values, log lines, errors, tags and file names, on every page."""
@@ -22,7 +24,7 @@ def test_hostile_names_and_values_do_nothing(page: Page, tmp_path: Path) -> None
         client = program.client()
         run = client.start("say", names=[HOSTILE, SCRIPT], note=SCRIPT, tags=(SCRIPT,), key=SCRIPT)
         eventually(lambda: run.refresh().state == "failed")
-        client.upload(b"a,b\n<script>,x\n", "<b>hostile</b>.csv")
+        client.upload(b"a,b\n<script>,x\n", "<b>hostile<b>.csv")
         for path in (
             *(
                 "/",
