@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import signal
 import subprocess
 import time
 from pathlib import Path
@@ -185,6 +186,18 @@ async def in_a_group(ctx: AsyncStepContext, folder: str) -> None:
         group.create_task(one())
 
 
+@loom.task
+def dies_in_the_middle(ctx: StepContext, folder: str) -> int:
+    """Die after an effect and before that is told; what it gave is used."""
+
+    def send() -> int:
+        mark(folder, "sent")
+        os.kill(os.getpid(), signal.SIGKILL)
+        return 0
+
+    return int(ctx.once("mail ann's harbour", send)) + 1
+
+
 @loom.task(losses=1_000)
 def carries(ctx: StepContext, folder: str, count: int, pause: float) -> dict[str, Any]:
     """Add up numbers, in a loop that is stopped again and again."""
@@ -252,6 +265,7 @@ for task in (
     calls_again,
     calls_again_bare,
     in_a_group,
+    dies_in_the_middle,
 ):
     name = task.__name__.replace("_", "-")
     loom.workflow(name, params=Folder, plan=step("it", task, folder=param("folder")))

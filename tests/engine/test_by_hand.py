@@ -9,7 +9,7 @@ import pytest
 from tests.engine.test_pausing import hand, run_state, weave
 from tests.floor import Floor, floor, state, task_loom
 from yarnloom import Loom, Retry, each, item, output, parallel, sequence, step
-from yarnloom.engine import MakePool, MendRun, PauseRun
+from yarnloom.engine import MakePool, MendRun, PauseRun, ResumeRun
 from yarnloom.errors import Conflict, InvalidInput, NotFound
 from yarnloom.store import audit
 
@@ -302,3 +302,52 @@ def test_what_was_saved_is_void_for_other_inputs(at: Floor) -> None:
         hand(at, "a", "resume")
         (message,) = at.hands["w"].attempts.values()
         assert ("saved" in message) == (inputs is None)
+
+
+@pytest.mark.parametrize("paused", [False, True])
+def test_what_is_decided_of_an_ended_run_is_met_by_its_mend(at: Floor, paused: bool) -> None:
+    """A failed step is supplied, one that was not reached is passed over; the rest runs."""
+    weave(
+        at,
+        lambda work: sequence(
+            step("a", work),
+            parallel("p", step("b", work, value=output("a")), step("c", work), step("d", work)),
+        ),
+    )
+    at.fail("1/a")
+    hand(at, "a", "supply", output=7)
+    hand(at, "p/c", "skip")
+    hand(at, "p/d", "supply", output=1)
+    hand(at, "p/d", "supply", output=2)
+    assert run_state(at) == "failed"
+    with pytest.raises(Conflict, match="`mend` runs again"):
+        hand(at, "a", "retry")
+    at.do(MendRun(1, "t", paused=paused))
+
+    if paused:
+        assert (run_state(at), at.running) == ("paused", [])
+        at.do(ResumeRun(1, "t"))
+    assert at.running == ["1/p/b"]
+    (message,) = at.hands["w"].attempts.values()
+    assert message["input"] == {"value": 7}
+    at.end("1/p/b", output=3)
+    assert (run_state(at), at.inline.run(1)["output"]) == ("done", {"b": 3, "c": None, "d": 2})
+
+
+def test_a_mend_of_what_was_all_decided_by_hand_ends_at_once(at: Floor) -> None:
+    """Nothing is left that a pause could hold."""
+    weave(at, lambda work: step("a", work))
+    at.fail("1/a")
+    hand(at, "a", "supply", output=7)
+    at.do(MendRun(1, "t", paused=True))
+
+    assert (run_state(at), at.inline.run(1)["output"]) == ("done", 7)
+
+
+def test_what_is_done_in_an_ended_run_is_not_decided_otherwise(at: Floor) -> None:
+    """Nor what its condition passed over."""
+    weave(at, lambda work: sequence(step("a", work), step("b", work, only_if=output("a"))))
+    at.end("1/a", output=False)
+    for label in ("a", "b"):
+        with pytest.raises(Conflict, match=f"step 1/{label} is"):
+            hand(at, label, "skip")

@@ -8,10 +8,10 @@ from typing import Any
 import pytest
 
 from tests.engine.test_pausing import weave
-from tests.floor import Floor, floor
+from tests.floor import Floor, floor, state
 from yarnloom import Retry, parallel, step
 from yarnloom.engine import BeginEffect, EndEffect, MendRun, SettleEffect
-from yarnloom.errors import Conflict, NotFound
+from yarnloom.errors import Conflict, InvalidInput, NotFound
 
 RETRY = Retry(attempts=9, wait=0, jitter=0)
 
@@ -118,8 +118,46 @@ def test_someone_says_whether_it_was_done(at: Floor, done: bool) -> None:
 
     found = begin(at)
     assert found["now"] == ("done" if done else "go")
-    with pytest.raises((Conflict, NotFound)):
+    with pytest.raises(Conflict, match="has used that" if done else "at this moment"):
         at.do(settle)
+
+
+def test_who_was_wrong_can_say_otherwise(at: Floor) -> None:
+    """As often as they like, until an attempt has used it."""
+    begin(at)
+    again(at)
+    for done in (True, False, False, True, True):
+        at.do(SettleEffect(1, "p/a", "mail", done, "ann", value=int(done)))
+
+    assert begin(at)["value"] == 1
+    again(at)
+    with pytest.raises(Conflict, match="ann said that 'mail' was done"):
+        at.do(SettleEffect(1, "p/a", "mail", False, "ann"))
+
+
+def test_a_value_that_the_step_uses_is_asked_for(at: Floor) -> None:
+    """Null can be said too; what is not looked at need not be known."""
+    begin(at)
+    begin(at, what="ring", call=2, is_used=False)
+    again(at)
+    with pytest.raises(InvalidInput, match="--value null where it gave nothing"):
+        at.do(SettleEffect(1, "p/a", "mail", True, "ann"))
+    at.do(SettleEffect(1, "p/a", "mail", True, "ann", valued=True))
+    at.do(SettleEffect(1, "p/a", "ring", True, "ann"))
+
+    assert begin(at)["value"] is None
+    assert begin(at, what="ring")["now"] == "done"
+
+
+def test_what_certainly_did_not_happen_is_tried_again() -> None:
+    """Whatever errors the retry rule is on."""
+    with floor() as at:
+        rule = Retry(attempts=3, wait=0, jitter=0, on=["HarbourClosed"])
+        weave(at, lambda work: step("a", work, retry=rule))
+        for kind in ("NotDone", "ValueError"):
+            at.end("1/a", "failed", error={"type": kind, "message": "", "kinds": [kind]})
+            at.advance(0.001)
+        assert state(at, 1, "a") == "failed"
 
 
 def test_the_ledger_survives_a_mend(at: Floor) -> None:

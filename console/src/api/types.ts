@@ -66,9 +66,15 @@ export interface Effect {
   what: string;
   /** Of the step; empty where the entry is the run's. */
   address: string;
-  state: "begun" | "done" | "unsure";
+  state: "begun" | "done" | "not done" | "unsure";
   attempt: number;
   value: Json;
+  /** Whether its step looks at the value. */
+  is_used: boolean;
+  /** Whoever decided it, where someone did. */
+  by: string | null;
+  /** When an attempt used what was decided; it stands from then on. */
+  used_at: string | null;
   begun_at: string;
 }
 

@@ -64,12 +64,20 @@ export function useLedger(run: number, enabled: boolean) {
   });
 }
 
+type Decision = {
+  what: string;
+  address: string;
+  done: boolean;
+  reason: string;
+  /** What it gave; needed where it was done and its step uses that. */
+  value?: Json;
+};
+
 /** Say whether something unsure was done. */
 export function useSettle(run: number) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (body: { what: string; address: string; done: boolean; reason: string }) =>
-      post<Json>(`/runs/${run}/ledger`, body),
+    mutationFn: (body: Decision) => post<Json>(`/runs/${run}/ledger`, { ...body }),
     onSuccess: () => client.invalidateQueries({ queryKey: keys.ledger(run) }),
   });
 }

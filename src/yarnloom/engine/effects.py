@@ -21,7 +21,7 @@ from yarnloom.store import writing as store
 from yarnloom.store.ledger import Entry
 from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, decode, encode
 
-BEGUN, DONE = "begun", "done"
+BEGUN, DONE, NOT_DONE = "begun", "done", "not_done"
 
 
 def begin_effect(turn: Turn, command: BeginEffect) -> dict[str, Any]:
@@ -38,9 +38,11 @@ def begin_effect(turn: Turn, command: BeginEffect) -> dict[str, Any]:
     scope = _scope(turn, attempt, command.scope)
     found = ledger.find_entry(turn.unit, attempt.run, scope, command.what)
     token = found.token if found else _token(turn.service_id, attempt.run, scope, command.what)
-    if found is not None:
+    if found is not None and found.state != NOT_DONE:
         now = _standing(turn, found, command)
         if now == DONE:
+            if found.by is not None and found.used_at is None:
+                ledger.keep_entry(turn.unit, replace(found, used_at=turn.now))
             value = turn.vault.open(decode(found.value or "null"))
             return {"now": DONE, "value": value, "token": token}
         if now == "same":
@@ -61,6 +63,7 @@ def begin_effect(turn: Turn, command: BeginEffect) -> dict[str, Any]:
             turn.now,
             None,
             None,
+            int(command.is_used),
         ),
     )
     turn.changed.add(attempt.run)
@@ -99,25 +102,37 @@ def end_effect(turn: Turn, command: EndEffect) -> dict[str, Any]:
 def settle_effect(turn: Turn, command: SettleEffect) -> dict[str, Any]:
     """Take somebody's word on whether an unsure side effect was done.
 
+    Who said something wrong can say otherwise, until an attempt has used it.
+
     Raises:
         NotFound: the ledger has no such entry.
         Conflict: it is not unsure.
+        InvalidInput: the task uses what it gave, and that was not said.
     """
     run = turn.run(command.run)
     found = ledger.find_entry(turn.unit, run.number, command.scope, command.what)
     if found is None:
         where = f"{run.number}/{command.scope}" if command.scope else f"run {run.number}"
         raise NotFound(f"the ledger of {where} has no {command.what!r}")
-    if found.state == DONE:
+    if found.state == DONE and found.by is None:
         raise Conflict(f"{command.what!r} is done already; nobody doubts it")
-    if turn.unit.attempts.need(found.attempt).outcome is None:
+    if found.used_at is not None:
+        said = f"{found.by} said that {command.what!r} was done"
+        raise Conflict(f"{said}, and an attempt has used that; it cannot be said otherwise now")
+    if found.state == BEGUN and turn.unit.attempts.need(found.attempt).outcome is None:
         raise Conflict(f"{command.what!r} is being done at this moment; it is not unsure")
+    if command.done and command.value is None and not command.valued and found.is_used:
+        raise InvalidInput(
+            f"the step uses what {command.what!r} gave, and no value was given; expected that "
+            "value too, as in --value '{\"id\": 7}', or --value null where it gave nothing"
+        )
     if command.done:
         value = text_of_value(command.value, f"what {command.what!r} gave")
         done = replace(found, state=DONE, value=value, done_at=turn.now, by=command.who)
         ledger.keep_entry(turn.unit, done)
     else:
-        ledger.drop_entry(turn.unit, run.number, command.scope, command.what)
+        undone = replace(found, state=NOT_DONE, value=None, done_at=None, by=command.who)
+        ledger.keep_entry(turn.unit, undone)
     store.log_command(
         turn.unit,
         turn.now,

@@ -9,10 +9,11 @@ from __future__ import annotations
 from typing import Any
 
 from yarnloom.engine.admitting import is_busy
-from yarnloom.engine.commands import MendRun
+from yarnloom.engine.commands import MendRun, PauseRun
 from yarnloom.engine.memory import Misfit, task_of
+from yarnloom.engine.pausing import pause_run
 from yarnloom.engine.renewing import Renewal
-from yarnloom.engine.states import RUN_TABLE, Entry, RunEvent, next_state
+from yarnloom.engine.states import RUN_ENDED, RUN_TABLE, Entry, RunEvent, next_state
 from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
 from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
@@ -63,6 +64,8 @@ def mend_run(turn: Turn, command: MendRun) -> dict[str, Any]:
         turn.unit, turn.now, command.who, "mend", run.number, command.reason, round=run.round
     )
     Weave(turn, run).begin_round(root)
+    if command.paused and run.state not in RUN_ENDED:
+        return pause_run(turn, PauseRun(command.run, command.who, command.reason))
     return present(turn, run)
 
 

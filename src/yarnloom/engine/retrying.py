@@ -57,6 +57,8 @@ def _refused_kind(rule: Retry, kinds: tuple[str, ...]) -> str:
     for one in rule.never_on:
         if one in names:
             return f"the retry rule says never_on {one}"
+    if "NotDone" in names:
+        return ""  # it is certain that nothing happened, whatever it is that failed
     if rule.on and not names.intersection(rule.on):
         return f"the retry rule is on {', '.join(rule.on)} only"
     return ""

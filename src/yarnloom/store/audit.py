@@ -61,7 +61,7 @@ _RULES = {
         SELECT s.id FROM steps s JOIN runs r ON r.number = s.run WHERE s.state = 'paused'
           AND s.held IS NULL AND r.state NOT IN ('pausing', 'paused')""",
     "only an open attempt, or a person, leaves a side effect begun": """
-        SELECT l.run FROM ledger l WHERE l.state NOT IN ('begun', 'done')
+        SELECT l.run FROM ledger l WHERE l.state NOT IN ('begun', 'done', 'not_done')
           OR (l.state = 'done') <> (l.done_at IS NOT NULL)""",
     "what follows is what is decided and not settled": """
         SELECT p.id FROM parts p WHERE p.following <> (

@@ -27,6 +27,8 @@ class Entry:
     begun_at: int
     done_at: int | None
     by: str | None
+    is_used: int = 1
+    used_at: int | None = None
 
 
 def find_entry(unit: Unit, run: int, scope: str, what: str) -> Entry | None:
@@ -42,10 +44,11 @@ def keep_entry(unit: Unit, entry: Entry) -> None:
     """Keep an entry as it is now."""
     unit.flush()  # the attempt that it names must be there
     unit.change(
-        "INSERT OR REPLACE INTO ledger VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT OR REPLACE INTO ledger VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             *(entry.run, entry.scope, entry.what, entry.state, entry.attempt, entry.call),
             *(entry.token, entry.value, entry.begun_at, entry.done_at, entry.by),
+            *(entry.is_used, entry.used_at),
         ),
     )
 

@@ -1,8 +1,9 @@
-import { Accordion, Anchor, Badge, Button, Group, Stack, Table, Text } from "@mantine/core";
+import { Accordion, Anchor, Badge, Group, Stack, Table, Text } from "@mantine/core";
 
-import type { Effect, GivenCommand, Published } from "../../api/types";
+import type { Effect, GivenCommand, Json, Published } from "../../api/types";
 import { ErrorNote } from "../../components/Notes";
 import { Ago } from "../../components/Time";
+import { Settle } from "./Settle";
 import { useCommands, useLedger, usePublished, useSettle } from "../../queries/control";
 
 interface Props {
@@ -44,8 +45,14 @@ export function Record({ run, open, onStep }: Props) {
             <EffectTable
               effects={effects}
               onStep={onStep}
-              onSettle={(effect, done) =>
-                settle.mutate({ what: effect.what, address: effect.address, done, reason: "" })
+              onSettle={(effect, done, value) =>
+                settle.mutate({
+                  what: effect.what,
+                  address: effect.address,
+                  done,
+                  reason: "",
+                  ...(value === undefined ? {} : { value }),
+                })
               }
             />
           </Accordion.Panel>
@@ -77,12 +84,14 @@ function PublishedList({ entries }: { entries: Published[] }) {
   );
 }
 
-const DYES = { done: "done", begun: "running", unsure: "failed" };
+const DYES = { done: "done", begun: "running", "not done": "skipped", unsure: "failed" };
+
+type OnSettle = (effect: Effect, done: boolean, value?: Json) => void;
 
 interface EffectTableProps {
   effects: Effect[];
   onStep: (address: string) => void;
-  onSettle: (effect: Effect, done: boolean) => void;
+  onSettle: OnSettle;
 }
 
 function EffectTable({ effects, onStep, onSettle }: EffectTableProps) {
@@ -115,19 +124,8 @@ function EffectTable({ effects, onStep, onSettle }: EffectTableProps) {
                 <span className="dyed" data-dye={DYES[one.state]}>
                   {one.state}
                 </span>
-                {one.state === "unsure" && (
-                  <>
-                    <Button size="compact-xs" variant="default" onClick={() => onSettle(one, true)}>
-                      It was done
-                    </Button>
-                    <Button
-                      size="compact-xs"
-                      variant="default"
-                      onClick={() => onSettle(one, false)}
-                    >
-                      It was not
-                    </Button>
-                  </>
+                {(one.state === "unsure" || (one.by && !one.used_at)) && (
+                  <Settle effect={one} onSettle={onSettle} />
                 )}
               </Group>
             </Table.Td>
