@@ -278,3 +278,11 @@ def test_a_supply_that_is_refused_changes_nothing(
 
     assert (after["state"], after["output"]) == (before["state"], before["output"])
     run.cancel()
+
+
+def test_each_start_that_takes_a_key_describes_its_second_answer(http: httpx.Client) -> None:
+    """200 with the run that was made before, and 202 while rows are checked."""
+    paths = http.get("/openapi.json").json()["paths"]
+    for path in ("/runs", "/runs/{number}/rerun", "/schedules/{name}/start"):
+        responses = paths[f"/api/v1{path}"]["post"]["responses"]
+        assert {"200", "201", "202"} <= responses.keys(), path

@@ -130,7 +130,11 @@ async def mend(
     "/runs/{number}/rerun",
     status_code=201,
     response_model=RunAnswer,
-    responses={202: {"model": CheckingAnswer}, **problems(404, 409, 422)},
+    responses={
+        200: {"model": RunAnswer},
+        202: {"model": CheckingAnswer},
+        **problems(404, 409, 422),
+    },
 )
 async def rerun(
     core: TheCore,

@@ -17,7 +17,13 @@ from yarnloom.engine import (
     system_clock,
 )
 from yarnloom.engine.scheduling import next_times
-from yarnloom.protocol.answers import NextTimes, RunAnswer, ScheduleAnswer, ScheduleList
+from yarnloom.protocol.answers import (
+    CheckingAnswer,
+    NextTimes,
+    RunAnswer,
+    ScheduleAnswer,
+    ScheduleList,
+)
 from yarnloom.protocol.bodies import (
     ChangeScheduleBody,
     MakeScheduleBody,
@@ -93,7 +99,11 @@ async def remove_schedule(
     "/schedules/{name}/start",
     status_code=201,
     response_model=RunAnswer,
-    responses=problems(404, 409, 422),
+    responses={
+        200: {"model": RunAnswer},
+        202: {"model": CheckingAnswer},
+        **problems(404, 409, 422),
+    },
 )
 async def start_schedule(
     core: TheCore,
