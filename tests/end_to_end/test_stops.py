@@ -16,7 +16,9 @@ from pathlib import Path
 import pytest
 
 from tests.helpers import ServiceProgram, eventually, run_command, service
+from tests.long_loom import nap
 from tests.stops_loom import marks
+from yarnloom.client import Run
 from yarnloom.errors import Conflict, RunCancelled, RunFailed
 
 LOOM = "tests.stops_loom:loom"
@@ -29,7 +31,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
         yield found
 
 
-def begun(program: ServiceProgram, workflow: str, folder: Path):  # type: ignore[no-untyped-def]
+def begun(program: ServiceProgram, workflow: str, folder: Path) -> Run:
     """A run whose task has begun."""
     run = program.client().start(workflow, folder=str(folder))
     eventually(lambda: marks(folder, "began"))
@@ -224,7 +226,7 @@ def test_what_a_loop_carries_is_right_whatever_stops_it(tmp_path: Path, workflow
     assert stops > 40
 
 
-def _ended(run) -> bool:  # type: ignore[no-untyped-def]
+def _ended(run: Run) -> bool:
     return bool(run.refresh().state in ("done", "failed"))
 
 
@@ -246,7 +248,7 @@ def test_stops_at_random_moments_hit_nobody_else(tmp_path: Path) -> None:
             run = client.start("short", folder=str(folder), number=number)
             runs.append(run)
             if chance.random() < 0.5:
-                time.sleep(chance.random() * 0.012)
+                nap(chance.random() * 0.012)
                 cancelled.add(number)
                 _cancel(run)
         states = Counter()
@@ -263,6 +265,6 @@ def test_stops_at_random_moments_hit_nobody_else(tmp_path: Path) -> None:
     assert "cannot be read" not in program.text
 
 
-def _cancel(run) -> None:  # type: ignore[no-untyped-def]
+def _cancel(run: Run) -> None:
     with contextlib.suppress(Conflict):  # it has ended
         run.cancel(now=True)
