@@ -9,6 +9,7 @@ import pytest
 from hypothesis import settings
 
 from tests import looms
+from tests.fractions import broken_fractions
 from tests.helpers import LOOM, ServiceProgram, service
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
@@ -25,6 +26,7 @@ def inline(tmp_path: Path) -> Iterator[InlineService]:
         service.publish(looms.loom)
         yield service
         assert audit(service.database.writer) == []
+        assert broken_fractions(service.database.writer) == []
 
 
 @pytest.fixture(scope="session")

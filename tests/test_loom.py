@@ -126,7 +126,7 @@ def test_what_a_task_raises_is_kept_with_its_traceback() -> None:
     assert run.error["step"] == "1/broken"
     assert "out of yarn" in run.error["traceback"]
     assert "calling.py" not in run.error["traceback"]
-    assert run.data["progress"]["skipped"] == 1
+    assert run.data["counts"]["skipped"] == 1
 
 
 def test_a_rule_that_only_pydantic_knows_refuses_the_attempt() -> None:

@@ -127,7 +127,11 @@ class StepContext:
     # How far it is
 
     def progress(
-        self, done: float | None = None, total: float | None = None, note: str | None = None
+        self,
+        done: float | None = None,
+        total: float | None = None,
+        note: str | None = None,
+        unit: str | None = None,
     ) -> None:
         """Say how far the step is; what is not given stays as it was.
 
@@ -135,10 +139,11 @@ class StepContext:
             done: how much is done, in any unit.
             total: how much there is in all.
             note: what it is doing, in a few words.
+            unit: what is counted, as "pages".
         """
         self._raise_again()
         before = (self._ledge.progress or {}).get("done")
-        self._ledge.show(before if done is None else done, total, note)
+        self._ledge.show(before if done is None else done, total, note, unit)
         self._show()
 
     def count(self, added: int = 1, skipped: int = 0) -> None:
@@ -229,7 +234,8 @@ class StepContext:
             total: how many there are, where that cannot be told from the iterable.
             every: save after so many items, and wait until that is durable.
             note: what the loop does, in a few words.
-            name: tells several loops of a task apart.
+            name: what is gone through, as "rows"; it is shown, and tells several loops of a task
+                apart.
             resume: False begins anew with each attempt.
 
         Raises:

@@ -47,13 +47,15 @@ from yarnloom.engine import (
     Why,
     looking,
 )
-from yarnloom.engine.views import run_view, step_view
+from yarnloom.engine.run_views import Look, run_views
+from yarnloom.engine.shares import UNKNOWN, paces
+from yarnloom.engine.views import step_view
 from yarnloom.errors import InvalidInput, Problem
 from yarnloom.line import OwnLine
 from yarnloom.loom import Loom
 from yarnloom.media import media_type_of
 from yarnloom.plan import read_plan
-from yarnloom.store import Database, FileFolder, Kept, reading
+from yarnloom.store import Database, FileFolder, Kept, reading, weights
 from yarnloom.worker.calling import Called, call_task
 
 WORKER = "inline"
@@ -173,9 +175,19 @@ class InlineService:
 
     def run(self, number: int) -> dict[str, Any]:
         """A run as the API shows it."""
-        row = self.database.read(lambda connection: reading.run(connection, number))
-        assert row is not None
-        return run_view(row)
+
+        def look(connection: Any) -> dict[str, Any]:
+            row = reading.run(connection, number)
+            assert row is not None
+            plan = read_plan(reading.plan_document(connection, row["plan"]))
+            known = UNKNOWN
+            if row["weights"] is not None:
+                known = paces(plan, *weights.times_of(connection.execute, row["weights"]))
+            look = Look(self.clock.now, lambda _: plan, lambda _: known)
+            (view,) = run_views(connection.execute, [row], look)
+            return view
+
+        return self.database.read(look)
 
     def steps(self, number: int) -> list[dict[str, Any]]:
         """The steps of a run that have begun or ended, in plan order, those of items too."""

@@ -2,7 +2,7 @@
 
 All of it is one record, a JSON object, kept with the step (`docs/worker-protocol.md`):
 
-- `progress`: `done`, `total`, `note`, `rate` (a second), `added`, `skipped`: what is shown.
+- `progress`: `done`, `total`, `unit`, `note`, `rate` (a second), `added`, `skipped`: what is shown.
 - `places`: by a loop's name how many items it has finished (`at`), a fingerprint of the last, and
   what the loop carries (`carry`, a JSON text).
 - `counts`: `added` and `skipped` up to these places: what an unfinished item counted is not in it.
@@ -79,12 +79,19 @@ class Ledge:
         self.counts = self.counted()
         self.pending = {"added": 0, "skipped": 0}
 
-    def show(self, done: float | None, total: float | None, note: str | None) -> None:
-        """How far it is."""
+    def show(
+        self,
+        done: float | None,
+        total: float | None,
+        note: str | None,
+        unit: str | None = None,
+    ) -> None:
+        """How far it is; of what is None what was said before stands, but for `done`."""
         before = self.progress or {}
         self.progress = {
             "done": done,
             "total": before.get("total") if total is None else total,
+            "unit": before.get("unit", "") if unit is None else unit,
             "note": before.get("note", "") if note is None else note,
             "rate": None if done is None else self._rate(done),
         }
@@ -161,7 +168,7 @@ class Loops:
         place = self.ledge.places.get(name)
         at = place["at"] if place else 0
         items = self._from(iterable, place) if place else iter(iterable)
-        self.ledge.show(at, total, note)
+        self.ledge.show(at, total, note, name)
         self._open = name
         return items, at, total
 

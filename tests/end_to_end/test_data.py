@@ -34,7 +34,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 def progress_of(client: Client, number: int) -> dict[str, Any]:
     """The counts of the first each of a run."""
     graph = client.call(Call("GET", f"/runs/{number}/graph"))
-    found: dict[str, Any] = graph["parts"][0]["progress"]
+    found: dict[str, Any] = graph["parts"][0]["counts"]
     return found
 
 
@@ -207,7 +207,7 @@ def waits_for_chore(run: Run) -> bool:
 def is_far(run: Run) -> bool:
     """Whether it goes through its items."""
     graph = run._client.call(Call("GET", f"/runs/{run.number}/graph"))
-    return (graph["parts"][1].get("progress") or {}).get("done", 0) > 200
+    return (graph["parts"][1].get("counts") or {}).get("done", 0) > 200
 
 
 def test_track_over_rows_goes_on_after_a_kill(program: ServiceProgram, tmp_path: Path) -> None:

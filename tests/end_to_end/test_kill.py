@@ -207,7 +207,7 @@ def test_a_list_survives_the_service(tmp_path: Path) -> None:
 
         def progress(client: Client) -> dict[str, int]:
             graph = client.call(Call("GET", f"/runs/{run.number}/graph"))
-            found: dict[str, int] = graph["parts"][0]["progress"]
+            found: dict[str, int] = graph["parts"][0]["counts"]
             return found
 
         eventually(lambda: progress(first.client())["done"] > 20)

@@ -8,6 +8,7 @@ import pytest
 
 from tests.engine.test_pausing import hand, run_state, weave
 from tests.floor import Floor, floor, state, task_loom
+from tests.fractions import broken_fractions
 from yarnloom import Loom, Retry, each, item, output, parallel, sequence, step
 from yarnloom.engine import MakePool, MendRun, PauseRun, ResumeRun
 from yarnloom.errors import Conflict, InvalidInput, NotFound
@@ -22,6 +23,7 @@ def at() -> Iterator[Floor]:
     with floor() as found:
         yield found
         assert audit(found.inline.database.writer) == []
+        assert broken_fractions(found.inline.database.writer) == []
 
 
 def test_a_running_step_is_cancelled_and_counts_as_a_failure(at: Floor) -> None:

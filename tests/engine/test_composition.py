@@ -9,6 +9,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.fractions import Falls, broken_fractions
 from tests.naive import Naive
 from tests.plans import POOL, Maker, behave
 from tests.same import PARAMS, document_of, expanded, same_end
@@ -30,6 +31,7 @@ class Race:
         self.document = document_of(maker, "w", plan, on_failure, on_end)
         inline.do(Publish([self.document], [], "test", [POOL]))
         self.inline = inline
+        self.falls = Falls(inline.database.writer)
         self.places = self.random.choice((1, 2, 50))
         self.held: dict[int, dict[str, Any]] = {}
         self.begun: set[int] = set()
@@ -137,7 +139,8 @@ class Race:
     def compare(self) -> None:
         """What could run and what runs is the same."""
         if self.random.random() < 0.3:
-            broken = audit(self.inline.database.writer)
+            writer = self.inline.database.writer
+            broken = audit(writer) + broken_fractions(writer) + self.falls.look()
             assert not broken, broken
         rows = self.inline.database.writer.execute(
             "SELECT count(*) FROM steps WHERE ended_at IS NULL"

@@ -90,8 +90,9 @@ def test_starting_costs_the_same_for_any_list(count: int) -> None:
 
     assert steps == min(count, 64)
     assert parts == steps + 2
-    assert bundle["progress"]["total"] == count
-    assert bundle["progress"]["waiting"] == count - steps
+    assert bundle["counts"]["total"] == count
+    # Nobody has begun any of them.
+    assert (bundle["counts"]["waiting"], bundle["counts"]["running"]) == (count, 0)
 
 
 def rows(inline: InlineService, sql: str) -> Any:
@@ -111,9 +112,9 @@ def test_items_not_yet_made_are_listed() -> None:
         unmade = inline.graph(number, "e[neap%2Fspring]")
 
     assert [one["address"] for one in listed] == ["e[ebb]", "e[flow]", "e[neap%2Fspring]"]
-    assert [one["state"] for one in listed] == ["running", "waiting", "waiting"]
+    assert [one["state"] for one in listed] == ["waiting", "waiting", "waiting"]
     assert listed[2]["value"] == {"code": "neap/spring"}
-    assert [one["name"] for one in waiting] == ["flow", "neap/spring"]
+    assert [one["name"] for one in waiting] == ["ebb", "flow", "neap/spring"]
     assert (unmade["state"], unmade["parts"][0]["state"]) == ("waiting", "waiting")
 
 
@@ -182,7 +183,7 @@ def test_a_list_of_which_nearly_all_is_skipped_does_not_hold_up_others() -> None
     with inline_service() as inline:
         inline.publish(loom)
         number = inline.start("w", {"items": False})
-        made_at_first = inline.graph(number)["parts"][0]["progress"]["skipped"]
+        made_at_first = inline.graph(number)["parts"][0]["counts"]["skipped"]
         inline.restart()
         ticks = 0
         while inline.run(number)["state"] != "done":

@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 
 from tests.files_loom import loom
+from tests.fractions import broken_fractions
 from yarnloom.engine import EndChore, HandleStep, KeepFile, MendRun, StartRun, Tick, Unchecked
 from yarnloom.errors import InvalidInput, StartKeyTaken
 from yarnloom.store import Kept, audit
@@ -24,6 +25,7 @@ def inline() -> Any:
         service.publish(loom)
         yield service
         assert audit(service.database.writer) == []
+        assert broken_fractions(service.database.writer) == []
 
 
 def contacts(count: int, bad: tuple[int, ...] = ()) -> bytes:

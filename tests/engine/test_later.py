@@ -9,6 +9,7 @@ import pytest
 from pydantic import BaseModel
 
 from tests.floor import Floor, floor, task_loom
+from tests.fractions import broken_fractions
 from yarnloom import param, planned_at, sequence, step
 from yarnloom.engine import (
     CancelRun,
@@ -49,6 +50,7 @@ def at() -> Iterator[Floor]:
         found.worker(places=5)
         yield found
         assert audit(found.inline.database.writer) == []
+        assert broken_fractions(found.inline.database.writer) == []
 
 
 def many(at: Floor, *starts: StartRun) -> list[dict[str, Any]]:
@@ -229,7 +231,7 @@ def test_many_are_made_in_one_transaction_and_begin_in_their_order(at: Floor) ->
     assert set(states(at, *numbers)) == {"queued"}
     assert at.inline.why(numbers[-1])["reasons"][0]["kind"] == "scheduled"
     ticks = 0
-    while at.inline.run(numbers[-1])["progress"]["total"] == 0:
+    while at.inline.run(numbers[-1])["counts"]["total"] == 0:
         assert at.inline.batch(Tick()).next_due is not None
         ticks += 1
     assert ticks == 3

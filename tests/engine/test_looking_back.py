@@ -25,7 +25,7 @@ def seen(view: dict[str, Any]) -> Seen:
     while pending:
         one = pending.pop()
         if one.get("begun") is not False:
-            counts = one.get("progress") if one["kind"] == "each" else None
+            counts = one.get("counts") if one["kind"] == "each" else None
             under_way = ("running", "ready", "paused", "backing_off", "resting")
             found[one["address"]] = (
                 one["state"],

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from tests.engine.test_composition import Race
 from tests.floor import Floor, floor, state, task_loom
+from tests.fractions import broken_fractions
 from tests.naive import Naive
 from tests.plans import behave
 from tests.same import PARAMS, states
@@ -75,7 +76,8 @@ class Mended(Race):
             if event == cancel_at:
                 cancelled = self.inline.batch(CancelRun(self.number, "test"))
                 self.ask(cancelled.messages.get("w", []))
-            broken = audit(self.inline.database.writer)
+            writer = self.inline.database.writer
+            broken = audit(writer) + broken_fractions(writer) + self.falls.look()
             assert not broken, broken
             if not self.held:
                 break

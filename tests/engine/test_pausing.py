@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 
 from tests.floor import Floor, floor, state, task_loom
+from tests.fractions import broken_fractions
 from yarnloom import Retry, each, item, parallel, sequence, step
 from yarnloom.engine import CancelRun, HandleStep, MendRun, PauseRun, ResumeRun
 from yarnloom.errors import Conflict
@@ -20,6 +21,7 @@ def at() -> Iterator[Floor]:
     with floor() as found:
         yield found
         assert audit(found.inline.database.writer) == []
+        assert broken_fractions(found.inline.database.writer) == []
 
 
 def weave(at: Floor, plan: Any, places: int = 50, **options: Any) -> int:

@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 
 from tests.floor import Floor, floor, state, task_loom
+from tests.fractions import broken_fractions
 from yarnloom import Retry, TryLater, each, parallel, sequence, step
 from yarnloom.engine import CancelRun, LoseWorker, Report, ReportItem, Tick
 from yarnloom.store import audit
@@ -20,6 +21,7 @@ def at() -> Iterator[Floor]:
     with floor() as found:
         yield found
         assert audit(found.inline.database.writer) == []
+        assert broken_fractions(found.inline.database.writer) == []
 
 
 # The rule at work

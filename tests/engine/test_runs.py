@@ -67,7 +67,7 @@ def test_a_sequence_runs_step_by_step(inline: InlineService) -> None:
 
     run = inline.run(number)
     assert (run["state"], run["output"]) == ("done", 7)
-    assert run["progress"]["done"] == 2
+    assert run["counts"]["done"] == 2
 
 
 def test_nothing_is_started_with_params_that_do_not_fit(inline: InlineService) -> None:
@@ -168,7 +168,7 @@ def test_a_run_is_cancelled_at_once_when_nothing_is_handed_out(inline: InlineSer
 
     assert run["state"] == "cancelled"
     assert run["error"]["message"] == "cancelled by test: wrong number"
-    assert run["progress"]["cancelled"] == 2
+    assert run["counts"]["cancelled"] == 2
     with pytest.raises(IllegalTransition, match="is cancelled, so it cannot be cancelled"):
         inline.do(CancelRun(number, "test"))
 
@@ -197,7 +197,7 @@ def test_what_a_cancelled_step_returns_in_time_is_kept(inline: InlineService) ->
     run = inline.run(number)
 
     assert run["state"] == "cancelled"
-    assert (run["progress"]["done"], run["progress"]["cancelled"]) == (1, 1)
+    assert (run["counts"]["done"], run["counts"]["cancelled"]) == (1, 1)
 
 
 def test_a_cancel_that_comes_too_late_changes_nothing(inline: InlineService) -> None:
@@ -229,7 +229,7 @@ def test_a_failed_step_fails_its_run(
 
     assert run["state"] == state
     assert run["error"] == {"step": "1/first", "task": "marks/add", "attempts": 1, **error}
-    assert run["progress"]["skipped"] == 1
+    assert run["counts"]["skipped"] == 1
     assert inline.steps(number)[0]["tries"] == tries
 
 
@@ -312,7 +312,7 @@ def test_the_same_report_twice_gets_the_same_answer(inline: InlineService) -> No
     second = tell(inline, work["attempt"], outcome="done", output=2)
 
     assert first.refused == second.refused == []
-    assert inline.run(number)["progress"]["done"] == 1
+    assert inline.run(number)["counts"]["done"] == 1
 
 
 def test_a_report_for_an_attempt_of_another_is_refused(inline: InlineService) -> None:

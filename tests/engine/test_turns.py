@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from pydantic import BaseModel
 
 from tests.floor import Floor, floor, state, task_loom
+from tests.fractions import broken_fractions
 from yarnloom import Loom, each, item, parallel, param, sequence, step
 from yarnloom.engine import CancelRun, DrainWorker, Leave, Report, ReportItem
 from yarnloom.errors import Conflict, NotFound, PlanError
@@ -32,6 +33,7 @@ def at() -> Iterator[Floor]:
     with floor() as found:
         yield found
         assert audit(found.inline.database.writer) == []
+        assert broken_fractions(found.inline.database.writer) == []
 
 
 def wide(at: Floor, count: int, **options: Any) -> Loom:
@@ -317,7 +319,7 @@ def test_runs_wait_for_others_of_their_workflow(at: Floor, restart: bool) -> Non
     assert states(at, third, fourth) == ["queued", "queued"]
     at.end(f"{first}/on_end/e")
     assert states(at, third, fourth) == ["queued", "running"]
-    assert at.inline.run(third)["progress"] == {**at.inline.run(third)["progress"], "total": 1}
+    assert at.inline.run(third)["counts"] == {**at.inline.run(third)["counts"], "total": 1}
     at.do(CancelRun(third, "t"))
     assert states(at, third) == ["cancelled"]
     at.drain()

@@ -43,7 +43,7 @@ def test_items_and_their_parts_have_addresses(http: httpx.Client) -> None:
 
     assert (run["state"], run["failures_allowed"]) == ("done", 1)
     bundle = graph["parts"][0]
-    assert (bundle["progress"]["done"], bundle["progress"]["failed"]) == (2, 1)
+    assert (bundle["counts"]["done"], bundle["counts"]["failed"]) == (2, 1)
     assert [one["address"] for one in bundle["top"]] == ["harbours[fogwick]"]
     assert [one["name"] for one in page["items"]] == ["brackwater", "fogwick"]
     assert [one["address"] for one in rest["items"]] == ["harbours[old%20weir]"]

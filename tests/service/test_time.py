@@ -61,7 +61,7 @@ def test_a_start_time_is_kept_and_shown(http: httpx.Client) -> None:
     run = first.json()
     assert (run["state"], run["start_at"]) == ("scheduled", "2099-01-01T06:00:00.000000Z")
     assert run["start_by"] == "2099-02-01T00:00:00.000000Z"
-    assert run["progress"]["total"] == 0
+    assert run["counts"]["total"] == 0
     assert http.post("/runs", json=body).json()["number"] == run["number"]
     assert http.get(f"/runs/{run['number']}/graph").json()["state"] == "waiting"
     assert http.get(f"/runs/{run['number']}/steps").status_code == 200

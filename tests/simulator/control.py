@@ -11,6 +11,7 @@ from collections import Counter
 from typing import Any
 
 from tests.engine.test_mending import clean_run, healed
+from tests.fractions import broken_fractions
 from tests.naive import Spot
 from tests.plans import behave
 from tests.same import states
@@ -271,6 +272,7 @@ class ControlWorld(World):
     def check_end(self) -> None:
         """Each run ended, as one in which nothing went wrong."""
         assert not audit(self.database.writer)
+        assert not broken_fractions(self.database.writer)
         assert len(self.acknowledged) == self.RUNS, "a start was never acknowledged"
         for number in self.acknowledged:
             clean = clean_run(self.plans[0], self.names)

@@ -27,6 +27,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
+from tests.fractions import broken_fractions
 from tests.naive import Naive, Spot
 from tests.plans import KINDS, POOL, Maker, behave
 from tests.same import PARAMS, document_of, expanded, same_end
@@ -527,7 +528,7 @@ class World:
         if written == self.checked:
             return
         self.checked = written
-        broken = audit(self.database.writer)
+        broken = audit(self.database.writer) + broken_fractions(self.database.writer)
         assert not broken, broken
         rows = self.database.writer.execute("SELECT number FROM runs").fetchall()
         numbers = {number for (number,) in rows}

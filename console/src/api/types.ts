@@ -53,6 +53,8 @@ export interface Fault {
 export interface StepProgress {
   done: number | null;
   total: number | null;
+  /** What is counted. */
+  unit: string;
   note: string;
   /** Items a second. */
   rate: number | null;
@@ -94,7 +96,21 @@ export interface Published {
   value: Json;
 }
 
-export type Progress = Record<StepState, number> & { total: number };
+/** How far a run is. */
+export interface RunProgress {
+  /** Of its time, from 0 to 1. */
+  fraction: number;
+  /** Of the innermost part that moves. */
+  text: string;
+  address: string;
+  done: number | null;
+  total: number | null;
+  per_second: number | null;
+  seconds_left: number | null;
+}
+
+/** Children by state. */
+export type Counts = Record<StepState, number> & { total: number };
 
 export interface Run {
   number: number;
@@ -111,7 +127,8 @@ export interface Run {
   output_left_out: boolean;
   error: Fault | null;
   failures_allowed: number;
-  progress: Progress;
+  progress: RunProgress;
+  counts: Counts;
   /** Attempts handed out so far. */
   attempts: number;
   priority: number;
@@ -196,7 +213,7 @@ export interface EachPart extends CommonPart {
   batch: number | null;
   may_fail: string | null;
   /** Its items by state, once it has begun. */
-  progress?: Progress;
+  counts?: Counts;
   /** The items to look at first: failed ones, and those that run the longest. */
   top?: Item[];
   /** What it repeats, without states. */
@@ -214,7 +231,7 @@ export interface Item {
   state: StepState;
   skip_reason?: string | null;
   error?: Fault | null;
-  progress?: Progress;
+  counts?: Counts;
   started_at?: string | null;
   ended_at?: string | null;
 }

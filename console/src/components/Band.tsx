@@ -1,4 +1,4 @@
-import type { Progress, StepState } from "../api/types";
+import type { Counts, StepState } from "../api/types";
 import classes from "./Band.module.css";
 import { countsText } from "./counts";
 
@@ -14,15 +14,15 @@ const ORDER: StepState[] = [
 ];
 
 /** Items by state as a stacked band; its words are read to those who do not see it. */
-export function Band({ progress }: { progress: Progress }) {
+export function Band({ counts }: { counts: Counts }) {
   return (
-    <div className={classes.band} role="img" aria-label={countsText(progress)}>
-      {ORDER.filter((state) => progress[state]).map((state) => (
+    <div className={classes.band} role="img" aria-label={countsText(counts)}>
+      {ORDER.filter((state) => counts[state]).map((state) => (
         <span
           key={state}
           data-dye={state}
           className={classes.piece}
-          style={{ flexGrow: progress[state] }}
+          style={{ flexGrow: counts[state] }}
         />
       ))}
     </div>

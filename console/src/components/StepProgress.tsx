@@ -37,11 +37,12 @@ export function StepProgress({ progress, state }: Props) {
 
 /** "stopped at 412 of 1,000", "412 of 1,000 · 35 a second · 17 s left". */
 export function progressWords(progress: Told, state: StepState): string {
-  const { done, total, rate, seconds_left: left, added, skipped } = progress;
+  const { done, total, unit, rate, seconds_left: left, added, skipped } = progress;
   const found: string[] = [];
   if (done !== null) {
     const stopped = STOPPED.includes(state) ? "stopped at " : "";
-    found.push(`${stopped}${number(done)}${total ? ` of ${number(total)}` : ""}`);
+    const of = total ? ` of ${number(total)}` : "";
+    found.push(`${stopped}${number(done)}${of}${unit ? ` ${unit}` : ""}`);
   }
   if (state === "running" && rate) found.push(`${number(rate)} a second`);
   if (left !== null) found.push(`${spell(Math.round(left))} left`);

@@ -37,7 +37,7 @@ export function FrameNode({ data }: NodeProps<FrameNodeType>) {
         {part.state && part.begun !== false && <State state={part.state} />}
         {part.kind === "each" && <EachFacts each={part} />}
       </div>
-      {part.kind === "each" && part.progress && <Band progress={part.progress} />}
+      {part.kind === "each" && part.counts && <Band counts={part.counts} />}
       {part.kind === "each" && part.top && <Top items={part.top} onItem={onItem} />}
     </div>
   );
@@ -65,7 +65,7 @@ function Top({ items, onItem }: { items: Item[]; onItem: (address: string) => vo
 }
 
 function EachFacts({ each }: { each: EachPart }) {
-  if (each.progress?.total) return <span>{countsText(each.progress)}</span>;
+  if (each.counts?.total) return <span>{countsText(each.counts)}</span>;
   const facts = [
     each.at_once && `${each.at_once} at once`,
     each.may_fail && `${each.may_fail} may fail`,

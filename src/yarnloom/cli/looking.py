@@ -15,7 +15,7 @@ from yarnloom.cli import output
 from yarnloom.cli.output import out
 from yarnloom.client import ENDED, Call, Client
 from yarnloom.client.wire import RunsWanted, list_call, show_call, why_call
-from yarnloom.drawing.words import counts
+from yarnloom.drawing.words import counts_text
 from yarnloom.errors import InvalidInput
 from yarnloom.units import whole_number
 
@@ -123,8 +123,8 @@ def _show_items(
         return 0
     head = Text.assemble((f"{number}/{label}", "bold"), "  ")
     head.append_text(output.state_text(graph["state"]))
-    if "progress" in graph:
-        head.append(f"  {counts(graph['progress'])}")
+    if "counts" in graph:
+        head.append(f"  {counts_text(graph['counts'])}")
     out.print(head)
     if page["items"]:
         out.print(Padding(output.item_table(page["items"]), (1, 0, 0, 2)))

@@ -16,7 +16,13 @@ from rich.text import Text
 from yarnloom.cli.streams import say, visible, write, write_bytes
 from yarnloom.cli.terminal import SafeTable, coloured, err, out
 from yarnloom.drawing import DYES, Line
-from yarnloom.drawing.words import counts, follow_ups, progress_words
+from yarnloom.drawing.words import (
+    counts_text,
+    follow_ups,
+    percent,
+    progress_words,
+    run_progress_words,
+)
 
 __all__ = ["coloured", "err", "out", "say", "visible", "write", "write_bytes"]
 
@@ -92,9 +98,9 @@ def seconds_text(seconds: float) -> str:
     return f"{hours} h {minutes} min" if hours < 48 else f"{hours // 24} days"
 
 
-def progress_text(progress: View) -> str:
-    """How far something is: "3 of 5"."""
-    return f"{progress['done']} of {progress['total']}" if progress["total"] else "–"
+def done_text(counts: View) -> str:
+    """How many of how many are done: "3 of 5"."""
+    return f"{counts['done']:,} of {counts['total']:,}" if counts["total"] else "–"
 
 
 def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:
@@ -133,17 +139,27 @@ def readable(rows: list[View]) -> list[View]:
 
 def run_table(runs: list[View]) -> Table:
     """A list of runs."""
-    found = table("run", "workflow", "state", "parts", "started", "took", numbers=("run",))
+    found = table(
+        "run", "workflow", "state", "started", "took", "done", "", numbers=("run", "done")
+    )
     for run in readable(runs):
         found.add_row(
             str(run["number"]),
             run["workflow"],
             state_text(run["state"]),
-            progress_text(run["progress"]),
             until(run["start_at"]) if run["state"] == "scheduled" else ago(run["created_at"]),
             took(run["started_at"], run["ended_at"]),
+            percent(run["progress"]["fraction"]),
+            Text(_moving_text(run), style="dim"),
         )
     return found
+
+
+def _moving_text(run: View) -> str:
+    """What moves in a run that goes on, and how long it will."""
+    if run["started_at"] is None or run["ended_at"] is not None:
+        return ""
+    return run_progress_words(run["progress"]).partition(", ")[2]
 
 
 def count(number: int, noun: str) -> str:
@@ -155,7 +171,7 @@ def run_head(run: View) -> Text:
     """A run in one line."""
     line = Text.assemble((f"run {run['number']}", "bold"), "  ", run["workflow"], "  ")
     line.append_text(state_text(run["state"]))
-    line.append(f"  {progress_text(run['progress'])} parts")
+    line.append(f"  {run_progress_words(run['progress'])}")
     if run["started_at"]:
         line.append(f"  {took(run['started_at'], run['ended_at'])}", style="dim")
     return line
@@ -207,7 +223,7 @@ def _add_step(found: Table, step: View, label: str, reason: str | None) -> None:
 
 
 def _add_each(found: Table, each: View, label: str) -> None:
-    note = counts(each["progress"]) if each.get("progress", {}).get("total") else _note(each)
+    note = counts_text(each["counts"]) if each.get("counts", {}).get("total") else _note(each)
     found.add_row(f"{label}[…]", state_text(each["state"]), "", "", _took(each), Text(note))
     for item in each.get("top", ()):
         key = item["address"].rpartition("[")[2]
@@ -244,7 +260,7 @@ def item_table(items: list[View]) -> Table:
     """Items of an each."""
     found = table("item", "state", "done", "took", "value", "")
     for item in readable(items):
-        done = progress_text(item["progress"]) if "progress" in item else ""
+        done = done_text(item["counts"]) if "counts" in item else ""
         found.add_row(
             short_value(item["name"], 40),
             state_text(item["state"]),
@@ -278,10 +294,9 @@ def run_picture(
     run: View, graph: View | None, reasons: Mapping[str, str] | None = None
 ) -> RenderableType:
     """A run with its progress bar and its steps, for watching."""
-    progress = run["progress"]
     bar = ProgressBar(
-        total=max(1, progress["total"]),
-        completed=progress["done"] + progress["failed"] + progress["skipped"],
+        total=1.0,
+        completed=run["progress"]["fraction"],
         width=40,
         complete_style=DYES["running"][0],
         finished_style=DYES.get(run["state"], DYES["done"])[0],

@@ -7,7 +7,7 @@ from html import escape
 from yarnloom.drawing.dyes import DYES
 from yarnloom.drawing.layout import Box, lay_out
 from yarnloom.drawing.threads import threads
-from yarnloom.drawing.words import View, counts, facts, standing
+from yarnloom.drawing.words import View, counts_text, facts, standing
 
 MARGIN = 24.0
 TITLE = 44.0
@@ -86,24 +86,25 @@ def _frame(box: Box) -> str:
         f'<text class="label" x="{box.x + 18:g}" y="{box.y + 23:g}">{escape(box.caption)}'
         f'<tspan class="dim" dx="10">{caption}</tspan></text>'
     )
-    return frame + (_band(box) if box.kind == "each" and "progress" in box.view else "")
+    return frame + (_band(box) if box.kind == "each" and "counts" in box.view else "")
 
 
 def _band(box: Box) -> str:
     """An each's items by state, as a stacked band with the counts in words."""
-    progress = box.view["progress"]
-    total, x = max(1, progress["total"]), box.x + 18
+    counts = box.view["counts"]
+    total, x = max(1, counts["total"]), box.x + 18
     room, y = box.width - 36, box.y + 44
     found = []
     order = ("done", "failed", "running", "ready", "paused", "cancelled", "skipped", "waiting")
     for state in order:
-        if progress[state]:
-            width = room * progress[state] / total
+        if counts[state]:
+            width = room * counts[state] / total
             dye = DYES[state][0]
             found.append(f'<rect x="{x:g}" y="{y:g}" width="{width:g}" height="5" fill="{dye}"/>')
             x += width
     found.append(
-        f'<text class="dim" x="{box.x + 18:g}" y="{box.y + 39:g}">{escape(counts(progress))}</text>'
+        f'<text class="dim" x="{box.x + 18:g}" y="{box.y + 39:g}">'
+        f"{escape(counts_text(counts))}</text>"
     )
     return "".join(found)
 

@@ -105,15 +105,30 @@ def standing(view: View) -> str:
     words = str(state).replace("_", " ")
     if view.get("skip_reason"):
         words += f" ({view['skip_reason'].replace('_', ' ')})"
-    if view["kind"] == "each" and "progress" in view:
-        words += f", {counts(view['progress'])}"
+    if view["kind"] == "each" and "counts" in view:
+        words += f", {counts_text(view['counts'])}"
     return words
 
 
-def counts(progress: View) -> str:
+def counts_text(counts: View) -> str:
     """How many of how many are done, and what became of others: "3 of 12 done, 1 failed"."""
-    others = [f"{progress[name]} {name.replace('_', ' ')}" for name in _COUNTED if progress[name]]
-    return ", ".join([f"{progress['done']} of {progress['total']} done", *others])
+    others = [f"{counts[name]:,} {name.replace('_', ' ')}" for name in _COUNTED if counts[name]]
+    return ", ".join([f"{counts['done']:,} of {counts['total']:,} done", *others])
+
+
+def run_progress_words(progress: View) -> str:
+    """How far a run is: "31%, 1,550 of 5,000 sacks, 41 a second, 84 s left"."""
+    found = [percent(progress["fraction"]), progress["text"]]
+    if progress["per_second"]:
+        found.append(f"{_number(progress['per_second'])} a second")
+    if progress["seconds_left"] is not None:
+        found.append(f"{duration_text(round(progress['seconds_left']))} left")
+    return ", ".join(filter(None, found))
+
+
+def percent(fraction: float) -> str:
+    """A fraction in whole percent; 100% only when it is all."""
+    return f"{int(100 * fraction)}%"
 
 
 def progress_words(step: dict[str, Any]) -> str:
@@ -123,7 +138,9 @@ def progress_words(step: dict[str, Any]) -> str:
     found = []
     if done is not None:
         stopped = "stopped at " if step["state"] in ("paused", "cancelled", "failed") else ""
-        found.append(f"{stopped}{_number(done)}" + (f" of {_number(total)}" if total else ""))
+        unit = f" {progress['unit']}" if progress.get("unit") else ""
+        of = f" of {_number(total)}" if total else ""
+        found.append(f"{stopped}{_number(done)}{of}{unit}")
     if step["state"] == "running" and progress["rate"]:
         found.append(f"{_number(progress['rate'])} a second")
     if progress["seconds_left"] is not None:

@@ -19,8 +19,7 @@ ALL, DONE, FAILURES = "all", "done", "failures"
 def ask_to_read(turn: Turn, part: PartRow, facts: EachFacts, text: str) -> None:
     """Let the list that a reference names be looked through: its names, where its values begin."""
     found = decode(text)
-    count = -(-found["count"] // (facts.batch or 1))
-    about = {"list": found["list"], "name": facts.name, "text": text, "count": count}
+    about = {"list": found["list"], "name": facts.name, "text": text, "count": found["count"]}
     _ask(turn, part, READ, about)
 
 

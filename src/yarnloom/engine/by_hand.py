@@ -17,6 +17,7 @@ from yarnloom.engine.handing_out import post_stop
 from yarnloom.engine.pausing import hold_step, release_step
 from yarnloom.engine.pooling import refuse_unknown_pool
 from yarnloom.engine.preparing import Fate, with_inputs
+from yarnloom.engine.progress import step_moved
 from yarnloom.engine.renewing import CUT_SHORT, Renewal, has_ended
 from yarnloom.engine.states import (
     RUN_ENDED,
@@ -266,6 +267,7 @@ class _Hand:
         text = with_inputs(step.input, inputs)
         if text != step.input:
             step.saved = None  # what was saved belongs to other inputs
+            step_moved(self.turn, step)
         pool = step.pool if command.pool is None else command.pool
         if command.priority is not None:
             step.priority = command.priority

@@ -32,6 +32,7 @@ from yarnloom.engine.outcomes import (
     outcome_of,
 )
 from yarnloom.engine.placing import add_part
+from yarnloom.engine.progress import is_passed_over, part_decided
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import (
     PART_TABLE,
@@ -187,6 +188,7 @@ class Ending:
             self.turn.count_child(around.id, part.state, outcome)
             ended = Ended(outcome, part.skip_reason, part.output, part.size)
             self._decided(around, node, ended, part.error, settled=False)
+        self._note_progress(part)
         if not part.following:
             self._follow_up(part, ON_FAILURE)
 
@@ -197,13 +199,31 @@ class Ending:
         part.outcome = StepState.SKIPPED
         node = self.plan.nodes[part.node]
         if part.parent is None:
+            self._note_progress(part)
             self._settle(part)
             return
         around = self.turn.around(part)
         if not node.follows:
             self.turn.count_child(around.id, part.state, StepState.SKIPPED)
             self._decided(around, node, Ended(StepState.SKIPPED, reason), None, settled=False)
+        self._note_progress(part)
         self._settle(part)
+
+    def _note_progress(self, part: PartRow) -> None:
+        """A part was decided, and is counted where it stands: it is as far as it gets."""
+        whole = part.outcome == StepState.DONE or is_passed_over(part)
+        part_decided(self.turn, self.run, part, whole=whole or self._is_pardoned(part))
+
+    def _is_pardoned(self, part: PartRow) -> bool:
+        """Whether an item failed and is one of those that may."""
+        if part.value is None or part.outcome not in (StepState.FAILED, StepState.CANCELLED):
+            return False
+        each = self.turn.around(part)
+        stopped = self._bar(each) is not None
+        if stopped and part.outcome == StepState.CANCELLED:
+            return False
+        most = allowed_failures(each, self.plan.nodes[each.node])
+        return failures_in(each, stopped=stopped) <= most
 
     def _fail_part(self, part: PartRow, fault: ItemFault) -> None:
         """A part fails of itself, before anything in it has begun."""

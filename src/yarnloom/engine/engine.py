@@ -53,7 +53,7 @@ from yarnloom.engine.turn import (
 from yarnloom.errors import Busy, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
-from yarnloom.store import Database, StoreFailed, Unit, timing
+from yarnloom.store import Database, StoreFailed, Unit, timing, weights
 from yarnloom.store import writing as store
 
 STORE_PAUSE = 1.0
@@ -320,6 +320,7 @@ class Engine:
         self._memory = Memory()
         turn = self._turn(moment)
         self._memory.workflows = store.current_plans(self._unit)
+        self._memory.weights = weights.newest(self._unit)
         pooling.recall(turn)
         pausing.recall(turn)
         for pool, priority, share, contract, count, run in store.ready_by_lane(self._unit):

@@ -7,6 +7,7 @@ from typing import Any
 from yarnloom.engine.commands import StartRun
 from yarnloom.engine.memory import Listener
 from yarnloom.engine.scheduling import run_ended
+from yarnloom.engine.shares import learn
 from yarnloom.engine.starting import start_or_fail
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.viewing import present
@@ -39,6 +40,7 @@ def follow(turn: Turn) -> None:
     """See to what follows from the runs that have ended in this transaction."""
     while turn.ended_now:
         run = turn.ended_now.pop(0)
+        learn(turn, run)
         if run.schedule is not None:
             run_ended(turn, run.schedule)
         if run.after is None:

@@ -175,6 +175,7 @@ def _part_then(past: Past, row: Row, counts: Mapping[str, int]) -> Row | None:
         **{str(one): counts.get(one, 0) for one in _COUNTED},
         **dict.fromkeys(("outcome", "error", "rest_state", "rest_reason", "skip_reason", "closed")),
         "state": state,
+        "idle": 0,
         "ended_at": None,
     }
 

@@ -58,7 +58,7 @@ def read_source(turn: Turn, part: PartRow, facts: EachFacts, text: str | None) -
     """Read the list of an each, and keep it.
 
     Returns:
-        How many items it makes; None if there is null instead of a list.
+        How many values it has; None if there is null instead of a list.
 
     Raises:
         ItemFault: it is no list, or its items' names are missing or not unique.
@@ -75,7 +75,7 @@ def read_source(turn: Turn, part: PartRow, facts: EachFacts, text: str | None) -
         refuse_names(values, facts.name)
     store.keep_source(turn.unit, part.id, text)
     _keep_slice(turn, part, facts, values, 0)
-    return -(-len(values) // (facts.batch or 1))
+    return len(values)
 
 
 def _read_reference(
@@ -85,7 +85,7 @@ def _read_reference(
     marks = filing.marks_of(turn.unit, reference["list"])
     if facts.name is None and marks is not None:
         store.keep_source(turn.unit, part.id, text)
-        return int(-(-reference["count"] // (facts.batch or 1)))
+        return int(reference["count"])
     ask_to_read(turn, part, facts, text)
     return 0
 

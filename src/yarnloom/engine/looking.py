@@ -185,7 +185,10 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
         for row in parts
         if plan.nodes[row["node"]].kind is Kind.EACH and row["started_at"] <= at
     ]
-    counts = {row["id"]: reading.item_counts_at(connection, row["id"], at) for row in begun}
+    counts = {
+        row["id"]: reading.item_counts_at(connection, row["id"], at, last=past.last)
+        for row in begun
+    }
     tops = {}
     for row in begun:
         failed = reading.items(connection, row["id"], ("failed",), 0, ON_TOP)

@@ -16,6 +16,7 @@ from typing import Any
 from yarnloom.engine.data_commands import Chore
 from yarnloom.engine.lanes import Lanes
 from yarnloom.engine.pools import Pools, base_of
+from yarnloom.engine.shares import Paces
 from yarnloom.engine.states import StopReason
 from yarnloom.plan import Plan
 from yarnloom.plan.schemas import Fit, fit
@@ -294,6 +295,10 @@ class Memory:
         chores: of eaches that wait for one: the newest.
         new_chores: those of them that nobody was told of yet.
         listeners: by loom the tasks that are started at the end of runs.
+        furthest: of attempts that said how far they are: the farthest of it.
+        weights: by workflow the newest row that says how long its nodes took.
+        paces: what follows from such a row for a plan, by the ids of both.
+        learnt: by workflow when that was last learnt, on the steady clock.
         armed: of what is kept elsewhere by time, in the store or above: when it is looked at next.
     """
 
@@ -314,6 +319,10 @@ class Memory:
     chore_serial: int = 0
     armed: dict[str, float] = field(default_factory=dict)
     listeners: dict[str, list[Listener]] = field(default_factory=dict)
+    furthest: dict[int, float] = field(default_factory=dict)
+    weights: dict[str, int] = field(default_factory=dict)
+    paces: dict[tuple[int, int], Paces] = field(default_factory=dict)
+    learnt: dict[str, float] = field(default_factory=dict)
 
     def counted(self, entered: int) -> Counter[str]:
         """Where a run counts that is not ahead of its time."""

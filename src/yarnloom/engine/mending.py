@@ -54,7 +54,7 @@ def mend_run(turn: Turn, command: MendRun) -> dict[str, Any]:
     run.renewed, run.entered = 1, Entry.ENTERED
     run.round += 1
     run.stop = run.error = run.output = run.ended_at = run.started_at = None
-    run.cancels = 0
+    run.cancels = run.spared = 0
     turn.memory.under_way[run.workflow] += 1
     if plan.deadline is not None:
         run.deadline_at = turn.now + round(plan.deadline * 1_000_000)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from yarnloom.engine.agenda import CANCELLED, STOPPED, Bar
+from yarnloom.engine.progress import PASSED_OVER
 from yarnloom.engine.states import SkipReason, StepState, StopReason
-from yarnloom.engine.turn import PASSED_OVER, Ended, Turn
+from yarnloom.engine.turn import Ended, Turn
 from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Node, Plan
 from yarnloom.store import PartRow, RunRow, StepRow
 

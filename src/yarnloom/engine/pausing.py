@@ -10,6 +10,7 @@ from typing import Any
 
 from yarnloom.engine.commands import PauseRun, ResumeRun
 from yarnloom.engine.handing_out import post_go_on, post_stop
+from yarnloom.engine.progress import was_paused
 from yarnloom.engine.states import (
     Entry,
     RunEvent,
@@ -182,6 +183,7 @@ def _give_time_back(turn: Turn, run: RunRow) -> None:
     if run.paused_at is None:
         return
     spent = turn.now - run.paused_at
+    was_paused(turn, run, spent)
     if run.deadline_at is not None:
         run.deadline_at += spent
         turn.remind(RUN_DEADLINE_DUE, run.deadline_at)

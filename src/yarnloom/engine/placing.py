@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from yarnloom.engine.preparing import Prepared
+from yarnloom.engine.progress import pace_begins, step_moved
 from yarnloom.engine.states import PART_TABLE, PartState, StepEvent, StepState, next_state
 from yarnloom.engine.turn import Turn
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
@@ -57,6 +58,7 @@ def add_part(
             state=next_state(PART_TABLE, PartState.WAITING, StepEvent.OPEN, node.label),
         )
     )
+    pace_begins(turn, part)
     if around and not node.follows:
         turn.count_child(around.id, None, part.state)
     return part
@@ -66,6 +68,7 @@ def begin_again(turn: Turn, part: PartRow, node: Node) -> PartRow:
     """Begin a part that was renewed."""
     part.state = next_state(PART_TABLE, part.state, StepEvent.OPEN, node.label)
     part.ended_at = None
+    pace_begins(turn, part)
     turn.unit.parts.touch(part)
     if part.parent is not None and not node.follows:
         turn.count_child(part.parent, None, part.state)
@@ -130,6 +133,7 @@ def _prepare_again(turn: Turn, step: StepRow, prepared: Prepared) -> None:
     if step.input != prepared.given or step.pool != prepared.pool:
         if step.input != prepared.given:
             step.saved = None
+            step_moved(turn, step)
         turn.unit.steps.rewrite(step, input=prepared.given, pool=prepared.pool)
     step.ended_at = None
     step.skip_reason, step.error = prepared.skip, prepared.error

@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from yarnloom.engine.asking import forget_gathered
+from yarnloom.engine.progress import part_renewed
 from yarnloom.engine.states import (
     PART_TABLE,
     PartState,
@@ -236,6 +237,7 @@ class Renewal:
             row.size = holding.size_of_items(self.turn.unit, row.id)
             forget_gathered(self.turn, row)
         self.turn.unit.parts.touch(row)
+        part_renewed(self.turn, self.run, row)
         self.turn.memory.forget_part(row.id, node.children)
         self._forget_follow_ups(node, row)
 

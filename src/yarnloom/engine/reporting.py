@@ -16,6 +16,7 @@ from yarnloom.engine.handing_out import leave_pool, take_back
 from yarnloom.engine.memory import task_of
 from yarnloom.engine.pausing import hold_if_asked
 from yarnloom.engine.pools import base_of
+from yarnloom.engine.progress import item_began, step_reported
 from yarnloom.engine.retrying import Tried, kinds_of, next_wait
 from yarnloom.engine.states import Outcome, RunEvent, RunState, StepEvent, StopReason
 from yarnloom.engine.turn import BACK_OFF_DUE, TIMEOUT_DUE, Turn
@@ -63,14 +64,15 @@ def _save(turn: Turn, worker: str, attempt_id: int, saved: dict[str, Any]) -> No
     """Keep what a running attempt saved; what comes from one that was given up changes nothing."""
     attempt = turn.unit.attempts.get(attempt_id)
     if attempt is not None and attempt.worker == worker and attempt.outcome is None:
-        _keep_saved(turn, turn.unit.steps.need(attempt.step), saved)
+        _keep_saved(turn, turn.unit.steps.need(attempt.step), attempt, saved)
 
 
-def _keep_saved(turn: Turn, step: StepRow, saved: dict[str, Any]) -> None:
+def _keep_saved(turn: Turn, step: StepRow, attempt: AttemptRow, saved: dict[str, Any]) -> None:
     """What was saved, as it stands with a step; if it is too large, what was before stands."""
     with contextlib.suppress(ValueRefused):
         step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
         turn.unit.steps.touch(step)
+        step_reported(turn, step, attempt.id, saved)
         turn.changed.add(step.run)
 
 
@@ -109,6 +111,7 @@ def _begin(turn: Turn, attempt: AttemptRow, item: ReportItem) -> None:
     attempt.pid = item.pid
     turn.unit.attempts.touch(attempt)
     turn.move_step(step, StepEvent.BEGIN)
+    item_began(turn, step.inside, attempt.begun_at)
     turn.tally.begin(max(0, attempt.begun_at - attempt.ready_at) / 1_000_000)
     if step.started_at is None:
         step.started_at = attempt.begun_at
@@ -163,7 +166,8 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     error = {name: value for name, value in (error or {}).items() if name != "kinds"}
     _close(turn, attempt, outcome, error, item)
     if item.saved is not None:
-        _keep_saved(turn, step, item.saved)
+        _keep_saved(turn, step, attempt, item.saved)
+    turn.memory.furthest.pop(attempt.id, None)
     step.tries += outcome is Outcome.FAILED
     step.losses += outcome is Outcome.LOST
     most = turn.settings.losses if rules.losses is None else rules.losses

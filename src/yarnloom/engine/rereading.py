@@ -11,6 +11,7 @@ from yarnloom.engine.filing import mark_list
 from yarnloom.engine.items import ItemFault, item_of, refuse_names, slice_of, values_of
 from yarnloom.engine.outcomes import end_part_that_waits, note_skip
 from yarnloom.engine.placing import add_item_that_waits, rank_of
+from yarnloom.engine.progress import WHOLE, list_changed
 from yarnloom.engine.renewing import Renewal, has_ended, items_by_name
 from yarnloom.engine.states import PartState, SkipReason, StepState
 from yarnloom.engine.turn import Turn
@@ -75,8 +76,8 @@ class _Match:
         holding.drop_source(self.turn.unit, each.id)
         store.keep_source(self.turn.unit, each.id, text)
         count = -(-len(values) // (facts.batch or 1))
-        values = slice_of(self.turn.files, lambda _: None, values, facts, 0, count)
-        wanted = [item_of(value, facts) for value in values]
+        items = slice_of(self.turn.files, lambda _: None, values, facts, 0, count)
+        wanted = [item_of(value, facts) for value in items]
         names = [str(index) if name is None else name for index, (_, name) in enumerate(wanted)]
         gone = [key for name, (key, _) in before.items() if name not in set(names)]
         # All are put aside first, so that none stands where another is to be.
@@ -98,7 +99,9 @@ class _Match:
             self.end_as_gone(self.turn.unit.parts.need(key))
         each.total = count + len(gone)
         each.unmade = count - last_known - 1
-        self.turn.unit.parts.touch(each)
+        batch = facts.batch or 1
+        covers = len(values) if not gone else batch * each.total
+        list_changed(self.turn, self.run, each, covers)
 
     def move(self, key: int, index: int) -> None:
         """Put an item at an index."""
@@ -128,6 +131,6 @@ class _Match:
             end_part_that_waits(self.turn, item, GONE)
         item.state = item.outcome = PartState.SKIPPED
         item.skip_reason = SkipReason.GONE
-        item.output, item.size = None, 0
+        item.output, item.size, item.fraction = None, 0, WHOLE
         note_skip(self.each, SkipReason.GONE)
         self.turn.unit.parts.touch(item)

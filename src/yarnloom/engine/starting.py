@@ -155,6 +155,7 @@ def add_run(turn: Turn, prepared: Prepared) -> RunRow:
             planned_at=command.planned_at,
             schedule=command.schedule,
             after=command.after,
+            weights=turn.memory.weights.get(prepared.workflow),
             deadline_at=None,
             priority=command.priority,
             state=RunState.SCHEDULED if ahead else RunState.QUEUED,

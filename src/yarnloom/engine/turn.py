@@ -9,6 +9,7 @@ from typing import Any
 
 from yarnloom.engine.memory import Memory
 from yarnloom.engine.pools import base_of
+from yarnloom.engine.progress import PASSED_OVER, step_moved
 from yarnloom.engine.recent import Recent, Tally
 from yarnloom.engine.states import (
     RUN_ENDED,
@@ -17,7 +18,6 @@ from yarnloom.engine.states import (
     STEP_TABLE,
     Entry,
     RunEvent,
-    SkipReason,
     StepEvent,
     StepState,
     next_state,
@@ -69,8 +69,6 @@ TIMEOUT_DUE = "timeout"
 
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
 KEEPS_DUE = ASLEEP | {StepState.PAUSED}
-PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND, SkipReason.GONE})
-"""Skips after which a sequence goes on: nothing is wrong, the output is null."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -241,6 +239,7 @@ class Turn:
         if step.deadline_at is not None and after not in STEP_ENDED:
             self.remind(DEADLINE_DUE, step.deadline_at)
         self.unit.steps.touch(step)
+        step_moved(self, step, event)
         self.count_child(step.part, before, after)
         if (after in ASLEEP) != (before in ASLEEP):
             self._count_asleep(step.inside, 1 if after in ASLEEP else -1)

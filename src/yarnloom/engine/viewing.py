@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+from yarnloom.engine.run_views import Look, run_views
+from yarnloom.engine.shares import paces_of
 from yarnloom.engine.turn import Turn
-from yarnloom.engine.views import run_view
 from yarnloom.store import PartRow, RunRow
+
+_OF_ROOT = ("outcome", "size", "fraction", "fraction_then", "moved_at")
 
 
 def present(turn: Turn, run: RunRow, root: PartRow | None = None) -> dict[str, Any]:
@@ -20,5 +23,9 @@ def present(turn: Turn, run: RunRow, root: PartRow | None = None) -> dict[str, A
     root = root or turn.unit.parts.one("run = ? AND parent IS NULL", run.number)
     counters = {name: getattr(root, name) for name in root.__slots__} if root else {}
     facts = {name: getattr(run, name) for name in run.__slots__}
-    decided = {"outcome": root and root.outcome, "size": root.size if root else 0}
-    return run_view({**counters, **facts, **decided})
+    of_root = {name: getattr(root, name, None) for name in _OF_ROOT}
+    turn.unit.flush()
+    row = {"total": None, "done": None, **counters, **facts, **of_root}
+    look = Look(turn.now, turn.plan_by_id, lambda _: paces_of(turn, run))
+    (view,) = run_views(turn.unit.execute, [row], look)
+    return view

@@ -1,4 +1,4 @@
-"""Runs, parts, steps and attempts as the API shows them: plain JSON objects, made from rows."""
+"""Parts, steps and attempts as the API shows them: plain JSON objects, made from rows."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-from yarnloom.engine.states import Entry, PartState, StepState
+from yarnloom.engine.states import PartState, StepState
 from yarnloom.plan import (
     NOT_GIVEN,
     Constant,
@@ -26,7 +26,6 @@ from yarnloom.plan import (
     item_key,
 )
 from yarnloom.secrets import mask
-from yarnloom.values import VALUE_LIMIT
 
 View = dict[str, Any]
 Row = Mapping[str, Any]
@@ -43,48 +42,12 @@ def moment(micros: int | None) -> str | None:
     return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}.{rest:06d}Z"
 
 
-def run_view(row: Row) -> View:
-    """A run, from its row and the counters of its root part."""
-    return {
-        "number": row["number"],
-        "workflow": row["workflow"],
-        "task": row["task"],
-        "version": row["version"],
-        "state": str(row["state"]),
-        "outcome": row["outcome"] and str(row["outcome"]),
-        "stop_asked": row["stop"] and str(row["stop"]),
-        "params": mask(json.loads(row["params"])),
-        "output": _loads(row["output"]),
-        "output_left_out": row["state"] == "done" and (row["size"] or 0) > VALUE_LIMIT,
-        "error": _loads(row["error"]),
-        "failures_allowed": row["failures_allowed"],
-        "attempts": row["attempts"],
-        "progress": progress(row),
-        "priority": row["priority"],
-        "share": row["share"] or None,
-        "tags": json.loads(row["tags"]),
-        "key": row["start_key"],
-        "started_by": row["started_by"],
-        "round": row["round"],
-        "created_at": moment(row["created_at"]),
-        "start_at": moment(row["start_at"]),
-        "start_by": moment(row["start_by"]),
-        "planned_at": row["planned_at"],
-        "schedule": row["schedule"],
-        "after": row["after"],
-        "deadline_at": moment(row["deadline_at"]),
-        "paused_at": moment(row["paused_at"]),
-        "entered": row["entered"] != Entry.HELD,
-        "started_at": moment(row["started_at"]),
-        "ended_at": moment(row["ended_at"]),
-    }
-
-
-def progress(row: Row) -> View:
-    """How far a part is: its children by state."""
+def counts(row: Row) -> View:
+    """The children of a part by state. Items in which nothing has begun wait."""
     total = row.get("total") or 0
-    counts = {name: row.get(name) or 0 for name in (*_COUNTED, *_ENDED)}
-    return {"total": total, "waiting": total - sum(counts.values()), **counts}
+    found = {name: row.get(name) or 0 for name in (*_COUNTED, *_ENDED)}
+    found["running"] -= row.get("idle") or 0
+    return {"total": total, "waiting": total - sum(found.values()), **found}
 
 
 def plan_view(plan: Plan) -> View:
@@ -230,14 +193,19 @@ def part_view(row: Row, *, held: bool = False) -> View:
         row: the part's.
         held: whether its run is paused, so that nothing in it executes.
     """
-    state = PartState.PAUSED if held and row["state"] == PartState.RUNNING else row["state"]
+    state = row["state"]
+    if row["value"] is not None and state == PartState.RUNNING and row["begun_at"] is None:
+        state = PartState.WAITING
+    if held and state == PartState.RUNNING:
+        state = PartState.PAUSED
     return {
         "state": str(state),
         "outcome": row["outcome"] and str(row["outcome"]),
         "skip_reason": row["skip_reason"] if row["state"] == PartState.SKIPPED else None,
         "closed": row["closed"],
         "error": _loads(row["error"]),
-        "progress": progress(row),
+        "fraction": row["fraction"],
+        "counts": counts(row),
         "started_at": moment(row["started_at"]),
         "ended_at": moment(row["ended_at"]),
     }
@@ -267,7 +235,8 @@ def step_view(row: Row) -> View:
         "skip_reason": row["skip_reason"],
         "paused_by_hand": row["held"] is not None,
         "supplied": bool(row["supplied"]),
-        "progress": progress_view(row),
+        "progress": step_progress(row),
+        "fraction": row["fraction"],
         "worker": row["worker_name"] if held else None,
         "attempts": row["attempts"],
         "tries": row["tries"],
@@ -283,7 +252,7 @@ def step_view(row: Row) -> View:
     }
 
 
-def progress_view(row: Row) -> View | None:
+def step_progress(row: Row) -> View | None:
     """How far a step is by its own account; None if it gives none.
 
     Rate is in items a second; the time left is in seconds, both as of the last word while it runs.
@@ -300,6 +269,7 @@ def progress_view(row: Row) -> View | None:
     return {
         "done": done,
         "total": total,
+        "unit": progress.get("unit") or "",
         "note": progress.get("note") or "",
         "rate": rate,
         "seconds_left": left,

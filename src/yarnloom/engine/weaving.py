@@ -27,6 +27,7 @@ from yarnloom.engine.outcomes import (
 )
 from yarnloom.engine.placing import add_part, add_step, begin_again
 from yarnloom.engine.preparing import Fate, is_allowed, prepare_step, text_of
+from yarnloom.engine.progress import list_read
 from yarnloom.engine.renewing import has_ended
 from yarnloom.engine.rereading import match_items, next_that_waits
 from yarnloom.engine.states import (
@@ -143,8 +144,7 @@ class Weave(Ending):
 
     def read(self, each: PartRow, count: int) -> None:
         """The list of an each was looked through: its items may be made."""
-        each.total = each.unmade = count
-        self.turn.unit.parts.touch(each)
+        self._take_in(each, count)
         self.go_on(each)
 
     def fail_each(self, each: PartRow, fault: ItemFault) -> None:
@@ -338,10 +338,14 @@ class Weave(Ending):
         if count is None:
             self._skip_part(part, SkipReason.ONLY_IF)
             return
-        part.total = part.unmade = count
-        self.turn.unit.parts.touch(part)
+        self._take_in(part, count)
         self._fill(part)
         self._decide_if_over(part)
+
+    def _take_in(self, each: PartRow, values: int) -> None:
+        facts = self.plan.nodes[each.node].each
+        assert facts is not None
+        list_read(self.turn, each, values, facts.batch)
 
     def _fill(self, part: PartRow) -> None:
         """See to it that as many items of an each are under way as may be."""

@@ -25,7 +25,19 @@ class StartedMany(BaseModel):
 
 
 class Progress(BaseModel):
-    """How far a run is: the parts of its plan by state."""
+    """How far a run is."""
+
+    fraction: float = Field(description="Of its time, from 0 to 1, by its newest done runs.")
+    text: str = Field(description="Of the innermost part that moves: `255 of 5,000 sacks`.")
+    address: str = Field(description="Of that part.")
+    done: float | None
+    total: float | None
+    per_second: float | None
+    seconds_left: float | None = Field(description="Until the run's end; null if none can be told.")
+
+
+class Counts(BaseModel):
+    """The parts of a run's plan by state."""
 
     total: int
     waiting: int
@@ -69,6 +81,7 @@ class RunAnswer(BaseModel):
     failures_allowed: int = Field(description="Items that failed and were allowed to.")
     attempts: int = Field(description="Handed out so far.")
     progress: Progress
+    counts: Counts
     priority: int
     share: str | None
     tags: list[str]

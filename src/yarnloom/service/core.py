@@ -36,10 +36,13 @@ from yarnloom.engine import (
     Writer,
     explaining,
     looking,
+    shares,
     system_clock,
 )
-from yarnloom.engine.states import RUN_ENDED
-from yarnloom.engine.views import moment, run_view
+from yarnloom.engine.run_views import Look, run_views
+from yarnloom.engine.shares import UNKNOWN, Paces
+from yarnloom.engine.states import RUN_ENDED, RunState
+from yarnloom.engine.views import moment
 from yarnloom.errors import Busy, Gone, InvalidInput, NotFound, Problem, WorkerUnknown
 from yarnloom.plan import Plan, read_plan
 from yarnloom.protocol.bodies import LogBody
@@ -51,7 +54,7 @@ from yarnloom.service.links import Links
 from yarnloom.service.logs import PUBLISHED, LogFolder
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.service.uploads import Uploads
-from yarnloom.store import Database, listing, reading
+from yarnloom.store import Database, listing, reading, weights
 
 log = logging.getLogger("yarnloom.service")
 
@@ -116,6 +119,7 @@ class Core:
         self.hub = Hub(f"/services/{database.id}", self.look, lambda: system_clock().now)
         self._readers = ThreadPoolExecutor(3, thread_name_prefix="yarnloom-reader")
         self._plans: dict[int, Plan] = {}
+        self._known_paces: dict[tuple[int, int], Paces] = {}
         self._asks: dict[str, asyncio.Future[list[View]]] = {}
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
         self._addresses: dict[int, tuple[int, str]] = {}
@@ -216,7 +220,36 @@ class Core:
             NotFound: there is none.
             Gone: it was removed.
         """
-        return run_view(await self.run_row(number))
+        return (await self.run_views([await self.run_row(number)]))[0]
+
+    async def run_views(self, rows: list[View], *, plain: bool = False) -> list[View]:
+        """Runs as the API shows them, from their rows.
+
+        Args:
+            rows: as `reading.run` and `listing.runs` give them.
+            plain: tells nothing of what their parts are called.
+        """
+        plans = {row["plan"]: await self.plan(row["plan"]) for row in rows}
+        paces = {row["number"]: await self._paces(row) for row in rows}
+        look = Look(
+            system_clock().now,
+            plans.__getitem__,
+            lambda row: paces[row["number"]],
+            plain,
+        )
+        return await self.read(lambda connection: run_views(connection.execute, rows, look))
+
+    async def _paces(self, row: View) -> Paces:
+        """What was known of the pace of a run's plan when it started; it never changes."""
+        if row["weights"] is None or row["state"] != RunState.RUNNING:
+            return UNKNOWN
+        key = row["weights"], row["plan"]
+        if key not in self._known_paces:
+            while len(self._known_paces) >= REMEMBERED:
+                del self._known_paces[next(iter(self._known_paces))]
+            known = await self.read(lambda one: weights.times_of(one.execute, row["weights"]))
+            self._known_paces[key] = shares.paces(await self.plan(row["plan"]), *known)
+        return self._known_paces[key]
 
     async def run_row(self, number: int) -> View:
         """A run's row; raises as `run` does."""

@@ -98,6 +98,24 @@ def size_of_items(unit: Unit, each: int) -> int:
     return int(size)
 
 
+def fractions_in(unit: Unit, part: int) -> list[tuple[int, float]]:
+    """Node and fraction of what has a row in a sequence or parallel."""
+    unit.flush()
+    return unit.execute(
+        "SELECT node, fraction FROM steps WHERE part = ?1 UNION ALL"
+        " SELECT node, fraction FROM parts WHERE parent = ?1 AND value IS NULL",
+        (part,),
+    )
+
+
+def fractions_of_items(unit: Unit, each: int) -> list[tuple[int, float]]:
+    """Index and fraction of the items of an each that were made."""
+    unit.flush()
+    return unit.execute(
+        "SELECT item, fraction FROM parts WHERE parent = ? AND value IS NOT NULL", (each,)
+    )
+
+
 def drop_source(unit: Unit, each: int) -> None:
     """Forget the list of an each, which is about to be read again."""
     unit.change("DELETE FROM sources WHERE part = ?", (each,))

@@ -14,7 +14,7 @@ Record = dict[str, Any]
 
 RUN_COLUMNS = """
   r.*, p.total, p.ready, p.running, p.backing_off, p.resting, p.paused, p.done, p.failed,
-  p.cancelled, p.skipped, p.outcome, p.size
+  p.cancelled, p.skipped, p.outcome, p.size, p.fraction, p.fraction_then, p.moved_at
 """
 RUN_TABLES = "runs r LEFT JOIN parts p ON p.run = r.number AND p.parent IS NULL"
 
@@ -79,7 +79,11 @@ def parts(connection: sqlite3.Connection, number: int, inside: int | None) -> li
     return [dict(row) for row in rows]
 
 
-# An item's steps stand in it; how many have begun is in its counters.
+# Of an item in which nothing has begun, what is shown is that it waits.
+_ITEM_STATE = (
+    "CASE WHEN ended_at IS NULL AND outcome IS NULL AND begun_at IS NULL THEN 'waiting'"
+    " ELSE coalesce(outcome, state) END"
+)
 _ITEM = "SELECT * FROM parts WHERE parent = ? AND value IS NOT NULL"
 
 
@@ -102,7 +106,7 @@ def items(
         text: only those that have it in their name or value.
     """
     if text is not None:
-        state = f"coalesce(outcome, state) IN ({', '.join('?' * len(states))})" if states else "1"
+        state = f"{_ITEM_STATE} IN ({', '.join('?' * len(states))})" if states else "1"
         sql = f"{_ITEM} AND item >= ? AND {state} AND (coalesce(name, item) LIKE ? ESCAPE '!'"
         sql += " OR value LIKE ? ESCAPE '!') ORDER BY item LIMIT ?"
         values = (each, first, *states, like(text), like(text), limit)
@@ -112,8 +116,11 @@ def items(
         sql += " parent = ? AND value IS NOT NULL LIMIT 1) AND item >= ? ORDER BY item LIMIT ?"
         return [dict(row) for row in connection.execute(sql, (each, each, first, limit))]
     marks = ", ".join("?" * len(states))
-    sql = f"{_ITEM} AND coalesce(outcome, state) IN ({marks}) AND item >= ? ORDER BY item LIMIT ?"
-    return [dict(row) for row in connection.execute(sql, (each, *states, first, limit))]
+    # The index knows what is kept; those that only wait are among the running ones.
+    kept = {*states, "running"} if "waiting" in states else set(states)
+    sql = f"{_ITEM} AND coalesce(outcome, state) IN ({', '.join('?' * len(kept))})"
+    sql += f" AND {_ITEM_STATE} IN ({marks}) AND item >= ? ORDER BY item LIMIT ?"
+    return [dict(row) for row in connection.execute(sql, (each, *kept, *states, first, limit))]
 
 
 def source(connection: sqlite3.Connection, each: int) -> str | None:
@@ -247,13 +254,19 @@ def attempts_inside(
     return found
 
 
-def item_counts_at(connection: sqlite3.Connection, each: int, at: int) -> dict[str, int]:
-    """How many items of an each were under way at a time, and how many were how by then."""
+def item_counts_at(
+    connection: sqlite3.Connection, each: int, at: int, *, last: bool
+) -> dict[str, int]:
+    """How many items of an each were under way at a time, and how many were how by then.
+
+    When an item began is known of the last round only; in one before all count as running.
+    """
     rows = connection.execute(
-        "SELECT CASE WHEN ended_at IS NULL OR ended_at > ?2 THEN 'running' ELSE state END AS state,"
+        "SELECT CASE WHEN ended_at <= ?2 THEN state WHEN begun_at <= ?2 OR ?3 THEN 'running'"
+        " ELSE 'waiting' END AS state,"
         " count(*) AS count FROM parts WHERE parent = ?1 AND value IS NOT NULL AND started_at <= ?2"
         " GROUP BY 1",
-        (each, at),
+        (each, at, not last),
     )
     return {row["state"]: row["count"] for row in rows}
 
@@ -261,8 +274,8 @@ def item_counts_at(connection: sqlite3.Connection, each: int, at: int) -> dict[s
 def items_at(connection: sqlite3.Connection, each: int, at: int, limit: int) -> list[Record]:
     """The items of an each that were under way at a time, those that had been so longest first."""
     rows = connection.execute(
-        f"{_ITEM} AND started_at <= ? AND (ended_at IS NULL OR ended_at > ?)"
-        " ORDER BY started_at, item LIMIT ?",
+        f"{_ITEM} AND begun_at <= ? AND (ended_at IS NULL OR ended_at > ?)"
+        " ORDER BY begun_at, item LIMIT ?",
         (each, at, at, limit),
     )
     return [{**row, "state": "running", "outcome": None, "ended_at": None} for row in rows]
@@ -338,7 +351,7 @@ def failed_items(
 _STEP_LIST = """
   SELECT s.id, s.run, s.part, s.node, s.state, s.stop, s.skip_reason, s.open, s.attempts,
     s.tries, s.losses, s.due_at, s.deadline_at, s.pool, s.priority, s.error, s.ready_at,
-    s.held, s.supplied, s.saved,
+    s.held, s.supplied, s.saved, s.fraction,
     s.started_at, s.ended_at,
     w.name AS worker_name
   FROM steps s

@@ -14,7 +14,7 @@ from typing import ClassVar
 class RunRow:
     """A row of `runs`."""
 
-    FIXED: ClassVar[int] = 16
+    FIXED: ClassVar[int] = 17
 
     number: int
     plan: int
@@ -32,6 +32,7 @@ class RunRow:
     planned_at: str | None
     schedule: str | None
     after: int | None
+    weights: int | None
     deadline_at: int | None
     priority: int
     state: str
@@ -44,6 +45,7 @@ class RunRow:
     attempts: int = 0
     entered: int = 1
     paused_at: int | None = None
+    spared: int = 0
     hands: int = 0
     renewed: int = 0
     started_at: int | None = None
@@ -91,6 +93,14 @@ class PartRow:
     asleep: int = 0
     again: int = 0
     awaits: str | None = None
+    fraction: float = 0.0
+    fraction_then: float = 0.0
+    since: int = 0
+    moved_at: int | None = None
+    covers: int = 0
+    covered: int = 0
+    begun_at: int | None = None
+    idle: int = 0
     ended_at: int | None = None
 
     @property
@@ -139,6 +149,7 @@ class StepRow:
     spared: int = 0
     counts_from: int = 0
     supplied: int = 0
+    fraction: float = 0.0
     started_at: int | None = None
     ended_at: int | None = None
 

@@ -68,10 +68,10 @@ function Items({ run, address, each, onItem }: ItemsProps) {
   if (found.error) return <ErrorNote error={found.error} />;
   return (
     <Stack gap="sm" data-testid="items">
-      {each?.progress && (
+      {each?.counts && (
         <>
-          <Text size="sm">{countsText(each.progress)}</Text>
-          <Band progress={each.progress} />
+          <Text size="sm">{countsText(each.counts)}</Text>
+          <Band counts={each.counts} />
         </>
       )}
       <Chip.Group
@@ -79,7 +79,7 @@ function Items({ run, address, each, onItem }: ItemsProps) {
         onChange={(value) => setState(value === "all" ? null : String(value))}
       >
         <Group gap={6}>
-          {["all", ...STATES.filter((one) => one === state || each?.progress?.[one])].map((one) => (
+          {["all", ...STATES.filter((one) => one === state || each?.counts?.[one])].map((one) => (
             <Chip key={one} value={one} size="xs">
               {one}
             </Chip>

@@ -7,6 +7,7 @@ import { Chart } from "../../components/charts/Chart";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { State } from "../../components/State";
 import { spell } from "../../components/time";
+import { percent } from "../../components/RunProgress";
 import { Ago, Took } from "../../components/Time";
 import { NO_FILTER } from "../../queries/client";
 import { useCounts, useOverview, useRuns } from "../../queries/runs";
@@ -176,8 +177,7 @@ function List({ title, runs, more, nothing }: ListProps) {
                 <Ago at={run.ended_at} />
               ) : (
                 <>
-                  {run.progress.done} of {run.progress.total} ·{" "}
-                  <Took from={run.started_at} to={null} />
+                  {percent(run.progress.fraction)} · <Took from={run.started_at} to={null} />
                 </>
               )}
             </RunLine>

@@ -16,6 +16,7 @@ import type { EachPart, Part, Run } from "../../api/types";
 import { FoldedValue } from "../values/FoldedValue";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Reasons } from "../../components/Reasons";
+import { RunProgress } from "../../components/RunProgress";
 import { State } from "../../components/State";
 import { Ago, Took, Until } from "../../components/Time";
 import { exactTime, Moment } from "../../components/time";
@@ -215,18 +216,19 @@ function Head({ run }: { run: Run }) {
         <Text size="sm" c="dimmed">
           {run.workflow} at version {run.version}
           {run.round > 1 && ` · round ${run.round}`}
-          {run.progress.total > 0 &&
-            ` · ${run.progress.done} of ${run.progress.total} parts done`}{" "}
-          · {run.state === "scheduled" ? "accepted" : "started"} <Ago at={run.created_at} /> by{" "}
+          {" · "}
+          {run.state === "scheduled" ? "accepted" : "started"} <Ago at={run.created_at} /> by{" "}
           {run.started_by}
           {run.started_at && (
             <>
               {" "}
-              · took <Took from={run.started_at} to={run.ended_at} />
+              · {run.ended_at ? "took" : "has run for"}{" "}
+              <Took from={run.started_at} to={run.ended_at} />
             </>
           )}
         </Text>
         <Origin run={run} />
+        {run.state !== "scheduled" && <RunProgress run={run} />}
       </div>
       <RunActions run={run} />
     </Group>

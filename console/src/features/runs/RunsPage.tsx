@@ -1,10 +1,11 @@
-import { Group, Progress, Stack, Table, Title } from "@mantine/core";
+import { Group, Stack, Table, Title } from "@mantine/core";
 import { Link, useNavigate } from "react-router";
 
 import type { Run } from "../../api/types";
 import frame from "../../components/Frame.module.css";
 import { More } from "../../components/More";
 import { Empty, ErrorNote } from "../../components/Notes";
+import { ShortProgress } from "../../components/RunProgress";
 import { State } from "../../components/State";
 import { Ago, Took, Until } from "../../components/Time";
 import { useRuns } from "../../queries/runs";
@@ -66,7 +67,6 @@ export function RunTable({ runs }: { runs: Run[] }) {
 
 function RunRow({ run }: { run: Run }) {
   const navigate = useNavigate();
-  const { total, done, failed } = run.progress;
   const facts = [run.share, ...run.tags].filter(Boolean).join(" · ");
   return (
     <Table.Tr className={classes.row} onClick={() => void navigate(`/runs/${run.number}`)}>
@@ -83,13 +83,7 @@ function RunRow({ run }: { run: Run }) {
         <State state={run.state} />
       </Table.Td>
       <Table.Td>
-        <Group gap="xs" wrap="nowrap">
-          <Progress.Root w={110} size={7} aria-hidden>
-            <Progress.Section value={(100 * done) / (total || 1)} color="var(--dye-done)" />
-            <Progress.Section value={(100 * failed) / (total || 1)} color="var(--dye-failed)" />
-          </Progress.Root>
-          <span className={frame.faded}>{total ? `${done} of ${total}` : "–"}</span>
-        </Group>
+        <ShortProgress run={run} />
       </Table.Td>
       <Table.Td className={`${frame.number} ${frame.faded}`}>
         {run.attempts ? run.attempts.toLocaleString("en") : "–"}

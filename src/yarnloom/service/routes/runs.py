@@ -11,7 +11,7 @@ from fastapi.responses import Response
 
 from yarnloom.engine import CancelRun, Started, StartRun, looking
 from yarnloom.engine.states import RunState
-from yarnloom.engine.views import command_view, run_view, views_of
+from yarnloom.engine.views import command_view, views_of
 from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.plan import Kind
 from yarnloom.protocol.answers import (
@@ -148,7 +148,7 @@ async def list_runs(
     rows, following = await core.read(listing.runs, wanted)
     return answer(
         {
-            "runs": views_of(rows, run_view, "number", "workflow"),
+            "runs": await core.run_views(rows),
             "next": following and str(following),
         }
     )

@@ -121,7 +121,7 @@ async def revoke_link(
 async def linked_run(core: TheCore, token: Token) -> Response:
     """The run of a link, as far as the link shows it."""
     link = await _opened(core, token)
-    found = answer(_shown(await core.run(link["run"]), link))
+    found = answer(await _shown(core, link))
     found.headers.update(ANY_PAGE)
     return found
 
@@ -159,8 +159,13 @@ def _after(last_id: str | None) -> int:
     return whole_number(last_id or "") or 0
 
 
-def _shown(run: dict[str, Any], link: dict[str, Any]) -> dict[str, Any]:
-    """A run as a link shows it: for an end user, or with details for a colleague."""
+async def _shown(core: Core, link: dict[str, Any]) -> dict[str, Any]:
+    """A run as a link shows it: for an end user, or with details for a colleague.
+
+    An end user is told numbers and what the task says of itself, not what parts are called.
+    """
+    row = await core.run_row(link["run"])
+    (run,) = await core.run_views([row], plain=not link["details"])
     names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
     return {**{name: run[name] for name in names}, "message": _plain_message(run)}
 
@@ -204,7 +209,7 @@ async def _link_events(core: Core, link: dict[str, Any], after: int) -> AsyncIte
                 now = await core.read(links.link, link["id"])
                 if revoked := now is None or now["revoked_at"] is not None:
                     break
-                view = _shown(await core.run(number), link)
+                view = await _shown(core, link)
                 yield core.hub.event("yarnloom.run.changed", f"{number}", str(after), view)
             published.clear()
             found = core.logs.read_published(number, after, BATCH)

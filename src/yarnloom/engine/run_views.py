@@ -1,0 +1,246 @@
+"""Runs as the API shows them: their facts, and how far they are, in numbers and in words."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+from yarnloom.engine.shares import UNKNOWN, Paces
+from yarnloom.engine.states import RunState, StepState
+from yarnloom.engine.views import Row, View, counts, moment, step_progress, views_of
+from yarnloom.plan import Kind, Node, Plan
+from yarnloom.secrets import mask
+from yarnloom.store import moving
+from yarnloom.values import VALUE_LIMIT
+
+UNDER_WAY = (RunState.RUNNING, RunState.PAUSING, RunState.PAUSED, RunState.CANCELLING)
+_TO_COME = (RunState.SCHEDULED, RunState.QUEUED)
+
+PlanOf = Callable[[int], Plan]
+PacesOf = Callable[[Row], Paces]
+Open = Mapping[int, Row]
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    """How runs are looked at.
+
+    Attributes:
+        now: in microseconds since 1970 UTC.
+        plan_of: gives the plan with an id.
+        paces_of: gives what is known of the pace of a run's plan, by the row of the run.
+        plain: whether nothing may be told of what parts are called.
+    """
+
+    now: int
+    plan_of: PlanOf
+    paces_of: PacesOf = lambda _: UNKNOWN
+    plain: bool = False
+
+
+def run_views(execute: moving.Execute, rows: Sequence[Row], look: Look) -> list[View]:
+    """Runs from their rows, each with the columns of its root part; what moves is asked for.
+
+    Args:
+        execute: runs a statement, of a reader's connection or of the writer's unit.
+        rows: as `reading.run` and `listing.runs` give them.
+        look: when, and how closely.
+    """
+    wanted = [row["number"] for row in rows if row["state"] in UNDER_WAY]
+    found = moving.open_rows(execute, wanted) if wanted else {}
+    return views_of(
+        rows, lambda row: run_view(row, look, found.get(row["number"], {})), "number", "workflow"
+    )
+
+
+def run_view(row: Row, look: Look, under_way: Open) -> View:
+    """A run, from its row and what of it is under way."""
+    return {
+        "number": row["number"],
+        "workflow": row["workflow"],
+        "task": row["task"],
+        "version": row["version"],
+        "state": str(row["state"]),
+        "outcome": row["outcome"] and str(row["outcome"]),
+        "stop_asked": row["stop"] and str(row["stop"]),
+        "params": mask(json.loads(row["params"])),
+        "output": row["output"] and json.loads(row["output"]),
+        "output_left_out": row["state"] == "done" and (row["size"] or 0) > VALUE_LIMIT,
+        "error": row["error"] and json.loads(row["error"]),
+        "failures_allowed": row["failures_allowed"],
+        "attempts": row["attempts"],
+        "progress": progress_view(row, look, under_way),
+        "counts": counts(row),
+        "priority": row["priority"],
+        "share": row["share"] or None,
+        "tags": json.loads(row["tags"]),
+        "key": row["start_key"],
+        "started_by": row["started_by"],
+        "round": row["round"],
+        "created_at": moment(row["created_at"]),
+        "start_at": moment(row["start_at"]),
+        "start_by": moment(row["start_by"]),
+        "planned_at": row["planned_at"],
+        "schedule": row["schedule"],
+        "after": row["after"],
+        "deadline_at": moment(row["deadline_at"]),
+        "paused_at": moment(row["paused_at"]),
+        "entered": row["entered"] > 0,
+        "started_at": moment(row["started_at"]),
+        "ended_at": moment(row["ended_at"]),
+    }
+
+
+def progress_view(row: Row, look: Look, under_way: Open) -> View:
+    """How far a run is."""
+    told = _of_run(row)
+    if row["state"] in UNDER_WAY and row["outcome"] is None:
+        plan = look.plan_of(row["plan"])
+        moves = _innermost(plan.nodes[0], plan, under_way)
+        if moves is not None:
+            told = _of_moving(*moves, plan, under_way, look)
+    running = row["state"] == RunState.RUNNING and row["outcome"] is None
+    return {
+        "fraction": _cut(row["fraction"] or 0.0),
+        "text": told.text,
+        "address": "" if look.plain else told.address,
+        "done": told.done,
+        "total": told.total,
+        "per_second": told.rate if running else None,
+        "seconds_left": _seconds_left(row, look, under_way) if running else None,
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class _Told:
+    """What is said of a part: in words, and its numbers."""
+
+    text: str
+    address: str = ""
+    done: float | None = None
+    total: float | None = None
+    rate: float | None = None
+
+
+def _of_run(row: Row) -> _Told:
+    """What is said of a run of which nothing moves."""
+    done, total = row["done"] or 0, row["total"] or 0
+    if row["state"] in _TO_COME or not total:
+        return _Told("not begun", "", done, total)
+    follows = " done; what follows runs" if row["outcome"] and not row["ended_at"] else ""
+    return _Told(f"{_of(done, total)} {_parts(total)}{follows}", "", done, total)
+
+
+def _innermost(node: Node, plan: Plan, under_way: Open) -> tuple[Node, Row] | None:
+    """The innermost part of which can be told how far it is: the first, of several that move.
+
+    An each counts its items, so that nothing in them is looked at.
+    """
+    row = under_way.get(node.index)
+    if row is None:
+        return None
+    if node.kind is Kind.STEP:
+        said = step_progress(row)
+        return (node, row) if said and said["done"] is not None else None
+    if node.kind is not Kind.EACH:
+        for child in node.children:
+            if found := _innermost(plan.nodes[child], plan, under_way):
+                return found
+    return node, row
+
+
+def _of_moving(node: Node, row: Row, plan: Plan, under_way: Open, look: Look) -> _Told:
+    address = "" if node.parent is None else plan.address(node)
+    if node.kind is Kind.STEP:
+        return _of_step(node, row, address, look)
+    if node.kind is Kind.EACH:
+        return _of_each(node, row, address, look)
+    done, total = row["done"], row["total"]
+    text = f"{_of(done, total)} {_parts(total)}"
+    open_steps = [plan.nodes[child] for child in node.children if child in under_way]
+    if len(open_steps) == 1 and not look.plain:
+        text += f", now {open_steps[0].label}"
+    return _Told(text, address, done, total)
+
+
+def _of_step(node: Node, row: Row, address: str, look: Look) -> _Told:
+    said = step_progress(row) or {}
+    done, total, unit = said["done"], said["total"], said["unit"]
+    words = unit or ("" if look.plain or total is None else f"in {node.label}")
+    text = " ".join(filter(None, [_of(done, total), words]))
+    note = f", {said['note']}" if said["note"] else ""
+    return _Told(text + note, address, done, total, said["rate"])
+
+
+def _of_each(node: Node, row: Row, address: str, look: Look) -> _Told:
+    name = "" if look.plain else f" {node.label}"
+    if row["awaits"]:
+        doing = "reading" if row["awaits"] == "read" else "putting together"
+        return _Told(f"{doing} the list{name and f' of{name}'}", address)
+    done, total = row["covered"], row["covers"]
+    failed = f", {row['failed']:,} failed" if row["failed"] else ""
+    seconds = (look.now - row["since"]) / 1e6
+    gained = (row["fraction"] - row["fraction_then"]) * total
+    rate = _short(gained / seconds) if seconds > 0 and gained > 0 else None
+    return _Told(f"{_of(done, total)}{name}{failed}", address, done, total, rate)
+
+
+def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
+    """Until the end, at the pace of this round; as long as nothing has moved, as it took before.
+
+    It is what followed from when something moved last, less the time since.
+    """
+    fraction, then = row["fraction"] or 0.0, row["fraction_then"] or 0.0
+    if row["started_at"] is None or fraction >= 1:
+        return None
+    paces = look.paces_of(row)
+    begun = row["started_at"] + (row["spared"] or 0)
+    moved_at = row["moved_at"] or begun
+    since = (look.now - moved_at) / 1e6
+    if fraction > then and moved_at > begun:
+        plan = look.plan_of(row["plan"])
+        reached = min(0.99, fraction + _under_way_then(moved_at, plan, paces, under_way))
+        reached = max(reached, fraction)
+        left = (moved_at - begun) / 1e6 * (1 - reached) / (reached - then) - since
+    elif paces.seconds is not None:
+        left = paces.seconds * (1 - fraction) - (look.now - begun) / 1e6
+    else:
+        return None
+    return _short(max(0.0, left))
+
+
+def _under_way_then(at: int, plan: Plan, paces: Paces, under_way: Open) -> float:
+    """What steps had done by then that say nothing of themselves, by how long they took before."""
+    found = 0.0
+    for index, row in under_way.items():
+        expected = paces.times.get(index)
+        silent = "saved" in row and row["saved"] is None and row["state"] == StepState.RUNNING
+        if silent and expected and row["started_at"] is not None:
+            spent = max(0, at - row["started_at"]) / 1e6
+            found += min(1.0, spent / expected) * paces.of_run(plan, plan.nodes[index])
+    return found
+
+
+def _cut(fraction: float) -> float:
+    """Six digits, never more than it is."""
+    return int(fraction * 1_000_000) / 1_000_000
+
+
+def _short(value: float) -> float:
+    """Three digits, or whole."""
+    return float(f"{value:.3g}") if value < 1_000 else float(round(value))
+
+
+def _of(done: float | None, total: float | None) -> str:
+    if done is None:
+        return ""
+    return _number(done) if total is None else f"{_number(done)} of {_number(total)}"
+
+
+def _number(value: float) -> str:
+    return f"{value:,.0f}" if value == int(value) or value >= 100 else f"{value:,.1f}"
+
+
+def _parts(count: float) -> str:
+    return "part" if count == 1 else "parts"
