@@ -134,7 +134,7 @@ def fit_constituents(ctx: StepContext, readings: Readings) -> Fit:
     tide, residual = tides.fit(hours[there], levels[there])
     # How sure the amplitudes are: the same fit over weeks drawn anew. What was drawn before a
     # pause is kept; a draw that is repeated gives the same.
-    loop = ctx.track(range(DRAWS), carry={}, note="drawing weeks")
+    loop = ctx.track(range(DRAWS), carry={}, name="draws", note="drawing weeks anew")
     drawn = loop.carry
     for draw in loop:
         chosen = tides.weeks_drawn(len(levels), draw)
@@ -231,8 +231,9 @@ def bind_almanac(
 def put_online(ctx: StepContext, almanac: Almanac, pages: list[Page]) -> Site:
     """The almanac with its plots and tables on the office's web host, the page itself at last."""
     plots = [page.plot for page in pages if page.plot]
+    files = [*plots, *(page.table.file for page in pages), almanac.file]
     with _host() as http:
-        for file in ctx.track([*plots, *(page.table.file for page in pages), almanac.file]):
+        for file in ctx.track(files, name="files"):
             kind = {"Content-Type": file.media_type}
             http.put(f"/{file.name}", content=file.read_bytes(), headers=kind).raise_for_status()
         url = str(http.base_url.join(f"/{almanac.file.name}"))
@@ -251,7 +252,7 @@ def mail_masters(ctx: StepContext, contacts: Rows[Contact], pages: list[Page]) -
     """A letter to everybody on the list whose harbour is bound, each exactly once."""
     bound = {page.table.harbour: page for page in pages}
     with _mailbox() as http:
-        for contact in ctx.track(contacts, note="mailing"):
+        for contact in ctx.track(contacts, name="letters"):
             page = bound.get(contact.harbour)
             if page is None:
                 ctx.count(added=0, skipped=1)

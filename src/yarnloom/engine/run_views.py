@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from yarnloom.engine.shares import UNKNOWN, Paces
-from yarnloom.engine.states import RunState, StepState
+from yarnloom.engine.states import RunState
 from yarnloom.engine.views import Row, View, counts, moment, step_progress, views_of
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.secrets import mask
@@ -187,39 +187,103 @@ def _of_each(node: Node, row: Row, address: str, look: Look) -> _Told:
 
 
 def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
-    """Until the end, at the pace of this round; as long as nothing has moved, as it took before.
+    """Until the end: of what is under way at its own pace, of what is to come as it took before.
 
-    It is what followed from when something moved last, less the time since.
+    Where that is not known, at the pace of all of this round so far, less the time since something
+    moved.
     """
     fraction, then = row["fraction"] or 0.0, row["fraction_then"] or 0.0
     if row["started_at"] is None or fraction >= 1:
         return None
-    paces = look.paces_of(row)
     begun = row["started_at"] + (row["spared"] or 0)
+    left = _Left(look, look.plan_of(row["plan"]), look.paces_of(row), under_way).of_run()
     moved_at = row["moved_at"] or begun
-    since = (look.now - moved_at) / 1e6
-    if fraction > then and moved_at > begun:
-        plan = look.plan_of(row["plan"])
-        reached = min(0.99, fraction + _under_way_then(moved_at, plan, paces, under_way))
-        reached = max(reached, fraction)
-        left = (moved_at - begun) / 1e6 * (1 - reached) / (reached - then) - since
-    elif paces.seconds is not None:
-        left = paces.seconds * (1 - fraction) - (look.now - begun) / 1e6
-    else:
-        return None
-    return _short(max(0.0, left))
+    if left is None and fraction > then and moved_at > begun:
+        pace = (fraction - then) / (moved_at - begun)
+        left = ((1 - fraction) / pace - (look.now - moved_at)) / 1e6
+    return None if left is None else _short(max(0.0, left))
 
 
-def _under_way_then(at: int, plan: Plan, paces: Paces, under_way: Open) -> float:
-    """What steps had done by then that say nothing of themselves, by how long they took before."""
-    found = 0.0
-    for index, row in under_way.items():
-        expected = paces.times.get(index)
-        silent = "saved" in row and row["saved"] is None and row["state"] == StepState.RUNNING
-        if silent and expected and row["started_at"] is not None:
-            spent = max(0, at - row["started_at"]) / 1e6
-            found += min(1.0, spent / expected) * paces.of_run(plan, plan.nodes[index])
-    return found
+@dataclass(frozen=True, slots=True)
+class _Left:
+    """How many seconds parts have left, outside of items."""
+
+    look: Look
+    plan: Plan
+    paces: Paces
+    under_way: Open
+
+    def of_run(self) -> float | None:
+        if self.paces.seconds is None or 0 not in self.under_way:
+            return self.paces.seconds
+        return self.of(self.plan.nodes[0])
+
+    def of(self, node: Node) -> float | None:
+        """Of a part that is under way; None if that cannot be told."""
+        match node.kind:
+            case Kind.STEP:
+                return self._of_step(node)
+            case Kind.EACH:
+                return self._of_each(node)
+            case Kind.SEQUENCE:
+                return self._of_sequence(node)
+            case Kind.PARALLEL:
+                return self._of_parallel(node)
+
+    def _spent(self, since: int | None) -> float:
+        return 0.0 if since is None else max(0.0, (self.look.now - since) / 1e6)
+
+    def _of_step(self, node: Node) -> float | None:
+        row = self.under_way[node.index]
+        said, spent = step_progress(row), self._spent(row["started_at"])
+        if said and said["seconds_left"] is not None:
+            return float(said["seconds_left"])
+        expected = self.paces.times.get(node.index)
+        return None if expected is None else max(0.0, expected - spent)
+
+    def _of_each(self, node: Node) -> float | None:
+        row = self.under_way[node.index]
+        spent, gained = self._spent(row["since"]), row["fraction"] - row["fraction_then"]
+        if gained > 0 and spent > 0:
+            return float(spent * (1 - row["fraction"]) / gained)
+        expected = self.paces.times.get(node.index)
+        return None if expected is None else max(0.0, expected - spent)
+
+    def _of_sequence(self, node: Node) -> float | None:
+        found: float | None = None
+        for child in node.children:
+            if child in self.under_way:
+                found = self.of(self.plan.nodes[child])
+            elif found is not None:
+                to_come = self.paces.times.get(child)
+                found = None if to_come is None else found + to_come
+        return found
+
+    def _of_parallel(self, node: Node) -> float | None:
+        """As long as its longest branch, or if they wait for places as all that is to be done."""
+        branches = [self.plan.nodes[one] for one in node.children if one in self.under_way]
+        left = [self.of(branch) for branch in branches]
+        known = [seconds for seconds in left if seconds is not None]
+        whole = self.paces.times.get(node.index)
+        if whole is None or len(known) < len(left) or not known:
+            return None
+        reached = self.under_way[node.index]["fraction"]
+        for branch in branches:
+            if branch.kind is Kind.STEP:
+                reached += self._share(branch) * self._silently(branch)
+        return float(max(*known, whole * max(0.0, 1 - reached)))
+
+    def _share(self, node: Node) -> float:
+        assert node.parent is not None
+        siblings = self.plan.nodes[node.parent].children
+        return self.paces.shares.get(node.index) or 1 / len(siblings)
+
+    def _silently(self, node: Node) -> float:
+        """How far a step is that says nothing of itself, by how long it took before."""
+        row, expected = self.under_way[node.index], self.paces.times.get(node.index)
+        if row["saved"] is not None or not expected:
+            return 0.0
+        return min(1.0, self._spent(row["started_at"]) / expected)
 
 
 def _cut(fraction: float) -> float:

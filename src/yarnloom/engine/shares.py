@@ -48,15 +48,6 @@ class Paces:
     times: Mapping[int, float] = field(default_factory=dict)
     shares: Mapping[int, float] = field(default_factory=dict)
 
-    def of_run(self, plan: Plan, node: Node) -> float:
-        """The share of a node, outside of items, in its whole run."""
-        share = 1.0
-        while node.parent is not None:
-            around = plan.nodes[node.parent]
-            share *= self.shares.get(node.index) or 1 / len(around.children)
-            node = around
-        return share
-
 
 UNKNOWN = Paces()
 
