@@ -6,8 +6,9 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from typing import Any
 
 import pytest
+from pydantic import BaseModel
 
-from yarnloom import GiveUp, Loom, Retry, RunEnded, StepContext, TryLater, step
+from yarnloom import GiveUp, Loom, Retry, RunEnded, StepContext, TryLater, param, step
 from yarnloom.errors import PlanError
 from yarnloom.testing import InlineRun, run_workflow
 
@@ -233,6 +234,31 @@ def test_a_task_is_told_of_the_end_of_each_run() -> None:
     assert told[1].error is not None
     assert told[1].error["message"] == "on purpose"
     assert told[1].started_at is not None
+
+
+def test_it_is_told_what_the_run_got_and_gave_where_that_is_small() -> None:
+    """What is large or deep is left out, and said to be; the telling run never fails for it."""
+    loom, told = told_loom()
+
+    class Params(BaseModel):
+        size: int
+        deep: Any = None
+
+    @loom.task
+    def make(size: int) -> str:
+        return "x" * size
+
+    loom.workflow("make", params=Params, plan=step("it", make, size=param("size")))
+    deep: Any = []
+    for _ in range(62):
+        deep = [deep]
+    run_workflow(loom, "make", size=3)
+    run_workflow(loom, "make", size=100_000)
+    run_workflow(loom, "make", size=1, deep=deep)
+    small, large, nested = told
+    assert (small.params, small.output, small.left_out) == ({"size": 3, "deep": None}, "xxx", [])
+    assert (large.output, large.left_out) == (None, ["output"])
+    assert (nested.params, nested.output, nested.left_out) == (None, "x", ["params"])
 
 
 def test_it_is_told_only_of_what_it_asks_for() -> None:

@@ -94,7 +94,7 @@ class StepContext:
     def stop_asked(self) -> str | None:
         """Why the step is told to stop, or None. Cheap enough for a tight loop.
 
-        One of `"pause"`, `"cancel"`, `"timeout"`, `"deadline"` and `"drain"`.
+        One of `"pause"`, `"cancel"`, `"timeout"`, `"quiet"`, `"deadline"` and `"drain"`.
         """
         return self._line.stop_asked()
 

@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict
 
 
 class RunEnded(BaseModel):
-    """A run that has ended; `client.run(ended.number)` has its params and output.
+    """A run that has ended.
 
     Attributes:
         number: the run's number.
@@ -20,6 +20,10 @@ class RunEnded(BaseModel):
         round: 1, and one more for each mend: a mended run ends once more.
         error: what went wrong, with at least `type` and `message`; None if it is done.
         failures_allowed: how many items failed that were allowed to.
+        followups_failed: how many follow-ups failed.
+        params: what it was started with, secrets masked; None if they are too large to be told.
+        output: what its plan gave; None if it gave nothing, or that is too large to be told.
+        left_out: which of the two are too large; `client.run(ended.number)` has them.
         tags: as it was started.
         share: whom fair turns were counted for; None for itself.
         key: its start key.
@@ -41,6 +45,10 @@ class RunEnded(BaseModel):
     round: int
     error: dict[str, Any] | None
     failures_allowed: int
+    followups_failed: int = 0
+    params: dict[str, Any] | None = None
+    output: Any = None
+    left_out: list[str] = []
     tags: list[str]
     share: str | None
     key: str

@@ -27,7 +27,7 @@ T = TypeVar("T")
 SIGNAL = getattr(signal, "SIGRTMIN", signal.SIGUSR2)
 """A real-time signal where there is one: few programs use those for anything."""
 
-REASONS = ("cancel", "timeout", "deadline", "lost")
+REASONS = ("cancel", "timeout", "quiet", "deadline", "lost")
 _PAGE = struct.Struct("=QB")
 _PACKAGE = str(Path(__file__).parent) + os.sep
 # An exception in the middle of taking a log handler's lock could leave it taken.

@@ -183,6 +183,11 @@ class Loom:
                 its process is killed. A task with `ctx` hears of it earlier, by the smaller of its
                 grace and a tenth of the time-out. It is a failed try.
             deadline: how long after it could first run a step must have ended, tries included.
+            quiet_for: how long an attempt may say nothing of its progress (`ctx.track`,
+                `ctx.progress`, `ctx.count`, `ctx.checkpoint`) before it counts as stuck: `why`, the
+                overview and the console tell of it.
+            if_quiet: "show" (default) only tells of it; "retry" stops it, as at a time-out, which
+                is a failed try.
             losses: how often a step's worker or process may die before it fails; 3 unless given.
             only_on: what a worker must have to run it, as `["gpu"]`: see `worker --has`.
             memory: how much memory an attempt may use, as "500 MB"; one that uses more is killed.
@@ -484,6 +489,14 @@ class Loom:
                 )
                 found.append(Problem(f"{plan.name}.params", text))
         for task in self._tasks.values():
+            if task.rules.quiet_for is not None and not task.hears:
+                found.append(
+                    Problem(
+                        f"{task.name}.quiet_for",
+                        "the task takes no ctx, so it can say nothing of its progress, and will "
+                        "always seem stuck after that time; use timeout=, or let it take ctx",
+                    )
+                )
             if task.grace is not None and not task.hears and not task.is_async:
                 text = (
                     "grace has no effect: the task takes no ctx, so it cannot hear of a stop, and "

@@ -12,7 +12,7 @@ from tests.fractions import broken_fractions
 from yarnloom import Loom, Retry, each, item, output, parallel, sequence, step
 from yarnloom.engine import MakePool, MendRun, PauseRun, ResumeRun
 from yarnloom.errors import Conflict, InvalidInput, NotFound
-from yarnloom.store import audit
+from yarnloom.store import audit, listing
 
 RETRY = Retry(attempts=3, wait="60s", jitter=0)
 
@@ -277,8 +277,8 @@ def test_what_cannot_be_done_says_why(at: Floor) -> None:
         hand(at, "x", "skip")
 
 
-def test_a_step_of_a_follow_up_that_has_ended_is_not_retried(at: Floor) -> None:
-    """Nothing would run it: what it followed has gone on."""
+def test_a_step_of_a_follow_up_is_retried_when_its_run_has_ended(at: Floor) -> None:
+    """Alone: the plan has decided the run, and nothing of it runs again."""
     weave(
         at,
         lambda work: each(
@@ -288,10 +288,82 @@ def test_a_step_of_a_follow_up_that_has_ended_is_not_retried(at: Floor) -> None:
     at.end("1/h[0]/go")
     at.fail("1/h[0]/go/on_end/tell")
 
-    with pytest.raises(Conflict, match="a follow-up that has ended"):
+    with pytest.raises(Conflict, match="retry it when its run has ended"):
         hand(at, "h[0]/go/on_end/tell", "retry")
     at.drain()
-    assert run_state(at) == "done"
+    ended = at.inline.run(1)
+    assert (ended["state"], ended["followups_failed"]) == ("done", 1)
+    given = len(at.given)
+
+    hand(at, "h[0]/go/on_end/tell", "retry")
+    assert at.running == ["1/h[0]/go/on_end/tell"]
+    assert (run_state(at), at.inline.run(1)["outcome"]) == ("running", "done")
+    at.drain()
+    again = at.inline.run(1)
+    assert (again["state"], again["followups_failed"]) == ("done", 0)
+    assert (again["output"], again["round"], again["progress"]) == (
+        *(ended["output"], 1),
+        ended["progress"],
+    )
+    assert at.given[given:] == ["1/h[0]/go/on_end/tell"]
+    with pytest.raises(Conflict, match="past cancel"):
+        hand(at, "h[0]/go/on_end/tell", "cancel")
+
+
+@pytest.mark.parametrize("fails_again", [False, True])
+def test_a_follow_up_of_the_plan_is_retried_and_those_beside_it_are_not(
+    at: Floor, fails_again: bool
+) -> None:
+    """What came after it in time, `on_end`, has run and does not run twice."""
+    loom, work = task_loom()
+    loom.workflow(
+        "w",
+        plan=sequence(step("a", work), step("b", work)),
+        on_failure=sequence(step("tell", work), step("more", work)),
+        on_end=step("tidy", work),
+    )
+    at.publish(loom)
+    at.worker()
+    at.start("l/w")
+    at.end("1/a")
+    for address in ("1/b", "1/on_failure/tell"):
+        at.fail(address)
+    at.end("1/on_end/tidy")
+    assert (run_state(at), at.inline.run(1)["followups_failed"]) == ("failed", 1)
+
+    hand(at, "on_failure/tell", "retry")
+    assert (run_state(at), at.running) == ("running", ["1/on_failure/tell"])
+    (at.fail if fails_again else at.end)("1/on_failure/tell")
+    at.drain()
+    found = at.inline.run(1)
+    assert (found["state"], found["followups_failed"]) == ("failed", int(fails_again))
+    assert found["error"]["step"] == "1/b"
+    at.do(MendRun(1, "ann"))
+    at.drain()
+    assert (run_state(at), at.inline.run(1)["followups_failed"]) == ("done", 0)
+
+
+def test_runs_of_which_a_follow_up_failed_are_found(at: Floor) -> None:
+    """By a filter."""
+    weave(at, lambda work: step("a", work, on_end=step("tell", work)))
+    at.start("l/w")
+    at.end("1/a")
+    at.fail("1/a/on_end/tell")
+    at.drain()
+    wanted = listing.RunFilter(followups_failed=True)
+    assert at.inline.database.read(lambda one: listing.run_numbers(one, wanted)) == [1]
+
+
+def test_what_was_decided_of_a_step_is_told_before_it_begins(at: Floor) -> None:
+    """Inputs, pool, priority, and how it is to end."""
+    weave(at, lambda work: sequence(step("a", work), step("b", work), step("c", work)))
+    hand(at, "b", "edit", inputs={"value": 7}, priority=4)
+    hand(at, "c", "supply", output=[1])
+    nothing = {"inputs": {}, "pool": None, "priority": None, "end": None, "output": None}
+    assert at.inline.step(1, "a")["decided"] is None
+    assert at.inline.step(1, "b")["decided"] == {**nothing, "inputs": {"value": 7}, "priority": 4}
+    assert at.inline.step(1, "c")["decided"] == {**nothing, "end": "supply", "output": [1]}
+    at.drain()
 
 
 def test_what_was_saved_is_void_for_other_inputs(at: Floor) -> None:

@@ -127,6 +127,8 @@ export interface Run {
   output_left_out: boolean;
   error: Fault | null;
   failures_allowed: number;
+  /** As things stand now. */
+  followups_failed: number;
   progress: RunProgress;
   counts: Counts;
   /** Attempts handed out so far. */
@@ -367,6 +369,10 @@ export interface Worker {
   /** Why its processes can take nothing, though it lives. */
   trouble: string | null;
   seen_at: string;
+  /** Since when it has nothing in hand. */
+  idle_since: string | null;
+  /** What it ran last. */
+  last: { id: number; ended_at: string; run?: number; address?: string } | null;
   /** A hash of all its code. */
   code: string;
   /** What it has in hand, as far as that is shown. */

@@ -59,6 +59,15 @@ export const FILTERS = [
   "who",
   "tag",
   "schedule",
+  "followups_failed",
+  "reports",
 ] as const;
+
+/** The filter as the API takes it: runs that only tell of another's end are left out unless asked. */
+export function asAsked(filter: RunFilter): Record<string, string> {
+  const { reports, ...others } = filter;
+  const given = Object.entries(others).filter((one): one is [string, string] => !!one[1]);
+  return { ...Object.fromEntries(given), ...(reports ? {} : { without_reports: "true" }) };
+}
 
 export const NO_FILTER = Object.fromEntries(FILTERS.map((name) => [name, null])) as RunFilter;

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { get, post } from "../api/http";
 import type { Effect, GivenCommand, Json, Published, Run, Step } from "../api/types";
-import { keys, type RunFilter } from "./client";
+import { asAsked, keys, type RunFilter } from "./client";
 
 export type RunAction = "pause" | "resume" | "cancel" | "mend";
 export type StepAction = "pause" | "resume" | "cancel" | "retry" | "edit" | "skip" | "supply";
@@ -50,8 +50,16 @@ export interface BulkAnswer {
 /** The same command for every run of a list. */
 export function useBulk() {
   return useMutation({
-    mutationFn: ({ filter: { state, ...filter }, ...bulk }: Bulk) =>
-      post<BulkAnswer>("/runs/actions", { ...bulk, ...filter, states: state ? [state] : [] }),
+    mutationFn: ({ filter, ...bulk }: Bulk) => {
+      const { state, without_reports, followups_failed, ...asked } = asAsked(filter);
+      return post<BulkAnswer>("/runs/actions", {
+        ...bulk,
+        ...asked,
+        states: state ? [state] : [],
+        without_reports: !!without_reports,
+        followups_failed: !!followups_failed,
+      });
+    },
   });
 }
 

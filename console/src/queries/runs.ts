@@ -13,7 +13,7 @@ import type {
   RunState,
   Step,
 } from "../api/types";
-import { FILTERS, keys, type RunFilter } from "./client";
+import { asAsked, keys, type RunFilter } from "./client";
 
 export interface RunPage {
   runs: Run[];
@@ -26,8 +26,7 @@ export function useRuns(filter: RunFilter) {
     queryKey: keys.runs(filter),
     initialPageParam: "",
     queryFn: ({ pageParam }) => {
-      const query = new URLSearchParams({ limit: "50" });
-      for (const name of FILTERS) if (filter[name]) query.set(name, filter[name]);
+      const query = new URLSearchParams({ limit: "50", ...asAsked(filter) });
       if (pageParam) query.set("cursor", pageParam);
       return get<RunPage>(`/runs?${query}`);
     },

@@ -14,11 +14,13 @@ from yarnloom.cli import looking, output
 from yarnloom.cli.looking import split_address
 from yarnloom.cli.output import out
 from yarnloom.cli.params import json_or_text, named_params, params_from, wanted_types
+from yarnloom.cli.schedules import time_of
 from yarnloom.client import Call, Client
 from yarnloom.client.wire import (
     KEEP,
     act_call,
     bulk_call,
+    change_call,
     link_call,
     links_call,
     rerun_call,
@@ -53,6 +55,22 @@ def act(client: Client, action: str, options: argparse.Namespace) -> int:
     else:
         out.print(output.run_head(run))
         _hint(action, run)
+    return 0
+
+
+def change(client: Client, options: argparse.Namespace) -> int:
+    """Change a run that has not begun."""
+    at = options.at and time_of(options.at, "--at")
+    if options.now or options.start_in is not None:
+        at = 0 if options.now else options.start_in
+    if at is None and options.priority is None and options.tag is None:
+        raise InvalidInput("say what to change: --now, --in, --at, --priority or --tag")
+    call = change_call(options.run, at, options.priority, options.tag, options.reason)
+    run = client.call(call)
+    if options.json:
+        output.print_json(run)
+    else:
+        out.print(output.run_head(run))
     return 0
 
 

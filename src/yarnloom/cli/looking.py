@@ -37,6 +37,8 @@ def runs(client: Client, options: argparse.Namespace) -> int:
         "since": options.since,
         "until": options.until,
         "text": options.text,
+        "followups_failed": options.followups_failed or None,
+        "without_reports": options.without_reports or None,
     }
     page = client.call(list_call(tuple(options.state), options.limit, wanted))
     if options.json:
@@ -103,6 +105,9 @@ def _origins(run: View) -> Iterator[tuple[str, str]]:
         yield "tells of", f"the end of run {run['after']}"
     if run["state"] == "scheduled":
         yield "starts", f"{output.until(run['start_at'])}, at {run['start_at']}"
+    if run["followups_failed"]:
+        failed = output.count(run["followups_failed"], "follow-up")
+        yield "beside", f"{failed} failed; its steps can be retried: yarnloom step … retry"
     if run["start_by"] and not run["started_at"]:
         yield "by then", f"{run['start_by']}, or it ends as expired"
 
@@ -160,6 +165,22 @@ def graph(client: Client, what: str, form: str) -> int:
     return 0
 
 
+def _decided_text(decided: View) -> str:
+    """What people decided about a step."""
+    found = []
+    if decided["end"]:
+        found.append(decided["end"])
+    if decided["end"] == "supply":
+        found[-1] += f" {output.short_value(decided['output'], 200)}"
+    if decided["inputs"]:
+        found.append(f"input {output.short_value(decided['inputs'], 300)}")
+    if decided["pool"] is not None:
+        found.append(f"pool {decided['pool'] or 'none'}")
+    if decided["priority"] is not None:
+        found.append(f"priority {decided['priority']}")
+    return ", ".join(found)
+
+
 def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
     step = client.call(
         Call("GET", f"/runs/{number}/steps", query={"address": label.partition("#")[0]})
@@ -175,6 +196,8 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
         if step[name] is not None:
             shown = output.short_value(step[name], 400)
             out.print(Text(f"{name:<9}", style="dim"), shown, sep="")
+    if step["decided"]:
+        out.print(Text(f"{'decided':<9}", style="dim"), _decided_text(step["decided"]), sep="")
     print_rules(step)
     attempts = output.table("attempt", "state", "worker", "began", "took", "cpu", "memory", "code")
     for one in step["attempts"]:
@@ -359,7 +382,9 @@ def workers(client: Client, as_json: bool) -> int:
     def row(one: View) -> list[Any]:
         facts = [one["facts"].get(name, "") for name in ("host", "pid", "processes")]
         seen = output.ago(one["seen_at"]) if one["registered"] else "not since the restart"
-        return [one["name"], *facts, len(one["in_hand"]), len(one["tasks"]), seen, _takes(one)]
+        count = len(one["in_hand"])
+        hand = f"{count}" if count else f"idle {output.took(one['idle_since'], None)}"
+        return [one["name"], *facts, hand, len(one["tasks"]), seen, _takes(one)]
 
     columns = ("worker", "host", "pid", "processes", "in hand", "tasks", "last seen", "")
     hint = "start one with `yarnloom worker --load MODULE:LOOM`"
@@ -369,6 +394,9 @@ def workers(client: Client, as_json: bool) -> int:
 def _takes(worker: View) -> str:
     """What is special about a worker."""
     found = [worker["trouble"].partition("\n")[0]] if worker["trouble"] else []
+    last = worker["last"]
+    if last and not worker["in_hand"] and "address" in last:
+        found.append(f"ran {last['run']}/{last['address']} last")
     found += ["draining"] if worker["draining"] else []
     found += [f"has {', '.join(worker['has'])}"] if worker["has"] else []
     pools = worker["pools"]

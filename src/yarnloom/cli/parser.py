@@ -275,6 +275,14 @@ def build_parser() -> Parser:
     for name, word in (("--since", "started then or later"), ("--until", "started before then")):
         runs.add_argument(name, type=past_time, metavar="TIME", help=f"{word}: 2h ago, or a time")
     runs.add_argument("--text", help="only runs with this in their params, tags, key, error, …")
+    runs.add_argument(
+        "--followups-failed", action="store_true", help="only runs of which a follow-up failed"
+    )
+    runs.add_argument(
+        "--without-reports",
+        action="store_true",
+        help="leave out runs that only tell of another run's end",
+    )
     runs.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
 
     show = add("show", "Show a run, an item of an each, or a step.", service, reading)
@@ -308,6 +316,17 @@ def build_parser() -> Parser:
     mend.add_argument(
         "--paused", action="store_true", help="only meet what was decided by hand; resume begins"
     )
+    change = add("change", "Change a run that has not begun yet.", service, reading)
+    change.add_argument("run", type=positive, metavar="RUN")
+    when = change.add_mutually_exclusive_group()
+    when.add_argument("--now", action="store_true", help="begin it now")
+    when.add_argument(
+        "--in", dest="start_in", type=duration, metavar="TIME", help="begin it after a time, as 10m"
+    )
+    when.add_argument("--at", metavar="TIME", help="begin it at a time, as 7:30, 2027-03-01T07:30")
+    change.add_argument("--priority", type=int, help="higher runs first")
+    change.add_argument("--tag", action="append", help="its tags from now on")
+    change.add_argument("--reason", default="", help="why, for the record")
     _control_commands(add, service, reading)
 
     why = add("why", "Say what each unfinished step of a run waits for.", service, reading)

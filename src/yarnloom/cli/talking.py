@@ -35,6 +35,7 @@ TALKS: dict[str, _Talk] = {
     "resume": lambda client, o: control.act(client, "resume", o),
     "cancel": lambda client, o: control.act(client, "cancel", o),
     "mend": lambda client, o: control.act(client, "mend", o),
+    "change": control.change,
     "rerun": control.rerun,
     "step": control.step,
     "ledger": lambda client, o: control.ledger(client, o.run, o.json),

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Mapping, Sequence
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from yarnloom.client import wire
@@ -71,6 +72,30 @@ class AsyncRun(wire.RunFacts):
     async def mend(self, reason: str = "", *, paused: bool = False) -> AsyncRun:
         """Run again what failed, was cancelled or not reached, now that it has ended."""
         return await self._act("mend", reason, paused=paused)
+
+    async def change(
+        self,
+        *,
+        at: datetime | Duration | None = None,
+        priority: int | None = None,
+        tags: Sequence[str] | None = None,
+        reason: str = "",
+    ) -> AsyncRun:
+        """Change it before it begins; what is not given stays.
+
+        Args:
+            at: when it is to begin: a time, or how long from now; 0 is now.
+            priority: higher comes first.
+            tags: all of them.
+            reason: why, for the record.
+
+        Raises:
+            Conflict: it has begun.
+        """
+        self.data = await self._client.call(
+            wire.change_call(self.number, at, priority, tags, reason)
+        )
+        return self
 
     async def _act(self, action: str, reason: str, **more: Any) -> AsyncRun:
         self.data = await self._client.call(wire.act_call(self.number, action, reason, **more))

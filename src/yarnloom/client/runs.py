@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from yarnloom.client import wire
@@ -79,6 +80,28 @@ class Run(wire.RunFacts):
     def mend(self, reason: str = "", *, paused: bool = False) -> Run:
         """Run again what failed, was cancelled or not reached, now that it has ended."""
         return self._act("mend", reason, paused=paused)
+
+    def change(
+        self,
+        *,
+        at: datetime | Duration | None = None,
+        priority: int | None = None,
+        tags: Sequence[str] | None = None,
+        reason: str = "",
+    ) -> Run:
+        """Change it before it begins; what is not given stays.
+
+        Args:
+            at: when it is to begin: a time, or how long from now; 0 is now.
+            priority: higher comes first.
+            tags: all of them.
+            reason: why, for the record.
+
+        Raises:
+            Conflict: it has begun.
+        """
+        self.data = self._client.call(wire.change_call(self.number, at, priority, tags, reason))
+        return self
 
     def _act(self, action: str, reason: str, **more: Any) -> Run:
         self.data = self._client.call(wire.act_call(self.number, action, reason, **more))

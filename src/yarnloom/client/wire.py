@@ -6,7 +6,7 @@ import getpass
 import os
 import socket
 import uuid
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, TypedDict
@@ -20,6 +20,7 @@ from yarnloom.client.transfer import plain
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError, nearest
 from yarnloom.units import Duration, seconds
 from yarnloom.values import decode, encode
+from yarnloom.within import attempt_now
 
 API = "/api/v1"
 DEFAULT_URL = "http://127.0.0.1:8471"
@@ -220,6 +221,8 @@ class RunsWanted(TypedDict, total=False):
         since: started then or later.
         until: started before then.
         text: in its workflow, params, tags, key, starter or error.
+        followups_failed: only those of which a follow-up failed.
+        without_reports: leaves out those that only tell of another run's end.
     """
 
     workflow: str | None
@@ -230,6 +233,8 @@ class RunsWanted(TypedDict, total=False):
     since: datetime | None
     until: datetime | None
     text: str | None
+    followups_failed: bool | None
+    without_reports: bool | None
 
 
 def list_call(states: tuple[str, ...], limit: int, wanted: RunsWanted) -> Call:
@@ -243,6 +248,9 @@ def list_call(states: tuple[str, ...], limit: int, wanted: RunsWanted) -> Call:
             f"runs() has no filter {name!r}{nearest(name, RunsWanted.__optional_keys__)}"
         )
     given = {name: value for name, value in wanted.items() if value is not None}
+    for name in ("followups_failed", "without_reports"):
+        if name in given:
+            given[name] = str(bool(given[name])).lower()
     for name in ("since", "until"):
         if isinstance(at := given.get(name), datetime):
             given[name] = at.astimezone().isoformat()
@@ -251,7 +259,10 @@ def list_call(states: tuple[str, ...], limit: int, wanted: RunsWanted) -> Call:
 
 def show_call(number: int, wait: float = 0.0) -> Call:
     """A run, possibly after waiting for its end."""
-    return Call("GET", f"/runs/{number}", query={"wait": f"{wait:.3f}"} if wait else {})
+    query: dict[str, Any] = {"wait": f"{wait:.3f}"} if wait else {}
+    if wait and (attempt := attempt_now()) is not None:
+        query["attempt"] = attempt  # a task waits: `why` tells it where nothing can go on
+    return Call("GET", f"/runs/{number}", query=query)
 
 
 def act_call(number: int, action: str, reason: str = "", **more: Any) -> Call:
@@ -260,6 +271,26 @@ def act_call(number: int, action: str, reason: str = "", **more: Any) -> Call:
     again = action in ("pause", "resume")
     body = {"reason": reason, **{name: value for name, value in more.items() if value}}
     return Call("POST", f"/runs/{number}/{action}", body, again=again)
+
+
+def change_call(
+    number: int,
+    at: datetime | Duration | None,
+    priority: int | None,
+    tags: Sequence[str] | None,
+    reason: str,
+) -> Call:
+    """Change a run that has not begun."""
+    body: JsonObject = {"reason": reason}
+    if isinstance(at, datetime):
+        body["start_at"] = at.astimezone().isoformat()
+    elif at is not None:
+        body["start_in"] = seconds(at)
+    if priority is not None:
+        body["priority"] = priority
+    if tags is not None:
+        body["tags"] = list(tags)
+    return Call("PATCH", f"/runs/{number}", body)
 
 
 def rerun_call(number: int, changes: Mapping[str, Any], reason: str) -> Call:

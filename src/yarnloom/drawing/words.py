@@ -78,6 +78,9 @@ def rules(view: View) -> list[str]:
     for name in ("timeout", "deadline"):
         if name in given:
             found.append(f"{name} {duration_text(given[name])}")
+    if "quiet_for" in given:
+        again = ", then tried again" if given.get("if_quiet") == "retry" else ""
+        found.append(f"quiet for {duration_text(given['quiet_for'])} at most{again}")
     if "only_on" in given:
         found.append(f"only on {', '.join(given['only_on'])}")
     if "memory" in given:

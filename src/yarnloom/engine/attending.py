@@ -131,7 +131,8 @@ def lose_worker(turn: Turn, command: LoseWorker) -> None:
 
 def remember(turn: Turn, worker_id: str, name: str, facts: dict[str, Any]) -> Worker:
     """Put a worker into memory, with a full lease and what the records say it has in hand."""
-    worker = Worker(worker_id, name, facts, turn.mono + turn.settings.lease, seen_at=turn.now)
+    lease = turn.mono + turn.settings.lease
+    worker = Worker(worker_id, name, facts, lease, seen_at=turn.now, idle_since=turn.now)
     worker.in_hand.update(dict.fromkeys(store.open_attempts(turn.unit, worker_id), False))
     for attempt_id in pools.abandoned_attempts(turn.unit, worker_id):
         attempt = turn.unit.attempts.need(attempt_id)
@@ -229,6 +230,8 @@ def _worker_view(worker: Worker) -> dict[str, Any]:
         "draining": worker.draining,
         "trouble": worker.trouble,
         "in_hand": sorted(worker.in_hand),
+        "idle_since": None if worker.in_hand else moment(worker.idle_since),
+        "last": worker.last and {"id": worker.last, "ended_at": moment(worker.last_at)},
         "tasks": dict(worker.tasks),
         "code": _code_of(worker),
         "seen_at": moment(worker.seen_at),

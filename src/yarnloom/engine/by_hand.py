@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from yarnloom.engine.admitting import is_busy
 from yarnloom.engine.commands import HandleStep
 from yarnloom.engine.effects import text_of_value
 from yarnloom.engine.filing import unknown_files, use_named
@@ -22,6 +23,7 @@ from yarnloom.engine.renewing import CUT_SHORT, Renewal, has_ended
 from yarnloom.engine.states import (
     RUN_ENDED,
     STEP_ENDED,
+    RunEvent,
     StepEvent,
     StepState,
     StopReason,
@@ -70,7 +72,8 @@ class _Hand:
         return self.step.state if self.step else self._unborn_state()
 
     def do(self) -> dict[str, Any]:
-        if self.run.state in RUN_ENDED and self.command.action not in FOR_A_MEND:
+        again = self.command.action == "retry" and self.node.in_follow_up
+        if self.run.state in RUN_ENDED and self.command.action not in FOR_A_MEND and not again:
             hint = "; `mend` runs again what failed" if self.command.action == "retry" else ""
             raise Conflict(
                 f"run {self.run.number} is {self.run.state}, so its steps are past "
@@ -203,14 +206,34 @@ class _Hand:
         step = self.step
         if step is not None and step.state in ASLEEP:
             self.turn.move_step(step, StepEvent.RETRY)
-        elif self.state in (StepState.FAILED, StepState.CANCELLED):
-            place = self._place_to_begin_again()
-            self._begin_again(*place)
-        else:
+        elif self.state not in (StepState.FAILED, StepState.CANCELLED):
             raise self._refused(
                 f"is {self.state}; only one that failed, was cancelled, backs off or rests can be "
                 "tried again"
             )
+        elif self.run.state in RUN_ENDED:
+            self._follow_up_again()
+        else:
+            self._begin_again(*self._place_to_begin_again())
+
+    def _follow_up_again(self) -> None:
+        """Try a follow-up again in a run that has ended: nothing else is changed by it."""
+        turn, run, step = self.turn, self.run, self.step
+        assert step is not None
+        if run.cancels > 1:
+            raise self._refused("was stopped with its run, its follow-ups too; `mend` the run")
+        if is_busy(turn, self.plan):
+            raise self._refused(f"is of {run.workflow}, of which as many run as may; try again")
+        part = turn.unit.parts.need(step.part)
+        while not self.plan.nodes[part.node].follows:
+            part = turn.around(part)
+        if not Renewal(turn, run, only=step).part(part, set()):
+            raise self._refused("failed, as was allowed; `mend` the run")
+        turn.move_run(run, RunEvent.REOPEN)
+        run.renewed, run.ended_at = 1, None
+        turn.unit.runs.touch(run)
+        turn.memory.under_way[run.workflow] += 1
+        Weave(turn, run).follow_up_again(part)
 
     def _place_to_begin_again(self) -> tuple[PartRow, PartRow | None]:
         """The first part around the step that goes on, and the outermost below it that ended."""
@@ -225,7 +248,7 @@ class _Hand:
                 raise self._refused("is in a part whose follow-ups run; mend the run when it ended")
             top = part
             if self.plan.nodes[part.node].follows:
-                raise self._refused("is in a follow-up that has ended, as is what it followed")
+                raise self._refused("is in a follow-up; retry it when its run has ended")
             if part.parent is None:
                 raise self._refused("is in a run that is ending; mend it when it has ended")
             part = self.turn.around(part)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -129,6 +130,26 @@ class MendRun:
     who: str
     reason: str = ""
     paused: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeRun:
+    """Change a run that has not begun; what is None stays. The answer is the run.
+
+    Attributes:
+        start_at: when it is to begin, in microseconds since 1970 UTC; what has passed is now.
+        start_in: the same as so many seconds from now.
+        priority: higher comes first.
+        tags: all of them.
+    """
+
+    run: int
+    who: str
+    reason: str = ""
+    start_at: int | None = None
+    start_in: float | None = None
+    priority: int | None = None
+    tags: list[str] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -534,11 +555,18 @@ class Why:
     Attributes:
         rank: where it stands; empty for all of the run.
         item: the row of the item that it stands in; None if it stands in none.
+        waiters: attempts in which a task waits for another run, and for which.
     """
 
     run: int
     rank: bytes = b""
     item: int | None = None
+    waiters: Mapping[int, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class ListQuiet:
+    """Return the runs of which something runs that says nothing of its progress for too long."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -565,6 +593,7 @@ Command = (
     | PauseRun
     | ResumeRun
     | MendRun
+    | ChangeRun
     | RerunRun
     | HandleStep
     | BeginEffect
@@ -592,5 +621,6 @@ Command = (
     | StartSchedule
     | ListSchedules
     | Why
+    | ListQuiet
     | Recently
 )

@@ -33,6 +33,7 @@ from yarnloom.engine.outcomes import (
 )
 from yarnloom.engine.placing import add_part
 from yarnloom.engine.progress import is_passed_over, part_decided
+from yarnloom.engine.renewing import has_ended
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import (
     PART_TABLE,
@@ -45,7 +46,7 @@ from yarnloom.engine.states import (
     next_state,
 )
 from yarnloom.engine.turn import Ended, Turn
-from yarnloom.plan import ON_END, ON_FAILURE, Kind, Node, OneFails
+from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails
 from yarnloom.store import PartRow, RunRow, StepRow
 from yarnloom.values import size_of
 
@@ -82,7 +83,9 @@ class Ending:
             facts = {"step": self.turn.address(self.run, node, around), "task": node.task}
             error = json.loads(step.error or "{}")
             cause = _dump({**facts, "attempts": step.attempts, **error})
-        follow_up = None if step.state == StepState.SKIPPED else self._next(node, ended, ON_FAILURE)
+        follow_up = (
+            None if step.state == StepState.SKIPPED else self._next(node, ended, ON_FAILURE, around)
+        )
         self._decided(around, node, ended, cause, settled=follow_up is None)
         if follow_up is not None:
             self._begin_follow_up(follow_up, around)
@@ -236,14 +239,22 @@ class Ending:
 
     # Follow-ups and the end
 
-    def _next(self, node: Node, ended: Ended, first: str) -> Node | None:
-        return next_follow_up(self.run, self.plan, node, ended, first)
+    def _next(self, node: Node, ended: Ended, first: str, holder: PartRow) -> Node | None:
+        """The follow-up that comes next, from one on; what has run for this end is passed over."""
+        found = next_follow_up(self.run, self.plan, node, ended, first)
+        if found is None or not self.run.renewed:
+            return found
+        row = self.turn.unit.parts.one("parent = ? AND node = ?", holder.id, found.index)
+        if row is None or not has_ended(row):
+            return found
+        later = FOLLOW_UPS[FOLLOW_UPS.index(found.follows) + 1 :]
+        return self._next(node, ended, later[0], holder) if later else None
 
     def _follow_up(self, part: PartRow, first: str) -> None:
         """Begin the next follow-up of a part that is decided; without one it settles."""
         node = self.plan.nodes[part.node]
         ended = Ended(part.outcome or part.state, part.skip_reason, part.output, part.size)
-        follow_up = self._next(node, ended, first)
+        follow_up = self._next(node, ended, first, part)
         if follow_up is None:
             self._settle(part)
         else:
@@ -258,6 +269,9 @@ class Ending:
         """A follow-up has ended: the next one begins, or what it followed settles."""
         node = self.plan.nodes[follow_up.node]
         assert node.parent is not None
+        if follow_up.state == PartState.FAILED:
+            self.run.followups_failed += 1
+            self.turn.unit.runs.touch(self.run)
         holder, followed = self.turn.around(follow_up), self.plan.nodes[node.parent]
         if holder.node == followed.index:
             holder.following -= 1
@@ -267,7 +281,8 @@ class Ending:
                 self._settle(holder)
             return
         ended = self.resolver.child(holder, followed)
-        after = self._next(followed, ended, ON_END) if node.follows == ON_FAILURE else None
+        first = node.follows == ON_FAILURE
+        after = self._next(followed, ended, ON_END, holder) if first else None
         if after is not None:
             self._begin_follow_up(after, holder)
         else:

@@ -15,6 +15,7 @@ from typing import Any
 from yarnloom.engine import (
     attending,
     by_hand,
+    changing,
     chores,
     commands,
     data_commands,
@@ -113,6 +114,7 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.PauseRun: pausing.pause_run,
     commands.ResumeRun: pausing.resume_run,
     commands.MendRun: mending.mend_run,
+    commands.ChangeRun: changing.change_run,
     commands.RerunRun: starting.rerun,
     commands.HandleStep: by_hand.handle_step,
     commands.BeginEffect: effects.begin_effect,
@@ -140,6 +142,7 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.StartSchedule: scheduling.start_schedule,
     commands.ListSchedules: scheduling.list_schedules,
     commands.Why: explaining.why,
+    commands.ListQuiet: explaining.list_quiet,
     commands.Recently: pooling.recently,
 }
 

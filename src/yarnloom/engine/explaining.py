@@ -8,20 +8,20 @@ from __future__ import annotations
 
 import difflib
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import islice
 from typing import Any
 
 from yarnloom.engine.asking import READ
-from yarnloom.engine.commands import Why
+from yarnloom.engine.commands import ListQuiet, Why
 from yarnloom.engine.memory import Misfit, Worker, needs_of, task_of
 from yarnloom.engine.pausing import HELD
 from yarnloom.engine.pools import Closed, Shut, base_of
 from yarnloom.engine.states import RUN_ENDED, Entry, RunState, StepState
 from yarnloom.engine.turn import Turn
-from yarnloom.engine.views import moment
+from yarnloom.engine.views import moment, step_progress
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import PartRow, RunRow, StepRow, holding
+from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, holding
 from yarnloom.store import writing as store
 from yarnloom.units import duration_text
 
@@ -44,7 +44,7 @@ def why(turn: Turn, command: Why) -> View:
         NotFound: there is no such run.
     """
     run = turn.run(command.run)
-    teller = _Teller(turn, run)
+    teller = _Teller(turn, run, command.waiters)
     entries = [] if run.state in RUN_ENDED else teller.entries(command)
     return {
         "run": run.number,
@@ -56,13 +56,27 @@ def why(turn: Turn, command: Why) -> View:
     }
 
 
+def list_quiet(turn: Turn, _: ListQuiet) -> list[int]:
+    """Runs with an attempt that says nothing of its progress for longer than it is to."""
+    found = set()
+    for attempt_id, heard in turn.memory.heard.items():
+        attempt = turn.unit.attempts.need(attempt_id)
+        run = turn.run(attempt.run)
+        step = turn.unit.steps.need(attempt.step)
+        limit = turn.plan(run).nodes[step.node].rules.quiet_for
+        if limit is not None and turn.mono - heard >= limit:
+            found.add(run.number)
+    return sorted(found)
+
+
 def _reason(kind: str, text: str, **facts: Any) -> View:
     return {"kind": kind, "text": text, **facts}
 
 
 class _Teller:
-    def __init__(self, turn: Turn, run: RunRow) -> None:
+    def __init__(self, turn: Turn, run: RunRow, waiters: Mapping[int, int]) -> None:
         self.turn = turn
+        self.waiters = waiters
         self.run = run
         self.plan: Plan = turn.plan(run)
 
@@ -187,19 +201,34 @@ class _Teller:
         elif attempt is None and self.run.state in HELD:
             reasons = [_reason("held", "its run is paused")]
         elif attempt is None:
-            reasons = list(obstacles(self.turn, step))
+            reasons = list(obstacles(self.turn, step, self.waiters))
         elif attempt.begun_at is None:
             reasons = [_reason("handed_out", f"handed to worker {name}, begins there", worker=name)]
         else:
             spent = duration_text(round((self.turn.now - attempt.begun_at) / 1_000_000, 1))
             text = f"has run on worker {name} for {spent}"
-            reasons = [_reason("running", text, worker=name)]
+            reasons = [*self.of_silence(step, attempt), _reason("running", text, worker=name)]
+            if attempt.id in self.waiters:
+                other = self.waiters[attempt.id]
+                reasons.append(_reason("waits_for_run", f"waits for run {other}", runs=[other]))
             facts = {"attempt": attempt.id, "begun_at": moment(attempt.begun_at)}
         if step.stop is not None:
             reasons.append(_reason("stop_asked", f"told to stop: {step.stop}", why=step.stop))
         if step.deadline_at is not None:
             facts["deadline_at"] = moment(step.deadline_at)
         return {**self.entry(node, around, step.state, reasons), **facts}
+
+    def of_silence(self, step: StepRow, attempt: AttemptRow) -> Iterator[View]:
+        """That an attempt has said nothing of its progress for too long."""
+        limit = self.plan.nodes[step.node].rules.quiet_for
+        heard = self.turn.memory.heard.get(attempt.id)
+        if limit is None or heard is None or self.turn.mono - heard < limit:
+            return
+        silent = duration_text(round(self.turn.mono - heard))
+        said = step_progress({"saved": step.saved, "state": step.state}) or {}
+        at = "" if said.get("done") is None else f", at {said['done']:,}"
+        text = f"is stuck: no word of progress for {silent}{at}"
+        yield _reason("quiet", text, quiet_for=limit)
 
     def of_pause(self, address: str | None, what: str) -> View:
         """Who paused the run or a step of it, when and why."""
@@ -234,10 +263,17 @@ class _Teller:
         return self.turn.address(self.run, node, around).partition("/")[2]
 
 
-def obstacles(turn: Turn, step: StepRow) -> Iterator[View]:
-    """Everything that keeps a ready step from starting."""
+def obstacles(turn: Turn, step: StepRow, waiters: Mapping[int, int]) -> Iterator[View]:
+    """Everything that keeps a ready step from starting.
+
+    Args:
+        turn: the transaction.
+        step: the step.
+        waiters: attempts in which a task waits for another run, and for which.
+    """
     pool_reasons = list(_of_pool(turn, step))
     yield from pool_reasons
+    yield from _of_itself(turn, step, waiters)
     worker_reason = _of_workers(turn, step)
     if worker_reason is not None:
         yield worker_reason
@@ -245,6 +281,32 @@ def obstacles(turn: Turn, step: StepRow) -> Iterator[View]:
         yield from _of_order(turn, step)
     elif worker_reason is None:
         yield _reason("moment", "a worker has a place for it and takes it in a moment")
+
+
+def _of_itself(turn: Turn, step: StepRow, waiters: Mapping[int, int]) -> Iterator[View]:
+    """That every place for a step is held by a task that waits for it: nothing can go on."""
+    fitting = [
+        one
+        for one in turn.memory.workers.values()
+        if one.registered and _flaws(turn, one, step) in ([], [NO_PLACE])
+    ]
+    held = [attempt for one in fitting for attempt in one.holding(step.contract)]
+    if not held or any(one.has_place(step.contract) for one in fitting):
+        return
+    waited = {waiters[attempt] for attempt in held if attempt in waiters}
+    if any(attempt not in waiters for attempt in held) or step.run not in waited:
+        return
+    for attempt_id in (one for worker in turn.memory.workers.values() for one in worker.in_hand):
+        attempt = turn.unit.attempts.need(attempt_id)
+        if attempt.run in waited and attempt_id not in waiters:
+            return  # it ends, and then they go on
+    runs = sorted({turn.unit.attempts.need(attempt).run for attempt in held})
+    places = "the only place is" if len(held) == 1 else f"all {len(held)} places are"
+    text = (
+        f"can never begin: {places} held by {_runs(runs)}, in which a task waits for this run. "
+        "Give the worker more places, or do not wait in a task: end it, and be told by `on_run_end`"
+    )
+    yield _reason("itself", text, runs=runs)
 
 
 def _of_pool(turn: Turn, step: StepRow) -> Iterator[View]:

@@ -13,6 +13,7 @@ from yarnloom.engine.turn import Turn
 from yarnloom.engine.viewing import present
 from yarnloom.store import RunRow, timing
 from yarnloom.store import writing as store
+from yarnloom.values import DEPTH_LIMIT, depth_problem, dump
 
 TOLD = (
     "number",
@@ -23,6 +24,7 @@ TOLD = (
     "round",
     "error",
     "failures_allowed",
+    "followups_failed",
     "tags",
     "share",
     "key",
@@ -34,6 +36,10 @@ TOLD = (
     "ended_at",
 )
 """What tasks are told of a run that has ended, as of its view: nothing that can be large."""
+
+TOLD_IF_SMALL = ("params", "output")
+SMALL = 64 * 1024
+"""Bytes of each of these that are told. Besides, they stand deeper than in their own run."""
 
 
 def follow(turn: Turn) -> None:
@@ -56,6 +62,11 @@ def listeners_of(turn: Turn) -> dict[str, list[Listener]]:
     return found
 
 
+def _is_small(value: Any) -> bool:
+    """Whether a value can be told as it is."""
+    return depth_problem(value, DEPTH_LIMIT - 2) is None and len(dump(value)) <= SMALL
+
+
 def _tell(turn: Turn, run: RunRow) -> None:
     loom = run.workflow.partition("/")[0]
     for listener in turn.memory.listeners.get(loom, ()):
@@ -63,6 +74,10 @@ def _tell(turn: Turn, run: RunRow) -> None:
             continue
         view = present(turn, run)
         facts: dict[str, Any] = {name: view[name] for name in TOLD}
+        small = {name: _is_small(view[name]) for name in TOLD_IF_SMALL}
+        facts |= {name: view[name] if small[name] else None for name in TOLD_IF_SMALL}
+        left_out = [name for name in TOLD_IF_SMALL if not small[name]]
+        facts["left_out"] = [*left_out, *(["output"] if view["output_left_out"] else [])]
         (name,) = store.task_facts(turn.unit, listener.task)["input"]["properties"]
         start_or_fail(
             turn,

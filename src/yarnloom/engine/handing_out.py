@@ -202,6 +202,9 @@ def take_back(turn: Turn, step: StepRow, attempt: AttemptRow) -> None:
     worker = turn.memory.workers.get(attempt.worker)
     if worker:
         worker.release(attempt.id)
+        worker.last, worker.last_at = attempt.id, turn.now
+        if not worker.in_hand:
+            worker.idle_since = turn.now
         turn.workers = True
     turn.memory.lanes.ended(step.pool, step.share)
     turn.memory.timeouts.pop(attempt.id, None)

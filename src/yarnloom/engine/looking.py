@@ -424,6 +424,8 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
     tree = _tree(connection, plan, number, place)
     view = {**tree.view(node), "address": f"{number}/{address.strip('/')}"}
     row = None
+    hand = reading.hand(connection, number, address_in(plan, node, place.keys))
+    decided = hand and _decided_view(hand)
     if place.holder is not None and place.unmade is None:
         row = reading.step_at(connection, place.holder["id"], node.index)
     if row is None:
@@ -434,7 +436,7 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
             "folded": 0,
             "progress": None,
         }
-        return {**view, **nothing, "paused_by_hand": False, "supplied": False}
+        return {**view, **nothing, "paused_by_hand": False, "supplied": False, "decided": decided}
     values = reading.step_values(connection, row["id"])
     return {
         **view,
@@ -445,4 +447,16 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
             attempt_view(one) for one in reading.attempts(connection, row["id"], CALLED_SHOWN)
         ],
         "folded": reading.count_folded(connection, row["id"], CALLED_SHOWN),
+        "decided": decided,
+    }
+
+
+def _decided_view(hand: View) -> View:
+    """What people decided about a step: it holds when the step begins, or begins again."""
+    return {
+        "inputs": mask(hand.get("inputs", {})),
+        "pool": hand.get("pool"),
+        "priority": hand.get("priority"),
+        "end": hand.get("fate"),
+        "output": mask(hand.get("output")),
     }

@@ -65,6 +65,8 @@ class Worker:
         outbox: messages by serial number that it has not acknowledged.
         unsent: serial numbers of those that were never sent.
         sizes: about how many bytes some of them have, by serial number.
+        idle_since: since when it has nothing in hand, or had nothing last.
+        last: the attempt that it had in hand and that ended last, and when.
     """
 
     id: str
@@ -94,6 +96,9 @@ class Worker:
     unsent: list[int] = field(default_factory=list)
     sizes: dict[int, int] = field(default_factory=dict)
     serial: int = 0
+    idle_since: int = 0
+    last: int | None = None
+    last_at: int = 0
 
     def hold(self, attempt: int, task: str) -> None:
         """Take an attempt in hand."""
@@ -120,6 +125,11 @@ class Worker:
         if task_of(contract) in self.io_tasks:
             return self.io_in_hand < self.io_places
         return self._alone < self.places
+
+    def holding(self, contract: str) -> list[int]:
+        """The attempts in hand that take the places which a contract would."""
+        io = task_of(contract) in self.io_tasks
+        return [attempt for attempt, is_io in self.in_hand.items() if is_io == io]
 
     @property
     def _alone(self) -> int:
@@ -296,6 +306,7 @@ class Memory:
         new_chores: those of them that nobody was told of yet.
         listeners: by loom the tasks that are started at the end of runs.
         furthest: of attempts that said how far they are: the farthest of it.
+        heard: of attempts that are to say how far they are: when they did last.
         weights: by workflow the newest row that says how long its nodes took.
         paces: what follows from such a row for a plan, by the ids of both.
         learnt: by workflow when that was last learnt, on the steady clock.
@@ -320,6 +331,7 @@ class Memory:
     armed: dict[str, float] = field(default_factory=dict)
     listeners: dict[str, list[Listener]] = field(default_factory=dict)
     furthest: dict[int, float] = field(default_factory=dict)
+    heard: dict[int, float] = field(default_factory=dict)
     weights: dict[str, int] = field(default_factory=dict)
     paces: dict[tuple[int, int], Paces] = field(default_factory=dict)
     learnt: dict[str, float] = field(default_factory=dict)

@@ -226,6 +226,8 @@ class Renewal:
             counted = getattr(row, row.rest_state) - never_began
             setattr(row, row.rest_state, counted)
         before = row.outcome or row.state
+        if node.follows and before == PartState.FAILED:
+            self.run.followups_failed -= 1
         row.state = next_state(PART_TABLE, row.state, StepEvent.RENEW, node.label)
         if row.parent is not None and not node.follows:
             self.turn.count_child(row.parent, before, row.state)

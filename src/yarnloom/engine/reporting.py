@@ -19,7 +19,7 @@ from yarnloom.engine.pools import base_of
 from yarnloom.engine.progress import item_began, step_reported
 from yarnloom.engine.retrying import Tried, kinds_of, next_wait
 from yarnloom.engine.states import Outcome, RunEvent, RunState, StepEvent, StopReason
-from yarnloom.engine.turn import BACK_OFF_DUE, TIMEOUT_DUE, Turn
+from yarnloom.engine.turn import BACK_OFF_DUE, QUIET_DUE, TIMEOUT_DUE, Turn
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
@@ -73,6 +73,8 @@ def _keep_saved(turn: Turn, step: StepRow, attempt: AttemptRow, saved: dict[str,
         step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
         turn.unit.steps.touch(step)
         step_reported(turn, step, attempt.id, saved)
+        if attempt.id in turn.memory.heard:
+            turn.memory.heard[attempt.id] = turn.mono
         turn.changed.add(step.run)
 
 
@@ -141,6 +143,10 @@ def watch(turn: Turn, attempt: AttemptRow, step: StepRow) -> None:
     if rules.deadline is not None and step.deadline_at is not None:
         lead = hears_before(turn, attempt, step, rules.deadline)
         ends.append((turn.mono_of(step.deadline_at) - lead, StopReason.DEADLINE))
+    if rules.quiet_for is not None:
+        # After a restart of the service it has all that time again: what it said is not known.
+        turn.memory.heard[attempt.id] = turn.mono
+        turn.memory.arm(QUIET_DUE, turn.mono + rules.quiet_for)
     if ends:
         turn.memory.timeouts[attempt.id] = min(ends)
         turn.memory.arm(TIMEOUT_DUE, min(ends)[0])
@@ -162,12 +168,16 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
         output, outcome, error = None, Outcome.FAILED, missing
     if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
         outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
+    if step.stop == StopReason.QUIET and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
+        said = f"no word of progress for {duration_text(rules.quiet_for or 0.0)}"
+        outcome, error = Outcome.FAILED, {"type": "Quiet", "message": said}
     kinds = kinds_of(error or {})
     error = {name: value for name, value in (error or {}).items() if name != "kinds"}
     _close(turn, attempt, outcome, error, item)
     if item.saved is not None:
         _keep_saved(turn, step, attempt, item.saved)
     turn.memory.furthest.pop(attempt.id, None)
+    turn.memory.heard.pop(attempt.id, None)
     step.tries += outcome is Outcome.FAILED
     step.losses += outcome is Outcome.LOST
     most = turn.settings.losses if rules.losses is None else rules.losses

@@ -69,6 +69,7 @@ def run_view(row: Row, look: Look, under_way: Open) -> View:
         "output_left_out": row["state"] == "done" and (row["size"] or 0) > VALUE_LIMIT,
         "error": row["error"] and json.loads(row["error"]),
         "failures_allowed": row["failures_allowed"],
+        "followups_failed": row["followups_failed"],
         "attempts": row["attempts"],
         "progress": progress_view(row, look, under_way),
         "counts": counts(row),

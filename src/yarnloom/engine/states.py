@@ -90,6 +90,7 @@ class StopReason(StrEnum):
     PAUSE = "pause"
     CANCEL = "cancel"
     TIMEOUT = "timeout"
+    QUIET = "quiet"
     DEADLINE = "deadline"
     DRAIN = "drain"
 
@@ -112,6 +113,7 @@ class StepEvent(StrEnum):
     CANCEL = "cancel"
     SKIP = "skip"
     SUPPLY = "supply"  # its output was given by hand
+    REOPEN = "reopen"  # a follow-up in it that failed is tried again; its outcome stands
     RENEW = "renew"  # it is to run again: by a mend, or by hand
 
 
@@ -119,6 +121,7 @@ class RunEvent(StrEnum):
     """What can happen to a run."""
 
     DUE = "due"  # its start time has come
+    MOVE = "move"  # it is to begin at another time
     BEGIN = "begin"  # its first attempt begins
     PAUSE = "pause"
     PAUSE_IN_HAND = "pause_in_hand"  # while a worker has something of it that has not begun
@@ -131,6 +134,7 @@ class RunEvent(StrEnum):
     FAIL = "fail"
     STOP = "stop"  # everything that was told to stop has stopped
     MEND = "mend"
+    REOPEN = "reopen"  # a follow-up of it that failed is tried again; its outcome stands
 
 
 _S, _E = StepState, StepEvent
@@ -199,10 +203,10 @@ PART_TABLE: dict[PartState, dict[StepEvent, PartState]] = {
         _E.HOLD: _P.PAUSED,
     },
     _P.PAUSED: {_E.RESUME: _P.RUNNING, _E.CANCEL: _P.CANCELLED, _E.FAIL: _P.FAILED},
-    _P.DONE: {_E.RENEW: _P.WAITING},
-    _P.FAILED: {_E.RENEW: _P.WAITING},
-    _P.CANCELLED: {_E.RENEW: _P.WAITING},
-    _P.SKIPPED: {_E.RENEW: _P.WAITING},
+    _P.DONE: {_E.RENEW: _P.WAITING, _E.REOPEN: _P.RUNNING},
+    _P.FAILED: {_E.RENEW: _P.WAITING, _E.REOPEN: _P.RUNNING},
+    _P.CANCELLED: {_E.RENEW: _P.WAITING, _E.REOPEN: _P.RUNNING},
+    _P.SKIPPED: {_E.RENEW: _P.WAITING, _E.REOPEN: _P.RUNNING},
 }
 
 _R, _V = RunState, RunEvent
@@ -211,12 +215,14 @@ _ENDS = {_V.FINISH: _R.DONE, _V.FAIL: _R.FAILED}
 RUN_TABLE: dict[RunState, dict[RunEvent, RunState]] = {
     _R.SCHEDULED: {
         _V.DUE: _R.QUEUED,
+        _V.MOVE: _R.SCHEDULED,
         _V.PAUSE: _R.PAUSED,
         _V.CANCEL: _R.CANCELLING,  # in the same commit `cancelled`
     },
     _R.QUEUED: {
         **_ENDS,
         _V.BEGIN: _R.RUNNING,
+        _V.MOVE: _R.SCHEDULED,  # one of many that were started, before its turn
         _V.PAUSE: _R.PAUSED,
         _V.PAUSE_IN_HAND: _R.PAUSING,
         _V.CANCEL: _R.CANCELLING,  # in the same commit `cancelled`, if no attempt is handed out
@@ -244,9 +250,9 @@ RUN_TABLE: dict[RunState, dict[RunEvent, RunState]] = {
         _V.CANCEL: _R.CANCELLING,
     },
     _R.CANCELLING: {**_ENDS, _V.CANCEL: _R.CANCELLING, _V.STOP: _R.CANCELLED},
-    _R.DONE: {_V.MEND: _R.RUNNING},
-    _R.FAILED: {_V.MEND: _R.RUNNING},
-    _R.CANCELLED: {_V.MEND: _R.RUNNING},
+    _R.DONE: {_V.MEND: _R.RUNNING, _V.REOPEN: _R.RUNNING},
+    _R.FAILED: {_V.MEND: _R.RUNNING, _V.REOPEN: _R.RUNNING},
+    _R.CANCELLED: {_V.MEND: _R.RUNNING, _V.REOPEN: _R.RUNNING},
 }
 
 STEP_ENDED = frozenset({_S.DONE, _S.FAILED, _S.CANCELLED, _S.SKIPPED})

@@ -19,6 +19,7 @@ from yarnloom.engine.turn import (
     CHORES_DUE,
     DEADLINE_DUE,
     FILES_DUE,
+    QUIET_DUE,
     RUN_DEADLINE_DUE,
     SCHEDULE_DUE,
     START_BY_DUE,
@@ -87,6 +88,26 @@ def _look_at_times(turn: Turn, _: str) -> None:
         turn.memory.arm(TIMEOUT_DUE, min(timeouts.values())[0])
 
 
+def _look_at_quiet(turn: Turn, _: str) -> None:
+    """Attempts that say nothing of their progress are stuck; some are stopped for it."""
+    following = []
+    for attempt_id, heard in list(turn.memory.heard.items()):
+        attempt = turn.unit.attempts.need(attempt_id)
+        step = turn.unit.steps.need(attempt.step)
+        rules = turn.plan(turn.run(step.run)).nodes[step.node].rules
+        at = heard + (rules.quiet_for or 0.0)
+        if at > turn.mono:
+            following.append(at)
+            continue
+        turn.changed.add(step.run)
+        if rules.if_quiet == "retry" and step.stop in MILD:
+            post_stop(turn, step, StopReason.QUIET, raise_in=0.0)
+        else:
+            following.append(turn.mono + (rules.quiet_for or 0.0))
+    if following:
+        turn.memory.arm(QUIET_DUE, min(following))
+
+
 def _wake_steps(turn: Turn, _: str) -> None:
     """Steps whose back-off or rest is over are ready."""
     for step_id in store.steps_due(turn.unit, turn.now, AT_ONCE):
@@ -138,6 +159,7 @@ _FALLEN_DUE: dict[str, Callable[[Turn, str], None]] = {
     FILL_DUE: _go_on,
     RATE_DUE: _look_at_rate,
     TIMEOUT_DUE: _look_at_times,
+    QUIET_DUE: _look_at_quiet,
     BACK_OFF_DUE: _wake_steps,
     DEADLINE_DUE: _stop_late_steps,
     RUN_DEADLINE_DUE: _stop_late_runs,

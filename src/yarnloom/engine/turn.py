@@ -65,7 +65,7 @@ FILES_DUE, CHORES_DUE = "files", "chores"
 START_DUE, START_BY_DUE, SCHEDULE_DUE = "start", "start_by", "schedule"
 """What falls due and is kept in the store by time."""
 
-TIMEOUT_DUE = "timeout"
+TIMEOUT_DUE, QUIET_DUE = "timeout", "quiet"
 
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
 KEEPS_DUE = ASLEEP | {StepState.PAUSED}

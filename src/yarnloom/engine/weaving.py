@@ -31,12 +31,14 @@ from yarnloom.engine.progress import list_read
 from yarnloom.engine.renewing import has_ended
 from yarnloom.engine.rereading import match_items, next_that_waits
 from yarnloom.engine.states import (
+    PART_TABLE,
     Entry,
     PartState,
     SkipReason,
     StepEvent,
     StepState,
     StopReason,
+    next_state,
 )
 from yarnloom.plan import ON_FAILURE, Kind, Node
 from yarnloom.store import PartRow, StepRow
@@ -135,6 +137,23 @@ class Weave(Ending):
             self._fill(around)
         else:
             self._open(node, around)
+        self._work_off()
+
+    def follow_up_again(self, follow_up: PartRow) -> None:
+        """Begin a follow-up that was renewed alone, in a run that has ended.
+
+        What it follows is open again, up to the run, until it has ended: outcomes stand.
+        """
+        part: PartRow | None = follow_up
+        while part is not None and part.parent is not None:
+            around = self.turn.around(part)
+            around.following += 1
+            around.state = next_state(PART_TABLE, around.state, StepEvent.REOPEN, "part")
+            around.ended_at = None
+            self.turn.unit.parts.touch(around)
+            part = around
+        node = self.plan.nodes[follow_up.node]
+        self._open_inner(begin_again(self.turn, follow_up, node))
         self._work_off()
 
     def begin_round(self, root: PartRow) -> None:

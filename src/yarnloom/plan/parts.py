@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from yarnloom.plan.rules import RULES, Retry
+from yarnloom.plan.rules import RULES, IfQuiet, Retry
 from yarnloom.units import Duration, Size
 
 STEP_OPTIONS = frozenset({"only_if", "on_failure", "on_end", *RULES})
@@ -85,6 +85,8 @@ def step(
     retry: Retry | None = None,
     timeout: Duration | None = None,
     deadline: Duration | None = None,
+    quiet_for: Duration | None = None,
+    if_quiet: IfQuiet | None = None,
     losses: int | None = None,
     only_on: Collection[str] | None = None,
     memory: Size | None = None,
@@ -106,6 +108,9 @@ def step(
         retry: when a failed attempt is followed by another.
         timeout: how long an attempt may run.
         deadline: how long after it could first run the step must have ended.
+        quiet_for: how long an attempt may say nothing of its progress before it counts as stuck.
+        if_quiet: what becomes of it then: "show" only tells of it, "retry" stops it, as at a
+            time-out.
         losses: how often its worker or process may die before it fails; 3 unless given.
         only_on: what a worker must have to run it, as `["gpu"]`.
         memory: how much memory an attempt may use, as "500 MB".
@@ -118,6 +123,8 @@ def step(
         "retry": retry,
         "timeout": timeout,
         "deadline": deadline,
+        "quiet_for": quiet_for,
+        "if_quiet": if_quiet,
         "losses": losses,
         "only_on": only_on,
         "memory": memory,

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, fields
-from typing import Any, TypedDict
+from typing import Any, Literal, TypedDict, cast
 
 from yarnloom.errors import LoomError
 from yarnloom.units import Duration, Size, duration_text, seconds, size
@@ -131,6 +131,22 @@ class Rate:
         return f"{self.count} in {length}"
 
 
+IfQuiet = Literal["show", "retry"]
+IF_QUIET: tuple[IfQuiet, ...] = ("show", "retry")
+
+PLAIN = (
+    "pool",
+    "timeout",
+    "deadline",
+    "quiet_for",
+    "if_quiet",
+    "losses",
+    "memory",
+    "priority",
+)
+"""Rules that stand in a plan as they are."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StepRules:
     """How a step is run. Without a value there is no limit, one try, any worker.
@@ -141,6 +157,8 @@ class StepRules:
         retry: when it is tried again.
         timeout: seconds that an attempt may run.
         deadline: seconds from when it could first run to when it must have ended.
+        quiet_for: seconds without a word of progress after which an attempt is stuck.
+        if_quiet: what becomes of one then: it is shown, or stopped and tried again.
         losses: how often its worker or process may die before it fails.
         only_on: what a worker must have.
         memory: bytes that an attempt may use.
@@ -152,6 +170,8 @@ class StepRules:
     retry: Retry | None = None
     timeout: float | None = None
     deadline: float | None = None
+    quiet_for: float | None = None
+    if_quiet: IfQuiet | None = None
     losses: int | None = None
     only_on: tuple[str, ...] = ()
     memory: int | None = None
@@ -160,9 +180,7 @@ class StepRules:
     def to_json(self) -> dict[str, Any]:
         """What is given, as it stands in a plan; `per` is left to who writes it."""
         found = {
-            name: getattr(self, name)
-            for name in ("pool", "timeout", "deadline", "losses", "memory", "priority")
-            if getattr(self, name) not in (None, "")
+            name: getattr(self, name) for name in PLAIN if getattr(self, name) not in (None, "")
         }
         if self.retry is not None:
             found["retry"] = self.retry.to_json()
@@ -179,6 +197,8 @@ class TaskRules(TypedDict, total=False):
     retry: Retry
     timeout: Duration
     deadline: Duration
+    quiet_for: Duration
+    if_quiet: IfQuiet
     losses: int
     only_on: Collection[str]
     memory: Size
@@ -239,6 +259,12 @@ def _text(value: Any) -> str:
     raise ValueError(f"found {value!r:.60}; expected a pool's name")
 
 
+def _if_quiet(value: Any) -> IfQuiet:
+    if value in IF_QUIET:
+        return cast(IfQuiet, value)
+    raise ValueError(f"found {value!r:.60}; expected one of {', '.join(map(repr, IF_QUIET))}")
+
+
 def words(value: Any) -> tuple[str, ...]:
     """Words that say what a worker must have, sorted.
 
@@ -257,6 +283,8 @@ _READERS: dict[str, Any] = {
     "retry": _retry,
     "timeout": seconds,
     "deadline": seconds,
+    "quiet_for": seconds,
+    "if_quiet": _if_quiet,
     "losses": lambda value: _whole(value, range(1001)),
     "only_on": words,
     "memory": size,

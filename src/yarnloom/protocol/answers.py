@@ -79,6 +79,7 @@ class RunAnswer(BaseModel):
     output_left_out: bool = Field(description="Whether the output is too large to be shown whole.")
     error: JsonObject | None
     failures_allowed: int = Field(description="Items that failed and were allowed to.")
+    followups_failed: int = Field(description="Follow-ups that failed, as things stand now.")
     attempts: int = Field(description="Handed out so far.")
     progress: Progress
     counts: Counts

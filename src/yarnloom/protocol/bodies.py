@@ -198,6 +198,29 @@ class MendBody(ReasonBody):
     )
 
 
+class ChangeBody(ReasonBody):
+    """What is changed of a run that has not begun; what is not given stays."""
+
+    start_at: Time | None = Field(
+        None, description="When it is to begin; a time that has passed is now."
+    )
+    start_in: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] | None = Field(
+        None, description="Instead of it: seconds from now, 0 is now."
+    )
+    priority: Annotated[int, Field(strict=True, ge=-1000, le=1000)] | None = None
+    tags: Tags | None = Field(None, description="All of them, in place of those it has.")
+
+    @model_validator(mode="after")
+    def says_something(self) -> ChangeBody:
+        """Something is changed, and the time is given once."""
+        if self.start_at is not None and self.start_in is not None:
+            raise ValueError("expected either start_at or start_in")
+        given = (self.start_at, self.start_in, self.priority, self.tags)
+        if all(one is None for one in given):
+            raise ValueError("expected start_at, start_in, priority or tags")
+        return self
+
+
 class RerunBody(ReasonBody):
     """What is changed where a run is started anew."""
 
@@ -245,6 +268,8 @@ class BulkBody(ReasonBody):
     since: Time | None = None
     until: Time | None = None
     text: Annotated[str, Field(max_length=200)] | None = None
+    followups_failed: Truth = False
+    without_reports: Truth = False
     count: Annotated[int, Field(strict=True, ge=0, le=2**53)] | None = Field(
         None, description="How many they are. Without it nothing is done, and the count is told."
     )

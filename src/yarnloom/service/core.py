@@ -20,6 +20,7 @@ from yarnloom.engine import (
     Engine,
     InHand,
     ListPools,
+    ListQuiet,
     ListSchedules,
     ListWorkers,
     RerunRun,
@@ -67,7 +68,10 @@ ASKED_WHY = 30
 REASONS_SHOWN = 3
 IN_HAND_SHOWN = 20
 REMEMBERED = 10_000
-STUCK = frozenset(("paused", "pool_paused", "pool_halted", "no_worker", *explaining.FLAWS))
+ASKS_AGAIN_WITHIN = 2.0
+STUCK = frozenset(
+    ("paused", "pool_paused", "pool_halted", "no_worker", "quiet", "itself", *explaining.FLAWS)
+)
 """Reasons for which a run waits that time alone does not take away."""
 
 
@@ -122,6 +126,7 @@ class Core:
         self._known_paces: dict[tuple[int, int], Paces] = {}
         self._asks: dict[str, asyncio.Future[list[View]]] = {}
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
+        self._waiters: dict[int, int] = {}
         self._addresses: dict[int, tuple[int, str]] = {}
 
     async def submit(self, command: Command) -> Any:
@@ -279,7 +284,9 @@ class Core:
     async def why(self, number: int, address: str) -> View:
         """What a run, or a part of it, waits for; of what runs also how long it has been silent."""
         place = await self.look_into(number, looking.place_of, address)
-        why: View = await self.submit(Why(number, place["rank"], place["item"]))
+        why: View = await self.submit(
+            Why(number, place["rank"], place["item"], dict(self._waiters))
+        )
         for entry in why["waits"]:
             attempt = entry.pop("attempt", None)
             if attempt is not None:
@@ -290,8 +297,9 @@ class Core:
         """Runs that do not go on by themselves, each with why, and how many were asked."""
         found = []
         numbers = await self.read(listing.still, ASKED_WHY)
-        for number in numbers:
-            why: View = await self.submit(Why(number))
+        numbers += [one for one in await self.submit(ListQuiet()) if one not in numbers]
+        for number in numbers[: 2 * ASKED_WHY]:
+            why: View = await self.submit(Why(number, waiters=dict(self._waiters)))
             said = [*why["reasons"], *(one for wait in why["waits"] for one in wait["reasons"])]
             reasons = [one["text"] for one in said if one["kind"] in STUCK]
             if reasons:
@@ -311,12 +319,18 @@ class Core:
         """The workers as they are now, with the addresses of what each runs."""
         workers: list[View] = await self.submit(ListWorkers())
         wanted = [one for worker in workers for one in worker["in_hand"][:IN_HAND_SHOWN]]
+        wanted += [worker["last"]["id"] for worker in workers if worker["last"]]
         rows = await self.read(reading.in_hand, wanted) if wanted else []
         plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
         named = await self.read(looking.addresses_of, rows, plans) if rows else []
         by_id = {row["id"]: facts for row, facts in zip(rows, named, strict=True)}
         return [
-            {**worker, "runs": [by_id[one] for one in worker["in_hand"] if one in by_id]}
+            {
+                **worker,
+                "runs": [by_id[one] for one in worker["in_hand"] if one in by_id],
+                "last": worker["last"]
+                and {**worker["last"], **by_id.get(worker["last"]["id"], {})},
+            }
             for worker in workers
         ]
 
@@ -338,8 +352,25 @@ class Core:
         except (NotFound, Gone, Busy):
             return None
 
-    async def wait_for_end(self, number: int, seconds: float) -> View:
-        """The run, as soon as it has ended, or after some seconds as it is then."""
+    async def wait_for_end(self, number: int, seconds: float, attempt: int | None = None) -> View:
+        """The run, as soon as it has ended, or after some seconds as it is then.
+
+        Args:
+            number: the run's.
+            seconds: how long at most.
+            attempt: that of a task that waits so.
+        """
+        if attempt is None:
+            return await self._wait_for_end(number, seconds)
+        self._waiters[attempt] = number
+        try:
+            return await self._wait_for_end(number, seconds)
+        finally:
+            # It may ask again in a moment.
+            loop = asyncio.get_running_loop()
+            loop.call_later(ASKS_AGAIN_WITHIN, self._waiters.pop, attempt, None)
+
+    async def _wait_for_end(self, number: int, seconds: float) -> View:
         loop = asyncio.get_running_loop()
         until = loop.time() + min(seconds, LONGEST_WAIT)
         while True:

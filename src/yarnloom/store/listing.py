@@ -23,6 +23,8 @@ class RunFilter:
     since: int | None = None
     until: int | None = None
     text: str | None = None
+    followups_failed: bool = False
+    without_reports: bool = False
     below: int | None = None
     limit: int = 50
 
@@ -124,6 +126,10 @@ def _matching(wanted: RunFilter) -> tuple[str, list[Any]]:
         either = " OR ".join(f"r.{one} LIKE ? ESCAPE '!'" for one in places)
         where.append(f"(CAST(r.number AS TEXT) = ? OR {either})")
         values += [wanted.text, *[pattern] * len(places)]
+    if wanted.followups_failed:
+        where.append("r.followups_failed > 0")
+    if wanted.without_reports:
+        where.append("r.after IS NULL")
     if wanted.below is not None:
         where.append("r.number < ?")
         values.append(wanted.below)

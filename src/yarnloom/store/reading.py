@@ -444,6 +444,12 @@ def all_commands(
     return [dict(row) for row in connection.execute(sql, (*wanted.values(), limit))]
 
 
+def hand(connection: sqlite3.Connection, run: int, address: str) -> Record | None:
+    """What people decided about a step, by its address; None if nothing."""
+    row = _one(connection, "SELECT facts FROM hands WHERE run = ? AND address = ?", run, address)
+    return json.loads(row["facts"]) if row else None
+
+
 def effects(connection: sqlite3.Connection, run: int) -> list[Record]:
     """The side effects of a run, in order of begin, each with its attempt's number and outcome."""
     rows = connection.execute(

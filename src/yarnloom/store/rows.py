@@ -46,6 +46,7 @@ class RunRow:
     entered: int = 1
     paused_at: int | None = None
     spared: int = 0
+    followups_failed: int = 0
     hands: int = 0
     renewed: int = 0
     started_at: int | None = None

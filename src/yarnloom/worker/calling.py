@@ -35,7 +35,7 @@ from yarnloom.values import decode, depth_problem, encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
 
 TRACEBACK_LIMIT = 32_000
-OUT_OF_TIME = ("timeout", "deadline")
+OUT_OF_TIME = ("timeout", "quiet", "deadline")
 _OF_ALL = (BaseException, object)
 
 Run = Callable[[Callable[..., Any], dict[str, Any]], Any]

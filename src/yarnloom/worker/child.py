@@ -23,14 +23,15 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from yarnloom import within
 from yarnloom.around import AroundFailed
 from yarnloom.errors import LoomError
 from yarnloom.interrupts import Interrupts, Page
+from yarnloom.within import ATTEMPT
 from yarnloom.worker.calling import Called, call_task, printable, raised
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 from yarnloom.worker.served import Served, load_looms, serving
 from yarnloom.worker.shared import (
-    CURRENT,
     answer_of,
     published,
     run_shared,
@@ -102,7 +103,7 @@ class ChannelHandler(logging.Handler):
             self._channel.send(
                 {
                     "kind": "line",
-                    "attempt": CURRENT.get(),
+                    "attempt": ATTEMPT.get(),
                     "stream": "log",
                     "at": datetime.fromtimestamp(record.created, UTC).isoformat(),
                     "level": record.levelname.lower(),
@@ -138,12 +139,14 @@ class _Attempt:
         # The only attempt: also threads of the task's own log for it, whatever their context.
         context = self.task.context_type.for_work(self.message, self, self.kept)
         before = cpu_seconds()
+        within.alone(self.message["attempt"])
         called = call_task(
             *(self.task, self.message["input"], context, self.on_begin, self.around),
             run=lambda function, inputs: self.interrupts.call(
                 self.message["attempt"], function, inputs
             ),
         )
+        within.alone(None)
         called = called.told(self.why(called))
         for stream in (sys.stdout, sys.stderr):
             with contextlib.suppress(OSError, ValueError):  # the task closed it

@@ -14,7 +14,7 @@ import itertools
 import sys
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextvars import ContextVar, copy_context
+from contextvars import copy_context
 from datetime import UTC, datetime
 from typing import Any, TextIO
 
@@ -22,12 +22,10 @@ from yarnloom.context import StepContext
 from yarnloom.errors import ValueRefused, YarnloomError, subclasses
 from yarnloom.files import SHELF
 from yarnloom.loom import Loom
+from yarnloom.within import ATTEMPT
 from yarnloom.worker.calling import Called, fetch_ahead, prepare, printable, raised, returned
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 from yarnloom.worker.served import Served, serving_coroutines
-
-CURRENT: ContextVar[int | None] = ContextVar("yarnloom_attempt", default=None)
-"""The attempt that the present thread or coroutine runs for, in a shared process."""
 
 
 async def run_shared(
@@ -68,7 +66,7 @@ class AttemptStream(io.TextIOBase):
 
     def write(self, text: str) -> int:
         """Send whole lines to the attempt; what no attempt prints goes where it always went."""
-        attempt = CURRENT.get()
+        attempt = ATTEMPT.get()
         if attempt is None:
             return self._original.write(text)
         *lines, rest = (self._partial.get(attempt, "") + text).split("\n")
@@ -241,7 +239,7 @@ class _Shared:
 
     async def run(self, work: Message) -> None:
         attempt = work["attempt"]
-        CURRENT.set(attempt)
+        ATTEMPT.set(attempt)
         served = self.served[work["task"]]
         line = _Line(self, attempt)
         context = served.task.context_type.for_work(work, line, served.kept)

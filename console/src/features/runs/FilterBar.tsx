@@ -79,6 +79,22 @@ export function FilterBar({ filtering }: { filtering: RunFiltering }) {
             tagged {filter.tag}
           </Pill>
         )}
+        <Chip
+          size="sm"
+          variant="outline"
+          checked={!!filter.followups_failed}
+          onChange={(on) => set("followups_failed", on ? "true" : null)}
+        >
+          a follow-up failed
+        </Chip>
+        <Chip
+          size="sm"
+          variant="outline"
+          checked={!!filter.reports}
+          onChange={(on) => set("reports", on ? "shown" : null)}
+        >
+          with those that tell of an end
+        </Chip>
         {count > 0 && (
           <Button variant="subtle" size="xs" onClick={clear}>
             Clear

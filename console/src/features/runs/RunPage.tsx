@@ -228,6 +228,14 @@ function Head({ run }: { run: Run }) {
           )}
         </Text>
         <Origin run={run} />
+        {run.followups_failed > 0 && (
+          <Text size="sm" className="dyed" data-dye="failed">
+            {run.followups_failed === 1
+              ? "A follow-up failed beside it"
+              : `${run.followups_failed} follow-ups failed beside it`}
+            ; open its step to retry it.
+          </Text>
+        )}
         {run.state !== "scheduled" && <RunProgress run={run} />}
       </div>
       <RunActions run={run} />

@@ -58,20 +58,25 @@ const CHOICES: Choice[] = [
   },
 ];
 
+const FOR_A_MEND: StepAction[] = ["edit", "supply", "skip"];
+/** A follow-up can be tried again alone, also when its run has ended. */
+const IN_FOLLOW_UP = /(^|\/)on_(failure|end)(\/|$)/;
+
 interface Props {
   run: number;
   address: string;
   step: Step;
-  /** Whether its run has ended: then only an edit is possible, for the next round. */
+  /** Whether its run has ended: then what is decided is kept for the next round. */
   ended: boolean;
 }
 
 /** What can be decided about a step in its present state. */
 export function StepActions({ run, address, step, ended }: Props) {
+  const follows = IN_FOLLOW_UP.test(address);
   const possible = CHOICES.filter(
     (one) =>
       one.in.includes(step.state) &&
-      (!ended || one.action === "edit") &&
+      (!ended || FOR_A_MEND.includes(one.action) || (one.action === "retry" && follows)) &&
       !(one.action === "resume" && !step.paused_by_hand),
   );
   if (!possible.length) return null;

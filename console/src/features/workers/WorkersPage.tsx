@@ -74,6 +74,7 @@ function WorkerRow({ worker }: { worker: Worker }) {
           {worker.io_places > 0 && ` and ${worker.io_places} shared places`}
         </Text>
         <Running worker={worker} />
+        <Idle worker={worker} />
       </Table.Td>
       <Table.Td>
         <Text size="sm">
@@ -104,6 +105,28 @@ function WorkerRow({ worker }: { worker: Worker }) {
         )}
       </Table.Td>
     </Table.Tr>
+  );
+}
+
+/** Since when a worker has nothing in hand, and what it ran last. */
+function Idle({ worker }: { worker: Worker }) {
+  if (!worker.idle_since) return null;
+  const { last } = worker;
+  return (
+    <Text size="xs" c="dimmed" component="div">
+      idle for <Took from={worker.idle_since} to={null} />
+      {last?.run && last.address && (
+        <>
+          {" · ran "}
+          <Link
+            to={`/runs/${last.run}?step=${encodeURIComponent(last.address.split("#")[0] ?? "")}`}
+          >
+            {last.run}/{last.address}
+          </Link>{" "}
+          last
+        </>
+      )}
+    </Text>
   );
 }
 

@@ -12,6 +12,7 @@ from fastapi.responses import Response
 
 from yarnloom.engine import (
     CancelRun,
+    ChangeRun,
     Command,
     HandleStep,
     MendRun,
@@ -24,7 +25,15 @@ from yarnloom.engine import (
 from yarnloom.engine.views import command_view, effect_view, views_of
 from yarnloom.errors import Conflict, Refused
 from yarnloom.protocol.answers import CheckingAnswer, RunAnswer
-from yarnloom.protocol.bodies import BulkBody, MendBody, ReasonBody, RerunBody, SettleBody, StepBody
+from yarnloom.protocol.bodies import (
+    BulkBody,
+    ChangeBody,
+    MendBody,
+    ReasonBody,
+    RerunBody,
+    SettleBody,
+    StepBody,
+)
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.routes.runs import (
     CHECK_WAIT,
@@ -65,6 +74,8 @@ async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
         since=micros(body.since),
         until=micros(body.until),
         text=body.text or None,
+        followups_failed=body.followups_failed,
+        without_reports=body.without_reports,
     )
     count = await core.read(listing.count_runs, wanted)
     if body.count is None:
@@ -124,6 +135,19 @@ async def mend(
     """Run again what failed, was cancelled or not reached in an ended run: a new round."""
     body = body or MendBody()
     return answer(await core.submit(MendRun(number, who, body.reason, body.paused)))
+
+
+@router.patch("/runs/{number}", response_model=RunAnswer, responses=problems(404, 409, 422))
+async def change(core: TheCore, who: Asker, number: RunNumber, body: ChangeBody) -> Response:
+    """Change a run that has not begun: when it begins, its priority, its tags."""
+    command = ChangeRun(
+        *(number, who, body.reason),
+        start_at=micros(body.start_at),
+        start_in=body.start_in,
+        priority=body.priority,
+        tags=body.tags,
+    )
+    return answer(await core.submit(command))
 
 
 @router.post(

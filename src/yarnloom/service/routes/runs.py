@@ -125,6 +125,12 @@ async def list_runs(
         str | None,
         Query(max_length=200, description="In its workflow, params, tags, key, starter or error"),
     ] = None,
+    followups_failed: Annotated[
+        bool, Query(description="Only those of which a follow-up failed")
+    ] = False,
+    without_reports: Annotated[
+        bool, Query(description="Leave out those that only tell of another run's end")
+    ] = False,
     cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
@@ -142,6 +148,8 @@ async def list_runs(
         since=micros(since),
         until=micros(until),
         text=text or None,
+        followups_failed=followups_failed,
+        without_reports=without_reports,
         below=cursor,
         limit=limit,
     )
@@ -172,9 +180,14 @@ async def show(
     core: TheCore,
     number: RunNumber,
     wait: Annotated[float, Query(ge=0, le=25, description="Seconds to wait for its end")] = 0.0,
+    attempt: Annotated[
+        int | None, Query(ge=1, le=2**53, description="The attempt in which a task waits so")
+    ] = None,
 ) -> Response:
     """A run; with `wait`, as soon as it has ended, or as it is after that time."""
-    return answer(await core.wait_for_end(number, wait) if wait else await core.run(number))
+    if not wait:
+        return answer(await core.run(number))
+    return answer(await core.wait_for_end(number, wait, attempt))
 
 
 @router.post("/{number}/cancel", response_model=RunAnswer, responses=problems(404, 409))

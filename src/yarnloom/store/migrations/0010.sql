@@ -1,5 +1,6 @@
 -- Version history
---  10  how far parts and steps are, how much of the time each takes, and which items only wait
+--  10  how far parts and steps are, how much of the time each takes, which items only wait, and which
+--      follow-ups failed
 
 ALTER TABLE steps ADD COLUMN fraction REAL NOT NULL DEFAULT 0;       -- how far it is, from 0 to 1
 
@@ -25,3 +26,5 @@ CREATE INDEX weights_by_workflow ON weights (workflow, id);
 
 ALTER TABLE runs ADD COLUMN weights INTEGER REFERENCES weights;      -- null: nothing was known
 ALTER TABLE runs ADD COLUMN spared INTEGER NOT NULL DEFAULT 0;       -- paused within this round
+ALTER TABLE runs ADD COLUMN followups_failed INTEGER NOT NULL DEFAULT 0;  -- as things stand now
+CREATE INDEX runs_followups_failed ON runs (number) WHERE followups_failed > 0;

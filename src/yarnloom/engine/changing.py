@@ -1,0 +1,93 @@
+"""Changing a run that has not begun: when it is to begin, its priority, its tags."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from yarnloom.engine.commands import ChangeRun
+from yarnloom.engine.starting import open_run
+from yarnloom.engine.states import Entry, RunEvent, RunState
+from yarnloom.engine.turn import START_DUE, Turn
+from yarnloom.engine.viewing import present
+from yarnloom.engine.views import moment
+from yarnloom.errors import Conflict, InvalidInput, Problem
+from yarnloom.store import RunRow, ledger
+from yarnloom.store import writing as store
+
+
+def change_run(turn: Turn, command: ChangeRun) -> dict[str, Any]:
+    """Change a run that is scheduled or queued; what is None stays. The answer is the run.
+
+    Raises:
+        NotFound: there is no such run.
+        Conflict: it has begun, or ended; or it is to be moved, and waits in its queue already.
+        InvalidInput: it could never begin.
+    """
+    run = turn.run(command.run)
+    if run.state not in (RunState.SCHEDULED, RunState.QUEUED):
+        why = f"run {run.number} is {run.state}; only one that has not begun can be changed"
+        raise Conflict(why, state=str(run.state))
+    at = command.start_at
+    if command.start_in is not None:
+        at = turn.now + round(command.start_in * 1_000_000)
+    _refuse_wrong_time(turn, run, at)
+    detail = {"priority": command.priority, "tags": command.tags, "start_at": moment(at)}
+    given = {name: value for name, value in detail.items() if value is not None}
+    store.log_command(
+        turn.unit, turn.now, command.who, "change", run.number, command.reason, **given
+    )
+    if command.priority is not None:
+        _prefer(turn, run, command.priority)
+    if command.tags is not None:
+        turn.unit.runs.rewrite(run, tags=json.dumps(command.tags))
+    if at is not None:
+        _move(turn, run, at)
+    turn.changed.add(run.number)
+    return present(turn, run)
+
+
+def _refuse_wrong_time(turn: Turn, run: RunRow, at: int | None) -> None:
+    if at is None or at <= turn.now:
+        return
+    if run.entered != Entry.AHEAD:
+        raise Conflict(
+            f"run {run.number} is queued: it begins as soon as there is room, and cannot be moved "
+            "any more; `pause` holds it",
+            state=str(run.state),
+        )
+    if run.start_by is not None and run.start_by < at:
+        text = f"found {moment(at)}, which is behind {moment(run.start_by)}, its start_by"
+        raise InvalidInput("the run could never begin", problems=[Problem("/start_at", text)])
+
+
+def _prefer(turn: Turn, run: RunRow, priority: int) -> None:
+    """Give a run another priority, and its steps that have none of their own."""
+    run.priority = priority
+    turn.unit.runs.touch(run)
+    plan, lanes = turn.plan(run), turn.memory.lanes
+    for step in turn.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
+        node, around = plan.nodes[step.node], turn.unit.parts.need(step.part)
+        address = turn.address(run, node, around).partition("/")[2]
+        by_hand = ledger.hand_of(turn.unit, run.number, address) if run.hands else {}
+        if node.rules.priority is not None or "priority" in by_hand:
+            continue
+        free = turn.free_to_start(step)
+        if free:
+            lanes.remove(step.pool, step.priority, step.share, step.contract)
+        step.priority = priority
+        turn.unit.steps.touch(step)
+        if free:
+            lanes.add(step.pool, step.priority, step.share, step.contract)
+
+
+def _move(turn: Turn, run: RunRow, at: int) -> None:
+    """Let a run begin then, or now."""
+    if run.entered != Entry.AHEAD:
+        return  # it begins as soon as there is room
+    turn.unit.runs.rewrite(run, start_at=at)
+    if at <= turn.now:
+        open_run(turn, run)
+        return
+    turn.move_run(run, RunEvent.MOVE)
+    turn.remind(START_DUE, at)

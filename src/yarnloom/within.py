@@ -1,0 +1,21 @@
+"""For which attempt the present code runs; outside of a worker's process for none."""
+
+from __future__ import annotations
+
+from contextvars import ContextVar
+
+ATTEMPT: ContextVar[int | None] = ContextVar("yarnloom_attempt", default=None)
+"""The attempt that the present thread or coroutine runs for, in a shared process."""
+
+_alone: list[int] = []
+
+
+def attempt_now() -> int | None:
+    """The id of the attempt that calls, in any thread where it is its process's only one."""
+    found = ATTEMPT.get()
+    return found if found is not None else next(iter(_alone), None)
+
+
+def alone(attempt: int | None) -> None:
+    """Say which attempt is the only one of this process; None says that it has ended."""
+    _alone[:] = [] if attempt is None else [attempt]
