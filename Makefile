@@ -12,7 +12,7 @@ PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
 .DEFAULT_GOAL := help
-.PHONY: help demo test check fuzz bench console format browser pictures lock clean
+.PHONY: help demo test thorough check fuzz bench console format browser pictures lock clean
 
 help: ## Show this
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
@@ -24,6 +24,9 @@ test: $(PYTHON_READY) console browser ## Run every test; ARGS go to pytest
 	$(BIN)/pytest $(THREE) -m "not browser" $(ARGS)
 	$(BIN)/pytest $(TWO) -m browser $(ARGS)
 	cd console && npm run --silent test
+
+thorough: ## Every test, with as many kills and random worlds as are promised (half an hour)
+	YARNLOOM_THOROUGH=1 $(MAKE) test
 
 check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency direction
 	$(BIN)/ruff format --check

@@ -14,6 +14,7 @@ from bench import (
     limits,
     rows,
     starts,
+    stops,
     throughput,
     watchers,
     wide,
@@ -98,6 +99,20 @@ def show_control() -> None:
     )
 
 
+def show_stops() -> None:
+    """A cancel of what cannot hear of it, until the run has ended."""
+    waits, trips = stops.measure()
+    worst = {name: sorted(them)[int(0.95 * len(them))] for name, them in waits.items()}
+    for name, them in waits.items():
+        print(f"  {name:14} {latency.summary(them)}, 95% within {worst[name] * 1e3:.0f} ms")
+    print(f"  bare round trip {latency.summary(trips)}")
+    ratio = max(worst.values()) / median(trips)
+    print(
+        f"stops: 95% of cancels ended within {max(worst.values()) * 1e3:.0f} ms, {ratio:.0f} bare "
+        "round trips (goal: 150 ms)"
+    )
+
+
 def show_watchers() -> None:
     """A thousand watchers of one run."""
     rounds = watchers.measure()
@@ -146,6 +161,7 @@ MEASUREMENTS = {
     "rows": show_rows,
     "files": show_files,
     "control": show_control,
+    "stops": show_stops,
     "watchers": show_watchers,
     "starts": show_starts,
     "console": show_console,

@@ -2,6 +2,7 @@
 
 import asyncio
 import os
+import subprocess
 import time
 
 from pydantic import BaseModel
@@ -73,6 +74,48 @@ loom.workflow(
         each("all", over=previous, do=step("noop", noop, number=item())),
     ),
 )
+
+
+# Steps that cannot hear of a stop
+
+
+@loom.task
+def sleeps(number: int) -> None:
+    """Sleep for ten minutes."""
+    time.sleep(600)
+
+
+@loom.task
+def computes(number: int) -> float:
+    """Compute in C for ten minutes, a piece at a time."""
+    import numpy as np
+
+    matrix = np.random.default_rng(number).random((300, 300))
+    until, total = time.monotonic() + 600, 0.0
+    while time.monotonic() < until:
+        total += float((matrix @ matrix).sum())
+    return total
+
+
+@loom.task
+def runs_a_program(number: int) -> int:
+    """Wait for a program for ten minutes."""
+    return subprocess.run(["sleep", "600"], check=False).returncode
+
+
+@loom.task
+async def awaits(number: int) -> None:
+    """Wait on the event loop for ten minutes."""
+    await asyncio.sleep(600)
+
+
+for name, stuck in (
+    ("sleeps", sleeps),
+    ("computes", computes),
+    ("runs-a-program", runs_a_program),
+    ("awaits", awaits),
+):
+    loom.workflow(name, params=Number, plan=step("only", stuck, number=param("number")))
 
 
 # One bundle of very many items

@@ -21,6 +21,12 @@ T = TypeVar("T")
 ROOT = Path(__file__).parent.parent
 LOOM = "tests.looms:loom"
 PATIENCE = 60.0
+THOROUGH = bool(os.environ.get("YARNLOOM_THOROUGH"))
+
+
+def much(few: int, many: int) -> int:
+    """How often something random is tried: often in `make thorough`, else as time allows."""
+    return many if THOROUGH else few
 
 
 def eventually(ask: Callable[[], T], what: str = "", patience: float = PATIENCE) -> T:
@@ -103,6 +109,7 @@ class ServiceProgram(Program):
 
     def __init__(self, data: Path, *arguments: str, port: int = 0, **more: Any) -> None:
         self.data = data
+        self.clients: list[Client] = []
         super().__init__("serve", "--data", str(data), "--port", str(port), *arguments, **more)
         self.url = self.wait_for(r"serves at (http://[^,]+),")[1]
         if "--load" in arguments:
@@ -110,8 +117,16 @@ class ServiceProgram(Program):
         self.port = int(self.url.rsplit(":", 1)[1])
 
     def client(self, token: str = "") -> Client:
-        """A client of this service."""
-        return Client(self.url, who="test", token=token)
+        """A client of this service, closed with it at the latest."""
+        found = Client(self.url, who="test", token=token)
+        self.clients.append(found)
+        return found
+
+    def end(self, number: int = signal.SIGTERM) -> int:
+        """Tell it to end; its exit code."""
+        for one in self.clients:
+            one.close()
+        return super().end(number)
 
 
 @contextlib.contextmanager

@@ -7,7 +7,9 @@ from collections.abc import Iterator
 
 from yarnloom.plan.rules import Retry, kind_name
 
-OWN_KINDS = frozenset({"TimedOut", "Quiet", "MemoryExceeded", "ProcessBroken", "CallAgainSwallowed"})
+OWN_KINDS = frozenset(
+    {"TimedOut", "Quiet", "MemoryExceeded", "ProcessBroken", "CallAgainSwallowed"}
+)
 """What an attempt can fail with that its task does not raise."""
 
 

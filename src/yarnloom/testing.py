@@ -47,7 +47,7 @@ from yarnloom.engine import (
     Why,
     looking,
 )
-from yarnloom.engine.run_views import Look, run_views
+from yarnloom.engine.run_views import Look, run_views, under_way_of
 from yarnloom.engine.shares import UNKNOWN, paces
 from yarnloom.engine.views import step_view
 from yarnloom.errors import InvalidInput, Problem
@@ -184,7 +184,7 @@ class InlineService:
             if row["weights"] is not None:
                 known = paces(plan, *weights.times_of(connection.execute, row["weights"]))
             look = Look(self.clock.now, lambda _: plan, lambda _: known)
-            (view,) = run_views(connection.execute, [row], look)
+            (view,) = run_views([row], under_way_of(connection.execute, [row]), look)
             return view
 
         return self.database.read(look)

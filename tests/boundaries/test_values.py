@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from typing import Any
 
 import httpx
@@ -33,9 +34,10 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Any:
 
 
 @pytest.fixture(scope="module")
-def http(program: ServiceProgram) -> httpx.Client:
+def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """A client that sends what it is told."""
-    return httpx.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=60)
+    with httpx.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=60) as found:
+        yield found
 
 
 def nested(depth: int, shape: str = "list", leaf: Any = 1) -> Any:

@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from tests.end_to_end.test_kill import _parent
-from tests.helpers import ServiceProgram, eventually, processes_with, service
+from tests.helpers import ServiceProgram, eventually, much, processes_with, service
 from tests.long_loom import lines
 from yarnloom import Run
 from yarnloom.client import Call
@@ -22,7 +22,7 @@ from yarnloom.errors import RunFailed, StartKeyTaken
 pytestmark = pytest.mark.slow
 
 LOOM = "tests.long_loom:loom"
-POINTS = 50
+POINTS = much(18, 50)
 EVERY = 5
 
 
@@ -53,7 +53,7 @@ def test_a_loop_goes_on_where_it_was_at_fifty_points(tmp_path: Path) -> None:
     chance, bound = random.Random(5), 0
     with service(tmp_path / "data", "--load", LOOM, "--processes", "1") as program:
         run = program.client().start(
-            "walk", folder=str(tmp_path), count=1_500, every=EVERY, pause=0.002
+            "walk", folder=str(tmp_path), count=30 * POINTS, every=EVERY, pause=0.002
         )
         for point in range(POINTS):
             walked(tmp_path, len(lines(str(tmp_path), "walked")) + chance.randrange(20))
@@ -76,12 +76,14 @@ def test_a_loop_goes_on_where_it_was_at_fifty_points(tmp_path: Path) -> None:
         step = run.step("go")
 
     repeats = Counter(lines(str(tmp_path), "walked"))
-    assert sorted(map(int, repeats)) == list(range(1_500)), "an item was left out"
+    assert sorted(map(int, repeats)) == list(range(30 * POINTS)), "an item was left out"
     kills = sum(one["outcome"] == "lost" for one in step.data["attempts"])
     # A killed process repeats at most the item that it was at, which had not finished.
-    assert sum(repeats.values()) - 1_500 <= bound + kills
-    assert (step.progress or {})["done"] == 1_500
-    assert ((step.progress or {})["added"], (step.progress or {})["skipped"]) == (1_500, 750)
+    assert sum(repeats.values()) - 30 * POINTS <= bound + kills
+    assert (step.progress or {})["done"] == 30 * POINTS
+    assert ((step.progress or {})["added"], (step.progress or {})["skipped"]) == (
+        *(30 * POINTS, 15 * POINTS),
+    )
 
 
 @pytest.mark.parametrize("workflow", ["walk-io", "walk-async"])

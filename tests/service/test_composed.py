@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import httpx
@@ -13,9 +14,10 @@ COAST = ["brackwater", "fogwick", "old weir"]
 
 
 @pytest.fixture
-def http(served: ServiceProgram) -> httpx.Client:
+def http(served: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests to a shared service."""
-    return httpx.Client(base_url=f"{served.url}/api/v1", timeout=40, trust_env=False)
+    with httpx.Client(base_url=f"{served.url}/api/v1", timeout=40, trust_env=False) as found:
+        yield found
 
 
 def finished(http: httpx.Client, body: dict[str, Any]) -> dict[str, Any]:

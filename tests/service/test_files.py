@@ -33,9 +33,10 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 
 
 @pytest.fixture(scope="module")
-def http(program: ServiceProgram) -> httpx.Client:
+def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests."""
-    return httpx.Client(base_url=f"{program.url}/api/v1", timeout=40, trust_env=False)
+    with httpx.Client(base_url=f"{program.url}/api/v1", timeout=40, trust_env=False) as found:
+        yield found
 
 
 def keep(http: httpx.Client, data: bytes, name: str, **query: str) -> dict[str, Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
@@ -13,9 +14,10 @@ from yarnloom.errors import Conflict, NotFound
 
 
 @pytest.fixture
-def http(served: ServiceProgram) -> httpx.Client:
+def http(served: ServiceProgram) -> Iterator[httpx.Client]:
     """Whoever has a link, and nothing else."""
-    return httpx.Client(base_url=served.url, trust_env=False, timeout=30)
+    with httpx.Client(base_url=served.url, trust_env=False, timeout=30) as found:
+        yield found
 
 
 def test_a_link_shows_what_an_end_user_is_to_know(

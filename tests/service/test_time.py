@@ -32,9 +32,10 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 
 
 @pytest.fixture
-def http(program: ServiceProgram) -> httpx.Client:
+def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests."""
-    return httpx.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False)
+    with httpx.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False) as found:
+        yield found
 
 
 @pytest.fixture

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import pytest
 
+from tests.helpers import much
 from tests.simulator.clock import ClockWorld
 from tests.simulator.control import ControlWorld
 from tests.simulator.world import World
 
 SEEDS = range(8)
-CONTROLLED = range(300)
+CONTROLLED = range(much(100, 300))
 CLOCKED = range(24)
 
 

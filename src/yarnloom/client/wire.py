@@ -171,6 +171,12 @@ class RunFacts:
         """Its output, None as long as it is not done."""
         return self.data["output"]
 
+    @property
+    def progress(self) -> JsonObject:
+        """How far it is: `fraction` (0 to 1), `text`, `done`, `total`, `seconds_left` and more."""
+        found: JsonObject = self.data["progress"]
+        return found
+
 
 def start_call(start: Start) -> Call:
     """Start a workflow or a single task; sending it twice is safe, since it has a key.

@@ -224,7 +224,7 @@ class _Teller:
         heard = self.turn.memory.heard.get(attempt.id)
         if limit is None or heard is None or self.turn.mono - heard < limit:
             return
-        silent = duration_text(round(self.turn.mono - heard))
+        silent = _left(self.turn.mono - heard)
         said = step_progress({"saved": step.saved, "state": step.state}) or {}
         at = "" if said.get("done") is None else f", at {said['done']:,}"
         text = f"is stuck: no word of progress for {silent}{at}"

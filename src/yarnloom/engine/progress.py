@@ -83,9 +83,9 @@ def _pass_on(
         else:
             share = shares.get(child.index) or 1 / len(node.children)
         part.fraction = min(_NOT_YET, max(0.0, before + share * change))
+        part.moved_at = turn.now
         turn.unit.parts.touch(part)
         if part.parent is None:
-            part.moved_at = turn.now
             return
         child, change, around = node, part.fraction - before, turn.around(part)
         size = size_of_item(plan, part, around)
@@ -126,10 +126,9 @@ def _make_whole(turn: Turn, run: RunRow, part: PartRow) -> None:
     plan, change = turn.plan(run), WHOLE - part.fraction
     if not change:
         return
-    part.fraction = WHOLE
+    part.fraction, part.moved_at = WHOLE, turn.now
     turn.unit.parts.touch(part)
     if part.parent is None:
-        part.moved_at = turn.now
         return
     around = turn.around(part)
     size = size_of_item(plan, part, around)

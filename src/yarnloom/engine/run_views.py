@@ -39,18 +39,30 @@ class Look:
     plain: bool = False
 
 
-def run_views(execute: moving.Execute, rows: Sequence[Row], look: Look) -> list[View]:
-    """Runs from their rows, each with the columns of its root part; what moves is asked for.
+def under_way_of(execute: moving.Execute, rows: Sequence[Row]) -> Mapping[int, Open]:
+    """By run what of it is under way outside of items, by node, as of the moment of its row.
 
     Args:
-        execute: runs a statement, of a reader's connection or of the writer's unit.
-        rows: as `reading.run` and `listing.runs` give them.
-        look: when, and how closely.
+        execute: runs a statement, of the reader's connection or the writer's unit that gave them.
+        rows: of runs.
     """
     wanted = [row["number"] for row in rows if row["state"] in UNDER_WAY]
-    found = moving.open_rows(execute, wanted) if wanted else {}
+    return moving.open_rows(execute, wanted) if wanted else {}
+
+
+def run_views(rows: Sequence[Row], under_way: Mapping[int, Open], look: Look) -> list[View]:
+    """Runs from their rows, each with the columns of its root part.
+
+    Args:
+        rows: as `reading.run` and `listing.runs` give them.
+        under_way: as `under_way_of` gives it.
+        look: when, and how closely.
+    """
     return views_of(
-        rows, lambda row: run_view(row, look, found.get(row["number"], {})), "number", "workflow"
+        rows,
+        lambda row: run_view(row, look, under_way.get(row["number"], {})),
+        "number",
+        "workflow",
     )
 
 
@@ -197,11 +209,13 @@ def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
     if row["started_at"] is None or fraction >= 1:
         return None
     begun = row["started_at"] + (row["spared"] or 0)
-    left = _Left(look, look.plan_of(row["plan"]), look.paces_of(row), under_way).of_run()
+    parts = _Left(look, look.plan_of(row["plan"]), look.paces_of(row), under_way)
+    left = parts.of_run()
     moved_at = row["moved_at"] or begun
     if left is None and fraction > then and moved_at > begun:
         pace = (fraction - then) / (moved_at - begun)
         left = ((1 - fraction) / pace - (look.now - moved_at)) / 1e6
+        left = max(left, parts.at_least())
     return None if left is None else _short(max(0.0, left))
 
 
@@ -231,6 +245,12 @@ class _Left:
             case Kind.PARALLEL:
                 return self._of_parallel(node)
 
+    def at_least(self) -> float:
+        """As long as what goes on at a pace of its own, whatever comes behind it."""
+        nodes = [self.plan.nodes[index] for index in self.under_way]
+        leaves = [one for one in nodes if one.kind in (Kind.STEP, Kind.EACH)]
+        return max((self.of(one) or 0.0 for one in leaves), default=0.0)
+
     def _spent(self, since: int | None) -> float:
         return 0.0 if since is None else max(0.0, (self.look.now - since) / 1e6)
 
@@ -244,11 +264,12 @@ class _Left:
 
     def _of_each(self, node: Node) -> float | None:
         row = self.under_way[node.index]
-        spent, gained = self._spent(row["since"]), row["fraction"] - row["fraction_then"]
-        if gained > 0 and spent > 0:
-            return float(spent * (1 - row["fraction"]) / gained)
+        moved_at, gained = row["moved_at"] or row["since"], row["fraction"] - row["fraction_then"]
+        if gained > 0 and moved_at > row["since"]:
+            pace = gained / (moved_at - row["since"])
+            return max(0.0, (1 - row["fraction"]) / pace / 1e6 - self._spent(moved_at))
         expected = self.paces.times.get(node.index)
-        return None if expected is None else max(0.0, expected - spent)
+        return None if expected is None else max(0.0, expected - self._spent(row["since"]))
 
     def _of_sequence(self, node: Node) -> float | None:
         found: float | None = None

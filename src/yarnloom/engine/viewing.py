@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from yarnloom.engine.run_views import Look, run_views
+from yarnloom.engine.run_views import Look, run_views, under_way_of
 from yarnloom.engine.shares import paces_of
 from yarnloom.engine.turn import Turn
 from yarnloom.store import PartRow, RunRow
@@ -27,5 +27,5 @@ def present(turn: Turn, run: RunRow, root: PartRow | None = None) -> dict[str, A
     turn.unit.flush()
     row = {"total": None, "done": None, **counters, **facts, **of_root}
     look = Look(turn.now, turn.plan_by_id, lambda _: paces_of(turn, run))
-    (view,) = run_views(turn.unit.execute, [row], look)
+    (view,) = run_views([row], under_way_of(turn.unit.execute, [row]), look)
     return view

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, TypeVar
@@ -40,7 +40,7 @@ from yarnloom.engine import (
     shares,
     system_clock,
 )
-from yarnloom.engine.run_views import Look, run_views
+from yarnloom.engine.run_views import Look, Open, run_views, under_way_of
 from yarnloom.engine.shares import UNKNOWN, Paces
 from yarnloom.engine.states import RUN_ENDED, RunState
 from yarnloom.engine.views import moment
@@ -225,15 +225,24 @@ class Core:
             NotFound: there is none.
             Gone: it was removed.
         """
-        return (await self.run_views([await self.run_row(number)]))[0]
+        return await self.show(number)
 
-    async def run_views(self, rows: list[View], *, plain: bool = False) -> list[View]:
-        """Runs as the API shows them, from their rows.
+    async def show(self, number: int, *, plain: bool = False) -> View:
+        """The same; `plain` tells nothing of what its parts are called."""
+        row, given_out, under_way = await self.read(_run_or_trace, number)
+        if row is None:
+            raise _no_run(number, given_out)
+        return (await self._shown([row], under_way, plain=plain))[0]
 
-        Args:
-            rows: as `reading.run` and `listing.runs` give them.
-            plain: tells nothing of what their parts are called.
-        """
+    async def list_runs(self, wanted: listing.RunFilter) -> tuple[list[View], int | None]:
+        """A page of runs, and where the next one begins."""
+        rows, following, under_way = await self.read(_page_of_runs, wanted)
+        return await self._shown(rows, under_way), following
+
+    async def _shown(
+        self, rows: list[View], under_way: Mapping[int, Open], *, plain: bool = False
+    ) -> list[View]:
+        """Runs as the API shows them, from their rows and what is under way in them."""
         plans = {row["plan"]: await self.plan(row["plan"]) for row in rows}
         paces = {row["number"]: await self._paces(row) for row in rows}
         look = Look(
@@ -242,7 +251,7 @@ class Core:
             lambda row: paces[row["number"]],
             plain,
         )
-        return await self.read(lambda connection: run_views(connection.execute, rows, look))
+        return run_views(rows, under_way, look)
 
     async def _paces(self, row: View) -> Paces:
         """What was known of the pace of a run's plan when it started; it never changes."""
@@ -258,11 +267,9 @@ class Core:
 
     async def run_row(self, number: int) -> View:
         """A run's row; raises as `run` does."""
-        row, given_out = await self.read(_run_or_trace, number)
-        if row is None and given_out:
-            raise Gone(f"run {number} was removed")
+        row, given_out, _ = await self.read(_run_or_trace, number)
         if row is None:
-            raise NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
+            raise _no_run(number, given_out)
         return row
 
     async def plan(self, plan_id: int) -> Plan:
@@ -498,6 +505,22 @@ def _settle(future: asyncio.Future[T], value: T) -> None:
         future.set_result(value)
 
 
-def _run_or_trace(connection: Any, number: int) -> tuple[View | None, bool]:
+def _run_or_trace(connection: Any, number: int) -> tuple[View | None, bool, Mapping[int, Open]]:
+    """A run's row, whether there ever was one, and what is under way in it."""
     row = reading.run(connection, number)
-    return row, row is None and reading.was_given_out(connection, number)
+    if row is None:
+        return None, reading.was_given_out(connection, number), {}
+    return row, True, under_way_of(connection.execute, [row])
+
+
+def _no_run(number: int, given_out: bool) -> Gone | NotFound:
+    if given_out:
+        return Gone(f"run {number} was removed")
+    return NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
+
+
+def _page_of_runs(
+    connection: Any, wanted: listing.RunFilter
+) -> tuple[list[View], int | None, Mapping[int, Open]]:
+    rows, following = listing.runs(connection, wanted)
+    return rows, following, under_way_of(connection.execute, rows)

@@ -10,6 +10,7 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
 from starlette.exceptions import HTTPException
+from starlette.requests import ClientDisconnect
 
 from yarnloom import errors
 from yarnloom.errors import Problem, YarnloomError
@@ -74,6 +75,11 @@ def install(app: FastAPI) -> None:
             YarnloomError("this is a mistake in the service; its log has the details")
         )
 
+    async def on_gone(request: Request, error: Exception) -> Response:
+        # Nobody is there any more to read an answer; it is no mistake of this program.
+        return Response(status_code=HTTPStatus.BAD_REQUEST)
+
+    app.add_exception_handler(ClientDisconnect, on_gone)
     app.add_exception_handler(YarnloomError, on_ours)
     app.add_exception_handler(RequestValidationError, on_body)
     app.add_exception_handler(HTTPException, on_http)

@@ -10,7 +10,7 @@ Record = dict[str, Any]
 
 _PARTS = (
     *("run", "node", "state", "outcome", "total", "done", "failed", "skipped", "awaits"),
-    *("covers", "covered", "fraction", "fraction_then", "since"),
+    *("covers", "covered", "fraction", "fraction_then", "since", "moved_at"),
 )
 _STEPS = ("run", "node", "state", "saved", "started_at")
 

@@ -153,13 +153,8 @@ async def list_runs(
         below=cursor,
         limit=limit,
     )
-    rows, following = await core.read(listing.runs, wanted)
-    return answer(
-        {
-            "runs": await core.run_views(rows),
-            "next": following and str(following),
-        }
-    )
+    runs, following = await core.list_runs(wanted)
+    return answer({"runs": runs, "next": following and str(following)})
 
 
 @router.get("/counts", response_model=RunCounts)

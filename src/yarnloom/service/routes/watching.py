@@ -164,8 +164,7 @@ async def _shown(core: Core, link: dict[str, Any]) -> dict[str, Any]:
 
     An end user is told numbers and what the task says of itself, not what parts are called.
     """
-    row = await core.run_row(link["run"])
-    (run,) = await core.run_views([row], plain=not link["details"])
+    run = await core.show(link["run"], plain=not link["details"])
     names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
     return {**{name: run[name] for name in names}, "message": _plain_message(run)}
 

@@ -7,7 +7,7 @@ ALTER TABLE steps ADD COLUMN fraction REAL NOT NULL DEFAULT 0;       -- how far 
 ALTER TABLE parts ADD COLUMN fraction REAL NOT NULL DEFAULT 0;       -- the same of all that is in it
 ALTER TABLE parts ADD COLUMN fraction_then REAL NOT NULL DEFAULT 0;  -- and as its pace is counted from
 ALTER TABLE parts ADD COLUMN since INTEGER NOT NULL DEFAULT 0;       -- that time; pauses move it on
-ALTER TABLE parts ADD COLUMN moved_at INTEGER;                       -- of a root: when it last moved
+ALTER TABLE parts ADD COLUMN moved_at INTEGER;                       -- when that changed last
 ALTER TABLE parts ADD COLUMN covers INTEGER NOT NULL DEFAULT 0;      -- of an each: values in its list
 ALTER TABLE parts ADD COLUMN covered INTEGER NOT NULL DEFAULT 0;     -- those whose items count whole
 ALTER TABLE parts ADD COLUMN begun_at INTEGER;                       -- of an item: its first attempt
