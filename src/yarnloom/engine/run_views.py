@@ -267,7 +267,8 @@ class _Left:
         moved_at, gained = row["moved_at"] or row["since"], row["fraction"] - row["fraction_then"]
         if gained > 0 and moved_at > row["since"]:
             pace = gained / (moved_at - row["since"])
-            return max(0.0, (1 - row["fraction"]) / pace / 1e6 - self._spent(moved_at))
+            left = (1 - row["fraction"]) / pace / 1e6 - self._spent(moved_at)
+            return float(max(0.0, left))
         expected = self.paces.times.get(node.index)
         return None if expected is None else max(0.0, expected - self._spent(row["since"]))
 
