@@ -6,7 +6,7 @@ import time
 
 from pydantic import BaseModel
 
-from yarnloom import Client, Loom, StepContext, param, sequence, step
+from yarnloom import Client, Loom, RunEnded, StepContext, param, sequence, step
 
 loom = Loom("trouble")
 
@@ -52,6 +52,12 @@ def read_on(ctx: StepContext) -> int:
 def tell(number: int) -> None:
     """Fail the first time that it is told something."""
     raise ValueError("nobody listens")
+
+
+@loom.on_run_end(workflows=["tells"])
+def note_end(ended: RunEnded) -> str:
+    """Say what came of a run."""
+    return f"{ended.workflow} gave {ended.output}"
 
 
 loom.workflow("outer", params=Where, plan=step("order", order, url=param("url")))
