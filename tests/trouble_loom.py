@@ -6,7 +6,7 @@ import time
 
 from pydantic import BaseModel
 
-from yarnloom import Client, Loom, RunEnded, StepContext, param, sequence, step
+from yarnloom import Client, Loom, Retry, RunEnded, StepContext, param, sequence, step
 
 loom = Loom("trouble")
 
@@ -40,6 +40,15 @@ def ponder(ctx: StepContext) -> int:
     return 1
 
 
+@loom.task(quiet_for="300ms", if_quiet="retry", retry=Retry(2, wait="10ms"))
+def hang_once(ctx: StepContext) -> int:
+    """Hang the first time, where nothing can be heard; go on well the second."""
+    ctx.progress(1, 2)
+    if ctx.tries == 1:
+        time.sleep(600)
+    return ctx.tries
+
+
 @loom.task
 def read_on(ctx: StepContext) -> int:
     """Read pages until told to stop, one of a hundred a moment."""
@@ -63,5 +72,6 @@ def note_end(ended: RunEnded) -> str:
 loom.workflow("outer", params=Where, plan=step("order", order, url=param("url")))
 loom.workflow("inner", plan=step("deliver", deliver))
 loom.workflow("ponders", plan=sequence(step("ponder", ponder)))
+loom.workflow("hangs-once", plan=step("hang", hang_once))
 loom.workflow("reads", plan=sequence(step("deliver", deliver), step("read", read_on)))
 loom.workflow("tells", plan=step("deliver", deliver, on_end=step("tell", tell, number=1)))

@@ -67,6 +67,16 @@ def test_a_task_that_says_nothing_is_shown_as_stuck(
     assert "idle" in told
 
 
+def test_one_that_hangs_silently_is_stopped_and_tried_again(
+    program: ServiceProgram, client: Client
+) -> None:
+    """In the middle of a call that hears nothing."""
+    run = client.start("hangs-once")
+    assert run.wait(60) == 2
+    first = run.step("hang").data["attempts"][0]
+    assert (first["outcome"], first["error"]["type"]) == ("failed", "Quiet")
+
+
 def test_progress_is_told_everywhere_and_to_links_without_labels(
     program: ServiceProgram, client: Client
 ) -> None:

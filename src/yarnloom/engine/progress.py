@@ -118,22 +118,21 @@ def part_decided(turn: Turn, run: RunRow, part: PartRow, *, whole: bool) -> None
         each = turn.around(part)
         each.idle -= 1
         turn.unit.parts.touch(each)
-    if whole:
-        _make_whole(turn, run, part)
+    if whole and part.fraction < WHOLE:
+        _set_part(turn, run, part, WHOLE)
 
 
-def _make_whole(turn: Turn, run: RunRow, part: PartRow) -> None:
-    plan, change = turn.plan(run), WHOLE - part.fraction
-    if not change:
-        return
-    part.fraction, part.moved_at = WHOLE, turn.now
+def _set_part(turn: Turn, run: RunRow, part: PartRow, fraction: float) -> None:
+    """A part becomes whole, or ceases to be."""
+    plan, change = turn.plan(run), fraction - part.fraction
+    part.fraction, part.moved_at = fraction, turn.now
     turn.unit.parts.touch(part)
     if part.parent is None:
         return
     around = turn.around(part)
     size = size_of_item(plan, part, around)
     if part.value is not None:
-        around.covered += size
+        around.covered += size if fraction >= WHOLE else -size
     _pass_on(turn, run, plan, around, plan.nodes[part.node], change, size)
 
 
@@ -155,15 +154,7 @@ def part_renewed(turn: Turn, run: RunRow, part: PartRow) -> None:
         for index, done in holding.fractions_in(turn.unit, part.id):
             if not plan.nodes[index].follows:
                 fraction += done * (shares.get(index) or 1 / len(node.children))
-    part.fraction = min(_NOT_YET, fraction)
-    turn.unit.parts.touch(part)
-    if part.parent is None:
-        return
-    around = turn.around(part)
-    size = size_of_item(plan, part, around)
-    if part.value is not None:
-        around.covered -= size
-    _pass_on(turn, run, plan, around, node, part.fraction - WHOLE, size)
+    _set_part(turn, run, part, min(_NOT_YET, fraction))
 
 
 def list_read(turn: Turn, each: PartRow, values: int, batch: int | None) -> None:
