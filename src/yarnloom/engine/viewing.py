@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from yarnloom.engine.run_views import Look, run_views, under_way_of
+from yarnloom.engine.run_views import UNDER_WAY, Look, run_views, under_way_of
 from yarnloom.engine.shares import paces_of
 from yarnloom.engine.turn import Turn
 from yarnloom.store import PartRow, RunRow
@@ -24,7 +24,8 @@ def present(turn: Turn, run: RunRow, root: PartRow | None = None) -> dict[str, A
     counters = {name: getattr(root, name) for name in root.__slots__} if root else {}
     facts = {name: getattr(run, name) for name in run.__slots__}
     of_root = {name: getattr(root, name, None) for name in _OF_ROOT}
-    turn.unit.flush()
+    if run.state in UNDER_WAY:
+        turn.unit.flush()  # what is under way is asked of the store
     row = {"total": None, "done": None, **counters, **facts, **of_root}
     look = Look(turn.now, turn.plan_by_id, lambda _: paces_of(turn, run))
     (view,) = run_views([row], under_way_of(turn.unit.execute, [row]), look)
