@@ -16,7 +16,27 @@ export function FilterBar({ filtering }: { filtering: RunFiltering }) {
   const workflows = useWorkflows();
   return (
     <Stack gap="xs">
-      <States filtering={filtering} />
+      <Group justify="space-between" gap="xs">
+        <States filtering={filtering} />
+        <Group gap={6}>
+          <Chip
+            size="sm"
+            variant="outline"
+            checked={!!filter.followups_failed}
+            onChange={(on) => set("followups_failed", on ? "true" : null)}
+          >
+            a follow-up failed
+          </Chip>
+          <Chip
+            size="sm"
+            variant="outline"
+            checked={!!filter.reports}
+            onChange={(on) => set("reports", on ? "shown" : null)}
+          >
+            with those that tell of an end
+          </Chip>
+        </Group>
+      </Group>
       <Group gap="xs">
         <TypedInput
           label="Text"
@@ -79,22 +99,6 @@ export function FilterBar({ filtering }: { filtering: RunFiltering }) {
             tagged {filter.tag}
           </Pill>
         )}
-        <Chip
-          size="sm"
-          variant="outline"
-          checked={!!filter.followups_failed}
-          onChange={(on) => set("followups_failed", on ? "true" : null)}
-        >
-          a follow-up failed
-        </Chip>
-        <Chip
-          size="sm"
-          variant="outline"
-          checked={!!filter.reports}
-          onChange={(on) => set("reports", on ? "shown" : null)}
-        >
-          with those that tell of an end
-        </Chip>
         {count > 0 && (
           <Button variant="subtle" size="xs" onClick={clear}>
             Clear
