@@ -9,7 +9,7 @@ import pytest
 
 from tests import looms
 from yarnloom.engine import Engine, Publish, Results, Started, StartRun, Writer, system_clock
-from yarnloom.errors import NotFound
+from yarnloom.errors import Busy, NotFound
 from yarnloom.store import Database, audit
 
 
@@ -61,4 +61,28 @@ def test_a_batch_that_breaks_holds_up_nobody(
         return started
 
     assert asyncio.run(main()).created
+    database.close()
+
+
+@pytest.mark.parametrize("threaded", [False, True])
+def test_what_comes_while_it_ends_is_refused_without_a_word_in_the_log(
+    tmp_path: Path, threaded: bool
+) -> None:
+    """A request that was under way at the end, or comes after it, is told to try again."""
+    database = Database(tmp_path)
+    broken: list[object] = []
+
+    async def main() -> None:
+        asyncio.get_running_loop().set_exception_handler(lambda _, facts: broken.append(facts))
+        engine = Engine(database, system_clock())
+        writer = Writer(engine, system_clock, lambda _: None, threaded=threaded)
+        await writer.submit(Publish(who="test", **looms.loom.publication()))
+        last = writer.submit_soon(StartRun("sums", {"number": 1}, "k1", "test"))
+        writer.close()
+        for late in (last, writer.submit_soon(StartRun("sums", {"number": 2}, "k2", "test"))):
+            with pytest.raises(Busy, match="is stopping"):
+                await late
+
+    asyncio.run(main())
+    assert broken == []
     database.close()

@@ -12,7 +12,7 @@ import pytest
 from tests import looms
 from yarnloom.errors import FolderInUse, FolderUnusable
 from yarnloom.store import Database, FileFolder, audit, migrations
-from yarnloom.store.database import migrate
+from yarnloom.store.database import LOG_LIMIT, migrate
 from yarnloom.store.writing import (
     FAILED_UNDER,
     FAULTY_UNDER,
@@ -111,6 +111,27 @@ def test_statements_that_run_per_step_use_an_index(inline: InlineService) -> Non
         assert "INDEX" in text, (sql, text)
         assert "TEMP B-TREE" not in text, (sql, text)
         assert "SCAN steps" not in text or "steps_to_start" in text, (sql, text)
+
+
+def test_the_write_ahead_log_shrinks_again(tmp_path: Path) -> None:
+    """After a long reader, for whom it had to grow."""
+    database = Database(tmp_path)
+    log = database.path.with_name(database.path.name + "-wal")
+    database.writer.execute("CREATE TABLE large (text)")
+
+    def write(times: int) -> None:
+        for number in range(times):
+            database.writer.execute("INSERT INTO large VALUES (?)", (str(number % 10) * 500_000,))
+
+    with database.reader() as reader:
+        reader.execute("BEGIN")
+        reader.execute("SELECT count(*) FROM large").fetchone()
+        write(60)
+        assert log.stat().st_size > LOG_LIMIT
+        reader.execute("ROLLBACK")
+    write(4)
+    assert log.stat().st_size <= LOG_LIMIT
+    database.close()
 
 
 def test_readers_cannot_write(tmp_path: Path) -> None:

@@ -36,6 +36,7 @@ from yarnloom.engine.commands import (
     Tick,
 )
 from yarnloom.engine.engine import Engine, Moment, Results
+from yarnloom.errors import Busy
 
 log = logging.getLogger("yarnloom.service")
 
@@ -85,6 +86,7 @@ class Writer:
         self._times: deque[float] = deque(maxlen=WATCHED)
         self._threaded = threaded
         self._thread: ThreadPoolExecutor | None = None
+        self._closed = False
         self.submit_soon(Tick())
 
     @property
@@ -114,8 +116,15 @@ class Writer:
         self._schedule()
         return future
 
+    def _refuse_all(self) -> None:
+        batch, self._pending = self._pending, []
+        for _, future in batch:
+            if not future.done():
+                future.set_exception(Busy("the service is stopping; try again when it is back"))
+
     def close(self) -> None:
-        """Stop the timer and the thread; what is pending has been answered before."""
+        """Stop the timer and the thread; what comes now, or was not begun, is refused."""
+        self._closed = True
         if self._timer:
             self._timer.cancel()
         if self._thread:
@@ -127,6 +136,10 @@ class Writer:
             self._loop.call_soon(self._flush)
 
     def _flush(self) -> None:
+        if self._closed:
+            self._scheduled = False
+            self._refuse_all()
+            return
         batch = self._take_batch()
         commands = [command for command, _ in batch]
         if not self._threaded and not is_large(commands[0]):

@@ -30,6 +30,8 @@ T = TypeVar("T")
 
 FILE_NAME = "yarnloom.db"
 READ_LIMIT = 2.0
+LOG_LIMIT = 16 * 2**20
+"""Bytes that the write-ahead log keeps on disk when nobody needs what is in it."""
 READERS = 3
 _NETWORK = {"nfs", "nfs4", "cifs", "smb3", "smbfs", "afs", "9p", "ceph", "glusterfs", "fuse.sshfs"}
 
@@ -163,6 +165,8 @@ def _connect(folder: Path, *, read_only: bool) -> Connection:
         if not read_only:
             connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
             connection.execute("PRAGMA journal_mode = WAL")
+            # What a long reader made it grow to, it gives back when it begins anew.
+            connection.execute(f"PRAGMA journal_size_limit = {LOG_LIMIT}")
         connection.execute("PRAGMA synchronous = FULL")
         connection.execute("PRAGMA foreign_keys = ON")
         connection.execute("PRAGMA busy_timeout = 5000")
