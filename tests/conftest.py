@@ -19,6 +19,15 @@ settings.register_profile("yarnloom", deadline=None)
 settings.load_profile("yarnloom")
 
 
+LONG = ("end_to_end", "boundaries", "simulator", "console")
+"""Folders whose files take longest: they go first, so that none is left for the end alone."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Processes of tests take whole files, in this order."""
+    items.sort(key=lambda item: item.path.parent.name not in LONG)
+
+
 @pytest.fixture
 def inline(tmp_path: Path) -> Iterator[InlineService]:
     """An engine with the tests' loom published, audited at the end."""

@@ -373,7 +373,7 @@ def errors_in(at: Floor, run: int, seconds: Any, often: int = 1) -> list[float]:
     ]
 
 
-@pytest.mark.parametrize("count", [20, 600])
+@pytest.mark.parametrize("count", [20, 300])
 def test_the_time_left_is_right_from_the_second_run_on(at: Floor, count: int) -> None:
     """Within a quarter, at the median from a fifth of the way on."""
     chance = random.Random(4)
