@@ -117,6 +117,15 @@ def test_workers_say_since_when_they_are_idle_and_what_they_ran_last(at: Floor) 
     assert idle["idle_since"] == idle["last"]["ended_at"] == at.inline.run(1)["ended_at"]
 
 
+def test_who_comes_before_is_told_only_where_it_is_asked(at: Floor) -> None:
+    """It takes a look at all that waits, of which the overview asks nothing."""
+    run_of(at)
+    at.start("l/w", priority=1)
+    last = at.start("l/w")
+    assert kinds(at, last) == ["no_place", "priority"]
+    assert kinds(at, last, order=False) == ["no_place"]
+
+
 def test_a_run_that_waits_for_itself_is_named(at: Floor) -> None:
     """Its task holds the only place, and waits for a run that needs one."""
     outer = run_of(at)

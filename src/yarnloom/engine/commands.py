@@ -556,12 +556,14 @@ class Why:
         rank: where it stands; empty for all of the run.
         item: the row of the item that it stands in; None if it stands in none.
         waiters: attempts in which a task waits for another run, and for which.
+        order: whether it is told who comes before, for which all that waits is looked at.
     """
 
     run: int
     rank: bytes = b""
     item: int | None = None
     waiters: Mapping[int, int] = field(default_factory=dict)
+    order: bool = True
 
 
 @dataclass(frozen=True, slots=True)

@@ -44,7 +44,7 @@ def why(turn: Turn, command: Why) -> View:
         NotFound: there is no such run.
     """
     run = turn.run(command.run)
-    teller = _Teller(turn, run, command.waiters)
+    teller = _Teller(turn, run, command)
     entries = [] if run.state in RUN_ENDED else teller.entries(command)
     return {
         "run": run.number,
@@ -74,9 +74,10 @@ def _reason(kind: str, text: str, **facts: Any) -> View:
 
 
 class _Teller:
-    def __init__(self, turn: Turn, run: RunRow, waiters: Mapping[int, int]) -> None:
+    def __init__(self, turn: Turn, run: RunRow, command: Why) -> None:
         self.turn = turn
-        self.waiters = waiters
+        self.waiters = command.waiters
+        self.order = command.order
         self.run = run
         self.plan: Plan = turn.plan(run)
 
@@ -201,7 +202,7 @@ class _Teller:
         elif attempt is None and self.run.state in HELD:
             reasons = [_reason("held", "its run is paused")]
         elif attempt is None:
-            reasons = list(obstacles(self.turn, step, self.waiters))
+            reasons = list(obstacles(self.turn, step, self.waiters, order=self.order))
         elif attempt.begun_at is None:
             reasons = [_reason("handed_out", f"handed to worker {name}, begins there", worker=name)]
         else:
@@ -263,13 +264,16 @@ class _Teller:
         return self.turn.address(self.run, node, around).partition("/")[2]
 
 
-def obstacles(turn: Turn, step: StepRow, waiters: Mapping[int, int]) -> Iterator[View]:
+def obstacles(
+    turn: Turn, step: StepRow, waiters: Mapping[int, int], *, order: bool
+) -> Iterator[View]:
     """Everything that keeps a ready step from starting.
 
     Args:
         turn: the transaction.
         step: the step.
         waiters: attempts in which a task waits for another run, and for which.
+        order: whether it is told who comes before.
     """
     pool_reasons = list(_of_pool(turn, step))
     yield from pool_reasons
@@ -278,7 +282,8 @@ def obstacles(turn: Turn, step: StepRow, waiters: Mapping[int, int]) -> Iterator
     if worker_reason is not None:
         yield worker_reason
     if pool_reasons or (worker_reason and worker_reason["kind"] == NO_PLACE):
-        yield from _of_order(turn, step)
+        if order:
+            yield from _of_order(turn, step)
     elif worker_reason is None:
         yield _reason("moment", "a worker has a place for it and takes it in a moment")
 

@@ -306,7 +306,8 @@ class Core:
         numbers = await self.read(listing.still, ASKED_WHY)
         numbers += [one for one in await self.submit(ListQuiet()) if one not in numbers]
         for number in numbers[: 2 * ASKED_WHY]:
-            why: View = await self.submit(Why(number, waiters=dict(self._waiters)))
+            ask = Why(number, waiters=dict(self._waiters), order=False)
+            why: View = await self.submit(ask)
             said = [*why["reasons"], *(one for wait in why["waits"] for one in wait["reasons"])]
             reasons = [one["text"] for one in said if one["kind"] in STUCK]
             if reasons:

@@ -28,3 +28,6 @@ ALTER TABLE runs ADD COLUMN weights INTEGER REFERENCES weights;      -- null: no
 ALTER TABLE runs ADD COLUMN spared INTEGER NOT NULL DEFAULT 0;       -- paused within this round
 ALTER TABLE runs ADD COLUMN followups_failed INTEGER NOT NULL DEFAULT 0;  -- as things stand now
 CREATE INDEX runs_followups_failed ON runs (number) WHERE followups_failed > 0;
+
+-- Runs that have not ended, in order: the oldest are asked what they wait for.
+CREATE INDEX runs_not_ended ON runs (number) WHERE ended_at IS NULL;
