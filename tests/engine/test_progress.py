@@ -292,6 +292,8 @@ def test_shares_follow_the_time_of_the_run_before_and_stay_as_they_were_at_the_s
     assert progress(at, third)["seconds_left"] == near(9)
     at.advance(4)
     assert progress(at, third)["seconds_left"] == near(5)
+    at.advance(6)
+    assert progress(at, third)["seconds_left"] is None  # it should have ended, and has not
     at.end(f"{third}/slow")
     at.do(ResumeRun(between, "t"))
     at.end(f"{between}/quick")

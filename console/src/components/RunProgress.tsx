@@ -62,7 +62,8 @@ function Pace({ progress }: { progress: Told }) {
 function Left({ seconds, told }: { seconds: number; told: Told }) {
   const now = useNow();
   const left = Math.max(0, seconds - Math.max(0, now - arrival(told)) / 1000);
-  return <span>{left >= 1 ? `about ${spell(Math.round(left))} left` : "about to end"}</span>;
+  // Once it should have ended, nobody knows how long it will be.
+  return left >= 1 ? <span>about {spell(Math.round(left))} left</span> : null;
 }
 
 const arrivals = new WeakMap<Told, number>();

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import re
+import shlex
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -23,6 +25,7 @@ View = dict[str, Any]
 
 LOG_PAGE = 5_000
 ITEM_PAGE = 500
+IN_FOLLOW_UP = re.compile(r"(^|/)on_(failure|end)/")
 EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
 
 
@@ -89,12 +92,26 @@ def _show_run(client: Client, number: int, as_json: bool) -> int:
         return 0
     out.print(output.run_picture(run, graph, _reasons(client, number, graph)))
     out.print()
-    for name, text in _origins(run):
+    for name, text in (*_origins(run), *_beside(run, graph)):
         out.print(Text.assemble((f"{name:<8}", "dim"), text))
     params = Text("params  ", style="dim")
     out.print(params, output.short_value(run["params"], 200), sep="")
     output.print_end(run)
     return 0
+
+
+def _beside(run: View, graph: View) -> Iterator[tuple[str, str]]:
+    """Follow-ups that failed, and how one is tried again."""
+    if not run["followups_failed"]:
+        return
+    number, failed = run["number"], output.count(run["followups_failed"], "follow-up")
+    steps = [one for one in output.rows_of(graph) if one["kind"] == "step"]
+    for step in steps:
+        if step["state"] == "failed" and IN_FOLLOW_UP.search(step["address"]):
+            address = shlex.quote(f"{number}/{step['address']}")
+            yield "beside", f"{failed} failed; try again: yarnloom step {address} retry"
+            return
+    yield "beside", f"{failed} failed, in an item; look for it: yarnloom export {number}"
 
 
 def _origins(run: View) -> Iterator[tuple[str, str]]:
@@ -105,9 +122,6 @@ def _origins(run: View) -> Iterator[tuple[str, str]]:
         yield "tells of", f"the end of run {run['after']}"
     if run["state"] == "scheduled":
         yield "starts", f"{output.until(run['start_at'])}, at {run['start_at']}"
-    if run["followups_failed"]:
-        failed = output.count(run["followups_failed"], "follow-up")
-        yield "beside", f"{failed} failed; its steps can be retried: yarnloom step … retry"
     if run["start_by"] and not run["started_at"]:
         yield "by then", f"{run['start_by']}, or it ends as expired"
 

@@ -203,7 +203,7 @@ def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
     """Until the end: of what is under way at its own pace, of what is to come as it took before.
 
     Where that is not known, at the pace of all of this round so far, less the time since something
-    moved.
+    moved. None where nothing can be told, also once it should have ended.
     """
     fraction, then = row["fraction"] or 0.0, row["fraction_then"] or 0.0
     if row["started_at"] is None or fraction >= 1:
@@ -216,7 +216,8 @@ def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
         pace = (fraction - then) / (moved_at - begun)
         left = ((1 - fraction) / pace - (look.now - moved_at)) / 1e6
         left = max(left, parts.at_least())
-    return None if left is None else _short(max(0.0, left))
+    # It takes longer than it did before, or than it seemed to: nobody knows how long.
+    return None if left is None or left <= 0 else _short(left)
 
 
 @dataclass(frozen=True, slots=True)
