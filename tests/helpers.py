@@ -29,7 +29,9 @@ def much(few: int, many: int) -> int:
     return many if THOROUGH else few
 
 
-def eventually(ask: Callable[[], T], what: str = "", patience: float = PATIENCE) -> T:
+def eventually(
+    ask: Callable[[], T], what: str | Callable[[], str] = "", patience: float = PATIENCE
+) -> T:
     """The first true answer; fails when there is none for a long time."""
     until = time.monotonic() + patience
     pause = threading.Event()
@@ -37,7 +39,8 @@ def eventually(ask: Callable[[], T], what: str = "", patience: float = PATIENCE)
         answer = ask()
         if answer:
             return answer
-        assert time.monotonic() < until, f"never came true: {what or ask}"
+        if time.monotonic() > until:
+            raise AssertionError(f"never came true: {what() if callable(what) else what or ask}")
         pause.wait(0.01)
 
 
@@ -77,7 +80,7 @@ class Program:
         """Everything that it printed."""
         return "\n".join(self.lines)
 
-    def wait_for(self, pattern: str) -> re.Match[str]:
+    def wait_for(self, pattern: str, patience: float = PATIENCE) -> re.Match[str]:
         """The first match of a pattern in what it prints."""
 
         def look() -> re.Match[str] | None:
@@ -85,7 +88,7 @@ class Program:
             assert found or self.process.poll() is None, f"it ended:\n{self.text}"
             return found
 
-        return eventually(look, f"{pattern} in:\n{self.text}")
+        return eventually(look, lambda: f"{pattern} in:\n{self.text}", patience)
 
     def kill(self) -> None:
         """As `kill -9` does."""

@@ -10,7 +10,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from tests.helpers import ROOT, Program, ServiceProgram
+from tests.helpers import PATIENCE, ROOT, Program, ServiceProgram
 from yarnloom import Client
 
 pytestmark = pytest.mark.slow
@@ -38,7 +38,7 @@ def test_the_demo_makes_an_almanac_and_ends(tmp_path: Path) -> None:
 def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:
     """And ends with all that it started."""
     demo = Program("demo", "--port", "0", cwd=tmp_path)
-    console = demo.wait_for(r"The console: (http://\S+)")[1]
+    console = demo.wait_for(r"The console: (http://\S+)", 5 * PATIENCE)[1]
     demo.wait_for("Ctrl-C ends it")
     page = httpx.get(console, trust_env=False)
     mailbox = demo.wait_for(r"the mailbox at (http://[^\s,]+)")[1]
