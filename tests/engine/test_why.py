@@ -132,7 +132,7 @@ def test_no_worker(at: Floor) -> None:
         (
             {"has": ("gpu",), "places": 0},
             "no_place",
-            "waits for a place: all 0 places of w are taken",
+            "waits for a place: no process of w has loaded the loom yet",
         ),
     ],
 )

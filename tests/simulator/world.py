@@ -69,6 +69,8 @@ class SimWorker:
         hands: attempts that it runs, by their message.
         stops: why some of them are told to stop.
         untold: report items that the service has not answered.
+        still: attempts whose process stands still; whether the worker can tell.
+        begun: attempts that are to be told to have begun.
     """
 
     name: str
@@ -78,6 +80,8 @@ class SimWorker:
     seen: set[int] = field(default_factory=set)
     untold: dict[int, dict[str, Any]] = field(default_factory=dict)
     received: list[int] = field(default_factory=list)
+    still: dict[int, bool] = field(default_factory=dict)
+    begun: set[int] = field(default_factory=set)
     registered: bool = False
     alive: bool = True
     frozen_until: float = 0.0
@@ -456,6 +460,9 @@ class World:
                 worker.seen.add(attempt)
                 given = expanded(self.database, message["input"])
                 worker.hands[attempt] = {**message, "input": given}
+                if self.chance(0.03):
+                    self.stand_still(worker, attempt)
+                    continue
                 self.later(self.random.uniform(0.01, 3), lambda a=attempt: self.finish(worker, a))
             elif message["kind"] == "stop":
                 worker.stops[attempt] = message["why"]
@@ -464,8 +471,27 @@ class World:
             elif message["kind"] == "drop":
                 worker.hands.pop(attempt, None)
                 worker.untold.pop(attempt, None)
+                worker.still.pop(attempt, None)
+            elif message["kind"] == "give_back":
+                self.give_back(worker, attempt)
         if then_ask:
             self.ask(worker)
+
+    def stand_still(self, worker: SimWorker, attempt: int) -> None:
+        """The process that got an attempt stands still; the worker notices, or not even that."""
+        self.tell(f"{self.clock.mono:8.3f} {worker.name} does not begin {attempt}")
+        worker.still[attempt] = self.random.random() < 0.5
+        self.counts["stuck processes"] += 1
+
+    def give_back(self, worker: SimWorker, attempt: int) -> None:
+        """An attempt that was not begun is asked back."""
+        if worker.still.get(attempt):
+            del worker.still[attempt]
+            if worker.hands.pop(attempt, None):
+                worker.untold[attempt] = {"outcome": "handed_back"}
+        elif attempt in worker.hands and attempt not in worker.still:
+            worker.begun.add(attempt)
+        self.report_now(worker)
 
     def finish(self, worker: SimWorker, attempt: int) -> None:
         """An attempt ends: usually well."""
@@ -502,8 +528,13 @@ class World:
             self.later(0.5, lambda: worker.untold and worker.alive and self.report_now(worker))
             return
         items = tuple(
-            ReportItem(attempt, begun_ago=0.01, **item) for attempt, item in worker.untold.items()
+            ReportItem(
+                attempt, begun_ago=None if item["outcome"] == "handed_back" else 0.01, **item
+            )
+            for attempt, item in worker.untold.items()
         )
+        begun, worker.begun = worker.begun - worker.untold.keys(), set()
+        items += tuple(ReportItem(attempt, begun_ago=0.01) for attempt in sorted(begun))
 
         def on_answer(answer: Any) -> None:
             if isinstance(answer, WorkerUnknown):
@@ -515,6 +546,8 @@ class World:
                 assert isinstance(answer, Reported)
                 for item in items:
                     worker.untold.pop(item.attempt, None)
+                for refused in answer.refused:
+                    worker.hands.pop(refused["attempt"], None)
                 self.counts["refused reports"] += len(answer.refused)
                 self.on_messages(worker, answer.messages, then_ask=False)
 
@@ -548,13 +581,13 @@ class World:
             )
 
     def check_fencing(self, command: Any, answer: Reported) -> None:
-        """A result of an attempt that was given up as lost is refused, and no other."""
+        """A result of an attempt that was given up or taken back is refused, and no other."""
         refused = {one["attempt"] for one in answer.refused}
         for item in command.items:
             ((outcome,),) = self.database.writer.execute(
                 "SELECT outcome FROM attempts WHERE id = ?", (item.attempt,)
             ).fetchall()
-            fenced = outcome == "lost" and item.outcome != "lost"
+            fenced = outcome in ("lost", "handed_back") and item.outcome != outcome
             assert fenced == (item.attempt in refused), (item, outcome, refused)
 
     def check_end(self) -> None:

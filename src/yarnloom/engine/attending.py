@@ -65,6 +65,8 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     for attempt_id in sorted(worker.in_hand):
         attempt = turn.unit.attempts.need(attempt_id)
         step = turn.unit.steps.need(attempt.step)
+        if attempt.begun_at is None:
+            turn.expect_begin(attempt_id)
         if attempt_id not in command.in_hand:
             post_work(turn, worker, step, attempt)
         if step.stop:

@@ -387,5 +387,7 @@ class Engine:
         self._memory.lanes.started(step.pool, step.share)
         if step.pool:
             self._memory.pools.gate(step.pool).hand_out(step.run, attempt_id)
-        if attempt.begun_at is not None:
+        if attempt.begun_at is None:
+            turn.expect_begin(attempt_id)
+        else:
             reporting.watch(turn, attempt, step)

@@ -17,8 +17,9 @@ from yarnloom.engine.commands import ListQuiet, Why
 from yarnloom.engine.memory import Misfit, Worker, needs_of, task_of
 from yarnloom.engine.pausing import HELD
 from yarnloom.engine.pools import Closed, Shut, base_of
+from yarnloom.engine.reporting import NOT_BEGUN
 from yarnloom.engine.states import RUN_ENDED, Entry, RunState, StepState
-from yarnloom.engine.turn import Turn
+from yarnloom.engine.turn import BEGIN_SECONDS, Turn
 from yarnloom.engine.views import moment, step_progress
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, holding
@@ -28,6 +29,7 @@ from yarnloom.units import duration_text
 View = dict[str, Any]
 SHOWN = 50
 NAMED = 3
+TAKEN_BACK_OFTEN = 3
 NO_PLACE, ELSEWHERE, DRAINING, TROUBLE = "no_place", "elsewhere", "draining", "trouble"
 FLAWS = (TROUBLE, DRAINING, ELSEWHERE, *reversed(Misfit))
 """Why a worker does not take a step, what is mended most easily first."""
@@ -203,8 +205,9 @@ class _Teller:
             reasons = [_reason("held", "its run is paused")]
         elif attempt is None:
             reasons = list(obstacles(self.turn, step, self.waiters, order=self.order))
+            reasons += self.of_taken_back(step)
         elif attempt.begun_at is None:
-            reasons = [_reason("handed_out", f"handed to worker {name}, begins there", worker=name)]
+            reasons = [self.of_hand_out(attempt, name)]
         else:
             spent = duration_text(round((self.turn.now - attempt.begun_at) / 1_000_000, 1))
             text = f"has run on worker {name} for {spent}"
@@ -219,6 +222,16 @@ class _Teller:
             facts["deadline_at"] = moment(step.deadline_at)
         return {**self.entry(node, around, step.state, reasons), **facts}
 
+    def of_hand_out(self, attempt: AttemptRow, worker: str) -> View:
+        """Which worker has it, and since when if it does not begin there."""
+        spent = (self.turn.now - attempt.handed_at) / 1_000_000
+        facts = {"worker": worker, "handed_at": moment(attempt.handed_at)}
+        if spent < BEGIN_SECONDS:
+            return _reason("handed_out", f"handed to worker {worker}, begins there", **facts)
+        since = f"since {moment(attempt.handed_at)}, {duration_text(round(spent))} ago"
+        text = f"worker {worker} has it {since}, and has not begun it; it is to give it back"
+        return _reason("handed_out", text, **facts)
+
     def of_silence(self, step: StepRow, attempt: AttemptRow) -> Iterator[View]:
         """That an attempt has said nothing of its progress for too long."""
         limit = self.plan.nodes[step.node].rules.quiet_for
@@ -230,6 +243,13 @@ class _Teller:
         at = "" if said.get("done") is None else f", at {said['done']:,}"
         text = f"is stuck: no word of progress for {silent}{at}"
         yield _reason("quiet", text, quiet_for=limit)
+
+    def of_taken_back(self, step: StepRow) -> Iterator[View]:
+        """That workers got a step and did not begin it, again and again."""
+        count, last = holding.taken_back(self.turn.unit, step.id, NOT_BEGUN)
+        if count >= TAKEN_BACK_OFTEN:
+            text = f"was taken back {count} times, since it did not begin; the last time: {last}"
+            yield _reason("taken_back", text, times=count)
 
     def of_pause(self, address: str | None, what: str) -> View:
         """Who paused the run or a step of it, when and why."""
@@ -356,9 +376,12 @@ def _of_workers(turn: Turn, step: StepRow) -> View | None:
     if not full:
         return _no_worker_fits(turn, step, flaws)
     places = sum(_places(one, step.contract) for one in full)
+    names = [one.name for one in full]
+    if not places:
+        text = f"waits for a place: no process of {_listed(names)} has loaded the loom yet"
+        return _reason(NO_PLACE, text, workers=names)
     taken = "the only place" if places == 1 else f"all {places} places"
     verb = "is" if places == 1 else "are"
-    names = [one.name for one in full]
     text = f"waits for a place: {taken} of {_listed(names)} {verb} taken"
     return _reason(NO_PLACE, text, workers=names)
 

@@ -133,6 +133,7 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
     turn.changed.add(step.run)
     worker.hold(attempt.id, task_of(step.contract))
     turn.workers = True
+    turn.expect_begin(attempt.id)
     post_work(turn, worker, step, attempt)
 
 
@@ -208,6 +209,7 @@ def take_back(turn: Turn, step: StepRow, attempt: AttemptRow) -> None:
         turn.workers = True
     turn.memory.lanes.ended(step.pool, step.share)
     turn.memory.timeouts.pop(attempt.id, None)
+    turn.memory.unbegun.pop(attempt.id, None)
     if attempt.abandoned and worker:
         worker.abandoned[attempt.id] = (step.pool, step.run)
     else:

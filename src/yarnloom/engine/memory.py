@@ -145,12 +145,17 @@ class Worker:
             self.misfits[contract] = contracts.misfit(self, contract)
         return self.misfits[contract]
 
-    def post(self, *, size: int = 0, **message: Any) -> None:
-        """Put a message into the outbox, of about so many bytes."""
+    def post(self, *, size: int = 0, **message: Any) -> int:
+        """Put a message into the outbox, of about so many bytes; its serial number."""
         self.serial += 1
         self.outbox[self.serial] = {"serial": self.serial, **message}
         self.sizes[self.serial] = size
         self.unsent.append(self.serial)
+        return self.serial
+
+    def posted(self, attempt: int) -> bool:
+        """Whether there is a message about an attempt of which it is not known that it arrived."""
+        return any(message.get("attempt") == attempt for message in self.outbox.values())
 
     def take_unsent(self) -> list[dict[str, Any]]:
         """Return messages that were never sent, now marked as sent; as many as one answer holds."""
@@ -289,6 +294,21 @@ class Listener:
 
 
 @dataclass(slots=True)
+class Unbegun:
+    """An attempt that was handed out and has not begun.
+
+    Attributes:
+        looked_at: when it was handed out, or looked at last, on the steady clock.
+        order: the serial number of the order to give it back, once that was posted.
+        heard: whether the worker was seen to have that order.
+    """
+
+    looked_at: float
+    order: int | None = None
+    heard: bool = False
+
+
+@dataclass(slots=True)
 class Memory:
     """Workers, lanes and timers, and what saves looking twice.
 
@@ -310,6 +330,7 @@ class Memory:
         weights: by workflow the newest row that says how long its nodes took.
         paces: what follows from such a row for a plan, by the ids of both.
         learnt: by workflow when that was last learnt, on the steady clock.
+        unbegun: attempts that were handed out and have not begun.
         armed: of what is kept elsewhere by time, in the store or above: when it is looked at next.
     """
 
@@ -335,6 +356,7 @@ class Memory:
     weights: dict[str, int] = field(default_factory=dict)
     paces: dict[tuple[int, int], Paces] = field(default_factory=dict)
     learnt: dict[str, float] = field(default_factory=dict)
+    unbegun: dict[int, Unbegun] = field(default_factory=dict)
 
     def counted(self, entered: int) -> Counter[str]:
         """Where a run counts that is not ahead of its time."""

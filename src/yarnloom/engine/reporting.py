@@ -32,6 +32,13 @@ SHOWN_WHEN_DONE = ("progress", "counts")
 TROUBLE = (Outcome.FAILED, Outcome.REFUSED, Outcome.LOST)
 ENDS = (StopReason.CANCEL, StopReason.DEADLINE)
 CALLED = (Outcome.DONE, Outcome.FAILED, Outcome.STOPPED, Outcome.CALLED_AGAIN)
+NOT_BEGUN = "NotBegun"
+_FENCED: dict[str, str] = {
+    Outcome.LOST: "given up as lost",
+    Outcome.HANDED_BACK: "taken back, since it had not begun",
+}
+"""Outcomes that the service decides itself, after which its worker may still run an attempt."""
+
 _ENDING = (StepEvent.FINISH, StepEvent.FAIL, StepEvent.CANCEL)
 
 
@@ -85,6 +92,12 @@ def lose(turn: Turn, attempt_id: int, why: str) -> None:
     _end(turn, attempt, Outcome.LOST, ReportItem(attempt_id, error=error))
 
 
+def take_from(turn: Turn, attempt: AttemptRow, why: str) -> None:
+    """Take an attempt that has not begun from its worker, which is not to report it any more."""
+    error = {"type": NOT_BEGUN, "message": why}
+    _end(turn, attempt, Outcome.HANDED_BACK, ReportItem(attempt.id, error=error))
+
+
 def hand_back(turn: Turn, attempt_id: int) -> None:
     """A worker that leaves did not run an attempt to its end."""
     _end(turn, turn.unit.attempts.need(attempt_id), Outcome.HANDED_BACK, ReportItem(attempt_id))
@@ -96,8 +109,8 @@ def _take(turn: Turn, worker: str, item: ReportItem) -> str | None:
     if attempt is None or attempt.worker != worker:
         return "this worker was never given that attempt"
     if attempt.outcome is not None:
-        if attempt.outcome == Outcome.LOST and item.outcome != Outcome.LOST:
-            return "the attempt was given up as lost; its step may be running elsewhere"
+        if attempt.outcome in _FENCED and item.outcome != attempt.outcome:
+            return f"the attempt was {_FENCED[attempt.outcome]}; its step may be running elsewhere"
         return None  # said again, because the answer was lost: no news, and no mistake
     called = item.begun_ago is not None or item.outcome in CALLED
     if called and attempt.begun_at is None:
@@ -111,6 +124,7 @@ def _begin(turn: Turn, attempt: AttemptRow, item: ReportItem) -> None:
     step = turn.unit.steps.need(attempt.step)
     attempt.begun_at = max(attempt.handed_at, turn.now - _micros(item.begun_ago or item.ended_ago))
     attempt.pid = item.pid
+    turn.memory.unbegun.pop(attempt.id, None)
     turn.unit.attempts.touch(attempt)
     turn.move_step(step, StepEvent.BEGIN)
     item_began(turn, step.inside, attempt.begun_at)

@@ -25,8 +25,10 @@ from yarnloom.engine.turn import (
     START_BY_DUE,
     START_DUE,
     TIMEOUT_DUE,
+    UNBEGUN_DUE,
     Turn,
 )
+from yarnloom.engine.unbegun import look_at_unbegun
 from yarnloom.engine.weaving import Weave
 from yarnloom.store import writing as store
 
@@ -160,6 +162,7 @@ _FALLEN_DUE: dict[str, Callable[[Turn, str], None]] = {
     RATE_DUE: _look_at_rate,
     TIMEOUT_DUE: _look_at_times,
     QUIET_DUE: _look_at_quiet,
+    UNBEGUN_DUE: look_at_unbegun,
     BACK_OFF_DUE: _wake_steps,
     DEADLINE_DUE: _stop_late_steps,
     RUN_DEADLINE_DUE: _stop_late_runs,

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.engine.memory import Memory
+from yarnloom.engine.memory import Memory, Unbegun
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.progress import PASSED_OVER, step_moved
 from yarnloom.engine.recent import Recent, Tally
@@ -65,7 +65,10 @@ FILES_DUE, CHORES_DUE = "files", "chores"
 START_DUE, START_BY_DUE, SCHEDULE_DUE = "start", "start_by", "schedule"
 """What falls due and is kept in the store by time."""
 
-TIMEOUT_DUE, QUIET_DUE = "timeout", "quiet"
+TIMEOUT_DUE, QUIET_DUE, UNBEGUN_DUE = "timeout", "quiet", "unbegun"
+
+BEGIN_SECONDS = 5.0
+"""Within which what was handed out begins, where nothing is wrong."""
 
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
 KEEPS_DUE = ASLEEP | {StepState.PAUSED}
@@ -169,6 +172,11 @@ class Turn:
         The times are in the store; in memory is one entry for each kind, of the earliest.
         """
         self.memory.arm(kind, self.mono_of(at))
+
+    def expect_begin(self, attempt: int) -> None:
+        """An attempt was handed out: look at it again if it does not begin."""
+        self.memory.unbegun[attempt] = Unbegun(self.mono)
+        self.memory.arm(UNBEGUN_DUE, self.mono + BEGIN_SECONDS)
 
     def plan(self, run: RunRow) -> Plan:
         """The plan that a run started with."""

@@ -5,6 +5,8 @@ Every function takes the unit of the transaction that it is part of.
 
 from __future__ import annotations
 
+import json
+
 from yarnloom.store.unit import Unit
 
 
@@ -54,6 +56,23 @@ def first_try_began(unit: Unit, step: int, counts_from: int) -> int | None:
         "SELECT min(begun_at) FROM attempts WHERE step = ? AND number > ?", (step, counts_from)
     )
     return None if begun is None else int(begun)
+
+
+def taken_back(unit: Unit, step: int, kind: str) -> tuple[int, str]:
+    """How often a step was taken back since it had not begun, and what was said the last time.
+
+    Args:
+        unit: the transaction.
+        step: its id.
+        kind: the type of the error with which such an attempt ends.
+    """
+    unit.flush()
+    found = unit.execute(
+        "SELECT error FROM attempts WHERE step = ? AND outcome = 'handed_back'"
+        " AND error ->> 'type' = ? ORDER BY number DESC",
+        (step, kind),
+    )
+    return len(found), json.loads(found[0][0])["message"] if found else ""
 
 
 def contracts_not_done(unit: Unit, run: int) -> list[str]:

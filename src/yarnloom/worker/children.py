@@ -70,6 +70,7 @@ class Child:
 
     Attributes:
         attempts: the work messages that it has, by attempt.
+        begun: when those of them began that did.
         ready: whether it has loaded the loom.
         shared: whether it runs tasks that share a process.
         closing: whether it takes nothing new, and is to end when its last attempt has.
@@ -91,6 +92,7 @@ class Child:
         on_broken: OnBroken,
     ) -> None:
         self.attempts: dict[int, Message] = {}
+        self.begun: dict[int, float] = {}
         self.ready = False
         self.shared = places is not None
         self.closing = False
@@ -151,6 +153,11 @@ class Child:
         """Whether it can take an attempt."""
         full = len(self.attempts) >= self._places
         return self.ready and not full and not self.closing and not self._dead
+
+    @property
+    def counts(self) -> bool:
+        """Whether it is a place: it has loaded the loom, and takes attempts or still has one."""
+        return self.ready and not self._dead and (not self.closing or bool(self.attempts))
 
     def has_code_of(self, work: Message) -> bool:
         """Whether it loaded the code that the service thinks it has."""

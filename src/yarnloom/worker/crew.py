@@ -168,8 +168,11 @@ class Crew:
 
     @property
     def places(self) -> int:
-        """How many attempts that run alone may run at once."""
-        return 0 if self.draining or False in self._troubles else self._processes
+        """How many attempts that run alone may run at once, in processes that are there."""
+        if self.draining or False in self._troubles:
+            return 0
+        there = sum(child.counts for child in self._children if not child.shared)
+        return min(self._processes, there)
 
     @property
     def ahead(self) -> int:
@@ -184,7 +187,9 @@ class Crew:
     @property
     def io_places(self) -> int:
         """How many attempts that share a process may be in hand."""
-        return 0 if self.draining or True in self._troubles else self._io
+        if self.draining or True in self._troubles:
+            return 0
+        return self._io if any(child.shared and child.counts for child in self._children) else 0
 
     @property
     def trouble(self) -> str | None:
@@ -208,11 +213,17 @@ class Crew:
 
     def _ahead(self) -> int:
         """How many attempts are expected to begin within `AHEAD_SECONDS`."""
-        if self._spent is None or self._spent >= AHEAD_SECONDS:
+        if self._spent is None or self._spent >= AHEAD_SECONDS or self._all_take_long():
             return 0
         # Passing an attempt to a process and back takes its time too.
         each = max(self._spent, 0.0002)
         return min(AHEAD_MOST, int(AHEAD_SECONDS / each)) * self._processes
+
+    def _all_take_long(self) -> bool:
+        """Whether every process has an attempt that runs for longer than is waited for."""
+        since = time.monotonic() - AHEAD_SECONDS
+        alone = [child for child in self._children if not child.shared and child.counts]
+        return all(any(at < since for at in child.begun.values()) for child in alone)
 
     # Work and orders
 
@@ -297,6 +308,34 @@ class Crew:
         for attempt in self.running:
             if attempt not in self._stops:
                 self.stop(attempt, "drain")
+
+    def give_back(self, attempt: int) -> None:
+        """Give back what has not begun; a process that does not begin what it has is replaced."""
+        if self._unqueue(attempt):
+            self._hand_back(attempt, "no process was free to begin it")
+            return
+        child = self._child_with(attempt)
+        if child is None:
+            return
+        if attempt in child.begun:
+            self._tell_begun(child, attempt)
+            return
+        self._say(f"process {child.pid} does not begin what it has, and is replaced")
+        if child.shared:  # others run in it: they end first
+            child.send({"kind": "interrupt", "attempt": attempt, "why": "lost"})
+            self._replace(child)
+        else:
+            child.kill()
+        self._hand_back(attempt, f"process {child.pid} did not begin it, and was replaced")
+        self._finish(child, attempt)
+
+    def _hand_back(self, attempt: int, why: str) -> None:
+        error = {"type": "NotBegun", "message": why}
+        self._teller.report({"attempt": attempt, "outcome": "handed_back", "error": error})
+
+    def _tell_begun(self, child: Child, attempt: int) -> None:
+        item = {"attempt": attempt, "outcome": None, "pid": child.pid}
+        self._teller.report_begun({**item, "begun_at": child.begun[attempt]})
 
     def drop(self, attempt: int) -> None:
         """An attempt was given up as lost: its step may be running elsewhere, so end it here."""
@@ -455,6 +494,7 @@ class Crew:
             self._spawn(shared=child.shared)
         if not child.attempts:
             child.end()
+            self._teller.wake()
 
     # Processes
 
@@ -491,8 +531,8 @@ class Crew:
             case "around_failed":
                 self._on_around_failed(child, message)
             case "begun" if attempt in child.attempts:
-                item = {"attempt": attempt, "outcome": None, "pid": child.pid}
-                self._teller.report_begun({**item, "begun_at": time.monotonic()})
+                child.begun[attempt] = time.monotonic()
+                self._tell_begun(child, attempt)
             case "saved" if attempt in child.attempts:
                 self._save(child, attempt, message["saved"])
             case "ask" if attempt in child.attempts:
@@ -558,8 +598,7 @@ class Crew:
         probe = child.serial in self._probes
         self._probes.discard(child.serial)
         self._failures[child.shared] = 0
-        if self._troubles.pop(child.shared, None):
-            self._teller.wake()
+        self._troubles.pop(child.shared, None)
         if not self.tasks:
             self.tasks, self._newest = child.tasks, child.serial
             self._spawn_shared()
@@ -570,6 +609,7 @@ class Crew:
                 self._replace(child)
         if not self.ready.done():
             self.ready.set_result(None)
+        self._teller.wake()  # there is a place more
         self._feed()
 
     def _on_unusable(self, child: Child, why: str) -> None:
@@ -634,6 +674,7 @@ class Crew:
     def _on_death(self, child: Child, code: int) -> None:
         self._children.remove(child)
         self._died.set()
+        self._teller.wake()
         for attempt in child.abandoned:
             self._teller.freed(attempt)
         for attempt in list(child.attempts):
@@ -677,6 +718,7 @@ class Crew:
     def _finish(self, child: Child, attempt: int, *, used: bool = False) -> None:
         """An attempt is in nobody's hand any more."""
         child.attempts.pop(attempt, None)
+        child.begun.pop(attempt, None)
         self._stops.pop(attempt, None)
         self._saved.pop(attempt, None)
         if timer := self._timers.pop(attempt, None):

@@ -256,6 +256,8 @@ class Worker:
                 )
             case "go_on":
                 self._crew.go_on(message["attempt"])
+            case "give_back":
+                self._crew.give_back(message["attempt"])
             case "drop":
                 self._crew.drop(message["attempt"])
             case "drain":
