@@ -10,12 +10,13 @@ from hypothesis import settings
 
 from tests import looms
 from tests.fractions import broken_fractions
-from tests.helpers import LOOM, ServiceProgram, service
+from tests.helpers import LOOM, THOROUGH, ServiceProgram, service
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
 
-# Machines are noisy: how long an example takes says nothing.
-settings.register_profile("yarnloom", deadline=None)
+# Machines are noisy: how long an example takes says nothing. The same examples each time, so that
+# a failure is of the change at hand; `make thorough` tries others.
+settings.register_profile("yarnloom", deadline=None, derandomize=not THOROUGH)
 settings.load_profile("yarnloom")
 
 

@@ -183,6 +183,12 @@ class Busy(Refused):
     code = "busy"
 
 
+class CannotStore(Busy):
+    """Nothing can be stored: the disk is full, or the records were taken away or are damaged."""
+
+    code = "cannot-store"
+
+
 class ServiceError(YarnloomError):
     """Talking to the service did not work."""
 

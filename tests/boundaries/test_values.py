@@ -268,7 +268,7 @@ def test_a_worker_gets_no_further_than_its_own_attempts(
     run = client.start("use", value=3)
     run.wait()
     (attempt,) = http.get(f"/runs/{run.number}/steps", params={"address": "use"}).json()["attempts"]
-    http.post("/workers", json={"id": "thief", "name": "thief", "places": 0, "tasks": {}})
+    thief = {"id": "thief", "name": "thief", "places": 0, "tasks": {}}
     lines = [
         {"at": "2027-01-01T00:00:00Z", "stream": "stdout", "text": "stolen"},
         {
@@ -288,7 +288,8 @@ def test_a_worker_gets_no_further_than_its_own_attempts(
         "logs": [{"attempt": attempt["id"], "first": 0, "lines": lines}],
         "items": [{"attempt": attempt["id"], "outcome": "failed"}],
     }
-    answer = http.post("/workers/thief/report", json=body)
+    epoch = http.post("/workers", json=thief).json()["epoch"]
+    answer = http.post("/workers/thief/report", json={"epoch": epoch, **body})
 
     assert answer.json()["refused"][0]["attempt"] == attempt["id"]
     assert "stolen" not in http.get(f"/runs/{run.number}/log", params={"address": "use"}).text

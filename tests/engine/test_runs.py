@@ -21,7 +21,14 @@ from yarnloom.engine import (
     Tick,
 )
 from yarnloom.engine.states import IllegalTransition
-from yarnloom.errors import Busy, InvalidInput, NotFound, Refused, StartKeyTaken, WorkerUnknown
+from yarnloom.errors import (
+    CannotStore,
+    InvalidInput,
+    NotFound,
+    Refused,
+    StartKeyTaken,
+    WorkerUnknown,
+)
 from yarnloom.store import reading
 from yarnloom.testing import InlineService
 
@@ -156,7 +163,7 @@ def test_a_commit_that_fails_answers_busy_to_all(
             StartRun("sums", {"number": 1}, "a", "test"), StartRun("sums", {"number": 2}, "b", "t")
         ).answers
 
-    assert [type(answer) for answer in answers] == [Busy, Busy]
+    assert [type(answer) for answer in answers] == [CannotStore, CannotStore]
     assert inline.start("sums", {"number": 1}, "a") == 1
     assert begin(inline)[0]["input"]["number"] == 1
 

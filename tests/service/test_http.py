@@ -69,7 +69,7 @@ def test_an_idempotency_key_makes_one_run(http: httpx.Client) -> None:
         ("POST", "/runs", {"workflow": "sums", "parms": {}}, 422, "invalid-input"),
         ("POST", "/runs", {"workflow": "sums", "priority": "high"}, 422, "invalid-input"),
         ("POST", "/workflows", {"plans": [{"format": 7}]}, 422, "invalid-input"),
-        ("POST", "/workers/nobody/ask", {}, 404, "worker-unknown"),
+        ("POST", "/workers/nobody/ask", {"epoch": "e"}, 404, "worker-unknown"),
         ("GET", "/workflows?name=sms", None, 404, "not-found"),
         ("GET", "/nothing", None, 404, "not-found"),
         ("DELETE", "/runs", None, 405, "method-not-allowed"),

@@ -33,6 +33,7 @@ class RawWorker:
         self.id = f"raw-{uuid.uuid4().hex[:8]}"
         self.places = places
         self.received: list[int] = []
+        self.epoch = ""
 
     def register(self, *in_hand: int) -> Message:
         """Say what this worker is."""
@@ -46,11 +47,13 @@ class RawWorker:
         answer = self.http.post("/workers", json=body)
         assert answer.status_code == 201, answer.text
         found: Message = answer.json()
+        self.epoch = found["epoch"]
         return found
 
     def ask(self, *, acknowledge: bool = True) -> list[Message]:
         """Open the request; what it is answered with."""
-        answer = self.http.post(f"/workers/{self.id}/ask", json={"received": self.received})
+        body = {"epoch": self.epoch, "received": self.received}
+        answer = self.http.post(f"/workers/{self.id}/ask", json=body)
         assert answer.status_code == 200, answer.text
         messages: list[Message] = answer.json()["messages"]
         if acknowledge:
@@ -59,7 +62,7 @@ class RawWorker:
 
     def report(self, *items: Message, **more: Any) -> httpx.Response:
         """Tell what happened."""
-        body = {"items": list(items), **more}
+        body = {"epoch": self.epoch, "items": list(items), **more}
         return self.http.post(f"/workers/{self.id}/report", json=body)
 
     def leave(self) -> None:
@@ -173,7 +176,7 @@ def test_the_open_request_of_a_lost_worker_is_answered(program: ServiceProgram) 
     """So that it registers again at once, and does not wait for an answer that cannot come."""
     silent = RawWorker(program, places=0)
     silent.register()
-    answer = silent.http.post(f"/workers/{silent.id}/ask", json={})
+    answer = silent.http.post(f"/workers/{silent.id}/ask", json={"epoch": silent.epoch})
 
     assert (answer.status_code, answer.json()["type"]) == (404, "urn:yarnloom:worker-unknown")
 
@@ -234,7 +237,8 @@ def test_lines_arrive_before_the_end(program: ServiceProgram, worker: RawWorker)
 )
 def test_a_report_that_is_none_is_refused(worker: RawWorker, body: Message, pointer: str) -> None:
     """With the place of the mistake."""
-    answer = worker.http.post(f"/workers/{worker.id}/report", json=body)
+    told = {"epoch": worker.epoch, **body}
+    answer = worker.http.post(f"/workers/{worker.id}/report", json=told)
 
     assert answer.status_code == 422
     assert pointer in [one["pointer"] for one in answer.json()["problems"]]

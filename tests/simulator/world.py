@@ -14,11 +14,14 @@ happened.
 from __future__ import annotations
 
 import atexit
+import contextlib
+import copy
 import heapq
 import itertools
 import json
 import random
 import shutil
+import sqlite3
 import tempfile
 from collections import Counter
 from collections.abc import Callable
@@ -71,6 +74,8 @@ class SimWorker:
         untold: report items that the service has not answered.
         still: attempts whose process stands still; whether the worker can tell.
         begun: attempts that are to be told to have begun.
+        epoch: of the records, as it was told last.
+        commits: how many of them it has seen.
     """
 
     name: str
@@ -82,6 +87,8 @@ class SimWorker:
     received: list[int] = field(default_factory=list)
     still: dict[int, bool] = field(default_factory=dict)
     begun: set[int] = field(default_factory=set)
+    epoch: str = ""
+    commits: int = 0
     registered: bool = False
     alive: bool = True
     frozen_until: float = 0.0
@@ -99,6 +106,7 @@ class World:
     PLANS = 3
     WORKERS = 3
     PARTS = (2, 10)
+    RESTORED = 0.3
     FAULTS_UNTIL = 60.0
     ENDS_BY = 400.0
 
@@ -117,6 +125,8 @@ class World:
         self.naive: dict[int, Naive] = {}  # of every run in the records
         self.seen_attempts: set[int] = set()
         self.counts: Counter[str] = Counter()
+        self.started: dict[int, int] = {}  # run: which of the starts
+        self.copied: tuple[dict[int, int], dict[int, Naive], set[int]] | None = None
         self.epoch = 0
         self.over = False
         self.checked = (-1, 0)
@@ -162,6 +172,8 @@ class World:
                 lambda i=index, n=plan: self.start(i, n),
             )
         self.later(self.random.uniform(2, 10), self.maybe_crash)
+        if self.random.random() < self.RESTORED:
+            self.later(self.random.uniform(1, self.FAULTS_UNTIL / 2), self.make_copy)
         self.tick()
         while self.events and self.clock.mono < self.ENDS_BY and not self.over:
             at, _, action = heapq.heappop(self.events)
@@ -229,9 +241,38 @@ class World:
         self.epoch += 1
         self.open_asks.clear()
         self.database.close()
+        self.put_back()
         self.database = Database(Path(self.folder.name))
         self.engine = Engine(self.database, self.clock(), self.settings)
         self.check()
+
+    def make_copy(self) -> None:
+        """Somebody makes a copy of the records, and of what is known to have happened by then."""
+        folder = Path(self.folder.name)
+        with (
+            contextlib.closing(self.database.connect(read_only=True)) as records,
+            contextlib.closing(sqlite3.connect(folder / "copy")) as copied,
+        ):
+            records.backup(copied)
+        self.copied = copy.deepcopy((self.acknowledged, self.naive, self.seen_attempts))
+
+    def put_back(self) -> None:
+        """Now and then the copy is put in the place of the records."""
+        if self.copied is None or not self.chance(0.3):
+            return
+        folder = Path(self.folder.name)
+        for path in folder.glob("yarnloom.db*"):
+            path.unlink()
+        (folder / "copy").replace(folder / "yarnloom.db")
+        lost = self.acknowledged
+        self.acknowledged, self.naive, self.seen_attempts = self.copied
+        self.copied = None
+        self.counts["restored copies"] += 1
+        self.tell(f"{self.clock.mono:8.3f} a copy is put back")
+        for number in lost.keys() - self.acknowledged.keys():
+            # Who started it finds it gone, and starts it again.
+            index, plan = self.started[number], lost[number]
+            self.later(self.random.uniform(0.1, 2), lambda i=index, n=plan: self.start(i, n))
 
     # Runs
 
@@ -248,6 +289,7 @@ class World:
         number = answer.run["number"]
         assert self.acknowledged.get(number, plan) == plan
         self.acknowledged[number] = plan
+        self.started[number] = index
         self.tell(f"{self.clock.mono:8.3f} run {number} of w{plan} is acknowledged")
         if self.random.random() < 0.25:
             for _ in range(self.random.randint(1, 2)):
@@ -400,13 +442,22 @@ class World:
         worker.registered = False
         worker.received.clear()
         in_hand = tuple({*worker.hands, *worker.untold})
-        command = Register(worker.name, worker.name, {}, worker.places, TASKS, in_hand)
+        command = Register(
+            *(worker.name, worker.name, {}, worker.places, TASKS, in_hand),
+            service=self.database.id,
+            epoch=worker.epoch,
+            commits=worker.commits,
+        )
 
         def on_answer(answer: Any) -> None:
             if answer is None:
                 self.later(0.5, lambda: self.register(worker))
                 return
-            worker.registered = True
+            if worker.epoch not in ("", answer["epoch"]):
+                for kept in (worker.hands, worker.untold, worker.still, worker.begun, worker.seen):
+                    kept.clear()
+                self.counts["epochs seen"] += 1
+            worker.epoch, worker.registered = answer["epoch"], True
             self.ask(worker)
 
         self.send(worker, command, on_answer, 0.5)
@@ -419,7 +470,10 @@ class World:
         serial = next(self.order)
         self.open_asks[worker.name] = serial
         self.send(
-            worker, Ask(worker.name, received), lambda answer: self.on_asked(worker, answer), 0.3
+            worker,
+            Ask(worker.name, received, epoch=worker.epoch),
+            lambda answer: self.on_asked(worker, answer),
+            0.3,
         )
         self.later(5.0, lambda: self.close_ask(worker, serial))
 
@@ -444,15 +498,18 @@ class World:
             self.counts["lost answers"] += 1
             self.later(0.3, lambda: self.ask(worker))
             return
-        self.later(self.delay(), lambda: self.on_messages(worker, messages, then_ask=True))
+        epoch, worker.commits = worker.epoch, self.database.past.commits
+        self.later(self.delay(), lambda: self.on_messages(worker, messages, epoch, then_ask=True))
 
     def on_messages(
-        self, worker: SimWorker, messages: list[dict[str, Any]], *, then_ask: bool
+        self, worker: SimWorker, messages: list[dict[str, Any]], epoch: str, *, then_ask: bool
     ) -> None:
         """Work and orders have arrived."""
-        again = lambda: self.on_messages(worker, messages, then_ask=then_ask)  # noqa: E731
+        again = lambda: self.on_messages(worker, messages, epoch, then_ask=then_ask)  # noqa: E731
         if not self.awake(worker, again):
             return
+        if epoch != worker.epoch:
+            return  # it was given out by records that are gone
         for message in messages:
             worker.received.append(message["serial"])
             attempt = message["attempt"]
@@ -549,9 +606,10 @@ class World:
                 for refused in answer.refused:
                     worker.hands.pop(refused["attempt"], None)
                 self.counts["refused reports"] += len(answer.refused)
-                self.on_messages(worker, answer.messages, then_ask=False)
+                self.on_messages(worker, answer.messages, told.epoch or "", then_ask=False)
 
-        self.send(worker, Report(worker.name, items, ()), on_answer, 0.5)
+        told = Report(worker.name, items, (), epoch=worker.epoch)
+        self.send(worker, told, on_answer, 0.5)
 
     # What must hold
 

@@ -14,6 +14,7 @@ from yarnloom.errors import YarnloomError
 # The most special class that an error is an instance of decides.
 EXIT_CODES: dict[type[YarnloomError], int] = {
     errors.RunEndedBadly: 1,
+    errors.CannotStore: 5,
     errors.Refused: 2,
     errors.LoomError: 2,
     errors.ValueRefused: 2,
@@ -32,7 +33,7 @@ def main(argv: Sequence[str] | None = None) -> int:
 
     Returns:
         The exit code: 0 fine, 1 the run failed or was cancelled, 2 bad usage or input, 3 service
-        not reachable, 4 not allowed, 5 could not start.
+        not reachable, 4 not allowed, 5 could not start or store.
     """
     streams.prepare_streams()
     parser = build_parser()

@@ -37,6 +37,9 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     What the records say it has in hand and it has not is sent to it again, under the same numbers.
     What it has in hand and the records do not is ordered to be dropped.
     """
+    if _has_seen_more(turn, command):
+        lose_all(turn)
+        turn.unit.begin_epoch()
     store.keep_worker(turn.unit, command.worker, command.name, command.facts, turn.now)
     known = turn.memory.workers.get(command.worker)
     worker = known or remember(turn, command.worker, command.name, command.facts)
@@ -75,7 +78,30 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
         free(turn, worker.id, attempt_id)
     for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
         worker.post(kind="drop", attempt=attempt_id)
-    return {"worker": worker.id, "service": turn.service_id, "lease": turn.settings.lease}
+    return {
+        "worker": worker.id,
+        "service": turn.service_id,
+        "lease": turn.settings.lease,
+        "epoch": turn.past.epoch,
+    }
+
+
+def _has_seen_more(turn: Turn, command: Register) -> bool:
+    """Whether a worker knows of commits that these records have not: they went back."""
+    if command.service != turn.service_id or not command.epoch:
+        return False  # it knows of other records, or of none
+    if not turn.past.knows(command.epoch):
+        return True
+    return command.epoch == turn.past.epoch and command.commits > turn.past.commits
+
+
+def lose_all(turn: Turn) -> None:
+    """Give up every worker: what they have in hand was given out by records that are gone."""
+    why = "the service's records went back in time"
+    for attempt in sorted(one for worker in turn.memory.workers.values() for one in worker.in_hand):
+        lose(turn, attempt, why)
+    for worker_id in list(turn.memory.workers):
+        lose_worker(turn, LoseWorker(worker_id, why))
 
 
 def ask(turn: Turn, command: Ask) -> None:
@@ -250,6 +276,8 @@ def _heard_from(turn: Turn, command: Ask | Report) -> Worker:
     worker = turn.memory.workers.get(command.worker)
     if worker is None or not worker.registered:
         raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
+    if command.epoch not in (None, turn.past.epoch):
+        raise WorkerUnknown("the records went back in time since then; register again")
     worker.acknowledge(command.received)
     if command.places is not None:
         worker.places = command.places

@@ -271,6 +271,9 @@ class Register:
         until_idle: whether it wants to be told when there is nothing left to do.
         abandoned: attempts whose processes go on although they have ended.
         trouble: why its processes can take nothing.
+        service: the service that it was registered with before.
+        epoch: of that service's records, as it knows them.
+        commits: how many commits of them it has seen.
     """
 
     worker: str
@@ -291,6 +294,9 @@ class Register:
     until_idle: bool = False
     abandoned: tuple[int, ...] = ()
     trouble: str | None = None
+    service: str = ""
+    epoch: str = ""
+    commits: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -303,6 +309,7 @@ class Ask:
     io_places: int | None = None
     ahead: int | None = None
     trouble: str | None = None
+    epoch: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -364,6 +371,7 @@ class Report:
     freed: tuple[int, ...] = ()
     saved: dict[int, dict[str, Any]] = field(default_factory=dict)
     trouble: str | None = None
+    epoch: str | None = None
 
 
 @dataclass(slots=True)

@@ -51,7 +51,7 @@ from yarnloom.engine.turn import (
     Settings,
     Turn,
 )
-from yarnloom.errors import Busy, Refused
+from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
 from yarnloom.store import Database, StoreFailed, Unit, timing, weights
@@ -85,6 +85,7 @@ class Results:
         commit_seconds: how long the disk took to make it durable; None if nothing was stored.
         chores: what is to be done by others, each ended by `EndChore`.
         dropped: hashes of files whose bytes may be removed.
+        fault: why nothing could be stored.
         next_due: when `Tick` is to be submitted, on the steady clock; None if never.
     """
 
@@ -100,6 +101,7 @@ class Results:
     dropped: list[str] = field(default_factory=list)
     commit_seconds: float | None = None
     next_due: float | None = None
+    fault: str | None = None
 
 
 _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
@@ -174,7 +176,7 @@ class Engine:
         self._settings = settings or Settings()
         if self._settings.vault is None:
             self._settings = replace(self._settings, vault=Vault(database.folder))
-        self._unit = Unit(database.writer)
+        self._unit = Unit(database.writer, database.past)
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
         self._stale = False
@@ -182,6 +184,7 @@ class Engine:
         self._recent = Recent()
         self._recall_recent(moment)
         self._rebuild(moment)
+        self._went_back = database.past.missing is not None
 
     @property
     def takes_work(self) -> bool:
@@ -193,11 +196,15 @@ class Engine:
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""
+        if taken := self._database.taken_away():
+            return self._busy(batch, StoreFailed(taken), moment)
         if self._stale and (failed := self._rebuild_after_failure(moment)):
             return self._busy(batch, failed, moment)
         turn = self._turn(moment)
         try:
             self._look_at_clock(turn)
+            if self._went_back:
+                attending.lose_all(turn)
             answers = [self._one(turn, command) for command in batch]
             pausing.settle_all(turn)
             while turn.ended_now or turn.made_room:
@@ -206,6 +213,8 @@ class Engine:
             hand_out(turn)
             attending.dismiss_idle(turn)
             commit_seconds = self._unit.commit()
+            if taken := self._database.taken_away():
+                raise StoreFailed(taken)  # what was stored there is nobody's any more
         except StoreFailed as error:
             self._undo()
             return self._busy(batch, error, moment)
@@ -214,6 +223,7 @@ class Engine:
             if len(batch) == 1:
                 return Results([error], next_due=moment.mono)
             return self._one_by_one(batch, moment)
+        self._went_back = False
         self._remember(turn)
         results = self._results(turn, batch, answers)
         results.commit_seconds = commit_seconds
@@ -250,6 +260,7 @@ class Engine:
             for worker, messages in results.messages.items():
                 total.messages.setdefault(worker, []).extend(messages)
             total.next_due = results.next_due
+            total.fault = results.fault
         return total
 
     def _results(
@@ -290,6 +301,7 @@ class Engine:
             self._settings,
             self._plans,
             self._database.id,
+            self._database.past,
             self._recent,
             moment.now,
             moment.mono,
@@ -298,8 +310,9 @@ class Engine:
     def _busy(
         self, batch: Sequence[commands.Command], error: StoreFailed, moment: Moment
     ) -> Results:
-        busy = Busy(f"the change could not be stored: {error}. Nothing changed; try again.")
-        return Results([busy] * len(batch), next_due=moment.mono + STORE_PAUSE)
+        busy = CannotStore(f"the change could not be stored: {error}. Nothing changed; try again.")
+        fault = str(error)
+        return Results([busy] * len(batch), next_due=moment.mono + STORE_PAUSE, fault=fault)
 
     def _undo(self) -> None:
         """Roll back; the memory is rebuilt before the next command.
@@ -314,6 +327,7 @@ class Engine:
     def _rebuild_after_failure(self, moment: Moment) -> StoreFailed | None:
         try:
             self._unit.rollback()
+            store.try_to_write(self._unit)
             self._rebuild(moment)
         except StoreFailed as error:
             return error

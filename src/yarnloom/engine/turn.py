@@ -26,7 +26,7 @@ from yarnloom.engine.verdicts import Verdicts
 from yarnloom.errors import Gone, NotFound
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
 from yarnloom.secrets import Vault
-from yarnloom.store import FileFolder, PartRow, RunRow, StepRow, Unit
+from yarnloom.store import FileFolder, PartRow, Past, RunRow, StepRow, Unit
 from yarnloom.store import writing as store
 from yarnloom.values import VALUE_LIMIT
 
@@ -113,6 +113,7 @@ class Turn:
     """One transaction: the store's unit, the memory, the time, and what changed.
 
     Attributes:
+        past: whether the records went back, and their epoch.
         recent: what happened within the last hour.
         now: microseconds since 1970 UTC.
         mono: seconds of a clock that never jumps.
@@ -138,6 +139,7 @@ class Turn:
     settings: Settings
     plans: dict[int, Plan]
     service_id: str
+    past: Past
     recent: Recent
     now: int
     mono: float

@@ -407,10 +407,23 @@ class RegisterBody(Strict):
         default_factory=list, description="Ended attempts whose processes go on."
     )
     trouble: Trouble = None
+    service: Annotated[str, Field(max_length=100)] = Field(
+        "", description="The service that it was registered with before."
+    )
+    epoch: Annotated[str, Field(max_length=100)] = Field(
+        "", description="Of that service's records, as they were then."
+    )
+    commits: Annotated[int, Field(strict=True, ge=0, le=2**53)] = Field(
+        0, description="The newest commit of them that it has seen."
+    )
 
 
 class FromWorker(Strict):
     """What every request of a worker carries."""
+
+    epoch: Annotated[str, Field(max_length=100)] = Field(
+        description="As the registration was answered: in which its attempts were given out."
+    )
 
     received: Ids = Field(
         default_factory=list, description="Serial numbers of messages that have arrived."

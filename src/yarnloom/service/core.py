@@ -51,6 +51,7 @@ from yarnloom.rows.checking import ERRORS_TOLD
 from yarnloom.service.beside import Beside, Check
 from yarnloom.service.checker import Checker
 from yarnloom.service.events import WORKERS, Hub, Subject
+from yarnloom.service.health import Health
 from yarnloom.service.links import Links
 from yarnloom.service.logs import PUBLISHED, LogFolder
 from yarnloom.service.settings import ServiceSettings
@@ -63,6 +64,7 @@ T = TypeVar("T")
 View = dict[str, Any]
 
 LONGEST_WAIT = 25.0
+GROUND_SECONDS = 1.0
 LOOKED_AT_ONCE = 20
 ASKED_WHY = 30
 REASONS_SHOWN = 3
@@ -102,6 +104,7 @@ class Core:
         self.logs = LogFolder(database.folder)
         self.links = Links(database)
         self.closing = False
+        self.health = Health()
         self.loaded = Loaded()
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
@@ -128,6 +131,9 @@ class Core:
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
         self._waiters: dict[int, int] = {}
         self._addresses: dict[int, tuple[int, str]] = {}
+        if database.past.missing:
+            log.error("%s", database.past.missing)
+        self._look_at_ground()
 
     async def submit(self, command: Command) -> Any:
         """Give a command to the engine; its answer, once that is durable.
@@ -146,11 +152,26 @@ class Core:
         """Return why the service cannot do what it is for; None if it can."""
         if self.closing:
             return "the service is stopping"
+        if fault := self.database.taken_away() or self.health.fault:
+            return f"nothing can be stored: {fault}"
         if self.loaded.wanted and not self.loaded.published:
             return "its looms are not published yet"
         if self.loaded.wanted and not self.writer.takes_work:
             return "no worker takes work yet"
         return None
+
+    @property
+    def commits(self) -> int:
+        """How many commits there were: what a worker that is answered now has seen."""
+        return self.database.past.commits
+
+    def _look_at_ground(self) -> None:
+        """Once a second: whether the database is where it was, and how far it is."""
+        if taken := self.database.taken_away():
+            self.health.note(taken)
+        else:
+            self.database.past.note()
+        self._ground = asyncio.get_running_loop().call_later(GROUND_SECONDS, self._look_at_ground)
 
     async def read(self, ask: Callable[..., T], *args: Any) -> T:
         """Ask the store, on a reader's connection."""
@@ -436,6 +457,7 @@ class Core:
                 self.logs.append(log_body.attempt, log_body.first, log_body.lines, place)
 
     def _on_results(self, results: Results) -> None:
+        self.health.note(results.fault)
         for worker, messages in results.messages.items():
             if answer := self._asks.get(worker):
                 _settle(answer, messages)
@@ -474,6 +496,7 @@ class Core:
 
     def close(self) -> None:
         """Close the store."""
+        self._ground.cancel()
         self.writer.close()
         self._readers.shutdown()
         self.database.close()

@@ -3,6 +3,7 @@
 from yarnloom.store.audit import audit
 from yarnloom.store.database import Database, migrate, migrations, open_reader
 from yarnloom.store.files import FileFolder, Kept
+from yarnloom.store.past import Past
 from yarnloom.store.privacy import make_private, private
 from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.unit import StoreFailed, Unit
@@ -13,6 +14,7 @@ __all__ = [
     "FileFolder",
     "Kept",
     "PartRow",
+    "Past",
     "RunRow",
     "StepRow",
     "StoreFailed",

@@ -1,14 +1,12 @@
-"""The data folder: its lock, its SQLite file, connections, and migrations.
+"""The data folder: its SQLite file, connections, and migrations.
 
-One service per folder, held by an operating-system lock. One connection writes; readers have
-their own, read-only, and are cut off after `READ_LIMIT` seconds so that the log can be folded
-back into the file.
+One service per folder (`folder_lock`). One connection writes; readers have their own, read-only,
+and are cut off after `READ_LIMIT` seconds so that the log can be folded back into the file.
 """
 
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import json
 import os
 import queue
@@ -20,20 +18,20 @@ import uuid
 from collections.abc import Callable, Iterator
 from importlib.resources import files
 from pathlib import Path
-from typing import IO, TypeVar
+from typing import TypeVar
 
-from yarnloom.errors import FolderInUse, FolderUnusable
+from yarnloom.errors import FolderUnusable
 from yarnloom.store.files import FileFolder
-from yarnloom.store.privacy import close_to_others, private
+from yarnloom.store.folder_lock import FILE_NAME, FolderLock
+from yarnloom.store.past import Past
+from yarnloom.store.privacy import close_to_others
 
 T = TypeVar("T")
 
-FILE_NAME = "yarnloom.db"
 READ_LIMIT = 2.0
 LOG_LIMIT = 16 * 2**20
 """Bytes that the write-ahead log keeps on disk when nobody needs what is in it."""
 READERS = 3
-_NETWORK = {"nfs", "nfs4", "cifs", "smb3", "smbfs", "afs", "9p", "ceph", "glusterfs", "fuse.sshfs"}
 
 
 class Connection(sqlite3.Connection):
@@ -56,19 +54,17 @@ class Database:
 
     def __init__(self, folder: Path, holder: str = "") -> None:
         self.folder = folder
-        self._lock = _lock(folder, holder)
+        self._lock = FolderLock(folder, holder)
         self.files = FileFolder(folder)
         try:
-            if not self.path.exists():  # SQLite makes its other files as the first one is
-                with contextlib.suppress(OSError):
-                    os.close(private(str(self.path), os.O_RDWR | os.O_CREAT))
             close_to_others(folder)
             self.writer = self.connect()
             migrate(self.writer)
             self.id, self.starts = _identity(self.writer)
+            self.past = Past(folder, self.writer)
             self._clear_files()
         except BaseException:
-            self._lock.close()
+            self._lock.release()
             raise
         self._readers: queue.SimpleQueue[sqlite3.Connection] = queue.SimpleQueue()
         for _ in range(READERS):
@@ -80,6 +76,10 @@ class Database:
         known = self.writer.execute("SELECT sha256 FROM files")
         for stray in self.files.stray(sha256 for (sha256,) in known):
             self.files.remove(stray)
+
+    def taken_away(self) -> str | None:
+        """Say what is wrong if the open file is not the one in the folder any more."""
+        return self._lock.taken_away()
 
     @property
     def path(self) -> Path:
@@ -134,8 +134,9 @@ class Database:
         with contextlib.suppress(queue.Empty):
             while True:
                 self._readers.get_nowait().close()
+        self.past.note()
         self.writer.close()
-        self._lock.close()
+        self._lock.release()
 
 
 @contextlib.contextmanager
@@ -177,52 +178,6 @@ def _connect(folder: Path, *, read_only: bool) -> Connection:
             "Give another folder with --data, or restore this one from a copy."
         ) from error
     return connection
-
-
-def _lock(folder: Path, holder: str) -> IO[str]:
-    try:
-        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        lock = open(folder / "lock", "a+", encoding="utf-8", opener=private)  # noqa: SIM115  # held while open
-    except OSError as error:
-        raise FolderUnusable(
-            f"the data folder {folder} cannot be written: {error.strerror}. "
-            "Give a folder that can, with --data or YARNLOOM_DATA."
-        ) from error
-    if (kind := _file_system(folder)) in _NETWORK:
-        lock.close()
-        raise FolderUnusable(
-            f"the data folder {folder} is on a network file system ({kind}), where locks and "
-            "flushes cannot be trusted. Give a folder on a local disk, with --data."
-        )
-    try:
-        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError as error:
-        lock.seek(0)
-        other = lock.read().strip() or "another service"
-        lock.close()
-        raise FolderInUse(
-            f"the data folder {folder} is in use by {other}. "
-            "Stop that one, or give another folder with --data."
-        ) from error
-    lock.truncate(0)
-    lock.write(holder or f"process {os.getpid()}")
-    lock.flush()
-    return lock
-
-
-def _file_system(folder: Path) -> str:
-    """The type of the file system that a folder is on; empty where the system does not say."""
-    try:
-        mounts = Path("/proc/self/mountinfo").read_text(encoding="utf-8").splitlines()
-    except OSError:
-        return ""
-    here, found, length = str(folder.resolve()), "", -1
-    for line in mounts:
-        before, _, after = line.partition(" - ")
-        point = before.split()[4]
-        if (here + "/").startswith(point.rstrip("/") + "/") and len(point) >= length:
-            found, length = after.split()[0], len(point)
-    return found
 
 
 def migrations() -> list[tuple[int, str]]:

@@ -9,7 +9,10 @@ from pathlib import Path
 log = logging.getLogger("yarnloom.service")
 
 _OTHERS = 0o077
-_FILES = ("yarnloom.db", "yarnloom.db-wal", "yarnloom.db-shm", "lock", "secret.key")
+_FILES = (
+    *("yarnloom.db", "yarnloom.db-wal", "yarnloom.db-shm"),
+    *("holder", "lock", "numbers.json", "secret.key"),
+)
 _FOLDERS = ("files", "logs", "published")
 
 

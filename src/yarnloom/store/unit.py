@@ -17,12 +17,15 @@ from operator import attrgetter
 from typing import Any, Generic, TypeVar
 
 from yarnloom.errors import YarnloomError
+from yarnloom.store.past import Past
 from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
 
 Row = TypeVar("Row", RunRow, PartRow, StepRow, AttemptRow)
 
 KEEP_ROWS = 4_000
 KEEP_TEXT = 4_096
+
+_COUNT_COMMIT = "UPDATE service SET value = ? WHERE key = 'commits'"
 
 
 class StoreFailed(YarnloomError):
@@ -148,10 +151,12 @@ class Table(Generic[Row]):
 class Unit:
     """One writer's view of the store; transactions begin by themselves at the first statement."""
 
-    def __init__(self, connection: sqlite3.Connection) -> None:
+    def __init__(self, connection: sqlite3.Connection, past: Past) -> None:
         self._connection = connection
+        self._past = past
         self._cursor = connection.cursor()
         self.open = False
+        self._changed_before = 0
         self.changes = 0  # rises with every change, written or not
         self.runs = Table(self, "runs", RunRow)
         self.parts = Table(self, "parts", PartRow)
@@ -170,7 +175,8 @@ class Unit:
         row = self._connection.execute(
             "SELECT seq FROM sqlite_sequence WHERE name = 'runs'"
         ).fetchone()
-        return {**newest, "runs": row[0] if row else 0}
+        newest["runs"] = row[0] if row else 0
+        return {table: max(one, self._past.above.get(table, 0)) for table, one in newest.items()}
 
     def was_given_out(self, number: int) -> bool:
         """Whether there is or was a run of that number."""
@@ -178,13 +184,26 @@ class Unit:
 
     def new_id(self, table: str) -> int:
         """The next id of a table."""
-        self._next[table] += 1
-        return self._next[table]
+        number = self._next[table] + 1
+        try:
+            self._past.reserve(table, number)
+        except OSError as error:
+            raise StoreFailed(f"no numbers can be reserved: {error.strerror}") from error
+        self._next[table] = number
+        return number
+
+    def begin_epoch(self) -> None:
+        """The records went back: numbers go on above all that may have been given out."""
+        self._past.begin_epoch(self.change)
+        self._next = {
+            table: max(one, self._past.above.get(table, 0)) for table, one in self._next.items()
+        }
 
     def begin(self) -> None:
         """Begin the transaction, if it has not begun."""
         if not self.open:
             self._cursor.execute("BEGIN IMMEDIATE")
+            self._changed_before = self._connection.total_changes
             self.open = True
 
     def execute(self, sql: str, values: Iterable[Any] = ()) -> list[Any]:
@@ -221,11 +240,16 @@ class Unit:
         self.flush()
         if not self.open:
             return None
+        changed = self._connection.total_changes != self._changed_before
         begun = time.perf_counter()
         with _store_errors():
+            if changed:
+                self._cursor.execute(_COUNT_COMMIT, (str(self._past.commits + 1),))
             self._cursor.execute("COMMIT")
         spent = time.perf_counter() - begun
         self.open = False
+        if changed:
+            self._past.committed()
         self.runs.trim(lambda row: row.ended_at is not None)
         self.parts.trim(lambda row: row.ended_at is not None)
         self.steps.trim(lambda row: row.ended_at is not None or len(row.input) > KEEP_TEXT)

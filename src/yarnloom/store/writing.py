@@ -350,6 +350,16 @@ def steps_due(unit: Unit, now: int, limit: int) -> list[int]:
     return [step for (step,) in found]
 
 
+def try_to_write(unit: Unit) -> None:
+    """Write something, to find out whether that can be done again.
+
+    Raises:
+        StoreFailed: it cannot.
+    """
+    unit.change("UPDATE service SET value = value WHERE key = 'commits'")
+    unit.commit()
+
+
 def next_due(unit: Unit) -> int | None:
     """When the next back-off or rest is over."""
     return unit.least(f"SELECT min(due_at) FROM steps WHERE {_DUE}")

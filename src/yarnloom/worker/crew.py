@@ -351,6 +351,14 @@ class Crew:
             child.kill()
         self._finish(child, attempt)
 
+    def drop_all(self) -> None:
+        """Everything in hand was given out by records that are gone: numbers mean others now."""
+        for attempt in self.in_hand:
+            self.drop(attempt)
+        for child in self._children:
+            child.abandoned.clear()
+        self._seen.clear()
+
     def end_what_must_not_overlap(self) -> None:
         """Others may be given what runs here."""
         for child in self._children:

@@ -44,6 +44,8 @@ class Link:
         on_refused: told of each report that was refused.
         on_lease_over: told when the service was not heard of for a whole lease, and so may have
             given this worker's attempts to others.
+        on_epoch: told that the service's records went back in time: what this worker has in hand
+            was given out by records that are gone.
         say: tells the user.
     """
 
@@ -57,6 +59,7 @@ class Link:
         on_message: Callable[[Message], None],
         on_refused: Callable[[Message], None],
         on_lease_over: Callable[[], None],
+        on_epoch: Callable[[], None],
         say: Callable[[str], None],
     ) -> None:
         self._target = target
@@ -67,6 +70,9 @@ class Link:
         self._on_message = on_message
         self._on_refused = on_refused
         self._on_lease_over = on_lease_over
+        self._on_epoch = on_epoch
+        self._service = self._epoch = ""
+        self._commits = 0
         self._say = say
         self._client = AsyncClient(target=target, who=f"worker:{worker_id}")
         self._files = FileCache(self._client)
@@ -220,23 +226,41 @@ class Link:
             if self._registered.is_set():
                 return
             self._received.clear()
-            body = {"id": self._id, **self._introduce()}
+            seen = {"service": self._service, "epoch": self._epoch, "commits": self._commits}
+            body = {"id": self._id, **self._introduce(), **seen}
             answer = await self._insist(Call("POST", "/workers", body))
             self._lease = float(answer["lease"])
+            self._look_at_epoch(answer["service"], answer["epoch"])
+            self._commits = answer["commits"]
             self._registered.set()
             if self._watch is None:
                 self._watch_lease()
+
+    def _look_at_epoch(self, service: str, epoch: str) -> None:
+        """Forget what other records gave out: nobody wants to hear of it."""
+        if self._epoch and (service, epoch) != (self._service, self._epoch):
+            self._items.clear()
+            self._begun.clear()
+            self._freed.clear()
+            for kept in (self._lines, self._sent_lines, self._printed, self._saved):
+                kept.clear()
+            self._on_epoch()
+        self._service, self._epoch = service, epoch
 
     async def keep_asking(self) -> None:
         """Hold the open request, again and again."""
         while True:
             await self._registered.wait()
-            body = {"received": self._take_received(), **self._places()}
+            epoch = self._epoch
+            body = {"epoch": epoch, "received": self._take_received(), **self._places()}
             try:
                 answer = await self._insist(Call("POST", f"{self._path}/ask", body))
             except WorkerUnknown:
                 await self._register_again()
                 continue
+            if epoch != self._epoch:
+                continue  # what it gives was given out by records that are gone
+            self._note_commits(answer)
             self._take(answer["messages"])
             if answer["closing"]:
                 await asyncio.sleep(0.2)  # the service is going down; give it the time
@@ -266,6 +290,7 @@ class Link:
             acks, self._acks = self._acks, []
         told = {item["attempt"] for item in items if item.get("outcome")}
         body = {
+            "epoch": self._epoch,
             "received": self._take_received(),
             **self._places(),
             "items": [self._aged(item) for item in items],
@@ -284,6 +309,7 @@ class Link:
         except BaseException:
             self._put_back(items, logs, freed, saved, acks)
             raise
+        self._note_commits(answer)
         self._forget_lines(items)
         for ack in acks:
             if not ack.done():
@@ -327,6 +353,10 @@ class Link:
         self._registered.clear()
         self._heard_at = time.monotonic()
         await self.register()
+
+    def _note_commits(self, answer: Message) -> None:
+        """Remember the newest commit that is known of, should the records ever be behind it."""
+        self._commits = max(self._commits, answer["commits"])
 
     def _take_received(self) -> list[int]:
         taken, self._received = self._received, []

@@ -103,6 +103,7 @@ class Worker:
             on_message=self._on_message,
             on_refused=self._on_refused,
             on_lease_over=self._on_lease_over,
+            on_epoch=self._on_epoch,
             say=self._say,
         )
         crew = CrewOptions(
@@ -271,6 +272,10 @@ class Worker:
 
     def _on_lease_over(self) -> None:
         self._crew.end_what_must_not_overlap()
+
+    def _on_epoch(self) -> None:
+        self._say("the service's records went back in time; what runs is of before, and ended")
+        self._crew.drop_all()
 
     def _on_new_code(self) -> None:
         introducing = asyncio.create_task(self._introduce_again())

@@ -73,15 +73,18 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
         until_idle=body.until_idle,
         abandoned=tuple(body.abandoned),
         trouble=body.trouble,
+        service=body.service,
+        epoch=body.epoch,
+        commits=body.commits,
     )
-    return answer(await core.submit(command), 201)
+    return answer({**await core.submit(command), "commits": core.commits}, 201)
 
 
 @router.post("/{worker}/ask", responses=problems(404, 503))
 async def ask(core: TheCore, worker: WorkerId, body: AskBody) -> Response:
     """The open request: answered as soon as there is work or an order, empty after 20 to 25 s."""
     messages = await core.ask(_ask_of(worker, body))
-    return answer({"messages": messages, "closing": core.closing})
+    return answer({"messages": messages, "closing": core.closing, "commits": core.commits})
 
 
 @router.post("/{worker}/report", responses=problems(404, 503))
@@ -107,11 +110,12 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
                 () if first else tuple(body.freed),
                 dict(saved[some]),
                 body.trouble,
+                body.epoch,
             )
         )
         refused += reported.refused
         messages += reported.messages
-    return answer({"refused": refused, "messages": messages})
+    return answer({"refused": refused, "messages": messages, "commits": core.commits})
 
 
 def _item_of(item: ItemBody) -> ReportItem:
@@ -133,7 +137,8 @@ def _item_of(item: ItemBody) -> ReportItem:
 
 def _ask_of(worker: str, body: AskBody) -> Ask:
     received = tuple(body.received)
-    return Ask(worker, received, body.places, body.io_places, body.ahead, body.trouble)
+    places = (body.places, body.io_places, body.ahead)
+    return Ask(worker, received, *places, body.trouble, body.epoch)
 
 
 @router.post("/{worker}/begin-effect", responses=problems(404, 409, 503))
