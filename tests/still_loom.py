@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import time
 from pathlib import Path
 
 from pydantic import BaseModel
 
-from yarnloom import Loom, StepContext, param, step
+from yarnloom import AsyncStepContext, Loom, StepContext, param, step
 
 HOLD = "STILL_LOOM_HOLD"
 """Names a file: while it is there, a process that loads this module waits."""
@@ -48,6 +49,20 @@ def alone(folder: str, ctx: StepContext) -> str:
     return "went"
 
 
+@loom.task(overlap="never")
+async def alone_shared(folder: str, ctx: AsyncStepContext) -> str:
+    """The same on a process that it shares."""
+    end = Path(folder) / "go"
+    with (Path(folder) / "alive").open("a", buffering=1) as file:
+        while not end.exists():
+            file.write(f"{ctx.attempt} {time.time()}\n")
+            await asyncio.sleep(0.02)
+    return "went"
+
+
 loom.workflow("who", plan=step("who", who))
 loom.workflow("who-shared", plan=step("who", who_shared))
 loom.workflow("alone", params=Folder, plan=step("alone", alone, folder=param("folder")))
+loom.workflow(
+    "alone-shared", params=Folder, plan=step("alone", alone_shared, folder=param("folder"))
+)

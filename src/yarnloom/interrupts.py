@@ -29,6 +29,8 @@ SIGNAL = getattr(signal, "SIGRTMIN", signal.SIGUSR2)
 
 REASONS = ("cancel", "timeout", "quiet", "deadline", "lost")
 _PAGE = struct.Struct("=QB")
+_UNTIL = struct.Struct("=d")
+_UNTIL_AT = 64
 _PACKAGE = str(Path(__file__).parent) + os.sep
 # An exception in the middle of taking a log handler's lock could leave it taken.
 _NOT_TO_BE_CUT = (os.sep + os.path.join("logging", "__init__.py"),)
@@ -40,7 +42,9 @@ def enter(function: Callable[..., T], *args: Any, **inputs: Any) -> T:
 
 
 class Page:
-    """A page of memory that a worker shares with one process: which attempt is to be stopped.
+    """A page of memory that a worker shares with one process.
+
+    It names the attempt that is to be stopped, and until when what must not overlap may go on.
 
     Args:
         descriptor: of a page that another process made; a new one is made without it.
@@ -66,6 +70,15 @@ class Page:
         """Return the attempt that was named last, 0 for none, and why."""
         attempt, reason = _PAGE.unpack(self._memory[: _PAGE.size])
         return attempt, REASONS[reason]
+
+    def allow_until(self, at: float) -> None:
+        """Say until when what must not overlap may go on, on the clock of `worker.deadline`."""
+        _UNTIL.pack_into(self._memory, _UNTIL_AT, at)
+
+    def until(self) -> float:
+        """Return what was said last; 0 where nothing was."""
+        (at,) = _UNTIL.unpack_from(self._memory, _UNTIL_AT)
+        return float(at)
 
     def close(self) -> None:
         """Let go of it."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 from pathlib import Path
@@ -9,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.helpers import Program, ServiceProgram, eventually, run_command, service
+from tests.proxy import proxied
 from tests.still_loom import HOLD
 
 LOOM = "tests.still_loom:loom"
@@ -34,6 +36,84 @@ def test_a_process_that_stands_still_makes_place(tmp_path: Path, workflow: str) 
         assert (first["outcome"], first["error"]["type"]) == ("handed_back", "NotBegun")
         assert first["error"]["message"] == f"process {still} did not begin it, and was replaced"
         assert (second["outcome"], second["number"]) == ("done", 2)
+
+
+def marks(folder: Path) -> dict[int, list[float]]:
+    """By attempt when it left marks: it leaves one every 20 ms while it lives."""
+    found: dict[int, list[float]] = {}
+    path = folder / "alive"
+    for line in path.read_text().splitlines() if path.exists() else []:
+        number, at = line.split()
+        found.setdefault(int(number), []).append(float(at))
+    return found
+
+
+def children_of(pid: int) -> list[int]:
+    """The processes that a process started, by number."""
+    path = Path(f"/proc/{pid}/task/{pid}/children")
+    return [int(one) for one in path.read_text().split()]
+
+
+def is_guardian(pid: int) -> bool:
+    """Whether a process is a worker's guardian."""
+    return "guardian.py" in Path(f"/proc/{pid}/cmdline").read_text()
+
+
+@pytest.mark.parametrize("workflow", ["alone", "alone-shared"])
+@pytest.mark.parametrize(
+    "trouble", ["stopped", "stopped with its process", "cut off", "killed with its guardian"]
+)
+def test_what_must_not_overlap_never_does(tmp_path: Path, trouble: str, workflow: str) -> None:
+    """A worker stands still, is cut off, or dies with its guardian: its process ends before."""
+    with service(tmp_path / "data", "--lease", "2") as program, proxied(program.port) as through:
+        assert run_command("publish", LOOM, url=program.url).returncode == 0
+        url = through.url
+        options = ("--load", LOOM, "--processes", "1", "--url")
+        first = Program("worker", *options, url)
+        first.wait_for("takes work")
+        run = program.client().start(workflow, folder=str(tmp_path))
+        eventually(lambda: marks(tmp_path))
+        second = Program("worker", *options, program.url)
+        second.wait_for("takes work")
+        ours = [one for one in children_of(first.process.pid) if not is_guardian(one)]
+        match trouble:
+            case "stopped with its process":
+                for one in (*ours, first.process.pid):
+                    os.kill(one, signal.SIGSTOP)
+            case "stopped":
+                os.kill(first.process.pid, signal.SIGSTOP)
+            case "cut off":
+                through.cut()
+            case _:
+                guardians = [one for one in children_of(first.process.pid) if is_guardian(one)]
+                os.kill(first.process.pid, signal.SIGSTOP)
+                for one in (*guardians, first.process.pid):
+                    os.kill(one, signal.SIGKILL)
+        eventually(lambda: len(marks(tmp_path)) == 2)
+        for one in ours:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(one, signal.SIGCONT)  # there would be nothing to wake
+        (tmp_path / "go").touch()
+        assert run.wait(60) == "went"
+        one, two = marks(tmp_path).values()
+        assert max(one) < min(two)
+        first.kill()
+        assert second.end() == 0
+
+
+def test_a_guardian_that_is_killed_is_replaced(tmp_path: Path) -> None:
+    """And the new one does what the old would have."""
+    with service(tmp_path / "data") as program:
+        assert run_command("publish", LOOM, url=program.url).returncode == 0
+        worker = Program("worker", "--load", LOOM, "--processes", "1", "--url", program.url)
+        worker.wait_for("takes work")
+        child = program.client().start("who").wait(60)
+        (guardian,) = [one for one in children_of(worker.process.pid) if is_guardian(one)]
+        os.kill(guardian, signal.SIGKILL)
+        worker.wait_for("its guardian was killed; another one is there")
+        assert any(is_guardian(one) for one in children_of(worker.process.pid))
+        worker.kill()
+        eventually(lambda: not Path(f"/proc/{child}").exists())
 
 
 def test_work_goes_only_to_processes_that_have_loaded(tmp_path: Path) -> None:

@@ -329,7 +329,7 @@ class World:
             by_it = last and state in ("done", "failed", "cancelled")
             if outcome == "failed" and state != "cancelled":
                 self.naive[number].fail_try(spot.address)
-            elif by_it and not (state == "cancelled" and outcome == "handed_back"):
+            elif by_it and (spot.asked or (state, outcome) != ("cancelled", "handed_back")):
                 output = json.loads(text) if state == "done" else None
                 self.naive[number].finish(spot.address, state, output)
             else:

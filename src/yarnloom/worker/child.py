@@ -1,9 +1,9 @@
 """A worker's process: imports the loom, and runs attempts.
 
-Started as `python -m yarnloom.worker.child FD PAGE MODULE:LOOM,… [PLACES]`; FD is its end of the
-channel, PAGE the page of memory that names an attempt to be stopped (`interrupts`). It leads its
-own process group and prints into pipes that the worker reads. Without PLACES it runs one attempt at
-a time; with it, that many at once (`shared`).
+Started as `python -m yarnloom.worker.child FD PAGE PARENT MODULE:LOOM,… [PLACES]`; FD is its end of
+the channel, PAGE the page of memory that names an attempt to be stopped (`interrupts`), PARENT the
+worker's process, with which it dies. It leads its own process group and prints into pipes that the
+worker reads. Without PLACES it runs one attempt at a time; with it, that many at once (`shared`).
 """
 
 from __future__ import annotations
@@ -29,6 +29,7 @@ from yarnloom.errors import LoomError
 from yarnloom.interrupts import Interrupts, Page
 from yarnloom.within import ATTEMPT
 from yarnloom.worker.calling import Called, call_task, printable, raised
+from yarnloom.worker.deadline import Deadline, die_with_parent
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 from yarnloom.worker.served import Served, load_looms, serving
 from yarnloom.worker.shared import (
@@ -44,8 +45,10 @@ def main(descriptor: int, page: int, specs: list[str], places: int | None) -> in
     """Load the looms, say what they have, and run attempts until the worker goes away."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     channel = Channel(socket.socket(fileno=descriptor))
-    interrupts = Interrupts(Page(page))
+    shared_page = Page(page)
+    interrupts = Interrupts(shared_page)
     interrupts.install()
+    deadline = Deadline(shared_page)
     for stream in (sys.stdout, sys.stderr):
         stream.reconfigure(line_buffering=True, errors="backslashreplace")  # type: ignore[union-attr]
     logging.basicConfig(level=logging.INFO, handlers=[ChannelHandler(channel)])
@@ -59,9 +62,9 @@ def main(descriptor: int, page: int, specs: list[str], places: int | None) -> in
     try:
         with serving(looms) as served:
             if places is not None:
-                asyncio.run(run_shared(channel, looms, served, places))
+                asyncio.run(run_shared(channel, looms, served, places, deadline))
             else:
-                _run_alone(channel, served, interrupts)
+                _run_alone(channel, served, interrupts, deadline)
     except AroundFailed as error:
         fault = raised(error).error or {}
         with contextlib.suppress(Closed):
@@ -70,13 +73,17 @@ def main(descriptor: int, page: int, specs: list[str], places: int | None) -> in
     return 0
 
 
-def _run_alone(channel: Channel, served: dict[str, Served], interrupts: Interrupts) -> None:
+def _run_alone(
+    channel: Channel, served: dict[str, Served], interrupts: Interrupts, deadline: Deadline
+) -> None:
     """Run one attempt after another, until this process is to end."""
     channel.send({"kind": "ready"})
     with contextlib.suppress(Closed):
         while (message := channel.receive())["kind"] != "end":
             if message["kind"] == "work":
-                _Attempt(channel, served[message["task"]], message, interrupts).run()
+                task = served[message["task"]]
+                with deadline.held(task.task.overlap):
+                    _Attempt(channel, task, message, interrupts).run()
             elif message["kind"] == UNREADABLE:
                 channel.send(unreadable(message))
 
@@ -226,8 +233,9 @@ def peak_memory() -> int:
 
 
 if __name__ == "__main__":
-    shared_places = int(sys.argv[4]) if len(sys.argv) > 4 else None
-    descriptor, page, specs = int(sys.argv[1]), int(sys.argv[2]), sys.argv[3].split(",")
+    die_with_parent(int(sys.argv[3]))
+    shared_places = int(sys.argv[5]) if len(sys.argv) > 5 else None
+    descriptor, page, specs = int(sys.argv[1]), int(sys.argv[2]), sys.argv[4].split(",")
     code = main(descriptor, page, specs, shared_places)
     sys.stdout.flush()
     sys.stderr.flush()

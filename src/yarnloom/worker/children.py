@@ -36,27 +36,46 @@ class Guardian:
     """The process that kills the others when this worker is killed."""
 
     def __init__(self) -> None:
-        self._process = subprocess.Popen(
+        self._groups: set[int] = set()
+        self._process = self._start()
+
+    def _start(self) -> subprocess.Popen[bytes]:
+        return subprocess.Popen(
             [sys.executable, "-I", "-S", str(Path(__file__).with_name("guardian.py"))],
             stdin=subprocess.PIPE,
             start_new_session=True,
             env=environment_for_tasks(),
         )
 
+    def reap(self) -> bool:
+        """Start another if it has died; whether it had."""
+        if self._process.poll() is None:
+            return False
+        self._close_pipe()
+        self._process = self._start()
+        for group in self._groups:
+            self._tell(f"+{group}\n")
+        return True
+
     def watch(self, group: int) -> None:
         """Kill a group when this worker is gone."""
+        self._groups.add(group)
         self._tell(f"+{group}\n")
 
     def forget(self, group: int) -> None:
         """A group has ended; its number may soon be another's."""
+        self._groups.discard(group)
         self._tell(f"-{group}\n")
 
     def close(self) -> None:
         """End it; nothing is left to be watched."""
+        self._close_pipe()
+        self._process.wait()
+
+    def _close_pipe(self) -> None:
         with contextlib.suppress(OSError):
             if self._process.stdin:
                 self._process.stdin.close()
-        self._process.wait()
 
     def _tell(self, line: str) -> None:
         if self._process.stdin:
@@ -85,6 +104,7 @@ class Child:
         specs: Sequence[str],
         guardian: Guardian,
         *,
+        until: float,
         places: int | None,
         on_message: OnMessage,
         on_line: OnLine,
@@ -109,6 +129,7 @@ class Child:
         self._loop = asyncio.get_running_loop()
         ours, theirs = socket.socketpair()
         self._page = Page()
+        self._page.allow_until(until)
         out_read, out_write = os.pipe()
         err_read, err_write = os.pipe()
         self._process = subprocess.Popen(
@@ -119,6 +140,7 @@ class Child:
                     "yarnloom.worker.child",
                     str(theirs.fileno()),
                     str(self._page.descriptor),
+                    str(os.getpid()),
                     ",".join(specs),
                 ),
                 *([str(places)] if places is not None else []),
@@ -183,6 +205,11 @@ class Child:
         if not self._dead:
             with contextlib.suppress(ProcessLookupError, PermissionError):
                 os.kill(self.pid, SIGNAL)
+
+    def allow_until(self, at: float) -> None:
+        """Say until when what must not overlap may go on in it."""
+        if not self._over:
+            self._page.allow_until(at)
 
     def end(self) -> None:
         """Let it tear down what it keeps, and end; it is killed where that takes long."""

@@ -137,6 +137,7 @@ class Crew:
         self.draining = False
         self.idle = asyncio.Event()
         self._died = asyncio.Event()
+        self._until = 0.0
 
     def start(self) -> None:
         """Start the processes; `ready` is done when the first has loaded the loom."""
@@ -359,6 +360,12 @@ class Crew:
             child.abandoned.clear()
         self._seen.clear()
 
+    def allow_until(self, at: float) -> None:
+        """Say until when what must not overlap may go on, whatever becomes of this process."""
+        self._until = at
+        for child in self._children:
+            child.allow_until(at)
+
     def end_what_must_not_overlap(self) -> None:
         """Others may be given what runs here."""
         for child in self._children:
@@ -514,6 +521,7 @@ class Crew:
         child = Child(
             self._options.load,
             self._guardian,
+            until=self._until,
             places=self._io if shared else None,
             on_message=self._on_message,
             on_line=self._on_line,
@@ -524,6 +532,8 @@ class Crew:
         return child
 
     def _reap(self) -> None:
+        if self._guardian.reap():
+            self._say("its guardian was killed; another one is there")
         for child in list(self._children):
             child.reap()
 

@@ -17,6 +17,7 @@ from pydantic_core import to_json
 
 from yarnloom.client import AsyncClient, Call, Target
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
+from yarnloom.worker.deadline import now
 from yarnloom.worker.files import FileCache
 
 Message = dict[str, Any]
@@ -24,6 +25,9 @@ Message = dict[str, Any]
 BEGUN_WAIT = 0.005
 FIRST_WAIT = 0.05
 LONGEST_WAIT = 2.0
+SURE = 0.9
+"""The part of its lease for which a worker is sure that nobody else has what it has."""
+
 SAVE_SECONDS = 0.5
 REPORT_BYTES = 4 * 1024 * 1024
 """Of a report, and of the lines in it: what is over it comes with the next."""
@@ -46,6 +50,8 @@ class Link:
             given this worker's attempts to others.
         on_epoch: told that the service's records went back in time: what this worker has in hand
             was given out by records that are gone.
+        on_heard: told until when the service surely gives nothing of this worker to others, on
+            the clock of `worker.deadline`.
         say: tells the user.
     """
 
@@ -60,6 +66,7 @@ class Link:
         on_refused: Callable[[Message], None],
         on_lease_over: Callable[[], None],
         on_epoch: Callable[[], None],
+        on_heard: Callable[[float], None],
         say: Callable[[str], None],
     ) -> None:
         self._target = target
@@ -71,6 +78,7 @@ class Link:
         self._on_refused = on_refused
         self._on_lease_over = on_lease_over
         self._on_epoch = on_epoch
+        self._on_heard = on_heard
         self._service = self._epoch = ""
         self._commits = 0
         self._say = say
@@ -86,7 +94,7 @@ class Link:
         self._sent_lines: dict[int, int] = {}
         self._printed: dict[int, int] = {}  # bytes, by attempt
         self._lease = 30.0
-        self._heard_at = time.monotonic()
+        self._heard_at, self._heard_sent = time.monotonic(), now()
         self._freed: list[int] = []
         self._saved: dict[int, Message] = {}
         self._save_timer: asyncio.TimerHandle | None = None
@@ -230,6 +238,7 @@ class Link:
             body = {"id": self._id, **self._introduce(), **seen}
             answer = await self._insist(Call("POST", "/workers", body))
             self._lease = float(answer["lease"])
+            self._on_heard(self._heard_sent + SURE * self._lease)
             self._look_at_epoch(answer["service"], answer["epoch"])
             self._commits = answer["commits"]
             self._registered.set()
@@ -339,10 +348,10 @@ class Link:
 
     def _watch_lease(self) -> None:
         """Look again when the lease would end, if nothing more were heard."""
-        left = self._heard_at + self._lease - time.monotonic()
+        left = self._heard_at + SURE * self._lease - time.monotonic()
         if left <= 0:
             self._on_lease_over()
-            left = self._lease
+            left = SURE * self._lease
         self._watch = asyncio.get_running_loop().call_later(left, self._watch_lease)
 
     async def introduce_again(self) -> None:
@@ -351,7 +360,6 @@ class Link:
 
     async def _register_again(self) -> None:
         self._registered.clear()
-        self._heard_at = time.monotonic()
         await self.register()
 
     def _note_commits(self, answer: Message) -> None:
@@ -451,6 +459,7 @@ class Link:
         """
         wait = FIRST_WAIT
         while True:
+            sent, sent_at = time.monotonic(), now()
             try:
                 answer = await self._client.call(call)
             except (WorkerUnknown, NotAllowed):
@@ -462,7 +471,11 @@ class Link:
             except YarnloomError as error:
                 self._note_broken(error)
             else:
-                self._heard_at = time.monotonic()
+                # The lease counts from when the service got the request: at the earliest, now as it
+                # was sent. What is said of a longer one at registration is heard there.
+                self._heard_at = max(self._heard_at, sent)
+                self._heard_sent = max(self._heard_sent, sent_at)
+                self._on_heard(self._heard_sent + SURE * self._lease)
                 self._note_healed()
                 return answer
             await asyncio.sleep(wait * random.uniform(0.5, 1.0))

@@ -24,12 +24,17 @@ from yarnloom.files import SHELF
 from yarnloom.loom import Loom
 from yarnloom.within import ATTEMPT
 from yarnloom.worker.calling import Called, fetch_ahead, prepare, printable, raised, returned
+from yarnloom.worker.deadline import Deadline
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 from yarnloom.worker.served import Served, serving_coroutines
 
 
 async def run_shared(
-    channel: Channel, looms: list[Loom], served: dict[str, Served], places: int
+    channel: Channel,
+    looms: list[Loom],
+    served: dict[str, Served],
+    places: int,
+    deadline: Deadline,
 ) -> None:
     """Run attempts, up to `places` at once, until this process is to end.
 
@@ -38,13 +43,14 @@ async def run_shared(
         looms: whose tasks are run.
         served: the tasks by full name.
         places: how many at once.
+        deadline: holds this process to its worker's lease.
 
     Raises:
         AroundFailed: what a loom wraps around a process has failed.
     """
     async with serving_coroutines(looms, served) as on_loop:
         channel.send({"kind": "ready"})
-        await _Shared(channel, on_loop, places).serve()
+        await _Shared(channel, on_loop, places, deadline).serve()
 
 
 class AttemptStream(io.TextIOBase):
@@ -189,7 +195,10 @@ def unreadable(message: Message) -> Message:
 
 
 class _Shared:
-    def __init__(self, channel: Channel, served: dict[str, Served], places: int) -> None:
+    def __init__(
+        self, channel: Channel, served: dict[str, Served], places: int, deadline: Deadline
+    ) -> None:
+        self.deadline = deadline
         self.channel = channel
         self.served = served
         self.threads = ThreadPoolExecutor(places, thread_name_prefix="yarnloom-io")
@@ -198,6 +207,7 @@ class _Shared:
             AttemptStream("stderr", sys.stderr, channel),
         )
         self.running: dict[int, asyncio.Task[None]] = {}
+        self.begun: set[int] = set()
         self.coroutines: set[int] = set()  # what can be cancelled; a thread cannot
         self.stops: dict[int, str] = {}
         self.asked: dict[tuple[int, int], Future[Message]] = {}
@@ -225,7 +235,8 @@ class _Shared:
             case kind if kind == UNREADABLE:
                 self.channel.send(unreadable(message))
             case "work":
-                self.running[attempt] = asyncio.create_task(self.run(message))
+                running = self.running[attempt] = asyncio.create_task(self.run(message))
+                running.add_done_callback(lambda _: self.running.pop(attempt, None))
             case "stop":
                 self.stops[attempt] = message["why"]
             case "go_on":
@@ -233,9 +244,13 @@ class _Shared:
             case "reply":
                 if waiting := self.asked.pop((attempt, message["call"]), None):
                     waiting.set_result(message)
-            case "interrupt" if attempt in self.coroutines:
+            case "interrupt" if attempt in self.coroutines or self.has_not_begun(attempt):
                 self.stops.setdefault(attempt, message["why"])
                 self.running[attempt].cancel()
+
+    def has_not_begun(self, attempt: int) -> bool:
+        """Whether an attempt is here whose task was not called yet: then it never will be."""
+        return attempt in self.running and attempt not in self.begun
 
     async def run(self, work: Message) -> None:
         attempt = work["attempt"]
@@ -250,11 +265,12 @@ class _Shared:
         except YarnloomError as error:
             called = raised(error)
         else:
-            called = await self.call(served, work["input"], context, attempt, begun)
+            with self.deadline.held(served.task.overlap):
+                called = await self.call(served, work["input"], context, attempt, begun)
         called = called.told(self.stops.get(attempt))
         for stream in self.streams:
             stream.finish(attempt)
-        del self.running[attempt]
+        self.begun.discard(attempt)
         self.stops.pop(attempt, None)
         with contextlib.suppress(Closed):
             send_end(
@@ -273,6 +289,7 @@ class _Shared:
         if isinstance(inputs, Called):
             return inputs
         begun.append(time.monotonic())
+        self.begun.add(attempt)
         self.channel.send({"kind": "begun", "attempt": attempt})
         try:
             if task.is_async:

@@ -104,6 +104,7 @@ class Worker:
             on_refused=self._on_refused,
             on_lease_over=self._on_lease_over,
             on_epoch=self._on_epoch,
+            on_heard=self._on_heard,
             say=self._say,
         )
         crew = CrewOptions(
@@ -276,6 +277,9 @@ class Worker:
     def _on_epoch(self) -> None:
         self._say("the service's records went back in time; what runs is of before, and ended")
         self._crew.drop_all()
+
+    def _on_heard(self, until: float) -> None:
+        self._crew.allow_until(until)
 
     def _on_new_code(self) -> None:
         introducing = asyncio.create_task(self._introduce_again())
