@@ -199,7 +199,7 @@ def test_a_run_that_could_never_begin_is_refused(at: Floor) -> None:
 
 def test_a_clock_that_is_set_forward_is_noticed_by_the_next_command(at: Floor) -> None:
     """The timer goes by the steady clock; whatever is done next sets it anew."""
-    number = at.start("w", start_in=3_600.0)
+    number = at.start("w", start_at=at.inline.clock.now + 3_600 * SECOND)
     at.inline.clock.now += 7_200 * SECOND  # the machine slept, or someone set its clock
     results = at.inline.batch(ListWorkers())
     assert results.next_due is not None
@@ -210,7 +210,7 @@ def test_a_clock_that_is_set_forward_is_noticed_by_the_next_command(at: Floor) -
 
 def test_a_clock_that_is_set_back_starts_nothing_before_its_time(at: Floor) -> None:
     """It comes when the clock shows it."""
-    number = at.start("w", start_in=60.0)
+    number = at.start("w", start_at=at.inline.clock.now + 60 * SECOND)
     at.inline.clock.now -= 3_600 * SECOND
     at.advance(60.0)
     assert states(at, number) == ["scheduled"]

@@ -53,7 +53,8 @@ from yarnloom.engine.data_commands import (
     RowsToCheck,
     Unchecked,
 )
-from yarnloom.engine.engine import Engine, Moment, Results
+from yarnloom.engine.engine import Engine, Results
+from yarnloom.engine.time_of_runs import Moment
 from yarnloom.engine.turn import KEEP_FILES, LEASE, LOSSES, Settings
 from yarnloom.engine.verdicts import MOST_WORK, Unjudged, Verdicts
 from yarnloom.engine.writer import SLOW_FLUSH, Writer, system_clock

@@ -8,7 +8,7 @@ from typing import Any
 from yarnloom.engine.commands import ChangeRun
 from yarnloom.engine.starting import open_run
 from yarnloom.engine.states import Entry, RunEvent, RunState
-from yarnloom.engine.turn import START_DUE, Turn
+from yarnloom.engine.turn import Turn
 from yarnloom.engine.viewing import present
 from yarnloom.engine.views import moment
 from yarnloom.errors import Conflict, InvalidInput, Problem
@@ -31,7 +31,10 @@ def change_run(turn: Turn, command: ChangeRun) -> dict[str, Any]:
     at = command.start_at
     if command.start_in is not None:
         at = turn.now + round(command.start_in * 1_000_000)
-    _refuse_wrong_time(turn, run, at)
+    after_a_while = command.start_in is not None
+    ahead = at is not None and at > (turn.now if after_a_while else turn.wall)
+    if at is not None and ahead:
+        _refuse_wrong_time(run, at)
     detail = {"priority": command.priority, "tags": command.tags, "start_at": moment(at)}
     given = {name: value for name, value in detail.items() if value is not None}
     store.log_command(
@@ -41,15 +44,14 @@ def change_run(turn: Turn, command: ChangeRun) -> dict[str, Any]:
         _prefer(turn, run, command.priority)
     if command.tags is not None:
         turn.unit.runs.rewrite(run, tags=json.dumps(command.tags))
-    if at is not None:
-        _move(turn, run, at)
+    if at is not None and run.entered == Entry.AHEAD:  # else it begins as soon as there is room
+        turn.unit.runs.rewrite(run, start_at=at, after_a_while=int(after_a_while))
+        _move(turn, run, ahead=ahead)
     turn.changed.add(run.number)
     return present(turn, run)
 
 
-def _refuse_wrong_time(turn: Turn, run: RunRow, at: int | None) -> None:
-    if at is None or at <= turn.now:
-        return
+def _refuse_wrong_time(run: RunRow, at: int) -> None:
     if run.entered != Entry.AHEAD:
         raise Conflict(
             f"run {run.number} is queued: it begins as soon as there is room, and cannot be moved "
@@ -81,13 +83,10 @@ def _prefer(turn: Turn, run: RunRow, priority: int) -> None:
             lanes.add(step.pool, step.priority, step.share, step.contract)
 
 
-def _move(turn: Turn, run: RunRow, at: int) -> None:
-    """Let a run begin then, or now."""
-    if run.entered != Entry.AHEAD:
-        return  # it begins as soon as there is room
-    turn.unit.runs.rewrite(run, start_at=at)
-    if at <= turn.now:
+def _move(turn: Turn, run: RunRow, *, ahead: bool) -> None:
+    """Let a run begin at its start time, or now."""
+    if ahead:
+        turn.move_run(run, RunEvent.MOVE)
+        turn.remind_of_start(run)
+    else:
         open_run(turn, run)
-        return
-    turn.move_run(run, RunEvent.MOVE)
-    turn.remind(START_DUE, at)

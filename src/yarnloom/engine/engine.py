@@ -39,6 +39,7 @@ from yarnloom.engine.handing_out import hand_out
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.memory import Memory
 from yarnloom.engine.recent import MINUTE, MINUTES, Recent, Tally
+from yarnloom.engine.time_of_runs import Moment, Time
 from yarnloom.engine.turn import (
     BACK_OFF_DUE,
     DEADLINE_DUE,
@@ -58,15 +59,6 @@ from yarnloom.store import Database, StoreFailed, Unit, timing, weights
 from yarnloom.store import writing as store
 
 STORE_PAUSE = 1.0
-CLOCK_SET = 1.0
-
-
-@dataclass(frozen=True, slots=True)
-class Moment:
-    """When a batch is done: microseconds since 1970 UTC, and seconds of a steady clock."""
-
-    now: int
-    mono: float
 
 
 @dataclass(slots=True)
@@ -149,13 +141,17 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
 }
 
 
+def _by_day(turn: Turn, wall: int | None) -> int | None:
+    return None if wall is None else wall + turn.ahead
+
+
 _BY_TIME: dict[str, Callable[[Turn], int | None]] = {
     BACK_OFF_DUE: lambda turn: store.next_due(turn.unit),
     DEADLINE_DUE: lambda turn: store.next_step_deadline(turn.unit),
     RUN_DEADLINE_DUE: lambda turn: store.next_run_deadline(turn.unit),
-    START_DUE: lambda turn: timing.next_to_open(turn.unit),
-    START_BY_DUE: lambda turn: timing.next_to_expire(turn.unit),
-    SCHEDULE_DUE: lambda turn: timing.next_firing(turn.unit),
+    START_DUE: lambda turn: timing.next_to_open(turn.unit, turn.ahead),
+    START_BY_DUE: lambda turn: _by_day(turn, timing.next_to_expire(turn.unit)),
+    SCHEDULE_DUE: lambda turn: _by_day(turn, timing.next_firing(turn.unit)),
     FILES_DUE: filing.next_drop,
 }
 
@@ -180,7 +176,7 @@ class Engine:
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
         self._stale = False
-        self._clock = 0.0
+        self._time = Time(moment, database.past.latest)
         self._recent = Recent()
         self._recall_recent(moment)
         self._rebuild(moment)
@@ -194,15 +190,21 @@ class Engine:
             for worker in list(self._memory.workers.values())
         )
 
+    @property
+    def ahead(self) -> int:
+        """By how many microseconds the time of runs is ahead of the clock, which was set back."""
+        return self._time.ahead
+
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""
         if taken := self._database.taken_away():
             return self._busy(batch, StoreFailed(taken), moment)
         if self._stale and (failed := self._rebuild_after_failure(moment)):
             return self._busy(batch, failed, moment)
+        moved = self._time.look(moment, busy=self._memory.is_busy)
         turn = self._turn(moment)
         try:
-            self._look_at_clock(turn)
+            self._follow_clock(turn, moved=moved)
             if self._went_back:
                 attending.lose_all(turn)
             answers = [self._one(turn, command) for command in batch]
@@ -212,6 +214,7 @@ class Engine:
                 admit(turn)
             hand_out(turn)
             attending.dismiss_idle(turn)
+            self._database.past.latest = turn.now
             commit_seconds = self._unit.commit()
             if taken := self._database.taken_away():
                 raise StoreFailed(taken)  # what was stored there is nobody's any more
@@ -224,6 +227,7 @@ class Engine:
                 return Results([error], next_due=moment.mono)
             return self._one_by_one(batch, moment)
         self._went_back = False
+        self._time.shift = 0
         self._remember(turn)
         results = self._results(turn, batch, answers)
         results.commit_seconds = commit_seconds
@@ -303,8 +307,9 @@ class Engine:
             self._database.id,
             self._database.past,
             self._recent,
-            moment.now,
+            moment.now + self._time.ahead,
             moment.mono,
+            self._time.ahead,
         )
 
     def _busy(
@@ -346,7 +351,6 @@ class Engine:
         for workflow, entered, count in store.runs_by_workflow(self._unit):
             self._memory.counted(entered)[workflow] += count
         self._memory.listeners = listeners_of(turn)
-        self._clock = moment.now / 1_000_000 - moment.mono
         scheduling.look_again(turn)
         self._remind(turn)
         for each in store.unfinished_eaches(self._unit):
@@ -385,13 +389,12 @@ class Engine:
             if (at := next_of(turn)) is not None:
                 turn.remind(kind, at)
 
-    def _look_at_clock(self, turn: Turn) -> None:
-        """Timers go by a steady clock: set them anew when the time of day was set, or it slept."""
-        clock = turn.now / 1_000_000 - turn.mono
-        if abs(clock - self._clock) > CLOCK_SET:
-            if clock < self._clock:
-                scheduling.look_again(turn)
-            self._clock = clock
+    def _follow_clock(self, turn: Turn, *, moved: bool) -> None:
+        """The clock was set, or the machine slept: durations stay as long as they are."""
+        if self._time.shift:
+            timing.move_waits(self._unit, self._time.shift)
+        if moved or self._time.shift:
+            scheduling.look_again(turn)
             self._remind(turn)
 
     def _remember_attempt(self, turn: Turn, attempt_id: int) -> None:

@@ -358,6 +358,11 @@ class Memory:
     learnt: dict[str, float] = field(default_factory=dict)
     unbegun: dict[int, Unbegun] = field(default_factory=dict)
 
+    @property
+    def is_busy(self) -> bool:
+        """Whether any run is under way, or waits for others."""
+        return any(self.under_way.values()) or any(self.held.values())
+
     def counted(self, entered: int) -> Counter[str]:
         """Where a run counts that is not ahead of its time."""
         return self.under_way if entered else self.held

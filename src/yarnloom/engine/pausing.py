@@ -23,7 +23,6 @@ from yarnloom.engine.turn import (
     BACK_OFF_DUE,
     DEADLINE_DUE,
     RUN_DEADLINE_DUE,
-    START_DUE,
     Turn,
 )
 from yarnloom.engine.viewing import present
@@ -75,7 +74,11 @@ def resume_run(turn: Turn, command: ResumeRun) -> dict[str, Any]:
         raise Conflict(why, state=str(run.state))
     event = RunEvent.RESUME
     ahead = run.entered == Entry.AHEAD
-    if ahead and run.start_at is not None and run.start_at > turn.now:
+    if (
+        ahead
+        and run.start_at is not None
+        and run.start_at > (turn.now if run.after_a_while else turn.wall)
+    ):
         event = RunEvent.RESUME_SCHEDULED
     elif run.started_at is None:
         event = RunEvent.RESUME_QUEUED
@@ -84,7 +87,7 @@ def resume_run(turn: Turn, command: ResumeRun) -> dict[str, Any]:
     _give_time_back(turn, run)
     release(turn, run)
     if ahead:
-        turn.remind(START_DUE, max(run.start_at or 0, turn.now))
+        turn.remind_of_start(run)
     if run.entered == Entry.HELD:
         turn.made_room.add(run.workflow)
     return present(turn, run)

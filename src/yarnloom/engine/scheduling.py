@@ -55,7 +55,7 @@ SHOWN = 5
 
 def fire_due(turn: Turn) -> None:
     """Start what has fallen due, and go on to the next times."""
-    for row in timing.schedules_due(turn.unit, turn.now, FIRED_AT_ONCE):
+    for row in timing.schedules_due(turn.unit, turn.wall, FIRED_AT_ONCE):
         _fire(turn, row)
     _remind(turn)
 
@@ -78,7 +78,7 @@ def look_again(turn: Turn) -> None:
     """
     for row in timing.schedules(turn.unit):
         if row.paused is None:
-            following = _recurrence(row).next_after(turn.now)
+            following = _recurrence(row).next_after(turn.wall)
             if following is not None and (row.next_at is None or following < row.next_at):
                 row.next_at = following
                 timing.keep_schedule(turn.unit, row)
@@ -89,18 +89,18 @@ def _fire(turn: Turn, row: ScheduleRow) -> None:
     recurrence = _recurrence(row)
     assert row.next_at is not None
     due = []
-    for planned in islice(recurrence.before(turn.now), CAUGHT_UP):
+    for planned in islice(recurrence.before(turn.wall), CAUGHT_UP):
         if planned < row.next_at:
             break
         due.append(planned)
     missed = _effective(row)["missed"]
     if missed == "none":
-        taken = [planned for planned in due if planned > turn.now - LATE]
+        taken = [planned for planned in due if planned > turn.wall - LATE]
     else:
         taken = due if missed == "all" else due[:1]
     for planned in due[len(taken) :]:
         _pass_over(row, planned, "it was missed")
-    row.next_at = recurrence.next_after(turn.now)
+    row.next_at = recurrence.next_after(turn.wall)
     for planned in reversed(taken):
         _come(turn, row, planned)
     _keep(turn, row)
@@ -169,7 +169,7 @@ def _command(turn: Turn, row: ScheduleRow, key: str, who: str, planned_at: str) 
 
 def _remind(turn: Turn) -> None:
     if (following := timing.next_firing(turn.unit)) is not None:
-        turn.remind(SCHEDULE_DUE, following)
+        turn.remind_by_day(SCHEDULE_DUE, following)
 
 
 # Declared by looms
@@ -340,7 +340,7 @@ def start_schedule(turn: Turn, command: StartSchedule) -> Started | Unchecked:
         InvalidInput: its params do not fit its workflow any more.
     """
     row = _find(turn, command.name)
-    now = _recurrence(row).text(turn.now)
+    now = _recurrence(row).text(turn.wall)
     start = _command(turn, row, command.key, command.who, now)
     started = start_run(turn, start)
     turn.schedules.add(row.name)
@@ -380,7 +380,7 @@ def _wrong_settings(turn: Turn, settings: View) -> list[Problem]:
 
 def _settle(turn: Turn, row: ScheduleRow) -> None:
     """When it comes next, after a change; a planned time that is behind us is behind us."""
-    row.next_at = None if row.paused is not None else _recurrence(row).next_after(turn.now)
+    row.next_at = None if row.paused is not None else _recurrence(row).next_after(turn.wall)
     _keep(turn, row)
     _remind(turn)
 
@@ -434,7 +434,7 @@ def _sealed(turn: Turn, settings: View) -> View:
 
 def _view(turn: Turn, row: ScheduleRow) -> View:
     settings, recurrence = _effective(row), _recurrence(row)
-    first = row.next_at - 1 if row.next_at is not None else turn.now
+    first = row.next_at - 1 if row.next_at is not None else turn.wall
     running = timing.unfinished_of_schedule(turn.unit, row.name)
     last_run = row.last["run"] if row.last else None
     return {

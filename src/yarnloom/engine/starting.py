@@ -136,7 +136,7 @@ def add_run(turn: Turn, prepared: Prepared) -> RunRow:
     at = command.start_at
     if command.start_in is not None:
         at = turn.now + round(command.start_in * 1_000_000)
-    ahead = at is not None and at > turn.now
+    ahead = at is not None and at > (turn.wall if command.start_in is None else turn.now)
     run = turn.unit.runs.add(
         RunRow(
             number=turn.unit.new_id("runs"),
@@ -150,6 +150,7 @@ def add_run(turn: Turn, prepared: Prepared) -> RunRow:
             started_by=command.who,
             created_at=turn.now,
             start_at=at,
+            after_a_while=int(command.start_in is not None),
             task=prepared.workflow if command.task else None,
             start_by=command.start_by,
             planned_at=command.planned_at,
@@ -166,9 +167,9 @@ def add_run(turn: Turn, prepared: Prepared) -> RunRow:
     store.keep_start(turn.unit, scope, command.key, run.number, hashed, turn.now)
     store.log_command(turn.unit, turn.now, command.who, "start", run.number, command.reason)
     if run.start_by is not None:
-        turn.remind(START_BY_DUE, run.start_by)
+        turn.remind_by_day(START_BY_DUE, run.start_by)
     if ahead and at is not None:
-        turn.remind(START_DUE, at)
+        turn.remind_of_start(run)
     use_named(turn, run.number, prepared.params)
     turn.changed.add(run.number)
     return run
@@ -195,9 +196,9 @@ def open_run(turn: Turn, run: RunRow) -> PartRow:
 
 def open_due(turn: Turn) -> None:
     """Begin runs whose start time has come, and of many that were started at once the next."""
-    for number in timing.runs_to_open(turn.unit, turn.now, OPENED_AT_ONCE):
+    for number in timing.runs_to_open(turn.unit, turn.now, turn.wall, OPENED_AT_ONCE):
         open_run(turn, turn.run(number))
-    if (following := timing.next_to_open(turn.unit)) is not None:
+    if (following := timing.next_to_open(turn.unit, turn.ahead)) is not None:
         turn.remind(START_DUE, max(following, turn.now))
 
 
@@ -308,11 +309,11 @@ def _wrong_times(turn: Turn, command: StartRun) -> list[Problem]:
     by = command.start_by
     if by is None:
         return []
-    if by <= turn.now:
+    if by <= turn.wall:
         return [Problem("/start_by", f"found {moment(by)}; expected a time ahead")]
     at = command.start_at
     if command.start_in is not None:
-        at = turn.now + round(command.start_in * 1_000_000)
+        at = turn.wall + round(command.start_in * 1_000_000)
     if at is not None and by < at:
         return [Problem("/start_by", f"found {moment(by)}, which is before {moment(at)}")]
     return []

@@ -64,14 +64,14 @@ def stop_late_runs(turn: Turn) -> None:
 
 def stop_late_starts(turn: Turn) -> None:
     """Cancel runs that have not begun by the time by which they were to."""
-    for number in timing.runs_to_expire(turn.unit, turn.now, EXPIRED_AT_ONCE):
+    for number in timing.runs_to_expire(turn.unit, turn.wall, EXPIRED_AT_ONCE):
         run = turn.run(number)
         turn.move_run(run, RunEvent.CANCEL)
         why = f"expired: it had not begun by {moment(run.start_by)}"
         store.log_command(turn.unit, turn.now, "service", "expire", run.number, why)
         _stop(turn, run, why, StopReason.CANCEL, "Expired")
     if (following := timing.next_to_expire(turn.unit)) is not None:
-        turn.remind(START_BY_DUE, following)
+        turn.remind_by_day(START_BY_DUE, following)
 
 
 def _stop(

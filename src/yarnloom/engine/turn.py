@@ -115,7 +115,9 @@ class Turn:
     Attributes:
         past: whether the records went back, and their epoch.
         recent: what happened within the last hour.
-        now: microseconds since 1970 UTC.
+        now: microseconds since 1970 UTC. It never runs backwards while a run is under way, and what
+            waits for a duration waits by it.
+        ahead: by how much that is ahead of the clock, which was set back.
         mono: seconds of a clock that never jumps.
         changed: numbers of runs that look different now.
         ended: numbers of runs that have ended now.
@@ -143,6 +145,7 @@ class Turn:
     recent: Recent
     now: int
     mono: float
+    ahead: int = 0
     changed: set[int] = field(default_factory=set)
     ended: set[int] = field(default_factory=set)
     gone: set[str] = field(default_factory=set)
@@ -163,6 +166,20 @@ class Turn:
         """Seals what must not be seen."""
         assert self.settings.vault is not None
         return self.settings.vault
+
+    @property
+    def wall(self) -> int:
+        """The time of day, by the clock as it stands."""
+        return self.now - self.ahead
+
+    def remind_by_day(self, kind: str, wall: int) -> None:
+        """The same for a time of day."""
+        self.remind(kind, wall + self.ahead)
+
+    def remind_of_start(self, run: RunRow) -> None:
+        """See to it that a run is opened when its start time comes."""
+        at = (run.start_at or 0) + (0 if run.after_a_while else self.ahead)
+        self.remind(START_DUE, max(at, self.now))
 
     def mono_of(self, micros: int) -> float:
         """A time of the day as one of the steady clock."""

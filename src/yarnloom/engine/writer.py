@@ -35,7 +35,8 @@ from yarnloom.engine.commands import (
     StartRun,
     Tick,
 )
-from yarnloom.engine.engine import Engine, Moment, Results
+from yarnloom.engine.engine import Engine, Results
+from yarnloom.engine.time_of_runs import Moment
 from yarnloom.errors import Busy
 
 log = logging.getLogger("yarnloom.service")
@@ -93,6 +94,11 @@ class Writer:
     def threaded(self) -> bool:
         """Whether all commits run on the thread."""
         return self._threaded
+
+    @property
+    def ahead(self) -> int:
+        """By how many microseconds the time of runs is ahead of the clock."""
+        return self._engine.ahead
 
     @property
     def takes_work(self) -> bool:

@@ -123,7 +123,7 @@ class Core:
         self.uploads = Uploads(database, self.writer)
         self.beside = Beside(database, self.writer, self.uploads.placing)
         self._dropping: set[asyncio.Task[None]] = set()
-        self.hub = Hub(f"/services/{database.id}", self.look, lambda: system_clock().now)
+        self.hub = Hub(f"/services/{database.id}", self.look, self.now)
         self._readers = ThreadPoolExecutor(3, thread_name_prefix="yarnloom-reader")
         self._plans: dict[int, Plan] = {}
         self._known_paces: dict[tuple[int, int], Paces] = {}
@@ -159,6 +159,10 @@ class Core:
         if self.loaded.wanted and not self.writer.takes_work:
             return "no worker takes work yet"
         return None
+
+    def now(self) -> int:
+        """The time that runs live by, in microseconds since 1970 UTC."""
+        return system_clock().now + self.writer.ahead
 
     @property
     def commits(self) -> int:
@@ -267,7 +271,7 @@ class Core:
         plans = {row["plan"]: await self.plan(row["plan"]) for row in rows}
         paces = {row["number"]: await self._paces(row) for row in rows}
         look = Look(
-            system_clock().now,
+            self.now(),
             plans.__getitem__,
             lambda row: paces[row["number"]],
             plain,

@@ -50,6 +50,7 @@ class Past:
     Attributes:
         epoch: of the records; changes when they went back.
         commits: how often something was changed.
+        latest: when that was last, or is now, in microseconds since 1970 UTC.
         above: by table, above which number new ones are.
         missing: at this start records were found missing: what is known of it.
     """
@@ -60,6 +61,7 @@ class Past:
         self._before: list[str] = json.loads(rows["epochs"])
         self.epoch = rows["epoch"]
         self.commits = int(rows["commits"])
+        self.latest = int(rows["latest"])
         self.above = {table: int(rows[f"{table}_from"]) for table in NUMBERED}
         self.missing: str | None = None
         found = self._read()

@@ -14,7 +14,7 @@ from typing import ClassVar
 class RunRow:
     """A row of `runs`."""
 
-    FIXED: ClassVar[int] = 17
+    FIXED: ClassVar[int] = 18
 
     number: int
     plan: int
@@ -27,6 +27,7 @@ class RunRow:
     started_by: str
     created_at: int
     start_at: int | None
+    after_a_while: int
     task: str | None
     start_by: int | None
     planned_at: str | None

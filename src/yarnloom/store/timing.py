@@ -17,20 +17,58 @@ _AHEAD = "entered = -1 AND state <> 'paused' AND ended_at IS NULL"
 _EXPIRES = "start_by IS NOT NULL AND started_at IS NULL AND ended_at IS NULL AND stop IS NULL"
 
 
-def runs_to_open(unit: Unit, now: int, limit: int) -> list[int]:
-    """Runs whose start time has come and that were not opened yet, the oldest first."""
+def runs_to_open(unit: Unit, now: int, wall: int, limit: int) -> list[int]:
+    """Runs whose start time has come and that were not opened yet, the oldest first.
+
+    Args:
+        unit: the transaction.
+        now: the time that durations follow.
+        wall: the time of day.
+        limit: how many at most.
+    """
     unit.flush()
     found = unit.execute(
         f"SELECT number FROM runs WHERE {_AHEAD} AND coalesce(start_at, 0) <= ?"
+        " AND (after_a_while OR coalesce(start_at, 0) <= ?)"
         " ORDER BY coalesce(start_at, 0), number LIMIT ?",
-        (now, limit),
+        (now, wall, limit),
     )
     return [number for (number,) in found]
 
 
-def next_to_open(unit: Unit) -> int | None:
-    """The start time of the run that is opened next; 0 if it has none."""
-    return unit.least(f"SELECT min(coalesce(start_at, 0)) FROM runs WHERE {_AHEAD}")
+def next_to_open(unit: Unit, ahead: int) -> int | None:
+    """When the next run is opened, by the time that durations follow.
+
+    Args:
+        unit: the transaction.
+        ahead: by how much that is ahead of the time of day.
+    """
+    least = f"SELECT min(coalesce(start_at, 0)) FROM runs WHERE {_AHEAD}"
+    if not ahead:
+        return unit.least(least)
+    found = (
+        unit.least(f"{least} AND after_a_while"),
+        unit.least(f"{least} AND NOT after_a_while"),
+    )
+    times = [at + more for at, more in zip(found, (0, ahead), strict=True) if at is not None]
+    return min(times, default=None)
+
+
+def move_waits(unit: Unit, micros: int) -> None:
+    """The clock was set forward: what waits for so long, and not for a time of day, still does."""
+    unit.reread()
+    for table, column, where in _DURATIONS:
+        unit.change(f"UPDATE {table} SET {column} = {column} + ? WHERE {where}", (micros,))
+
+
+_DURATIONS = (
+    ("steps", "due_at", "due_at IS NOT NULL"),
+    ("steps", "deadline_at", "deadline_at IS NOT NULL AND ended_at IS NULL"),
+    ("steps", "spared", "tries > 0 AND ended_at IS NULL"),
+    ("runs", "deadline_at", "deadline_at IS NOT NULL AND ended_at IS NULL"),
+    ("runs", "start_at", f"after_a_while AND {_AHEAD}"),
+)
+"""What is kept as a time and was given as a duration."""
 
 
 def runs_to_expire(unit: Unit, now: int, limit: int) -> list[int]:

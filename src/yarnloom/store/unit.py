@@ -25,7 +25,10 @@ Row = TypeVar("Row", RunRow, PartRow, StepRow, AttemptRow)
 KEEP_ROWS = 4_000
 KEEP_TEXT = 4_096
 
-_COUNT_COMMIT = "UPDATE service SET value = ? WHERE key = 'commits'"
+_COUNT_COMMIT = (
+    "UPDATE service SET value = CASE key WHEN 'commits' THEN ? ELSE ? END"
+    " WHERE key IN ('commits', 'latest')"
+)
 
 
 class StoreFailed(YarnloomError):
@@ -229,6 +232,12 @@ class Unit:
         ((least,),) = self.execute(sql)
         return None if least is None else int(least)
 
+    def reread(self) -> None:
+        """Rows were changed beside this: write what is pending, and read them anew."""
+        self.flush()
+        for table in self._tables:
+            table.rows.clear()
+
     def flush(self) -> None:
         """Write what changed, without committing."""
         for table in self._tables:
@@ -244,7 +253,8 @@ class Unit:
         begun = time.perf_counter()
         with _store_errors():
             if changed:
-                self._cursor.execute(_COUNT_COMMIT, (str(self._past.commits + 1),))
+                values = (str(self._past.commits + 1), str(self._past.latest))
+                self._cursor.execute(_COUNT_COMMIT, values)
             self._cursor.execute("COMMIT")
         spent = time.perf_counter() - begun
         self.open = False

@@ -1,0 +1,68 @@
+"""The time that runs live by, while the machine's clock is set forward and back.
+
+Waits that were given as durations (a back-off, a rest, a start or a deadline in so long) are kept
+as times, and times of runs are shown. So the time of runs follows the clock in this way:
+
+- Set forward, or behind after sleep: it jumps along, and what waits for a duration is moved by as
+  much, so that it waits as long as it was to.
+- Set back: it goes on as if nothing had happened, ahead of the clock, so that no time in a run is
+  before an earlier one. As soon as no run is under way it is the clock's time again.
+
+Times of day (schedules, a start or an expiry at a time) follow the clock itself.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+CLOCK_SET = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class Moment:
+    """When a batch is done: microseconds since 1970 UTC, and seconds of a steady clock."""
+
+    now: int
+    mono: float
+
+
+class Time:
+    """How the time of runs differs from the clock.
+
+    Args:
+        moment: the present.
+        latest: the latest time in the records, where the clock was set back while nobody looked.
+
+    Attributes:
+        ahead: by how many microseconds it is ahead of the clock.
+        shift: by how many microseconds waits are still to be moved.
+    """
+
+    def __init__(self, moment: Moment, latest: int) -> None:
+        self._offset = _offset(moment)
+        self.ahead = max(0, latest - moment.now)
+        self.shift = 0
+
+    def look(self, moment: Moment, *, busy: bool) -> bool:
+        """Look whether the clock was set, or the machine slept; whether it was.
+
+        Args:
+            moment: the present.
+            busy: whether any run is under way.
+        """
+        offset = _offset(moment)
+        if abs(moved := offset - self._offset) > CLOCK_SET * 1_000_000:
+            self._offset = offset
+            caught_up = max(-moved, 0) if moved < 0 else -min(self.ahead, moved)
+            self.ahead += caught_up
+            self.shift += max(0, moved + caught_up) if moved > 0 else 0
+        elif not self.ahead or busy:
+            return False
+        if not busy:  # it is the clock's time again; what is to start in a while moves back
+            self.shift -= self.ahead
+            self.ahead = 0
+        return True
+
+
+def _offset(moment: Moment) -> int:
+    return moment.now - round(moment.mono * 1_000_000)
