@@ -69,6 +69,10 @@ def _run(options: argparse.Namespace) -> int:
         from yarnloom.cli import running
 
         return running.serve(options) if options.command == "serve" else running.demo(options)
+    if options.command == "verify":
+        from yarnloom.cli import verifying
+
+        return verifying.verify_folder(options)
     if options.command == "check":
         from yarnloom.cli import acting
 

@@ -208,6 +208,13 @@ def build_parser() -> Parser:
         help="time that running attempts get when the worker ends (default 10)",
     )
 
+    verify = add(
+        "verify",
+        "Look for anything wrong in the records of a data folder, whether a service has it or not.",
+        reading,
+    )
+    verify.add_argument("--data", metavar="FOLDER", help="data folder (else YARNLOOM_DATA)")
+
     check = add("check", "Check a loom without running anything.", reading)
     check.add_argument("loom", metavar="MODULE:LOOM")
 

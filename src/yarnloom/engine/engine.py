@@ -141,6 +141,13 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
 }
 
 
+_QUESTIONS = (
+    *(commands.Why, commands.ListQuiet, commands.Recently),
+    *(commands.ListWorkers, commands.ListPools, commands.ListSchedules),
+)
+"""Commands that change nothing: they are answered also while nothing can be stored."""
+
+
 def _by_day(turn: Turn, wall: int | None) -> int | None:
     return None if wall is None else wall + turn.ahead
 
@@ -175,7 +182,7 @@ class Engine:
         self._unit = Unit(database.writer, database.past)
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
-        self._stale = False
+        self._stale = self._unwritable = False
         self._time = Time(moment, database.past.latest)
         self._recent = Recent()
         self._recall_recent(moment)
@@ -197,8 +204,8 @@ class Engine:
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""
-        if taken := self._database.taken_away():
-            return self._busy(batch, StoreFailed(taken), moment)
+        if fault := self._fault():
+            return self._only_read(batch, fault, moment)
         if self._stale and (failed := self._rebuild_after_failure(moment)):
             return self._busy(batch, failed, moment)
         moved = self._time.look(moment, busy=self._memory.is_busy)
@@ -319,12 +326,46 @@ class Engine:
         fault = str(error)
         return Results([busy] * len(batch), next_due=moment.mono + STORE_PAUSE, fault=fault)
 
+    def _fault(self) -> StoreFailed | None:
+        """Why nothing can be stored; after a failure that is tried."""
+        if taken := self._database.taken_away():
+            return StoreFailed(taken)
+        if self._unwritable:
+            try:
+                self._unit.rollback()
+                store.try_to_write(self._unit)
+            except StoreFailed as error:
+                return error
+            self._unwritable = False
+        return None
+
+    def _only_read(
+        self, batch: Sequence[commands.Command], fault: StoreFailed, moment: Moment
+    ) -> Results:
+        """Nothing can be stored: questions are answered from what can be read."""
+        results = self._busy(batch, fault, moment)
+        if not any(isinstance(command, _QUESTIONS) for command in batch):
+            return results
+        try:
+            if self._stale:
+                self._unit.rollback()
+                self._rebuild(moment)
+            turn = self._turn(moment)
+            results.answers = [
+                self._one(turn, command) if isinstance(command, _QUESTIONS) else refused
+                for command, refused in zip(batch, results.answers, strict=True)
+            ]
+            self._unit.rollback()
+        except StoreFailed:
+            self._stale = True
+        return results
+
     def _undo(self) -> None:
         """Roll back; the memory is rebuilt before the next command.
 
         Workers must register again then, as after a restart: what was posted to them may be void.
         """
-        self._stale = True
+        self._stale = self._unwritable = True
         self._plans.clear()
         with contextlib.suppress(StoreFailed):
             self._unit.rollback()
@@ -332,7 +373,6 @@ class Engine:
     def _rebuild_after_failure(self, moment: Moment) -> StoreFailed | None:
         try:
             self._unit.rollback()
-            store.try_to_write(self._unit)
             self._rebuild(moment)
         except StoreFailed as error:
             return error

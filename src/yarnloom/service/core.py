@@ -134,6 +134,9 @@ class Core:
         if database.past.missing:
             log.error("%s", database.past.missing)
         self._look_at_ground()
+        self._looking: asyncio.Task[None] | None = None
+        if not database.looked_through:
+            self._looking = asyncio.ensure_future(self._look_for_damage())
 
     async def submit(self, command: Command) -> Any:
         """Give a command to the engine; its answer, once that is durable.
@@ -154,6 +157,8 @@ class Core:
             return "the service is stopping"
         if fault := self.database.taken_away() or self.health.fault:
             return f"nothing can be stored: {fault}"
+        if self.health.damage:
+            return self.health.damage
         if self.loaded.wanted and not self.loaded.published:
             return "its looms are not published yet"
         if self.loaded.wanted and not self.writer.takes_work:
@@ -176,6 +181,14 @@ class Core:
         else:
             self.database.past.note()
         self._ground = asyncio.get_running_loop().call_later(GROUND_SECONDS, self._look_at_ground)
+
+    async def _look_for_damage(self) -> None:
+        """Look through the rest of a large database, beside what the service does."""
+        try:
+            faults = await asyncio.to_thread(self.database.look_for_damage)
+        except Exception as error:
+            faults = [str(error)]
+        self.health.note_damage(faults)
 
     async def read(self, ask: Callable[..., T], *args: Any) -> T:
         """Ask the store, on a reader's connection."""

@@ -12,10 +12,18 @@ class Health:
 
     Attributes:
         fault: why nothing can be stored; None while all is well.
+        damage: what was found damaged in the records.
     """
 
     def __init__(self) -> None:
         self.fault: str | None = None
+        self.damage: str | None = None
+
+    def note_damage(self, faults: list[str]) -> None:
+        """Take in what is damaged in the records, found while the service serves."""
+        if faults:
+            self.damage = f"the records are damaged: {faults[0]}; restore them from a copy"
+            log.error("%s", self.damage)
 
     def note(self, fault: str | None) -> None:
         """Take in whether something could be stored just now."""

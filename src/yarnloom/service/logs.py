@@ -55,11 +55,11 @@ class LogFolder:
             lines: each with `at` (RFC 3339), `stream` and `text`.
             place: its run and its address, for what it published.
         """
-        have = self._count(attempt)
-        fresh = lines[max(0, have - first) :]
-        if not fresh:
-            return
         try:
+            have = self._count(attempt)
+            fresh = lines[max(0, have - first) :]
+            if not fresh:
+                return
             self._write(attempt, fresh, place)
         except OSError as error:
             self._note_failure(error)
@@ -157,7 +157,7 @@ class LogFolder:
         """When the last line of an attempt came, in microseconds since 1970 UTC."""
         try:
             return self._path(attempt).stat().st_mtime_ns // 1_000
-        except FileNotFoundError:
+        except (FileNotFoundError, NotADirectoryError):
             return None
 
     def _count(self, attempt: int) -> int:
@@ -197,5 +197,5 @@ def _lines(path: Path, after: int, limit: int) -> list[Line]:
                 if len(found) >= limit:
                     break
             return found
-    except FileNotFoundError:
+    except (FileNotFoundError, NotADirectoryError):
         return []

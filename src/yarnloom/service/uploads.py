@@ -15,7 +15,7 @@ from collections.abc import AsyncIterator, Callable
 from typing import Any
 
 from yarnloom.engine import KeepFile, Writer
-from yarnloom.errors import Busy, InvalidInput, Problem
+from yarnloom.errors import CannotStore, InvalidInput, Problem
 from yarnloom.media import BLOCK
 from yarnloom.store import Database, Kept, reading
 from yarnloom.store.files import Incoming
@@ -50,7 +50,7 @@ class Uploads:
 
         Raises:
             InvalidInput: what came is not what the sender meant.
-            Busy: it cannot be written, for instance because the disk is full.
+            CannotStore: it cannot be written, for instance because the disk is full.
         """
         try:
             with self._database.files.incoming() as incoming:
@@ -66,7 +66,9 @@ class Uploads:
                     kept = Kept(*await asyncio.to_thread(incoming.finish))
                     return await self._writer.submit(keep(kept))
         except OSError as error:
-            raise Busy(f"the file could not be kept: {error.strerror}. Try again.") from error
+            raise CannotStore(
+                f"the file could not be kept: {error.strerror}. Try again."
+            ) from error
 
     async def drop(self, hashes: list[str]) -> None:
         """Remove the bytes of files that have no record any more."""

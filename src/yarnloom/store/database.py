@@ -16,15 +16,18 @@ import tempfile
 import time
 import uuid
 from collections.abc import Callable, Iterator
+from functools import cache
 from importlib.resources import files
 from pathlib import Path
 from typing import TypeVar
 
 from yarnloom.errors import FolderUnusable
+from yarnloom.store import soundness
 from yarnloom.store.files import FileFolder
 from yarnloom.store.folder_lock import FILE_NAME, FolderLock
 from yarnloom.store.past import Past
 from yarnloom.store.privacy import close_to_others
+from yarnloom.store.soundness import Verdict
 
 T = TypeVar("T")
 
@@ -49,7 +52,11 @@ class Database:
 
     Raises:
         FolderInUse: another service has it.
-        FolderUnusable: it cannot be written, is on a network file system, or is of another version.
+        FolderUnusable: it cannot be written, is on a network file system, or its records are
+            damaged, incomplete, of another version or of something else.
+
+    Attributes:
+        looked_through: whether all of the file was looked through for damage.
     """
 
     def __init__(self, folder: Path, holder: str = "") -> None:
@@ -57,18 +64,35 @@ class Database:
         self._lock = FolderLock(folder, holder)
         self.files = FileFolder(folder)
         try:
-            close_to_others(folder)
-            self.writer = self.connect()
-            migrate(self.writer)
-            self.id, self.starts = _identity(self.writer)
-            self.past = Past(folder, self.writer)
-            self._clear_files()
-        except BaseException:
+            self._open()
+        except BaseException as error:
+            if hasattr(self, "writer"):
+                self.writer.close()
             self._lock.release()
+            if isinstance(error, (sqlite3.Error, OSError)):
+                raise unusable(self.path, error) from error
             raise
         self._readers: queue.SimpleQueue[sqlite3.Connection] = queue.SimpleQueue()
         for _ in range(READERS):
             self._readers.put(self.connect(read_only=True))
+
+    def _open(self) -> None:
+        close_to_others(self.folder)
+        self.writer = self.connect()
+        migrate(self.writer)
+        soundness.refuse_incomplete(self.writer, self.path, _newest_shape())
+        faults = soundness.look_for_damage(self.writer, soundness.QUICK_SECONDS)
+        if faults:
+            raise sqlite3.DatabaseError(f"they are damaged: {faults[0]}")
+        self.looked_through = faults is not None
+        self.id, self.starts = _identity(self.writer)
+        self.past = Past(self.folder, self.writer)
+        self._clear_files()
+
+    def look_for_damage(self) -> list[str]:
+        """What is damaged, looked for through all of the file; takes long for a large one."""
+        with contextlib.closing(self.connect(read_only=True)) as connection:
+            return soundness.look_for_damage(connection, None) or []
 
     def _clear_files(self) -> None:
         """Remove the bytes that a killed service left and that no row names."""
@@ -149,6 +173,23 @@ def open_reader(folder: Path) -> Iterator[Connection]:
         connection.close()
 
 
+def verify(folder: Path) -> Verdict:
+    """Look at everything in a data folder, with or without a service on it; nothing is changed.
+
+    Raises:
+        FolderUnusable: there are no records, or they cannot be opened.
+    """
+    if not (folder / FILE_NAME).is_file():
+        raise FolderUnusable(f"there are no records in {folder}: {FILE_NAME} is not there")
+    with open_reader(folder) as connection:
+        try:
+            soundness.refuse_foreign(connection, folder / FILE_NAME)
+            soundness.refuse_incomplete(connection, folder / FILE_NAME, _newest_shape())
+            return soundness.verify(connection, folder)
+        except sqlite3.DatabaseError as error:
+            return Verdict(faults=[f"the database is damaged: {error}"])
+
+
 def _connect(folder: Path, *, read_only: bool) -> Connection:
     path = folder / FILE_NAME
     mode = "ro" if read_only else "rwc"
@@ -164,6 +205,7 @@ def _connect(folder: Path, *, read_only: bool) -> Connection:
         connection.row_factory = sqlite3.Row if read_only else None
         connection.files = FileFolder(folder)
         if not read_only:
+            soundness.refuse_foreign(connection, path)
             connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
             connection.execute("PRAGMA journal_mode = WAL")
             # What a long reader made it grow to, it gives back when it begins anew.
@@ -173,11 +215,25 @@ def _connect(folder: Path, *, read_only: bool) -> Connection:
         connection.execute("PRAGMA busy_timeout = 5000")
         connection.execute("PRAGMA cache_size = -32000")
     except sqlite3.Error as error:
-        raise FolderUnusable(
-            f"the records in {path} cannot be opened: {error}. "
-            "Give another folder with --data, or restore this one from a copy."
-        ) from error
+        raise unusable(path, error) from error
     return connection
+
+
+def unusable(path: Path, error: Exception) -> FolderUnusable:
+    """Return the error for records that cannot be opened, read or written."""
+    text = " ".join(str(error).split())
+    return FolderUnusable(
+        f"the records in {path} cannot be opened: {text}. "
+        "Give another folder with --data, or restore this one from a copy."
+    )
+
+
+@cache
+def _newest_shape() -> dict[tuple[str, str], tuple[str, ...]]:
+    """The tables of the newest version, as they are when they are made anew."""
+    with contextlib.closing(sqlite3.connect(":memory:", isolation_level=None)) as connection:
+        migrate(connection)
+        return soundness.shape(connection)
 
 
 def migrations() -> list[tuple[int, str]]:

@@ -1,0 +1,31 @@
+"""The command `verify`: look at the records of a data folder, with or without a service on it."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from yarnloom.cli import output
+from yarnloom.cli.output import out
+from yarnloom.service.settings import default_data_folder
+from yarnloom.store import verify
+
+DAMAGED = 5
+
+
+def verify_folder(options: argparse.Namespace) -> int:
+    """Say whether anything is wrong in a data folder."""
+    folder = Path(options.data) if options.data else default_data_folder()
+    verdict = verify(folder)
+    if options.json:
+        output.print_json(
+            {"folder": str(folder), "counts": verdict.counts, "faults": verdict.faults}
+        )
+        return DAMAGED if verdict.faults else 0
+    for fault in verdict.faults:
+        output.say(f"{folder}: {fault}")
+    if verdict.faults:
+        return DAMAGED
+    counts = [output.count(number, table[:-1]) for table, number in verdict.counts.items()]
+    out.print(f"{folder}: {', '.join(counts)}; nothing is wrong")
+    return 0
