@@ -16,7 +16,8 @@ YarnloomError
 │   │   └── StartKeyTaken   the start key belongs to a run with other params
 │   ├── NotAllowed          no token, a wrong one, or a foreign origin
 │   ├── WorkerUnknown       the service does not know this worker: register again
-│   └── Busy                the service could not store it now: try again
+│   └── Busy                the service cannot take it now: try again
+│       └── CannotStore     the disk is full, or the records were taken away or are damaged
 ├── ServiceError            talking to the service did not work
 │   ├── NotReachable        nothing answers at that address
 │   └── BadAnswer           something answers, but not a Yarn Loom service

@@ -101,6 +101,44 @@ def test_what_must_not_overlap_never_does(tmp_path: Path, trouble: str, workflow
         assert second.end() == 0
 
 
+def test_a_worker_that_is_killed_is_noticed_at_once(tmp_path: Path) -> None:
+    """On the same machine: its steps run elsewhere before its lease is over, and `why` says why."""
+    with service(tmp_path / "data", "--lease", "3600") as program:
+        assert run_command("publish", LOOM, url=program.url).returncode == 0
+        options = ("--load", LOOM, "--processes", "1", "--url", program.url)
+        first = Program("worker", *options)
+        first.wait_for("takes work")
+        run = program.client().start("alone", folder=str(tmp_path))
+        eventually(lambda: marks(tmp_path))
+        first.kill()
+        eventually(lambda: "no worker is connected" in told(program, run.number))
+        (attempt,) = run.step("alone").data["attempts"]
+        assert attempt["outcome"] == "lost"
+        assert f"its process {first.process.pid} on this machine has ended" in str(attempt["error"])
+        second = Program("worker", *options)
+        (tmp_path / "go").touch()
+        assert run.wait(60) == "went"
+        assert second.end() == 0
+
+
+def test_a_worker_that_breaks_its_connection_and_lives_is_kept(tmp_path: Path) -> None:
+    """Its lease decides; and `why` says since when it was not heard of."""
+    with service(tmp_path / "data", "--lease", "8") as program, proxied(program.port) as through:
+        assert run_command("publish", LOOM, url=program.url).returncode == 0
+        worker = Program("worker", "--load", LOOM, "--processes", "1", "--url", through.url)
+        worker.wait_for("takes work")
+        run = program.client().start("alone", folder=str(tmp_path))
+        eventually(lambda: marks(tmp_path))
+        through.cut()
+        eventually(lambda: "was not heard of for" in told(program, run.number))
+        assert "and is given up at" in told(program, run.number)
+        through.heal()
+        (tmp_path / "go").touch()
+        assert run.wait(60) == "went"
+        assert [one["outcome"] for one in run.step("alone").data["attempts"]] == ["done"]
+        assert worker.end() == 0
+
+
 def test_a_guardian_that_is_killed_is_replaced(tmp_path: Path) -> None:
     """And the new one does what the old would have."""
     with service(tmp_path / "data") as program:

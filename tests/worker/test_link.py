@@ -24,6 +24,9 @@ class Service:
         self.requests: list[tuple[str, Message]] = []
         self.failures: list[Callable[[str], httpx.Response | None]] = []
         self.refused: list[Message] = []
+        self.epoch = "one"
+        self.epochs: list[str] = []
+        self.commits = 1
 
     def __call__(self, request: httpx.Request) -> httpx.Response:
         kind = request.url.path.rsplit("/", 1)[1]
@@ -32,8 +35,10 @@ class Service:
             return answer
         self.requests.append((kind, body))
         if kind == "workers":
-            return httpx.Response(201, json={"worker": "w", "lease": 30.0})
-        return httpx.Response(200, json={"refused": self.refused, "messages": []})
+            told = {"worker": "w", "lease": 30.0, "service": "s", "epoch": self.epoch}
+            return httpx.Response(201, json={**told, "commits": 1})
+        told = {"refused": self.refused, "messages": [], "commits": self.commits}
+        return httpx.Response(200, json=told)
 
     @property
     def reports(self) -> list[Message]:
@@ -41,7 +46,7 @@ class Service:
         return [body for kind, body in self.requests if kind == "report"]
 
 
-def make_link(service: Service) -> Link:
+def make_link(service: Service, epochs: list[str] | None = None) -> Link:
     """A link over a made-up connection."""
     target = Target("http://127.0.0.1:9", "the test's")
     found = Link(
@@ -52,6 +57,8 @@ def make_link(service: Service) -> Link:
         on_message=lambda message: None,
         on_refused=lambda refusal: None,
         on_lease_over=lambda: None,
+        on_epoch=lambda: (epochs if epochs is not None else []).append("another"),
+        on_heard=lambda until: None,
         say=lambda text: None,
     )
     found._client = AsyncClient(target=target, transport=httpx.MockTransport(service))
@@ -67,7 +74,7 @@ def run(service: Service, use: Callable[[Link], Any]) -> None:
     """Use a link that is registered."""
 
     async def main() -> None:
-        link = make_link(service)
+        link = make_link(service, service.epochs)
         await link.register()
         await use(link)
         await link.close()
@@ -160,3 +167,32 @@ def test_a_short_attempt_is_told_once() -> None:
 
     assert item["outcome"] == "done"
     assert item["begun_ago"] > 0
+
+
+def test_what_other_records_gave_out_is_not_reported() -> None:
+    """With another epoch everything is forgotten, and the worker ends what it has."""
+    service = Service()
+
+    def forgets(kind: str) -> httpx.Response | None:
+        problem = {"type": "urn:yarnloom:worker-unknown", "detail": "register again"}
+        service.epoch = "two"
+        return httpx.Response(404, json=problem)
+
+    async def use(link: Link) -> None:
+        service.commits = 41
+        await link.send_report()
+        link.line(7, line("of before"))
+        link.report({"attempt": 7, "outcome": "done"})
+        service.failures.append(forgets)
+        await link.send_report()
+        link.report({"attempt": 7, "outcome": "done"})  # another attempt, by that number
+        await link.send_report()
+
+    run(service, use)
+
+    assert service.epochs == ["another"]
+    first, again = [body for kind, body in service.requests if kind == "workers"]
+    assert (first["service"], first["epoch"], first["commits"]) == ("", "", 0)
+    assert (again["service"], again["epoch"], again["commits"]) == ("s", "one", 41)
+    told = [(report["epoch"], len(report["items"])) for report in service.reports]
+    assert told == [("one", 0), ("two", 1)]

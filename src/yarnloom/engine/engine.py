@@ -197,6 +197,11 @@ class Engine:
             for worker in list(self._memory.workers.values())
         )
 
+    def facts_of(self, worker: str) -> dict[str, Any] | None:
+        """What a worker said of itself; None if it is not known."""
+        found = self._memory.workers.get(worker)
+        return found.facts if found else None
+
     @property
     def ahead(self) -> int:
         """By how many microseconds the time of runs is ahead of the clock, which was set back."""

@@ -207,11 +207,15 @@ class _Teller:
             reasons = list(obstacles(self.turn, step, self.waiters, order=self.order))
             reasons += self.of_taken_back(step)
         elif attempt.begun_at is None:
-            reasons = [self.of_hand_out(attempt, name)]
+            reasons = [*self.of_worker(worker), self.of_hand_out(attempt, name)]
         else:
             spent = duration_text(round((self.turn.now - attempt.begun_at) / 1_000_000, 1))
             text = f"has run on worker {name} for {spent}"
-            reasons = [*self.of_silence(step, attempt), _reason("running", text, worker=name)]
+            reasons = [
+                *self.of_worker(worker),
+                *self.of_silence(step, attempt),
+                _reason("running", text, worker=name),
+            ]
             if attempt.id in self.waiters:
                 other = self.waiters[attempt.id]
                 reasons.append(_reason("waits_for_run", f"waits for run {other}", runs=[other]))
@@ -221,6 +225,18 @@ class _Teller:
         if step.deadline_at is not None:
             facts["deadline_at"] = moment(step.deadline_at)
         return {**self.entry(node, around, step.state, reasons), **facts}
+
+    def of_worker(self, worker: Worker | None) -> Iterator[View]:
+        """That a worker is not heard of, and when it is given up."""
+        if worker is None:
+            return
+        left = worker.lease_until - self.turn.mono
+        silent = self.turn.settings.lease - left
+        if silent < self.turn.settings.lease / 2:
+            return
+        at = moment(self.turn.now + round(max(0.0, left) * 1_000_000))
+        text = f"worker {worker.name} was not heard of for {_left(silent)}, and is given up at {at}"
+        yield _reason("worker_silent", text, worker=worker.name, given_up_at=at)
 
     def of_hand_out(self, attempt: AttemptRow, worker: str) -> View:
         """Which worker has it, and since when if it does not begin there."""

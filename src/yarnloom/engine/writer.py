@@ -95,6 +95,10 @@ class Writer:
         """Whether all commits run on the thread."""
         return self._threaded
 
+    def facts_of(self, worker: str) -> dict[str, Any] | None:
+        """What a worker said of itself; None if it is not known."""
+        return self._engine.facts_of(worker)
+
     @property
     def ahead(self) -> int:
         """By how many microseconds the time of runs is ahead of the clock."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import logging
 import random
 from collections.abc import Callable, Mapping
@@ -23,6 +24,7 @@ from yarnloom.engine import (
     ListQuiet,
     ListSchedules,
     ListWorkers,
+    LoseWorker,
     RerunRun,
     Results,
     Settings,
@@ -45,6 +47,7 @@ from yarnloom.engine.shares import UNKNOWN, Paces
 from yarnloom.engine.states import RUN_ENDED, RunState
 from yarnloom.engine.views import moment
 from yarnloom.errors import Busy, Gone, InvalidInput, NotFound, Problem, WorkerUnknown
+from yarnloom.machine import has_ended
 from yarnloom.plan import Plan, read_plan
 from yarnloom.protocol.bodies import LogBody
 from yarnloom.rows.checking import ERRORS_TOLD
@@ -65,6 +68,8 @@ View = dict[str, Any]
 
 LONGEST_WAIT = 25.0
 GROUND_SECONDS = 1.0
+PAUSES_TO_END = (0.02, 0.1, 0.5, 2.0)
+"""Between looks whether a process ends that closed its connection."""
 LOOKED_AT_ONCE = 20
 ASKED_WHY = 30
 REASONS_SHOWN = 3
@@ -122,7 +127,7 @@ class Core:
         self.checker = Checker()
         self.uploads = Uploads(database, self.writer)
         self.beside = Beside(database, self.writer, self.uploads.placing)
-        self._dropping: set[asyncio.Task[None]] = set()
+        self._beside: set[asyncio.Task[None]] = set()
         self.hub = Hub(f"/services/{database.id}", self.look, self.now)
         self._readers = ThreadPoolExecutor(3, thread_name_prefix="yarnloom-reader")
         self._plans: dict[int, Plan] = {}
@@ -435,8 +440,13 @@ class Core:
 
     # Workers
 
-    async def ask(self, command: Ask) -> list[View]:
-        """Hold a worker's open request until there is something for it."""
+    async def ask(self, command: Ask, closed: asyncio.Future[None]) -> list[View]:
+        """Hold a worker's open request until there is something for it.
+
+        Args:
+            command: the request.
+            closed: done when the worker closes its connection.
+        """
         loop = asyncio.get_running_loop()
         answer: asyncio.Future[list[View]] = loop.create_future()
         if before := self._asks.get(command.worker):
@@ -444,13 +454,39 @@ class Core:
         self._asks[command.worker] = answer
         try:
             await self.submit(command)
-            await asyncio.wait([answer], timeout=LONGEST_WAIT * random.uniform(0.8, 1.0))
+            waited: list[asyncio.Future[Any]] = [answer, closed]
+            await asyncio.wait(
+                waited,
+                timeout=LONGEST_WAIT * random.uniform(0.8, 1.0),
+                return_when=asyncio.FIRST_COMPLETED,
+            )
+            if closed.done() and not self.closing:
+                self._watching_end(command.worker)
             if not answer.done() and not self.closing:
                 await self.submit(CloseAsk(command.worker))
             return answer.result() if answer.done() else []
         finally:
             if self._asks.get(command.worker) is answer:
                 del self._asks[command.worker]
+
+    def _watching_end(self, worker: str) -> None:
+        """A worker closed its connection: if its process ends with that, it is lost at once."""
+        looking = asyncio.ensure_future(self._lose_if_ended(worker))
+        self._beside.add(looking)
+        looking.add_done_callback(self._beside.discard)
+
+    async def _lose_if_ended(self, worker: str) -> None:
+        for pause in PAUSES_TO_END:
+            facts = self.writer.facts_of(worker)
+            process = facts.get("process") if facts else None
+            if not isinstance(process, dict):
+                return
+            if has_ended(process):
+                why = f"its process {process['pid']} on this machine has ended"
+                with contextlib.suppress(Busy):
+                    await self.submit(LoseWorker(worker, why))
+                return
+            await asyncio.sleep(pause)
 
     async def keep_lines(self, worker: str, logs: list[LogBody]) -> None:
         """Keep lines of attempts that a worker has in hand, and of no others."""
@@ -489,8 +525,8 @@ class Core:
             self.beside.do(chore)
         if results.dropped:
             dropping = asyncio.ensure_future(self.uploads.drop(results.dropped))
-            self._dropping.add(dropping)
-            dropping.add_done_callback(self._dropping.discard)
+            self._beside.add(dropping)
+            dropping.add_done_callback(self._beside.discard)
         changed: set[Subject] = {("run", number) for number in results.changed}
         changed |= {("pool", name) for name in results.pools}
         changed |= {("schedule", name) for name in results.schedules}

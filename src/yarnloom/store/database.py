@@ -184,6 +184,12 @@ def verify(folder: Path) -> Verdict:
     with open_reader(folder) as connection:
         try:
             soundness.refuse_foreign(connection, folder / FILE_NAME)
+            have, newest = _version(connection), migrations()[-1][0]
+            if have != newest:
+                raise FolderUnusable(
+                    f"the records in {folder} are of version {have}; this program looks at version "
+                    f"{newest}. `yarnloom serve` brings older ones to it."
+                )
             soundness.refuse_incomplete(connection, folder / FILE_NAME, _newest_shape())
             return soundness.verify(connection, folder)
         except sqlite3.DatabaseError as error:
@@ -243,14 +249,17 @@ def migrations() -> list[tuple[int, str]]:
     return [(int(name[:4]), (folder / name).read_text(encoding="utf-8")) for name in names]
 
 
+def _version(connection: sqlite3.Connection) -> int:
+    return int(connection.execute("PRAGMA user_version").fetchone()[0])
+
+
 def migrate(connection: sqlite3.Connection) -> int:
     """Bring the tables to the newest version; each step and its record commit together.
 
     Raises:
         FolderUnusable: the records are of a newer version than this program knows.
     """
-    (have,) = connection.execute("PRAGMA user_version").fetchone()
-    known = migrations()
+    have, known = _version(connection), migrations()
     newest = known[-1][0]
     if have > newest:
         raise FolderUnusable(

@@ -20,6 +20,7 @@ from typing import Any
 
 from yarnloom.client import Target
 from yarnloom.errors import YarnloomError
+from yarnloom.machine import this_process
 from yarnloom.version import VERSION
 from yarnloom.worker.crew import Crew, CrewOptions
 from yarnloom.worker.link import Link
@@ -344,6 +345,7 @@ class Worker:
                 "io": self.options.io,
                 "loom": ", ".join(self.options.load),
                 "version": VERSION,
+                "process": this_process(),
             },
         }
 

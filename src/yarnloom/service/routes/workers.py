@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 from typing import Annotated
 
-from fastapi import APIRouter, Path
+from fastapi import APIRouter, Path, Request
 from fastapi.responses import Response
 
 from yarnloom.engine import (
@@ -81,10 +82,20 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
 
 
 @router.post("/{worker}/ask", responses=problems(404, 503))
-async def ask(core: TheCore, worker: WorkerId, body: AskBody) -> Response:
+async def ask(core: TheCore, request: Request, worker: WorkerId, body: AskBody) -> Response:
     """The open request: answered as soon as there is work or an order, empty after 20 to 25 s."""
-    messages = await core.ask(_ask_of(worker, body))
+    closed = asyncio.ensure_future(_closed(request))
+    try:
+        messages = await core.ask(_ask_of(worker, body), closed)
+    finally:
+        closed.cancel()
     return answer({"messages": messages, "closing": core.closing, "commits": core.commits})
+
+
+async def _closed(request: Request) -> None:
+    """Return when the connection of a request, which has been received whole, is closed."""
+    while (await request.receive())["type"] != "http.disconnect":
+        pass
 
 
 @router.post("/{worker}/report", responses=problems(404, 503))
