@@ -30,7 +30,7 @@ def much(few: int, many: int) -> int:
 
 
 def eventually(
-    ask: Callable[[], T], what: str | Callable[[], str] = "", patience: float = PATIENCE
+    ask: Callable[[], T | None], what: str | Callable[[], str] = "", patience: float = PATIENCE
 ) -> T:
     """The first true answer; fails when there is none for a long time."""
     until = time.monotonic() + patience

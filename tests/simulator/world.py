@@ -457,6 +457,9 @@ class World:
                 for kept in (worker.hands, worker.untold, worker.still, worker.begun, worker.seen):
                     kept.clear()
                 self.counts["epochs seen"] += 1
+                worker.epoch = answer["epoch"]
+                self.register(worker)
+                return
             worker.epoch, worker.registered = answer["epoch"], True
             self.ask(worker)
 

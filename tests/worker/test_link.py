@@ -46,8 +46,12 @@ class Service:
         return [body for kind, body in self.requests if kind == "report"]
 
 
-def make_link(service: Service, epochs: list[str] | None = None) -> Link:
+def make_link(service: Service) -> Link:
     """A link over a made-up connection."""
+
+    async def on_epoch() -> None:
+        service.epochs.append(service.epoch)
+
     target = Target("http://127.0.0.1:9", "the test's")
     found = Link(
         target,
@@ -57,7 +61,7 @@ def make_link(service: Service, epochs: list[str] | None = None) -> Link:
         on_message=lambda message: None,
         on_refused=lambda refusal: None,
         on_lease_over=lambda: None,
-        on_epoch=lambda: (epochs if epochs is not None else []).append("another"),
+        on_epoch=on_epoch,
         on_heard=lambda until: None,
         say=lambda text: None,
     )
@@ -74,7 +78,7 @@ def run(service: Service, use: Callable[[Link], Any]) -> None:
     """Use a link that is registered."""
 
     async def main() -> None:
-        link = make_link(service, service.epochs)
+        link = make_link(service)
         await link.register()
         await use(link)
         await link.close()
@@ -190,9 +194,10 @@ def test_what_other_records_gave_out_is_not_reported() -> None:
 
     run(service, use)
 
-    assert service.epochs == ["another"]
-    first, again = [body for kind, body in service.requests if kind == "workers"]
+    assert service.epochs == ["two"]
+    first, again, third = [body for kind, body in service.requests if kind == "workers"]
     assert (first["service"], first["epoch"], first["commits"]) == ("", "", 0)
     assert (again["service"], again["epoch"], again["commits"]) == ("s", "one", 41)
+    assert (third["epoch"], third["in_hand"]) == ("two", [])
     told = [(report["epoch"], len(report["items"])) for report in service.reports]
     assert told == [("one", 0), ("two", 1)]

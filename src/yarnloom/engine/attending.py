@@ -29,17 +29,26 @@ from yarnloom.store import pools
 from yarnloom.store import writing as store
 
 LEASE_DUE = "lease"
+WENT_BACK = "the service's records went back in time"
 
 
 def register(turn: Turn, command: Register) -> dict[str, Any]:
     """Take a worker in, for the first time or again after this service was restarted.
 
     What the records say it has in hand and it has not is sent to it again, under the same numbers.
-    What it has in hand and the records do not is ordered to be dropped.
+    What it has in hand and the records do not is ordered to be dropped. One that comes with another
+    epoch is only told of the present one: it is to end what it has, and to come again.
     """
     if _has_seen_more(turn, command):
-        lose_all(turn)
-        turn.unit.begin_epoch()
+        _begin_epoch(turn)
+    about = {
+        "worker": command.worker,
+        "service": turn.service_id,
+        "lease": turn.settings.lease,
+        "epoch": turn.past.epoch,
+    }
+    if command.service == turn.service_id and command.epoch not in ("", turn.past.epoch):
+        return about
     store.keep_worker(turn.unit, command.worker, command.name, command.facts, turn.now)
     known = turn.memory.workers.get(command.worker)
     worker = known or remember(turn, command.worker, command.name, command.facts)
@@ -66,6 +75,9 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     renew(turn, worker)
     turn.workers = True
     for attempt_id in sorted(worker.in_hand):
+        if attempt_id <= turn.past.above["attempts"]:
+            lose(turn, attempt_id, f"{WENT_BACK}; worker {worker.name} had it before")
+            continue
         attempt = turn.unit.attempts.need(attempt_id)
         step = turn.unit.steps.need(attempt.step)
         if attempt.begun_at is None:
@@ -78,12 +90,7 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
         free(turn, worker.id, attempt_id)
     for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
         worker.post(kind="drop", attempt=attempt_id)
-    return {
-        "worker": worker.id,
-        "service": turn.service_id,
-        "lease": turn.settings.lease,
-        "epoch": turn.past.epoch,
-    }
+    return about
 
 
 def _has_seen_more(turn: Turn, command: Register) -> bool:
@@ -95,13 +102,15 @@ def _has_seen_more(turn: Turn, command: Register) -> bool:
     return command.epoch == turn.past.epoch and command.commits > turn.past.commits
 
 
-def lose_all(turn: Turn) -> None:
-    """Give up every worker: what they have in hand was given out by records that are gone."""
-    why = "the service's records went back in time"
-    for attempt in sorted(one for worker in turn.memory.workers.values() for one in worker.in_hand):
-        lose(turn, attempt, why)
-    for worker_id in list(turn.memory.workers):
-        lose_worker(turn, LoseWorker(worker_id, why))
+def _begin_epoch(turn: Turn) -> None:
+    """The records went back: what workers have in hand was given out by records that are gone.
+
+    It is lost when a worker has ended it and comes again, or when its lease is over.
+    """
+    turn.unit.begin_epoch()
+    for worker in turn.memory.workers.values():
+        worker.registered = worker.listening = False
+        turn.gone.add(worker.id)  # for its open request
 
 
 def ask(turn: Turn, command: Ask) -> None:
@@ -277,7 +286,7 @@ def _heard_from(turn: Turn, command: Ask | Report) -> Worker:
     if worker is None or not worker.registered:
         raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
     if command.epoch not in (None, turn.past.epoch):
-        raise WorkerUnknown("the records went back in time since then; register again")
+        raise WorkerUnknown(f"{WENT_BACK} since then; register again")
     worker.acknowledge(command.received)
     if command.places is not None:
         worker.places = command.places

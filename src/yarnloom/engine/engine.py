@@ -187,7 +187,6 @@ class Engine:
         self._recent = Recent()
         self._recall_recent(moment)
         self._rebuild(moment)
-        self._went_back = database.past.missing is not None
 
     @property
     def takes_work(self) -> bool:
@@ -217,8 +216,6 @@ class Engine:
         turn = self._turn(moment)
         try:
             self._follow_clock(turn, moved=moved)
-            if self._went_back:
-                attending.lose_all(turn)
             answers = [self._one(turn, command) for command in batch]
             pausing.settle_all(turn)
             while turn.ended_now or turn.made_room:
@@ -238,7 +235,6 @@ class Engine:
             if len(batch) == 1:
                 return Results([error], next_due=moment.mono)
             return self._one_by_one(batch, moment)
-        self._went_back = False
         self._time.shift = 0
         self._remember(turn)
         results = self._results(turn, batch, answers)

@@ -352,13 +352,21 @@ class Crew:
             child.kill()
         self._finish(child, attempt)
 
-    def drop_all(self) -> None:
-        """Everything in hand was given out by records that are gone: numbers mean others now."""
+    async def drop_all(self) -> None:
+        """End all that is in hand: records that are gone gave it out, and numbers mean others now.
+
+        Returns when the processes have ended that had any of it.
+        """
+        busy = [child for child in self._children if child.attempts or child.abandoned]
         for attempt in self.in_hand:
             self.drop(attempt)
-        for child in self._children:
+        for child in busy:
             child.abandoned.clear()
+            child.kill()
         self._seen.clear()
+        while any(child in self._children for child in busy):
+            self._died.clear()
+            await self._died.wait()
 
     def allow_until(self, at: float) -> None:
         """Say until when what must not overlap may go on, whatever becomes of this process."""

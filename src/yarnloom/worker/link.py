@@ -10,7 +10,7 @@ import asyncio
 import contextlib
 import random
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Awaitable, Callable, Iterable
 from typing import Any
 
 from pydantic_core import to_json
@@ -49,7 +49,7 @@ class Link:
         on_lease_over: told when the service was not heard of for a whole lease, and so may have
             given this worker's attempts to others.
         on_epoch: told that the service's records went back in time: what this worker has in hand
-            was given out by records that are gone.
+            was given out by records that are gone, and is to have ended when it returns.
         on_heard: told until when the service surely gives nothing of this worker to others, on
             the clock of `worker.deadline`.
         say: tells the user.
@@ -65,7 +65,7 @@ class Link:
         on_message: Callable[[Message], None],
         on_refused: Callable[[Message], None],
         on_lease_over: Callable[[], None],
-        on_epoch: Callable[[], None],
+        on_epoch: Callable[[], Awaitable[None]],
         on_heard: Callable[[float], None],
         say: Callable[[str], None],
     ) -> None:
@@ -231,30 +231,30 @@ class Link:
     async def register(self) -> None:
         """Register; tries until it works, or this worker is not wanted."""
         async with self._registering:
-            if self._registered.is_set():
-                return
-            self._received.clear()
-            seen = {"service": self._service, "epoch": self._epoch, "commits": self._commits}
-            body = {"id": self._id, **self._introduce(), **seen}
-            answer = await self._insist(Call("POST", "/workers", body))
-            self._lease = float(answer["lease"])
-            self._on_heard(self._heard_sent + SURE * self._lease)
-            self._look_at_epoch(answer["service"], answer["epoch"])
-            self._commits = answer["commits"]
-            self._registered.set()
+            while not self._registered.is_set():
+                self._received.clear()
+                seen = {"service": self._service, "epoch": self._epoch, "commits": self._commits}
+                body = {"id": self._id, **self._introduce(), **seen}
+                answer = await self._insist(Call("POST", "/workers", body))
+                self._lease = float(answer["lease"])
+                self._on_heard(self._heard_sent + SURE * self._lease)
+                other = self._service, self._epoch = answer["service"], answer["epoch"]
+                self._commits = answer["commits"]
+                if seen["epoch"] and other != (seen["service"], seen["epoch"]):
+                    await self._forget()  # and come again, with nothing in hand
+                else:
+                    self._registered.set()
             if self._watch is None:
                 self._watch_lease()
 
-    def _look_at_epoch(self, service: str, epoch: str) -> None:
-        """Forget what other records gave out: nobody wants to hear of it."""
-        if self._epoch and (service, epoch) != (self._service, self._epoch):
-            self._items.clear()
-            self._begun.clear()
-            self._freed.clear()
-            for kept in (self._lines, self._sent_lines, self._printed, self._saved):
-                kept.clear()
-            self._on_epoch()
-        self._service, self._epoch = service, epoch
+    async def _forget(self) -> None:
+        """Forget what other records gave out, once it has ended: nobody wants to hear of it."""
+        await self._on_epoch()
+        self._items.clear()
+        self._begun.clear()
+        self._freed.clear()
+        for kept in (self._lines, self._sent_lines, self._printed, self._saved):
+            kept.clear()
 
     async def keep_asking(self) -> None:
         """Hold the open request, again and again."""

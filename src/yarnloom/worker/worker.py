@@ -275,9 +275,9 @@ class Worker:
     def _on_lease_over(self) -> None:
         self._crew.end_what_must_not_overlap()
 
-    def _on_epoch(self) -> None:
+    async def _on_epoch(self) -> None:
         self._say("the service's records went back in time; what runs is of before, and ended")
-        self._crew.drop_all()
+        await self._crew.drop_all()
 
     def _on_heard(self, until: float) -> None:
         self._crew.allow_until(until)

@@ -1,0 +1,336 @@
+"""A service and workers as processes, trouble for them, and the account of what came of it."""
+
+from __future__ import annotations
+
+import contextlib
+import itertools
+import json
+import os
+import random
+import shutil
+import signal
+import sqlite3
+import threading
+import time
+from collections import Counter, defaultdict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from tests.helpers import Program, ServiceProgram, run_command
+from tests.proxy import Proxy
+
+from chaos.loom import LIMIT, LOG, expected
+from yarnloom import Client
+from yarnloom.errors import YarnloomError
+
+LOOM = "chaos.loom:loom"
+LEASE = 3.0
+WORKERS = 3
+PATIENCE = 120.0
+"""Seconds that runs have to end in when the trouble is over."""
+
+
+@dataclass
+class Started:
+    """A run that was acknowledged."""
+
+    count: int
+    at: float
+
+
+@dataclass
+class Account:
+    """What came of it.
+
+    Attributes:
+        done: how often each kind of trouble was made, and how many runs ended.
+        faults: everything that broke a promise.
+    """
+
+    done: Counter[str] = field(default_factory=Counter)
+    faults: list[str] = field(default_factory=list)
+
+
+class Chaos:
+    """One service in trouble.
+
+    Args:
+        folder: for the data and the log of what tasks did.
+        seed: decides what trouble comes when; how processes run is not decided by it.
+        say: told of everything that is done.
+    """
+
+    def __init__(self, folder: Path, seed: int, say: Callable[[str], None]) -> None:
+        self._random = random.Random(seed)
+        self._say = say
+        self._data = folder / "data"
+        self._log = folder / "log"
+        self._copy = folder / "copy"
+        self._copied: set[int] | None = None
+        self._started: dict[int, Started] = {}
+        self._lock = threading.Lock()
+        self._over = threading.Event()
+        self.account = Account()
+        self._service = self._serve(0)
+        self._proxies = [Proxy(self._service.port) for _ in range(WORKERS)]
+        done = run_command("publish", LOOM, url=self._service.url)
+        assert done.returncode == 0, done.stderr
+        self._workers = [self._work(index) for index in range(WORKERS)]
+
+    def run(self, seconds: float) -> Account:
+        """Make trouble for some seconds, let everything end, and look at what came of it."""
+        starter = threading.Thread(target=self._keep_starting)
+        starter.start()
+        until = time.monotonic() + seconds
+        troubles = self._troubles()
+        try:
+            while time.monotonic() < until:
+                name = self._random.choice(list(troubles))
+                self._say(name)
+                troubles[name]()
+                self.account.done[name] += 1
+                self._over.wait(self._random.uniform(0.1, 1.0))
+            self._over.set()
+            starter.join()
+            self._settle()
+            self._look()
+        finally:
+            self._over.set()
+            self._end()
+        return self.account
+
+    # Processes
+
+    def _serve(self, port: int) -> ServiceProgram:
+        return ServiceProgram(self._data, "--lease", str(LEASE), port=port)
+
+    def _work(self, index: int) -> Program:
+        url = self._proxies[index].url
+        options = ("--processes", "2", "--name", f"w{index}", "--url", url)
+        return Program("worker", "--load", LOOM, *options, env={LOG: str(self._log)})
+
+    def _children(self, index: int) -> list[int]:
+        """A worker's processes, its guardian left out."""
+        return [pid for pid in _children_of(self._workers[index].process.pid) if not _guards(pid)]
+
+    # Runs
+
+    def _keep_starting(self) -> None:
+        """Start runs, again and again, with a key each."""
+        url, number = self._service.url, 0
+        with Client(url, who="chaos") as client:
+            while not self._over.wait(0.15):
+                number += 1
+                count = number % 7
+                with contextlib.suppress(YarnloomError):
+                    begun = time.time()
+                    run = client.start("sums", {"count": count}, key=f"key-{number}")
+                    with self._lock:
+                        self._started[run.number] = Started(count, begun)
+
+    # Trouble
+
+    def _troubles(self) -> dict[str, Callable[[], None]]:
+        return {
+            "the service is killed": self._kill_service,
+            "a worker is killed": self._kill_worker,
+            "a worker is killed with its guardian": lambda: self._kill_worker(guardian=True),
+            "a guardian is killed": self._kill_guardian,
+            "a process is killed": lambda: self._signal_child(signal.SIGKILL),
+            "a process is stopped": lambda: self._signal_child(signal.SIGSTOP),
+            "a worker is stopped for a while": self._freeze_worker,
+            "the service is stopped for a while": self._freeze_service,
+            "a connection is cut for a while": self._cut,
+            "a connection is held up for a while": self._hold_up,
+            "a copy is made": self._make_copy,
+            "a copy is put back": self._put_back,
+        }
+
+    def _kill_service(self, before: Callable[[], None] = lambda: None) -> None:
+        self._service.kill()
+        self._verify()
+        before()
+        self._service = self._serve(self._service.port)
+
+    def _verify(self) -> None:
+        found = run_command("verify", "--data", str(self._data))
+        self.account.done["looks at the records"] += 1
+        if found.returncode:
+            self.account.faults.append(f"verify: {found.stderr.strip()}")
+
+    def _kill_worker(self, *, guardian: bool = False) -> None:
+        index = self._random.randrange(WORKERS)
+        worker = self._workers[index].process.pid
+        if guardian:
+            _send(worker, signal.SIGSTOP)
+            for pid in filter(_guards, _children_of(worker)):
+                _send(pid, signal.SIGKILL)
+        self._workers[index].kill()
+        self._workers[index] = self._work(index)
+
+    def _kill_guardian(self) -> None:
+        index = self._random.randrange(WORKERS)
+        for pid in filter(_guards, _children_of(self._workers[index].process.pid)):
+            _send(pid, signal.SIGKILL)
+
+    def _signal_child(self, number: int) -> None:
+        children = self._children(self._random.randrange(WORKERS))
+        if children:
+            _send(self._random.choice(children), number)
+
+    def _freeze_worker(self) -> None:
+        pid = self._workers[self._random.randrange(WORKERS)].process.pid
+        _send(pid, signal.SIGSTOP)
+        self._later(lambda: _send(pid, signal.SIGCONT))
+
+    def _freeze_service(self) -> None:
+        self._service.process.send_signal(signal.SIGSTOP)
+        self._over.wait(self._random.uniform(0.2, 1.5 * LEASE))
+        self._service.process.send_signal(signal.SIGCONT)
+
+    def _cut(self) -> None:
+        proxy = self._random.choice(self._proxies)
+        proxy.cut()
+        self._later(proxy.heal)
+
+    def _hold_up(self) -> None:
+        proxy = self._random.choice(self._proxies)
+        proxy.freeze()
+        self._later(proxy.heal)
+
+    def _make_copy(self) -> None:
+        """What was acknowledged before is in it."""
+        with self._lock:
+            known = set(self._started)
+        self._copy.unlink(missing_ok=True)
+        with (
+            contextlib.closing(sqlite3.connect(self._data / "yarnloom.db", timeout=30)) as records,
+            contextlib.closing(sqlite3.connect(self._copy)) as copy,
+        ):
+            records.backup(copy)
+        self._copied = known
+
+    def _put_back(self) -> None:
+        if self._copied is None:
+            return
+        copied, self._copied = self._copied, None
+
+        def put_back() -> None:
+            for path in self._data.glob("yarnloom.db*"):
+                path.unlink()
+            shutil.move(self._copy, self._data / "yarnloom.db")
+            with self._lock:  # what came after is lost, as everybody expects
+                self._started = {n: one for n, one in self._started.items() if n in copied}
+
+        self._kill_service(put_back)
+
+    def _later(self, action: Callable[[], None]) -> None:
+        timer = threading.Timer(self._random.uniform(0.2, 2.5 * LEASE), action)
+        timer.daemon = True
+        timer.start()
+
+    # The end, and the account
+
+    def _settle(self) -> None:
+        """The trouble is over: everything that can go on does, and has time to end."""
+        for proxy in self._proxies:
+            proxy.heal()
+        for index, worker in enumerate(self._workers):
+            _send(worker.process.pid, signal.SIGCONT)
+            if worker.process.poll() is not None:
+                self.account.faults.append(f"worker w{index} ended:\n{worker.text[-2000:]}")
+                self._workers[index] = self._work(index)
+        until = time.monotonic() + PATIENCE
+        with Client(self._service.url, who="chaos") as client:
+            while time.monotonic() < until:
+                if not client.runs(states=("scheduled", "queued", "running"), limit=1):
+                    return
+                threading.Event().wait(0.2)
+            for run in client.runs(states=("scheduled", "queued", "running"), limit=20):
+                why = run_command("why", str(run.number), url=self._service.url).stdout
+                self.account.faults.append(f"stuck: run {run.number}: {' '.join(why.split())}")
+
+    def _look(self) -> None:
+        """Compare what was promised with what happened."""
+        faults, done = self.account.faults, self.account.done
+        lines = [json.loads(line) for line in self._log.read_text().splitlines()]
+        with Client(self._service.url, who="chaos") as client:
+            for number, started in self._started.items():
+                try:
+                    run = client.run(number)
+                except YarnloomError as error:
+                    faults.append(f"lost: run {number}: {error}")
+                    continue
+                done[f"runs {run.state}"] += 1
+                if run.state == "done" and run.output != expected(started.count):
+                    faults.append(f"wrong: run {number} gave {run.output}")
+                if run.state in ("failed", "cancelled"):
+                    faults.append(f"wrong: run {number} is {run.state}: {run.data['error']}")
+        self._verify()
+        faults += self._overlaps(lines)
+        faults += self._over_limit()
+        done["lines of tasks"] = len(lines)
+
+    def _overlaps(self, lines: list[dict[str, Any]]) -> list[str]:
+        """Attempts that must not overlap and left lines at the same time."""
+        alive: dict[str, dict[tuple[int, int], list[float]]] = defaultdict(dict)
+        for line in lines:
+            if line["what"] == "alive":
+                alive[line["address"]].setdefault((line["pid"], line["attempt"]), []).append(
+                    line["at"]
+                )
+        found = []
+        for address, attempts in alive.items():
+            spans = sorted((min(times), max(times)) for times in attempts.values())
+            for (_, end), (begin, _) in itertools.pairwise(spans):
+                if begin < end:
+                    found.append(f"overlap: {address} by {end - begin:.2f} s")
+        return found
+
+    def _over_limit(self) -> list[str]:
+        """Moments at which the records have more in a pool than its limit."""
+        path = (self._data / "yarnloom.db").as_uri()
+        with contextlib.closing(sqlite3.connect(f"{path}?mode=ro", uri=True)) as records:
+            spans = records.execute(
+                "SELECT handed_at, ended_at FROM attempts WHERE pool = 'narrow'"
+                " AND ended_at > handed_at"
+            ).fetchall()
+        # Ends before begins: a place that is given back may be taken in the same moment.
+        events = sorted([(at, 1) for at, _ in spans] + [(at, -1) for _, at in spans])
+        open_now = most = 0
+        for _, more in events:
+            open_now += more
+            most = max(most, open_now)
+        return [f"over a limit: {most} at once in a pool of {LIMIT}"] if most > LIMIT else []
+
+    def _end(self) -> None:
+        for proxy in self._proxies:
+            proxy.close()
+        for program in (*self._workers, self._service):
+            pid = program.process.pid
+            for child in _children_of(pid):
+                _send(child, signal.SIGKILL)
+            program.kill()
+
+
+def _send(pid: int, number: int) -> None:
+    with contextlib.suppress(ProcessLookupError):
+        os.kill(pid, number)
+
+
+def _children_of(pid: int) -> list[int]:
+    try:
+        text = Path(f"/proc/{pid}/task/{pid}/children").read_text(encoding="ascii")
+    except OSError:
+        return []
+    return [int(one) for one in text.split()]
+
+
+def _guards(pid: int) -> bool:
+    """Whether a process is a worker's guardian."""
+    try:
+        return b"guardian.py" in Path(f"/proc/{pid}/cmdline").read_bytes()
+    except OSError:
+        return False

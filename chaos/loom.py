@@ -1,0 +1,105 @@
+"""Tasks that leave a line for all that they do, in a file that the service knows nothing of."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import time
+from typing import Any
+
+from pydantic import BaseModel
+
+from yarnloom import Loom, Retry, StepContext, each, item, output, param, sequence, step
+
+LOG = "CHAOS_LOG"
+LIMIT = 2
+
+# A process that is stopped in the middle of a task is only told from a slow one by its time.
+AGAIN: dict[str, Any] = {
+    "losses": 1_000,
+    "timeout": "10s",
+    "retry": Retry(1_000, wait="10ms", jitter=0),
+}
+
+loom = Loom("chaos")
+loom.pool("narrow", limit=LIMIT)
+
+
+class Params(BaseModel):
+    """How many items there are."""
+
+    count: int
+
+
+def note(ctx: StepContext, what: str) -> None:
+    """Leave a line: a single write, so that lines of several processes never mix."""
+    line = {
+        "what": what,
+        "address": ctx.address,
+        "attempt": ctx.attempt,
+        "at": time.time(),
+        "pid": os.getpid(),
+    }
+    descriptor = os.open(os.environ[LOG], os.O_WRONLY | os.O_APPEND | os.O_CREAT)
+    os.write(descriptor, json.dumps(line).encode() + b"\n")
+    os.close(descriptor)
+
+
+def work(ctx: StepContext, seconds: float) -> None:
+    """Take some time, with a line at both ends."""
+    note(ctx, "begin")
+    time.sleep(random.uniform(0, seconds))
+    note(ctx, "end")
+
+
+@loom.task(**AGAIN)
+def first(count: int, ctx: StepContext) -> list[int]:
+    """The numbers below."""
+    work(ctx, 0.1)
+    return list(range(count))
+
+
+@loom.task(**AGAIN)
+def double(number: int, ctx: StepContext) -> int:
+    """Twice the number; a few at once."""
+    work(ctx, 0.2)
+    return 2 * number
+
+
+@loom.task(overlap="never", **AGAIN)
+def alone(ctx: StepContext) -> str:
+    """Lines all the time: two attempts of this never leave any at the same time."""
+    for _ in range(25):
+        note(ctx, "alive")
+        time.sleep(0.02)
+    return "alone"
+
+
+@loom.task(**AGAIN)
+def last(numbers: list[int], said: str, ctx: StepContext) -> dict[str, int]:
+    """The sum of all."""
+    work(ctx, 0.1)
+    return {said: sum(numbers)}
+
+
+loom.workflow(
+    "sums",
+    params=Params,
+    plan=sequence(
+        step("first", first, count=param("count")),
+        each(
+            "doubles",
+            over=output("first"),
+            do=step("double", double, number=item(), pool="narrow"),
+            at_once=3,
+        ),
+        step("alone", alone),
+        step("last", last, numbers=output("doubles"), said=output("alone")),
+    ),
+)
+
+
+def expected(count: int) -> dict[str, int]:
+    """What a run of the workflow ends with."""
+    return {"alone": count * (count - 1)}
