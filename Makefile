@@ -12,7 +12,7 @@ PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
 .DEFAULT_GOAL := help
-.PHONY: help demo test thorough check fuzz bench console format browser pictures lock clean
+.PHONY: help demo test thorough check fuzz chaos bench console format browser pictures lock clean
 
 help: ## Show this
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
@@ -37,6 +37,9 @@ check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency d
 
 fuzz: $(PYTHON_READY) ## Send random requests over the whole description; CASES=20000
 	$(BIN)/python -m tests.boundaries.fuzzing $(or $(CASES),20000)
+
+chaos: $(PYTHON_READY) ## Kill, freeze, cut off and put back real processes; SECONDS=1200 SEED=7
+	$(BIN)/python -m chaos $(or $(SECONDS),60) $(SEED)
 
 bench: $(PYTHON_READY) ## Speed, as ratios against references in the same run
 	$(BIN)/python -m bench

@@ -28,8 +28,9 @@ from yarnloom.errors import YarnloomError
 LOOM = "chaos.loom:loom"
 LEASE = 3.0
 WORKERS = 3
-PATIENCE = 120.0
-"""Seconds that runs have to end in when the trouble is over."""
+OPEN = ("scheduled", "queued", "running")
+PATIENCE = 60.0
+"""Seconds within which some run has to end when the trouble is over, and another, and so on."""
 
 
 @dataclass
@@ -121,7 +122,7 @@ class Chaos:
         """Start runs, again and again, with a key each."""
         url, number = self._service.url, 0
         with Client(url, who="chaos") as client:
-            while not self._over.wait(0.15):
+            while not self._over.wait(0.4):
                 number += 1
                 count = number % 7
                 with contextlib.suppress(YarnloomError):
@@ -242,13 +243,16 @@ class Chaos:
             if worker.process.poll() is not None:
                 self.account.faults.append(f"worker w{index} ended:\n{worker.text[-2000:]}")
                 self._workers[index] = self._work(index)
-        until = time.monotonic() + PATIENCE
+        until, least = time.monotonic() + PATIENCE, 10**9
         with Client(self._service.url, who="chaos") as client:
             while time.monotonic() < until:
-                if not client.runs(states=("scheduled", "queued", "running"), limit=1):
+                left = len(client.runs(states=OPEN, limit=500))
+                if not left:
                     return
-                threading.Event().wait(0.2)
-            for run in client.runs(states=("scheduled", "queued", "running"), limit=20):
+                if left < least:  # something ends: nothing is stuck yet
+                    until, least = time.monotonic() + PATIENCE, left
+                threading.Event().wait(0.5)
+            for run in client.runs(states=OPEN, limit=20):
                 why = run_command("why", str(run.number), url=self._service.url).stdout
                 self.account.faults.append(f"stuck: run {run.number}: {' '.join(why.split())}")
 

@@ -1,0 +1,23 @@
+"""A short time of trouble for real processes; `make chaos SECONDS=1200` makes more of it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from chaos.harness import Chaos
+
+from tests.helpers import much
+
+pytestmark = [pytest.mark.slow, pytest.mark.timeout(2_000)]
+
+SECONDS = much(10, 600)
+SEED = 3
+
+
+def test_no_promise_is_broken_in_chaos(tmp_path: Path) -> None:
+    """Nothing is lost, wrong, stuck, over a limit, or runs twice that must not."""
+    account = Chaos(tmp_path, SEED, lambda _: None).run(SECONDS)
+    assert account.faults == []
+    assert account.done["runs done"] > 10
+    assert account.done["lines of tasks"] > 100

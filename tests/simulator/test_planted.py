@@ -1,0 +1,48 @@
+"""Faults that are planted, so that it is known that the simulator finds such."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from tests.simulator.world import World
+from yarnloom.engine import attending, reporting, ticking
+from yarnloom.engine.turn import UNBEGUN_DUE
+from yarnloom.store import Past
+
+Patch = pytest.MonkeyPatch
+
+
+def never_take_back(patch: Patch) -> None:
+    """What was handed out and does not begin is left where it is."""
+    patch.setitem(ticking._FALLEN_DUE, UNBEGUN_DUE, lambda turn, key: None)
+
+
+def accept_late_reports(patch: Patch) -> None:
+    """What was given up counts all the same, as if nothing had happened since."""
+    patch.setattr(reporting, "_FENCED", {})
+
+
+def ignore_epochs(patch: Patch) -> None:
+    """Records that went back are gone on with; numbers are given out again."""
+
+    def same(self: Past, change: Callable[..., Any]) -> None:
+        """Nothing."""
+
+    patch.setattr(Past, "begin_epoch", same)
+    patch.setattr(attending, "_has_seen_more", lambda turn, command: False)
+
+
+@pytest.mark.parametrize(
+    ("plant", "seed"),
+    [(never_take_back, 10), (accept_late_reports, 20), (ignore_epochs, 2)],
+)
+def test_a_planted_fault_is_found(
+    monkeypatch: Patch, plant: Callable[[Patch], None], seed: int
+) -> None:
+    """In a world in which without it all is well (`test_simulator`)."""
+    plant(monkeypatch)
+    with pytest.raises(AssertionError):
+        World(seed).run()
