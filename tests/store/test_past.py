@@ -6,6 +6,7 @@ import itertools
 import json
 import shutil
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -172,3 +173,22 @@ def test_numbers_are_reserved_in_blocks_not_per_commit(tmp_path: Path) -> None:
         (tmp_path / "numbers.new").rmdir()
         assert unit.new_id("runs") == 10_001
         assert facts(tmp_path)["runs"] == 20_000
+
+
+def test_it_is_written_from_two_threads_at_once(tmp_path: Path) -> None:
+    """A large start reserves numbers on the writer's thread, while commits are noted."""
+    with opened(tmp_path) as at:
+        past = at.inline.database.past
+
+        def reserve() -> None:
+            """Reserve many blocks."""
+            for block in range(300):
+                past.reserve("runs", block * 10_000 + 1)
+
+        with ThreadPoolExecutor(1) as threads:
+            reserving = threads.submit(reserve)
+            while not reserving.done():
+                past.committed()
+                past.note()
+            reserving.result()
+        assert facts(tmp_path)["runs"] == 300 * 10_000

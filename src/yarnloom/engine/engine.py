@@ -196,10 +196,10 @@ class Engine:
             for worker in list(self._memory.workers.values())
         )
 
-    def facts_of(self, worker: str) -> dict[str, Any] | None:
-        """What a worker said of itself; None if it is not known."""
-        found = self._memory.workers.get(worker)
-        return found.facts if found else None
+    def processes(self) -> dict[str, dict[str, Any]]:
+        """By worker which process it says that it is, as far as workers say it."""
+        found = ((one.id, one.facts.get("process")) for one in list(self._memory.workers.values()))
+        return {worker: process for worker, process in found if isinstance(process, dict)}
 
     @property
     def ahead(self) -> int:

@@ -95,9 +95,9 @@ class Writer:
         """Whether all commits run on the thread."""
         return self._threaded
 
-    def facts_of(self, worker: str) -> dict[str, Any] | None:
-        """What a worker said of itself; None if it is not known."""
-        return self._engine.facts_of(worker)
+    def processes(self) -> dict[str, dict[str, Any]]:
+        """By worker which process it says that it is, as far as workers say it."""
+        return self._engine.processes()
 
     @property
     def ahead(self) -> int:

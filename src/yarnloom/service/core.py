@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import logging
 import random
 from collections.abc import Callable, Mapping
@@ -180,7 +179,8 @@ class Core:
         return self.database.past.commits
 
     def _look_at_ground(self) -> None:
-        """Once a second: whether the database is where it was, and how far it is."""
+        """Once a second: whether the database is where it was, and which workers have ended."""
+        self._lose_ended(self.writer.processes())
         if taken := self.database.taken_away():
             self.health.note(taken)
         else:
@@ -477,16 +477,15 @@ class Core:
 
     async def _lose_if_ended(self, worker: str) -> None:
         for pause in PAUSES_TO_END:
-            facts = self.writer.facts_of(worker)
-            process = facts.get("process") if facts else None
-            if not isinstance(process, dict):
-                return
+            self._lose_ended({worker: self.writer.processes().get(worker, {})})
+            await asyncio.sleep(pause)
+
+    def _lose_ended(self, processes: Mapping[str, View]) -> None:
+        """Give up workers whose process on this machine is gone."""
+        for worker, process in processes.items():
             if has_ended(process):
                 why = f"its process {process['pid']} on this machine has ended"
-                with contextlib.suppress(Busy):
-                    await self.submit(LoseWorker(worker, why))
-                return
-            await asyncio.sleep(pause)
+                self.writer.submit_soon(LoseWorker(worker, why))
 
     async def keep_lines(self, worker: str, logs: list[LogBody]) -> None:
         """Keep lines of attempts that a worker has in hand, and of no others."""

@@ -14,6 +14,7 @@ import contextlib
 import json
 import os
 import sqlite3
+import threading
 import uuid
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
@@ -58,6 +59,7 @@ class Past:
     def __init__(self, folder: Path, connection: sqlite3.Connection) -> None:
         rows = dict(connection.execute("SELECT key, value FROM service").fetchall())
         self._path = folder / FILE
+        self._writing = threading.Lock()
         self._before: list[str] = json.loads(rows["epochs"])
         self.epoch = rows["epoch"]
         self.commits = int(rows["commits"])
@@ -124,12 +126,14 @@ class Past:
 
     def _write(self, *, durably: bool) -> None:
         beside = self._path.with_suffix(".new")
-        with open(beside, "w", encoding="utf-8", opener=private) as file:
-            json.dump(asdict(self._known), file)
-            if durably:
-                file.flush()
-                os.fsync(file.fileno())
-        beside.replace(self._path)
+        # Numbers are reserved on the writer's thread, and commits noted on the event loop.
+        with self._writing:
+            with open(beside, "w", encoding="utf-8", opener=private) as file:
+                json.dump(asdict(self._known), file)
+                if durably:
+                    file.flush()
+                    os.fsync(file.fileno())
+            beside.replace(self._path)
 
     def _read(self) -> _Known | None:
         """What the file says; None where there is none, or it cannot be read."""
