@@ -180,7 +180,10 @@ def verify(folder: Path) -> Verdict:
         FolderUnusable: there are no records, or they cannot be opened.
     """
     if not (folder / FILE_NAME).is_file():
-        raise FolderUnusable(f"there are no records in {folder}: {FILE_NAME} is not there")
+        raise FolderUnusable(
+            f"there are no records in {folder}: {FILE_NAME} is not there. "
+            "Give the data folder of a service, with --data."
+        )
     with open_reader(folder) as connection:
         try:
             soundness.refuse_foreign(connection, folder / FILE_NAME)
