@@ -24,7 +24,7 @@ from yarnloom.errors import Refused, subclasses
 from yarnloom.plan import examine, read_plan
 from yarnloom.service import ServiceSettings
 from yarnloom.service.problems import STATUS
-from yarnloom.store import Database
+from yarnloom.store import Database, LogFile
 from yarnloom.testing import run_workflow
 
 DOCS = {path.name: path.read_text(encoding="utf-8") for path in (ROOT / "docs").glob("*.md")}
@@ -119,7 +119,7 @@ def test_every_route_is_documented(tmp_path: Path) -> None:
     from yarnloom.service import create_app
 
     database = Database(tmp_path)
-    document = create_app(ServiceSettings(data=tmp_path), database).openapi()
+    document = create_app(ServiceSettings(data=tmp_path), database, LogFile(tmp_path)).openapi()
     database.close()
     for path, methods in document["paths"].items():
         for method in methods:

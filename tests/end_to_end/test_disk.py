@@ -62,16 +62,6 @@ def test_a_full_disk_is_said_once_and_costs_nothing_that_was_acknowledged(tmp_pa
         assert "Traceback" not in program.text
 
 
-def test_log_lines_that_cannot_be_kept_cost_nothing_else(tmp_path: Path) -> None:
-    """The step that printed them is done."""
-    with service(tmp_path / "data", "--load", LOOM) as program:
-        (tmp_path / "data" / "logs").write_text("in the way of every log")
-        run = program.client().start("speaks", words="high water")
-        run.wait(60)
-        assert program.text.count("log lines are lost") == 1
-        assert "Traceback" not in program.text
-
-
 def test_serve_on_a_full_disk_ends_with_one_line(tmp_path: Path) -> None:
     """And with exit code 5."""
     command = [sys.executable, "-m", "yarnloom", "serve", "--data", str(tmp_path / "d")]

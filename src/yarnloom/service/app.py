@@ -27,7 +27,7 @@ from yarnloom.service.routes import (
     workers,
 )
 from yarnloom.service.settings import ServiceSettings
-from yarnloom.store import Database
+from yarnloom.store import Database, LogFile
 from yarnloom.version import VERSION
 
 API = "/api/v1"
@@ -52,17 +52,18 @@ input.
 """
 
 
-def create_app(settings: ServiceSettings, database: Database) -> FastAPI:
+def create_app(settings: ServiceSettings, database: Database, log_file: LogFile) -> FastAPI:
     """The service's application over an opened data folder.
 
     Args:
         settings: how it runs.
         database: closed when the application ends.
+        log_file: of the same folder; closed when the application ends.
     """
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        core = app.state.core = Core(settings, database)
+        core = app.state.core = Core(settings, database, log_file)
         try:
             yield
         finally:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import logging
 import random
 from collections.abc import Callable, Mapping
@@ -45,7 +46,7 @@ from yarnloom.engine.run_views import Look, Open, run_views, under_way_of
 from yarnloom.engine.shares import UNKNOWN, Paces
 from yarnloom.engine.states import RUN_ENDED, RunState
 from yarnloom.engine.views import moment
-from yarnloom.errors import Busy, Gone, InvalidInput, NotFound, Problem, WorkerUnknown
+from yarnloom.errors import Busy, CannotStore, Gone, InvalidInput, NotFound, Problem, WorkerUnknown
 from yarnloom.machine import has_ended
 from yarnloom.plan import Plan, read_plan
 from yarnloom.protocol.bodies import LogBody
@@ -55,10 +56,10 @@ from yarnloom.service.checker import Checker
 from yarnloom.service.events import WORKERS, Hub, Subject
 from yarnloom.service.health import Health
 from yarnloom.service.links import Links
-from yarnloom.service.logs import PUBLISHED, LogFolder
+from yarnloom.service.logs import Logs
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.service.uploads import Uploads
-from yarnloom.store import Database, listing, reading, weights
+from yarnloom.store import AttemptKey, Database, LogFile, Printer, listing, reading, weights
 
 log = logging.getLogger("yarnloom.service")
 
@@ -100,12 +101,13 @@ class Core:
     Args:
         settings: how it runs.
         database: its data folder, opened.
+        log_file: of the same folder.
     """
 
-    def __init__(self, settings: ServiceSettings, database: Database) -> None:
+    def __init__(self, settings: ServiceSettings, database: Database, log_file: LogFile) -> None:
         self.settings = settings
         self.database = database
-        self.logs = LogFolder(database.folder)
+        self.logs = Logs(log_file)
         self.links = Links(database)
         self.closing = False
         self.health = Health()
@@ -134,7 +136,7 @@ class Core:
         self._asks: dict[str, asyncio.Future[list[View]]] = {}
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
         self._waiters: dict[int, int] = {}
-        self._addresses: dict[int, tuple[int, str]] = {}
+        self._printers: dict[int, Printer] = {}
         if database.past.missing:
             log.error("%s", database.past.missing)
         self._look_at_ground()
@@ -340,8 +342,19 @@ class Core:
         for entry in why["waits"]:
             attempt = entry.pop("attempt", None)
             if attempt is not None:
-                entry["last_line_at"] = moment(self.logs.written_at(attempt))
+                entry["last_line_at"] = await self._last_line_at(attempt)
         return why
+
+    async def _last_line_at(self, attempt: int) -> str | None:
+        key = await self.log_key(attempt)
+        with contextlib.suppress(CannotStore):
+            return moment(await self.logs.written_at(key)) if key else None
+        return None
+
+    async def log_key(self, attempt: int) -> AttemptKey | None:
+        """Return the key of an attempt's lines; None where there is no such attempt."""
+        keys: dict[int, AttemptKey] = await self.read(reading.log_keys, [attempt])
+        return keys.get(attempt)
 
     async def stuck(self) -> tuple[list[View], int]:
         """Runs that do not go on by themselves, each with why, and how many were asked."""
@@ -491,22 +504,24 @@ class Core:
         """Keep lines of attempts that a worker has in hand, and of no others."""
         asked = tuple(one.attempt for one in logs)
         own: set[int] = await self.submit(InHand(worker, asked))
-        unknown = [one.attempt for one in logs if one.attempt in own and _publishes(one)]
-        unknown = [one for one in unknown if one not in self._addresses]
+        unknown = [one.attempt for one in logs if one.attempt in own - self._printers.keys()]
         if unknown:
-            rows = await self.read(reading.in_hand, unknown)
-            plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
-            for row, known in zip(
-                rows, await self.read(looking.addresses_of, rows, plans), strict=True
-            ):
-                address = f"{row['run']}/{known['address'].partition('#')[0]}"
-                self._addresses[row["id"]] = (row["run"], address)
-            while len(self._addresses) > REMEMBERED:
-                del self._addresses[next(iter(self._addresses))]
+            await self._find_printers(unknown)
         for log_body in logs:
-            if log_body.attempt in own:
-                place = self._addresses.get(log_body.attempt)
-                self.logs.append(log_body.attempt, log_body.first, log_body.lines, place)
+            printer = self._printers.get(log_body.attempt)
+            if printer and log_body.attempt in own:
+                await self.logs.append(printer, log_body.first, log_body.lines)
+
+    async def _find_printers(self, attempts: list[int]) -> None:
+        while len(self._printers) > REMEMBERED:
+            del self._printers[next(iter(self._printers))]
+        keys = await self.read(reading.log_keys, attempts)
+        rows = await self.read(reading.in_hand, attempts)
+        plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
+        places = await self.read(looking.addresses_of, rows, plans)
+        for row, known in zip(rows, places, strict=True):
+            address = f"{row['run']}/{known['address'].partition('#')[0]}"
+            self._printers[row["id"]] = Printer(keys[row["id"]], row["run"], address)
 
     def _on_results(self, results: Results) -> None:
         self.health.note(results.fault)
@@ -537,7 +552,7 @@ class Core:
         """Answer everything that is held open, and take nothing new."""
         self.closing = True
         self.hub.close()
-        self.logs.close()
+        self.logs.close_gates()
         self.beside.close()
         self.checker.close()
         for answer in self._asks.values():
@@ -551,12 +566,8 @@ class Core:
         self._ground.cancel()
         self.writer.close()
         self._readers.shutdown()
+        self.logs.close()
         self.database.close()
-
-
-def _publishes(log_body: LogBody) -> bool:
-    """Whether something published is among the lines of an attempt."""
-    return any(line.get("stream") == PUBLISHED for line in log_body.lines)
 
 
 def refused_rows(checks: list[Check]) -> InvalidInput:

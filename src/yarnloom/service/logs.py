@@ -1,201 +1,149 @@
-"""What attempts printed and published: files of JSON lines, below the data folder.
+"""Logs of a running service: buffers what workers report, stores it in batches, wakes readers.
 
-One for each attempt that printed anything, and one for each run of which something was published.
-A worker says which line its batch begins at, so that a batch sent twice is written once.
+Lines wait at most `FLUSH_SECONDS` in memory, so that a service that is killed loses no more than
+that. A report with published values is answered after they are stored. One thread has the file.
 """
 
 from __future__ import annotations
 
 import asyncio
-import json
 import logging
-from collections import OrderedDict, defaultdict
-from collections.abc import Iterator
+import time
+from collections import defaultdict, deque
+from collections.abc import Callable, Hashable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
-from yarnloom.store import make_private, private
-from yarnloom.values import depth_problem
+from yarnloom.errors import CannotStore, FolderUnusable
+from yarnloom.store.logs import PUBLISHED, AttemptKey, Line, LogFile, Printed, Printer
 
 log = logging.getLogger("yarnloom.service")
 
-LINE_LIMIT = 20_000
-SIZE_LIMIT = 4 * 1024 * 1024
-PUBLISHED_LIMIT = 64 * 1024 * 1024
-_REMEMBERED = 2_000
-PUBLISHED = "published"
-_SHORT = ("at", "stream", "level", "logger")
+T = TypeVar("T")
 
-Line = dict[str, Any]
+FLUSH_SECONDS = 0.5
+BUFFER_SIZE = 4 * 2**20
+"""Characters of text, about, that wait to be stored before reports wait for that too."""
 
 
-class LogFolder:
-    """The logs of all attempts, below the data folder."""
+class Logs:
+    """The logs of a running service.
 
-    def __init__(self, data: Path) -> None:
-        self._folder = data / "logs"
-        self._published = data / "published"
-        self._counts: OrderedDict[int, int] = OrderedDict()
-        self._watchers: dict[Path, set[asyncio.Event]] = defaultdict(set)
+    Args:
+        file: closed with this.
+    """
+
+    def __init__(self, file: LogFile) -> None:
+        self._file = file
+        self._thread = ThreadPoolExecutor(1, thread_name_prefix="yarnloom-logs")
+        self._waiting: deque[Printed] = deque()
+        self._size = 0
+        self._timer: asyncio.TimerHandle | None = None
+        self._watchers: dict[Hashable, set[asyncio.Event]] = defaultdict(set)
         self._failing = False
 
-    def append(
-        self,
-        attempt: int,
-        first: int,
-        lines: list[Line],
-        place: tuple[int, str] | None = None,
-    ) -> None:
-        """Keep lines of an attempt; where that cannot be done they are lost, and nothing else is.
+    async def append(self, printer: Printer, first: int, lines: list[Line]) -> None:
+        """Keep lines of an attempt; published values are on disk when this returns.
+
+        Where that cannot be done they are lost and a line in the service's log says so.
 
         Args:
-            attempt: its id.
-            first: how many lines came before these.
-            lines: each with `at` (RFC 3339), `stream` and `text`.
-            place: its run and its address, for what it published.
+            printer: the attempt.
+            first: how many lines came before these; lines that are kept already are left out.
+            lines: each with `at` (RFC 3339), `stream` and `text`, or `value` where published.
         """
-        try:
-            have = self._count(attempt)
-            fresh = lines[max(0, have - first) :]
-            if not fresh:
-                return
-            self._write(attempt, fresh, place)
-        except OSError as error:
-            self._note_failure(error)
-            return
-        self._failing = False
-        self._remember(attempt, have + len(fresh))
-        self._wake(self._path(attempt))
+        self._waiting.append(Printed(printer, first, lines, time.time_ns() // 1_000))
+        self._size += sum(len(str(line.get("text", ""))) + 100 for line in lines)
+        publishes = any(line.get("stream") == PUBLISHED for line in lines)
+        self._wake(printer.key)
+        if publishes:
+            self._wake(printer.run)
+        if publishes or self._size > BUFFER_SIZE:
+            await self._in_thread(self._flush)
+        elif self._timer is None:
+            self._timer = asyncio.get_running_loop().call_later(FLUSH_SECONDS, self._flush_soon)
 
-    def _write(self, attempt: int, fresh: list[Line], place: tuple[int, str] | None) -> None:
-        path = self._path(attempt)
-        make_private(path.parent)
-        room = SIZE_LIMIT - (path.stat().st_size if path.exists() else 0)
-        with open(path, "a", encoding="utf-8", opener=private) as file:
-            for line in fresh:
-                if line.get("stream") == PUBLISHED and place is not None:
-                    self._publish(attempt, line, *place)
-                if room <= 0:
-                    continue
-                kept = {name: str(line[name])[:100] for name in _SHORT if line.get(name)}
-                text = json.dumps({**kept, "text": _text_of(line)[:LINE_LIMIT]})
-                room -= file.write(text + "\n")
-                if room <= 0:
-                    note = f"more than {SIZE_LIMIT:,} bytes; what follows was dropped"
-                    file.write(json.dumps({**kept, "stream": "yarnloom", "text": note}) + "\n")
+    async def lines(self, key: AttemptKey, after: int = 0, limit: int = 1_000) -> list[Line]:
+        """Return lines of an attempt, from an index on.
 
-    def _note_failure(self, error: OSError) -> None:
-        """Say once that lines are lost."""
-        if not self._failing:
-            self._failing = True
-            log.error("log lines are lost, since they cannot be written: %s", error)
+        Raises:
+            CannotStore: the log file cannot be read.
+        """
+        return await self._read(lambda file: file.lines(key, after, limit))
 
-    def read(self, attempt: int, after: int = 0, limit: int = 1_000) -> list[Line]:
-        """Lines of an attempt, from a line number on."""
-        return _lines(self._path(attempt), after, limit)
+    async def published(self, run: int, after: int = 0, limit: int = 1_000) -> list[Line]:
+        """Return what a run published, from an index on.
 
-    def read_published(self, run: int, after: int = 0, limit: int = 1_000) -> list[Line]:
-        """What a run published, from a line number on."""
-        return _lines(self._run_path(run), after, limit)
+        Raises:
+            CannotStore: the log file cannot be read.
+        """
+        return await self._read(lambda file: file.published(run, after, limit))
+
+    async def written_at(self, key: AttemptKey) -> int | None:
+        """Return when the newest line of an attempt arrived, in microseconds since 1970 UTC.
+
+        Raises:
+            CannotStore: the log file cannot be read.
+        """
+        return await self._read(lambda file: file.written_at(key))
 
     @contextmanager
-    def watch(
-        self, *, attempt: int | None = None, run: int | None = None
-    ) -> Iterator[asyncio.Event]:
-        """An event that is set when an attempt has printed, or a run has published, something."""
-        path = self._path(attempt) if attempt is not None else self._run_path(run or 0)
+    def watch(self, subject: AttemptKey | int) -> Iterator[asyncio.Event]:
+        """Give an event that is set when an attempt has printed, or a run has published."""
         woken = asyncio.Event()
-        self._watchers[path].add(woken)
+        self._watchers[subject].add(woken)
         try:
             yield woken
         finally:
-            self._watchers[path].discard(woken)
-            if not self._watchers[path]:
-                del self._watchers[path]
+            self._watchers[subject].discard(woken)
+            if not self._watchers[subject]:
+                del self._watchers[subject]
+
+    def close_gates(self) -> None:
+        """Wake everybody who watches."""
+        for subject in list(self._watchers):
+            self._wake(subject)
 
     def close(self) -> None:
-        """Wake everybody who watches."""
-        for path in list(self._watchers):
-            self._wake(path)
+        """Store what is in memory, and close the file."""
+        if self._timer is not None:
+            self._timer.cancel()
+        self._thread.submit(self._flush)
+        self._thread.submit(self._file.close)
+        self._thread.shutdown()
 
-    def _publish(self, attempt: int, line: Line, run: int, address: str) -> None:
-        """Keep what was published with its run, in the order in which it came."""
-        path = self._run_path(run)
-        make_private(path.parent)
-        size = path.stat().st_size if path.exists() else 0
-        entry = {"at": str(line.get("at"))[:100], "address": address, "attempt": attempt}
-        value = line.get("value")
-        if problem := depth_problem(value):
-            value = f"what was published cannot be shown: {problem}"
-        if size + len(text := json.dumps({**entry, "value": value})) > PUBLISHED_LIMIT:
-            note = f"more than {PUBLISHED_LIMIT:,} bytes published; what follows was dropped"
-            if self._said_dropped(path):
-                return
-            text = json.dumps({**entry, "dropped": True, "value": note})
-        with open(path, "a", encoding="utf-8", opener=private) as file:
-            file.write(text + "\n")
-        self._wake(path)
-
-    @staticmethod
-    def _said_dropped(path: Path) -> bool:
-        """Whether it was said before that what follows is dropped."""
-        if not path.exists():
-            return False
-        with path.open("rb") as file:
-            file.seek(max(0, path.stat().st_size - 500))
-            return b'"dropped": true' in file.read()
-
-    def _wake(self, path: Path) -> None:
-        for woken in self._watchers.get(path, ()):
+    def _wake(self, subject: Hashable) -> None:
+        for woken in self._watchers.get(subject, ()):
             woken.set()
 
-    def _run_path(self, run: int) -> Path:
-        return self._published / f"{run // 1000:06d}" / f"{run}.jsonl"
+    def _flush_soon(self) -> None:
+        self._timer = None
+        self._thread.submit(self._flush)
 
-    def written_at(self, attempt: int) -> int | None:
-        """When the last line of an attempt came, in microseconds since 1970 UTC."""
+    async def _in_thread(self, do: Callable[[], T]) -> T:
+        return await asyncio.get_running_loop().run_in_executor(self._thread, do)
+
+    async def _read(self, ask: Callable[[LogFile], T]) -> T:
+        def flush_and_ask() -> T:
+            self._flush()
+            return ask(self._file)
+
+        return await self._in_thread(flush_and_ask)
+
+    def _flush(self) -> None:
+        """Store what is in memory. Runs in the thread of the file."""
+        batch = [self._waiting.popleft() for _ in range(len(self._waiting))]
+        self._size = 0
+        if not batch:
+            return
         try:
-            return self._path(attempt).stat().st_mtime_ns // 1_000
-        except (FileNotFoundError, NotADirectoryError):
-            return None
-
-    def _count(self, attempt: int) -> int:
-        if attempt not in self._counts:
-            try:
-                with self._path(attempt).open("rb") as file:
-                    self._remember(attempt, sum(1 for _ in file))
-            except FileNotFoundError:
-                return 0
-        return self._counts[attempt]
-
-    def _remember(self, attempt: int, count: int) -> None:
-        self._counts[attempt] = count
-        self._counts.move_to_end(attempt)
-        while len(self._counts) > _REMEMBERED:
-            self._counts.popitem(last=False)
-
-    def _path(self, attempt: int) -> Path:
-        return self._folder / f"{attempt // 1000:06d}" / f"{attempt}.jsonl"
-
-
-def _text_of(line: Line) -> str:
-    """What a line shows: of something published its value."""
-    if line.get("stream") != PUBLISHED:
-        return str(line.get("text", ""))
-    value = line.get("value")
-    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
-
-
-def _lines(path: Path, after: int, limit: int) -> list[Line]:
-    try:
-        with path.open(encoding="utf-8") as file:
-            found = []
-            for index, text in enumerate(file):
-                if index >= after:
-                    found.append({"line": index, **json.loads(text)})
-                if len(found) >= limit:
-                    break
-            return found
-    except (FileNotFoundError, NotADirectoryError):
-        return []
+            if self._file.open_again_if_replaced():
+                log.error("%s was moved or removed; it is made anew", self._file.path)
+            self._file.write(batch)
+        except (CannotStore, FolderUnusable) as error:
+            if not self._failing:
+                self._failing = True
+                log.error("log lines are lost, since they cannot be written: %s", error)
+        else:
+            self._failing = False

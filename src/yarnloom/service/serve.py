@@ -26,7 +26,7 @@ from yarnloom.service.connections import (
 )
 from yarnloom.service.helpers import Helpers, Supervisor
 from yarnloom.service.settings import ServiceSettings
-from yarnloom.store import Database
+from yarnloom.store import Database, LogFile
 
 THREAD_STACK = 1024 * 1024
 M_ARENA_MAX = -8
@@ -77,10 +77,15 @@ class Service:
         try:
             holder = f"the service at {url} (process {os.getpid()})"
             database = Database(self._settings.data, holder)
+            try:
+                log_file = LogFile(self._settings.data)
+            except BaseException:
+                database.close()
+                raise
         except BaseException:
             sock.close()
             raise
-        app = create_app(self._settings, database)
+        app = create_app(self._settings, database, log_file)
         config = uvicorn.Config(
             app,
             log_config=None,

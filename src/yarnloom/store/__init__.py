@@ -3,6 +3,7 @@
 from yarnloom.store.audit import audit
 from yarnloom.store.database import Database, migrate, migrations, open_reader, verify
 from yarnloom.store.files import FileFolder, Kept
+from yarnloom.store.logs import AttemptKey, LogFile, Printer
 from yarnloom.store.past import Past
 from yarnloom.store.privacy import make_private, private
 from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
@@ -10,12 +11,15 @@ from yarnloom.store.soundness import Verdict
 from yarnloom.store.unit import StoreFailed, Unit
 
 __all__ = [
+    "AttemptKey",
     "AttemptRow",
     "Database",
     "FileFolder",
     "Kept",
+    "LogFile",
     "PartRow",
     "Past",
+    "Printer",
     "RunRow",
     "StepRow",
     "StoreFailed",

@@ -25,6 +25,7 @@ from yarnloom.errors import FolderUnusable
 from yarnloom.store import soundness
 from yarnloom.store.files import FileFolder
 from yarnloom.store.folder_lock import FILE_NAME, FolderLock
+from yarnloom.store.logs import verify_logs
 from yarnloom.store.past import Past
 from yarnloom.store.privacy import close_to_others
 from yarnloom.store.soundness import Verdict
@@ -194,7 +195,9 @@ def verify(folder: Path) -> Verdict:
                     f"{newest}. `yarnloom serve` brings older ones to it."
                 )
             soundness.refuse_incomplete(connection, folder / FILE_NAME, _newest_shape())
-            return soundness.verify(connection, folder)
+            verdict = soundness.verify(connection, folder)
+            verdict.faults += verify_logs(folder)
+            return verdict
         except sqlite3.DatabaseError as error:
             return Verdict(faults=[f"the database is damaged: {error}"])
 

@@ -11,9 +11,10 @@ log = logging.getLogger("yarnloom.service")
 _OTHERS = 0o077
 _FILES = (
     *("yarnloom.db", "yarnloom.db-wal", "yarnloom.db-shm"),
+    *("logs.db", "logs.db-wal", "logs.db-shm"),
     *("holder", "lock", "numbers.json", "secret.key"),
 )
-_FOLDERS = ("files", "logs", "published")
+_FOLDERS = ("files",)
 
 
 def private(path: str, flags: int) -> int:

@@ -10,6 +10,8 @@ import sqlite3
 from collections.abc import Iterable
 from typing import Any
 
+from yarnloom.store.logs import AttemptKey
+
 Record = dict[str, Any]
 
 RUN_COLUMNS = """
@@ -304,6 +306,18 @@ def in_hand(connection: sqlite3.Connection, attempts: Iterable[int]) -> list[Rec
         wanted,
     )
     return [dict(row) for row in rows]
+
+
+def log_keys(connection: sqlite3.Connection, attempts: Iterable[int]) -> dict[int, AttemptKey]:
+    """The keys under which the lines of some attempts are stored, by attempt."""
+    wanted = list(attempts)
+    rows = connection.execute(
+        "SELECT coalesce(p.parent, s.part) AS part, coalesce(p.item, 0) AS item, s.node, a.number,"
+        " a.id FROM attempts a JOIN steps s ON s.id = a.step LEFT JOIN parts p ON p.id = s.inside"
+        f" WHERE a.id IN ({', '.join('?' * len(wanted))})",
+        wanted,
+    )
+    return {row["id"]: AttemptKey(*row) for row in rows}
 
 
 def waiting_in_pool(connection: sqlite3.Connection, pool: str, limit: int) -> list[Record]:

@@ -282,7 +282,8 @@ async def log(
     chosen = [one for one in attempts if not wanted or one["number"] == number_wanted]
     if not chosen and wanted:
         raise NotFound(f"{number}/{label} has no attempt #{wanted}; it has {len(attempts)}")
-    lines = core.logs.read(chosen[-1]["id"], after, limit) if chosen else []
+    key = await core.log_key(chosen[-1]["id"]) if chosen else None
+    lines = await core.logs.lines(key, after, limit) if key else []
     shown = chosen[-1]["number"] if chosen else None
     return answer({"address": f"{number}/{label}", "attempt": shown, "lines": lines})
 

@@ -46,7 +46,7 @@ async def published(
 ) -> Response:
     """What the run's steps published, in the order in which it came."""
     await core.run_row(number)
-    return answer({"published": core.logs.read_published(number, after, limit)})
+    return answer({"published": await core.logs.published(number, after, limit)})
 
 
 @router.get("/runs/{number}/published/live", responses=problems(404, 410))
@@ -185,10 +185,10 @@ def _published_by(link: dict[str, Any], entry: dict[str, Any]) -> dict[str, Any]
 
 async def _published_events(core: Core, number: int, after: int) -> AsyncIterator[bytes]:
     """What is published, from an entry on, without end."""
-    with core.logs.watch(run=number) as woken:
+    with core.logs.watch(number) as woken:
         while not core.closing:
             woken.clear()
-            found = core.logs.read_published(number, after, BATCH)
+            found = await core.logs.published(number, after, BATCH)
             for entry in found:
                 after = entry["line"] + 1
                 yield core.hub.event("yarnloom.published", f"{number}", str(after), entry)
@@ -200,7 +200,7 @@ async def _link_events(core: Core, link: dict[str, Any], after: int) -> AsyncIte
     """The state of a run at first and when it changes, and what it publishes."""
     number, until = link["run"], link["expires_at"] / 1_000_000
     revoked = False
-    with core.logs.watch(run=number) as published, core.hub.listen(number) as changed:
+    with core.logs.watch(number) as published, core.hub.listen(number) as changed:
         changed.set()
         while not core.closing and time.time() < until:
             if changed.is_set():
@@ -211,7 +211,7 @@ async def _link_events(core: Core, link: dict[str, Any], after: int) -> AsyncIte
                 view = await _shown(core, link)
                 yield core.hub.event("yarnloom.run.changed", f"{number}", str(after), view)
             published.clear()
-            found = core.logs.read_published(number, after, BATCH)
+            found = await core.logs.published(number, after, BATCH)
             for entry in found:
                 after = entry["line"] + 1
                 shown = _published_by(link, entry)
@@ -237,10 +237,13 @@ async def _log_events(
             for one in _attempts_from(step, wanted, reached):
                 if one["number"] != reached:
                     reached, after = one["number"], 0
-                with core.logs.watch(attempt=one["id"]) as woken:
+                key = await core.log_key(one["id"])
+                if key is None:
+                    continue
+                with core.logs.watch(key) as woken:
                     while not core.closing:
                         woken.clear()
-                        lines = core.logs.read(one["id"], after, BATCH)
+                        lines = await core.logs.lines(key, after, BATCH)
                         for line in lines:
                             after = line["line"] + 1
                             entry, place = {**line, "attempt": reached}, f"{reached}-{after}"

@@ -1,0 +1,448 @@
+"""The log file: lines that attempts printed and values that runs published, in `logs.db`.
+
+A second SQLite file beside the records, so that output is never written by the engine's commits.
+A chunk holds consecutive lines of one attempt as JSON, compressed where that pays.
+All functions of `LogFile` must be called from one thread.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import sqlite3
+import zlib
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from yarnloom.errors import CannotStore, FolderUnusable
+from yarnloom.store import soundness
+from yarnloom.values import depth_problem
+
+LOG_FILE = "logs.db"
+PUBLISHED = "published"
+"""The stream of values that a task publishes; other streams hold text."""
+
+LINE_LIMIT = 20_000
+SIZE_LIMIT = 4 * 1024 * 1024
+PUBLISHED_LIMIT = 64 * 1024 * 1024
+CHUNK_SIZE = 128 * 1024
+"""Characters of JSON after which the next chunk begins."""
+
+_COMPRESSED_FROM = 400
+_REMEMBERED = 2_000
+_WAL_LIMIT = 4 * 2**20
+_QUICK_SECONDS = 0.1
+_OURS = 0x5961724C  # "YarL" in ASCII
+_SHORT = ("at", "stream", "level", "logger")
+
+_TABLES = f"""
+-- Lines of an attempt: its part (the each that it is an item of, else the part around it), the
+-- item's index there, the step's index in the plan, and the attempt's number. The attempt's id
+-- tells attempts apart that have the same number because the records were restored from a copy.
+CREATE TABLE IF NOT EXISTS lines (
+  part     INTEGER NOT NULL,
+  item     INTEGER NOT NULL,
+  step     INTEGER NOT NULL,
+  number   INTEGER NOT NULL,
+  attempt  INTEGER NOT NULL,
+  first    INTEGER NOT NULL,   -- index of the first line
+  count    INTEGER NOT NULL,   -- lines covered; body has fewer where lines were over the limit
+  size     INTEGER NOT NULL,   -- characters of JSON
+  at       INTEGER NOT NULL,   -- when the newest of them arrived, microseconds since 1970 UTC
+  body     ANY NOT NULL,       -- JSON array of lines: text, or compressed by zlib
+  PRIMARY KEY (part, item, step, number, attempt, first)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS published (
+  run      INTEGER NOT NULL,
+  first    INTEGER NOT NULL,
+  count    INTEGER NOT NULL,
+  size     INTEGER NOT NULL,
+  body     ANY NOT NULL,
+  PRIMARY KEY (run, first)
+) STRICT, WITHOUT ROWID;
+PRAGMA application_id = {_OURS};
+PRAGMA user_version = 1;
+"""
+_OF_ATTEMPT = "part = ? AND item = ? AND step = ? AND number = ? AND attempt = ?"
+
+Line = dict[str, Any]
+
+
+class AttemptKey(NamedTuple):
+    """The key of an attempt's lines; see the columns of `lines`."""
+
+    part: int
+    item: int
+    step: int
+    number: int
+    attempt: int
+
+
+@dataclass(frozen=True, slots=True)
+class Printer:
+    """An attempt that prints.
+
+    Attributes:
+        key: of its lines.
+        run: its run's number.
+        address: `RUN/PART`; needed only where it publishes.
+    """
+
+    key: AttemptKey
+    run: int
+    address: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Printed:
+    """Lines of an attempt, as a worker reports them.
+
+    Attributes:
+        printer: the attempt.
+        first: how many lines came before these.
+        lines: each with `at` (RFC 3339), `stream` and `text`, or `value` where it is published.
+        at: when they arrived, in microseconds since 1970 UTC.
+    """
+
+    printer: Printer
+    first: int
+    lines: list[Line]
+    at: int
+
+
+@dataclass(slots=True)
+class _Extent:
+    """How far an attempt's lines, or a run's published values, reach."""
+
+    count: int = 0
+    size: int = 0
+    is_full: bool = False
+
+    def line_text(self, line: Line) -> str | None:
+        """Return the JSON of a line to store, or of the note that says that it is too much."""
+        if self.is_full:
+            return None
+        kept = {name: str(line[name])[:100] for name in _SHORT if line.get(name)}
+        if self.size > SIZE_LIMIT:
+            self.is_full = True
+            note = f"more than {SIZE_LIMIT:,} bytes; what follows was dropped"
+            return json.dumps({**kept, "stream": "yarnloom", "text": note})
+        text = json.dumps({**kept, "text": _text_of(line)[:LINE_LIMIT]})
+        self.size += len(text)
+        return text
+
+    def published_text(self, text: str) -> str | None:
+        """Return the JSON of an entry to store, or of the note that says that it is too much."""
+        if self.is_full:
+            return None
+        self.size += len(text)
+        if self.size <= PUBLISHED_LIMIT:
+            return text
+        self.is_full = True
+        note = f"more than {PUBLISHED_LIMIT:,} bytes published; what follows was dropped"
+        return json.dumps({**json.loads(text), "dropped": True, "value": note})
+
+
+@dataclass(slots=True)
+class _Chunk:
+    """Consecutive lines of one attempt that are stored as one row."""
+
+    first: int
+    count: int = 0
+    size: int = 0
+    at: int = 0
+    texts: list[str] = field(default_factory=list)
+
+
+class LogFile:
+    """The open log file of a data folder; made if it is missing.
+
+    Raises:
+        FolderUnusable: it is damaged, of a newer version, or of something else.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.path = folder / LOG_FILE
+        self._extents: OrderedDict[AttemptKey | int, _Extent] = OrderedDict()
+        self._open()
+
+    def _open(self) -> None:
+        try:
+            self._connection = sqlite3.connect(
+                self.path, isolation_level=None, check_same_thread=False
+            )
+            try:
+                self._set_up()
+            except BaseException:
+                self._connection.close()
+                raise
+            found = self.path.stat()
+        except (sqlite3.Error, OSError) as error:
+            text = " ".join(str(error).split())
+            raise FolderUnusable(
+                f"the logs in {self.path} cannot be opened: {text}. Move that file away to go on "
+                "without old log lines, or restore it from a copy."
+            ) from error
+        self._identity = (found.st_dev, found.st_ino)
+
+    def _set_up(self) -> None:
+        execute = self._connection.execute
+        (ours,) = execute("PRAGMA application_id").fetchone()
+        (version,) = execute("PRAGMA user_version").fetchone()
+        (tables,) = execute("SELECT count(*) FROM sqlite_schema").fetchone()
+        if (tables or ours or version) and ours != _OURS:
+            raise sqlite3.DatabaseError("it is a database of something else")
+        if version > 1:
+            raise sqlite3.DatabaseError(f"it is of version {version}, newer than this program")
+        execute("PRAGMA auto_vacuum = INCREMENTAL")
+        execute("PRAGMA journal_mode = WAL")
+        execute(f"PRAGMA journal_size_limit = {_WAL_LIMIT}")
+        execute("PRAGMA synchronous = FULL")
+        execute("PRAGMA busy_timeout = 5000")
+        execute("PRAGMA cache_size = -4000")
+        if not version:
+            self._connection.executescript(f"BEGIN;\n{_TABLES}\nCOMMIT;")
+        if faults := soundness.look_for_damage(self._connection, _QUICK_SECONDS):
+            raise sqlite3.DatabaseError(f"it is damaged: {faults[0]}")
+
+    def open_again_if_replaced(self) -> bool:
+        """Open the file anew if it was moved, removed or replaced; return whether it was.
+
+        Raises:
+            FolderUnusable: it cannot be opened.
+        """
+        with contextlib.suppress(OSError):
+            found = self.path.stat()
+            if (found.st_dev, found.st_ino) == self._identity:
+                return False
+        self._connection.close()
+        self._extents.clear()
+        self._open()
+        return True
+
+    def close(self) -> None:
+        """Close the file."""
+        self._connection.close()
+
+    # Writing
+
+    def write(self, batch: list[Printed]) -> None:
+        """Store a batch durably, in one transaction. Lines that are stored already are left out.
+
+        Raises:
+            CannotStore: none of it was stored.
+        """
+        with self._telling_faults(), self._transaction():
+            published: dict[int, list[str]] = {}
+            for printer, pieces in _by_attempt(batch).items():
+                self._write_lines(printer, pieces, published.setdefault(printer.run, []))
+            for run, entries in published.items():
+                self._write_published(run, entries)
+
+    @contextlib.contextmanager
+    def _transaction(self) -> Iterator[None]:
+        try:
+            self._connection.execute("BEGIN IMMEDIATE")
+            yield
+            self._connection.execute("COMMIT")
+        except BaseException:
+            self._extents.clear()
+            with contextlib.suppress(sqlite3.Error):
+                self._connection.execute("ROLLBACK")
+            raise
+
+    @contextlib.contextmanager
+    def _telling_faults(self) -> Iterator[None]:
+        """Raise CannotStore in place of what SQLite raises."""
+        try:
+            yield
+        except sqlite3.Error as error:
+            raise CannotStore(f"{self.path}: {error}") from error
+
+    def _write_lines(self, printer: Printer, pieces: list[Printed], published: list[str]) -> None:
+        extent = self._extent_of_lines(printer.key)
+        chunks = [_Chunk(extent.count)]
+        for piece in pieces:
+            for line in piece.lines[max(0, extent.count - piece.first) :]:
+                if piece.first > extent.count or chunks[-1].size > CHUNK_SIZE:
+                    # A chunk ends where lines between were lost, and where it is large enough.
+                    extent.count = max(piece.first, extent.count)
+                    chunks.append(_Chunk(extent.count))
+                extent.count += 1
+                chunks[-1].count += 1
+                chunks[-1].at = piece.at
+                if line.get("stream") == PUBLISHED:
+                    published.append(_published_text(printer, line))
+                if text := extent.line_text(line):
+                    chunks[-1].texts.append(text)
+                    chunks[-1].size += len(text)
+        for chunk in chunks:
+            if chunk.count:
+                row = (*printer.key, chunk.first, chunk.count, chunk.size, chunk.at)
+                self._insert("lines", (*row, _packed(chunk.texts)))
+
+    def _write_published(self, run: int, entries: list[str]) -> None:
+        extent = self._extent_of_published(run)
+        for some in _chunks(entries):
+            before = extent.size
+            texts = [text for text in map(extent.published_text, some) if text]
+            if texts:
+                row = (run, extent.count, len(texts), extent.size - before, _packed(texts))
+                self._insert("published", row)
+                extent.count += len(texts)
+
+    def _insert(self, table: str, row: tuple[Any, ...]) -> None:
+        marks = ", ".join("?" * len(row))
+        self._connection.execute(f"INSERT INTO {table} VALUES ({marks})", row)
+
+    def _extent_of_lines(self, key: AttemptKey) -> _Extent:
+        if key not in self._extents:
+            ask = f"SELECT max(first + count), sum(size) FROM lines WHERE {_OF_ATTEMPT}"
+            self._remember(key, self._connection.execute(ask, key).fetchone(), SIZE_LIMIT)
+        self._extents.move_to_end(key)
+        return self._extents[key]
+
+    def _extent_of_published(self, run: int) -> _Extent:
+        if run not in self._extents:
+            ask = "SELECT max(first + count), sum(size) FROM published WHERE run = ?"
+            self._remember(run, self._connection.execute(ask, (run,)).fetchone(), PUBLISHED_LIMIT)
+        self._extents.move_to_end(run)
+        return self._extents[run]
+
+    def _remember(
+        self, key: AttemptKey | int, row: tuple[int | None, int | None], limit: int
+    ) -> None:
+        count, size = row[0] or 0, row[1] or 0
+        self._extents[key] = _Extent(count, size, size > limit)
+        while len(self._extents) > _REMEMBERED:
+            self._extents.popitem(last=False)
+
+    # Reading
+
+    def lines(self, key: AttemptKey, after: int, limit: int) -> list[Line]:
+        """Return lines of an attempt from an index on, each with its index as `line`.
+
+        Where lines are missing, since they were not stored yet when the service was killed, a
+        line of the stream `yarnloom` says so.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        ask = (
+            f"SELECT first, count, body FROM lines WHERE {_OF_ATTEMPT} AND first >= coalesce("
+            f"(SELECT max(first) FROM lines WHERE {_OF_ATTEMPT} AND first <= ?), 0) ORDER BY first"
+        )
+        lines: list[Line] = []
+        end = after
+        with self._telling_faults():
+            for first, count, body in self._connection.execute(ask, (*key, *key, after)):
+                if first > end:
+                    text = f"{first - end:,} lines were lost here, when the service ended suddenly"
+                    lines.append({"line": first - 1, "stream": "yarnloom", "text": text})
+                lines += _after(first, body, after)
+                end = first + count
+                if len(lines) >= limit:
+                    break
+        return lines[:limit]
+
+    def published(self, run: int, after: int, limit: int) -> list[Line]:
+        """Return what a run published from an entry on, each with its index as `line`.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        ask = (
+            "SELECT first, body FROM published WHERE run = ? AND first >= coalesce("
+            "(SELECT max(first) FROM published WHERE run = ? AND first <= ?), 0) ORDER BY first"
+        )
+        entries: list[Line] = []
+        with self._telling_faults():
+            for first, body in self._connection.execute(ask, (run, run, after)):
+                entries += _after(first, body, after)
+                if len(entries) >= limit:
+                    break
+        return entries[:limit]
+
+    def written_at(self, key: AttemptKey) -> int | None:
+        """Return when the newest line of an attempt arrived, in microseconds since 1970 UTC.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        ask = f"SELECT max(at) FROM lines WHERE {_OF_ATTEMPT}"
+        with self._telling_faults():
+            (at,) = self._connection.execute(ask, key).fetchone()
+        return None if at is None else int(at)
+
+
+def verify_logs(folder: Path) -> list[str]:
+    """Return what is wrong with the log file of a data folder; nothing where there is none."""
+    path = folder / LOG_FILE
+    if not path.is_file():
+        return []
+    try:
+        uri = f"{path.absolute().as_uri()}?mode=ro"
+        with contextlib.closing(sqlite3.connect(uri, uri=True)) as connection:
+            faults = soundness.look_for_damage(connection, None) or []
+            for table in ("lines", "published"):
+                for (body,) in connection.execute(f"SELECT body FROM {table}"):
+                    _unpacked(body)
+    except (sqlite3.Error, zlib.error, ValueError) as error:
+        faults = [str(error)]
+    return [f"{LOG_FILE} is damaged: {fault}" for fault in faults]
+
+
+def _by_attempt(batch: Iterable[Printed]) -> dict[Printer, list[Printed]]:
+    """Return the batch by attempt, each attempt's lines in the order in which they came."""
+    by_attempt: dict[Printer, list[Printed]] = {}
+    for printed in batch:
+        by_attempt.setdefault(printed.printer, []).append(printed)
+    return by_attempt
+
+
+def _chunks(texts: list[str]) -> Iterator[list[str]]:
+    chunk: list[str] = []
+    size = 0
+    for text in texts:
+        chunk.append(text)
+        size += len(text)
+        if size > CHUNK_SIZE:
+            yield chunk
+            chunk, size = [], 0
+    yield chunk
+
+
+def _published_text(printer: Printer, line: Line) -> str:
+    value = line.get("value")
+    if problem := depth_problem(value):
+        value = f"what was published cannot be shown: {problem}"
+    entry = {"at": str(line.get("at"))[:100], "address": printer.address}
+    return json.dumps({**entry, "attempt": printer.key.attempt, "value": value})
+
+
+def _text_of(line: Line) -> str:
+    """Return the text of a line; of something published its value."""
+    if line.get("stream") != PUBLISHED:
+        return str(line.get("text", ""))
+    value = line.get("value")
+    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+
+
+def _packed(texts: list[str]) -> str | bytes:
+    text = f"[{','.join(texts)}]"
+    return text if len(text) < _COMPRESSED_FROM else zlib.compress(text.encode(), 1)
+
+
+def _unpacked(body: str | bytes) -> list[Line]:
+    lines: list[Line] = json.loads(body if isinstance(body, str) else zlib.decompress(body))
+    return lines
+
+
+def _after(first: int, body: str | bytes, after: int) -> list[Line]:
+    """Return a chunk's lines from an index on."""
+    lines = _unpacked(body)
+    begin = max(0, after - first)
+    return [{"line": first + begin + at, **line} for at, line in enumerate(lines[begin:])]
