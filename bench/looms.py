@@ -76,6 +76,27 @@ loom.workflow(
 )
 
 
+# Steps that print and publish
+
+
+@loom.task
+def speak(ctx: StepContext, number: int) -> int:
+    """A line, and a value that is published."""
+    print(f"number {number} of many")
+    ctx.publish({"number": number})
+    return number
+
+
+loom.workflow(
+    "speaks",
+    params=Number,
+    plan=sequence(
+        step("list", count_to, number=param("number")),
+        each("all", over=previous, do=step("speak", speak, number=item())),
+    ),
+)
+
+
 # Steps that cannot hear of a stop
 
 

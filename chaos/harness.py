@@ -7,13 +7,14 @@ import itertools
 import json
 import os
 import random
+import resource
 import shutil
 import signal
 import sqlite3
 import threading
 import time
 from collections import Counter, defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -31,6 +32,52 @@ WORKERS = 3
 OPEN = ("scheduled", "queued", "running")
 PATIENCE = 60.0
 """Seconds within which some run has to end when the trouble is over, and another, and so on."""
+
+
+@dataclass(frozen=True)
+class Trouble:
+    """One kind of trouble.
+
+    Attributes:
+        weight: how often it comes, in proportion to others; about 20 minutes take all of them.
+        make: makes it; returns False where there was nothing to be made trouble for.
+    """
+
+    weight: int
+    make: Callable[[], bool | None]
+
+
+class ServiceClock:
+    """The clock of the service, which can be set, where libfaketime is installed.
+
+    Args:
+        path: for the file that tells libfaketime by how much the clock is set.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        path.write_text("+0", encoding="ascii")
+        library = next(Path("/usr/lib").glob("*/faketime/libfaketimeMT.so.1"), None)
+        self.env: dict[str, str] = {}
+        if library is not None:
+            self.env = {
+                "LD_PRELOAD": str(library),
+                "FAKETIME_TIMESTAMP_FILE": str(path),
+                "FAKETIME_NO_CACHE": "1",
+                "FAKETIME_DONT_FAKE_MONOTONIC": "1",
+                "NO_FAKE_STAT": "1",
+            }
+
+    def set_at_random(self, chance: random.Random) -> Callable[[], bool]:
+        """Return what sets the clock forward or back by up to an hour."""
+
+        def set_clock() -> bool:
+            beside = self._path.with_suffix(".new")
+            beside.write_text(f"{chance.choice((-3600, -60, -1, 0, 1, 60, 3600)):+}", "ascii")
+            beside.replace(self._path)
+            return bool(self.env)
+
+        return set_clock
 
 
 @dataclass
@@ -69,7 +116,9 @@ class Chaos:
         self._data = folder / "data"
         self._log = folder / "log"
         self._copy = folder / "copy"
+        self._clock = ServiceClock(folder / "clock")
         self._copied: set[int] | None = None
+        self._put_back_at: list[float] = []
         self._started: dict[int, Started] = {}
         self._lock = threading.Lock()
         self._over = threading.Event()
@@ -87,12 +136,13 @@ class Chaos:
         until = time.monotonic() + seconds
         troubles = self._troubles()
         try:
-            while time.monotonic() < until:
-                name = self._random.choice(list(troubles))
+            for name in self._order(troubles):
+                if time.monotonic() > until:
+                    break
                 self._say(name)
-                troubles[name]()
-                self.account.done[name] += 1
-                self._over.wait(self._random.uniform(0.1, 1.0))
+                if troubles[name].make() is not False:
+                    self.account.done[name] += 1
+                self._over.wait(self._random.uniform(0.1, 0.6))
             self._over.set()
             starter.join()
             self._settle()
@@ -105,7 +155,7 @@ class Chaos:
     # Processes
 
     def _serve(self, port: int) -> ServiceProgram:
-        return ServiceProgram(self._data, "--lease", str(LEASE), port=port)
+        return ServiceProgram(self._data, "--lease", str(LEASE), port=port, env=self._clock.env)
 
     def _work(self, index: int) -> Program:
         url = self._proxies[index].url
@@ -133,21 +183,32 @@ class Chaos:
 
     # Trouble
 
-    def _troubles(self) -> dict[str, Callable[[], None]]:
+    def _troubles(self) -> dict[str, Trouble]:
         return {
-            "the service is killed": self._kill_service,
-            "a worker is killed": self._kill_worker,
-            "a worker is killed with its guardian": lambda: self._kill_worker(guardian=True),
-            "a guardian is killed": self._kill_guardian,
-            "a process is killed": lambda: self._signal_child(signal.SIGKILL),
-            "a process is stopped": lambda: self._signal_child(signal.SIGSTOP),
-            "a worker is stopped for a while": self._freeze_worker,
-            "the service is stopped for a while": self._freeze_service,
-            "a connection is cut for a while": self._cut,
-            "a connection is held up for a while": self._hold_up,
-            "a copy is made": self._make_copy,
-            "a copy is put back": self._put_back,
+            "the service is killed": Trouble(100, self._kill_service),
+            "a worker is killed": Trouble(60, self._kill_worker),
+            "a worker is killed with its guardian": Trouble(
+                50, lambda: self._kill_worker(guardian=True)
+            ),
+            "a guardian is killed": Trouble(110, self._kill_guardian),
+            "a process is killed": Trouble(110, lambda: self._signal_child(signal.SIGKILL)),
+            "a process is stopped": Trouble(50, lambda: self._signal_child(signal.SIGSTOP)),
+            "a worker is stopped for a while": Trouble(30, self._freeze_worker),
+            "the service is stopped for a while": Trouble(30, self._freeze_service),
+            "a connection is cut for a while": Trouble(30, self._cut),
+            "a connection is held up for a while": Trouble(30, self._hold_up),
+            "a copy is made": Trouble(30, self._make_copy),
+            "a copy is put back": Trouble(30, self._put_back),
+            "the clock is set": Trouble(25, self._clock.set_at_random(self._random)),
+            "the disk is full for a while": Trouble(20, self._fill_disk),
         }
+
+    def _order(self, troubles: dict[str, Trouble]) -> Iterator[str]:
+        """All troubles, each as often as it weighs, in random order, again and again."""
+        names = [name for name, trouble in troubles.items() for _ in range(trouble.weight)]
+        while True:
+            self._random.shuffle(names)
+            yield from names
 
     def _kill_service(self, before: Callable[[], None] = lambda: None) -> None:
         self._service.kill()
@@ -171,15 +232,26 @@ class Chaos:
         self._workers[index].kill()
         self._workers[index] = self._work(index)
 
-    def _kill_guardian(self) -> None:
+    def _kill_guardian(self) -> bool:
         index = self._random.randrange(WORKERS)
-        for pid in filter(_guards, _children_of(self._workers[index].process.pid)):
+        guardians = list(filter(_guards, _children_of(self._workers[index].process.pid)))
+        for pid in guardians:
             _send(pid, signal.SIGKILL)
+        return bool(guardians)
 
-    def _signal_child(self, number: int) -> None:
+    def _signal_child(self, number: int) -> bool:
         children = self._children(self._random.randrange(WORKERS))
         if children:
             _send(self._random.choice(children), number)
+        return bool(children)
+
+    def _fill_disk(self) -> None:
+        """No file of the service grows for a while."""
+        pid = self._service.process.pid
+        before = resource.prlimit(pid, resource.RLIMIT_FSIZE)
+        resource.prlimit(pid, resource.RLIMIT_FSIZE, (1, before[1]))
+        self._over.wait(self._random.uniform(0.1, LEASE))
+        resource.prlimit(pid, resource.RLIMIT_FSIZE, before)
 
     def _freeze_worker(self) -> None:
         pid = self._workers[self._random.randrange(WORKERS)].process.pid
@@ -213,9 +285,9 @@ class Chaos:
             records.backup(copy)
         self._copied = known
 
-    def _put_back(self) -> None:
+    def _put_back(self) -> bool:
         if self._copied is None:
-            return
+            return False
         copied, self._copied = self._copied, None
 
         def put_back() -> None:
@@ -226,6 +298,8 @@ class Chaos:
                 self._started = {n: one for n, one in self._started.items() if n in copied}
 
         self._kill_service(put_back)
+        self._put_back_at.append(time.time())
+        return True
 
     def _later(self, action: Callable[[], None]) -> None:
         timer = threading.Timer(self._random.uniform(0.2, 2.5 * LEASE), action)
@@ -274,6 +348,7 @@ class Chaos:
                     faults.append(f"wrong: run {number} is {run.state}: {run.data['error']}")
         self._verify()
         faults += self._overlaps(lines)
+        faults += self._doubled(lines)
         faults += self._over_limit()
         done["lines of tasks"] = len(lines)
 
@@ -292,6 +367,19 @@ class Chaos:
                 if begin < end:
                     found.append(f"overlap: {address} by {end - begin:.2f} s")
         return found
+
+    def _doubled(self, lines: list[dict[str, Any]]) -> list[str]:
+        """Attempts that began twice. In a copy that is put back, numbers begin anew."""
+        begun: dict[tuple[str, int], list[float]] = defaultdict(list)
+        for line in lines:
+            if line["what"] == "begin":
+                begun[line["address"], line["attempt"]].append(line["at"])
+        return [
+            f"doubled: {address}#{attempt} began at {first:.2f} and {second:.2f}"
+            for (address, attempt), times in begun.items()
+            for first, second in itertools.pairwise(sorted(times))
+            if not any(first < at + 2 * LEASE and at < second for at in self._put_back_at)
+        ]
 
     def _over_limit(self) -> list[str]:
         """Moments at which the records have more in a pool than its limit."""

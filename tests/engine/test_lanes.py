@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass
+from typing import Any
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yarnloom.engine.lanes import Lanes
+from yarnloom.engine.lanes import MOST_AHEAD, Lanes
 
 SHARES = st.sampled_from(["a", "b", "c"])
 PRIORITIES = st.sampled_from([0, 0, 0, 5])
@@ -39,7 +41,10 @@ Move = tuple[str, str, str, int, str]
 def test_the_turn_is_that_of_the_rule(
     moves: list[Move], tasks: set[str], pools: set[str] | None
 ) -> None:
-    """Highest priority, fewest running in its pool, longest since its last start; open pools."""
+    """Highest priority, fewest running in its pool, longest since its last start; open pools.
+
+    And who comes before each share of a pool is what the rule says.
+    """
     lanes = Lanes()
     takes = Takes(frozenset(tasks), None if pools is None else frozenset(pools))
     ready: Counter[tuple[str, int, str, str]] = Counter()
@@ -60,6 +65,16 @@ def test_the_turn_is_that_of_the_rule(
             ),
             default=None,
         )
+
+    def expected_ahead(pool: str, share: str) -> tuple[int, list[str]]:
+        higher = sum(n for (p, level, _, _), n in ready.items() if p == pool and level > 0)
+        own = (running[pool, share], last_start[pool, share])
+        turns = {
+            (running[pool, other], last_start[pool, other], other)
+            for (where, level, other, _), count in ready.items()
+            if count and where == pool and level == 0
+        }
+        return higher, [other for *turn, other in sorted(turns) if tuple(turn) < own]
 
     for kind, pool, share, priority, task in [*moves, ("?", "", "", 0, "")]:
         if kind == "+":
@@ -89,6 +104,8 @@ def test_the_turn_is_that_of_the_rule(
                 del last_start[known]  # an idle share is forgotten
         if kind != "?":
             continue
+        for place in last_start:
+            assert lanes.ahead_of(place[0], 0, place[1]) == expected_ahead(*place)
         turn, best = lanes.next_turn(takes, lambda one: one not in closed), expected()
         assert lanes.ready == sum(ready.values())
         assert (turn is None) == (best is None)
@@ -162,3 +179,24 @@ def test_finding_the_next_does_not_look_at_everything() -> None:
         assert turn.pool == "p[1999]"
 
     assert asked.total() == 1_999 + 50
+
+
+def test_asking_who_comes_first_does_not_look_at_everything() -> None:
+    """Of 20,000 runs that wait, those before one are looked at, up to a limit."""
+    lanes = Lanes()
+    for run in range(20_000):
+        lanes.add("", 0, f"run {run}", "t")
+        lanes.add("p", 0, f"run {run}", "t")
+    looked = 0
+
+    def is_valid(*arguments: Any) -> bool:
+        nonlocal looked
+        looked += 1
+        return Lanes._is_valid(lanes, *arguments)
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(lanes, "_is_valid", is_valid)
+        assert lanes.ahead_of("", 0, "run 3") == (0, ["run 0", "run 1", "run 2"])
+        assert looked == 3
+        assert len(lanes.ahead_of("", 0, "run 19999")[1]) == MOST_AHEAD
+        assert looked <= MOST_AHEAD + 3

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from pathlib import Path
 from typing import Any
@@ -175,6 +176,18 @@ def test_nothing_of_a_batch_that_fails_is_kept(tmp_path: Path) -> None:
 
     assert texts(file) == ["a", "1"]
     assert len(file.published(9, 0, 9)) == 1
+
+
+def test_only_its_owner_can_read_it(tmp_path: Path) -> None:
+    """Nor what SQLite puts beside it."""
+    before = os.umask(0)
+    try:
+        LogFile(tmp_path).write([printed(0, "a")])
+    finally:
+        os.umask(before)
+    paths = list(tmp_path.iterdir())
+    assert len(paths) == 3
+    assert all(path.stat().st_mode & 0o077 == 0 for path in paths)
 
 
 def test_a_removed_file_is_made_anew(tmp_path: Path) -> None:

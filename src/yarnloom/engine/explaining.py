@@ -14,6 +14,7 @@ from typing import Any
 
 from yarnloom.engine.asking import READ
 from yarnloom.engine.commands import ListQuiet, Why
+from yarnloom.engine.lanes import MOST_AHEAD
 from yarnloom.engine.memory import Misfit, Worker, needs_of, task_of
 from yarnloom.engine.pausing import HELD
 from yarnloom.engine.pools import Closed, Shut, base_of
@@ -478,15 +479,15 @@ def _of_order(turn: Turn, step: StepRow) -> Iterator[View]:
         text = f"{steps} of higher priority than {step.priority} come first"
         yield _reason("priority", text, steps=higher, priority=step.priority)
     if shares:
-        text = f"{_listed(shares)} {_has(shares)} a turn before"
+        text = f"{_listed(shares, is_cut=len(shares) == MOST_AHEAD)} {_has(shares)} a turn before"
         yield _reason("turn", text, shares=shares[:SHOWN])
 
 
-def _listed(names: list[str]) -> str:
-    """Some of many names: "a, b and 3 more"."""
+def _listed(names: list[str], *, is_cut: bool = False) -> str:
+    """Some of many names: "a, b and 3 more", or "at least 3 more" where the list is cut."""
     shown = names[:NAMED]
     if len(names) > NAMED:
-        return f"{', '.join(shown)} and {len(names) - NAMED} more"
+        return f"{', '.join(shown)} and {'at least ' if is_cut else ''}{len(names) - NAMED} more"
     return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
 
 

@@ -14,7 +14,7 @@ comes up, and comes back when whoever lets it start again says so.
 from __future__ import annotations
 
 import heapq
-from collections.abc import Callable, Container
+from collections.abc import Callable, Container, Iterator
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -22,6 +22,9 @@ from yarnloom.engine.pools import base_of
 
 Level = tuple[int, str]  # priority, contract
 Head = tuple[int, int, str]  # running, last turn, share
+
+MOST_AHEAD = 1_000
+"""How many shares are counted that have a turn before one."""
 
 
 class Takes(Protocol):
@@ -170,21 +173,38 @@ class Lanes:
         return list(self._pools)
 
     def ahead_of(self, pool: str, priority: int, share: str) -> tuple[int, list[str]]:
-        """Who comes before a share in its pool: steps of higher priority, and other shares."""
-        higher = sum(
-            lane.ready for (level, _), lane in self._pools.get(pool, {}).items() if level > priority
-        )
+        """Who comes before a share in its pool: steps of higher priority, and other shares.
+
+        The shares are in the order of their turns, and `MOST_AHEAD` of them at most.
+        """
+        lanes = self._pools.get(pool, {})
+        higher = sum(lane.ready for (level, _), lane in lanes.items() if level > priority)
         own = self._shares.get((pool, share))
-        before = [
-            one.name
-            for (where, _), one in self._shares.items()
-            if where == pool
-            and own
-            and one is not own
-            and any(level == priority for level, _ in one.ready)
-            and (one.running, one.last_turn) < (own.running, own.last_turn)
+        if own is None:
+            return higher, []
+        before: list[str] = []
+        turns = [
+            self._turns_before(pool, level, lane, (own.running, own.last_turn, share))
+            for level, lane in lanes.items()
+            if level[0] == priority
         ]
+        for _, _, name in heapq.merge(*turns):
+            if name not in before[-1:]:  # one share has its entries of several lanes in a row
+                before.append(name)
+            if len(before) == MOST_AHEAD:
+                break
         return higher, before
+
+    def _turns_before(self, pool: str, level: Level, lane: Lane, own: Head) -> Iterator[Head]:
+        """The valid entries of a lane before one, in order; the rest of its heap is not touched."""
+        reached = [(lane.turns[0], 0)] if lane.turns else []
+        while reached and (least := heapq.heappop(reached))[0] < own:
+            head, at = least
+            for below in (2 * at + 1, 2 * at + 2):
+                if below < len(lane.turns):
+                    heapq.heappush(reached, (lane.turns[below], below))
+            if self._is_valid(pool, level, head):
+                yield head
 
     def _first_of_all(
         self, takes: Container[str], may_start: Callable[[str], bool]
@@ -255,10 +275,17 @@ class Lanes:
         turns = self._pools[pool][level].turns
         while True:
             head = turns[0]
-            entry = self._shares.get((pool, head[2]))
-            if entry and head[:2] == (entry.running, entry.last_turn) and level in entry.ready:
+            if self._is_valid(pool, level, head):
                 return head
             heapq.heappop(turns)
+
+    def _is_valid(self, pool: str, level: Level, head: Head) -> bool:
+        entry = self._shares.get((pool, head[2]))
+        return (
+            entry is not None
+            and head[:2] == (entry.running, entry.last_turn)
+            and level in entry.ready
+        )
 
     def _share(self, pool: str, name: str) -> Share:
         """The entry of a share; one that comes anew stands behind those that wait already."""

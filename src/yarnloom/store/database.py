@@ -36,6 +36,9 @@ READ_LIMIT = 2.0
 LOG_LIMIT = 16 * 2**20
 """Bytes that the write-ahead log keeps on disk when nobody needs what is in it."""
 READERS = 3
+WRITE_CACHE = 16_000
+READ_CACHE = 4_000
+"""Kilobytes of pages that a connection keeps; a service's memory grows by them under load."""
 
 
 class Connection(sqlite3.Connection):
@@ -225,7 +228,7 @@ def _connect(folder: Path, *, read_only: bool) -> Connection:
         connection.execute("PRAGMA synchronous = FULL")
         connection.execute("PRAGMA foreign_keys = ON")
         connection.execute("PRAGMA busy_timeout = 5000")
-        connection.execute("PRAGMA cache_size = -32000")
+        connection.execute(f"PRAGMA cache_size = {-(READ_CACHE if read_only else WRITE_CACHE)}")
     except sqlite3.Error as error:
         raise unusable(path, error) from error
     return connection

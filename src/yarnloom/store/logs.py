@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import sqlite3
 import zlib
 from collections import OrderedDict
@@ -19,6 +20,7 @@ from typing import Any, NamedTuple
 
 from yarnloom.errors import CannotStore, FolderUnusable
 from yarnloom.store import soundness
+from yarnloom.store.privacy import private
 from yarnloom.values import depth_problem
 
 LOG_FILE = "logs.db"
@@ -171,6 +173,7 @@ class LogFile:
 
     def _open(self) -> None:
         try:
+            os.close(private(str(self.path), os.O_RDWR | os.O_CREAT))
             self._connection = sqlite3.connect(
                 self.path, isolation_level=None, check_same_thread=False
             )
