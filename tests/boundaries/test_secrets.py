@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import json
 import os
+import sqlite3
+import zlib
 from pathlib import Path
 from urllib.parse import quote
 
@@ -42,12 +45,23 @@ def places_with(secret: str, data: bytes) -> bool:
     return any(form in data for form in forms(secret))
 
 
+def log_text(path: Path) -> bytes:
+    """The chunks of a log file, unpacked."""
+    with contextlib.closing(sqlite3.connect(path)) as connection:
+        rows = connection.execute("SELECT body FROM lines UNION ALL SELECT body FROM published")
+        bodies = [
+            zlib.decompress(one) if isinstance(one, bytes) else one.encode() for (one,) in rows
+        ]
+    assert bodies
+    return b"".join(bodies)
+
+
 def leaks_in_folder(folder: Path) -> list[str]:
     """Files below a folder in which a secret can be found."""
     found = []
     for path in folder.rglob("*"):
         if path.is_file():
-            data = path.read_bytes()
+            data = path.read_bytes() + (log_text(path) if path.name == "logs.db" else b"")
             found += [f"{path.name}: {one}" for one in SECRETS if places_with(one, data)]
     return found
 
@@ -153,8 +167,10 @@ def test_tasks_do_not_know_the_keys_of_the_service(tmp_path: Path) -> None:
 def test_the_records_are_for_their_owner(tmp_path: Path) -> None:
     """Files and folders, also those that were there before, and readable by all."""
     data = tmp_path / "data"
-    (data / "logs").mkdir(parents=True)
-    (data / "logs" / "old.jsonl").write_text("{}")
+    (data / "files").mkdir(parents=True)
+    for name in ("files/old", "logs.db"):
+        (data / name).touch()
+        os.chmod(data / name, 0o644)
     os.chmod(data, 0o755)
     with service(data, "--load", LOOM) as program:
         program.client().start("spill", token=TOKEN).wait()
