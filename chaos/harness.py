@@ -201,6 +201,7 @@ class Chaos:
             "a copy is put back": Trouble(30, self._put_back),
             "the clock is set": Trouble(25, self._clock.set_at_random(self._random)),
             "the disk is full for a while": Trouble(20, self._fill_disk),
+            "the records are moved away for a while": Trouble(20, self._move_records),
         }
 
     def _order(self, troubles: dict[str, Trouble]) -> Iterator[str]:
@@ -273,6 +274,15 @@ class Chaos:
         proxy.freeze()
         self._later(proxy.heal)
 
+    def _move_records(self) -> None:
+        """Nothing is acknowledged that stands in no file of the folder."""
+        away = self._data.with_suffix(".away")
+        self._data.rename(away)
+        with Client(self._service.url, who="chaos") as client, contextlib.suppress(YarnloomError):
+            run = client.start("sums", {"count": 1})
+            self.account.faults.append(f"acknowledged without records: run {run.number}")
+        away.rename(self._data)
+
     def _make_copy(self) -> None:
         """What was acknowledged before is in it."""
         with self._lock:
@@ -309,9 +319,15 @@ class Chaos:
     # The end, and the account
 
     def _settle(self) -> None:
-        """The trouble is over: everything that can go on does, and has time to end."""
+        """The trouble is over: everything that can go on does, and has time to end.
+
+        One process of each worker is stopped once more, since what comes later could free it.
+        """
         for proxy in self._proxies:
             proxy.heal()
+        for index in range(WORKERS):
+            for pid in self._children(index)[:1]:
+                _send(pid, signal.SIGSTOP)
         for index, worker in enumerate(self._workers):
             _send(worker.process.pid, signal.SIGCONT)
             if worker.process.poll() is not None:
