@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from types import SimpleNamespace
 from typing import Any
 
@@ -9,6 +10,7 @@ import pytest
 from uvicorn import Config
 from uvicorn.server import ServerState
 
+from yarnloom.service import connections
 from yarnloom.service.connections import (
     HEAD_LIMIT,
     HEAD_SECONDS,
@@ -215,3 +217,23 @@ def test_what_is_no_request_is_told_so(data: bytes) -> None:
     assert b" 400 " in transport.sent
     assert b"application/problem+json" in transport.sent
     assert transport.closed
+
+
+def test_memory_goes_back_after_many_connections_were_closed(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Once for each time that many were closed, and not for a few."""
+    given_back: list[int] = []
+    monkeypatch.setattr(connections, "give_back", lambda: given_back.append(1))
+
+    async def close_many() -> None:
+        loop, room = asyncio.get_running_loop(), connections.Room()
+        monkeypatch.setattr(loop, "call_later", lambda _, do: do())
+        for count in (*range(600), *range(600, 200, -1), *range(200, 900)):
+            room.note(count)
+        assert given_back == []
+        for count in range(900, 0, -1):
+            room.note(count)
+
+    asyncio.run(close_many())
+    assert given_back == [1]

@@ -17,6 +17,7 @@ import httptools
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from yarnloom.errors import BadRequest, Busy, TooLarge, TooSlow, YarnloomError
+from yarnloom.service.memory import give_back
 from yarnloom.service.problems import MEDIA_TYPE, problem_of
 from yarnloom.values import dump
 
@@ -41,6 +42,9 @@ MOST_CONNECTIONS = 10_000
 OWN_FILES = 256
 """File handles that are kept for everything but connections."""
 
+MANY_CLOSED = 500
+"""After so many connections were closed, their memory is given back."""
+
 FOR_WORKERS = 0.1
 """The share of all connections that only workers get."""
 
@@ -64,9 +68,17 @@ class Room:
 
     most: int = MOST_CONNECTIONS
     full: bool = field(default=False, init=False)
+    _highest: int = field(default=0, init=False)
 
     def note(self, count: int) -> None:
-        """Say once when connections run short, and once when they do not any more."""
+        """Say once when connections run short, and once when they do not any more.
+
+        After many have been closed, what they needed goes back to the system.
+        """
+        self._highest = max(self._highest, count)
+        if self._highest - count >= MANY_CLOSED:
+            self._highest = count
+            asyncio.get_running_loop().call_later(1, give_back)
         if count > self.most and not self.full:
             self.full = True
             log.error(

@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import ctypes
 import os
 import signal
 import socket
-import threading
 from collections.abc import Awaitable, Callable, Iterator
 from typing import Any
 
@@ -25,11 +23,9 @@ from yarnloom.service.connections import (
     raise_file_limit,
 )
 from yarnloom.service.helpers import Helpers, Supervisor
+from yarnloom.service.memory import stay_small
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.store import Database, LogFile
-
-THREAD_STACK = 1024 * 1024
-M_ARENA_MAX = -8
 
 Main = Callable[[str], Awaitable[None]]
 
@@ -71,7 +67,7 @@ class Service:
         Raises:
             StartError: the port or the data folder cannot be had, or the loom not be published.
         """
-        _stay_small()
+        stay_small()
         sock = listen(self._settings.host, self._settings.port)
         url = _url(self._settings.host, sock)
         try:
@@ -150,17 +146,6 @@ class Service:
             return
         self._say(f"{name}: stopping; workers finish what they run (again: at once)")
         self._stop.set()
-
-
-def _stay_small() -> None:
-    """Keep threads from reserving address space by the hundred megabytes.
-
-    glibc reserves 64 MB for each thread that allocates, and 8 MB for its stack; a limit on address
-    space (`ulimit -v`, or a container's) counts both although nothing is in them.
-    """
-    threading.stack_size(THREAD_STACK)
-    with contextlib.suppress(OSError, AttributeError):
-        ctypes.CDLL(None).mallopt(M_ARENA_MAX, 1)
 
 
 def _url(host: str, sock: socket.socket) -> str:
