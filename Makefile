@@ -2,6 +2,8 @@
 # Node 20 or newer with npm, must be there; Chromium is installed for the tests if it is missing.
 
 PYTHON ?= python3
+# Programs that tests start must not compile our own modules anew each time.
+export PYTHONDONTWRITEBYTECODE :=
 VENV := .venv
 BIN := $(VENV)/bin
 # Processes of tests, each with whole files: most tests wait for programs that they started, but for

@@ -25,6 +25,9 @@ from yarnloom import Client
 from yarnloom.client import Call
 from yarnloom.errors import YarnloomError
 
+PAUSE = 0.5
+"""Seconds between two runs of one client."""
+
 WATCHERS = 40
 """Event streams that are opened together, held for a while and closed."""
 
@@ -93,7 +96,7 @@ class Soak:
         for workflow, number in (("chain", 1), ("many", 200), ("speaks", 50)):
             client.start(workflow, number=number).wait(300)
             self.runs += 1
-            self._over.wait(0.1)
+            self._over.wait(PAUSE)
 
     def _watch(self, _: Client) -> None:
         with contextlib.ExitStack() as stack:

@@ -163,8 +163,10 @@ class Chaos:
         return Program("worker", "--load", LOOM, *options, env={LOG: str(self._log)})
 
     def _children(self, index: int) -> list[int]:
-        """A worker's processes, its guardian left out."""
-        return [pid for pid in _children_of(self._workers[index].process.pid) if not _guards(pid)]
+        """A worker's processes that run attempts."""
+        worker = self._workers[index].process.pid
+        beside = {*_guardians(worker), *_templates(worker)}
+        return [pid for pid in _children_of(worker) if pid not in beside]
 
     # Runs
 
@@ -191,6 +193,12 @@ class Chaos:
                 50, lambda: self._kill_worker(guardian=True)
             ),
             "a guardian is killed": Trouble(110, self._kill_guardian),
+            "a template is killed": Trouble(
+                60, lambda: self._signal_beside(_templates, signal.SIGKILL)
+            ),
+            "a template is stopped": Trouble(
+                20, lambda: self._signal_beside(_templates, signal.SIGSTOP)
+            ),
             "a process is killed": Trouble(110, lambda: self._signal_child(signal.SIGKILL)),
             "a process is stopped": Trouble(50, lambda: self._signal_child(signal.SIGSTOP)),
             "a worker is stopped for a while": Trouble(30, self._freeze_worker),
@@ -228,17 +236,20 @@ class Chaos:
         worker = self._workers[index].process.pid
         if guardian:
             _send(worker, signal.SIGSTOP)
-            for pid in filter(_guards, _children_of(worker)):
+            for pid in _guardians(worker):
                 _send(pid, signal.SIGKILL)
         self._workers[index].kill()
         self._workers[index] = self._work(index)
 
     def _kill_guardian(self) -> bool:
+        return self._signal_beside(_guardians, signal.SIGKILL)
+
+    def _signal_beside(self, which: Callable[[int], list[int]], number: int) -> bool:
         index = self._random.randrange(WORKERS)
-        guardians = list(filter(_guards, _children_of(self._workers[index].process.pid)))
-        for pid in guardians:
-            _send(pid, signal.SIGKILL)
-        return bool(guardians)
+        pids = which(self._workers[index].process.pid)
+        for pid in pids:
+            _send(pid, number)
+        return bool(pids)
 
     def _signal_child(self, number: int) -> bool:
         children = self._children(self._random.randrange(WORKERS))
@@ -436,9 +447,18 @@ def _children_of(pid: int) -> list[int]:
     return [int(one) for one in text.split()]
 
 
-def _guards(pid: int) -> bool:
-    """Whether a process is a worker's guardian."""
+def _guardians(worker: int) -> list[int]:
+    """A worker's guardian, if it has one."""
+    return [pid for pid in _children_of(worker) if b"guardian.py" in _fact("cmdline", pid)]
+
+
+def _templates(worker: int) -> list[int]:
+    """The process of which a worker's processes are forks, if it has one."""
+    return [pid for pid in _children_of(worker) if _fact("comm", pid) == b"loom-template\n"]
+
+
+def _fact(name: str, pid: int) -> bytes:
     try:
-        return b"guardian.py" in Path(f"/proc/{pid}/cmdline").read_bytes()
+        return Path(f"/proc/{pid}/{name}").read_bytes()
     except OSError:
-        return False
+        return b""

@@ -63,13 +63,16 @@ class Loom:
     Args:
         name: the loom's name; task and workflow names live under it.
         release: any text that names the code's release; it goes into every task's code hash.
+        fork: False where a worker's processes must load the loom each for itself, and are not to be
+            forks of one that has; see docs/long-steps.md.
     """
 
-    def __init__(self, name: str, *, release: str = "") -> None:
+    def __init__(self, name: str, *, release: str = "", fork: bool = True) -> None:
         if not NAME.match(name):
             raise LoomError(f"found the loom name {name!r}; a name has {NAME_RULE}")
         self.name = name
         self.release = release
+        self.fork = fork
         self._tasks: dict[str, Task] = {}
         self._by_function: dict[Callable[..., Any], Task] = {}
         self._workflows: dict[str, _Declared] = {}

@@ -6,7 +6,6 @@ import argparse
 import asyncio
 import contextlib
 import os
-import subprocess
 import sys
 from collections.abc import Coroutine
 from importlib.resources import files
@@ -70,8 +69,6 @@ def worker(options: argparse.Namespace, target: Target) -> int:
 def _work(options: argparse.Namespace, target: Target) -> int:
     from yarnloom.worker.worker import WorkerOptions, cores, run_worker
 
-    if options.publish:
-        _publish(options.load, target)
     given = {"id": options.id} if options.id else {}
     chosen = WorkerOptions(
         load=tuple(dict.fromkeys(options.load)),
@@ -122,14 +119,6 @@ def _has(given: list[str]) -> tuple[str, ...]:
 def _listed(given: list[str]) -> list[str]:
     """Words from options that hold several, by commas."""
     return [word.strip() for one in given for word in one.split(",") if word.strip()]
-
-
-def _publish(load: list[str], target: Target) -> None:
-    """Publish looms from a process of its own: a worker's own never loads them."""
-    command = [sys.executable, "-m", "yarnloom", "publish", *load]
-    environment = {**os.environ, "YARNLOOM_URL": target.url, "YARNLOOM_TOKEN": target.token}
-    if subprocess.run(command, env=environment, check=False).returncode:
-        raise StartError(f"{', '.join(load)} was not published; see above")
 
 
 def demo(options: argparse.Namespace) -> int:

@@ -7,8 +7,8 @@ from typing import Annotated, Any
 from fastapi import Depends, Header, Request
 from fastapi.responses import Response
 
-from yarnloom.protocol.answers import ProblemAnswer
 from yarnloom.service.core import Core
+from yarnloom.service.description import problem_responses
 from yarnloom.values import dump
 
 # Dependencies are coroutines although they wait for nothing: others are run on a thread.
@@ -36,4 +36,4 @@ def answer(value: Any, status: int = 200) -> Response:
 
 def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:
     """The OpenAPI entry for the problems that a route answers with."""
-    return {status: {"model": ProblemAnswer} for status in statuses}
+    return problem_responses(statuses)

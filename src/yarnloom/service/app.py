@@ -8,7 +8,6 @@ from contextlib import asynccontextmanager
 from fastapi import FastAPI
 from fastapi.routing import APIRoute
 
-from yarnloom.protocol.answers import ProblemAnswer
 from yarnloom.service import console, problems
 from yarnloom.service.core import Core
 from yarnloom.service.description import describe
@@ -26,18 +25,15 @@ from yarnloom.service.routes import (
     watching,
     workers,
 )
+from yarnloom.service.routing import API
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.store import Database, LogFile
 from yarnloom.version import VERSION
 
-API = "/api/v1"
 _ROOMS = (
     *(runs, control, watching, exporting, files, looms, pools, schedules, workers),
     *(overview, system),
 )
-EVERYWHERE = (400, 403, 405, 408, 413, 422, 431, 500, 503)
-"""Problems that any operation can answer with."""
-
 _ABOUT = """\
 Start runs, watch them, and decide about them. Choose an operation on the left; it can be tried
 here, and acts on this service.
@@ -79,16 +75,14 @@ def create_app(settings: ServiceSettings, database: Database, log_file: LogFile)
         docs_url=None,
         redoc_url=None,
         lifespan=lifespan,
-        responses={status: {"model": ProblemAnswer} for status in EVERYWHERE},
     )
     problems.install(app)
     for room in _ROOMS:
         for route in room.router.routes:
             if isinstance(route, APIRoute):  # the first line of what it says of itself
                 route.summary = route.description.partition("\n")[0].rstrip(".")
-        app.include_router(room.router, prefix=API)
-    app.include_router(system.health_router)
-    app.include_router(console.router)
+        app.router.routes += room.router.routes
+    app.router.routes += [*system.health_router.routes, *console.router.routes]
     describe(app, API)
     app.add_middleware(Guard, settings=settings)
     return app

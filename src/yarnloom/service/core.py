@@ -137,6 +137,7 @@ class Core:
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
         self._waiters: dict[int, int] = {}
         self._printers: dict[int, Printer] = {}
+        self._registrations: dict[str, asyncio.Future[None]] = {}
         if database.past.missing:
             log.error("%s", database.past.missing)
         self._look_at_ground()
@@ -355,6 +356,15 @@ class Core:
         """Return the key of an attempt's lines; None where there is no such attempt."""
         keys: dict[int, AttemptKey] = await self.read(reading.log_keys, [attempt])
         return keys.get(attempt)
+
+    def registration(self, worker: str) -> asyncio.Future[None]:
+        """Return a future that is done when a worker of this id registers."""
+        return self._registrations.setdefault(worker, asyncio.get_running_loop().create_future())
+
+    def note_registered(self, worker: str) -> None:
+        """A worker has registered."""
+        if registration := self._registrations.pop(worker, None):
+            _settle(registration, None)
 
     async def stuck(self) -> tuple[list[View], int]:
         """Runs that do not go on by themselves, each with why, and how many were asked."""

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from http import HTTPStatus
 from typing import Any
 
 from fastapi import FastAPI
 
 from yarnloom.media import JSON_LINES
+from yarnloom.protocol.answers import ProblemAnswer
 from yarnloom.service.problems import MEDIA_TYPE
 
 EVENTS = "text/event-stream"
@@ -25,6 +27,18 @@ CONTENTS: dict[str, dict[str, Any]] = {
 """What a GET of these paths answers with, where it is not one JSON object."""
 
 
+def problem_responses(statuses: Iterable[int]) -> dict[int | str, dict[str, Any]]:
+    """Return the description of problems as answers of an operation.
+
+    By reference: from a model FastAPI would make a validator for each status of each route.
+    """
+    content = {MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/ProblemAnswer"}}}
+    return {
+        status: {"description": HTTPStatus(status).phrase, "content": content}
+        for status in statuses
+    }
+
+
 def describe(app: FastAPI, prefix: str) -> None:
     """Let an application describe itself completely, once it is asked to."""
     found: Callable[[], dict[str, Any]] = app.openapi
@@ -32,6 +46,8 @@ def describe(app: FastAPI, prefix: str) -> None:
     def complete() -> dict[str, Any]:
         if app.openapi_schema is None:
             document = found()
+            schemas = document["components"]["schemas"]
+            schemas["ProblemAnswer"] = ProblemAnswer.model_json_schema(mode="serialization")
             for path, operations in document["paths"].items():
                 for method, operation in operations.items():
                     _complete(path.removeprefix(prefix), method, operation)
@@ -43,9 +59,6 @@ def describe(app: FastAPI, prefix: str) -> None:
 
 def _complete(path: str, method: str, operation: dict[str, Any]) -> None:
     responses = operation["responses"]
-    for status, response in responses.items():
-        if int(status) >= 400 and "content" in response:
-            response["content"] = {MEDIA_TYPE: next(iter(response["content"].values()))}
     if method == "get" and path in CONTENTS:
         responses["200"]["content"] = CONTENTS[path]
     if path == "/files/{sha256}":

@@ -64,12 +64,11 @@ class Supervisor:
         if not self._helpers.load:
             return
         self._core.loaded = Loaded(wanted=True)
+        publishing: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         for index in range(self._helpers.workers):
-            self._tasks.append(asyncio.create_task(self._keep_up(f"w{index + 1}")))
-        publisher = await self._spawn("publish", *self._helpers.load, stdin=False)
-        await self._pass_on(publisher)
-        if await publisher.wait() != 0:
-            raise StartError(f"{', '.join(self._helpers.load)} was not published; see above")
+            keep_up = self._keep_up(f"w{index + 1}", publishing if index == 0 else None)
+            self._tasks.append(asyncio.create_task(keep_up))
+        await publishing
         self._core.loaded.published = True
 
     async def stop(self, hurry: asyncio.Event) -> None:
@@ -92,7 +91,13 @@ class Supervisor:
             await ended
         hurried.cancel()
 
-    async def _keep_up(self, name: str) -> None:
+    async def _keep_up(self, name: str, publishing: asyncio.Future[None] | None) -> None:
+        """Keep a worker alive.
+
+        Args:
+            name: the worker's.
+            publishing: done when it has published the looms; None where another does that.
+        """
         pause = 0.0
         while not self._ending:
             worker = f"{name}-{uuid.uuid4().hex[:8]}"
@@ -101,11 +106,14 @@ class Supervisor:
                 *("worker", "--name", name, "--id", worker),
                 *(word for one in self._helpers.load for word in ("--load", one)),
                 *("--processes", str(self._helpers.processes), "--end-with-stdin"),
-                *self._reloading(name),
+                *self._reloading(publishing is not None),
             )
-            await self._pass_on(process)
+            passing = asyncio.create_task(self._pass_on(process))
+            if publishing is not None and not publishing.done():
+                await self._until_published(worker, passing, publishing)
+            await passing
             code = await process.wait()
-            if self._ending:
+            if self._ending or (publishing is not None and publishing.exception()):
                 return
             if code == 0:
                 self._say(f"worker {name} has ended as it was told; none takes its place")
@@ -117,11 +125,22 @@ class Supervisor:
             self._say(f"worker {name} ended with {how}; another one is started")
             await asyncio.sleep(pause)
 
-    def _reloading(self, name: str) -> list[str]:
-        """What a worker is told of new code; one of them also publishes it."""
-        if not self._helpers.reload:
-            return []
-        return ["--reload", "--publish"] if name == "w1" else ["--reload"]
+    async def _until_published(
+        self, worker: str, passing: asyncio.Task[None], publishing: asyncio.Future[None]
+    ) -> None:
+        """Wait until a worker has registered, which it does when it has published, or ended."""
+        registered = self._core.registration(worker)
+        await asyncio.wait([passing, registered], return_when=asyncio.FIRST_COMPLETED)
+        if registered.done() or self._ending:
+            publishing.set_result(None)
+        else:
+            names = ", ".join(self._helpers.load)
+            publishing.set_exception(StartError(f"{names} was not published; see above"))
+
+    def _reloading(self, publishes: bool) -> list[str]:
+        """What a worker is told of publishing and of new code."""
+        words = ["--reload"] if self._helpers.reload else []
+        return [*words, "--publish"] if publishes else words
 
     async def _pass_on(self, process: asyncio.subprocess.Process) -> None:
         """Say what a process says, line by line, until it ends."""
@@ -129,14 +148,14 @@ class Supervisor:
         while line := await process.stdout.readline():
             self._say(line.decode("utf-8", "replace").rstrip("\n"))
 
-    async def _spawn(self, *arguments: str, stdin: bool = True) -> asyncio.subprocess.Process:
+    async def _spawn(self, *arguments: str) -> asyncio.subprocess.Process:
         token = self._core.settings.token
         environment = {**environment_for_tasks(), "YARNLOOM_URL": self._url}
         if token:
             environment[TOKEN_VARIABLE] = token
         return await asyncio.create_subprocess_exec(
             *(sys.executable, "-m", "yarnloom", *arguments),
-            stdin=asyncio.subprocess.PIPE if stdin else asyncio.subprocess.DEVNULL,
+            stdin=asyncio.subprocess.PIPE,
             stdout=asyncio.subprocess.PIPE,
             stderr=asyncio.subprocess.STDOUT,
             limit=LONGEST_LINE,

@@ -19,14 +19,16 @@ import socket
 import sys
 import threading
 import time
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn
 
 from yarnloom import within
 from yarnloom.around import AroundFailed
 from yarnloom.errors import LoomError
 from yarnloom.interrupts import Interrupts, Page
+from yarnloom.loom import Loom
 from yarnloom.within import ATTEMPT
 from yarnloom.worker.calling import Called, call_task, printable, raised
 from yarnloom.worker.deadline import Deadline, die_with_parent
@@ -41,24 +43,61 @@ from yarnloom.worker.shared import (
 )
 
 
+@dataclass(frozen=True, slots=True)
+class Loaded:
+    """Looms that were loaded.
+
+    Attributes:
+        looms: the looms.
+        facts: of each task, by name.
+        folders: where their code is.
+    """
+
+    looms: list[Loom]
+    facts: dict[str, Message]
+    folders: list[str]
+
+    @property
+    def message(self) -> Message:
+        """What the worker is told."""
+        return {"kind": "loaded", "tasks": self.facts, "folders": self.folders}
+
+
 def main(descriptor: int, page: int, specs: list[str], places: int | None) -> int:
-    """Load the looms, say what they have, and run attempts until the worker goes away."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    """Load the looms, and run attempts until the worker goes away; return the exit code."""
     channel = Channel(socket.socket(fileno=descriptor))
-    shared_page = Page(page)
-    interrupts = Interrupts(shared_page)
-    interrupts.install()
-    deadline = Deadline(shared_page)
+    prepare(ChannelHandler(channel))
+    loaded = load(channel, specs)
+    return 1 if loaded is None else work(channel, page, loaded, places)
+
+
+def prepare(handler: logging.Handler) -> None:
+    """Set up signals, printing and logging of this process, before a loom is loaded."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
     for stream in (sys.stdout, sys.stderr):
         stream.reconfigure(line_buffering=True, errors="backslashreplace")  # type: ignore[union-attr]
-    logging.basicConfig(level=logging.INFO, handlers=[ChannelHandler(channel)])
+    logging.basicConfig(level=logging.INFO, handlers=[handler])
+
+
+def load(channel: Channel, specs: list[str]) -> Loaded | None:
+    """Load the looms; None where they cannot be loaded, and the worker was told."""
     try:
         looms = load_looms(specs)
         facts = {name: task.facts() for loom in looms for name, task in loom.served.items()}
     except LoomError as error:
         channel.send({"kind": "unusable", "message": str(error)})
-        return 1
-    channel.send({"kind": "loaded", "tasks": facts, "folders": [_folder_of(one) for one in specs]})
+        return None
+    return Loaded(looms, facts, [_folder_of(one) for one in specs])
+
+
+def work(channel: Channel, page: int, loaded: Loaded, places: int | None) -> int:
+    """Say what was loaded, and run attempts until the worker goes away; return the exit code."""
+    shared_page = Page(page)
+    interrupts = Interrupts(shared_page)
+    interrupts.install()
+    deadline = Deadline(shared_page)
+    looms = loaded.looms
+    channel.send(loaded.message)
     try:
         with serving(looms) as served:
             if places is not None:
@@ -101,13 +140,13 @@ class ChannelHandler(logging.Handler):
 
     def __init__(self, channel: Channel) -> None:
         super().__init__()
-        self._channel = channel
+        self.channel = channel
         self.setFormatter(logging.Formatter("%(message)s"))
 
     def emit(self, record: logging.LogRecord) -> None:
         """Send one record."""
         try:
-            self._channel.send(
+            self.channel.send(
                 {
                     "kind": "line",
                     "attempt": ATTEMPT.get(),
@@ -221,6 +260,13 @@ class _Attempt:
         self.channel.send({"kind": kind, "attempt": self.message["attempt"], **facts})
 
 
+def leave(code: int) -> NoReturn:
+    """End this process, also where threads that user code left behind would keep it."""
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
+
+
 def cpu_seconds() -> float:
     """Processor time of this process and of those it started and waited for."""
     return sum(os.times()[:4])
@@ -236,8 +282,4 @@ if __name__ == "__main__":
     die_with_parent(int(sys.argv[3]))
     shared_places = int(sys.argv[5]) if len(sys.argv) > 5 else None
     descriptor, page, specs = int(sys.argv[1]), int(sys.argv[2]), sys.argv[4].split(",")
-    code = main(descriptor, page, specs, shared_places)
-    sys.stdout.flush()
-    sys.stderr.flush()
-    # Not sys.exit: threads that user code left behind must not keep the process.
-    os._exit(code)
+    leave(main(descriptor, page, specs, shared_places))

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import ctypes
 import itertools
 import os
 import signal
 import socket
 import subprocess
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from yarnloom.interrupts import SIGNAL, Page
 from yarnloom.secrets import environment_for_tasks
@@ -25,6 +26,8 @@ _AT_ONCE = 1 << 18
 _BREATH = 0.1
 _SERIALS = itertools.count()
 TEAR_DOWN_SECONDS = 5.0
+FORK_SECONDS = 2.0
+_SET_CHILD_SUBREAPER = 36
 
 OnMessage = Callable[["Child", Message], None]
 OnLine = Callable[["Child", Message], None]
@@ -46,6 +49,11 @@ class Guardian:
             start_new_session=True,
             env=environment_for_tasks(),
         )
+
+    @property
+    def pid(self) -> int:
+        """The process."""
+        return self._process.pid
 
     def reap(self) -> bool:
         """Start another if it has died; whether it had."""
@@ -84,6 +92,89 @@ class Guardian:
                 self._process.stdin.flush()
 
 
+class Process(Protocol):
+    """A process that was started."""
+
+    @property
+    def pid(self) -> int:
+        """Its number."""
+
+    def poll(self) -> int | None:
+        """Return its exit code, negative for a signal; None while it lives."""
+
+
+class ForkFailed(Exception):
+    """The template did not fork in time."""
+
+
+class _Forked:
+    """A process that the template forked, and that is a child of this one since."""
+
+    def __init__(self, pid: int) -> None:
+        self.pid = pid
+        self._code: int | None = None
+
+    def poll(self) -> int | None:
+        """Return its exit code, negative for a signal; None while it lives."""
+        if self._code is None:
+            try:
+                pid, status = os.waitpid(self.pid, os.WNOHANG)
+            except ChildProcessError:
+                self._code = -int(signal.SIGKILL)  # somebody else took it
+            else:
+                self._code = os.waitstatus_to_exitcode(status) if pid else None
+        return self._code
+
+
+class _Ends:
+    """Both ends of a process's channel, page and pipes."""
+
+    def __init__(self, until: float) -> None:
+        self.ours, self.theirs = socket.socketpair()
+        self.page = Page()
+        self.page.allow_until(until)
+        self.out = os.pipe()
+        self.err = os.pipe()
+
+    @property
+    def of_process(self) -> tuple[int, int]:
+        """What the process has beside its pipes."""
+        return self.theirs.fileno(), self.page.descriptor
+
+    def close_theirs(self) -> None:
+        """The process has its own by now."""
+        self.theirs.close()
+        os.close(self.out[1])
+        os.close(self.err[1])
+
+    def close(self) -> None:
+        """Close all of it."""
+        self.close_theirs()
+        self.ours.close()
+        self.page.close()
+        os.close(self.out[0])
+        os.close(self.err[0])
+
+
+def _start_python(
+    module: str, specs: Sequence[str], ends: _Ends, more: Sequence[str], *pass_fds: int
+) -> subprocess.Popen[bytes]:
+    """Start a process with its ends, and `more` arguments."""
+    channel, page = ends.of_process
+    return subprocess.Popen(
+        [
+            *(sys.executable, "-m", module),
+            *(str(channel), str(page), str(os.getpid()), ",".join(specs), *more),
+        ],
+        stdin=subprocess.DEVNULL,
+        stdout=ends.out[1],
+        stderr=ends.err[1],
+        pass_fds=(channel, page, *pass_fds),
+        env=environment_for_tasks(),
+        start_new_session=True,
+    )
+
+
 class Child:
     """One process that runs attempts: one at a time, or several where it is shared.
 
@@ -106,6 +197,7 @@ class Child:
         *,
         until: float,
         places: int | None,
+        template: Template | None = None,
         on_message: OnMessage,
         on_line: OnLine,
         on_death: OnDeath,
@@ -127,43 +219,32 @@ class Child:
         self._on_broken = on_broken
         self._guardian = guardian
         self._loop = asyncio.get_running_loop()
-        ours, theirs = socket.socketpair()
-        self._page = Page()
-        self._page.allow_until(until)
-        out_read, out_write = os.pipe()
-        err_read, err_write = os.pipe()
-        self._process = subprocess.Popen(
-            [
-                *(
-                    sys.executable,
-                    "-m",
-                    "yarnloom.worker.child",
-                    str(theirs.fileno()),
-                    str(self._page.descriptor),
-                    str(os.getpid()),
-                    ",".join(specs),
-                ),
-                *([str(places)] if places is not None else []),
-            ],
-            stdin=subprocess.DEVNULL,
-            stdout=out_write,
-            stderr=err_write,
-            pass_fds=(theirs.fileno(), self._page.descriptor),
-            env=environment_for_tasks(),
-            start_new_session=True,
-        )
+        try:
+            ends = _Ends(until)
+            self._process: Process = self._start(specs, ends, places, template)
+        except ForkFailed:
+            ends.close()
+            ends = _Ends(until)
+            self._process = self._start(specs, ends, places, None)
         guardian.watch(self.pid)
-        theirs.close()
-        os.close(out_write)
-        os.close(err_write)
-        self._channel = Channel(ours)
-        self._pipes = {out_read: "stdout", err_read: "stderr"}
-        self._partial = {out_read: bytearray(), err_read: bytearray()}
+        ends.close_theirs()
+        self._page = ends.page
+        self._channel = Channel(ends.ours)
+        self._pipes = {ends.out[0]: "stdout", ends.err[0]: "stderr"}
+        self._partial = {pipe: bytearray() for pipe in self._pipes}
         self._dead = self._over = False
-        self._loop.add_reader(ours, self._read_channel)
+        self._loop.add_reader(ends.ours, self._read_channel)
         for pipe in self._pipes:
             os.set_blocking(pipe, False)
             self._loop.add_reader(pipe, self._read_pipe, pipe)
+
+    def _start(
+        self, specs: Sequence[str], ends: _Ends, places: int | None, template: Template | None
+    ) -> Process:
+        if template is not None:
+            return template.fork(ends, places)
+        more = [] if places is None else [str(places)]
+        return _start_python("yarnloom.worker.child", specs, ends, more)
 
     @property
     def pid(self) -> int:
@@ -315,3 +396,59 @@ class Child:
         at = datetime.now(UTC).isoformat()
         text = bytes(line).decode("utf-8", "backslashreplace")
         self._on_line(self, {"at": at, "stream": self._pipes[pipe], "text": text})
+
+
+class Template(Child):
+    """The process of which the others are forks: it loads the looms, and runs no attempt."""
+
+    def _start(
+        self, specs: Sequence[str], ends: _Ends, places: int | None, template: Template | None
+    ) -> Process:
+        self._control, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
+        self._control.settimeout(FORK_SECONDS)
+        with theirs:
+            descriptor = theirs.fileno()
+            module = "yarnloom.worker.template"
+            return _start_python(module, specs, ends, [str(descriptor)], descriptor)
+
+    def fork(self, ends: _Ends, places: int | None) -> Process:
+        """Fork a process that has these ends.
+
+        Raises:
+            ForkFailed: it did not in time; it is killed, since it may be late with it.
+        """
+        descriptors = [*ends.of_process, ends.out[1], ends.err[1]]
+        try:
+            socket.send_fds(self._control, [str(places or 0).encode()], descriptors)
+            answer = self._control.recv(20)
+        except OSError as error:  # a timeout, too
+            self.kill()
+            raise ForkFailed from error
+        if not answer:
+            raise ForkFailed
+        return _Forked(int(answer))
+
+    def reap(self) -> None:
+        """Notice its death, if it has died."""
+        super().reap()
+        if self._over:
+            self._control.close()
+
+
+def adopt_orphans() -> bool:
+    """Let processes whose parents end become children of this one; whether the system can."""
+    prctl = getattr(ctypes.CDLL(None), "prctl", None)
+    return prctl is not None and prctl(_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0
+
+
+def reap_orphans(own: Container[int]) -> None:
+    """Take note of the end of adopted processes, so that none stays as a zombie.
+
+    Args:
+        own: processes that are waited for elsewhere.
+    """
+    with contextlib.suppress(ChildProcessError):
+        while ended := os.waitid(os.P_ALL, 0, os.WEXITED | os.WNOHANG | os.WNOWAIT):
+            if ended.si_pid in own:
+                return
+            os.waitpid(ended.si_pid, 0)

@@ -19,7 +19,14 @@ from yarnloom.errors import LoomNotFound
 from yarnloom.secrets import masked_in, worth_masking
 from yarnloom.task import DEFAULT_GRACE
 from yarnloom.units import size_text
-from yarnloom.worker.children import TEAR_DOWN_SECONDS, Child, Guardian
+from yarnloom.worker.children import (
+    TEAR_DOWN_SECONDS,
+    Child,
+    Guardian,
+    Template,
+    adopt_orphans,
+    reap_orphans,
+)
 from yarnloom.worker.measuring import children_of, memory_of
 
 Message = dict[str, Any]
@@ -77,6 +84,7 @@ class CrewOptions:
         io: how many attempts share a process.
         replace_after: after how many attempts a process is replaced; None for never.
         replace_above: above how many bytes of memory it is, at an attempt's end; None for any.
+        fork: whether processes are forked from one that has loaded the looms, where that is safe.
     """
 
     load: tuple[str, ...]
@@ -84,6 +92,7 @@ class CrewOptions:
     io: int
     replace_after: int | None = None
     replace_above: int | None = None
+    fork: bool = True
 
 
 class Crew:
@@ -99,6 +108,8 @@ class Crew:
     Attributes:
         tasks: the facts of each task by name, as the newest process loaded them.
         folders: where its code was loaded from.
+        publications: what the looms publish, once they are loaded; None where the template does
+            not tell.
     """
 
     def __init__(
@@ -133,6 +144,9 @@ class Crew:
         self._troubles: dict[bool, str] = {}
         self._failures: dict[bool, int] = {False: 0, True: 0}
         self._probes: set[int] = set()
+        self._template: Template | None = None
+        self._forks = False
+        self.publications: asyncio.Future[list[Message] | None] = self._loop.create_future()
         self.ready: asyncio.Future[None] = self._loop.create_future()
         self.draining = False
         self.idle = asyncio.Event()
@@ -142,6 +156,13 @@ class Crew:
     def start(self) -> None:
         """Start the processes; `ready` is done when the first has loaded the loom."""
         self._loop.add_signal_handler(signal.SIGCHLD, self._reap)
+        if self._options.fork and adopt_orphans():
+            self._start_template()
+        else:
+            self.publications.set_result(None)
+            self._spawn_all()
+
+    def _spawn_all(self) -> None:
         for _ in range(self._processes):
             self._spawn()
 
@@ -161,7 +182,7 @@ class Crew:
         self._loop.remove_signal_handler(signal.SIGCHLD)
         if self._watching:
             self._watching.cancel()
-        for child in self._children:
+        for child in (*self._children, *self._templates):
             child.kill()
         self._guardian.close()
 
@@ -521,6 +542,63 @@ class Crew:
 
     # Processes
 
+    @property
+    def _templates(self) -> list[Template]:
+        return [] if self._template is None else [self._template]
+
+    def _start_template(self) -> None:
+        self._template = Template(
+            self._options.load,
+            self._guardian,
+            until=0.0,
+            places=None,
+            on_message=self._on_template,
+            on_line=self._on_line,
+            on_death=self._on_template_death,
+            on_broken=self._on_broken_template,
+        )
+
+    def _on_template(self, template: Child, message: Message) -> None:
+        """The template has loaded the looms, or could not."""
+        match message["kind"]:
+            case "line":
+                self._say(f"{self._load}: {message['text']}")
+            case "unusable":
+                self._on_unusable(template, message["message"])
+            case "loaded":
+                template.ready = True
+                self._forks = message["not_forking"] is None
+                if not self._forks:
+                    self._say(f"each process loads {self._load} itself: {message['not_forking']}")
+                if not self.publications.done():
+                    self.publications.set_result(message["publications"])
+                    self._spawn_all()
+
+    def _on_template_death(self, template: Child, code: int) -> None:
+        """Processes load the looms themselves until another template has."""
+        was_ready, was_used = template.ready, self._forks
+        self._template, self._forks = None, False
+        if self.draining or (self.ready.done() and self.ready.exception()):
+            return
+        if not was_ready:
+            if not self.ready.done():
+                self._on_early_death(code)
+            self._loop.call_later(LONGEST_RESPAWN, self._start_template_again)
+        elif was_used:
+            self._say("the process of which others are forks has ended; another one is started")
+            self._loop.call_later(RESPAWN_SECONDS, self._start_template_again)
+
+    def _start_template_again(self) -> None:
+        if not self.draining and self._template is None:
+            self._start_template()
+
+    def _on_broken_template(self, template: Child, why: str) -> None:
+        self._say(f"the process of which others are forks said what cannot be read: {why}")
+
+    def _on_early_death(self, code: int) -> None:
+        why = f"a process that loads {self._load} ended with code {code}"
+        self.ready.set_exception(LoomNotFound(why))
+
     def _respawn(self, *, shared: bool) -> None:
         if not self.draining:
             self._spawn(shared=shared)
@@ -531,6 +609,7 @@ class Crew:
             self._guardian,
             until=self._until,
             places=self._io if shared else None,
+            template=self._template if self._forks else None,
             on_message=self._on_message,
             on_line=self._on_line,
             on_death=self._on_death,
@@ -542,8 +621,11 @@ class Crew:
     def _reap(self) -> None:
         if self._guardian.reap():
             self._say("its guardian was killed; another one is there")
-        for child in list(self._children):
+        for child in (*self._children, *self._templates):
             child.reap()
+        if self._options.fork:
+            own = {self._guardian.pid, *(one.pid for one in (*self._children, *self._templates))}
+            reap_orphans(own)
 
     def _on_message(self, child: Child, message: Message) -> None:
         attempt = message.get("attempt")
@@ -718,8 +800,7 @@ class Crew:
             if not child.closing and not probe:
                 self._respawn(shared=child.shared)
         elif not self.ready.done():
-            why = f"a process that loads {self._load} ended with code {code}"
-            self.ready.set_exception(LoomNotFound(why))
+            self._on_early_death(code)
         else:
             failures = self._failures[child.shared]
             self._failures[child.shared] += 1

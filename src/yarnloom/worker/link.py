@@ -228,6 +228,16 @@ class Link:
 
     # The three loops' bodies
 
+    async def publish(self, publication: Message) -> Message:
+        """Make the workflows of a loom current.
+
+        Raises:
+            Refused: the service does not take them.
+            NotAllowed: the token is wrong.
+        """
+        answer: Message = await self._insist(Call("POST", "/workflows", publication))
+        return answer
+
     async def register(self) -> None:
         """Register; tries until it works, or this worker is not wanted."""
         async with self._registering:

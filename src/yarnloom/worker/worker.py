@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from yarnloom.client import Target
-from yarnloom.errors import YarnloomError
+from yarnloom.errors import Refused, StartError, YarnloomError
 from yarnloom.machine import this_process
 from yarnloom.version import VERSION
 from yarnloom.worker.crew import Crew, CrewOptions
@@ -59,7 +59,8 @@ class WorkerOptions:
         replace_after: replace a process after so many attempts; None for never.
         replace_above: replace a process that has more memory than that, in bytes; None for never.
         reload: replace the processes when code changes.
-        publish: then also publish the loom again.
+        publish: publish the looms before any work is taken, and again when code changes.
+        fork: whether processes are forked from one that has loaded the looms, where that is safe.
     """
 
     load: tuple[str, ...]
@@ -77,6 +78,7 @@ class WorkerOptions:
     replace_above: int | None = None
     reload: bool = False
     publish: bool = False
+    fork: bool = True
 
 
 class Worker:
@@ -114,6 +116,7 @@ class Worker:
             options.io,
             options.replace_after,
             options.replace_above,
+            fork=options.fork and not options.reload,
         )
         self._crew = Crew(crew, self._link, self._on_new_code, self._say)
 
@@ -138,9 +141,33 @@ class Worker:
             await self._link.close()
             self._crew.close()
 
+    async def _publish_and_register(self) -> None:
+        """Make the looms' workflows current, if they are to be, and come to the service.
+
+        Raises:
+            StartError: they were not published.
+        """
+        if self.options.publish:
+            try:
+                await self._publish_first()
+            except Refused as error:
+                raise StartError(str(error)) from error
+        await self._link.register()
+
+    async def _publish_first(self) -> None:
+        publications = await self._crew.publications
+        if publications is None:
+            if await self._publish():
+                raise StartError(f"{', '.join(self.options.load)} was not published; see above")
+            return
+        answers = [await self._link.publish(one) for one in publications]
+        for one in (one for answer in answers for one in answer["workflows"]):
+            note = "published" if one["current_since_now"] else "unchanged"
+            self._tell_user(f"{note} {one['workflow']} at version {one['version']}")
+
     async def _serve(self) -> None:
         ending = asyncio.create_task(self._end.wait())
-        registering = asyncio.create_task(self._link.register())
+        registering = asyncio.create_task(self._publish_and_register())
         done, _ = await asyncio.wait([ending, registering], return_when=asyncio.FIRST_COMPLETED)
         if registering not in done:
             registering.cancel()
@@ -307,14 +334,18 @@ class Worker:
                 self._crew.reload()
                 await asyncio.sleep(SETTLE_SECONDS)
 
-    async def _publish(self) -> None:
-        """Publish the loom as it is now, from a process of its own, which says what is wrong."""
+    async def _publish(self) -> int:
+        """Publish the looms as they are now, from a process of its own, which says what is wrong.
+
+        Returns:
+            Its exit code.
+        """
         target = self.options.target
         process = await asyncio.create_subprocess_exec(
             *(sys.executable, "-m", "yarnloom", "publish", *self.options.load),
             env={**os.environ, "YARNLOOM_URL": target.url, "YARNLOOM_TOKEN": target.token},
         )
-        await process.wait()
+        return await process.wait()
 
     def _places(self) -> Message:
         crew = self._crew

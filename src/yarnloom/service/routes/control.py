@@ -7,7 +7,7 @@ import uuid
 from collections.abc import Callable
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from fastapi.responses import Response
 
 from yarnloom.engine import (
@@ -44,10 +44,10 @@ from yarnloom.service.routes.runs import (
     micros,
     started_answer,
 )
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 from yarnloom.store import listing, reading
 
-router = APIRouter(route_class=StrictRoute, tags=["control"])
+router = api_router("control")
 
 AT_ONCE = 20
 Action = Literal["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]

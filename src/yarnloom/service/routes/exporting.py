@@ -8,7 +8,7 @@ import json
 from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from fastapi.responses import StreamingResponse
 
 from yarnloom.engine import exporting
@@ -16,9 +16,9 @@ from yarnloom.media import JSON_LINES
 from yarnloom.service.answers import TheCore, problems
 from yarnloom.service.core import Core
 from yarnloom.service.routes.runs import Address, ItemState, RunNumber
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 
-router = APIRouter(route_class=StrictRoute, tags=["runs"])
+router = api_router("runs")
 
 # So few that their making does not hold up the service.
 PAGE = 200

@@ -6,7 +6,7 @@ import re
 from itertools import islice
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Path, Query, Request
+from fastapi import Header, Path, Query, Request
 from fastapi.responses import FileResponse, Response
 from starlette.requests import ClientDisconnect
 
@@ -17,12 +17,12 @@ from yarnloom.media import HASH, JSON_LINES, media_type_of
 from yarnloom.rows.reading import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 from yarnloom.service.uploads import digest_of
 from yarnloom.store import reading
 from yarnloom.units import whole_number
 
-router = APIRouter(route_class=StrictRoute, prefix="/files", tags=["files"])
+router = api_router("files", "/files")
 
 MEDIA_TYPE = re.compile(r"[A-Za-z0-9][\w.+-]*/[\w.+-]+(; ?charset=[\w-]+)?\Z")
 # What a browser may show where it was asked for; anything else could run scripts of ours.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from fastapi.responses import Response
 
 from yarnloom.engine import ListWorkers, Publish
@@ -14,10 +14,10 @@ from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import read_plan
 from yarnloom.protocol.bodies import PublishBody
 from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 from yarnloom.store import reading
 
-router = APIRouter(route_class=StrictRoute, tags=["looms"])
+router = api_router("looms")
 
 
 @router.post("/workflows", responses=problems(422, 503))

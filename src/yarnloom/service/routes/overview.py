@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
 from fastapi.responses import Response
 
 from yarnloom.engine import Recently
 from yarnloom.protocol.answers import OverviewAnswer
 from yarnloom.service.answers import TheCore, answer
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 
-router = APIRouter(route_class=StrictRoute, tags=["system"])
+router = api_router("system")
 
 
 @router.get("/overview", response_model=OverviewAnswer)

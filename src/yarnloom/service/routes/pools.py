@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path, Query
+from fastapi import Path, Query
 from fastapi.responses import Response
 
 from yarnloom.engine import ChangePool, ListPools, MakePool, Recently, RemovePool
@@ -12,10 +12,10 @@ from yarnloom.engine.views import moment
 from yarnloom.protocol.answers import PoolAnswer, PoolList, PoolUse
 from yarnloom.protocol.bodies import ChangePoolBody, MakePoolBody, PoolSettings
 from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 from yarnloom.store import reading
 
-router = APIRouter(route_class=StrictRoute, prefix="/pools", tags=["pools"])
+router = api_router("pools", "/pools")
 
 WAITS_SHOWN = 10
 

@@ -6,7 +6,7 @@ import uuid
 from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, Header, Path, Query
+from fastapi import Header, Path, Query
 from fastapi.responses import Response
 
 from yarnloom.engine import CancelRun, Started, StartRun, looking
@@ -26,11 +26,11 @@ from yarnloom.protocol.answers import (
 from yarnloom.protocol.bodies import CancelBody, StartBody, StartManyBody, Time
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 from yarnloom.store import listing, reading
 from yarnloom.units import whole_number
 
-router = APIRouter(route_class=StrictRoute, prefix="/runs", tags=["runs"])
+router = api_router("runs", "/runs")
 
 ItemState = Literal["waiting", "running", "paused", "done", "failed", "cancelled", "skipped"]
 RunNumber = Annotated[int, Path(ge=1, le=2**53)]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Path, Query
+from fastapi import Header, Path, Query
 from fastapi.responses import Response
 
 from yarnloom.engine import (
@@ -33,9 +33,9 @@ from yarnloom.protocol.bodies import (
 from yarnloom.schedules import SETTINGS
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.routes.runs import CHECK_WAIT, started_answer
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 
-router = APIRouter(route_class=StrictRoute, tags=["schedules"])
+router = api_router("schedules")
 
 ScheduleName = Annotated[str, Path(max_length=100)]
 Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record")]

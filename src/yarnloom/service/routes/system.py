@@ -6,7 +6,7 @@ import hmac
 import os
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Query
+from fastapi import Header, Query
 from fastapi.responses import Response
 from pydantic import Field
 from sse_starlette import EventSourceResponse
@@ -16,11 +16,12 @@ from yarnloom.errors import NotAllowed
 from yarnloom.protocol.bodies import TokenBody
 from yarnloom.service.answers import TheCore, answer, problems
 from yarnloom.service.guard import COOKIE
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
+from yarnloom.service.routing import health_router as new_health_router
 from yarnloom.version import VERSION
 
-router = APIRouter(route_class=StrictRoute, tags=["system"])
-health_router = APIRouter(route_class=StrictRoute, tags=["system"])
+router = api_router("system")
+health_router = new_health_router()
 
 PING = 25
 

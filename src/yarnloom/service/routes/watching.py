@@ -7,7 +7,7 @@ import time
 from collections.abc import AsyncIterator
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Header, Path, Query
+from fastapi import Header, Path, Query
 from fastapi.responses import Response
 from sse_starlette import EventSourceResponse
 
@@ -21,11 +21,11 @@ from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 from yarnloom.store import links
 from yarnloom.units import whole_number
 
-router = APIRouter(route_class=StrictRoute, tags=["watching"])
+router = api_router("watching")
 
 BATCH = 500
 # A page of the user's own application may use a link: it is the link that allows it.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Request
+from fastapi import Path, Request
 from fastapi.responses import Response
 
 from yarnloom.engine import (
@@ -29,9 +29,9 @@ from yarnloom.protocol.bodies import (
     ReportBody,
 )
 from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.routing import api_router
 
-router = APIRouter(route_class=StrictRoute, prefix="/workers", tags=["workers"])
+router = api_router("workers", "/workers")
 
 REPORTED_AT_ONCE = 50
 
@@ -78,7 +78,9 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
         epoch=body.epoch,
         commits=body.commits,
     )
-    return answer({**await core.submit(command), "commits": core.commits}, 201)
+    registered = await core.submit(command)
+    core.note_registered(body.id)
+    return answer({**registered, "commits": core.commits}, 201)
 
 
 @router.post("/{worker}/ask", responses=problems(404, 503))
