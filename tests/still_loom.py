@@ -17,7 +17,7 @@ HOLD = "STILL_LOOM_HOLD"
 while Path(os.environ.get(HOLD, "/none/at/all")).exists():
     time.sleep(0.02)
 
-loom = Loom("still")
+loom = Loom("still", fork=HOLD not in os.environ)
 
 
 class Folder(BaseModel):

@@ -53,9 +53,12 @@ class Time:
         offset = _offset(moment)
         if abs(moved := offset - self._offset) > CLOCK_SET * 1_000_000:
             self._offset = offset
-            caught_up = max(-moved, 0) if moved < 0 else -min(self.ahead, moved)
-            self.ahead += caught_up
-            self.shift += max(0, moved + caught_up) if moved > 0 else 0
+            if moved < 0:  # the time of runs goes on, ahead of the clock
+                self.ahead -= moved
+            else:  # the clock catches up first, and the rest moves what waits
+                caught_up = min(self.ahead, moved)
+                self.ahead -= caught_up
+                self.shift += moved - caught_up
         elif not self.ahead or busy:
             return False
         if not busy:  # it is the clock's time again; what is to start in a while moves back

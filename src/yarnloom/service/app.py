@@ -25,8 +25,8 @@ from yarnloom.service.routes import (
     watching,
     workers,
 )
-from yarnloom.service.routing import API
 from yarnloom.service.settings import ServiceSettings
+from yarnloom.service.strict import API
 from yarnloom.store import Database, LogFile
 from yarnloom.version import VERSION
 

@@ -9,9 +9,8 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from yarnloom.service.description import problem_responses
-from yarnloom.service.strict import StrictRoute
+from yarnloom.service.strict import API, StrictRoute
 
-API = "/api/v1"
 EVERYWHERE = (400, 403, 405, 408, 413, 422, 431, 500, 503)
 """Problems that any operation can answer with."""
 

@@ -19,12 +19,13 @@ from pydantic import BaseModel
 from yarnloom.checking import parse_body
 from yarnloom.errors import InvalidInput, Problem, TooLarge, nearest
 
+API = "/api/v1"
 BODY_LIMIT = 2**20
 BODY_LIMITS = {
-    "/session": 4 * 2**10,
-    "/runs/many": 8 * 2**20,
-    "/workflows": 8 * 2**20,
-    "/workers/{worker}/report": 8 * 2**20,
+    f"{API}/session": 4 * 2**10,
+    f"{API}/runs/many": 8 * 2**20,
+    f"{API}/workflows": 8 * 2**20,
+    f"{API}/workers/{{worker}}/report": 8 * 2**20,
 }
 """Bytes that the body of a route may have, where they differ from `BODY_LIMIT`. Files stream."""
 
