@@ -91,6 +91,20 @@ def test_what_runs_does_not_need_the_template(tmp_path: Path, number: signal.Sig
         program.wait_for("the process of which others are forks has ended; another one is started")
 
 
+def test_only_the_first_worker_publishes(tmp_path: Path) -> None:
+    """The one that takes the place of a killed one does not: code may have changed meanwhile."""
+    with service(
+        tmp_path / "data", "--load", LOOM, env={MARK: f"{tmp_path}", **ONE_THREAD}
+    ) as program:
+        program.wait_for("takes work")
+        said = program.text.count("forks/draws at version")
+        (template,) = named("loom-template", f"{tmp_path}")
+        worker = int(Path(f"/proc/{template}/stat").read_text().rpartition(")")[2].split()[1])
+        os.kill(worker, signal.SIGKILL)
+        eventually(lambda: program.text.count("takes work") == 2)
+        assert program.text.count("forks/draws at version") == said == 1
+
+
 def test_all_of_a_killed_worker_ends(tmp_path: Path) -> None:
     """Its template and its processes, whichever of them is in the way."""
     mark = f"{tmp_path}"

@@ -106,7 +106,7 @@ class Supervisor:
                 *("worker", "--name", name, "--id", worker),
                 *(word for one in self._helpers.load for word in ("--load", one)),
                 *("--processes", str(self._helpers.processes), "--end-with-stdin"),
-                *self._reloading(publishing is not None),
+                *self._reloading(publishing),
             )
             passing = asyncio.create_task(self._pass_on(process))
             if publishing is not None and not publishing.done():
@@ -137,10 +137,11 @@ class Supervisor:
             names = ", ".join(self._helpers.load)
             publishing.set_exception(StartError(f"{names} was not published; see above"))
 
-    def _reloading(self, publishes: bool) -> list[str]:
-        """What a worker is told of publishing and of new code."""
-        words = ["--reload"] if self._helpers.reload else []
-        return [*words, "--publish"] if publishes else words
+    def _reloading(self, publishing: asyncio.Future[None] | None) -> list[str]:
+        """What a worker is told of publishing and of new code; a later one publishes nothing."""
+        reload = self._helpers.reload
+        publishes = publishing is not None and (reload or not publishing.done())
+        return [*(["--reload"] if reload else []), *(["--publish"] if publishes else [])]
 
     async def _pass_on(self, process: asyncio.subprocess.Process) -> None:
         """Say what a process says, line by line, until it ends."""
