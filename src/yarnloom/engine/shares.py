@@ -30,7 +30,8 @@ WORTH = 0.05
 LEAST = 0.002
 """The least share of a child, so that none stands still for long."""
 
-REMEMBERED = 1_000
+REMEMBERED = 200
+"""Of how many plans and weights the paces are kept at hand: kilobytes for each."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,8 +70,8 @@ def paces_of(turn: Turn, run: RunRow) -> Paces:
     known = turn.memory.paces
     key = run.weights, run.plan
     if key not in known:
-        if len(known) >= REMEMBERED:
-            known.clear()
+        while len(known) >= REMEMBERED:
+            del known[next(iter(known))]
         known[key] = paces(turn.plan(run), *weights.times_of(turn.unit.execute, run.weights))
     return known[key]
 

@@ -74,7 +74,10 @@ LOOKED_AT_ONCE = 20
 ASKED_WHY = 30
 REASONS_SHOWN = 3
 IN_HAND_SHOWN = 20
-REMEMBERED = 10_000
+PRINTERS_REMEMBERED = 2_000
+PACES_REMEMBERED = 300
+"""Each new run can have others, with a number for each node of its plan: kilobytes."""
+
 ASKS_AGAIN_WITHIN = 2.0
 STUCK = frozenset(
     ("paused", "pool_paused", "pool_halted", "no_worker", "quiet", "itself", *explaining.FLAWS)
@@ -305,7 +308,7 @@ class Core:
             return UNKNOWN
         key = row["weights"], row["plan"]
         if key not in self._known_paces:
-            while len(self._known_paces) >= REMEMBERED:
+            while len(self._known_paces) >= PACES_REMEMBERED:
                 del self._known_paces[next(iter(self._known_paces))]
             known = await self.read(lambda one: weights.times_of(one.execute, row["weights"]))
             self._known_paces[key] = shares.paces(await self.plan(row["plan"]), *known)
@@ -523,7 +526,7 @@ class Core:
                 await self.logs.append(printer, log_body.first, log_body.lines)
 
     async def _find_printers(self, attempts: list[int]) -> None:
-        while len(self._printers) > REMEMBERED:
+        while len(self._printers) > PRINTERS_REMEMBERED:
             del self._printers[next(iter(self._printers))]
         keys = await self.read(reading.log_keys, attempts)
         rows = await self.read(reading.in_hand, attempts)
