@@ -44,7 +44,7 @@ class ControlWorld(World):
     WORKERS = 2
     PARTS = (2, 6)
     FAULTS_UNTIL = 12.0
-    ENDS_BY = 80.0
+    ENDS_BY = 240.0
     RESTORED = 0.0  # with the records the ledger of what was done outside would be lost
 
     def __init__(self, *args: Any) -> None:

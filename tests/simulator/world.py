@@ -645,9 +645,11 @@ class World:
         """A result of an attempt that was given up or taken back is refused, and no other."""
         refused = {one["attempt"] for one in answer.refused}
         for item in command.items:
-            ((outcome,),) = self.database.writer.execute(
+            rows = self.database.writer.execute(
                 "SELECT outcome FROM attempts WHERE id = ?", (item.attempt,)
             ).fetchall()
+            # Of records that are gone, where there is none.
+            outcome = rows[0][0] if rows else "lost"
             fenced = outcome in ("lost", "handed_back") and item.outcome != outcome
             assert fenced == (item.attempt in refused), (item, outcome, refused)
 
