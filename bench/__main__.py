@@ -14,6 +14,7 @@ from bench import (
     limits,
     rows,
     starts,
+    startup,
     stops,
     throughput,
     watchers,
@@ -152,7 +153,22 @@ def show_console() -> None:
     print(f"console: {ratio:.2f} times as long for 100,000 items as for ten (goal: under 1 s)")
 
 
+def show_startup() -> None:
+    """From nothing to the first step."""
+    rounds = startup.measure()
+    facts = ("listens", "works", "begun", "processor", "reference", "help")
+    found = {name: median(getattr(one, name) for one in rounds) for name in facts}
+    print(
+        f"  listens after {found['listens']:.2f} s, takes work after {found['works']:.2f} s, first "
+        f"step done after {found['begun']:.2f} s (goal 1), {found['processor']:.2f} s of processor"
+    )
+    print(f"  importing FastAPI takes {found['reference']:.2f} s")
+    print(f"  yarnloom --help {found['help'] * 1e3:.0f} ms (goal 80)")
+    print(f"startup: {found['begun'] / found['reference']:.1f} times the import of FastAPI")
+
+
 MEASUREMENTS = {
+    "startup": show_startup,
     "throughput": show_throughput,
     "latency": show_latency,
     "idle": show_idle,

@@ -19,6 +19,9 @@ Wrapper = Callable[..., Any]
 MILD = ("pause", "drain")
 """Why an attempt is told to stop that is to go on later."""
 
+DEFAULT_GRACE = 10.0
+"""Seconds that a task which can hear of a stop has to end, unless it says otherwise."""
+
 
 class AroundFailed(YarnloomError):
     """What a loom wraps around attempts or processes has failed.

@@ -21,16 +21,12 @@ from pydantic import GetJsonSchemaHandler
 from pydantic_core import CoreSchema
 
 from yarnloom.errors import FolderUnusable
+from yarnloom.masking import KEY_VARIABLE, MASK, masked_text
 
 T = TypeVar("T")
 
 SEALED = "$secret"
-MASK = "•••"
 KEY_FILE = "secret.key"
-KEY_VARIABLE = "YARNLOOM_SECRET_KEY"
-TOKEN_VARIABLE = "YARNLOOM_TOKEN"
-SHORTEST = 4
-"""Text shorter than that is not looked for in what is printed: it would be found everywhere."""
 
 
 class Secret(pydantic.Secret[T]):
@@ -107,12 +103,6 @@ class Vault:
             return key
 
 
-def environment_for_tasks() -> dict[str, str]:
-    """Return this process's environment without what only the service and its workers may know."""
-    hidden = (KEY_VARIABLE, TOKEN_VARIABLE)
-    return {name: value for name, value in os.environ.items() if name not in hidden}
-
-
 def key_problem() -> str | None:
     """What is wrong with the key that is given from outside; None if nothing, or none is."""
     given = os.environ.get(KEY_VARIABLE)
@@ -146,24 +136,6 @@ def _replaced(value: Any, text_for: Callable[[str], str]) -> Any:
     return value
 
 
-def masked_text(text: str, secrets: Iterable[str]) -> str:
-    """Text without the secrets in it."""
-    for secret in secrets:
-        text = text.replace(secret, MASK)
-    return text
-
-
-def masked_in(value: Any, secrets: Iterable[str]) -> Any:
-    """A value without the secrets in its texts."""
-    if isinstance(value, str):
-        return masked_text(value, secrets)
-    if isinstance(value, dict):
-        return {
-            masked_text(name, secrets): masked_in(inner, secrets) for name, inner in value.items()
-        }
-    return [masked_in(inner, secrets) for inner in value] if isinstance(value, list) else value
-
-
 def sealed_in(value: Any, secrets: Iterable[str], seal: Callable[[str], Any]) -> Any:
     """A value with every text sealed that has a secret in it; in names of fields it is masked."""
     if isinstance(value, str):
@@ -176,8 +148,3 @@ def sealed_in(value: Any, secrets: Iterable[str], seal: Callable[[str], Any]) ->
     return (
         [sealed_in(inner, secrets, seal) for inner in value] if isinstance(value, list) else value
     )
-
-
-def worth_masking(secrets: Iterable[str]) -> list[str]:
-    """The secrets that are long enough to be looked for, the longest first."""
-    return sorted({one for one in secrets if len(one) >= SHORTEST}, key=len, reverse=True)

@@ -13,11 +13,11 @@ from pydantic import ConfigDict, PydanticSchemaGenerationError, TypeAdapter
 from pydantic.errors import PydanticInvalidForJsonSchema, PydanticUndefinedAnnotation
 from typing_extensions import TypedDict
 
+from yarnloom.around import DEFAULT_GRACE
 from yarnloom.context import AsyncStepContext, StepContext
 from yarnloom.errors import LoomError, Problem, nearest
 from yarnloom.plan import STEP_OPTIONS, StepRules
 
-DEFAULT_GRACE = 10.0
 Overlap = Literal["allowed", "never"]
 
 

@@ -15,7 +15,8 @@ from typing import Any
 from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect
 from yarnloom.engine.turn import Turn
 from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
-from yarnloom.secrets import has_sealed, masked_text, sealed_in, worth_masking
+from yarnloom.masking import masked_text, worth_masking
+from yarnloom.secrets import has_sealed, sealed_in
 from yarnloom.store import AttemptRow, ledger
 from yarnloom.store import writing as store
 from yarnloom.store.ledger import Entry

@@ -19,7 +19,7 @@ from pydantic import BaseModel
 from yarnloom.checking import CheckValue, Job, ParseBody, Parsed
 from yarnloom.engine import Unjudged
 from yarnloom.errors import Busy, InvalidInput, Problem
-from yarnloom.secrets import environment_for_tasks
+from yarnloom.masking import environment_for_tasks
 
 log = logging.getLogger("yarnloom.service")
 

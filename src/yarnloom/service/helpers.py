@@ -12,7 +12,7 @@ from typing import Any
 
 from yarnloom.engine import LoseWorker
 from yarnloom.errors import StartError
-from yarnloom.secrets import TOKEN_VARIABLE, environment_for_tasks
+from yarnloom.masking import TOKEN_VARIABLE, environment_for_tasks
 from yarnloom.service.core import Core, Loaded
 
 QUICK_DEATH = 2.0

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from yarnloom.interrupts import SIGNAL, Page
-from yarnloom.secrets import environment_for_tasks
+from yarnloom.masking import environment_for_tasks
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 
 _CHUNK = 1 << 16

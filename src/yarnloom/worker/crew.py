@@ -14,10 +14,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from yarnloom.around import MILD
+from yarnloom.around import DEFAULT_GRACE, MILD
 from yarnloom.errors import LoomNotFound
-from yarnloom.secrets import masked_in, worth_masking
-from yarnloom.task import DEFAULT_GRACE
+from yarnloom.masking import masked_in, worth_masking
 from yarnloom.units import size_text
 from yarnloom.worker.children import (
     TEAR_DOWN_SECONDS,
