@@ -64,11 +64,13 @@ def _start() -> Start:
             env={**os.environ, name: value},
         )
         assert process.stderr
-        listens, url = 0.0, ""
+        listens, url, published, takes_work = 0.0, "", False, False
         for line in process.stderr:
             if found := re.search(r"serves at (http://[^,]+),", line):
                 listens, url = time.perf_counter() - begun, found[1]
-            if "takes work" in line:
+            published = published or " at version " in line
+            takes_work = takes_work or "takes work" in line
+            if published and takes_work:
                 break
         works = time.perf_counter() - begun
         with Client(url) as client:
