@@ -1,9 +1,9 @@
 """What a service is like after an hour of mixed work: `python -m bench.soak MINUTES`.
 
-Not among the measurements of `python -m bench`, since it takes as long as it is told to. Runs of
-chains, of lists and of steps that print and publish follow one another without pause; watchers
-come and go; the overview, lists, graphs and reasons are asked for. A line a minute tells memory,
-open files, threads, the write-ahead logs, the number of files, and how long a bare request takes.
+`python -m bench` leaves it out, since it can take hours. Two clients start chains, lists, and steps
+that print and publish. Watchers come and go. A client asks for the overview, lists, graphs and
+reasons. Each minute it prints memory, open files, threads, the size of the write-ahead logs, the
+number of files, and the time of a bare request.
 """
 
 from __future__ import annotations
@@ -67,7 +67,7 @@ class Soak:
         self.faults: list[str] = []
 
     def run(self, minutes: float) -> list[Minute]:
-        """Load the service; return what was seen each minute."""
+        """Load the service; return one line of the table for each minute."""
         loads = [self._run_things, self._run_things, self._watch, self._look]
         threads = [threading.Thread(target=self._insist, args=(load,)) for load in loads]
         for thread in threads:

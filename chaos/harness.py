@@ -286,7 +286,7 @@ class Chaos:
         self._later(proxy.heal)
 
     def _move_records(self) -> None:
-        """Nothing is acknowledged that stands in no file of the folder."""
+        """Move the folder away: the service must acknowledge no start meanwhile."""
         away = self._data.with_suffix(".away")
         self._data.rename(away)
         with Client(self._service.url, who="chaos") as client, contextlib.suppress(YarnloomError):
@@ -330,9 +330,9 @@ class Chaos:
     # The end, and the account
 
     def _settle(self) -> None:
-        """The trouble is over: everything that can go on does, and has time to end.
+        """End the trouble, and wait until all runs have ended.
 
-        One process of each worker is stopped once more, since what comes later could free it.
+        First stop one process of each worker: no later trouble frees the steps that it has.
         """
         for proxy in self._proxies:
             proxy.heal()

@@ -64,7 +64,8 @@ from yarnloom.demo.models import (
 )
 from yarnloom.demo.web_host import ADDRESS_VARIABLE as HOST_VARIABLE
 
-loom = Loom("tide-almanac")
+# NumPy starts threads when it is imported, so each process loads this module itself.
+loom = Loom("tide-almanac", fork=False)
 loom.pool("gauge-link", limit=3, note="the gauge office lets three callers in")
 
 # One line a request is more than anybody wants to read in a step's log.

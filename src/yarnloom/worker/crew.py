@@ -566,9 +566,12 @@ class Crew:
                 self._on_unusable(template, message["message"])
             case "loaded":
                 template.ready = True
-                self._forks = message["not_forking"] is None
-                if not self._forks:
-                    self._say(f"each process loads {self._load} itself: {message['not_forking']}")
+                self._forks = message["forks"]
+                if message["not_forking"]:
+                    self._say(
+                        f"each process loads {self._load} itself, since {message['not_forking']}; "
+                        "Loom(..., fork=False) says that this is meant"
+                    )
                 if not self.publications.done():
                     self.publications.set_result(message["publications"])
                     self._spawn_all()

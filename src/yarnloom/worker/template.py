@@ -21,7 +21,6 @@ import sys
 import threading
 import time
 
-from yarnloom.loom import Loom
 from yarnloom.worker.child import ChannelHandler, Loaded, leave, load, prepare, work
 from yarnloom.worker.deadline import die_with_parent
 from yarnloom.worker.frames import Channel
@@ -39,10 +38,14 @@ def main(descriptor: int, specs: list[str], control: socket.socket, worker: int)
     loaded = load(channel, specs)
     if loaded is None:
         return 1
-    why = reason_not_to_fork(loaded.looms, before)
+    wanted = all(loom.fork for loom in loaded.looms)
+    why = reason_not_to_fork(before) if wanted else None
+    forks = wanted and why is None
     publications = [loom.publication() for loom in loaded.looms]
-    channel.send({**loaded.message, "not_forking": why, "publications": publications})
-    if why is not None:
+    channel.send(
+        {**loaded.message, "forks": forks, "not_forking": why, "publications": publications}
+    )
+    if not forks:
         return 0
     gc.freeze()  # what all processes share is not looked through by each, so it stays shared
     while True:
@@ -117,15 +120,12 @@ def open_descriptors() -> set[tuple[int, str]]:
     return found
 
 
-def reason_not_to_fork(looms: list[Loom], before: set[tuple[int, str]]) -> str | None:
-    """Return why processes must load the looms themselves; None if they can be forked.
+def reason_not_to_fork(before: set[tuple[int, str]]) -> str | None:
+    """Return why this process must not be forked; None if it can be.
 
     Args:
-        looms: as they were loaded.
-        before: what was open before that.
+        before: the files and sockets that were open before the looms were loaded.
     """
-    if any(not loom.fork for loom in looms):
-        return "fork=False"
     others = [one.name for one in threading.enumerate() if one is not threading.main_thread()]
     if others or len(os.listdir("/proc/self/task")) > 1:
         return f"threads run once it is loaded ({', '.join(others) or 'not of Python'})"
