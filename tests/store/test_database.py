@@ -195,6 +195,21 @@ def test_run_numbers_are_never_given_out_twice(tmp_path: Path) -> None:
     database.close()
 
 
+def test_rows_that_have_ended_are_let_go_also_where_they_were_only_read(tmp_path: Path) -> None:
+    """Else a service's memory grows with all that people look at."""
+    database = Database(tmp_path)
+    inline = InlineService(database)
+    inline.publish(looms.loom)
+    number = inline.start("sums", {"number": 1})
+    inline.work(looms.loom)
+    unit = inline.engine._unit
+    assert not unit.runs.rows
+    assert inline.why(number)["state"] == "done"
+    assert not unit.runs.rows
+    assert not unit.parts.rows
+    database.close()
+
+
 def test_a_file_is_flushed_before_it_has_its_place(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

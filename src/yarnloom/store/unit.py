@@ -61,7 +61,7 @@ class Table(Generic[Row]):
         self.rows: dict[int, Row] = {}
         self._new: dict[int, Row] = {}
         self._changed: dict[int, Row] = {}
-        self._written: list[int] = []
+        self._used: list[int] = []
 
     def get(self, key: int) -> Row | None:
         """The row with that key, or None."""
@@ -91,6 +91,7 @@ class Table(Generic[Row]):
             known = self.rows.get(record[0])
             if known is None:
                 known = self.rows[record[0]] = self._row_class(*record)
+                self._used.append(record[0])
             found.append(known)
         return found
 
@@ -126,29 +127,32 @@ class Table(Generic[Row]):
         """Write what is new and what changed."""
         if self._new:
             self._unit.executemany(self._insert_sql, map(self._all, self._new.values()))
-            self._written += self._new
+            self._used += self._new
             self._new.clear()
         if self._changed:
             self._unit.executemany(self._update_sql, map(self._changing, self._changed.values()))
-            self._written += self._changed
+            self._used += self._changed
             self._changed.clear()
 
     def trim(self, finished: Callable[[Row], bool]) -> None:
-        """After a commit: let go of rows that are finished, or too many, or large."""
+        """After a commit: let go of rows that are finished, or too many, or large.
+
+        Of those that were read or written since the last one.
+        """
         if len(self.rows) > KEEP_ROWS:
             self.rows.clear()
-        for key in self._written:
+        for key in self._used:
             row = self.rows.get(key)
             if row is not None and finished(row):
                 del self.rows[key]
-        self._written.clear()
+        self._used.clear()
 
     def clear(self) -> None:
         """Drop everything, written or not."""
         self.rows.clear()
         self._new.clear()
         self._changed.clear()
-        self._written.clear()
+        self._used.clear()
 
 
 class Unit:
