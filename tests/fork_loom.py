@@ -53,8 +53,11 @@ def declared(name: str, **options: Any) -> Loom:
     @new.task
     def leave_orphan(folder: str) -> None:
         """Start a process that starts another and ends."""
-        code = "import subprocess, sys; subprocess.Popen([sys.executable, '-c', '0'])"
-        subprocess.run([sys.executable, "-c", code], check=True)
+        code = "import subprocess, sys; print(subprocess.Popen([sys.executable, '-c', '0']).pid)"
+        command = [sys.executable, "-c", code]
+        started = subprocess.run(command, check=True, stdout=subprocess.PIPE, text=True)
+        with (Path(folder) / "orphans").open("a") as file:
+            file.write(started.stdout)
 
     @new.task
     def numbers(count: int) -> list[int]:

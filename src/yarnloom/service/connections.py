@@ -71,9 +71,9 @@ class Room:
     _highest: int = field(default=0, init=False)
 
     def note(self, count: int) -> None:
-        """Say once when connections run short, and once when they do not any more.
+        """Log once when connections run short, and once when there is room again.
 
-        After many have been closed, what they needed goes back to the system.
+        After many connections were closed, return their memory to the system.
         """
         self._highest = max(self._highest, count)
         if self._highest - count >= MANY_CLOSED:

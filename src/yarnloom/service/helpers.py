@@ -138,7 +138,7 @@ class Supervisor:
             publishing.set_exception(StartError(f"{names} was not published; see above"))
 
     def _reloading(self, publishing: asyncio.Future[None] | None) -> list[str]:
-        """What a worker is told of publishing and of new code; a later one publishes nothing."""
+        """Return a worker's options for publishing and reloading; only the first publishes."""
         reload = self._helpers.reload
         publishes = publishing is not None and (reload or not publishing.done())
         return [*(["--reload"] if reload else []), *(["--publish"] if publishes else [])]

@@ -106,7 +106,7 @@ class Logs:
             self._wake(subject)
 
     def close(self) -> None:
-        """Store what is in memory, and close the file."""
+        """Write the buffered lines, and close the file."""
         if self._timer is not None:
             self._timer.cancel()
         self._thread.submit(self._flush)
@@ -132,7 +132,7 @@ class Logs:
         return await self._in_thread(flush_and_ask)
 
     def _flush(self) -> None:
-        """Store what is in memory. Runs in the thread of the file."""
+        """Write the buffered lines. Runs in the thread of the file."""
         batch = [self._waiting.popleft() for _ in range(len(self._waiting))]
         self._size = 0
         if not batch:

@@ -1,4 +1,4 @@
-"""The memory of the service's process: little address space, and what is free goes back."""
+"""Memory of the service's process: reserve little address space, return free memory."""
 
 from __future__ import annotations
 
