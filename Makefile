@@ -14,7 +14,7 @@ PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
 .DEFAULT_GOAL := help
-.PHONY: help demo test thorough check fuzz chaos bench console format browser faketime pictures lock clean
+.PHONY: help demo test thorough check fuzz chaos bench console format browser pictures lock clean
 
 help: ## Show this
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
@@ -40,7 +40,7 @@ check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency d
 fuzz: $(PYTHON_READY) ## Send random requests over the whole description; CASES=20000
 	$(BIN)/python -m tests.boundaries.fuzzing $(or $(CASES),20000)
 
-chaos: $(PYTHON_READY) faketime ## Kill, freeze, cut off and put back real processes; SECONDS=1200 SEED=7
+chaos: $(PYTHON_READY) ## Kill, freeze, cut off and put back real processes; SECONDS=1200 SEED=7
 	$(BIN)/python -m chaos $(or $(SECONDS),60) $(SEED)
 
 bench: $(PYTHON_READY) ## Speed, as ratios against references in the same run
@@ -59,12 +59,6 @@ browser: ## Install Chromium where it is missing
 	  echo "installing Debian's chromium for the console's tests"; \
 	  SUDO=$$([ "$$(id -u)" = 0 ] || echo sudo); \
 	  $$SUDO apt-get update -qq && $$SUDO apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
-
-faketime: ## Install what sets the clock of one process, where it is missing
-	@ls /usr/lib/*/faketime/libfaketimeMT.so.1 >/dev/null 2>&1 || { \
-	  echo "installing Debian's faketime for clocks that are set"; \
-	  SUDO=$$([ "$$(id -u)" = 0 ] || echo sudo); \
-	  $$SUDO apt-get update -qq && $$SUDO apt-get install -y -qq --no-install-recommends faketime >/dev/null; }
 
 pictures: $(PYTHON_READY) console browser ## Take docs/screenshots anew from the demo; needs tmux
 	$(BIN)/python -m tools.pictures

@@ -21,9 +21,12 @@ import uvicorn
 from fastapi import FastAPI
 from pydantic import BaseModel
 
+from bench.looms import CHAIN
 from bench.running import service, warm_up
+from yarnloom import Client
 
 ROUNDS = 300
+CHAINS, TRIPS = 12, 20
 
 
 class Body(BaseModel):
@@ -85,6 +88,26 @@ def measure() -> tuple[list[float], list[float], list[float]]:
                 other.post("/runs", json=body).json()
                 trips.append(time.perf_counter() - begun)
     return results, trips, begins
+
+
+def measure_chain() -> tuple[list[float], list[float]]:
+    """Seconds a step of one chain that runs alone, and of a bare round trip."""
+    steps, trips = [], []
+    with service() as url, bare() as reference:
+        warm_up(url)
+        with (
+            Client(url) as client,
+            httpx.Client(base_url=reference, timeout=60, trust_env=False) as other,
+        ):
+            for number in range(CHAINS):
+                begun = time.perf_counter()
+                client.start("chain", number=number).wait(60)
+                steps.append((time.perf_counter() - begun) / CHAIN)
+                for _ in range(TRIPS):
+                    begun = time.perf_counter()
+                    other.post("/runs", json={"workflow": "one", "params": {"number": 1}}).json()
+                    trips.append(time.perf_counter() - begun)
+    return steps, trips
 
 
 def summary(seconds: list[float]) -> str:

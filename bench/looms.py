@@ -9,6 +9,7 @@ from pydantic import BaseModel
 
 from yarnloom import (
     Loom,
+    Retry,
     Rows,
     StepContext,
     each,
@@ -74,6 +75,69 @@ loom.workflow(
         each("all", over=previous, do=step("noop", noop, number=item())),
     ),
 )
+
+
+@loom.task
+def count_far(ctx: StepContext, number: int) -> Rows[int]:
+    """So many numbers, in a file."""
+    return ctx.save_rows(range(number))
+
+
+loom.workflow(
+    "very-many",
+    params=Number,
+    plan=sequence(
+        step("list", count_far, number=param("number")),
+        each("all", over=previous, do=step("noop", noop, number=item())),
+    ),
+)
+
+
+# The same with what real tasks have: rules, a context, outputs, a pool, failures
+
+
+@loom.task(pool="fifty")
+def in_pool(number: int) -> int:
+    """Nothing, in a pool."""
+    return number
+
+
+@loom.task
+def reads(ctx: StepContext, number: int) -> int:
+    """A context that only reads, and a print."""
+    print(f"{ctx.address} has {number}")
+    return number
+
+
+@loom.task
+def writes(number: int) -> str:
+    """A kilobyte."""
+    return f"{number:<1024}"
+
+
+@loom.task
+def fails(ctx: StepContext, number: int) -> int:
+    """One of twenty fails when it is tried first."""
+    if number % 20 == 0 and ctx.tries == 1:
+        raise ValueError("the first try")
+    return number
+
+
+loom.pool("fifty", limit=50)
+AGAIN = Retry(3, wait="1ms")
+for name, part in (
+    ("many-ready", step("noop", reads, number=item(), retry=AGAIN, timeout="1m")),
+    ("many-kilobytes", step("noop", writes, number=item())),
+    ("many-pool", step("noop", in_pool, number=item())),
+    ("many-retries", step("noop", fails, number=item(), retry=AGAIN)),
+):
+    loom.workflow(
+        name,
+        params=Number,
+        plan=sequence(
+            step("list", count_to, number=param("number")), each("all", over=previous, do=part)
+        ),
+    )
 
 
 # Steps that print and publish

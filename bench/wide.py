@@ -100,7 +100,7 @@ def run(inline: InlineService, items: int, piece: int) -> list[Piece]:
             done, begun = 0, time.perf_counter()
     ended = inline.run(number)
     assert (ended["state"], ended["output"]) == ("done", items + 1), ended
-    assert inline.graph(number)["parts"][1]["progress"]["done"] == items
+    assert inline.graph(number)["parts"][1]["counts"]["done"] == items
     return pieces
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shutil
 import sys
 import tempfile
 import time
@@ -14,16 +15,20 @@ from chaos.harness import Chaos
 def main(seconds: float, seed: int) -> int:
     """Make trouble; the exit code says whether a promise was broken."""
     begun = time.monotonic()
-    with tempfile.TemporaryDirectory(prefix="yarnloom-chaos-") as folder:
-        print(f"seed {seed}")
-        say = lambda text: print(f"{time.monotonic() - begun:7.1f} {text}", flush=True)  # noqa: E731
-        account = Chaos(Path(folder), seed, say).run(seconds)
+    folder = Path(tempfile.mkdtemp(prefix="yarnloom-chaos-"))
+    print(f"seed {seed}")
+    say = lambda text: print(f"{time.monotonic() - begun:7.1f} {text}", flush=True)  # noqa: E731
+    account = Chaos(folder, seed, say).run(seconds)
     for what, count in sorted(account.done.items()):
         print(f"{count:6} {what}")
     for fault in account.faults:
         print(fault)
-    print("no promise was broken" if not account.faults else f"{len(account.faults)} faults")
-    return bool(account.faults)
+    if account.faults:
+        print(f"{len(account.faults)} faults; the records are in {folder}")
+        return 1
+    shutil.rmtree(folder)
+    print("no promise was broken")
+    return 0
 
 
 if __name__ == "__main__":

@@ -26,10 +26,15 @@ loom = Loom("chaos")
 loom.pool("narrow", limit=LIMIT)
 
 
+SHORTS = 10
+"""For each of the others."""
+
+
 class Params(BaseModel):
-    """How many items there are."""
+    """How many items there are, and how many short ones."""
 
     count: int
+    shorts: int
 
 
 def note(ctx: StepContext, what: str) -> None:
@@ -80,10 +85,17 @@ def alone(ctx: StepContext) -> str:
 
 
 @loom.task(**AGAIN)
-def last(numbers: list[int], said: str, ctx: StepContext) -> dict[str, int]:
+def short(number: int, ctx: StepContext) -> int:
+    """One more; many of these go to a process together."""
+    note(ctx, "begin")
+    return number + 1
+
+
+@loom.task(**AGAIN)
+def last(numbers: list[int], shorts: list[int], said: str, ctx: StepContext) -> dict[str, int]:
     """The sum of all."""
     work(ctx, 0.1)
-    return {said: sum(numbers)}
+    return {said: sum(numbers) + sum(shorts)}
 
 
 loom.workflow(
@@ -97,12 +109,26 @@ loom.workflow(
             do=step("double", double, number=item(), pool="narrow"),
             at_once=3,
         ),
+        step("many", first, count=param("shorts")),
+        each("shorts", over=output("many"), do=step("short", short, number=item())),
         step("alone", alone),
-        step("last", last, numbers=output("doubles"), said=output("alone")),
+        step(
+            "last",
+            last,
+            numbers=output("doubles"),
+            shorts=output("shorts"),
+            said=output("alone"),
+        ),
     ),
 )
 
 
 def expected(count: int) -> dict[str, int]:
     """What a run of the workflow ends with."""
-    return {"alone": count * (count - 1)}
+    shorts = SHORTS * count
+    return {"alone": count * (count - 1) + shorts * (shorts + 1) // 2}
+
+
+def params(count: int) -> dict[str, int]:
+    """What a run of the workflow is started with."""
+    return {"count": count, "shorts": SHORTS * count}

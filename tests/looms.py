@@ -9,6 +9,7 @@ import os
 import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 from typing import Any
 
@@ -208,6 +209,19 @@ class Words(BaseModel):
 loom.workflow("speaks", params=Words, plan=step("speak", speak, words=param("words")))
 
 
+class ManyWords(BaseModel):
+    """Words that are said, one after the other."""
+
+    words: list[str]
+
+
+loom.workflow(
+    "speak-often",
+    params=ManyWords,
+    plan=each("words", over=param("words"), do=step("speak", speak, words=item())),
+)
+
+
 @loom.task(grace=0.2)
 async def gather(folder: str, words: str) -> int:
     """A step that waits together with many others."""
@@ -292,6 +306,19 @@ loom.workflow(
         step("check", tell, only_if=param("careful")),
     ),
     on_failure=step("notice", tell, failure=failure()),
+)
+
+
+@loom.task
+def takes(seconds: float) -> float:
+    """Take a while."""
+    time.sleep(seconds)
+    return seconds
+
+
+loom.workflow(
+    "sides",
+    plan=parallel("both", step("short", takes, seconds=0.0), step("long", takes, seconds=0.3)),
 )
 
 

@@ -238,3 +238,43 @@ class Maker:
         """What a part adds to what can be read behind it."""
         inside = {f"{part.label}.{name}": kind for name, kind in self.inside[part.label].items()}
         return {part.label: type(part).__name__.lower(), **inside}
+
+
+class StraightMaker(Maker):
+    """Makes plans whose eaches go straight to workers: of one step, and with many items."""
+
+    def make(self) -> tuple[Part, Part | None, Part | None]:
+        """The plan; without follow-ups."""
+        first = step("first", self.tasks["number"], a=self.choose(5))
+        eaches = [self.straight(f"each{place}") for place in range(1 + self.choose(2))]
+        around = parallel("both", *eaches, if_one_fails=self.one_of("stop", "cancel", "finish"))
+        middle = around if self.rarely(2) else sequence("chain", *eaches)
+        parts = [first, middle, step("last", self.tasks["number"], a=self.choose(5))]
+        return sequence(*parts), None, None
+
+    def straight(self, label: str) -> Part:
+        """An each of one step."""
+        count = 5 + self.choose(12)
+        names = [f"n {place}" for place in range(count)]
+        numbers = [self.choose(100) for _ in range(count)]
+        named = self.rarely(2)
+        task = self.tasks[self.one_of("number", "number", "things", "flaky", "fail")]
+        options: dict[str, Any] = {}
+        if named:
+            options["name"] = item()
+        if self.rarely(2):
+            options["may_fail"] = self.one_of(1, 2, "50%")
+        if self.rarely(4):
+            options["at_once"] = 1 + self.choose(4)
+        given = {"a": item(), "b": self.one_of(param("value"), 3, item())}
+        rules = self.rules(Scope())
+        rules.pop("per", None)
+        if self.rarely(3):
+            rules.pop("pool", None)
+        return each(
+            label,
+            over=names if named else numbers,
+            do=step("do", task, **given, **rules),
+            if_one_fails=self.one_of("stop", "cancel", "finish"),
+            **options,
+        )

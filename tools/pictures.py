@@ -47,11 +47,17 @@ class Terminal:
         self.name = name
         size = ["-x", str(columns), "-y", str(rows)]
         subprocess.run(["tmux", "new-session", "-d", "-s", name, *size, "-c", folder], check=True)
-        self.type("PS1='$ '; alias yarnloom=" + shlex.quote(COMMAND) + "; clear")
+        self.type("PS1='$ '; alias yarnloom=" + shlex.quote(COMMAND))
+        self.clear()
 
     def type(self, line: str) -> None:
         """Type a line."""
         subprocess.run(["tmux", "send-keys", "-t", self.name, line, "Enter"], check=True)
+
+    def clear(self) -> None:
+        """Clear the screen; what is typed before that is done would stand there twice."""
+        self.type("clear")
+        self.wait_for(r"\A\$\s*\Z")
 
     def screen(self, *, colours: bool = False) -> str:
         """What is on the screen."""
@@ -108,13 +114,13 @@ def reasons(page: Page, url: str, commands: Terminal, client: Client) -> None:
     page.locator("[data-testid=pool] canvas").wait_for()
     page.wait_for_timeout(700)
     page.screenshot(path=TARGET / "pools.png")
-    commands.type("clear")
+    commands.clear()
     commands.type(f"yarnloom pool gauge-link; yarnloom why {run.number}")
     commands.wait_for("bind\n *waits for harbours")
     commands.draw(page, TARGET / "why.png")
     client.change_pool("gauge-link", as_declared=True)
     run.wait(120)
-    commands.type("clear")
+    commands.clear()
 
 
 def paused_in_a_fit(client: Client) -> Run:
@@ -134,7 +140,7 @@ def paused_in_a_fit(client: Client) -> Run:
 def control(page: Page, commands: Terminal, client: Client) -> None:
     """A run that is paused in the middle of a fit, and what can be done with it."""
     run = paused_in_a_fit(client)
-    commands.type("clear")
+    commands.clear()
     number = run.number
     commands.type(
         f"yarnloom why {number}; yarnloom step {number}/fit resume; yarnloom mend 1 "
@@ -146,7 +152,7 @@ def control(page: Page, commands: Terminal, client: Client) -> None:
     client.run(1).wait(120)
     threading.Event().wait(2)
     commands.draw(page, TARGET / "control.png")
-    commands.type("clear")
+    commands.clear()
 
 
 def data(page: Page, url: str, commands: Terminal, client: Client) -> None:
@@ -165,7 +171,7 @@ def data(page: Page, url: str, commands: Terminal, client: Client) -> None:
     page.get_by_role("img", name="brackwater.svg").wait_for()
     page.wait_for_timeout(700)
     page.screenshot(path=TARGET / "files.png")
-    commands.type("clear")
+    commands.clear()
     commands.type(
         f"yarnloom start yearly-almanac --file contacts={draft.name}; yarnloom files --limit 8; "
         "yarnloom files brackwater-2027.csv; "
@@ -174,7 +180,7 @@ def data(page: Page, url: str, commands: Terminal, client: Client) -> None:
     commands.wait_for("gauge at fogwick|harbours")
     threading.Event().wait(4)
     commands.draw(page, TARGET / "data.png")
-    commands.type("clear")
+    commands.clear()
 
 
 def by_clock(page: Page, url: str, commands: Terminal, client: Client) -> None:
@@ -191,18 +197,18 @@ def by_clock(page: Page, url: str, commands: Terminal, client: Client) -> None:
     page.get_by_role("listitem").first.wait_for()
     page.wait_for_timeout(700)
     page.screenshot(path=TARGET / "schedules.png")
-    commands.type("clear")
-    threading.Event().wait(1)  # what is typed before it is done would stand there twice
+    commands.clear()
+    scheduled = client.runs(limit=1)[0].number + 1
     commands.type(
         "yarnloom schedules; yarnloom schedule nightly-waters --resume | head -8; "
         "yarnloom start harbour-tides -p harbour=saltmere --in 2h --start-by 23:59; "
-        "yarnloom why 11 | head -3; yarnloom relay yarnloom-demo/orders.db --list; "
+        f"yarnloom why {scheduled} | head -3; yarnloom relay yarnloom-demo/orders.db --list; "
         "yarnloom worker --load yarnloom.demo.almanac:loom --detach --name night; "
         "yarnloom worker status; yarnloom worker stop night"
     )
     commands.wait_for("night has ended")
     commands.draw(page, TARGET / "by-clock.png")
-    commands.type("clear")
+    commands.clear()
 
 
 def pages(page: Page, url: str, client: Client) -> None:
@@ -222,17 +228,23 @@ def pages(page: Page, url: str, client: Client) -> None:
     running = almanac(client)
     while len(client.call(done_harbours(running.number))["items"]) < 2:
         threading.Event().wait(0.1)
-    show(f"/runs/{running.number}", "run.png", wait=".react-flow__node [data-state=running]")
+    show(
+        f"/runs/{running.number}",
+        "run.png",
+        wait=".react-flow__node [data-dye=running] >> visible=true",
+    )
     show("/runs", "runs.png", wait="tbody tr")
     show("/", "overview.png", dark=True, wait="canvas")
     output = running.wait(120)
-    show(f"/runs/{running.number}?view=time", "time.png", wait="[data-attempt]")
+    show(f"/runs/{running.number}?view=time", "time.png", wait="[aria-label='time by part']")
     begun, ended = (
         datetime.fromisoformat(running.data[name]) for name in ("started_at", "ended_at")
     )
     then = urlencode({"then": (begun + 0.4 * (ended - begun)).isoformat()})
     show(
-        f"/runs/{running.number}?{then}", "back.png", wait=".react-flow__node [data-state=running]"
+        f"/runs/{running.number}?{then}",
+        "back.png",
+        wait=".react-flow__node [data-dye=running] >> visible=true",
     )
     show(f"/runs/{running.number}?each=harbours", "items.png", wait="[data-testid=items] tbody tr")
     at = "harbours[brackwater]"

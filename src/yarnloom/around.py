@@ -61,6 +61,11 @@ class Around:
         self._known[what, is_async] = function
         return ""
 
+    @property
+    def wraps(self) -> bool:
+        """Whether anything is wrapped around attempts."""
+        return ("attempt", False) in self._known or ("attempt", True) in self._known
+
     def call(self, context: Any, task: Callable[[], T]) -> T:
         """Call a task that is no coroutine, wrapped."""
         function = self._known.get(("attempt", False))

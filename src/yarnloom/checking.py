@@ -77,7 +77,12 @@ def parse_body(model: type[BaseModel], raw: bytes) -> BaseModel:
 def body_problems(error: ValidationError) -> list[Problem]:
     """Return what Pydantic found, at most a few, each with its JSON Pointer."""
     found = error.errors(include_url=False, include_context=False, include_input=False)
-    return [Problem(pointer(*one["loc"]), one["msg"]) for one in found[:20]]
+    return [mistake_in(one["loc"], one["msg"]) for one in found[:20]]
+
+
+def mistake_in(place: tuple[int | str, ...], message: str) -> Problem:
+    """Return what Pydantic says of a place, without the words that it puts before ours."""
+    return Problem(pointer(*place), message.removeprefix("Value error, "))
 
 
 def do_job(job: Job) -> Answer:

@@ -45,19 +45,16 @@ A message says what was found, what was expected, and what to do next.
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
-from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any, ClassVar, NamedTuple
 
 from yarnloom.units import Duration, duration_text, seconds
 
 
-@dataclass(frozen=True, slots=True)
-class Problem:
+class Problem(NamedTuple):
     """One mistake, with the place where it stands.
 
-    Args:
+    Attributes:
         where: a JSON Pointer into the input (`/year`), or an address in a plan (`table/fetch`).
         message: what was found, what was expected, what to do.
         line: of a mistake in a file: its line, from 1; else 0.
@@ -326,6 +323,8 @@ def nearest(name: str, known: Iterable[str]) -> str:
         name: what was asked for.
         known: what exists.
     """
+    import difflib  # for mistakes only
+
     names = sorted(set(known))
     close = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
     if close:

@@ -31,6 +31,9 @@ REASONS = ("cancel", "timeout", "quiet", "deadline", "lost")
 _PAGE = struct.Struct("=QB")
 _UNTIL = struct.Struct("=d")
 _UNTIL_AT = 64
+_BEGUN = struct.Struct("=Qd")
+_BEGUN_AT = 128
+_READING_AT = 192
 _PACKAGE = str(Path(__file__).parent) + os.sep
 # An exception in the middle of taking a log handler's lock could leave it taken.
 _NOT_TO_BE_CUT = (os.sep + os.path.join("logging", "__init__.py"),)
@@ -44,7 +47,8 @@ def enter(function: Callable[..., T], *args: Any, **inputs: Any) -> T:
 class Page:
     """A page of memory that a worker shares with one process.
 
-    It names the attempt that is to be stopped, and until when what must not overlap may go on.
+    It names the attempt that is to be stopped, until when what must not overlap may go on, and
+    what began last, and when.
 
     Args:
         descriptor: of a page that another process made; a new one is made without it.
@@ -79,6 +83,27 @@ class Page:
         """Return what was said last; 0 where nothing was."""
         (at,) = _UNTIL.unpack_from(self._memory, _UNTIL_AT)
         return float(at)
+
+    def begin(self, attempt: int, at: float) -> None:
+        """Say that an attempt begins now."""
+        _BEGUN.pack_into(self._memory, _BEGUN_AT, attempt, at)
+
+    def begun(self) -> tuple[int, float]:
+        """Return what began last, 0 for nothing, and when; it may have ended."""
+        found = None
+        while found != (found := _BEGUN.unpack_from(self._memory, _BEGUN_AT)):
+            pass  # it was written meanwhile
+        attempt, at = found
+        return attempt, at
+
+    @property
+    def reading(self) -> bool:
+        """Whether the worker reads the pipes and has not yet assigned the bytes to an attempt."""
+        return self._memory[_READING_AT] != 0
+
+    @reading.setter
+    def reading(self, on: bool) -> None:
+        self._memory[_READING_AT] = on
 
     def close(self) -> None:
         """Let go of it."""

@@ -9,6 +9,11 @@ from typing import Any
 _PROC = Path("/proc")
 
 
+def cores() -> int:
+    """How many processors this process may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
 def this_process() -> dict[str, Any]:
     """What tells this process from every other, where the system says it; else nothing of it.
 

@@ -131,6 +131,13 @@ class Task:
         """Checks what the function returns and turns it into JSON."""
         return self._adapter(self._hints.get("return", Any), "what it returns")
 
+    @functools.cached_property
+    def output_type(self) -> type | None:
+        """The type it returns, if every value of that exact type is plain JSON; else None."""
+        schema = self.output.core_schema
+        shape = self._hints.get("return")
+        return shape if shape in (int, bool) and schema.keys() <= {"type"} else None
+
     def _adapter(self, shape: Any, what: str) -> TypeAdapter[Any]:
         try:
             return TypeAdapter(shape)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 
 Duration = float | int | str | timedelta
 """Seconds as a number, text such as `"250ms"`, `"30s"` or `"1h 30m"`, or a timedelta."""
@@ -16,7 +16,13 @@ _SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3_600.0, "d": 86_400.0}
 _BYTES = {"kb": 2**10, "mb": 2**20, "gb": 2**30}
 _PIECE = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)\s*")
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(kb|mb|gb)\Z", re.IGNORECASE)
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 LONGEST = 366 * 86_400.0
+
+
+def micros(at: datetime | None) -> int | None:
+    """Microseconds since 1970 UTC."""
+    return None if at is None else (at - EPOCH) // timedelta(microseconds=1)
 
 
 def seconds(value: Duration) -> float:

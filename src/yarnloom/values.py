@@ -13,7 +13,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from pydantic_core import from_json
@@ -34,6 +34,8 @@ CODEC_DEPTH = 300
 """Deepest JSON that is read or written at all."""
 
 _NESTED = (dict, list, tuple)
+_SHORT: dict[type, Callable[[Any], str]] = {int: str, bool: lambda value: str(value).lower()}
+_SMALL = 10**15
 _FLAT = frozenset({str, int, float, bool, type(None)})
 
 
@@ -51,6 +53,8 @@ def encode(
     Raises:
         ValueRefused: it is not JSON, holds NaN or infinity, is too large or nested too deeply.
     """
+    if type(value) in _SHORT and -_SMALL < value < _SMALL:
+        return _SHORT[type(value)](value)
     try:
         text = json.dumps(value, allow_nan=False, separators=(",", ":"), ensure_ascii=False)
         size = len(text.encode())

@@ -44,11 +44,12 @@ class Watch:
 
     def _ask(self) -> None:
         connection = http.client.HTTPConnection("127.0.0.1", self._port, timeout=120)
-        while not self._end.wait(0.01):
-            begun = time.perf_counter()
-            connection.request("GET", "/health")
-            assert connection.getresponse().read() == PASS
-            self.waits.append(time.perf_counter() - begun)
+        with contextlib.closing(connection):
+            while not self._end.wait(0.01):
+                begun = time.perf_counter()
+                connection.request("GET", "/health")
+                assert connection.getresponse().read() == PASS
+                self.waits.append(time.perf_counter() - begun)
 
     def __enter__(self) -> Watch:
         self._thread.start()

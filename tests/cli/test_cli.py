@@ -245,3 +245,11 @@ def test_every_command_has_help() -> None:
     for name, sub in commands.items():
         assert sub.description, name
         assert sub.format_help()
+
+
+def test_a_shell_completes_commands(tmp_path: Path) -> None:
+    """By the command itself, as the shell asks for it."""
+    found = tmp_path / "found"
+    asked = {"_ARGCOMPLETE": "1", "COMP_LINE": "yarnloom ser", "COMP_POINT": "12", "COMP_TYPE": "9"}
+    run_command(env={**asked, "_ARGCOMPLETE_STDOUT_FILENAME": str(found)})
+    assert found.read_text().split() == ["serve"]

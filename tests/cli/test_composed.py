@@ -42,11 +42,13 @@ def test_show_goes_into_items(served: ServiceProgram, coast: str) -> None:
 
 
 def test_the_log_of_a_run_has_its_items(served: ServiceProgram, coast: str) -> None:
-    """In order, each under its address."""
+    """As it arrived, each line behind its address; as JSON too."""
     log = run_command("log", coast, url=served.url).stdout
+    known = json.loads(run_command("log", coast, "--json", url=served.url).stdout)["lines"]
 
-    assert log.index("listening at brackwater") < log.index("listening at fogwick")
-    assert f"{coast}/harbours[saltmere]/listen#1" in log
+    for name in ("brackwater", "fogwick", "saltmere"):
+        assert f"harbours[{name}]/listen#1 stdout   listening at {name}" in log
+    assert {line["address"] for line in known} >= {"harbours[saltmere]/listen"}
 
 
 def test_a_workflow_and_a_run_are_drawn(served: ServiceProgram, coast: str) -> None:

@@ -110,7 +110,7 @@ def test_a_key_that_is_none_is_refused_at_the_start(tmp_path: Path) -> None:
         (["step", "1/nothing", "skip"], "no part 'nothing'"),
         (["settle", "1/go", "letter"], "--done --not-done is required"),
         (["settle", "1/go", "letter", "--done"], "has no 'letter'"),
-        (["log", "1", "--follow"], "say which step of run 1"),
+        (["log", "1/go#1", "--text", "x"], "leave the attempt's number out"),
         (["link", "1", "--for", "soon"], "--for"),
         (["rerun", "1", "-p", "count"], "expected -p NAME=VALUE"),
     ],

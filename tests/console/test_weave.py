@@ -50,13 +50,18 @@ def test_the_graph_is_walked_by_keyboard(program: ServiceProgram, page: Page) ->
 
 
 def test_what_the_time_went_into_is_marked(program: ServiceProgram, page: Page) -> None:
-    """The longest path through what has ended, and a legend that says what is what."""
-    run = program.client().start("coast", harbours=["brackwater", "old weir"])
+    """The longest path, where something went on beside it, and a legend that says what is what."""
+    straight = program.client().start("coast", harbours=["brackwater", "old weir"])
+    straight.wait(60)
+    page.goto(f"{program.url}/runs/{straight.number}")
+    expect(node(page, "check")).to_be_visible()
+    expect(page.get_by_text("longest path")).to_have_count(0)
+    run = program.client().start("sides")
     run.wait(60)
     page.goto(f"{program.url}/runs/{run.number}")
-    expect(page.get_by_text("longest path")).to_contain_text(re.compile(r"\d m?s"))
-    expect(node(page, "check").locator("[data-longest]")).to_be_visible()
-    expect(node(page, "harbours").locator("[data-longest]")).to_be_visible()
+    expect(page.get_by_text("longest path")).to_contain_text(re.compile(r"\d m?s, \d+% of"))
+    expect(node(page, "both/long").locator("[data-longest]")).to_be_visible()
+    expect(node(page, "both/short").locator("[data-longest]")).to_have_count(0)
     page.get_by_role("button", name="Legend").click()
     legend = page.get_by_role("dialog")
     for word in ("waiting", "ready", "running", "backing off", "resting", "paused", "done"):
@@ -201,6 +206,7 @@ def test_two_thousand_steps_are_a_picture_from_afar(tmp_path: Path, page: Page) 
         run = program.client().start("broad", number=1)
         page.goto(f"{program.url}/runs/{run.number}")
         expect(page.locator(".react-flow__node-step").first).to_be_visible()
+        page.get_by_label("each all/strand-0 and alike").click(position={"x": 20, "y": 10})
         page.get_by_role("button", name="Fit View").click()
         picture = page.get_by_label("graph of 2000 steps")
         expect(picture).to_be_visible()

@@ -32,10 +32,11 @@ def test_a_process_that_stands_still_makes_place(tmp_path: Path, workflow: str) 
         os.kill(still, signal.SIGSTOP)
         run = client.start(workflow)
         assert run.wait(60) != still
-        first, second = run.step("who").data["attempts"]
+        # On a busy machine the new process may have no time to begin it either.
+        first, *_, last = run.step("who").data["attempts"]
         assert (first["outcome"], first["error"]["type"]) == ("handed_back", "NotBegun")
         assert first["error"]["message"] == f"process {still} did not begin it, and was replaced"
-        assert (second["outcome"], second["number"]) == ("done", 2)
+        assert (last["outcome"], last["number"] >= 2) == ("done", True)
 
 
 def marks(folder: Path) -> dict[int, list[float]]:

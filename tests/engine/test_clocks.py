@@ -163,6 +163,22 @@ def test_times_of_a_run_never_run_backwards(at: Floor) -> None:
     assert abs(created - at.inline.clock.now / 1e6) < 1
 
 
+@given(moves=st.lists(st.integers(-3_000_000, 3_000_000), max_size=12))
+def test_the_time_of_runs_never_goes_back_by_however_little(moves: list[int]) -> None:
+    """With nothing under way it is the clock's time again."""
+    clock, steady = 1_000_000_000, 0
+    time = Time(Moment(clock, 0.0), 0)
+    before = clock
+    for move in moves:
+        steady += 1_000
+        clock += 1_000 + move
+        time.look(Moment(clock, steady / 1e6), busy=True)
+        assert clock + time.ahead >= before
+        before = clock + time.ahead
+    time.look(Moment(clock, steady / 1e6), busy=False)
+    assert time.ahead == 0
+
+
 def test_times_of_day_follow_the_clock(at: Floor) -> None:
     """Though another run keeps the time of runs ahead of it."""
     going = at.start("two")

@@ -108,22 +108,26 @@ def run_to_end(at: Floor, watcher: Watcher, choose: random.Random, tries: int = 
     raise AssertionError("the run has no end")
 
 
+def world(at: Floor, seed: int, choose: random.Random) -> int:
+    """A random plan is published, and a run of it started."""
+    maker = Maker(choose.randrange, 10)
+    document = document_of(maker, "w", *maker.make())
+    tasks = [
+        {"name": name, "code_hash": "h", "rules": {}, **facts}
+        for name, facts in document["tasks"].items()
+    ]
+    at.do(Publish([document], [], "t", [POOL]))
+    at.looms |= {one["name"]: "h" for one in tasks}
+    at.worker(places=1 + seed % 3)
+    return at.start("random/w", PARAMS)
+
+
 @pytest.mark.parametrize("seed", range(40))
 def test_any_plan_looks_as_it_did(seed: int) -> None:
     """Every part and step, the counts of eaches, and what is in items."""
     choose = random.Random(seed)
-    maker = Maker(choose.randrange, 10)
-    document = document_of(maker, "w", *maker.make())
     with floor() as at:
-        tasks = [
-            {"name": name, "code_hash": "h", "rules": {}, **facts}
-            for name, facts in document["tasks"].items()
-        ]
-        at.do(Publish([document], [], "t", [POOL]))
-        at.looms |= {one["name"]: "h" for one in tasks}
-        at.worker(places=1 + seed % 3)
-        number = at.start("random/w", PARAMS)
-        watcher = Watcher(at, number)
+        watcher = Watcher(at, world(at, seed, choose))
         run_to_end(at, watcher, choose)
         watcher.note()
 

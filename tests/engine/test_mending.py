@@ -15,9 +15,10 @@ from tests.fractions import broken_fractions
 from tests.naive import Naive
 from tests.plans import behave
 from tests.same import PARAMS, states
-from yarnloom import Loom, each, failure, item, output, parallel, sequence, step
-from yarnloom.engine import Ask, CancelRun, MendRun, Register, Report, ReportItem, Tick
-from yarnloom.errors import Conflict
+from yarnloom import Loom, each, failure, item, output, parallel, previous, sequence, step
+from yarnloom.engine import Ask, CancelRun, FailuresOf, MendRun, Register, Report, ReportItem, Tick
+from yarnloom.engine.failing import failures
+from yarnloom.errors import Conflict, NotFound
 from yarnloom.store import audit
 from yarnloom.testing import inline_service
 
@@ -333,3 +334,64 @@ def test_a_cancelled_parallel_is_mended_whole(at: Floor) -> None:
     at.end("1/p/x")
     at.end("1/z")
     assert at.inline.run(number)["state"] == "done"
+
+
+def sacks() -> Loom:
+    """A loom whose sacks can be torn or too heavy."""
+    loom = Loom("granary")
+
+    @loom.task
+    def weigh(sack: int) -> int:
+        raise NotImplementedError
+
+    @loom.task
+    def label(weight: int) -> str:
+        raise NotImplementedError
+
+    inner = sequence(step("weigh", weigh, sack=item()), step("label", label, weight=previous))
+    loom.workflow("stock", plan=each("sacks", over=list(range(6)), if_one_fails="finish", do=inner))
+    return loom
+
+
+def test_only_some_failures_are_mended() -> None:
+    """Those of a step, an error or a message; the rest stays failed, and can be mended later."""
+    with floor() as at:
+        at.publish(sacks())
+        at.worker(places=6)
+        number = at.start("stock")
+        for sack in range(6):
+            weigh = f"{number}/sacks[{sack}]/weigh"
+            if sack < 2:
+                at.end(weigh, output=sack)
+                at.end(f"{number}/sacks[{sack}]/label", output="l")
+            else:
+                kind = "OSError" if sack < 4 else "ValueError"
+                at.end(
+                    weigh,
+                    "failed",
+                    error={"type": kind, "message": "wet" if sack == 3 else f"torn {sack}"},
+                )
+        found = at.inline._look(number, failures)
+        kinds = [(one["said"], one["number"]) for one in found["kinds"]]
+        assert kinds == [("torn …", 2), ("torn 2", 1), ("wet", 1)]
+        with pytest.raises(NotFound, match="no step"):
+            at.do(MendRun(number, "t", only=FailuresOf("sacks/way")))
+        with pytest.raises(Conflict, match="failed with KeyError"):
+            at.do(MendRun(number, "t", only=FailuresOf("sacks/weigh", "KeyError")))
+
+        at.do(MendRun(number, "t", only=FailuresOf("sacks/weigh", "OSError", "torn …")))
+        assert at.running == [f"{number}/sacks[2]/weigh"]
+        at.fail(f"{number}/sacks[2]/weigh")
+        at.do(MendRun(number, "t", only=FailuresOf("sacks/weigh", "OSError")))
+        assert at.running == [f"{number}/sacks[{sack}]/weigh" for sack in (2, 3)]
+        for sack in (2, 3):
+            at.end(f"{number}/sacks[{sack}]/weigh", output=sack)
+            at.end(f"{number}/sacks[{sack}]/label", output="l")
+        assert at.inline.run(number)["state"] == "failed"
+        assert not audit(at.inline.database.writer)
+        at.do(MendRun(number, "t", only=FailuresOf("sacks/weigh")))
+        assert at.running == [f"{number}/sacks[{sack}]/weigh" for sack in (4, 5)]
+        for sack in (4, 5):
+            at.end(f"{number}/sacks[{sack}]/weigh", output=sack)
+            at.end(f"{number}/sacks[{sack}]/label", output="l")
+        assert at.inline.run(number)["state"] == "done"

@@ -435,10 +435,10 @@ def test_rules_that_make_no_sense_are_named(given: dict[str, Any], message: str)
     assert message in found
 
 
-def test_nothing_is_handed_out_ahead_from_a_pool(at: Floor) -> None:
+def test_nothing_is_handed_out_ahead_from_a_pool_with_a_rate(at: Floor) -> None:
     """A worker that takes work ahead holds nothing that another could begin."""
     loom, work = task_loom()
-    loom.pool("link", limit=20)
+    loom.pool("link", rate=Rate(1_000, per="1s"))
     loom.workflow("pooled", plan=each("a", over=list(range(9)), do=step("it", work, pool="link")))
     loom.workflow("free", plan=each("a", over=list(range(9)), do=step("it", work)))
     at.publish(loom)
@@ -453,10 +453,22 @@ def test_nothing_is_handed_out_ahead_from_a_pool(at: Floor) -> None:
     at.drain()
 
 
+def test_as_many_are_handed_out_ahead_as_a_pool_has_free_places(at: Floor) -> None:
+    """They count as in use, so that the limit holds whoever begins first."""
+    loom, work = task_loom()
+    loom.pool("link", limit=3)
+    loom.workflow("pooled", plan=each("a", over=list(range(9)), do=step("it", work, pool="link")))
+    at.publish(loom)
+    at.worker(places=2, ahead=4)
+    at.start("pooled")
+    assert len(at.running) == 3
+    at.drain()
+
+
 def test_what_can_begin_is_not_held_up_by_what_is_only_ahead(at: Floor) -> None:
     """A worker whose processes are busy still takes steps that share a process."""
     loom, work = task_loom()
-    loom.pool("link", limit=20)
+    loom.pool("link", rate=Rate(1_000, per="1s"))
 
     @loom.task(io=True)
     def shared() -> None:

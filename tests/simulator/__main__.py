@@ -2,7 +2,7 @@
 
 `python -m tests.simulator FIRST LAST` runs many and says which seeds fail. With `control` before
 the numbers they are worlds under control: paused, mended, with side effects; with `clock` worlds of
-schedules and later starts.
+schedules and later starts, with `straight` and `straight-control` worlds of items without rows.
 """
 
 from __future__ import annotations
@@ -13,7 +13,15 @@ from collections import Counter
 
 from tests.simulator.clock import ClockWorld
 from tests.simulator.control import ControlWorld
+from tests.simulator.straight import StraightControlWorld, StraightWorld
 from tests.simulator.world import World
+
+KINDS = {
+    "control": ControlWorld,
+    "clock": ClockWorld,
+    "straight": StraightWorld,
+    "straight-control": StraightControlWorld,
+}
 
 
 def main(kind: type[World | ClockWorld], first: int, last: int) -> int:
@@ -37,6 +45,6 @@ def main(kind: type[World | ClockWorld], first: int, last: int) -> int:
 
 if __name__ == "__main__":
     words = sys.argv[1:]
-    kind = {"control": ControlWorld, "clock": ClockWorld}.get(words[0], World)
+    kind = KINDS.get(words[0], World)
     numbers = [int(word) for word in words if word.isdigit()]
     sys.exit(main(kind, numbers[0], numbers[-1]))

@@ -10,8 +10,8 @@ from tests.simulator.control import ControlWorld
 from tests.simulator.world import World
 
 SEEDS = range(8)
-CONTROLLED = range(much(100, 300))
-CLOCKED = range(24)
+CONTROLLED = range(much(50, 300))
+CLOCKED = range(much(12, 24))
 
 
 def live(kind: type[World | ClockWorld], first: int, count: int) -> None:

@@ -69,6 +69,7 @@ class SimWorker:
     """A worker, as the protocol asks for it, without processes.
 
     Attributes:
+        ahead: how many more it takes than it has places, so that items go to it without rows.
         hands: attempts that it runs, by their message.
         stops: why some of them are told to stop.
         untold: report items that the service has not answered.
@@ -80,6 +81,7 @@ class SimWorker:
 
     name: str
     places: int
+    ahead: int = 0
     hands: dict[int, dict[str, Any]] = field(default_factory=dict)
     stops: dict[int, str] = field(default_factory=dict)
     seen: set[int] = field(default_factory=set)
@@ -158,7 +160,7 @@ class World:
     def run(self) -> None:
         """Let the world live until nothing is left to happen, then check how it ended."""
         for index in range(self.PLANS):
-            maker = Maker(self.random.randrange, self.random.randint(*self.PARTS))
+            maker = self.maker()
             self.plans.append(maker.make())
             self.names |= {function: name for name, function in maker.tasks.items()}
             document = document_of(maker, f"w{index}", *self.plans[-1])
@@ -183,6 +185,14 @@ class World:
         self.check_end()
         self.database.close()
         self.folder.cleanup()
+
+    def maker(self) -> Maker:
+        """Makes a plan."""
+        return Maker(self.random.randrange, self.random.randint(*self.PARTS))
+
+    def takes(self) -> float:
+        """How long an attempt takes."""
+        return self.random.uniform(0.01, 3)
 
     def tick(self) -> None:
         """What the service's timer does."""
@@ -346,6 +356,12 @@ class World:
                 else:
                     spot.state = "ready" if held is None else "running"
 
+        for given in self.engine._memory.grants.attempts.values():
+            self.counts["given without rows"] += 1
+            straight = given.straight
+            address = straight.address_of(given.index, given.name).partition("/")[2]
+            self.spot_at(straight.run, address).state = "running"
+
     def spot(self, number: int, step: int) -> Spot:
         """Where the naive interpreter has a step."""
         unit = self.engine._unit
@@ -354,6 +370,10 @@ class World:
         run = turn.run(number)
         node = turn.plan(run).nodes[row.node]
         address = turn.address(run, node, unit.parts.need(row.part)).partition("/")[2]
+        return self.spot_at(number, address)
+
+    def spot_at(self, number: int, address: str) -> Spot:
+        """Where the naive interpreter has what stands at an address."""
         (found,) = (one for one in self.naive[number].root.all() if one.address == address)
         return found
 
@@ -402,7 +422,9 @@ class World:
 
     def add_worker(self, name: str) -> None:
         """A worker begins."""
-        worker = self.workers[name] = SimWorker(name, self.random.choice((1, 2, 5)))
+        worker = self.workers[name] = SimWorker(
+            name, self.random.choice((1, 2, 5)), self.random.choice((0, 0, 3, 20))
+        )
         self.register(worker)
         self.later(LEASE / 3, lambda: self.report(worker))
         if self.random.random() < 0.5:
@@ -444,6 +466,7 @@ class World:
         in_hand = tuple({*worker.hands, *worker.untold})
         command = Register(
             *(worker.name, worker.name, {}, worker.places, TASKS, in_hand),
+            ahead=worker.ahead,
             service=self.database.id,
             epoch=worker.epoch,
             commits=worker.commits,
@@ -523,7 +546,7 @@ class World:
                 if self.chance(0.03):
                     self.stand_still(worker, attempt)
                     continue
-                self.later(self.random.uniform(0.01, 3), lambda a=attempt: self.finish(worker, a))
+                self.later(self.takes(), lambda a=attempt: self.finish(worker, a))
             elif message["kind"] == "stop":
                 worker.stops[attempt] = message["why"]
             elif message["kind"] == "go_on":
@@ -638,7 +661,7 @@ class World:
         assert not doubled, "a start key made two runs"
         for worker in self.engine._memory.workers.values():
             assert len(worker.in_hand) <= max(
-                worker.places, len(worker.in_hand.keys() & _open(self))
+                worker.places + worker.ahead, len(worker.in_hand.keys() & _open(self))
             )
 
     def check_fencing(self, command: Any, answer: Reported) -> None:

@@ -10,8 +10,9 @@ from pathlib import Path
 import pytest
 
 from tests import looms
-from yarnloom.errors import FolderInUse, FolderUnusable
+from yarnloom.errors import Busy, FolderInUse, FolderUnusable
 from yarnloom.store import Database, FileFolder, audit, migrations
+from yarnloom.store import database as database_module
 from yarnloom.store.database import LOG_LIMIT, migrate
 from yarnloom.store.writing import (
     FAILED_UNDER,
@@ -235,3 +236,16 @@ def test_a_file_is_flushed_before_it_has_its_place(
     # The first file in a folder of its own makes that folder durable, too.
     assert seen == ["bytes", "folder", "place", "folder"]
     assert folder.path(sha256).read_bytes() == b"ebb and flow"
+
+
+def test_a_question_that_takes_too_long_is_no_mistake(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It is said what to do, and the next question is answered."""
+    monkeypatch.setattr(database_module, "READ_LIMIT", 0.0)
+    database = Database(tmp_path)
+    endless = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT max(i) FROM n"
+    with pytest.raises(Busy, match="ask for less"):
+        database.read(lambda connection: connection.execute(endless).fetchone())
+    assert database.read(lambda connection: connection.execute("SELECT 7").fetchone()[0]) == 7
+    database.close()

@@ -13,10 +13,23 @@ from hypothesis import strategies as st
 
 from yarnloom.errors import CannotStore, FolderUnusable
 from yarnloom.store import logs
-from yarnloom.store.logs import AttemptKey, LogFile, Printed, Printer, verify_logs
+from yarnloom.store.logs import (
+    AttemptKey,
+    LogFile,
+    Mark,
+    Page,
+    Printed,
+    Printer,
+    Wanted,
+    verify_logs,
+)
 
 KEY = AttemptKey(3, 41, 2, 1, 77)
 PRINTER = Printer(KEY, 9, "9/fetch")
+PRINTERS = [
+    Printer(KEY._replace(item=at, attempt=80 + at), 9, address)
+    for at, address in enumerate(("9/list", "9/coast[1]/fetch", "9/coast[12]/fetch", "9/coasts"))
+]
 
 
 def lines(*texts: str) -> list[dict[str, Any]]:
@@ -88,6 +101,74 @@ def test_any_pieces_in_any_batches_are_read_as_one_list(
     assert [(line["line"], line["text"]) for line in found] == [
         (index, f"line {index}") for index in wanted
     ]
+
+
+def pages_after(file: LogFile, wanted: Wanted, after: Mark) -> list[Page]:
+    """Return all pages of a run's log from a mark on."""
+    pages = [file.lines_after(9, after, wanted)]
+    while (following := pages[-1].next) is not None:
+        pages.append(file.lines_after(9, following, wanted))
+    return pages
+
+
+def pages_before(file: LogFile, wanted: Wanted) -> list[Page]:
+    """Return all pages of a run's log, the newest last."""
+    pages = [file.lines_before(9, None, wanted)]
+    while (following := pages[-1].next) is not None:
+        pages.append(file.lines_before(9, following, wanted))
+    return pages[::-1]
+
+
+def said(pages: list[Page]) -> list[tuple[str, str]]:
+    """Return the steps and texts of the lines of some pages."""
+    return [(line["address"], line["text"]) for page in pages for line in page.lines]
+
+
+@given(
+    pieces=st.lists(
+        st.tuples(st.sampled_from(range(4)), st.lists(st.sampled_from(["Ebb", "flood"]))),
+        max_size=15,
+    ),
+    limit=st.integers(1, 7),
+    searched=st.sampled_from([0, 200, 2**20]),
+    address=st.sampled_from(["", "list", "coast", "coast[1]", "coast[1]/fetch"]),
+    text=st.sampled_from(["", "EBB"]),
+)
+def test_a_runs_log_is_read_whole_in_both_directions(
+    tmp_path_factory: pytest.TempPathFactory,
+    pieces: list[tuple[int, list[str]]],
+    limit: int,
+    searched: int,
+    address: str,
+    text: str,
+) -> None:
+    """In pages of any size: each line once, as it arrived, and of no other run."""
+    inside = {"": "0123", "list": "0", "coast": "12", "coast[1]": "1", "coast[1]/fetch": "1"}
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(logs, "CHUNK_SIZE", 100)
+        patch.setattr(logs, "SEARCHED", searched)
+        file = LogFile(tmp_path_factory.mktemp("logs"))
+        file.write([printed(0, "Ebb", printer=Printer(KEY, 8, "8/list"))])
+        counts, expected = [0] * 4, list[tuple[str, str]]()
+        for who, texts_of in pieces:
+            file.write([printed(counts[who], *texts_of, printer=PRINTERS[who])])
+            counts[who] += len(texts_of)
+            if str(who) in inside[address]:
+                place = PRINTERS[who].address.partition("/")[2]
+                expected += [(place, one) for one in texts_of if text.lower() in one.lower()]
+        wanted = Wanted(limit, address, text)
+        forward, backward = pages_after(file, wanted, Mark()), pages_before(file, wanted)
+        behind = [file.lines_after(9, pages[-1].end, wanted) for pages in (forward, backward)]
+        marks = [line["mark"] for page in forward for line in page.lines]
+        middle = marks[len(marks) // 2] if marks else "0-0"
+        rest = pages_after(file, wanted, Mark.of(middle) or Mark())
+        file.close()
+
+    assert said(forward) == expected
+    assert said(backward) == expected
+    assert said(behind) == []
+    assert said(rest) == (expected[len(marks) // 2 + 1 :] if marks else [])
+    assert all(len(page.lines) <= limit for page in (*forward, *backward))
 
 
 def test_lines_that_a_killed_service_lost_are_told_of(tmp_path: Path) -> None:
@@ -221,6 +302,6 @@ def test_a_damaged_or_foreign_file_is_refused_and_left_as_it_is(tmp_path: Path) 
     path.unlink()
     LogFile(tmp_path).close()
     assert verify_logs(tmp_path) == []
-    sqlite3.connect(path).execute("PRAGMA user_version = 2").connection.close()
+    sqlite3.connect(path).execute("PRAGMA user_version = 99").connection.close()
     with pytest.raises(FolderUnusable, match="newer than this program"):
         LogFile(tmp_path)

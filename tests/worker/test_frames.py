@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import socket
 import subprocess
 import sys
@@ -14,7 +15,7 @@ from hypothesis import strategies as st
 from tests.helpers import eventually
 from tests.test_values import json_values
 from yarnloom.worker import guardian
-from yarnloom.worker.frames import Channel, Closed
+from yarnloom.worker.frames import Channel, Closed, PatientChannel
 
 
 @given(st.lists(json_values, max_size=8))
@@ -55,6 +56,45 @@ def test_a_half_message_waits_for_the_rest() -> None:
     assert channel.pending() == [{"kind": "x"}]
     left.close()
     channel.close()
+
+
+def test_a_process_that_reads_nothing_makes_nobody_wait() -> None:
+    """What there is no room for is sent as it reads, whole and in order."""
+
+    async def send_and_read() -> list[int]:
+        left, right = socket.socketpair()
+        sender, reader = PatientChannel(left, asyncio.get_running_loop()), Channel(right)
+        right.setblocking(False)
+        for number in range(5_000):
+            sender.send({"kind": "work", "attempt": number, "text": "x" * 300})
+        sender.send({"kind": "last", "attempt": 5_000, "text": "x" * 2_000_000})
+        found: list[int] = []
+        while len(found) <= 5_000:
+            await asyncio.sleep(0)
+            found += [message["attempt"] for message in reader.pending()]
+        sender.close()
+        reader.close()
+        return found
+
+    assert asyncio.run(asyncio.wait_for(send_and_read(), 60)) == list(range(5_001))
+
+
+def test_what_cannot_be_sent_any_more_is_lost() -> None:
+    """Also where the process died while messages waited."""
+
+    async def send() -> None:
+        left, right = socket.socketpair()
+        sender = PatientChannel(left, asyncio.get_running_loop())
+        for _ in range(5_000):
+            sender.send({"kind": "work", "text": "x" * 300})
+        right.close()
+        with pytest.raises(Closed):
+            while True:
+                sender.send({"kind": "work"})
+                await asyncio.sleep(0)
+        sender.close()
+
+    asyncio.run(asyncio.wait_for(send(), 60))
 
 
 def test_the_guardian_kills_what_is_left_and_nothing_else() -> None:

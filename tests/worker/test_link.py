@@ -59,6 +59,7 @@ def make_link(service: Service) -> Link:
         introduce=lambda: {"name": "w", "places": 1, "tasks": {}, "in_hand": []},
         places=lambda: {"places": 1},
         on_message=lambda message: None,
+        on_taken=lambda: None,
         on_refused=lambda refusal: None,
         on_lease_over=lambda: None,
         on_epoch=on_epoch,

@@ -40,6 +40,11 @@ export function patch<T>(path: string, body: Json): Promise<T> {
   return request<T>("PATCH", path, body);
 }
 
+/** The answer to a PUT. */
+export function put<T>(path: string, body: Json): Promise<T> {
+  return request<T>("PUT", path, body);
+}
+
 /** Remove something. */
 export function remove(path: string): Promise<null> {
   return request<null>("DELETE", path);
@@ -48,6 +53,11 @@ export function remove(path: string): Promise<null> {
 /** The address of what an attempt prints, live. */
 export function logPath(run: number, address: string): string {
   return `${BASE}/runs/${run}/log/live?${new URLSearchParams({ address })}`;
+}
+
+/** The address of what a run's steps print, live, from behind a mark on. */
+export function linesPath(run: number, address: string, text: string, after: string): string {
+  return `${BASE}/runs/${run}/lines/live?${new URLSearchParams({ address, text, after })}`;
 }
 
 /** The address of an each's items with what came of them, all or those in a state. */

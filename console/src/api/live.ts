@@ -3,13 +3,15 @@
 import { logPath, parseExact } from "./http";
 import { streamPath } from "./paths";
 import { Stream, type LinkState, type Wish, type Word } from "./stream";
-import type { LogLine, Part, Pool, Run, Schedule, Worker } from "./types";
+import type { Glance, LogLine, Part, Pool, Run, RunLine, Schedule, Worker } from "./types";
 
 export type { LinkState };
 
 export interface Change {
   run?: Run;
   graph?: Part;
+  /** The line that is made of this graph; not every event has it. */
+  glance?: Glance;
   pool?: Pool;
   schedule?: Schedule;
   workers?: Worker[];
@@ -90,6 +92,39 @@ export function watchLog(
   address: string,
   onLine: (line: LogLine) => void,
 ): () => void {
+  // The stream ends with the attempt; what broke in between is caught up with by the graph's own.
+  return watchLines(
+    () => logPath(run, address),
+    onLine,
+    () => false,
+  );
+}
+
+/**
+ * What all steps of a run print, from behind a mark on; the answer ends it.
+ *
+ * @param again whether a stream that ended is to be opened again, as the run goes on.
+ */
+export function watchRunLines(
+  path: (after: string) => string,
+  after: string,
+  onLine: (line: RunLine) => void,
+  again: () => boolean,
+): () => void {
+  let mark = after;
+  const take = (line: RunLine) => {
+    mark = line.mark;
+    onLine(line);
+  };
+  return watchLines(() => path(mark), take, again);
+}
+
+/** Lines as they come, while somebody can see the tab. */
+function watchLines<Line>(
+  path: () => string,
+  onLine: (line: Line) => void,
+  again: () => boolean,
+): () => void {
   let source: EventSource | null = null;
   let over = false;
   // Browsers allow few connections to one host: a tab that nobody sees holds none.
@@ -100,12 +135,12 @@ export function watchLog(
       return;
     }
     if (source) return;
-    source = new EventSource(logPath(run, address));
+    source = new EventSource(path());
     source.addEventListener("yarnloom.line", (event: MessageEvent<string>) =>
-      onLine((parseExact(event.data) as { data: LogLine }).data),
+      onLine((parseExact(event.data) as { data: Line }).data),
     );
-    // The stream ends with the attempt; what broke in between is caught up with by the graph's own.
     source.onerror = () => {
+      if (again()) return; // the browser opens it again, from its last line on
       over = true;
       source?.close();
     };

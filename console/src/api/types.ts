@@ -171,17 +171,32 @@ interface CommonPart {
   error?: Fault | null;
   started_at?: string | null;
   ended_at?: string | null;
+  /** Parts or items by state. Inside an each, the counts are over all of its items. */
+  counts?: Counts;
   only_if?: Source;
   /** Of a branch: labels of the branches that it reads. */
   waits_for?: string[];
   follow_ups?: Record<string, Part>;
+  /** Of branches that look alike and are shown as one: their addresses. */
+  alike?: string[];
   /** Of a follow-up of a run: whether it has begun. */
   begun?: boolean;
+}
+
+/** How long attempts took, in seconds. */
+export interface Took {
+  median: number;
+  longest: number;
+  /** How many are counted. */
+  ended: number;
+  histogram: { from: number; to: number; number: number }[];
 }
 
 export interface StepPart extends CommonPart {
   kind: "step";
   task: string;
+  /** Inside an each: how long its attempts took; null if none has ended. */
+  took?: Took | null;
   stop_asked?: string | null;
   progress?: StepProgress | null;
   paused_by_hand?: boolean;
@@ -214,15 +229,107 @@ export interface EachPart extends CommonPart {
   at_once: number | null;
   batch: number | null;
   may_fail: string | null;
-  /** Its items by state, once it has begun. */
-  counts?: Counts;
   /** The items to look at first: failed ones, and those that run the longest. */
   top?: Item[];
-  /** What it repeats, without states. */
+  /** What it repeats, with how much flows through it. */
   do: Part;
 }
 
 export type Part = StepPart | SequencePart | ParallelPart | EachPart;
+
+/** Failures of one step that are alike. */
+export interface FailureKind {
+  /** Of the step, without the keys of items. */
+  address: string;
+  type: string;
+  pattern: string;
+  said: string;
+  number: number;
+  in_items: boolean;
+  first: string;
+  first_at: string;
+}
+
+export interface Failures {
+  failed: number;
+  more: boolean;
+  kinds: FailureKind[];
+  /** Addresses of the first failed steps, in plan order. */
+  steps: string[];
+}
+
+/** The bottleneck of a run: the step with the longest queue. */
+export interface Hold {
+  address: string;
+  waiting: number;
+  text: string;
+  reason: { kind: string; text: string; pool?: string; in_use?: number; limit?: number };
+}
+
+/** How many ended how, and how long they took, in seconds. */
+export interface Went {
+  ended: number;
+  outcomes: Record<string, number>;
+  failure_rate: number | null;
+  median: number | null;
+  /** 95 of 100 took no longer. */
+  p95: number | null;
+  /** Until they began, on the average. */
+  waited: number | null;
+}
+
+/** How a workflow went over some days. */
+export interface OverTime {
+  days: (Went & { day: string })[];
+  steps: (Went & { address: string })[];
+}
+
+export type WaitKind = "pool" | "worker" | "back_off" | "rest";
+
+/** A step or an each, over all items; times in seconds. */
+export interface TimesRow {
+  address: string;
+  label: string;
+  kind: "step" | "each";
+  /** The number of eaches around it. */
+  depth: number;
+  attempts: number;
+  failed: number;
+  longest: number;
+  /** All attempts together. */
+  ran: number;
+  waited: Record<WaitKind, number>;
+  /** By slice: attempts that ran, the share of ended attempts that failed, attempts that waited. */
+  running: number[];
+  failing: number[];
+  waiting: Partial<Record<WaitKind, number[]>>;
+}
+
+/** Where the time of a run went. */
+export interface Times {
+  from: string | null;
+  to: string | null;
+  slices: number;
+  attempts: number;
+  rows: TimesRow[];
+}
+
+/** Attempts of a step, or of all steps in an each, that stand out. */
+export interface Outliers {
+  slowest: AttemptTimes[];
+  failed: AttemptTimes[];
+}
+
+/** A run on one line. */
+export interface Glance {
+  text: string;
+  pieces: {
+    what: "progress" | "moving" | "running" | "failed" | "held" | "left";
+    text: string;
+    address: string;
+  }[];
+  held: Hold | null;
+}
 
 /** An item of an each. */
 export interface Item {
@@ -271,6 +378,23 @@ export interface LogLine {
   stream: "stdout" | "stderr" | "log" | "published" | "yarnloom";
   level?: string;
   text: string;
+}
+
+/** A line that a step of a run printed. */
+export interface RunLine extends LogLine {
+  /** The place behind it, to read on from. */
+  mark: string;
+  /** Of its step, within the run. */
+  address: string;
+  attempt: number;
+}
+
+/** A filter of the list of runs, kept by name; `wanted` is by the names of the API. */
+export interface SavedFilter {
+  name: string;
+  wanted: { [key: string]: Json };
+  saved_at: string;
+  saved_by: string;
 }
 
 /** A file that is kept. */

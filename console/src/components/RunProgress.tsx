@@ -4,30 +4,7 @@ import type { Run, RunProgress as Told } from "../api/types";
 import classes from "./RunProgress.module.css";
 import { spell, useNow } from "./time";
 
-const HELD = ["pausing", "paused"];
-
-/** How far a run is: a bar of its time, what moves in it, and how long it will be yet. */
-export function RunProgress({ run }: { run: Run }) {
-  const { fraction, text } = run.progress;
-  const dye = HELD.includes(run.state) ? "paused" : (run.outcome ?? "running");
-  return (
-    <div className={classes.progress} data-testid="run-progress">
-      <Progress
-        value={100 * fraction}
-        color={`var(--dye-${dye})`}
-        size={9}
-        aria-label="how far the run is"
-      />
-      <div className={classes.words}>
-        <strong>{percent(fraction)}</strong>
-        <span>{text}</span>
-        <Pace progress={run.progress} />
-      </div>
-    </div>
-  );
-}
-
-/** The same on one line, for lists. */
+/** How far a run is, for lists. */
 export function ShortProgress({ run }: { run: Run }) {
   const { fraction, text } = run.progress;
   const under_way = run.started_at !== null && run.ended_at === null;
@@ -48,18 +25,8 @@ export function ShortProgress({ run }: { run: Run }) {
   );
 }
 
-function Pace({ progress }: { progress: Told }) {
-  const rate = progress.per_second;
-  return (
-    <>
-      {rate !== null && <span>{number(rate)} a second</span>}
-      {progress.seconds_left !== null && <Left seconds={progress.seconds_left} told={progress} />}
-    </>
-  );
-}
-
 /** What is left, less the time since it was told. */
-function Left({ seconds, told }: { seconds: number; told: Told }) {
+export function Left({ seconds, told }: { seconds: number; told: Told }) {
   const now = useNow();
   const left = Math.max(0, seconds - Math.max(0, now - arrival(told)) / 1000);
   // Once it should have ended, nobody knows how long it will be.
@@ -77,9 +44,4 @@ function arrival(told: Told): number {
 /** Whole percent; 100 only when it is all. */
 export function percent(fraction: number): string {
   return `${Math.floor(100 * fraction)}%`;
-}
-
-function number(value: number): string {
-  const digits = value >= 10 || Number.isInteger(value) ? 0 : 1;
-  return value.toLocaleString("en", { maximumFractionDigits: digits });
 }

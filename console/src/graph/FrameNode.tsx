@@ -65,6 +65,7 @@ function Top({ items, onItem }: { items: Item[]; onItem: (address: string) => vo
 }
 
 function EachFacts({ each }: { each: EachPart }) {
+  if (each.alike && !each.counts) return <span>{each.alike.length} alike</span>;
   if (each.counts?.total) return <span>{countsText(each.counts)}</span>;
   const facts = [
     each.at_once && `${each.at_once} at once`,

@@ -23,6 +23,7 @@ const KEYS: [string, string][] = [
   ["↑ ↓", "to the next strand"],
   ["Enter", "opens"],
   ["Esc", "closes"],
+  ["n p", "next, previous failed step"],
   ["+ − 0", "nearer, farther, all of it"],
 ];
 

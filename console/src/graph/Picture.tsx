@@ -2,7 +2,7 @@ import { useComputedColorScheme } from "@mantine/core";
 import type { Node, NodeProps } from "@xyflow/react";
 import { useEffect, useRef, type MouseEvent } from "react";
 
-import { threadId, type Layout, type PlacedStep } from "./layout";
+import { dyeOf, threadId, type Layout, type PlacedStep } from "./layout";
 import type { Path } from "./longest";
 import classes from "./Weave.module.css";
 
@@ -58,8 +58,7 @@ function draw(
 ): void {
   const style = getComputedStyle(canvas);
   const dyes = new Map<string, string>();
-  const dyeOf = (state: string | undefined) => {
-    const name = state ?? "waiting";
+  const colourOf = (name: string) => {
     const known = dyes.get(name) ?? style.getPropertyValue(`--dye-${name}`).trim();
     dyes.set(name, known);
     return known;
@@ -76,16 +75,16 @@ function draw(
   for (const thread of layout.threads) {
     const [from, to] = [places.get(thread.from), places.get(thread.to)];
     if (!from || !to) continue;
-    pen.strokeStyle = dyeOf((from.bundle ?? from.step).state);
+    pen.strokeStyle = colourOf(dyeOf(from));
     pen.lineWidth = path?.threads.has(threadId(thread)) ? 14 : 6;
     pen.beginPath();
     pen.moveTo(from.x + from.width, from.y + from.height / 2);
     pen.lineTo(to.x, to.y + to.height / 2);
     pen.stroke();
   }
-  for (const { step, bundle, x, y, width, height } of layout.steps) {
-    pen.fillStyle = dyeOf((bundle ?? step).state);
-    pen.fillRect(x, y, width, height);
+  for (const one of layout.steps) {
+    pen.fillStyle = colourOf(dyeOf(one));
+    pen.fillRect(one.x, one.y, one.width, one.height);
   }
 }
 

@@ -1,33 +1,70 @@
 import { Handle, Position, type Node, type NodeProps } from "@xyflow/react";
 
-import type { StepPart } from "../api/types";
+import type { Counts, Hold, StepPart, StepState } from "../api/types";
+import { Band } from "../components/Band";
 import { State } from "../components/State";
 import { progressWords } from "../components/StepProgress";
 import { Took, Until } from "../components/Time";
+import { spell } from "../components/time";
+import { dyeOfCounts } from "./dyes";
 import classes from "./Weave.module.css";
 
 const SLEEPS = ["backing_off", "resting"];
 
-export type StepNodeType = Node<{ step: StepPart; chosen: boolean; longest: boolean }, "step">;
+export type StepNodeType = Node<
+  {
+    step: StepPart;
+    chosen: boolean;
+    longest: boolean;
+    /** What holds the run up, if it does here. */
+    hold: Hold | null;
+  },
+  "step"
+>;
 
-/** One step: label, task, state, time and attempts; in a folded each only what it is. */
-export function StepNode({ data: { step, chosen, longest } }: NodeProps<StepNodeType>) {
+/** One step: label, task, state, time and attempts; inside an each how much flows through it. */
+export function StepNode({ data: { step, chosen, longest, hold } }: NodeProps<StepNodeType>) {
+  const counts = step.state ? undefined : step.counts;
   return (
     <div
       className={classes.step}
-      data-dye={step.state}
-      data-folded={!step.state || undefined}
+      data-dye={step.state ?? (counts && dyeOfCounts(counts))}
+      data-folded={(!step.state && !counts) || undefined}
+      data-held={hold ? true : undefined}
+      data-pile={step.alike ? true : undefined}
       data-chosen={chosen || undefined}
       data-longest={longest || undefined}
     >
       <Handle type="target" position={Position.Left} className={classes.handle} />
-      <div className={classes.label} title={step.label}>
-        {step.label}
+      <div className={classes.title}>
+        <span className={classes.label} title={step.label}>
+          {step.label}
+        </span>
+        {step.took && (
+          <span className={classes.median} title={tookWords(step.took)}>
+            {spell(step.took.median)}
+          </span>
+        )}
       </div>
       <div className={classes.task}>
         {step.task.split("/")[1]}
         {step.rules?.pool && ` · ${String(step.rules.pool)}`}
       </div>
+      {counts ? <Flow counts={counts} hold={hold} /> : <Facts step={step} hold={hold} />}
+      <Handle type="source" position={Position.Right} className={classes.handle} />
+    </div>
+  );
+}
+
+function tookWords({ median, longest, ended }: NonNullable<StepPart["took"]>): string {
+  const attempts = ended === 1 ? "1 attempt" : `${ended.toLocaleString("en")} attempts`;
+  return `${attempts}: median ${spell(median)}, longest ${spell(longest)}`;
+}
+
+/** The state of a step of its own. */
+function Facts({ step, hold }: { step: StepPart; hold: Hold | null }) {
+  return (
+    <>
       {step.progress?.total && step.state !== "done" ? (
         <div
           className={classes.progress}
@@ -36,6 +73,7 @@ export function StepNode({ data: { step, chosen, longest } }: NodeProps<StepNode
           <span style={{ width: `${(100 * (step.progress.done ?? 0)) / step.progress.total}%` }} />
         </div>
       ) : null}
+      {hold && <Held hold={hold} />}
       <div className={classes.foot}>
         {step.state && <State state={step.state} stopAsked={step.stop_asked} />}
         <span className={classes.facts}>
@@ -51,7 +89,60 @@ export function StepNode({ data: { step, chosen, longest } }: NodeProps<StepNode
           )}
         </span>
       </div>
-      <Handle type="source" position={Position.Right} className={classes.handle} />
+    </>
+  );
+}
+
+const SAID: StepState[] = ["failed", "running", "backing_off", "resting", "paused", "ready"];
+const ENDED_OTHERWISE: StepState[] = ["cancelled", "skipped"];
+
+/** How many items have passed a step, and the states of the others. */
+function Flow({ counts, hold }: { counts: Counts; hold: Hold | null }) {
+  const said = [...SAID, ...ENDED_OTHERWISE].filter((state) => counts[state] > 0);
+  return (
+    <>
+      <Band counts={counts} />
+      <div className={classes.through}>
+        <span className={classes.done}>
+          {number(counts.done)} of {number(counts.total)}
+        </span>
+        {hold && counts.failed > 0 && <Some state="failed" count={counts.failed} />}
+      </div>
+      {hold ? (
+        <Held hold={{ ...hold, waiting: counts.ready || hold.waiting }} />
+      ) : (
+        <div className={classes.through}>
+          {said.slice(0, 2).map((state) => (
+            <Some key={state} state={state} count={counts[state]} />
+          ))}
+        </div>
+      )}
+    </>
+  );
+}
+
+function Some({ state, count }: { state: StepState; count: number }) {
+  return (
+    <span className={classes.some} data-dye={state}>
+      {number(count)} {state.replace("_", " ")}
+    </span>
+  );
+}
+
+/** The reason why steps wait here, at the bottleneck. */
+function Held({ hold: { waiting, text, reason } }: { hold: Hold }) {
+  const short = reason.pool
+    ? `${number(waiting)} wait: ${reason.pool} ${reason.in_use ?? ""}/${reason.limit ?? ""}`
+    : waiting
+      ? `${number(waiting)} wait for a place`
+      : "waits";
+  return (
+    <div className={classes.held} title={`${number(waiting)} wait: ${text}`}>
+      {short}
     </div>
   );
+}
+
+function number(value: number): string {
+  return value.toLocaleString("en");
 }

@@ -1,9 +1,10 @@
 import "@xyflow/react/dist/style.css";
 
-import { useComputedColorScheme } from "@mantine/core";
+import { Button, useComputedColorScheme } from "@mantine/core";
 import {
   Background,
   Controls,
+  MiniMap,
   Panel,
   ReactFlow,
   ReactFlowProvider,
@@ -12,12 +13,14 @@ import {
 } from "@xyflow/react";
 import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 
-import type { Part } from "../api/types";
+import type { EachPart, Hold, Part } from "../api/types";
 import { spell } from "../components/time";
+import { foldAlike } from "./alike";
+import { dyeOfCounts } from "./dyes";
 import { FrameNode } from "./FrameNode";
 import { focusOf, layOut, type Layout, type PlacedStep } from "./layout";
 import { Legend } from "./Legend";
-import { longestPath } from "./longest";
+import { tellingPath } from "./longest";
 import { Drawing, type WeaveNode } from "./nodes";
 import { PictureNode } from "./Picture";
 import { StepNode } from "./StepNode";
@@ -25,11 +28,20 @@ import { walk, type Way } from "./walk";
 import classes from "./Weave.module.css";
 
 const nodeTypes = { step: StepNode, frame: FrameNode, picture: PictureNode };
-const FIT = { maxZoom: 1, padding: 0.05 };
+/** Room at the sides in pixels: above and at the right stand the legend and the controls. */
+const ROOM = { top: 44, right: 56, bottom: 16, left: 20 };
+const FIT = {
+  maxZoom: 1.25,
+  padding: {
+    top: `${ROOM.top}px`,
+    right: `${ROOM.right}px`,
+    bottom: `${ROOM.bottom}px`,
+    left: `${ROOM.left}px`,
+  },
+} as const;
 /** The smallest zoom at which a graph is shown whole: that of a run is to be read. */
 const SMALLEST = { run: 0.55, plan: 0.35 };
-/** How many steps are shown of one that would be smaller, or how near what is open. */
-const FOCUS = 6;
+/** How near one that would be smaller is shown at least. */
 const NEAR = 0.75;
 /** Below this zoom steps are mere blocks of dye; more than so many are one picture then. */
 const FAR = 0.32;
@@ -45,11 +57,24 @@ const WAYS: Record<string, Way> = {
   ArrowDown: "down",
 };
 
+/** What a box shows at a zoom: no letter is ever smaller than ten pixels. */
+const LEVELS = [
+  [0.87, "all"],
+  [0.63, "counts"],
+  [0.46, "name"],
+] as const;
+
+function levelOf(zoom: number): string {
+  return LEVELS.find(([from]) => zoom >= from)?.[1] ?? "tile";
+}
+
 interface Props {
   /** The parts of a run with their states, or of a plan. */
   graph: Part;
   /** Address of the step or each that is open; none is null. */
   chosen: string | null;
+  /** What holds the run up, and where; null if nothing does. */
+  hold: Hold | null;
   /** Called with a step's address when it is to be opened. */
   onStep: (address: string) => void;
   /** Called with an each's address when its items are to be listed. */
@@ -67,15 +92,21 @@ export function Weave(props: Props) {
   );
 }
 
-function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
+function Flow({ graph, chosen, hold, onStep, onEach, onItem }: Props) {
   const scheme = useComputedColorScheme("light");
   const frame = useRef<HTMLDivElement>(null);
   const [drawing] = useState(() => new Drawing());
   const [current, setCurrent] = useState<string | null>(null);
-  const layout = useMemo(() => layOut(graph), [graph]);
-  const path = useMemo(() => longestPath(layout), [layout]);
+  const [opened, setOpened] = useState<ReadonlySet<string>>(new Set());
+  const layout = useMemo(() => layOut(foldAlike(graph, opened)), [graph, opened]);
+  const path = useMemo(() => tellingPath(layout), [layout]);
   const far = useStore((store) => store.transform[2] < FAR);
+  const level = useStore((store) => levelOf(store.transform[2]));
   const { zoomIn, zoomOut, fitView, getNode, getZoom, setCenter } = useReactFlow<WeaveNode>();
+  const whole = useStore(({ transform: [x, y, zoom], width, height }) => {
+    const [right, bottom] = [x + layout.width * zoom, y + layout.height * zoom];
+    return x > -20 && y > -20 && right < width + 20 && bottom < height + 20;
+  });
   const pictured = far && layout.steps.length > MANY;
   const onNear = useCallback(
     ({ step, x, y, width, height }: PlacedStep) => {
@@ -88,8 +119,8 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
     () =>
       pictured
         ? drawing.pictureOf(layout, path, onNear)
-        : drawing.nodesOf(layout, path, chosen, current, onItem),
-    [drawing, pictured, layout, path, chosen, current, onItem, onNear],
+        : drawing.nodesOf(layout, path, chosen, current, onItem, hold),
+    [drawing, pictured, layout, path, chosen, current, onItem, onNear, hold],
   );
   const edges = useMemo(
     () => (pictured ? [] : drawing.edgesOf(layout, path)),
@@ -98,16 +129,22 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
 
   const open = (node: WeaveNode) => {
     if (node.type === "picture") {
-      const address = focusOf(layout, 1)[0];
+      const address = focusOf(layout);
       const moving = layout.steps.find(({ step }) => step.address === address);
       if (moving) onNear(moving);
     } else if (node.type === "step") {
-      const bundle = layout.steps.find(({ step }) => step.address === node.id)?.bundle;
-      if (!bundle) onStep(node.id);
-      else if (bundle.state) onEach(bundle.address);
-    } else if (node.type === "frame" && node.data.part.kind === "each" && node.data.part.state) {
-      onEach(node.data.part.address);
+      const { step, bundle } = layout.steps.find((one) => one.step.address === node.id) ?? {};
+      if (step?.alike) unfold(step);
+      else if (bundle) openEach(bundle);
+      else onStep(node.id);
+    } else if (node.type === "frame" && node.data.part.kind === "each") {
+      openEach(node.data.part);
     }
+  };
+  const unfold = ({ address }: Part) => setOpened(new Set([...opened, address]));
+  const openEach = (each: EachPart) => {
+    if (each.alike) unfold(each);
+    else if (each.state) onEach(each.address);
   };
   const goTo = (id: string) => {
     setCurrent(id);
@@ -147,6 +184,7 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
       className={classes.weave}
       data-testid="weave"
       data-far={far || undefined}
+      data-level={level}
       ref={frame}
       onKeyDownCapture={onKey}
     >
@@ -171,15 +209,32 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
         }}
         onlyRenderVisibleElements
       >
-        <FitToFrame layout={layout} chosen={chosen} />
+        <FitToFrame layout={layout} chosen={chosen} opened={opened} />
         <Background gap={22} size={1} color="var(--edge)" />
+        {!whole && (
+          <MiniMap
+            pannable
+            position="bottom-left"
+            nodeColor={(node) => `var(--dye-${mapDye(node as WeaveNode)})`}
+            ariaLabel="map of the graph"
+            style={{ width: 128, height: 92 }}
+          />
+        )}
         <Controls showInteractive={false} position="bottom-right" />
         <Panel position="top-right">
           <Legend />
         </Panel>
-        {path && (
-          <Panel position="top-left" className={classes.pathNote}>
-            <span className={classes.sample} data-longest /> longest path {spell(path.seconds)}
+        {opened.size > 0 && (
+          <Panel position="top-left">
+            <Button size="compact-xs" variant="default" onClick={() => setOpened(new Set())}>
+              Fold like branches
+            </Button>
+          </Panel>
+        )}
+        {path && spentOn(graph) > 0 && (
+          <Panel position="bottom-left" className={classes.pathNote}>
+            <span className={classes.sample} data-longest /> longest path {spell(path.seconds)},{" "}
+            {Math.round((100 * path.seconds) / spentOn(graph))}% of the time
           </Panel>
         )}
       </ReactFlow>
@@ -187,11 +242,37 @@ function Flow({ graph, chosen, onStep, onEach, onItem }: Props) {
   );
 }
 
+/** The dye of a node on the map; frames are only ground. */
+function mapDye(node: WeaveNode): string {
+  if (node.type !== "step") return "skipped";
+  const { step } = node.data;
+  return step.state ?? (step.counts ? dyeOfCounts(step.counts) : "waiting");
+}
+
+/** The middle of a view of some size near a place, so that it does not leave the graph. */
+function within(place: number, view: number, whole: number): number {
+  const margin = 24;
+  if (view >= whole + 2 * margin) return whole / 2;
+  return Math.min(Math.max(place, view / 2 - margin), whole - view / 2 + margin);
+}
+
+/** How long a run took, or what of it is shown; 0 while it goes on. */
+function spentOn({ started_at, ended_at }: Part): number {
+  return started_at && ended_at ? (Date.parse(ended_at) - Date.parse(started_at)) / 1000 : 0;
+}
+
+interface FitProps {
+  layout: Layout;
+  chosen: string | null;
+  /** Which branches that are alike are shown one by one. */
+  opened: ReadonlySet<string>;
+}
+
 /**
- * Fits the graph anew when its frame becomes wider or narrower, as when a step is opened. One that
+ * Fits the graph anew when its frame becomes wider or narrower, as when a step is opened, or a pile. One that
  * would be too small to read is not shown whole, but what is open, or where something moves.
  */
-function FitToFrame({ layout, chosen }: { layout: Layout; chosen: string | null }) {
+function FitToFrame({ layout, chosen, opened }: FitProps) {
   const width = useStore((store) => store.width);
   const height = useStore((store) => store.height);
   const { fitView, setCenter } = useReactFlow();
@@ -204,18 +285,25 @@ function FitToFrame({ layout, chosen }: { layout: Layout; chosen: string | null 
     const { current } = newest;
     const { steps, frames } = current.layout;
     const isRun = steps.some(({ step, bundle }) => (bundle ?? step).state);
-    const zoom = Math.min(width / current.layout.width, height / current.layout.height) / 1.1;
+    const [wide, high] = [width - ROOM.left - ROOM.right, height - ROOM.top - ROOM.bottom];
+    const zoom = Math.min(wide / current.layout.width, high / current.layout.height);
     const open =
       steps.find(({ step }) => step.address === current.chosen) ??
       frames.find(({ kind, part }) => kind === "each" && part.address === current.chosen);
-    if (zoom >= SMALLEST[isRun ? "run" : "plan"]) void fitView(FIT);
-    else if (open) {
-      // Of what is wider than the frame, its begin is shown.
-      const half = Math.min(open.width, width / NEAR - 40) / 2;
-      void setCenter(open.x + half, open.y + open.height / 2, { zoom: NEAR });
-    } else {
-      void fitView({ ...FIT, nodes: focusOf(current.layout, FOCUS).map((id) => ({ id })) });
+    if (zoom >= SMALLEST[isRun ? "run" : "plan"]) {
+      void fitView(FIT);
+      return;
     }
-  }, [width, height, fitView, setCenter]);
+    const focus = open ?? steps.find(({ step }) => step.address === focusOf(current.layout));
+    const whole = wide / current.layout.width; // nothing is cut at the sides
+    const near = whole >= SMALLEST.run ? Math.min(1, whole) : NEAR;
+    // A wide part shows its left end; the view never leaves the graph.
+    const half = Math.min(focus?.width ?? 0, width / near - 40) / 2;
+    const aside = (ROOM.right - ROOM.left) / 2 / near;
+    const x = within((focus?.x ?? 0) + half, width / near, current.layout.width) + aside;
+    const above = (ROOM.top - ROOM.bottom) / 2 / near;
+    const y = within((focus?.y ?? 0) + half / 2, high / near, current.layout.height) - above;
+    void setCenter(x, y, { zoom: near });
+  }, [width, height, opened, fitView, setCenter]);
   return null;
 }

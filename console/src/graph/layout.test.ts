@@ -121,8 +121,26 @@ describe("the layout", () => {
     parts[50] = { ...step("50"), state: "running" } as Part;
     const layout = layOut(sequence(...parts));
 
-    expect(focusOf(layout, 5)).toEqual(["48", "49", "50", "51", "52"]);
-    expect(focusOf(layOut(sequence(step("a"), step("b"))), 5)).toEqual(["a", "b"]);
+    expect(focusOf(layout)).toBe("50");
+    expect(focusOf(layOut(sequence(step("a"), step("b"))))).toBe("a");
+  });
+
+  it("goes on in the next row where a sequence is too wide", () => {
+    const at = placed(sequence(...Array.from({ length: 20 }, (_, n) => step(`s${n}`))));
+    const rows = new Set([...at.values()].map(({ y }) => y));
+
+    expect(rows.size).toBe(3);
+    expect(at.get("s8")?.x).toBe(0);
+    expect(at.get("s7")?.y).toBe(at.get("s0")?.y);
+  });
+
+  it("puts many branches into columns, none over another", () => {
+    const steps = layOut(
+      parallel("p", ...Array.from({ length: 30 }, (_, n) => step(`s${n}`))),
+    ).steps;
+
+    expect(new Set(steps.map(({ x }) => x)).size).toBeGreaterThan(2);
+    expect(new Set(steps.map(({ x, y }) => `${x} ${y}`)).size).toBe(30);
   });
 
   it("lays out 2,000 steps, nested fifty deep", () => {

@@ -8,16 +8,24 @@
  * `src/yarnloom/drawing/layout.py` draws by the same rules.
  */
 
-import type { EachPart, Part, StepPart } from "../api/types";
+import type { EachPart, Part, StepPart, StepState } from "../api/types";
+import { dyeOfCounts } from "./dyes";
 
-export const STEP_WIDTH = 176;
-export const STEP_HEIGHT = 80;
+export const STEP_WIDTH = 190;
+export const STEP_HEIGHT = 96;
 export const GAP = 40;
 const ROW_GAP = 22;
 const CAPTION = 22;
 const FRAME = 16;
 const FRAME_TOP = 78;
 const FOLLOW_TOP = 34;
+/** A sequence that is wider goes on in a row below, as text does. */
+const ROW_WIDTH = 1_920;
+const BETWEEN_ROWS = 44;
+/** So many branches stand below each other before they stand in columns. */
+const COLUMN = 6;
+/** How much wider than high a parallel in columns is to be. */
+const BREADTH = 2;
 
 interface Place {
   x: number;
@@ -60,13 +68,15 @@ export interface Layout {
 
 const UNDER_WAY = new Set(["running", "ready", "backing_off", "resting", "paused", "failed"]);
 
-/** The steps to look at first in a graph too long to be read as a whole: around what moves. */
-export function focusOf({ steps }: Layout, count: number): string[] {
-  const moves = ({ step, bundle }: PlacedStep) =>
-    UNDER_WAY.has((bundle ?? step).state ?? "waiting");
-  const found = steps.findIndex(moves);
-  const first = Math.max(0, (found < 0 ? 0 : found) - Math.floor(count / 2));
-  return steps.slice(first, first + count).map(({ step }) => step.address);
+/** The dye of a step: of its own state, or of the worst in the items that go through it. */
+export function dyeOf({ step, bundle }: PlacedStep): StepState {
+  return step.state ?? (step.counts ? dyeOfCounts(step.counts) : (bundle?.state ?? "waiting"));
+}
+
+/** The step to look at first in a graph too long to be read as a whole: the first that moves. */
+export function focusOf({ steps }: Layout): string | null {
+  const found = steps.find((one) => UNDER_WAY.has(dyeOf(one))) ?? steps[0];
+  return found?.step.address ?? null;
 }
 
 /** Follow-ups with their names; in a run only those that have begun, or may still. */
@@ -83,7 +93,7 @@ interface Size {
   middle: number;
   /** Its height without follow-ups. */
   own: number;
-  /** Of a parallel: left edge and thread of each branch. */
+  /** Of a sequence or parallel: left edge and thread of each part. */
   places: { left: number; thread: number }[];
 }
 
@@ -129,16 +139,41 @@ function measureOwn(part: Part, sizes: Map<Part, Size>): Size {
         ...plain,
       };
     }
-    case "sequence": {
-      const found = part.parts.map((one) => measure(one, sizes));
-      const above = most(found.map((one) => one.middle));
-      const below = most(found.map((one) => one.height - one.middle));
-      const width = found.reduce((sum, one) => sum + one.width + GAP, found.length ? -GAP : 0);
-      return { width, height: above + below, middle: above, ...plain };
-    }
+    case "sequence":
+      return measureSequence(part.parts.map((one) => measure(one, sizes)));
     case "parallel":
       return measureParallel(part.parts, sizes);
   }
+}
+
+/** Parts one behind the other, in as many rows as they need. */
+function measureSequence(found: Size[]): Size {
+  const rows: Size[][] = [];
+  let wide = 0;
+  for (const one of found) {
+    const row = rows.at(-1);
+    if (row && wide + GAP + one.width <= ROW_WIDTH) {
+      row.push(one);
+      wide += GAP + one.width;
+    } else {
+      rows.push([one]);
+      wide = one.width;
+    }
+  }
+  const places: Size["places"] = [];
+  let [top, width] = [0, 0];
+  for (const row of rows) {
+    const above = most(row.map((one) => one.middle));
+    let left = 0;
+    for (const one of row) {
+      places.push({ left, thread: top + above });
+      left += one.width + GAP;
+    }
+    width = Math.max(width, left - GAP);
+    top += above + most(row.map((one) => one.height - one.middle)) + BETWEEN_ROWS;
+  }
+  const height = Math.max(0, top - BETWEEN_ROWS);
+  return { width, height, middle: places[0]?.thread ?? 0, own: 0, places };
 }
 
 /** A line of branches of a parallel, one behind the other. */
@@ -158,6 +193,9 @@ interface Branch {
 
 /** Branches on rows: each behind all that it waits for, on the row of one of them if free. */
 function measureParallel(parts: Part[], sizes: Map<Part, Size>): Size {
+  if (parts.length > COLUMN && !parts.some((one) => one.waits_for?.length)) {
+    return measureColumns(parts.map((one) => measure(one, sizes)));
+  }
   const rows: Row[] = [];
   const branches = new Map<string, Branch>();
   for (const part of inOrder(parts)) {
@@ -182,6 +220,27 @@ function measureParallel(parts: Part[], sizes: Map<Part, Size>): Size {
     .map(({ left, row }) => ({ left, thread: row.thread }));
   const width = most(rows.map(({ end }) => end));
   return { width, height, middle: (height + CAPTION) / 2, own: 0, places };
+}
+
+/** Many branches that wait for none of each other, in columns. */
+function measureColumns(found: Size[]): Size {
+  const high = found.reduce((sum, one) => sum + one.height + ROW_GAP, 0);
+  const wide = most(found.map((one) => one.width)) + GAP;
+  const columns = Math.max(1, Math.round(Math.sqrt((BREADTH * high) / wide)));
+  const each = Math.max(Math.ceil(found.length / columns), 1);
+  const places: Size["places"] = [];
+  let [left, height] = [0, CAPTION];
+  for (let first = 0; first < found.length; first += each) {
+    const column = found.slice(first, first + each);
+    let top = CAPTION;
+    for (const one of column) {
+      places.push({ left, thread: top + one.middle });
+      top += one.height + ROW_GAP;
+    }
+    left += most(column.map((one) => one.width)) + GAP;
+    height = Math.max(height, top - ROW_GAP);
+  }
+  return { width: left - GAP, height, middle: (height + CAPTION) / 2, own: 0, places };
 }
 
 /** Branches so that each comes behind those that it waits for, else in plan order. */
@@ -236,13 +295,11 @@ function place(
       place(part.do, x + FRAME, thread, bundle ?? part, sizes, layout);
       break;
     }
-    case "sequence": {
-      let left = x;
-      for (const one of part.parts) {
-        place(one, left, thread, bundle, sizes, layout);
-        left += (sizes.get(one)?.width ?? 0) + GAP;
-      }
-    }
+    case "sequence":
+      part.parts.forEach((one, index) => {
+        const at = size.places[index];
+        if (at) place(one, x + at.left, y + at.thread, bundle, sizes, layout);
+      });
   }
   let below = y + size.own + ROW_GAP;
   for (const [name, one] of followUps(part)) {

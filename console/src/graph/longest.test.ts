@@ -1,8 +1,9 @@
 import { describe, expect, it } from "vitest";
 
 import type { Part } from "../api/types";
+import { foldAlike } from "./alike";
 import { layOut } from "./layout";
-import { longestPath } from "./longest";
+import { longestPath, tellingPath } from "./longest";
 
 const at = (second: number) => new Date(second * 1000).toISOString();
 const step = (label: string, from?: number, to?: number): Part => ({
@@ -48,6 +49,23 @@ describe("the longest path", () => {
     const path = longestPath(layOut(sequence(step("a", 0, 1), each, step("z", 6, 7))));
 
     expect(path?.parts).toEqual(["a", "e", "z"]);
+  });
+
+  it("is told where it took most of the time, beside something else", () => {
+    const parallel = (...parts: Part[]): Part => ({
+      kind: "parallel",
+      label: "p",
+      address: "p",
+      parts,
+    });
+    const many = Array.from({ length: 8 }, (_, at) => step(`b-${at}`, 1, 2 + at));
+    const piled = foldAlike(sequence(step("a", 0, 1), parallel(...many)), new Set());
+    expect(tellingPath(layOut(piled))).toBeNull(); // one line of boxes, and nothing beside it
+    const two = parallel(step("quick", 1, 2), step("slow", 1, 9));
+    const told = tellingPath(layOut(sequence(step("a", 0, 1), two)));
+    expect(told?.parts).toEqual(["a", "slow"]);
+    const late = parallel(step("early", 0, 7), step("late", 9, 10));
+    expect(tellingPath(layOut(late))).toBeNull(); // one of ten seconds
   });
 
   it("is none where nothing has ended", () => {

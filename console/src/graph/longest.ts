@@ -10,6 +10,8 @@ import { threadId, type Layout } from "./layout";
 export interface Path {
   /** Addresses of the steps and eaches on it, first to last. */
   parts: string[];
+  /** When each of them began and ended, in milliseconds since 1970 UTC. */
+  spans: Span[];
   /** Ids of the threads on it. */
   threads: Set<string>;
   /** From the begin of its first to the end of its last. */
@@ -59,7 +61,27 @@ export function longestPath({ steps, threads }: Layout): Path | null {
   const first = spans.get(parts[0] ?? "");
   const end = spans.get(last);
   if (!first || !end) return null;
-  return { parts, threads: new Set(on.map(threadId)), seconds: (end.to - first.from) / 1000 };
+  return {
+    parts,
+    spans: parts.flatMap((one) => spans.get(one) ?? []),
+    threads: new Set(on.map(threadId)),
+    seconds: (end.to - first.from) / 1000,
+  };
+}
+
+/** The longest path where it explains the time: something ended beside it, and it took most of it. */
+export function tellingPath(layout: Layout): Path | null {
+  const path = longestPath(layout);
+  const ended = new Map<string, Span>();
+  for (const { step, bundle } of layout.steps) {
+    const span = spanOf(bundle ?? step);
+    if (span) ended.set((bundle ?? step).address, span);
+  }
+  if (!path || ended.size <= path.parts.length) return null;
+  const spans = [...ended.values()];
+  const from = spans.reduce((least, one) => Math.min(least, one.from), Infinity);
+  const to = spans.reduce((most, one) => Math.max(most, one.to), 0);
+  return 2 * 1000 * path.seconds >= to - from ? path : null;
 }
 
 function spanOf({ state, started_at, ended_at }: StepPart | EachPart): Span | null {

@@ -3,13 +3,19 @@
 import type { Edge } from "@xyflow/react";
 
 import type { FrameNodeType } from "./FrameNode";
-import { threadId, type Layout } from "./layout";
+import type { Hold } from "../api/types";
+import { dyeOf, threadId, type Layout, type Thread } from "./layout";
 import type { Path } from "./longest";
 import type { PictureNodeType } from "./Picture";
 import type { StepNodeType } from "./StepNode";
 import classes from "./Weave.module.css";
 
 export type WeaveNode = StepNodeType | FrameNodeType | PictureNodeType;
+
+/** An address without the keys of items. */
+export function withoutKeys(address: string | null): string | null {
+  return address?.replaceAll(/\[[^\]]*\]/g, "") ?? null;
+}
 
 interface Kept<T> {
   /** What it was made of. */
@@ -45,6 +51,7 @@ export class Drawing {
     chosen: string | null,
     current: string | null,
     onItem: (address: string) => void,
+    hold: Hold | null,
   ): WeaveNode[] {
     const on = new Set(path?.parts);
     const tab = current ?? layout.steps[0]?.step.address;
@@ -69,10 +76,16 @@ export class Drawing {
         data: { kind, part, caption, chosen: isChosen, longest, onItem },
       }));
     }
-    for (const { step, x, y, width, height } of layout.steps) {
+    for (const { step, bundle, x, y, width, height } of layout.steps) {
       const id = step.address;
-      const [isChosen, longest] = [id === chosen, on.has(id)];
-      const from = [step, x, y, isChosen, longest, id === tab];
+      const isChosen =
+        id === chosen ||
+        (bundle !== null && id === withoutKeys(chosen)) ||
+        (step.alike?.includes(chosen ?? "") ?? false);
+      const longest = on.has(id);
+      const here = hold !== null && (hold.address === id || step.alike?.includes(hold.address));
+      const held = here ? hold : null;
+      const from = [step, x, y, isChosen, longest, id === tab, held];
       keep<WeaveNode>(this.nodes, found, id, from, () => ({
         id,
         type: "step",
@@ -82,7 +95,7 @@ export class Drawing {
         ariaRole: "group",
         ariaLabel: `step ${id}${step.state ? `, ${step.state.replace("_", " ")}` : ""}`,
         domAttributes: { tabIndex: id === tab ? 0 : -1 },
-        data: { step, chosen: isChosen, longest },
+        data: { step, chosen: isChosen, longest, hold: held },
       }));
     }
     this.nodes = found;
@@ -112,7 +125,10 @@ export class Drawing {
 
   /** The threads of a layout, each in the dye of what it comes from. */
   edgesOf({ steps, threads }: Layout, path: Path | null): Edge[] {
-    const states = new Map(steps.map(({ step }) => [step.address, step.state ?? "waiting"]));
+    const states = new Map(steps.map((one) => [one.step.address, dyeOf(one)]));
+    const places = new Map(steps.map((one) => [one.step.address, one.x]));
+    const isBack = ({ from, to }: Thread) => (places.get(to) ?? 0) < (places.get(from) ?? 0);
+    const back = new Set(threads.filter(isBack).map(threadId));
     const found = new Map<string, Kept<Edge>>();
     for (const thread of threads) {
       const id = threadId(thread);
@@ -123,6 +139,8 @@ export class Drawing {
         id,
         source: thread.from,
         target: thread.to,
+        // One that goes back to the begin of the next row runs between the rows.
+        type: back.has(id) ? "smoothstep" : "default",
         className: longest ? `${classes.thread} ${classes.longest}` : classes.thread,
         style: { stroke: `var(--dye-${dye})` },
         animated,

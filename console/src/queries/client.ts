@@ -23,11 +23,17 @@ export const keys = {
   graph: (run: number, address: string) => ["graph", run, address] as const,
   /** The same as it was at a time. */
   past: (run: number, address: string, at: string) => ["past", run, address, at] as const,
+  glance: (run: number) => ["glance", run] as const,
+  times: (run: number) => ["times", run] as const,
+  outliers: (run: number, address: string) => ["times", run, address] as const,
+  failures: (run: number) => ["failures", run] as const,
   attempts: (run: number, item: string) => ["attempts", run, item] as const,
   items: (run: number, each: string, state: string | null, text: string) =>
     ["items", run, each, state, text] as const,
   step: (run: number, address: string) => ["step", run, address] as const,
   log: (run: number, address: string) => ["log", run, address] as const,
+  lines: (run: number, address: string, text: string) => ["lines", run, address, text] as const,
+  filters: ["filters"] as const,
   ledger: (run: number) => ["ledger", run] as const,
   commands: (run: number) => ["commands", run] as const,
   published: (run: number) => ["published", run] as const,
@@ -40,6 +46,7 @@ export const keys = {
   nextTimes: (cron: string, zone: string) => ["next-times", cron, zone] as const,
   workflows: ["workflows"] as const,
   workflow: (name: string) => ["workflow", name] as const,
+  overTime: (name: string) => ["over-time", name] as const,
   code: (task: string, hash: string) => ["code", task, hash] as const,
   counts: ["counts"] as const,
   overview: ["overview"] as const,
@@ -55,12 +62,14 @@ export const FILTERS = [
   "text",
   "since",
   "until",
+  "within",
   "key",
   "who",
   "tag",
   "schedule",
   "followups_failed",
   "reports",
+  "saved",
 ] as const;
 
 /** The filter as the API takes it: runs that only tell of another's end are left out unless asked. */

@@ -2,7 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { get, post } from "../api/http";
 import type { Effect, GivenCommand, Json, Published, Run, Step } from "../api/types";
-import { asAsked, keys, type RunFilter } from "./client";
+import { keys, type RunFilter } from "./client";
+import { asBody } from "./filters";
 
 export type RunAction = "pause" | "resume" | "cancel" | "mend";
 export type StepAction = "pause" | "resume" | "cancel" | "retry" | "edit" | "skip" | "supply";
@@ -12,6 +13,16 @@ export function useAct(run: number, action: RunAction) {
   const client = useQueryClient();
   return useMutation({
     mutationFn: (reason: string) => post<Run>(`/runs/${run}/${action}`, { reason }),
+    onSuccess: (data) => client.setQueryData(keys.run(run), data),
+  });
+}
+
+/** Run only some failed steps again. */
+export function useMendOnly(run: number) {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (only: { address: string; type: string; pattern: string }) =>
+      post<Run>(`/runs/${run}/mend`, { only }),
     onSuccess: (data) => client.setQueryData(keys.run(run), data),
   });
 }
@@ -50,16 +61,12 @@ export interface BulkAnswer {
 /** The same command for every run of a list. */
 export function useBulk() {
   return useMutation({
-    mutationFn: ({ filter, ...bulk }: Bulk) => {
-      const { state, without_reports, followups_failed, ...asked } = asAsked(filter);
-      return post<BulkAnswer>("/runs/actions", {
+    mutationFn: ({ filter, ...bulk }: Bulk) =>
+      post<BulkAnswer>("/runs/actions", {
         ...bulk,
-        ...asked,
-        states: state ? [state] : [],
-        without_reports: !!without_reports,
-        followups_failed: !!followups_failed,
-      });
-    },
+        ...asBody(filter),
+        ...(filter.saved ? { saved: filter.saved } : {}),
+      }),
   });
 }
 

@@ -87,6 +87,13 @@ const AGAIN = {
   overview: 5_000,
   "pool-use": 2_000,
   items: 300,
+  step: 300,
+  log: 300,
+  ledger: 1_000,
+  commands: 1_000,
+  published: 1_000,
+  failures: 2_000,
+  times: 2_000,
 };
 const timers = new Map<string, number>();
 
@@ -134,11 +141,10 @@ function take(client: QueryClient, { run, pool, workers, schedule }: Change): vo
 }
 
 /** A change of one run that is shown: of it, or of its graph. */
-function takeOfRun(client: QueryClient, number: number, { run, graph }: Change): void {
+function takeOfRun(client: QueryClient, number: number, { run, graph, glance }: Change): void {
+  if (glance) client.setQueryData(keys.glance(number), glance);
   if (run) {
-    for (const key of [keys.ledger, keys.commands, keys.published]) {
-      void client.invalidateQueries({ queryKey: key(number) });
-    }
+    for (const what of ["ledger", "commands", "published"] as const) lookAgain(client, what);
   }
   if (graph) {
     const before = client.getQueryData<Part>(keys.graph(number, ""));
@@ -146,6 +152,10 @@ function takeOfRun(client: QueryClient, number: number, { run, graph }: Change):
     if (before) refreshOpenSteps(client, number, before, graph);
     refreshItems(client, number);
     lookAgain(client, "attempts");
+  }
+  if (run || graph) {
+    lookAgain(client, "failures");
+    lookAgain(client, "times");
   }
 }
 
@@ -168,7 +178,7 @@ function takeIntoLists(client: QueryClient, run: Run): void {
   for (const [key, data] of lists) {
     const filter = key[1] as RunFilter;
     const shown = data?.pages.some((page) => page.runs.some((one) => one.number === run.number));
-    if (!data || !shown || filter.state) {
+    if (!data || !shown || filter.state || filter.saved) {
       lookAgain(client, "runs");
       continue;
     }
@@ -191,8 +201,8 @@ function refreshOpenSteps(client: QueryClient, run: number, before: Part, after:
   for (const step of stepsOf(after)) {
     if (!open.has(step.address)) continue;
     if (JSON.stringify(old.get(step.address)) === JSON.stringify(step)) continue;
-    void client.invalidateQueries({ queryKey: keys.step(run, step.address) });
-    void client.invalidateQueries({
+    lookAgain(client, "step", { queryKey: keys.step(run, step.address) });
+    lookAgain(client, "log", {
       predicate: ({ queryKey }) =>
         queryKey[0] === "log" &&
         queryKey[1] === run &&

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { get } from "../api/http";
-import type { Part, Service, TaskCode, Workflow } from "../api/types";
+import type { OverTime, Part, Service, TaskCode, Workflow } from "../api/types";
 import { keys } from "./client";
 
 export function useWorkflows() {
@@ -18,6 +18,15 @@ export function useWorkflow(name: string) {
   return useQuery({
     queryKey: keys.workflow(name),
     queryFn: () => get<Workflow & { plan: Part }>(`/workflows?${new URLSearchParams({ name })}`),
+    refetchOnMount: "always",
+  });
+}
+
+/** How a workflow went over the last days. */
+export function useOverTime(name: string) {
+  return useQuery({
+    queryKey: keys.overTime(name),
+    queryFn: () => get<OverTime>(`/workflows/over-time?${new URLSearchParams({ name })}`),
     refetchOnMount: "always",
   });
 }

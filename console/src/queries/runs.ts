@@ -4,14 +4,18 @@ import { get, post } from "../api/http";
 import type {
   AttemptTimes,
   Checking,
+  Failures,
+  Glance,
   Item,
   Json,
   LogLine,
+  Outliers,
   Overview,
   Part,
   Run,
   RunState,
   Step,
+  Times,
 } from "../api/types";
 import { asAsked, keys, type RunFilter } from "./client";
 
@@ -56,6 +60,42 @@ export function useOverview() {
 
 export function useRun(run: number) {
   return useQuery({ queryKey: keys.run(run), queryFn: () => get<Run>(`/runs/${run}`) });
+}
+
+/** A run on one line. */
+export function useGlance(run: number) {
+  return useQuery({
+    queryKey: keys.glance(run),
+    queryFn: () => get<Glance>(`/runs/${run}/glance`),
+    refetchOnMount: "always",
+  });
+}
+
+/** Where the time of a run went, by the parts of its plan. */
+export function useTimes(run: number) {
+  return useQuery({
+    queryKey: keys.times(run),
+    queryFn: () => get<Times>(`/runs/${run}/times`),
+    refetchOnMount: "always",
+  });
+}
+
+/** The slowest attempts of a row, and the first that failed. */
+export function useOutliers(run: number, address: string) {
+  return useQuery({
+    queryKey: keys.outliers(run, address),
+    queryFn: () => get<Outliers>(`/runs/${run}/outliers?${new URLSearchParams({ address })}`),
+    refetchOnMount: "always",
+  });
+}
+
+/** What failed in a run, by kind. */
+export function useFailures(run: number, wanted: boolean) {
+  return useQuery({
+    queryKey: keys.failures(run),
+    queryFn: () => get<Failures>(`/runs/${run}/failures`),
+    enabled: wanted,
+  });
 }
 
 /** The parts of a run, or with an address of one item of an each. */

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 import sys
 from collections.abc import Sequence
 
@@ -59,9 +60,10 @@ def entry() -> None:
 
 
 def _complete(parser: argparse.ArgumentParser) -> None:
-    import argcomplete
+    if "_ARGCOMPLETE" in os.environ:  # a shell asks; else it takes a tenth of `--help`
+        import argcomplete
 
-    argcomplete.autocomplete(parser)
+        argcomplete.autocomplete(parser)
 
 
 def _run(options: argparse.Namespace) -> int:

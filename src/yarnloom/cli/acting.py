@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import replace
 from typing import Any
 
 from rich.text import Text
@@ -119,7 +118,7 @@ def _by_line(problem: Problem, lines: list[int]) -> Problem:
     """A problem of one of many starts, with the line that it comes from."""
     _, _, place, *rest = problem.where.split("/")  # /starts/17/params/year
     where = "/".join(["", *(one for one in rest if one != "params")])
-    return replace(problem, where=f"line {lines[int(place)]}, {where}")
+    return problem._replace(where=f"line {lines[int(place)]}, {where}")
 
 
 def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: bool) -> int:

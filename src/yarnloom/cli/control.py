@@ -40,12 +40,12 @@ REFUSED_SHOWN = 10
 
 def act(client: Client, action: str, options: argparse.Namespace) -> int:
     """Pause, resume, cancel or mend a run, or every run of a list."""
-    chosen = options.state or options.workflow or options.tag
+    chosen = options.state or any(looking.wanted_of(options).values())
     if options.run is not None and chosen:
         raise InvalidInput("give a run's number, or what runs are chosen by; not both")
     if options.run is None and not chosen:
         raise InvalidInput(
-            f"say which: yarnloom {action} 1042, or all that --state, --workflow or --tag choose"
+            f"say which: yarnloom {action} 1042, or all that --state, --workflow, --text, … choose"
         )
     if options.run is None:
         return _act_on_many(client, action, options)
@@ -76,8 +76,16 @@ def change(client: Client, options: argparse.Namespace) -> int:
 
 def _more(action: str, options: argparse.Namespace) -> dict[str, Any]:
     """What only one of the commands takes."""
-    wanted = {"cancel": "now", "mend": "paused"}.get(action)
-    return {wanted: getattr(options, wanted)} if wanted else {}
+    if action == "mend":
+        if options.error is not None and options.only is None:
+            raise InvalidInput("--error chooses among the failures of a step; say --only ADDRESS")
+        if options.only is None:
+            return {"paused": options.paused}
+        if options.run is None:
+            raise InvalidInput("--only is for one run; give its number")
+        only = {"address": options.only, "type": options.error}
+        return {"paused": options.paused, "only": only}
+    return {"now": options.now} if action == "cancel" else {}
 
 
 def _hint(action: str, run: View) -> None:
@@ -95,8 +103,7 @@ def _hint(action: str, run: View) -> None:
 
 
 def _act_on_many(client: Client, action: str, options: argparse.Namespace) -> int:
-    wanted = {"states": options.state, "workflow": options.workflow, "tag": options.tag}
-    wanted |= _more(action, options)
+    wanted = {"states": options.state, **looking.wanted_of(options), **_more(action, options)}
     count = client.call(bulk_call(action, None, options.reason, **wanted))["count"]
     if count == 0:
         output.say("no run matches; nothing was done")
@@ -237,7 +244,7 @@ def commands(client: Client, options: argparse.Namespace) -> int:
         return 0
     rows = output.table("when", "who", "what", "run", "about", "")
     for one in output.readable(found["commands"]):
-        about = (one["detail"].get(what) for what in ("step", "pool", "schedule"))
+        about = (one["detail"].get(what) for what in ("step", "pool", "schedule", "filter"))
         step_of = next(filter(None, about), "")
         run = "" if one["run"] is None else str(one["run"])
         reason = Text(one["reason"], style="dim")

@@ -1,4 +1,4 @@
-"""Commands that look: runs, show, graph, log, watch, workflows, tasks, workers."""
+"""Commands that look: runs, filters, show, graph, watch, workflows, tasks, workers."""
 
 from __future__ import annotations
 
@@ -16,14 +16,21 @@ from yarnloom import drawing
 from yarnloom.cli import output
 from yarnloom.cli.output import out
 from yarnloom.client import ENDED, Call, Client
-from yarnloom.client.wire import RunsWanted, list_call, show_call, why_call
+from yarnloom.client.wire import (
+    RunsWanted,
+    drop_filter_call,
+    glance_call,
+    list_call,
+    save_filter_call,
+    show_call,
+    why_call,
+)
 from yarnloom.drawing.words import counts_text
 from yarnloom.errors import InvalidInput
 from yarnloom.units import whole_number
 
 View = dict[str, Any]
 
-LOG_PAGE = 5_000
 ITEM_PAGE = 500
 IN_FOLLOW_UP = re.compile(r"(^|/)on_(failure|end)/")
 EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
@@ -31,18 +38,11 @@ EXIT_BY_STATE = {"done": 0, "failed": 1, "cancelled": 1}
 
 def runs(client: Client, options: argparse.Namespace) -> int:
     """List runs."""
-    wanted: RunsWanted = {
-        "workflow": options.workflow,
-        "tag": options.tag,
-        "key": options.key,
-        "schedule": options.schedule,
-        "who": options.who,
-        "since": options.since,
-        "until": options.until,
-        "text": options.text,
-        "followups_failed": options.followups_failed or None,
-        "without_reports": options.without_reports or None,
-    }
+    wanted = wanted_of(options)
+    if options.save:
+        given = {name: value for name, value in wanted.items() if value is not None}
+        saved = client.call(save_filter_call(options.save, tuple(options.state), given))
+        output.say(f"saved; see it again with: yarnloom runs --saved {shlex.quote(saved['name'])}")
     page = client.call(list_call(tuple(options.state), options.limit, wanted))
     if options.json:
         output.print_json(page)
@@ -52,6 +52,48 @@ def runs(client: Client, options: argparse.Namespace) -> int:
         output.say("no run fits; leave options out, or see all with `yarnloom runs`")
     else:
         output.say("no runs; start one with `yarnloom start WORKFLOW -p name=value`")
+    return 0
+
+
+def wanted_of(options: argparse.Namespace) -> RunsWanted:
+    """Which runs are chosen, apart from their states."""
+    return {
+        "workflow": options.workflow,
+        "tag": options.tag,
+        "key": options.key,
+        "schedule": options.schedule,
+        "who": options.who,
+        "since": options.since,
+        "until": options.until,
+        "within": options.within,
+        "saved": options.saved,
+        "text": options.text,
+        "followups_failed": options.followups_failed or None,
+        "without_reports": options.without_reports or None,
+    }
+
+
+def filters(client: Client, drop: str, reason: str, as_json: bool) -> int:
+    """List the saved filters of the list of runs, or drop one."""
+    if drop:
+        client.call(drop_filter_call(drop, reason))
+        output.say(f"filter {drop} is dropped")
+        return 0
+    found = client.call(Call("GET", "/filters"))
+    if as_json:
+        output.print_json(found)
+        return 0
+    if not found["filters"]:
+        output.say("no filter is saved; save one: yarnloom runs --state failed --save NAME")
+        return 0
+    rows = output.table("filter", "runs that are shown", "saved", "by")
+    for one in found["filters"]:
+        shown = ", ".join(
+            f"{name} {' or '.join(value) if isinstance(value, list) else value}"
+            for name, value in one["wanted"].items()
+        )
+        rows.add_row(one["name"], shown or "all", output.ago(one["saved_at"]), one["saved_by"])
+    out.print(rows)
     return 0
 
 
@@ -90,8 +132,12 @@ def _show_run(client: Client, number: int, as_json: bool) -> int:
     if as_json:
         output.print_json({**run, "graph": graph})
         return 0
-    out.print(output.run_picture(run, graph, _reasons(client, number, graph)))
+    glance = client.call(glance_call(number))
+    out.print(output.run_picture(run, graph, glance, _reasons(client, number, graph)))
     out.print()
+    if any(piece["what"] == "failed" for piece in glance["pieces"]):
+        failures = client.call(Call("GET", f"/runs/{number}/failures"))
+        output.print_failures({**failures, "run": number})
     for name, text in (*_origins(run), *_beside(run, graph)):
         out.print(Text.assemble((f"{name:<8}", "dim"), text))
     params = Text("params  ", style="dim")
@@ -256,12 +302,14 @@ def watch(client: Client, number: int) -> int:
     run = client.call(show_call(number))
     graph = client.call(Call("GET", f"/runs/{number}/graph"))
     with Live(console=out, auto_refresh=False, transient=False) as live:
-        live.update(output.run_picture(run, graph), refresh=True)
+        glance = client.call(glance_call(number))
+        live.update(output.run_picture(run, graph, glance), refresh=True)
         if run["state"] not in ENDED:
             for event in client.events(number):
                 data = event.get("data") or {}
                 run, graph = data.get("run", run), data.get("graph", graph)
-                live.update(output.run_picture(run, graph), refresh=True)
+                glance = data.get("glance", glance)
+                live.update(output.run_picture(run, graph, glance), refresh=True)
                 # The graph comes right behind the run: wait for the last picture.
                 if run["state"] in ENDED and graph["state"] in (*ENDED, "skipped"):
                     break
@@ -271,80 +319,10 @@ def watch(client: Client, number: int) -> int:
     return EXIT_BY_STATE[run["state"]]
 
 
-def log(client: Client, address: str, follow: bool, as_json: bool) -> int:
-    """Print what a step printed, or all steps of a run; or what a step prints, as it comes."""
-    number, label = split_address(address)
-    if follow:
-        return _follow_log(client, number, label, as_json)
-    graph = client.call(
-        Call("GET", f"/runs/{number}/graph", query={"address": label.partition("#")[0]})
-    )
-    labels = [label] if graph["kind"] == "step" else _with_attempts(client, number, graph)
-    found = [_whole_log(client, number, one) for one in labels]
-    if as_json:
-        output.print_json(found)
-        return 0
-    for one in found:
-        if len(found) > 1 and one["lines"]:
-            out.print(Text(f"{one['address']}#{one['attempt']}", style="bold"))
-        for line in one["lines"]:
-            out.print(_log_line(line), soft_wrap=True)
-    if not any(one["lines"] for one in found):
-        output.say(f"{address} has printed nothing")
-    return 0
-
-
-def _follow_log(client: Client, number: int, label: str, as_json: bool) -> int:
-    if not label:
-        raise InvalidInput(f"say which step of run {number}: yarnloom log {number}/fetch --follow")
-    for line in client.run(number).lines(label):
-        if as_json:
-            output.print_json_line(line)
-        else:
-            out.print(_log_line(line), soft_wrap=True)
-    return 0
-
-
-def _with_attempts(client: Client, number: int, graph: View) -> list[str]:
-    """The addresses of all steps in a part that were ever begun, those of items too."""
-    found: list[str] = []
-    for part in output.rows_of(graph):
-        if part["kind"] == "step":
-            found += [part["address"]] if part.get("attempts") else []
-            continue
-        cursor: str | None = "0"
-        while cursor is not None:
-            query = {"address": part["address"], "cursor": cursor, "limit": ITEM_PAGE}
-            page = client.call(Call("GET", f"/runs/{number}/items", query=query))
-            for item in page["items"]:
-                if item["state"] != "waiting":
-                    inside = {"address": item["address"]}
-                    view = client.call(Call("GET", f"/runs/{number}/graph", query=inside))
-                    found += _with_attempts(client, number, view)
-            cursor = page["next"]
-    return found
-
-
-def _whole_log(client: Client, number: int, label: str) -> View:
-    """All lines of an attempt, fetched a page at a time."""
-    lines: list[View] = []
-    while True:
-        query = {"address": label, "after": len(lines), "limit": LOG_PAGE}
-        page: View = client.call(Call("GET", f"/runs/{number}/log", query=query))
-        lines += page["lines"]
-        if len(page["lines"]) < LOG_PAGE:
-            return {**page, "lines": lines}
-
-
-def _log_line(line: View) -> Text:
-    mark = line.get("level") or line["stream"]
-    style = {"stderr": "yellow", "error": "red", "warning": "yellow"}.get(mark, "dim")
-    head = Text.assemble((str(line["at"])[11:23], "dim"), " ", (f"{mark:<8} ", style))
-    return head.append_text(output.coloured(line["text"]))
-
-
-def workflows(client: Client, as_json: bool) -> int:
-    """List workflows."""
+def workflows(client: Client, name: str, days: int, as_json: bool) -> int:
+    """List workflows, or show what one takes and how it went over some days."""
+    if name:
+        return _show_workflow(client, name, days, as_json)
 
     def row(one: View) -> list[Any]:
         required = one["params"].get("required", ())
@@ -356,6 +334,30 @@ def workflows(client: Client, as_json: bool) -> int:
     columns = ("workflow", "version", "params", "published", "last run")
     hint = "publish a loom with `yarnloom publish MODULE:LOOM`"
     return _list(client, "workflows", columns, row, hint, as_json)
+
+
+def _show_workflow(client: Client, name: str, days: int, as_json: bool) -> int:
+    found = client.call(Call("GET", "/workflows", query={"name": name}))
+    query = {"name": found["name"], "days": days}
+    went = client.call(Call("GET", "/workflows/over-time", query=query))
+    if as_json:
+        output.print_json({**found, "over_time": went})
+        return 0
+    out.print(Text.assemble((found["name"], "bold"), f"  at version {found['version']}"))
+    required = found["params"].get("required", ())
+    for param, schema in found["params"].get("properties", {}).items():
+        kind = schema.get("type") or schema.get("title") or "value"
+        needed = "required" if param in required else f"else {schema.get('default')!r}"
+        out.print(Text(f"  {param}: {kind}, {needed}", style="dim"))
+    table = output.table("day or step", "ended", "failed", "median", "95%", "waited")
+    for row in [*went["days"], *went["steps"]]:
+        if row["ended"]:
+            table.add_row(*output.went_cells(row))
+    if not table.rows:
+        output.say(f"nothing of it ended within {output.count(days, 'day')}")
+        return 0
+    out.print(Padding(table, (1, 0, 0, 0)))
+    return 0
 
 
 def tasks(client: Client, name: str, code: str, as_json: bool) -> int:

@@ -177,14 +177,19 @@ def run_head(run: View) -> Text:
     return line
 
 
+NARROW = 100
+"""Below this width, who ran a step and how often is left out."""
+
+
 def part_table(graph: View, reasons: Mapping[str, str] | None = None) -> Table:
-    """The steps of a run or of an item, and its eaches with the items to look at first.
+    """The steps of a run or of an item, and its eaches with the counts of their steps.
 
     Args:
         graph: the run's, or the item's.
         reasons: by address what a ready step waits for, where it is known.
     """
-    found = table("step", "state", "attempts", "worker", "took", "", numbers=("attempts",))
+    who = () if out.width < NARROW else ("attempts", "worker")
+    found = table("step", "state", *who, "took", "", numbers=("attempts",))
     above = f"{graph['address']}/" if graph["address"] else ""
     for part in rows_of(graph):
         label = part["address"].removeprefix(above)
@@ -193,6 +198,13 @@ def part_table(graph: View, reasons: Mapping[str, str] | None = None) -> Table:
         else:
             _add_each(found, part, label)
     return found
+
+
+def _add_row(
+    found: Table, label: Text, state: Text, took: str, note: Text, who: tuple[str, str] = ("", "")
+) -> None:
+    """A row of a part; who ran it and how often only where there is room."""
+    found.add_row(label, state, *(who if len(found.columns) > 4 else ()), took, note)
 
 
 def _add_step(found: Table, step: View, label: str, reason: str | None) -> None:
@@ -212,23 +224,44 @@ def _add_step(found: Table, step: View, label: str, reason: str | None) -> None:
     shown = Text(note, style="dim")
     if step.get("progress") and step["state"] in WITH_PROGRESS:
         shown = step_progress(step)
-    found.add_row(
-        label,
-        state,
-        str(step.get("attempts") or ""),
-        step.get("worker") or "",
-        _took(step),
-        shown,
-    )
+    who = (str(step.get("attempts") or ""), step.get("worker") or "")
+    _add_row(found, Text(label), state, _took(step), shown, who)
 
 
 def _add_each(found: Table, each: View, label: str) -> None:
     note = counts_text(each["counts"]) if each.get("counts", {}).get("total") else _note(each)
-    found.add_row(f"{label}[…]", state_text(each["state"]), "", "", _took(each), Text(note))
+    _add_row(found, Text(f"{label}[…]"), state_text(each["state"]), _took(each), Text(note))
+    _add_inside(found, each["do"], "  ")
     for item in each.get("top", ()):
         key = item["address"].rpartition("[")[2]
-        row = Text(f"  [{key}"), state_text(item["state"]), "", "", _took(item)
-        found.add_row(*row, Text(_note(item), style="dim"))
+        state, remark = state_text(item["state"]), Text(_note(item), style="dim")
+        _add_row(found, Text(f"  [{key}"), state, _took(item), remark)
+
+
+def _add_inside(found: Table, part: View, indent: str) -> None:
+    """How much flows through each step that an each repeats."""
+    counts, each = part.get("counts"), part["kind"] == "each"
+    if counts and counts["total"]:
+        spent = seconds_text(part["took"]["median"]) if part.get("took") else ""
+        label = f"{indent}{part['label']}{'[…]' if each else ''}"
+        _add_row(found, Text(label), band(counts), spent, Text(counts_text(counts)))
+        indent += "  "
+    for inner in [part["do"]] if each else part.get("parts", ()):
+        _add_inside(found, inner, indent)
+
+
+_BAND = ("done", "failed", "running", "backing_off", "resting", "paused", "ready", "cancelled")
+
+
+def band(counts: View, width: int = 10) -> Text:
+    """Counts as a band of so many cells; each state that occurs has at least one."""
+    found, left = Text(), width
+    for state in (*_BAND, "skipped"):
+        if counts[state] and left:
+            cells = min(left, max(1, round(width * counts[state] / counts["total"])))
+            found.append("█" * cells, style=DYES[state][0])
+            left -= cells
+    return found.append("░" * left, style="dim")
 
 
 def _took(part: View) -> str:
@@ -291,9 +324,9 @@ def outline_text(lines: list[Line]) -> Text:
 
 
 def run_picture(
-    run: View, graph: View | None, reasons: Mapping[str, str] | None = None
+    run: View, graph: View | None, glance: View, reasons: Mapping[str, str] | None = None
 ) -> RenderableType:
-    """A run with its progress bar and its steps, for watching."""
+    """A run at a glance, its bar and its steps, for watching."""
     bar = ProgressBar(
         total=1.0,
         completed=run["progress"]["fraction"],
@@ -301,10 +334,44 @@ def run_picture(
         complete_style=DYES["running"][0],
         finished_style=DYES.get(run["state"], DYES["done"])[0],
     )
-    rows: list[RenderableType] = [run_head(run), bar]
+    head = Text.assemble((f"run {run['number']}", "bold"), "  ", run["workflow"], "  ")
+    head.append_text(state_text(run["state"]))
+    rows: list[RenderableType] = [head, glance_text(glance), bar]
     if graph:
         rows.append(Padding(part_table(graph, reasons), (1, 0, 0, 2)))
     return Group(*rows)
+
+
+def went_cells(row: View) -> list[str]:
+    """A row of how a workflow's runs of a day, or the attempts of one of its steps, went."""
+    times = [row["median"], row["p95"], row["waited"]]
+    rate = f"{100 * row['failure_rate']:.3g}%" if row["failure_rate"] else ""
+    name = f"runs on {row['day']}" if "day" in row else row["address"]
+    spent = ["" if one is None else seconds_text(one) for one in times]
+    return [name, f"{row['ended']:,}", rate, *spent]
+
+
+_PIECES = {"progress": "bold", "failed": DYES["failed"][0], "held": DYES["ready"][0]}
+
+
+def glance_text(glance: View) -> Text:
+    """A run on one line: progress, running steps, failures, bottleneck, time left."""
+    pieces = [Text(one["text"], style=_PIECES.get(one["what"], "")) for one in glance["pieces"]]
+    return Text(" · ", style="dim").join(pieces)
+
+
+def print_failures(found: View) -> None:
+    """What failed in a run, by kind."""
+    for kind in found["kinds"][:KINDS_SHOWN]:
+        many = f"{kind['number']:,} items at " if kind["in_items"] else ""
+        said = "" if kind["said"] == kind["type"] else f": {kind['said']}"
+        out.print(Text(f"{many}{kind['address']}: {kind['type']}{said}", style=DYES["failed"][0]))
+        out.print(Text(f"  the first: yarnloom show {found['run']}/{kind['first']}", style="dim"))
+    if len(found["kinds"]) > KINDS_SHOWN:
+        out.print(Text(f"and {len(found['kinds']) - KINDS_SHOWN} other kinds", style="dim"))
+
+
+KINDS_SHOWN = 5
 
 
 def rows_of(graph: View) -> list[View]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import difflib
 from datetime import UTC, datetime, timedelta
 from typing import Any, NoReturn
 
@@ -18,6 +17,8 @@ class Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
         """Say what is wrong and where help is; exit code 2."""
         if "invalid choice:" in message:
+            import difflib  # for mistakes only
+
             given = message.split("invalid choice: ")[1].split(" ", 1)[0].strip("'")
             choices = next(
                 (list(a.choices) for a in self._actions if a.choices and given not in a.choices), []
@@ -273,24 +274,13 @@ def build_parser() -> Parser:
     _file_commands(add, service, reading)
 
     runs = add("runs", "List runs, newest first.", service, reading)
-    runs.add_argument("--state", action="append", default=[], help="only runs in this state")
-    runs.add_argument("--workflow", help="only runs of this workflow")
-    runs.add_argument("--tag", help="only runs with this tag")
-    runs.add_argument("--key", help="only the run that this start key made")
-    runs.add_argument("--schedule", metavar="NAME", help="only runs of this schedule")
-    runs.add_argument("--who", metavar="NAME", help="only runs that this one started")
-    for name, word in (("--since", "started then or later"), ("--until", "started before then")):
-        runs.add_argument(name, type=past_time, metavar="TIME", help=f"{word}: 2h ago, or a time")
-    runs.add_argument("--text", help="only runs with this in their params, tags, key, error, …")
-    runs.add_argument(
-        "--followups-failed", action="store_true", help="only runs of which a follow-up failed"
-    )
-    runs.add_argument(
-        "--without-reports",
-        action="store_true",
-        help="leave out runs that only tell of another run's end",
-    )
+    _filter_options(runs, "only")
+    runs.add_argument("--save", metavar="NAME", help="keep these options by name, for everybody")
     runs.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
+
+    filters = add("filters", "List the saved filters of runs, or drop one.", service, reading)
+    filters.add_argument("--drop", default="", metavar="NAME", help="forget this one")
+    filters.add_argument("--reason", default="", help="of drop: why, for the record")
 
     show = add("show", "Show a run, an item of an each, or a step.", service, reading)
     show.add_argument(
@@ -323,6 +313,10 @@ def build_parser() -> Parser:
     mend.add_argument(
         "--paused", action="store_true", help="only meet what was decided by hand; resume begins"
     )
+    mend.add_argument(
+        "--only", metavar="ADDRESS", help="run only this step again, in all items where it failed"
+    )
+    mend.add_argument("--error", metavar="TYPE", help="with --only: only these errors")
     change = add("change", "Change a run that has not begun yet.", service, reading)
     change.add_argument("run", type=positive, metavar="RUN")
     when = change.add_mutually_exclusive_group()
@@ -344,10 +338,16 @@ def build_parser() -> Parser:
         "address", metavar="RUN[/PART[#ATTEMPT]]", help="1042, 1042/fetch, 1042/fetch#2"
     )
     log.add_argument(
-        "--follow", action="store_true", help="of a step: print what comes, until it has ended"
+        "--follow", action="store_true", help="also print new lines, until that has ended"
     )
+    log.add_argument("--text", default="", help="only lines with this in them")
+    log.add_argument("--last", type=positive, metavar="N", help="only the newest N lines")
 
-    add("workflows", "List the workflows that are published.", service, reading)
+    workflows = add("workflows", "List the workflows, or show how one went.", service, reading)
+    workflows.add_argument("workflow", nargs="?", default="", metavar="NAME", help="show this one")
+    workflows.add_argument(
+        "--days", type=positive, default=7, help="with NAME: over so many days (default 7)"
+    )
     tasks = add("tasks", "List the tasks, or show one with its code.", service, reading)
     tasks.add_argument("task", nargs="?", default="", metavar="TASK", help="show this one")
     tasks.add_argument("--code", default="", metavar="HASH", help="with the code of an attempt")
@@ -546,13 +546,31 @@ def _choosing_options() -> argparse.ArgumentParser:
     options = argparse.ArgumentParser(add_help=False)
     options.add_argument("run", type=positive, nargs="?", metavar="RUN")
     options.add_argument("--reason", default="", help="why, for the record")
-    options.add_argument(
-        "--state", action="append", default=[], help="instead of a number: all runs in this state"
-    )
-    options.add_argument("--workflow", help="all runs of this workflow")
-    options.add_argument("--tag", help="all runs with this tag")
+    _filter_options(options.add_argument_group("instead of a number, all runs"), "all")
     options.add_argument("--yes", action="store_true", help="do not ask how many they are")
     return options
+
+
+def _filter_options(parser: argparse._ActionsContainer, which: str) -> None:
+    """Which runs a list shows, or a command is for."""
+    add = parser.add_argument
+    add("--state", action="append", default=[], help=f"{which} runs in this state")
+    add("--workflow", metavar="NAME", help=f"{which} runs of this workflow")
+    add("--tag", help=f"{which} runs with this tag")
+    add("--key", help=f"{which} runs that this start key made")
+    add("--schedule", metavar="NAME", help=f"{which} runs of this schedule")
+    add("--who", metavar="NAME", help=f"{which} runs that this one started")
+    for name, word in (("--since", "started then or later"), ("--until", "started before then")):
+        add(name, type=past_time, metavar="TIME", help=f"{word}: 2h ago, or a time")
+    add("--within", metavar="TIME", help="started so long ago or later, as 24h")
+    add("--text", help=f"{which} runs with this in their params, tags, key, error, …")
+    add("--followups-failed", action="store_true", help=f"{which} of which a follow-up failed")
+    add(
+        "--without-reports",
+        action="store_true",
+        help="without runs that only tell of another run's end",
+    )
+    add("--saved", metavar="NAME", help="as this saved filter says; other options count more")
 
 
 def _service_options() -> argparse.ArgumentParser:

@@ -10,16 +10,14 @@ import sys
 from collections.abc import Coroutine
 from importlib.resources import files
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from rich.live import Live
-from rich.text import Text
-
-from yarnloom.cli import output
-from yarnloom.cli.output import out, say
-from yarnloom.client import ENDED, AsyncClient, Client, Target
-from yarnloom.drawing import DYES
+from yarnloom.cli.streams import say
+from yarnloom.client import ENDED, Target, wire
 from yarnloom.errors import InvalidInput, RunFailed, StartError
+
+if TYPE_CHECKING:
+    from yarnloom.client import AsyncClient
 
 T = TypeVar("T")
 
@@ -29,17 +27,25 @@ DEMO_FOLDER = "yarnloom-demo"
 
 def serve(options: argparse.Namespace) -> int:
     """Run the service until it is told to stop."""
-    from yarnloom.service import Helpers, Service
-    from yarnloom.worker.worker import cores
+    from yarnloom.machine import cores
+    from yarnloom.service.address import listen, url_of
+    from yarnloom.service.memory import loading
+    from yarnloom.service.workers import EarlyWorker, Helpers
 
     processes = options.processes or max(1, cores() // options.workers)
     helpers = Helpers(tuple(options.load), options.workers, processes, Path.cwd(), options.reload)
-    settings = _settings(options)
+    sock = listen(options.host, options.port)
+    url = url_of(options.host, sock)
+    early = [EarlyWorker(helpers, name, url, _token(options)) for name in helpers.names]
+    try:
+        with loading():
+            from yarnloom.service import Service  # which takes as long as a worker to begin
 
-    async def main() -> None:
-        await Service(settings, helpers, say).run()
-
-    _run_service(main())
+        service = Service(_settings(options), helpers, say, sock, early)
+        _run_service(service.run())
+    finally:
+        for one in early:
+            one.give_up()
     return 0
 
 
@@ -67,7 +73,8 @@ def worker(options: argparse.Namespace, target: Target) -> int:
 
 
 def _work(options: argparse.Namespace, target: Target) -> int:
-    from yarnloom.worker.worker import WorkerOptions, cores, run_worker
+    from yarnloom.machine import cores
+    from yarnloom.worker.worker import WorkerOptions, run_worker
 
     given = {"id": options.id} if options.id else {}
     chosen = WorkerOptions(
@@ -130,8 +137,8 @@ def demo(options: argparse.Namespace) -> int:
         raise StartError(
             f"the demo needs {error.name}: install it with `pip install 'yarn-loom[demo]'`"
         ) from error
+    from yarnloom.machine import cores
     from yarnloom.service import Helpers, Service
-    from yarnloom.worker.worker import cores
 
     with contextlib.ExitStack() as stack:
         options.data = options.data or DEMO_FOLDER
@@ -160,6 +167,7 @@ def _run_service(main: Coroutine[Any, Any, T]) -> T:
 
 
 async def _demo(service: object, leave: bool, token: str | None, folder: Path) -> int:
+    from yarnloom.client import AsyncClient
     from yarnloom.service import Service
 
     assert isinstance(service, Service)
@@ -179,9 +187,14 @@ async def _demo(service: object, leave: bool, token: str | None, folder: Path) -
 
 async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
     import httpx
+    from rich.live import Live
+    from rich.text import Text
 
+    from yarnloom.cli import output
+    from yarnloom.cli.output import out
     from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
     from yarnloom.demo.tides import SILENT
+    from yarnloom.drawing import DYES
 
     contacts = Path(str(files("yarnloom.demo")))
     draft = await client.upload(contacts / "contacts-draft.csv")
@@ -193,12 +206,13 @@ async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
     say(f"run {run.number}, with the list put right, makes the tide almanac of a whole coast")
     silent = await client.start("harbour-tides", harbour=SILENT)
     say(f"run {silent.number} is to fail: the gauge at {SILENT} is silent\n")
-    graph = None
+    graph, glance = None, await client.call(wire.glance_call(run.number))
     with Live(console=out, auto_refresh=False) as live:
         async for event in client.events(run.number):
             data = event.get("data") or {}
             run.data, graph = data.get("run", run.data), data.get("graph", graph)
-            live.update(output.run_picture(run.data, graph), refresh=True)
+            glance = data.get("glance", glance)
+            live.update(output.run_picture(run.data, graph, glance), refresh=True)
             if run.state in ENDED and graph and graph["state"] in (*ENDED, "skipped"):
                 break
     try:
@@ -233,6 +247,8 @@ async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
 
 async def _show_orders(client: AsyncClient, folder: Path) -> None:
     """Two orders at the desk, of which one is rolled back."""
+    from yarnloom.cli.output import out
+    from yarnloom.client import Client
     from yarnloom.demo.orders import Desk, NotPaid, outbox
     from yarnloom.outbox import Relay
 
@@ -249,10 +265,14 @@ async def _show_orders(client: AsyncClient, folder: Path) -> None:
     )
 
 
+def _token(options: argparse.Namespace) -> str:
+    return options.token if options.token is not None else os.environ.get("YARNLOOM_TOKEN", "")
+
+
 def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # imported lazily
     from yarnloom.service import ServiceSettings, default_data_folder
 
-    token = options.token if options.token is not None else os.environ.get("YARNLOOM_TOKEN", "")
+    token = _token(options)
     extra = {name: getattr(options, name) for name in ("lease", "commit") if hasattr(options, name)}
     if hasattr(options, "keep_files"):
         extra["keep_files"] = options.keep_files

@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import Namespace
 from collections.abc import Callable
 
-from yarnloom.cli import acting, control, files, limits, looking, relay, schedules
+from yarnloom.cli import acting, control, files, limits, logs, looking, relay, schedules
 from yarnloom.client import Client, Target, default_who
 
 _Talk = Callable[[Client, Namespace], int]
@@ -54,8 +54,9 @@ TALKS: dict[str, _Talk] = {
     "graph": lambda client, o: looking.graph(client, o.what, "json" if o.json else o.form),
     "watch": lambda client, o: looking.watch(client, o.run),
     "why": lambda client, o: limits.why(client, o.address, o.json),
-    "log": lambda client, o: looking.log(client, o.address, o.follow, o.json),
-    "workflows": lambda client, o: looking.workflows(client, o.json),
+    "log": logs.log,
+    "filters": lambda client, o: looking.filters(client, o.drop, o.reason, o.json),
+    "workflows": lambda client, o: looking.workflows(client, o.workflow, o.days, o.json),
     "tasks": lambda client, o: looking.tasks(client, o.task, o.code, o.json),
     "pools": lambda client, o: limits.pools(client, o.json),
     "pool": limits.pool,

@@ -77,9 +77,18 @@ class Run(wire.RunFacts):
         """Tell the run to stop; `now` gives what runs no grace."""
         return self._act("cancel", reason, now=now)
 
-    def mend(self, reason: str = "", *, paused: bool = False) -> Run:
-        """Run again what failed, was cancelled or not reached, now that it has ended."""
-        return self._act("mend", reason, paused=paused)
+    def mend(
+        self, reason: str = "", *, paused: bool = False, only: Mapping[str, str] | None = None
+    ) -> Run:
+        """Run again what failed, was cancelled or not reached, now that it has ended.
+
+        Args:
+            reason: why, for the record.
+            paused: apply only the decisions made by hand; `resume` begins the rest.
+            only: the failures to mend: the `address` of a step without the keys of items, and
+                if given the `type` of its error and the `pattern` of its message.
+        """
+        return self._act("mend", reason, paused=paused, only=only and dict(only))
 
     def change(
         self,
@@ -136,9 +145,18 @@ class Run(wire.RunFacts):
             yield from page
             after = page[-1]["line"] + 1
 
-    def lines(self, address: str) -> Iterator[JsonObject]:
-        """What one of its steps prints, as it comes, until the step has ended."""
-        path, query = f"/runs/{self.number}/log/live", {"address": address}
+    def lines(self, address: str = "", *, text: str = "") -> Iterator[JsonObject]:
+        """What its steps print, as it comes, until it has ended.
+
+        Args:
+            address: only one step, or those of one item or part, until that has ended.
+            text: only lines with this in them.
+
+        Yields:
+            `address` of the step, `attempt`, `at`, `stream` and `text` of each line, and the `mark`
+            behind it.
+        """
+        path, query = wire.live_lines(self.number, address, text)
         for event in self._client.stream(path, query, ends=True):
             yield event["data"]
 

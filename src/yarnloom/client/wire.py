@@ -226,6 +226,8 @@ class RunsWanted(TypedDict, total=False):
         who: that started it.
         since: started then or later.
         until: started before then.
+        within: started so long ago or later, as `"24h"`.
+        saved: the name of a saved filter; what else is given counts more.
         text: in its workflow, params, tags, key, starter or error.
         followups_failed: only those of which a follow-up failed.
         without_reports: leaves out those that only tell of another run's end.
@@ -238,6 +240,8 @@ class RunsWanted(TypedDict, total=False):
     who: str | None
     since: datetime | None
     until: datetime | None
+    within: str | None
+    saved: str | None
     text: str | None
     followups_failed: bool | None
     without_reports: bool | None
@@ -253,14 +257,36 @@ def list_call(states: tuple[str, ...], limit: int, wanted: RunsWanted) -> Call:
         raise TypeError(
             f"runs() has no filter {name!r}{nearest(name, RunsWanted.__optional_keys__)}"
         )
-    given = {name: value for name, value in wanted.items() if value is not None}
+    given = _said(wanted)
     for name in ("followups_failed", "without_reports"):
         if name in given:
             given[name] = str(bool(given[name])).lower()
+    return Call("GET", "/runs", query={"state": list(states), "limit": limit, **given})
+
+
+def _said(wanted: Mapping[str, Any]) -> dict[str, Any]:
+    """The fields of a filter that are given, with times as text."""
+    given = {name: value for name, value in wanted.items() if value is not None}
     for name in ("since", "until"):
         if isinstance(at := given.get(name), datetime):
             given[name] = at.astimezone().isoformat()
-    return Call("GET", "/runs", query={"state": list(states), "limit": limit, **given})
+    return given
+
+
+def save_filter_call(name: str, states: tuple[str, ...], wanted: Mapping[str, Any]) -> Call:
+    """Keep a filter of the list of runs by name."""
+    body = {"states": list(states), **_said(wanted)}
+    return Call("PUT", f"/filters/{quote(name, safe='')}", body)
+
+
+def drop_filter_call(name: str, reason: str) -> Call:
+    """Forget a saved filter."""
+    return Call("DELETE", f"/filters/{quote(name, safe='')}", query={"reason": reason}, again=False)
+
+
+def glance_call(number: int) -> Call:
+    """A run on one line."""
+    return Call("GET", f"/runs/{number}/glance")
 
 
 def show_call(number: int, wait: float = 0.0) -> Call:
@@ -324,6 +350,20 @@ def published_call(number: int, after: int) -> Call:
     return Call("GET", f"/runs/{number}/published", query={"after": after})
 
 
+def live_lines(number: int, address: str, text: str, after: str = "") -> tuple[str, JsonObject]:
+    """Path and query of the stream of what a run's steps print, from a mark on."""
+    query = {"address": address, "text": text}
+    if "#" in address:  # one attempt
+        return f"/runs/{number}/log/live", query
+    return f"/runs/{number}/lines/live", {**query, "after": after}
+
+
+def lines_call(number: int, address: str, text: str, **page: Any) -> Call:
+    """A page of what a run's steps printed: `after` a mark, `before` one, or the `newest`."""
+    query = {"address": address, "text": text, **page}
+    return Call("GET", f"/runs/{number}/lines", query=query)
+
+
 def link_call(number: int, lasts: Duration, details: bool) -> Call:
     """Make a link with which a run may be watched."""
     return Call("POST", f"/runs/{number}/links", {"seconds": seconds(lasts), "details": details})
@@ -347,7 +387,7 @@ def settle_call(number: int, address: str, what: str, **body: Any) -> Call:
 
 def bulk_call(action: str, count: int | None, reason: str, **wanted: Any) -> Call:
     """The same command for every run of a list; without a count only to be told it."""
-    said = {name: value for name, value in wanted.items() if value}
+    said = {name: value for name, value in _said(wanted).items() if value}
     body = {"action": action, "count": count, "reason": reason, **said}
     return Call("POST", "/runs/actions", body, again=count is None)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import Any
 
+from yarnloom.engine import granting
 from yarnloom.engine.commands import (
     Ask,
     CloseAsk,
@@ -25,7 +26,7 @@ from yarnloom.engine.states import StopReason
 from yarnloom.engine.turn import Turn
 from yarnloom.engine.views import moment
 from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
-from yarnloom.store import pools
+from yarnloom.store import AttemptKey, Printer, pools
 from yarnloom.store import writing as store
 
 LEASE_DUE = "lease"
@@ -52,6 +53,7 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     store.keep_worker(turn.unit, command.worker, command.name, command.facts, turn.now)
     known = turn.memory.workers.get(command.worker)
     worker = known or remember(turn, command.worker, command.name, command.facts)
+    granting.unfold_of_worker(turn, worker.id)
     worker.name, worker.facts = command.name, command.facts
     worker.tasks, worker.io_tasks = dict(command.tasks), frozenset(command.io_tasks)
     worker.offers, worker.graces = dict(command.offers), dict(command.graces)
@@ -69,9 +71,7 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     # One that only has new tasks still has its open request; what is sent there in vain otherwise
     # is sent again with the next.
     worker.registered, worker.trouble = True, command.trouble
-    worker.outbox.clear()
-    worker.sizes.clear()
-    worker.unsent.clear()
+    worker.forget_messages()
     renew(turn, worker)
     turn.workers = True
     for attempt_id in sorted(worker.in_hand):
@@ -135,16 +135,30 @@ def take_report(turn: Turn, command: Report) -> Reported:
     return answer
 
 
-def in_hand(turn: Turn, command: InHand) -> set[int]:
-    """Return those of some attempts that are a worker's own, to run or abandoned."""
+def in_hand(turn: Turn, command: InHand) -> dict[int, Printer | None]:
+    """Return those of some attempts that are a worker's own, to run or abandoned.
+
+    With those that have no rows comes where their lines belong.
+    """
     worker = turn.memory.workers.get(command.worker)
     if worker is None or not worker.registered:
         raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
-    return {one for one in command.attempts if one in worker.in_hand or one in worker.abandoned}
+    own = (one for one in command.attempts if one in worker.in_hand or one in worker.abandoned)
+    return {one: _printer(turn, one) for one in own}
+
+
+def _printer(turn: Turn, attempt: int) -> Printer | None:
+    given = turn.memory.grants.attempts.get(attempt)
+    if given is None:
+        return None
+    straight = given.straight
+    key = AttemptKey(straight.each, given.index, straight.step.index, 1, attempt)
+    return Printer(key, straight.run, straight.address_of(given.index, given.name))
 
 
 def leave(turn: Turn, command: Leave) -> None:
     """A worker has ended on purpose; what it still had in hand was never finished."""
+    granting.unfold_of_worker(turn, command.worker)
     worker = turn.memory.workers.pop(command.worker, None)
     if worker is None:
         return
@@ -155,6 +169,7 @@ def leave(turn: Turn, command: Leave) -> None:
 
 def lose_worker(turn: Turn, command: LoseWorker) -> None:
     """A worker is gone: its attempts are lost, which spends no try."""
+    granting.unfold_of_worker(turn, command.worker)
     worker = turn.memory.workers.pop(command.worker, None)
     if worker is None:
         return

@@ -19,7 +19,7 @@ from yarnloom.engine.pausing import hold_step, release_step
 from yarnloom.engine.pooling import refuse_unknown_pool
 from yarnloom.engine.preparing import Fate, with_inputs
 from yarnloom.engine.progress import step_moved
-from yarnloom.engine.renewing import CUT_SHORT, Renewal, has_ended
+from yarnloom.engine.renewing import CUT_SHORT, Renewal, Some, has_ended
 from yarnloom.engine.states import (
     RUN_ENDED,
     STEP_ENDED,
@@ -227,7 +227,7 @@ class _Hand:
         part = turn.unit.parts.need(step.part)
         while not self.plan.nodes[part.node].follows:
             part = turn.around(part)
-        if not Renewal(turn, run, only=step).part(part, set()):
+        if not Renewal(turn, run, only=Some({step.id: step.rank})).part(part, set()):
             raise self._refused("failed, as was allowed; `mend` the run")
         turn.move_run(run, RunEvent.REOPEN)
         run.renewed, run.ended_at = 1, None
@@ -258,11 +258,13 @@ class _Hand:
 
     def _begin_again(self, part: PartRow, top: PartRow | None) -> None:
         """Renew the step with what was not reached because of it, and let that begin."""
-        assert self.step is not None
+        step = self.step
+        assert step is not None
         self.run.renewed = 1
         self.turn.unit.runs.touch(self.run)
-        Renewal(self.turn, self.run, only=self.step).in_live(part, top)
-        node = self.plan.nodes[top.node if top else self.step.node]
+        only = Some({step.id: step.rank})
+        Renewal(self.turn, self.run, only).in_live(step, part, top)
+        node = self.plan.nodes[top.node if top else step.node]
         Weave(self.turn, self.run).go_on_with(node, part)
 
     # Edit
@@ -284,9 +286,8 @@ class _Hand:
         if step is None or step.state in STEP_ENDED or step.state == StepState.WAITING:
             return
         free = self.turn.free_to_start(step)
-        lanes = self.turn.memory.lanes
         if free:
-            lanes.remove(step.pool, step.priority, step.share, step.contract)
+            self.turn.take_out_of_lane(step)
         text = with_inputs(step.input, inputs)
         if text != step.input:
             step.saved = None  # what was saved belongs to other inputs
@@ -297,7 +298,7 @@ class _Hand:
         self.turn.unit.steps.touch(step)
         self.turn.unit.steps.rewrite(step, input=text, pool=pool)
         if free:
-            lanes.add(step.pool, step.priority, step.share, step.contract)
+            self.turn.put_in_lane(step)
 
     def _refuse_unfit_inputs(self, inputs: dict[str, Any]) -> None:
         text_of_value(inputs, "the inputs")

@@ -67,7 +67,7 @@ def _prefer(turn: Turn, run: RunRow, priority: int) -> None:
     """Give a run another priority, and its steps that have none of their own."""
     run.priority = priority
     turn.unit.runs.touch(run)
-    plan, lanes = turn.plan(run), turn.memory.lanes
+    plan = turn.plan(run)
     for step in turn.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
         node, around = plan.nodes[step.node], turn.unit.parts.need(step.part)
         address = turn.address(run, node, around).partition("/")[2]
@@ -76,11 +76,11 @@ def _prefer(turn: Turn, run: RunRow, priority: int) -> None:
             continue
         free = turn.free_to_start(step)
         if free:
-            lanes.remove(step.pool, step.priority, step.share, step.contract)
+            turn.take_out_of_lane(step)
         step.priority = priority
         turn.unit.steps.touch(step)
         if free:
-            lanes.add(step.pool, step.priority, step.share, step.contract)
+            turn.put_in_lane(step)
 
 
 def _move(turn: Turn, run: RunRow, *, ahead: bool) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from yarnloom.engine.data_commands import EndChore, KeepFile, KeepRows
 
@@ -119,17 +119,34 @@ class ResumeRun:
 
 
 @dataclass(frozen=True, slots=True)
+class FailuresOf:
+    """Some failures of a run.
+
+    Attributes:
+        address: of the step, without the keys of items.
+        type: of the error; any, if it is None.
+        pattern: of its message, as `failing` makes it; any, if it is None.
+    """
+
+    address: str
+    type: str | None = None
+    pattern: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class MendRun:
     """Run again what failed, was cancelled or not reached; the answer is the run.
 
     Attributes:
         paused: what was decided by hand is met, and nothing begins until someone resumes the run.
+        only: the failures to mend; None is all.
     """
 
     run: int
     who: str
     reason: str = ""
     paused: bool = False
+    only: FailuresOf | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -319,8 +336,7 @@ class CloseAsk:
     worker: str
 
 
-@dataclass(frozen=True, slots=True)
-class ReportItem:
+class ReportItem(NamedTuple):
     """What happened to one attempt: it began, or it ended.
 
     Attributes:
@@ -399,6 +415,28 @@ class MakeLink:
     seconds: float
     details: bool
     who: str
+
+
+@dataclass(frozen=True, slots=True)
+class SaveFilter:
+    """Keep a filter of the list of runs by name; the answer is the filter.
+
+    Attributes:
+        wanted: the query of the list, by the names of its fields.
+    """
+
+    name: str
+    wanted: dict[str, Any]
+    who: str
+
+
+@dataclass(frozen=True, slots=True)
+class DropFilter:
+    """Forget a saved filter."""
+
+    name: str
+    who: str
+    reason: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -615,6 +653,8 @@ Command = (
     | Report
     | MakeLink
     | RevokeLink
+    | SaveFilter
+    | DropFilter
     | InHand
     | Leave
     | LoseWorker

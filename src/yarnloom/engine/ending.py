@@ -7,8 +7,10 @@ its follow-ups have ended too. What comes of either is put on the agenda, which 
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from typing import Any
 
+from yarnloom.engine import granting
 from yarnloom.engine.agenda import (
     CANCELLED,
     NOT_REACHED,
@@ -72,6 +74,10 @@ class Ending:
 
     def _open_inner(self, part: PartRow) -> None:
         """Begin what is in a part."""
+        raise NotImplementedError
+
+    def _fill_again(self, eaches: Iterable[PartRow]) -> None:
+        """Make the next items of eaches that go on."""
         raise NotImplementedError
 
     def _step_ended(self, step: StepRow) -> None:
@@ -143,6 +149,7 @@ class Ending:
             return
         if bar is CANCELLED:
             return  # all of it is told to stop already
+        withdrawn = granting.withdraw_of_run(self.turn, self.run.number)
         part.closed = node.if_one_fails
         drop_rest(self.turn, part, STOPPED)
         why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None
@@ -152,6 +159,7 @@ class Ending:
         ):
             if step.ended_at is None and self.plan.belongs(self.plan.nodes[step.node], part.node):
                 self._stop_step(step, StepEvent.SKIP, why)
+        self._fill_again(withdrawn)
 
     def _bar(self, part: PartRow) -> Bar | None:
         return bar_of(self.turn, self.run, self.plan, part)

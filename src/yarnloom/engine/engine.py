@@ -22,20 +22,24 @@ from yarnloom.engine import (
     effects,
     explaining,
     filing,
+    granting,
     links,
     mending,
     pausing,
     pooling,
     publishing,
     reporting,
+    saved,
     scheduling,
     starting,
     stopping,
     ticking,
 )
 from yarnloom.engine.admitting import admit
+from yarnloom.engine.flow import Flow
 from yarnloom.engine.following import follow, listeners_of
 from yarnloom.engine.handing_out import hand_out
+from yarnloom.engine.hours import Hours
 from yarnloom.engine.items import FILL_DUE
 from yarnloom.engine.memory import Memory
 from yarnloom.engine.recent import MINUTE, MINUTES, Recent, Tally
@@ -52,6 +56,7 @@ from yarnloom.engine.turn import (
     Settings,
     Turn,
 )
+from yarnloom.engine.weaving import Weave
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
@@ -121,6 +126,8 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.InHand: attending.in_hand,
     commands.MakeLink: links.make_link,
     commands.RevokeLink: links.revoke_link,
+    commands.SaveFilter: saved.save_filter,
+    commands.DropFilter: saved.drop_filter,
     commands.Leave: attending.leave,
     commands.LoseWorker: attending.lose_worker,
     commands.Tick: ticking.tick,
@@ -163,6 +170,13 @@ _BY_TIME: dict[str, Callable[[Turn], int | None]] = {
 }
 
 
+_ABOUT_RUNS = (
+    *(commands.CancelRun, commands.PauseRun, commands.ResumeRun, commands.MendRun),
+    *(commands.ChangeRun, commands.HandleStep, commands.SettleEffect),
+)
+"""Commands that change the open steps of a run."""
+
+
 class Engine:
     """The one writer of a data folder.
 
@@ -180,6 +194,8 @@ class Engine:
         if self._settings.vault is None:
             self._settings = replace(self._settings, vault=Vault(database.folder))
         self._unit = Unit(database.writer, database.past)
+        self._flow = Flow(self._unit)
+        self._hours = Hours()
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
         self._stale = self._unwritable = False
@@ -224,6 +240,8 @@ class Engine:
             hand_out(turn)
             attending.dismiss_idle(turn)
             self._database.past.latest = turn.now
+            self._flow.write(turn)
+            self._hours.write(self._unit)
             commit_seconds = self._unit.commit()
             if taken := self._database.taken_away():
                 raise StoreFailed(taken)  # what was stored there is nobody's any more
@@ -250,11 +268,29 @@ class Engine:
     def _one(self, turn: Turn, command: commands.Command) -> Any:
         before = self._unit.changes
         try:
+            self._make_plain(turn, command)
             return _USE_CASES[type(command)](turn, command)
         except Refused as refused:
             if self._unit.changes != before:
                 raise  # it had begun to change things: undo all, and do the others again
             return refused
+
+    def _make_plain(self, turn: Turn, command: commands.Command) -> None:
+        """What a command is about that is not usual has rows before it."""
+        known = turn.memory.grants
+        if not known.eaches:
+            return
+        if isinstance(command, commands.ChangePool | commands.RemovePool):
+            for straight in granting.withdraw_of_pool(turn, command.name):
+                weave = Weave(turn, turn.run(straight.run))
+                weave.fill_plainly(turn.unit.parts.need(straight.each))
+            return
+        if (attempt := getattr(command, "attempt", None)) is not None:
+            granting.unfold_attempt(turn, attempt)
+        elif isinstance(command, _ABOUT_RUNS) and any(
+            one.run == command.run for one in known.eaches.values()
+        ):
+            Weave(turn, turn.run(command.run)).make_plain()
 
     def _one_by_one(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         total = Results()
@@ -315,6 +351,8 @@ class Engine:
             self._database.id,
             self._database.past,
             self._recent,
+            self._flow,
+            self._hours,
             moment.now + self._time.ahead,
             moment.mono,
             self._time.ahead,
@@ -368,6 +406,8 @@ class Engine:
         """
         self._stale = self._unwritable = True
         self._plans.clear()
+        self._flow.forget()
+        self._hours.forget()
         with contextlib.suppress(StoreFailed):
             self._unit.rollback()
 
@@ -386,6 +426,7 @@ class Engine:
         self._memory.weights = weights.newest(self._unit)
         pooling.recall(turn)
         pausing.recall(turn)
+        granting.recall(turn)
         for pool, priority, share, contract, count, run in store.ready_by_lane(self._unit):
             turn.plan(turn.run(run))  # so that it is known what its steps expect of a worker
             self._memory.lanes.add(pool, priority, share, contract, count)
@@ -409,6 +450,8 @@ class Engine:
         pooling.recall_begins(turn, self._memory.pools.settings)
         for number in self._memory.paused:
             pausing.settle(turn, turn.run(number))
+        self._flow.write(turn)
+        self._hours.write(self._unit)
         self._unit.commit()
         self._stale = False
 

@@ -12,6 +12,7 @@ from collections.abc import Iterator, Mapping
 from itertools import islice
 from typing import Any
 
+from yarnloom.engine import granting
 from yarnloom.engine.asking import READ
 from yarnloom.engine.commands import ListQuiet, Why
 from yarnloom.engine.lanes import MOST_AHEAD
@@ -339,8 +340,7 @@ def _of_itself(turn: Turn, step: StepRow, waiters: Mapping[int, int]) -> Iterato
     if any(attempt not in waiters for attempt in held) or step.run not in waited:
         return
     for attempt_id in (one for worker in turn.memory.workers.values() for one in worker.in_hand):
-        attempt = turn.unit.attempts.need(attempt_id)
-        if attempt.run in waited and attempt_id not in waiters:
+        if granting.run_of_attempt(turn, attempt_id) in waited and attempt_id not in waiters:
             return  # it ends, and then they go on
     runs = sorted({turn.unit.attempts.need(attempt).run for attempt in held})
     places = "the only place is" if len(held) == 1 else f"all {len(held)} places are"

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import json
 from collections import deque
 from collections.abc import Iterable
 from typing import Any
 
+from yarnloom.engine import granting
 from yarnloom.engine.lanes import Turn as LaneTurn
-from yarnloom.engine.memory import Worker, task_of
+from yarnloom.engine.memory import Straight, Worker, task_of
 from yarnloom.engine.pools import base_of
+from yarnloom.engine.ready import Lane, Place
 from yarnloom.engine.states import Outcome, StopReason
 from yarnloom.engine.turn import Turn
 from yarnloom.errors import FolderUnusable
@@ -33,7 +34,8 @@ def hand_out(turn: Turn) -> None:
     # The longest idle first, so that one worker does not get all of a trickle.
     wanting = sorted(_wanting(turn), key=lambda worker: len(worker.in_hand))
     while wanting and lanes.ready:
-        wanting = [worker for worker in wanting if desk.serve(worker)]
+        alone = len(wanting) == 1
+        wanting = [worker for worker in wanting if desk.serve(worker, alone=alone)]
 
 
 def _wanting(turn: Turn) -> Iterable[Worker]:
@@ -50,23 +52,38 @@ class _Desk:
 
     def __init__(self, turn: Turn) -> None:
         self.turn = turn
-        self.fetched: dict[tuple[str, int, str, str], deque[tuple[int, bytes, int]]] = {}
-        turn.unit.flush()
+        self.fetched: dict[Lane, deque[Place]] = {}
 
-    def serve(self, worker: Worker) -> bool:
-        """Hand the next step to a worker; False if there is none for it."""
+    def serve(self, worker: Worker, *, alone: bool) -> bool:
+        """Hand the next step or items to a worker; False if it can take none.
+
+        Args:
+            worker: the worker.
+            alone: whether nobody else wants anything.
+        """
         memory = self.turn.memory
         takes = worker.can_take(memory.contracts)
         whose = memory.lanes.next_turn(takes, self.may_start) if takes else None
-        if whose and takes and memory.pools.limited(whose.pool):
+        if whose and takes and memory.pools.rated(whose.pool):
             # Nothing of such a pool is handed out ahead. What comes behind it is not either: the
             # worker gets only what can begin now, until it has a place for it.
             whose = memory.lanes.next_turn(takes.now(), self.may_start)
         if whose is None:
             return False
-        step = self.turn.unit.steps.need(self.next_step(whose))
-        _hand(self.turn, worker, step)
+        step = self.next_step(whose)
+        if isinstance(step, Straight):
+            granting.give(self.turn, worker, step, self.how_many(worker, step, alone=alone))
+        else:
+            _hand(self.turn, worker, self.turn.unit.steps.need(step))
         return True
+
+    def how_many(self, worker: Worker, straight: Straight, *, alone: bool) -> int:
+        """How many items of an each a worker is given: one where others wait for their turn."""
+        lanes = self.turn.memory.lanes
+        if lanes.ready > straight.offered:
+            return 1
+        room = min(worker.room(straight.lane[3]), granting.room_in_pool(self.turn, straight))
+        return min(straight.offered, room if alone else min(room, max(1, worker.places)))
 
     def may_start(self, pool: str) -> bool:
         """Whether anything of a pool may start; if its rate forbids it, it is looked at again."""
@@ -82,23 +99,46 @@ class _Desk:
             self.turn.memory.due.add(closed.until, RATE_DUE, pool)
         return False
 
-    def next_step(self, whose: LaneTurn) -> int:
-        """The first step in plan order among a share's contracts."""
-        heads = []
+    def next_step(self, whose: LaneTurn) -> int | Straight:
+        """The first step, or item without rows, in plan order among a share's contracts."""
+        heads: list[tuple[Place, Lane]] = []
+        offers: list[tuple[Place, Straight]] = []
         for contract in whose.contracts:
-            key = (whose.pool, whose.priority, whose.share, contract)
-            queue = self.fetched.get(key)
-            if not queue:
-                if queue is not None:
-                    # What was handed out of this lane a moment ago must not be found again.
-                    self.turn.unit.flush()
-                some_held = bool(self.turn.memory.paused)
-                rows = store.next_ready(self.turn.unit, key, FETCH, some_held=some_held)
-                queue = self.fetched[key] = deque((run, rank, step) for step, run, rank in rows)
-            heads.append((queue[0], key))
-        (_, _, step), key = min(heads)
-        self.fetched[key].popleft()
+            lane = (whose.pool, whose.priority, whose.share, contract)
+            if offer := granting.first_offer(self.turn, lane):
+                offers.append(offer)
+            if self.rows_in(lane):
+                heads.append((self.first(lane), lane))
+        if offers:
+            place, straight = min(offers, key=lambda one: one[0])
+            if not heads or place < min(heads)[0]:
+                return straight
+        (_, _, step), lane = min(heads)
+        if queue := self.fetched.get(lane):
+            queue.popleft()
         return step
+
+    def rows_in(self, lane: Lane) -> int:
+        """How many ready steps of a lane have rows."""
+        return self.turn.memory.lanes.count(*lane) - granting.offered_in(self.turn, lane)
+
+    def first(self, lane: Lane) -> Place:
+        """The first step of a lane, as known; else fetched, a few at a time."""
+        if queue := self.fetched.get(lane):
+            return queue[0]
+        memory = self.turn.memory
+        known = memory.ready.first(lane, self.rows_in(lane))
+        if known is not None:
+            return known
+        # The query must not find steps of this lane that were handed out a moment ago.
+        self.turn.unit.flush()
+        rows = store.next_ready(self.turn.unit, lane, FETCH, some_held=bool(memory.paused))
+        places = [(run, rank, step) for step, run, rank in rows]
+        if len(places) < FETCH:
+            memory.ready.learn(lane, places)
+        else:
+            self.fetched[lane] = deque(places)
+        return places[0]
 
 
 def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
@@ -125,7 +165,7 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
     turn.unit.attempts.add(attempt)
     run.attempts += 1
     turn.unit.runs.touch(run)
-    turn.memory.lanes.remove(step.pool, step.priority, step.share, step.contract)
+    turn.take_out_of_lane(step)
     turn.memory.lanes.started(step.pool, step.share)
     step.open = attempt.id
     step.attempts = attempt.number
@@ -156,7 +196,7 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
         tries=attempt.try_,
         task=task_of(step.contract),
         input=given,
-        token=_token(turn.service_id, step.id),
+        token=turn.token_of(step.id),
         **({"memory": node.rules.memory} if node.rules.memory else {}),
         **({"saved": json.loads(step.saved)} if step.saved else {}),
         **({"secrets": secrets} if secrets else {}),
@@ -233,7 +273,3 @@ def leave_pool(turn: Turn, pool: str, run: int, attempt: AttemptRow) -> None:
         # Of many values of a pool with `per=` none is to be remembered longer than its rate asks.
         gate.armed = True
         turn.memory.due.add(gate.forgotten_at, RATE_DUE, pool)
-
-
-def _token(service_id: str, step: int) -> str:
-    return hashlib.blake2s(f"{service_id}/{step}".encode(), digest_size=16).hexdigest()

@@ -95,7 +95,7 @@ def rows_then(
     # From inside out: a part is counted by the one around it.
     for row in sorted(parts, key=lambda one: len(one["rank"]), reverse=True):
         each = plan.nodes[row["node"]].kind is Kind.EACH
-        then = _part_then(past, row, items.get(row["id"], {}) if each else counts[row["id"]])
+        then = part_then(past, row, items.get(row["id"], {}) if each else counts[row["id"]])
         if then is None:
             continue
         found[row["node"]] = then
@@ -156,11 +156,11 @@ def _unattempted_then(past: Past, row: Row, attempts: Sequence[Row]) -> Row | No
     return {**row, **_RENEWED} if past.over else None
 
 
-def _part_then(past: Past, row: Row, counts: Mapping[str, int]) -> Row | None:
+def part_then(past: Past, row: Row, counts: Mapping[str, int]) -> Row | None:
     """A part's row as it was, with how many of its children were how; None if it had not begun."""
     if not _by(past, row["started_at"]):
         return None
-    if past.last and row["state"] != PartState.WAITING and _by(past, row["ended_at"]):
+    if has_ended_by(past, row):
         return row
     state = PartState.RUNNING
     still = not any(counts.get(one) for one in _UNDER_WAY) and any(map(counts.get, _ENDED_COUNTS))
@@ -178,6 +178,11 @@ def _part_then(past: Past, row: Row, counts: Mapping[str, int]) -> Row | None:
         "idle": 0,
         "ended_at": None,
     }
+
+
+def has_ended_by(past: Past, row: Row) -> bool:
+    """Whether a part had ended, and is now as it was then."""
+    return past.last and row["state"] != PartState.WAITING and _by(past, row["ended_at"])
 
 
 def _by(past: Past, at: int | None) -> bool:

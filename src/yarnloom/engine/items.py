@@ -37,21 +37,26 @@ class ItemFault(Exception):
 class Window:
     """How many items of an each may be under way, and from how few on more are made.
 
+    Of items that go straight to workers (`granting`) `straight` may be under way, as many as
+    workers take ahead.
+
     Without `at_once` items in which something backs off do not count, so that they choke nothing.
     """
 
     size: int
     refill_at: int
+    straight: int
     passes_over: bool = False
 
 
 def window(turn: Turn, facts: EachFacts) -> Window:
     """The window of an each; without `at_once` it grows with the places of all workers."""
     if facts.at_once:
-        return Window(facts.at_once, facts.at_once - 1)
-    places = sum(worker.places + worker.io_places for worker in turn.memory.workers.values())
-    size = WINDOW + 2 * places
-    return Window(size, size // 2, passes_over=True)
+        return Window(facts.at_once, facts.at_once - 1, facts.at_once)
+    workers = turn.memory.workers.values()
+    size = WINDOW + 2 * sum(worker.places + worker.io_places for worker in workers)
+    straight = size + 2 * sum(worker.ahead for worker in workers)
+    return Window(size, size // 2, straight, passes_over=True)
 
 
 def read_source(turn: Turn, part: PartRow, facts: EachFacts, text: str | None) -> int | None:
@@ -108,18 +113,25 @@ def look_through(
 
 def item_value(turn: Turn, part: PartRow, facts: EachFacts, index: int) -> tuple[str, str | None]:
     """Value (as JSON text) and name of an item."""
+    return item_of(raw_item(turn, part, facts, index), facts)
+
+
+def raw_item(turn: Turn, part: PartRow, facts: EachFacts, index: int) -> Any:
+    """Return the value of an item."""
     first, values = turn.memory.slices.get(part.id, (0, []))
     if not first <= index < first + len(values):
         _keep_slice(turn, part, facts, decode(store.source(turn.unit, part.id)), index)
         first, values = turn.memory.slices[part.id]
         if not values:
             raise LookupError(f"the list of each {part.id} has no item {index}")
-    return item_of(values[index - first], facts)
+    return values[index - first]
 
 
 def item_of(value: Any, facts: EachFacts) -> tuple[str, str | None]:
     """An item's value as JSON text, and its name."""
     name = None if facts.name is None else _name(value, facts.name)
+    if type(value) is int:
+        return str(value), name
     return json.dumps(value, ensure_ascii=False, separators=(",", ":")), name
 
 

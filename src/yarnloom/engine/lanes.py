@@ -120,18 +120,18 @@ class Lanes:
             self._aside.discard(pool)
         self._drop_if_idle(pool, entry)
 
-    def started(self, pool: str, share: str) -> None:
-        """A step of the share was handed out."""
+    def started(self, pool: str, share: str, count: int = 1) -> None:
+        """Steps of the share were handed out."""
         entry = self._share(pool, share)
-        entry.running += 1
+        entry.running += count
         self._turns += 1
         entry.last_turn = self._turns
         self._offer_all(pool, entry)
 
-    def ended(self, pool: str, share: str) -> None:
-        """An attempt of the share ended."""
+    def ended(self, pool: str, share: str, count: int = 1) -> None:
+        """Attempts of the share ended."""
         entry = self._shares[pool, share]
-        entry.running -= 1
+        entry.running -= count
         self._offer_all(pool, entry)
         self._drop_if_idle(pool, entry)
 
@@ -159,6 +159,11 @@ class Lanes:
         of_share = self._shares[pool, share].ready
         known = tuple(one for (level, one) in of_share if level == priority and one in takes)
         return Turn(pool, priority, share, known)
+
+    def count(self, pool: str, priority: int, share: str, contract: str) -> int:
+        """How many steps of a share are ready, of a contract at a priority."""
+        entry = self._shares.get((pool, share))
+        return entry.ready.get((priority, contract), 0) if entry else 0
 
     def waiting_in(self, pool: str) -> int:
         """How many steps are ready in a pool, or for one of its values."""

@@ -8,7 +8,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.engine.history import past_of, rows_then
+from yarnloom.engine.flow_views import inside_now, inside_then
+from yarnloom.engine.history import has_ended_by, past_of, rows_then
 from yarnloom.engine.items import item_of, slice_of
 from yarnloom.engine.placing import position_of
 from yarnloom.engine.states import StepState
@@ -164,12 +165,10 @@ def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree
     inside = place.inside["id"] if place.inside else None
     parts = reading.parts(connection, number, inside)
     rows = {row["node"]: row for row in (*parts, *reading.steps(connection, number, inside))}
-    tops = {
-        row["id"]: _top(connection, row["id"])
-        for row in parts
-        if plan.nodes[row["node"]].kind is Kind.EACH
-    }
-    return Tree(plan, rows, place.keys, tops, reading.is_paused(connection, number))
+    eaches = [row for row in parts if plan.nodes[row["node"]].kind is Kind.EACH]
+    tops = {row["id"]: _top(connection, row["id"]) for row in eaches}
+    insides = inside_now(connection, plan, eaches)
+    return Tree(plan, rows, place.keys, tops, reading.is_paused(connection, number), insides)
 
 
 def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: int) -> Tree:
@@ -177,7 +176,8 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
     mends = reading.mends(connection, number)
     past = past_of(at, mends, lambda rounds: reading.ended_by_round(connection, number, rounds))
     if place.unmade is not None:
-        return Tree(plan, {}, place.keys)
+        each = place.unmade
+        return Tree(plan, {each["node"]: each} if has_ended_by(past, each) else {}, place.keys)
     inside = place.inside["id"] if place.inside else None
     parts = reading.parts(connection, number, inside)
     begun = [
@@ -202,7 +202,8 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
         reading.attempts_inside(connection, number, inside),
         counts,
     )
-    return Tree(plan, rows, place.keys, tops)
+    insides = inside_then(connection, plan, past, begun)
+    return Tree(plan, rows, place.keys, tops, insides=insides)
 
 
 def attempts(
@@ -224,8 +225,15 @@ def attempts(
             )
         inside = place.inside["id"]
     rows = reading.attempts_of_run(connection, number, inside, after, limit)
+    found = attempt_views(connection, plan, rows)
+    following = str(rows[-1]["id"]) if len(rows) == limit else None
+    return {"attempts": found, "next": following}
+
+
+def attempt_views(connection: Connection, plan: Plan, rows: list[View]) -> list[View]:
+    """Attempts with their times and the addresses of their steps."""
     keys = _Keys(connection)
-    found = [
+    return [
         {
             "id": row["id"],
             "address": address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"])),
@@ -243,8 +251,6 @@ def attempts(
         }
         for row in rows
     ]
-    following = str(rows[-1]["id"]) if len(rows) == limit else None
-    return {"attempts": found, "next": following}
 
 
 def addresses_of(connection: Connection, rows: list[View], plans: dict[int, Plan]) -> list[View]:
@@ -263,6 +269,21 @@ def addresses_of(connection: Connection, rows: list[View], plans: dict[int, Plan
             }
         )
     return found
+
+
+def addresses_in(connection: Connection, plan: Plan, rows: dict[int, View]) -> dict[int, str]:
+    """By id the addresses of steps within their run.
+
+    Args:
+        connection: a reader's.
+        plan: the run's.
+        rows: by id the node of each step, and the item around it.
+    """
+    keys = _Keys(connection)
+    return {
+        key: address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"]))
+        for key, row in rows.items()
+    }
 
 
 class _Keys:
@@ -362,11 +383,20 @@ def items(
     held = reading.is_paused(connection, number)
     found = views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
     rest = each["rest_state"] or StepState.WAITING
-    if (not states or rest in states) and len(found) < limit:
-        begin = max(first, each["total"] - each["unmade"])
+    if not states or rest in states:
+        *between, behind = reading.items_without_rows(
+            connection, each["id"], each["total"], each["unmade"]
+        )
+        for span in between:
+            begin = max(first, span.start)
+            some = _unmade(connection, place, label, begin, min(limit, span.stop - begin))
+            found += [one for one in some if text is None or _has(one, text.lower())]
+        found.sort(key=lambda one: int(one["item"]))
+        del found[limit:]
+        begin = max(first, behind.start)
         if text is None:
             found += _unmade(connection, place, label, begin, limit - len(found))
-        else:
+        elif len(found) < limit:
             some = _unmade(connection, place, label, begin, SEARCHED)
             wanted = text.lower()
             fitting = [one for one in some if _has(one, wanted)][: limit - len(found)]
@@ -387,7 +417,7 @@ def _unmade(connection: Connection, place: Place, label: str, first: int, limit:
     facts, each = place.node.each, place.row
     assert facts is not None
     assert each is not None
-    if first >= each["total"]:
+    if first >= each["total"] or limit <= 0:
         return []
     rest = {
         "state": each["rest_state"] or str(StepState.WAITING),

@@ -11,14 +11,15 @@ from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
-from typing import Any
+from typing import Any, NamedTuple
 
 from yarnloom.engine.data_commands import Chore
 from yarnloom.engine.lanes import Lanes
 from yarnloom.engine.pools import Pools, base_of
+from yarnloom.engine.ready import Lane, Ready
 from yarnloom.engine.shares import Paces
 from yarnloom.engine.states import StopReason
-from yarnloom.plan import Plan
+from yarnloom.plan import EachFacts, Node, Plan, item_key
 from yarnloom.plan.schemas import Fit, fit
 
 
@@ -62,9 +63,10 @@ class Worker:
         lease_until: on the monotonic clock, in seconds.
         registered: False for one known from the records only, until it registers again.
         listening: whether its open request is there to be answered.
-        outbox: messages by serial number that it has not acknowledged.
+        outbox: messages by serial number that it has not acknowledged, with about how many bytes
+            each has.
         unsent: serial numbers of those that were never sent.
-        sizes: about how many bytes some of them have, by serial number.
+        about: serial numbers of those about an attempt, by attempt.
         idle_since: since when it has nothing in hand, or had nothing last.
         last: the attempt that it had in hand and that ended last, and when.
     """
@@ -92,9 +94,9 @@ class Worker:
     registered: bool = False
     listening: bool = False
     seen_at: int = 0
-    outbox: dict[int, dict[str, Any]] = field(default_factory=dict)
+    outbox: dict[int, tuple[dict[str, Any], int]] = field(default_factory=dict)
     unsent: list[int] = field(default_factory=list)
-    sizes: dict[int, int] = field(default_factory=dict)
+    about: dict[int, list[int]] = field(default_factory=dict)
     serial: int = 0
     idle_since: int = 0
     last: int | None = None
@@ -108,9 +110,8 @@ class Worker:
     def release(self, attempt: int) -> None:
         """An attempt is not in hand any more; what was posted about it is void."""
         self.io_in_hand -= self.in_hand.pop(attempt, False)
-        for serial in [s for s, m in self.outbox.items() if m.get("attempt") == attempt]:
-            del self.outbox[serial]
-            del self.sizes[serial]
+        for serial in self.about.pop(attempt, ()):
+            self.outbox.pop(serial, None)
 
     def can_take(self, contracts: Contracts) -> Takes | None:
         """The contracts for which there is a free place now; None if there is none."""
@@ -119,6 +120,12 @@ class Worker:
         alone = self._alone < self.places + self.ahead
         shared = self.io_in_hand < self.io_places
         return Takes(self, contracts, alone=alone, shared=shared) if alone or shared else None
+
+    def room(self, contract: str) -> int:
+        """How many attempts of a contract it can take in hand."""
+        if task_of(contract) in self.io_tasks:
+            return self.io_places - self.io_in_hand
+        return self.places + self.ahead - self._alone
 
     def has_place(self, contract: str) -> bool:
         """Whether an attempt could begin now, not only be in hand ahead."""
@@ -147,32 +154,47 @@ class Worker:
 
     def post(self, *, size: int = 0, **message: Any) -> int:
         """Put a message into the outbox, of about so many bytes; its serial number."""
-        self.serial += 1
-        self.outbox[self.serial] = {"serial": self.serial, **message}
-        self.sizes[self.serial] = size
-        self.unsent.append(self.serial)
-        return self.serial
+        self.serial = serial = self.serial + 1
+        message["serial"] = serial
+        self.outbox[serial] = message, size
+        self.unsent.append(serial)
+        if attempt := message.get("attempt"):
+            self.about.setdefault(attempt, []).append(serial)
+        return serial
 
     def posted(self, attempt: int) -> bool:
         """Whether there is a message about an attempt of which it is not known that it arrived."""
-        return any(message.get("attempt") == attempt for message in self.outbox.values())
+        return any(serial in self.outbox for serial in self.about.get(attempt, ()))
 
     def take_unsent(self) -> list[dict[str, Any]]:
         """Return messages that were never sent, now marked as sent; as many as one answer holds."""
         taken: list[dict[str, Any]] = []
         room = ANSWER_BYTES
-        while self.unsent and (room > 0 or not taken):
-            serial = self.unsent.pop(0)
+        count = 0
+        for serial in self.unsent:
+            if room <= 0 and taken:
+                break
+            count += 1
             if serial in self.outbox:
-                taken.append(self.outbox[serial])
-                room -= self.sizes[serial]
+                message, size = self.outbox[serial]
+                taken.append(message)
+                room -= size
+        del self.unsent[:count]
         return taken
 
     def acknowledge(self, received: tuple[int, ...]) -> None:
         """Forget messages that have arrived."""
         for serial in received:
-            self.outbox.pop(serial, None)
-            self.sizes.pop(serial, None)
+            message, _ = self.outbox.pop(serial, ({}, 0))
+            if about := self.about.get(message.get("attempt", 0)):
+                about.remove(serial)
+                if not about:
+                    del self.about[message["attempt"]]
+
+    def forget_messages(self) -> None:
+        """Drop every message of the outbox."""
+        for kept in (self.outbox, self.unsent, self.about):
+            kept.clear()
 
     def send_again(self) -> None:
         """Mark every message that was not acknowledged as not sent."""
@@ -309,10 +331,151 @@ class Unbegun:
 
 
 @dataclass(slots=True)
+class Grant:
+    """A row of `grants`.
+
+    Attributes:
+        attempt: its key, the first attempt.
+        left: how many items of it have no rows yet.
+    """
+
+    attempt: int
+    left: int
+
+
+class Field(NamedTuple):
+    """An input of a step whose items go straight.
+
+    Attributes:
+        name: the input's name.
+        key: the same as JSON, with a colon.
+        text: its value as JSON text, where it is the same for all items; else None.
+        value: that value.
+        path: else its path within the item; empty for the item itself.
+    """
+
+    name: str
+    key: str
+    text: str | None = None
+    value: Any = None
+    path: tuple[str, ...] = ()
+
+
+@dataclass(slots=True)
+class Straight:
+    """An each whose items go to workers without rows (`granting`).
+
+    Attributes:
+        each: the id of its part.
+        run: its run's number.
+        facts: of the each.
+        do: the node of its items.
+        step: the node of the step in each.
+        lane: of the step.
+        address: of the each.
+        plan_address: of the step, without the keys of items.
+        fields: of the step's input.
+        rank: of the each.
+        next: the index of the item that is given next.
+        offered: how many may be given.
+        since: when anything was offered or given last, on the steady clock.
+        given: what workers have in hand, by item.
+    """
+
+    each: int
+    run: int
+    facts: EachFacts
+    do: Node
+    step: Node
+    lane: Lane
+    address: str
+    plan_address: str
+    fields: list[Field]
+    rank: bytes
+    next: int
+    offered: int = 0
+    since: float = 0.0
+    given: dict[int, Given] = field(default_factory=dict)
+
+    @property
+    def pool(self) -> str:
+        """The pool that limits how many run at once; empty for none."""
+        return self.lane[0]
+
+    @property
+    def share(self) -> str:
+        """Whose turn it is."""
+        return self.lane[2]
+
+    @property
+    def rank_of_next(self) -> bytes:
+        """The rank of the next item."""
+        return self.rank + self.next.to_bytes(4, "big")
+
+    def address_of(self, index: int, name: str | None) -> str:
+        """The address of the step in an item."""
+        return f"{self.address}[{item_key(name, index)}]/{self.step.label}"
+
+
+@dataclass(frozen=True, slots=True)
+class Given:
+    """An item without rows that a worker has in hand.
+
+    Attributes:
+        straight: its each.
+        grant: with which it was given.
+        index: which item.
+        name: its name.
+        value: its value, as JSON text.
+        text: the step's input, as JSON text.
+        worker: who has it.
+        code_hash: of the task as the worker has it.
+        at: when it was handed out.
+        mono: the same on the steady clock.
+        attempt: id of its attempt.
+        part: of its part.
+        step: of its step.
+    """
+
+    straight: Straight
+    grant: Grant
+    index: int
+    name: str | None
+    value: str
+    text: str
+    worker: str
+    code_hash: str
+    at: int
+    mono: float
+    attempt: int
+    part: int
+    step: int
+
+
+@dataclass(slots=True)
+class Grants:
+    """What goes straight to workers.
+
+    Attributes:
+        eaches: by part the eaches whose items do.
+        not_straight: eaches whose items never do.
+        offers: by lane those of which something is offered.
+        attempts: what workers have in hand, by attempt.
+    """
+
+    eaches: dict[int, Straight] = field(default_factory=dict)
+    not_straight: set[int] = field(default_factory=set)
+    offers: dict[Lane, dict[int, Straight]] = field(default_factory=dict)
+    attempts: dict[int, Given] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
 class Memory:
     """Workers, lanes and timers, and what saves looking twice.
 
     Attributes:
+        grants: items of eaches that have no rows while workers have them.
+        ready: the steps behind the counts of the lanes, as far as they are known.
         workflows: the current plan of every workflow.
         slices: of eaches under way: the first item of a slice of their list, and the slice.
         passed: of branches of parallels: how many of those that they wait for have settled.
@@ -335,6 +498,8 @@ class Memory:
     """
 
     lanes: Lanes = field(default_factory=Lanes)
+    ready: Ready = field(default_factory=Ready)
+    grants: Grants = field(default_factory=Grants)
     due: DueQueue = field(default_factory=DueQueue)
     workers: dict[str, Worker] = field(default_factory=dict)
     workflows: dict[str, int] = field(default_factory=dict)
@@ -385,5 +550,7 @@ class Memory:
     def forget_part(self, part: int, branches: Iterable[int]) -> None:
         """A part is decided: what was remembered of it is not needed any more."""
         self.slices.pop(part, None)
+        self.grants.eaches.pop(part, None)
+        self.grants.not_straight.discard(part)
         for branch in branches:
             self.passed.pop((part, branch), None)

@@ -9,16 +9,18 @@ from __future__ import annotations
 from typing import Any
 
 from yarnloom.engine.admitting import is_busy
-from yarnloom.engine.commands import MendRun, PauseRun
+from yarnloom.engine.commands import FailuresOf, MendRun, PauseRun
+from yarnloom.engine.failing import pattern_of
 from yarnloom.engine.memory import Misfit, task_of
 from yarnloom.engine.pausing import pause_run
-from yarnloom.engine.renewing import Renewal
+from yarnloom.engine.renewing import Renewal, Some
 from yarnloom.engine.states import RUN_ENDED, RUN_TABLE, Entry, RunEvent, next_state
 from yarnloom.engine.turn import RUN_DEADLINE_DUE, Turn
 from yarnloom.engine.viewing import present
 from yarnloom.engine.weaving import Weave
-from yarnloom.errors import Conflict
-from yarnloom.store import holding
+from yarnloom.errors import Conflict, NotFound, nearest
+from yarnloom.plan import Plan
+from yarnloom.store import RunRow, holding
 from yarnloom.store import writing as store
 
 _OTHER: dict[Misfit | None, str] = {
@@ -47,7 +49,8 @@ def mend_run(turn: Turn, command: MendRun) -> dict[str, Any]:
     root = turn.unit.parts.one("run = ? AND parent IS NULL", run.number)
     assert root is not None
     _refuse_misfits(turn, holding.contracts_not_done(turn.unit, run.number))
-    if not Renewal(turn, run).part(root, set()):
+    only = None if command.only is None else _some(turn, run, plan, command.only)
+    if not Renewal(turn, run, only).part(root, set()):
         why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
         raise Conflict(why, state=str(run.state))
     turn.move_run(run, RunEvent.MEND)
@@ -67,6 +70,37 @@ def mend_run(turn: Turn, command: MendRun) -> dict[str, Any]:
     if command.paused and run.state not in RUN_ENDED:
         return pause_run(turn, PauseRun(command.run, command.who, command.reason))
     return present(turn, run)
+
+
+def _some(turn: Turn, run: RunRow, plan: Plan, only: FailuresOf) -> Some:
+    """The failed steps that are meant.
+
+    Raises:
+        Conflict: there are none.
+    """
+    nodes = [node for node in plan.nodes if node.task and plan.address(node) == only.address]
+    if not nodes:
+        steps = [plan.address(node) for node in plan.nodes if node.task]
+        raise NotFound(
+            f"{only.address!r}, an address without the keys of items, is no step of run "
+            f"{run.number}{nearest(only.address, steps)}"
+        )
+    found = {
+        step: rank
+        for step, rank, type_, message in holding.failed_of_node(
+            turn.unit, run.number, nodes[0].index
+        )
+        if only.type in (None, type_)
+        and (only.pattern is None or pattern_of(message or "") == only.pattern)
+    }
+    if not found:
+        kind = f" with {only.type}" if only.type else ""
+        raise Conflict(
+            f"no step at {only.address} of run {run.number} failed{kind}; `yarnloom show "
+            f"{run.number}` lists the kinds of failures",
+            state=str(run.state),
+        )
+    return Some(found)
 
 
 def _refuse_misfits(turn: Turn, contracts: list[str]) -> None:

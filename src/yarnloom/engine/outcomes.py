@@ -73,6 +73,7 @@ def drop_rest(turn: Turn, part: PartRow, bar: Bar) -> None:
         _end_what_waits(turn, part, bar)
         part.again = 0
     part.rest_state, part.rest_reason = bar.state, bar.reason
+    turn.flow.left(turn, part)
     if bar.state is StepState.CANCELLED:
         part.cancelled += left
     else:
@@ -105,6 +106,7 @@ def end_part_that_waits(turn: Turn, row: PartRow, bar: Bar) -> None:
     counted = "cancelled" if bar.state is StepState.CANCELLED else "skipped"
     setattr(row, counted, getattr(row, counted) + left)
     row.rest_state, row.rest_reason, row.again = bar.state, bar.reason, 0
+    turn.flow.left(turn, row)
     row.state = row.outcome = bar.state
     row.skip_reason = bar.reason
     turn.unit.parts.touch(row)

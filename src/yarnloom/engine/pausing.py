@@ -50,8 +50,9 @@ def pause_run(turn: Turn, command: PauseRun) -> dict[str, Any]:
     if run.state == RunState.PAUSED:
         run.paused_at = turn.now
     turn.memory.paused.add(run.number)
-    for lane in holding.ready_of_run(turn.unit, run.number):
-        turn.memory.lanes.remove(*lane)
+    for pool, priority, share, contract, count in holding.ready_of_run(turn.unit, run.number):
+        turn.memory.lanes.remove(pool, priority, share, contract, count)
+        turn.memory.ready.forget((pool, priority, share, contract))
     for step in _in_hand(turn, run):
         if step.stop is None:
             post_stop(turn, step, StopReason.PAUSE)

@@ -21,6 +21,8 @@ def add_part(
     item: int = 0,
     value: str | None = None,
     name: str | None = None,
+    *,
+    id: int | None = None,
 ) -> PartRow:
     """The row of a part that begins; the part around it counts it.
 
@@ -33,6 +35,7 @@ def add_part(
         item: of an item its index.
         value: of an item what it stands for, as JSON text.
         name: of an item its name.
+        id: that it was given before; else it gets a new one.
     """
     position = position_of(node)
     if run.renewed and around is not None:
@@ -44,7 +47,7 @@ def add_part(
             return begin_again(turn, row, node)
     part = turn.unit.parts.add(
         PartRow(
-            id=turn.unit.new_id("parts"),
+            id=id or turn.unit.new_id("parts"),
             run=run.number,
             parent=around.id if around else None,
             node=node.index,
@@ -86,6 +89,8 @@ def add_step(
     node: Node,
     around: PartRow,
     prepared: Prepared,
+    *,
+    id: int | None = None,
 ) -> StepRow:
     """The row of a step that could begin, is skipped or fails at once; it still waits.
 
@@ -95,6 +100,7 @@ def add_step(
         node: the step in the plan.
         around: the part that it stands in.
         prepared: what it begins with, or why it does not.
+        id: that it was given before; else it gets a new one.
     """
     deadline = node.rules.deadline
     deadline_at = None if deadline is None else turn.now + round(deadline * 1_000_000)
@@ -108,7 +114,7 @@ def add_step(
             return row
     return turn.unit.steps.add(
         StepRow(
-            id=turn.unit.new_id("steps"),
+            id=id or turn.unit.new_id("steps"),
             run=run.number,
             part=around.id,
             node=node.index,

@@ -72,9 +72,9 @@ class Settings:
             self.note = self.by_hand["note"]
 
     @property
-    def limited(self) -> bool:
-        """Whether work may be held back by it, so that none is handed out ahead."""
-        return self.limit is not None or self.rate is not None
+    def rated(self) -> bool:
+        """Whether it has a rate, which counts begins, so that nothing is handed out ahead."""
+        return self.rate is not None
 
     def count_begun(self, mono: float) -> None:
         """One more has begun."""
@@ -238,9 +238,9 @@ class Pools:
         del self.settings[name]
         self._gates.pop(name, None)
 
-    def limited(self, pool: str) -> bool:
-        """Whether a pool may hold work back."""
-        return bool(pool) and self.need(base_of(pool)).limited
+    def rated(self, pool: str) -> bool:
+        """Whether a pool has a rate."""
+        return bool(pool) and self.need(base_of(pool)).rated
 
     def tidy(self, pool: str, mono: float) -> None:
         """Forget a gate that counts nothing."""

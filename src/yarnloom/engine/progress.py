@@ -92,6 +92,12 @@ def _pass_on(
         part = around
 
 
+def items_done(turn: Turn, run: RunRow, each: PartRow, do: Node, count: int) -> None:
+    """So many items of an each are done, each of which is one value of its list."""
+    each.covered += count
+    _pass_on(turn, run, turn.plan(run), each, do, WHOLE, count)
+
+
 def size_of_item(plan: Plan, part: PartRow, around: PartRow) -> int:
     """How many values of an each's list an item has; of what is no item 1."""
     facts = plan.nodes[around.node].each

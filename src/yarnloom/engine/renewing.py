@@ -9,7 +9,8 @@ something that is renewed, directly or through others. All else is kept.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from bisect import bisect_left
+from collections.abc import Iterator, Mapping
 
 from yarnloom.engine.asking import forget_gathered
 from yarnloom.engine.progress import part_renewed
@@ -29,17 +30,37 @@ CUT_SHORT = frozenset({SkipReason.NOT_REACHED, SkipReason.STOPPED})
 _ENDED = ("done", "failed", "cancelled", "skipped")
 
 
+class Some:
+    """Some steps of a run.
+
+    Args:
+        steps: by id the rank of each.
+    """
+
+    def __init__(self, steps: Mapping[int, bytes]) -> None:
+        self._ids = frozenset(steps)
+        self._ranks = sorted(steps.values())
+
+    def __contains__(self, step: StepRow) -> bool:
+        return step.id in self._ids
+
+    def is_in(self, part: PartRow) -> bool:
+        """Whether a part contains one of them."""
+        at = bisect_left(self._ranks, part.rank)
+        return at < len(self._ranks) and self._ranks[at].startswith(part.rank)
+
+
 class Renewal:
     """Renews parts of a run that have ended.
 
     Args:
         turn: the transaction.
         run: the run.
-        only: a step that is renewed alone, with what was not reached because of it; None renews
+        only: steps that are renewed alone, with what was not reached because of them; None renews
             everything that did not end well.
     """
 
-    def __init__(self, turn: Turn, run: RunRow, only: StepRow | None = None) -> None:
+    def __init__(self, turn: Turn, run: RunRow, only: Some | None = None) -> None:
         self.turn = turn
         self.run = run
         self.plan: Plan = turn.plan(run)
@@ -75,17 +96,17 @@ class Renewal:
             tainted.add(node.index)
         return renewed
 
-    def in_live(self, part: PartRow, top: PartRow | None) -> None:
+    def in_live(self, step: StepRow, part: PartRow, top: PartRow | None) -> None:
         """Renew the one step in a part that goes on, and what was not reached because of it there.
 
         Args:
+            step: the step.
             part: the part that goes on.
             top: the part in it that the step stands in and that has ended; None if it stands in
                 `part` itself.
         """
-        assert self.only is not None
         node, tainted = self.plan.nodes[part.node], set[int]()
-        child = self.plan.nodes[top.node if top else self.only.node]
+        child = self.plan.nodes[top.node if top else step.node]
         if top is None:
             self._child(part, child, tainted)
         else:
@@ -106,7 +127,7 @@ class Renewal:
 
     def _is_another_failure(self, row: PartRow) -> bool:
         bad = row.state in (PartState.FAILED, PartState.CANCELLED)
-        return bad and self.only is not None and not self.only.rank.startswith(row.rank)
+        return bad and self.only is not None and not self.only.is_in(row)
 
     def children(self, row: PartRow, tainted: set[int]) -> bool:
         """Renew children of a sequence or parallel; whether any is."""
@@ -137,7 +158,7 @@ class Renewal:
     def _is_renewed(self, step: StepRow, node: Node, tainted: set[int]) -> bool:
         if step.ended_at is None or step.state == StepState.WAITING:
             return False
-        if self.only is not None and step.id == self.only.id:
+        if self.only is not None and step in self.only:
             return True
         if step.state == StepState.SKIPPED and step.skip_reason in CUT_SHORT:
             return True
@@ -222,6 +243,7 @@ class Renewal:
     def _reset(self, row: PartRow, node: Node) -> None:
         """Make a part wait to run again; its renewed children are not counted any more."""
         if row.rest_state is not None:
+            self.turn.flow.left(self.turn, row, -1)
             never_began = row.unmade if node.kind is Kind.EACH else self._without_row(row, node)
             counted = getattr(row, row.rest_state) - never_began
             setattr(row, row.rest_state, counted)

@@ -10,6 +10,7 @@ import contextlib
 import json
 from typing import Any
 
+from yarnloom.engine import granting
 from yarnloom.engine.commands import Report, Reported, ReportItem
 from yarnloom.engine.filing import unknown_files, use_named
 from yarnloom.engine.handing_out import leave_pool, take_back
@@ -18,10 +19,18 @@ from yarnloom.engine.pausing import hold_if_asked
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.progress import item_began, step_reported
 from yarnloom.engine.retrying import Tried, kinds_of, next_wait
-from yarnloom.engine.states import Outcome, RunEvent, RunState, StepEvent, StopReason
+from yarnloom.engine.states import (
+    CAME_TO_AN_END,
+    Outcome,
+    RunEvent,
+    RunState,
+    StepEvent,
+    StopReason,
+)
 from yarnloom.engine.turn import BACK_OFF_DUE, QUIET_DUE, TIMEOUT_DUE, Turn
 from yarnloom.engine.weaving import Weave
 from yarnloom.errors import ValueRefused
+from yarnloom.media import named_in
 from yarnloom.plan import Retry
 from yarnloom.store import AttemptRow, StepRow, holding
 from yarnloom.units import duration_text
@@ -48,11 +57,58 @@ def report(turn: Turn, command: Report) -> Reported:
     for attempt_id in command.freed:
         free(turn, command.worker, attempt_id)
     for attempt_id, saved in command.saved.items():
+        granting.unfold_attempt(turn, attempt_id)
         _save(turn, command.worker, attempt_id, saved)
+    known = turn.memory.grants.attempts
+    ended: dict[int, granting.EndOf] = {}  # an end that is reported twice counts once
     for item in command.items:
+        given = known.get(item.attempt)
+        if given is not None and given.worker == command.worker:
+            if item.attempt in ended:
+                continue
+            if (output := _usual_output(item)) is not None:
+                ended[item.attempt] = (given, item, output)
+                continue
+            granting.unfold(turn, given)
         if why := _take(turn, command.worker, item):
             answer.refused.append({"attempt": item.attempt, "why": why})
+    _end_straight(turn, list(ended.values()))
     return answer
+
+
+def _usual_output(item: ReportItem) -> str | None:
+    """The output of an item that ended well, with nothing special about it; else None."""
+    if item.outcome != Outcome.DONE or item.saved or item.abandoned:
+        return None
+    output, _, _ = _checked(Outcome.DONE, item)
+    return None if named_in(output) else output
+
+
+def _end_straight(turn: Turn, ended: granting.Ends) -> None:
+    """Items without rows have ended well, each by each; some may have got rows meanwhile."""
+    known = turn.memory.grants.attempts
+    by_each: dict[int, granting.Ends] = {}
+    for one in ended:
+        given, item, _ = one
+        if given.attempt in known:
+            by_each.setdefault(given.straight.each, []).append(one)
+        else:
+            _take(turn, given.worker, item)
+    for ends in by_each.values():
+        left = [one for one in ends if one[0].attempt in known]
+        for given, item, _ in [one for one in ends if one[0].attempt not in known]:
+            _take(turn, given.worker, item)
+        if left:
+            straight = left[0][0].straight
+            Weave(turn, turn.run(straight.run)).items_ended(straight, left)
+
+
+def look_at_given(turn: Turn, _: str) -> None:
+    """Give rows to items that were given or offered a while ago and have not ended."""
+    for straight in granting.unseen(turn):
+        granting.withdraw(turn, straight)
+        weave = Weave(turn, turn.run(straight.run))
+        weave.fill_plainly(turn.unit.parts.need(straight.each))
 
 
 def free(turn: Turn, worker_id: str, attempt_id: int) -> None:
@@ -238,6 +294,12 @@ def _close(
     attempt.memory = item.memory
     attempt.abandoned = int(item.abandoned)
     turn.tally.end(failed=outcome in TROUBLE)
+    step, run = turn.unit.steps.need(attempt.step), turn.run(attempt.run)
+    took = None if attempt.begun_at is None else attempt.ended_at - attempt.begun_at
+    if outcome in CAME_TO_AN_END and took is not None:
+        turn.flow.step_took(step, took)
+    address, waited = turn.plan(run).addresses[step.node], began - attempt.ready_at
+    turn.hours.end(run.workflow, attempt.ended_at, address, str(outcome), waited, took)
     turn.unit.attempts.touch(attempt)
 
 

@@ -59,7 +59,7 @@ class Resolver:
             case Constant(value):
                 return _dump(value)
             case FromParam(path):
-                return _along(decode(self.run.params), path)
+                return along(decode(self.run.params), path)
             case FromItem(each, path):
                 return self._from_item(each, path, around)
             case FromOutput():
@@ -106,7 +106,7 @@ class Resolver:
         while around.node != wanted:
             around = self.turn.around(around)
         assert around.value is not None
-        return around.value if not path else _along(decode(around.value), path)
+        return around.value if not path else along(decode(around.value), path)
 
     # Outputs
 
@@ -275,7 +275,7 @@ def _dump(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
 
 
-def _along(value: object, path: tuple[str, ...]) -> str | None:
+def along(value: object, path: tuple[str, ...]) -> str | None:
     """What stands at a path, as JSON text; None if it was not given."""
     for name in path:
         if value is None:

@@ -7,7 +7,7 @@ started together, in its turn, so that no transaction opens more than a few.
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 from yarnloom.engine.admitting import count_in, is_busy, make_room
@@ -256,7 +256,7 @@ def check_starts(turn: Turn, command: CheckStarts) -> list[Prepared | Unchecked]
             own = error.problems if isinstance(error, InvalidInput) else []
             own = own or [Problem("/task" if start.task else "/workflow", error.message)]
             problems += (
-                replace(one, where=f"/starts/{place}{_within_start(one.where)}") for one in own
+                one._replace(where=f"/starts/{place}{_within_start(one.where)}") for one in own
             )
     if problems:
         raise InvalidInput("some starts are not right; nothing was started", problems=problems)

@@ -256,6 +256,9 @@ RUN_TABLE: dict[RunState, dict[RunEvent, RunState]] = {
 }
 
 STEP_ENDED = frozenset({_S.DONE, _S.FAILED, _S.CANCELLED, _S.SKIPPED})
+CAME_TO_AN_END = frozenset({Outcome.DONE, Outcome.FAILED, Outcome.REFUSED})
+"""Outcomes of attempts that were not stopped: how long they took says how long the step takes."""
+
 RUN_ENDED = frozenset({_R.DONE, _R.FAILED, _R.CANCELLED})
 
 

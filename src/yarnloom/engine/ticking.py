@@ -9,7 +9,7 @@ from yarnloom.engine.commands import LoseWorker, Tick
 from yarnloom.engine.filing import drop_idle_files
 from yarnloom.engine.handing_out import RATE_DUE, post_stop
 from yarnloom.engine.items import FILL_DUE
-from yarnloom.engine.reporting import hears_before, too_long
+from yarnloom.engine.reporting import hears_before, look_at_given, too_long
 from yarnloom.engine.scheduling import fire_due
 from yarnloom.engine.starting import open_due
 from yarnloom.engine.states import StepEvent, StopReason
@@ -19,6 +19,7 @@ from yarnloom.engine.turn import (
     CHORES_DUE,
     DEADLINE_DUE,
     FILES_DUE,
+    GRANT_DUE,
     QUIET_DUE,
     RUN_DEADLINE_DUE,
     SCHEDULE_DUE,
@@ -163,6 +164,7 @@ _FALLEN_DUE: dict[str, Callable[[Turn, str], None]] = {
     TIMEOUT_DUE: _look_at_times,
     QUIET_DUE: _look_at_quiet,
     UNBEGUN_DUE: look_at_unbegun,
+    GRANT_DUE: look_at_given,
     BACK_OFF_DUE: _wake_steps,
     DEADLINE_DUE: _stop_late_steps,
     RUN_DEADLINE_DUE: _stop_late_runs,

@@ -15,7 +15,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-CLOCK_SET = 1.0
+CLOCK_SET = 1_000_000
+"""Microseconds by which a clock moves that is set; one that is adjusted a little moves by less."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,20 +52,20 @@ class Time:
             busy: whether any run is under way.
         """
         offset = _offset(moment)
-        if abs(moved := offset - self._offset) > CLOCK_SET * 1_000_000:
-            self._offset = offset
-            if moved < 0:  # the time of runs goes on, ahead of the clock
-                self.ahead -= moved
-            else:  # the clock catches up first, and the rest moves what waits
-                caught_up = min(self.ahead, moved)
-                self.ahead -= caught_up
-                self.shift += moved - caught_up
-        elif not self.ahead or busy:
-            return False
-        if not busy:  # it is the clock's time again; what is to start in a while moves back
-            self.shift -= self.ahead
+        moved, self._offset = offset - self._offset, offset
+        was_set = abs(moved) > CLOCK_SET
+        if moved < 0:  # by however little: the time of runs goes on, ahead of the clock
+            self.ahead -= moved
+        else:  # the clock catches up first, and the rest moves what waits
+            caught_up = min(self.ahead, moved)
+            self.ahead -= caught_up
+            self.shift += moved - caught_up if was_set else 0
+        if self.ahead and not busy:  # it is the clock's time again
+            if self.ahead > CLOCK_SET:  # starts to come move back
+                self.shift -= self.ahead
+                was_set = True
             self.ahead = 0
-        return True
+        return was_set
 
 
 def _offset(moment: Moment) -> int:

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import random
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+from yarnloom.engine.flow import Flow
+from yarnloom.engine.hours import RUN, Hours
 from yarnloom.engine.memory import Memory, Unbegun
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.progress import PASSED_OVER, step_moved
@@ -45,6 +48,7 @@ class Settings:
         chance: gives numbers from 0 to 1, for the jitter of waits.
         vault: seals secret params; None for that of the data folder.
         list_above: over how many bytes a gathered list is kept as a file.
+        straight: whether items may go to workers without rows (`granting`).
         failures_above: over how many failed items their list is.
         keep_files: seconds that a file is kept that no run uses.
         verdicts: finds out what is wrong with values from outside.
@@ -54,6 +58,7 @@ class Settings:
     losses: int = LOSSES
     list_above: int = VALUE_LIMIT
     failures_above: int = 200
+    straight: bool = True
     keep_files: float = KEEP_FILES
     chance: Callable[[], float] = random.random
     vault: Vault | None = None
@@ -65,7 +70,7 @@ FILES_DUE, CHORES_DUE = "files", "chores"
 START_DUE, START_BY_DUE, SCHEDULE_DUE = "start", "start_by", "schedule"
 """What falls due and is kept in the store by time."""
 
-TIMEOUT_DUE, QUIET_DUE, UNBEGUN_DUE = "timeout", "quiet", "unbegun"
+TIMEOUT_DUE, QUIET_DUE, UNBEGUN_DUE, GRANT_DUE = "timeout", "quiet", "unbegun", "grant"
 
 BEGIN_SECONDS = 5.0
 """Within which what was handed out begins, where nothing is wrong."""
@@ -115,6 +120,8 @@ class Turn:
     Attributes:
         past: whether the records went back, and their epoch.
         recent: what happened within the last hour.
+        flow: changed counts inside eaches.
+        hours: ended runs and attempts, by workflow and step.
         now: microseconds since 1970 UTC. It never runs backwards while a run is under way, and what
             waits for a duration waits by it.
         ahead: by how much that is ahead of the clock, which was set back.
@@ -143,6 +150,8 @@ class Turn:
     service_id: str
     past: Past
     recent: Recent
+    flow: Flow
+    hours: Hours
     now: int
     mono: float
     ahead: int = 0
@@ -192,6 +201,16 @@ class Turn:
         """
         self.memory.arm(kind, self.mono_of(at))
 
+    def token_of(self, step: int) -> str:
+        """A text that is the same over all attempts of a step, and of no other's."""
+        text = f"{self.service_id}/{step}"
+        return hashlib.blake2s(text.encode(), digest_size=16).hexdigest()
+
+    def count_children(self, part: PartRow, done: int) -> None:
+        """So many children of a part are done that were not counted yet."""
+        part.done += done
+        self.unit.parts.touch(part)
+
     def expect_begin(self, attempt: int) -> None:
         """An attempt was handed out: look at it again if it does not begin."""
         self.memory.unbegun[attempt] = Unbegun(self.mono)
@@ -232,6 +251,9 @@ class Turn:
             self.memory.paused.discard(run.number)
             self.ended.add(run.number)
             self.ended_now.append(run)
+            took = None if run.started_at is None else self.now - run.started_at - run.spared
+            waited = (run.started_at or self.now) - run.created_at
+            self.hours.end(run.workflow, self.now, RUN, str(run.state), waited, took)
             if run.entered != Entry.AHEAD:
                 self.memory.counted(run.entered)[run.workflow] -= 1
             if self.memory.held[run.workflow]:
@@ -254,9 +276,9 @@ class Turn:
             step.open = step.stop = None
         is_free = self.free_to_start(step)
         if was_free and not is_free:
-            self.memory.lanes.remove(step.pool, step.priority, step.share, step.contract)
+            self.take_out_of_lane(step)
         if is_free and not was_free:
-            self.memory.lanes.add(step.pool, step.priority, step.share, step.contract)
+            self.put_in_lane(step)
         if after == StepState.READY and before != StepState.READY:
             step.ready_at = self.now
         if after in STEP_ENDED:
@@ -273,6 +295,18 @@ class Turn:
         self.changed.add(step.run)
         if step.pool and (was_free or is_free):
             self.pools.add(base_of(step.pool))
+
+    def put_in_lane(self, step: StepRow) -> None:
+        """Add a step that can be handed out to its lane."""
+        lane = (step.pool, step.priority, step.share, step.contract)
+        self.memory.lanes.add(*lane)
+        self.memory.ready.add(lane, (step.run, step.rank, step.id))
+
+    def take_out_of_lane(self, step: StepRow) -> None:
+        """Remove a step from its lane: it was handed out, or cannot be."""
+        lane = (step.pool, step.priority, step.share, step.contract)
+        self.memory.lanes.remove(*lane)
+        self.memory.ready.discard(lane, step.id)
 
     def _count_asleep(self, item: int | None, more: int) -> None:
         """Something in an item fell asleep or woke: the each around it counts such items."""

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
+from yarnloom.engine.flow_views import Inside
 from yarnloom.engine.states import PartState, StepState
 from yarnloom.plan import (
     NOT_GIVEN,
@@ -84,6 +85,8 @@ class Tree:
         keys: by node the keys of the items that the scope stands in.
         tops: by part row the items of an each that are shown with it: failed and slow ones.
         held: whether the run is paused: what goes on in it is shown so.
+        insides: the counts inside eaches, by part row.
+        inside: the counts inside the each that repeats this tree.
     """
 
     plan: Plan
@@ -91,9 +94,11 @@ class Tree:
     keys: Mapping[int, str] = field(default_factory=dict)
     tops: Mapping[int, Sequence[Row]] = field(default_factory=dict)
     held: bool = False
+    insides: Mapping[int, Inside] = field(default_factory=dict)
+    inside: Inside | None = None
 
     def view(self, node: Node) -> View:
-        """A part and what is in it; of an each what it repeats, without states."""
+        """A part with its children; of an each the repeated part, with its counts."""
         view: View = {
             "kind": str(node.kind),
             "label": node.label or self.keys.get(node.index, ""),
@@ -105,8 +110,13 @@ class Tree:
             view |= self._unborn(node) if row is None else self._state(node, row)
             begun = row is not None and row["state"] != PartState.WAITING
             view |= {"begun": begun} if node.follows else {}
+        if self.inside is not None:
+            view |= self.inside.of(node, held=self.held)
         if node.kind is Kind.EACH:
-            view["do"] = Tree(self.plan).view(self.plan.nodes[node.children[0]])
+            row = (self.rows or {}).get(node.index)
+            inside = self.inside if row is None else self.insides.get(row["id"])
+            repeated = Tree(self.plan, inside=inside, held=self.held)
+            view["do"] = repeated.view(self.plan.nodes[node.children[0]])
         elif node.kind is not Kind.STEP:
             view["parts"] = [self.view(self.plan.nodes[child]) for child in node.children]
         if node.follow_ups:

@@ -10,8 +10,10 @@ looks at more rows than the part's depth, but for the moment in which a part is 
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from typing import Any
 
+from yarnloom.engine import granting
 from yarnloom.engine.agenda import (
     CANCELLED,
     NOT_REACHED,
@@ -22,9 +24,8 @@ from yarnloom.engine.agenda import (
 )
 from yarnloom.engine.ending import Ending
 from yarnloom.engine.items import FILL_DUE, ItemFault, item_value, read_source, window
-from yarnloom.engine.outcomes import (
-    drop_rest,
-)
+from yarnloom.engine.memory import Straight
+from yarnloom.engine.outcomes import drop_rest
 from yarnloom.engine.placing import add_part, add_step, begin_again
 from yarnloom.engine.preparing import Fate, is_allowed, prepare_step, text_of
 from yarnloom.engine.progress import list_read
@@ -79,12 +80,8 @@ class Weave(Ending):
 
     def go_on(self, each: PartRow) -> None:
         """Make more items of an each that was left for later."""
-        if each.outcome is None and each.state != PartState.WAITING:
-            if (bar := self._bar(each)) is not None:
-                drop_rest(self.turn, each, bar)
-            else:
-                self._fill(each)
-            self._decide_if_over(each)
+        if each.state != PartState.WAITING:
+            self._fill_again([each])
         self._work_off()
 
     def cancel(self, why: StopReason = StopReason.CANCEL) -> None:
@@ -92,6 +89,7 @@ class Weave(Ending):
 
         The second time what follows is stopped too.
         """
+        withdrawn = granting.withdraw_of_run(self.turn, self.run.number)
         if self.run.entered != Entry.ENTERED:
             root = self.root()
             drop_rest(self.turn, root, CANCELLED)
@@ -102,6 +100,37 @@ class Weave(Ending):
             spared = self.plan.nodes[step.node].in_follow_up and self.run.cancels < 2
             if step.ended_at is None and not spared:
                 self._stop_step(step, StepEvent.CANCEL, why)
+        self._fill_again(withdrawn)
+        self._work_off()
+
+    def _fill_again(self, eaches: Iterable[PartRow]) -> None:
+        """Make the next items of eaches that go on; the others end, if nothing of them runs."""
+        for each in eaches:
+            if each.outcome is not None:
+                continue
+            if (bar := self._bar(each)) is not None:
+                drop_rest(self.turn, each, bar)
+            else:
+                self._fill(each)
+            self._decide_if_over(each)
+
+    def items_ended(self, straight: Straight, ends: granting.Ends) -> None:
+        """Items without rows have ended well."""
+        each = granting.end(self.turn, self.run, straight, ends)
+        if each.outcome is None and self._bar(each) is None:
+            self._fill(each)
+        self._decide_if_over(each)
+        self._work_off()
+
+    def make_plain(self) -> None:
+        """Give rows to every open item of the run, and create the next items with rows."""
+        for each in granting.withdraw_of_run(self.turn, self.run.number):
+            self.fill_plainly(each)
+
+    def fill_plainly(self, each: PartRow) -> None:
+        """Make the next items of an each with rows."""
+        if each.outcome is None and self._bar(each) is None:
+            self._fill(each, plain=True)
         self._work_off()
 
     def is_barred(self, part: PartRow) -> bool:
@@ -366,11 +395,20 @@ class Weave(Ending):
         assert facts is not None
         list_read(self.turn, each, values, facts.batch)
 
-    def _fill(self, part: PartRow) -> None:
-        """See to it that as many items of an each are under way as may be."""
+    def _fill(self, part: PartRow, *, plain: bool = False) -> None:
+        """See to it that as many items of an each are under way as may be.
+
+        Args:
+            part: the each.
+            plain: whether they are to have rows from the start.
+        """
         node = self.plan.nodes[part.node]
         assert node.each is not None
         limits = window(self.turn, node.each)
+        if not plain and granting.offer(
+            self.turn, self.run, part, limits, barred=self._bar(part) is not None
+        ):
+            return
         awake = part.begun - limits.passes_over * part.asleep
         if (
             (part.unmade or part.again)

@@ -189,6 +189,7 @@ class Writer:
 
     def _answer(self, batch: list[tuple[Command, asyncio.Future[Any]]], results: Results) -> None:
         self._scheduled = False
+        self._on_results(results)  # first: work goes out before the start that made it is answered
         for (_, future), answer in zip(batch, results.answers, strict=True):
             if future.done():
                 continue
@@ -197,7 +198,6 @@ class Writer:
             else:
                 future.set_result(answer)
         self._arm(results.next_due)
-        self._on_results(results)
         if self._pending:
             self._schedule()
 

@@ -271,6 +271,11 @@ class Plan:
         """The node's labels from outside in, joined by slashes; items of eaches have no key."""
         return "/".join(one.label for one in self.path(node) if one.label) or self.name
 
+    @cached_property
+    def addresses(self) -> list[str]:
+        """The address of every node; of a plan that is whole."""
+        return [self.address(node) for node in self.nodes]
+
     def is_item(self, node: Node) -> bool:
         """Whether a node is what an each repeats."""
         parent = self.nodes[node.parent] if node.parent is not None else None

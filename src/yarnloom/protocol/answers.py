@@ -164,6 +164,21 @@ class PoolDeclared(BaseModel):
     note: str
 
 
+class SavedFilter(BaseModel):
+    """A filter of the list of runs, kept by name."""
+
+    name: str
+    wanted: JsonObject = Field(description="Which runs, as it was saved.")
+    saved_at: str
+    saved_by: str
+
+
+class FilterList(BaseModel):
+    """All saved filters, by name."""
+
+    filters: list[SavedFilter]
+
+
 class RunCounts(BaseModel):
     """How many runs are in each state."""
 
@@ -194,6 +209,142 @@ class AttemptList(BaseModel):
 
     attempts: list[AttemptTimes]
     next: str | None
+
+
+class RunLine(BaseModel):
+    """A line that a step of a run printed, logged or published."""
+
+    mark: str = Field(description="The place behind it, to go on from.")
+    address: str = Field(description="Of its step within the run.")
+    attempt: int = Field(description="The attempt's number.")
+    line: int = Field(description="Its index among the attempt's lines.")
+    at: str | None = None
+    stream: str | None = Field(None, description="stdout, stderr, log or published.")
+    level: str | None = None
+    logger: str | None = None
+    text: str
+
+
+class LineList(BaseModel):
+    """A page of a run's log."""
+
+    lines: list[RunLine]
+    next: str | None = Field(description="Behind these, or before the newest; null at the end.")
+    end: str = Field(description="Behind all that was looked through.")
+
+
+class FailureKind(BaseModel):
+    """Failures of one step that are alike, but for numbers and quoted names."""
+
+    address: str = Field(description="Of the step, without the keys of items.")
+    type: str = Field(description="Of the error.")
+    pattern: str = Field(description="Its message, with … for what differs.")
+    said: str = Field(description="The message where all have the same, else the pattern.")
+    number: int
+    in_items: bool = Field(description="Whether the step is inside an each.")
+    first: str = Field(description="The address of the first, in plan order.")
+    first_at: str = Field(description="When the earliest ended.")
+
+
+class FailuresAnswer(BaseModel):
+    """What failed in a run, the most frequent kind first."""
+
+    failed: int = Field(description="Failed steps that were looked at.")
+    more: bool = Field(description="Whether there are more than were looked at.")
+    kinds: list[FailureKind]
+    steps: list[str] = Field(description="Addresses of the first failed steps, in plan order.")
+
+
+class Went(BaseModel):
+    """How many ended how, and how long they took, in seconds; null where none did."""
+
+    ended: int
+    outcomes: dict[str, int]
+    failure_rate: float | None
+    median: float | None = Field(description="Of those that are done or failed, within 5%.")
+    p95: float | None = Field(description="95 of 100 took no longer.")
+    waited: float | None = Field(description="Until they began, on the average.")
+
+
+class DayWent(Went):
+    """The runs of a workflow on one day."""
+
+    day: str
+
+
+class StepWent(Went):
+    """The attempts of a step."""
+
+    address: str
+
+
+class OverTimeAnswer(BaseModel):
+    """How a workflow went over some days."""
+
+    workflow: str
+    days: list[DayWent]
+    steps: list[StepWent]
+
+
+class TimesRow(BaseModel):
+    """A step or an each, over all items; times in seconds."""
+
+    address: str = Field(description="Without the keys of items.")
+    label: str
+    kind: str
+    depth: int = Field(description="The number of eaches around it.")
+    attempts: int
+    failed: int
+    longest: float
+    ran: float = Field(description="All attempts together.")
+    waited: dict[str, float] = Field(description="All together, by what for.")
+    running: list[float] = Field(description="By slice how many ran at once, on the average.")
+    failing: list[float] = Field(description="By slice the share of ended attempts that failed.")
+    waiting: dict[str, list[float]] = Field(
+        description="By what for, and by slice, how many waited, on the average."
+    )
+
+
+class Outliers(BaseModel):
+    """Attempts of a step, or of all steps in an each, that stand out."""
+
+    slowest: list[AttemptTimes] = Field(description="Those that ran longest, the longest first.")
+    failed: list[AttemptTimes] = Field(description="The first that failed.")
+
+
+class TimesAnswer(BaseModel):
+    """Where the time of a run went."""
+
+    from_: str | None = Field(alias="from")
+    to: str | None
+    slices: int
+    attempts: int
+    rows: list[TimesRow]
+
+
+class GlancePiece(BaseModel):
+    """A part of the line, and the step that it is about; empty for the run."""
+
+    what: Literal["progress", "moving", "running", "failed", "held", "left"]
+    text: str
+    address: str
+
+
+class Hold(BaseModel):
+    """The step with the longest queue, and why it waits."""
+
+    address: str = Field(description="Of the step, without the keys of items; empty for the run.")
+    waiting: int
+    text: str
+    reason: dict[str, Any] = Field(description="As `why` gives it.")
+
+
+class GlanceAnswer(BaseModel):
+    """A run on one line."""
+
+    text: str
+    pieces: list[GlancePiece]
+    held: Hold | None
 
 
 class MinuteAnswer(BaseModel):

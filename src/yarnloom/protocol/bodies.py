@@ -20,6 +20,7 @@ from pydantic import (
 )
 
 from yarnloom.engine.states import RunState
+from yarnloom.units import seconds
 from yarnloom.values import PLAN_DEPTH, depth_problem
 
 
@@ -44,11 +45,22 @@ def _within_calendar(value: datetime) -> datetime:
     raise ValueError(f"expected a year from {FIRST_YEAR} to {LAST_YEAR}")
 
 
+def _is_span(value: str) -> str:
+    seconds(value)
+    return value
+
+
 FIRST_YEAR, LAST_YEAR = 1970, 9998
 """Beyond them an offset can lead out of the calendar."""
 
 Time = Annotated[AwareDatetime, BeforeValidator(_is_text), AfterValidator(_within_calendar)]
 """RFC 3339 with an offset."""
+
+Span = Annotated[str, Field(max_length=50), AfterValidator(_is_span)]
+"""A duration as text."""
+
+FilterName = Annotated[str, Field(pattern=r"^\w[\w .-]{0,59}$")]
+"""The name of a saved filter."""
 
 Value = Annotated[Any, _not_too_deep(64)]
 """Any JSON value, as deep as a value may be."""
@@ -190,12 +202,21 @@ class CancelBody(ReasonBody):
     now: Truth = Field(False, description="What runs gets no grace.")
 
 
+class FailuresBody(Strict):
+    """Some failures of a run, as `GET /runs/{number}/failures` gives their kinds."""
+
+    address: str = Field(max_length=2_000, description="Of the step, without the keys of items.")
+    type: str | None = Field(None, max_length=200, description="Of the error; else any.")
+    pattern: str | None = Field(None, max_length=100_000, description="Of its message; else any.")
+
+
 class MendBody(ReasonBody):
     """How an ended run is mended."""
 
     paused: Truth = Field(
         False, description="Only what was decided by hand is met; the rest waits for a resume."
     )
+    only: FailuresBody | None = Field(None, description="The failures to mend; else all.")
 
 
 class ChangeBody(ReasonBody):
@@ -253,12 +274,9 @@ class SettleBody(ReasonBody):
     )
 
 
-class BulkBody(ReasonBody):
-    """The same command for many runs."""
+class RunsWanted(Strict):
+    """Which runs a list shows; a field that is not given allows any."""
 
-    action: Literal["pause", "resume", "cancel", "mend"]
-    now: Truth = Field(False, description="Of a cancel: what runs gets no grace.")
-    paused: Truth = Field(False, description="Of a mend: nothing begins until a resume.")
     states: Annotated[list[RunState], Field(max_length=9)] = Field(default_factory=list)
     workflow: Annotated[str, Field(max_length=201)] | None = None
     tag: Annotated[str, Field(max_length=100)] | None = None
@@ -267,9 +285,27 @@ class BulkBody(ReasonBody):
     who: Annotated[str, Field(max_length=200)] | None = None
     since: Time | None = None
     until: Time | None = None
+    within: Span | None = Field(None, description="Started so long ago or later: 24h, 7d.")
     text: Annotated[str, Field(max_length=200)] | None = None
     followups_failed: Truth = False
     without_reports: Truth = False
+
+    @property
+    def given(self) -> dict[str, Any]:
+        """The fields that are given, as JSON."""
+        return self.model_dump(mode="json", exclude_defaults=True, include=set(WANTED))
+
+
+WANTED = tuple(RunsWanted.model_fields)
+
+
+class BulkBody(ReasonBody, RunsWanted):
+    """The same command for many runs."""
+
+    action: Literal["pause", "resume", "cancel", "mend"]
+    now: Truth = Field(False, description="Of a cancel: what runs gets no grace.")
+    paused: Truth = Field(False, description="Of a mend: nothing begins until a resume.")
+    saved: FilterName | None = Field(None, description="A saved filter; other fields count more.")
     count: Annotated[int, Field(strict=True, ge=0, le=2**53)] | None = Field(
         None, description="How many they are. Without it nothing is done, and the count is told."
     )

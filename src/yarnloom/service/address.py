@@ -37,6 +37,13 @@ def listen(host: str, port: int) -> socket.socket:
     return sock
 
 
+def url_of(host: str, sock: socket.socket) -> str:
+    """The address of a service that listens at a socket."""
+    port = sock.getsockname()[1]
+    name = {"0.0.0.0": "127.0.0.1", "::": "[::1]"}.get(host, host)
+    return f"http://[{name}]:{port}" if ":" in name and "[" not in name else f"http://{name}:{port}"
+
+
 def _holder(port: int) -> str:
     """The process that listens at a port, as far as the system tells."""
     inodes = _listening_inodes(port)

@@ -20,9 +20,13 @@ async def core_of(request: Request) -> Core:
     return core
 
 
+NOBODY = "http"
+"""Who gives a command, where the caller does not say."""
+
+
 async def who_asks(yarnloom_who: Annotated[str, Header(max_length=200)] = "") -> str:
     """Who gives a command, as the caller says in the header `Yarnloom-Who`."""
-    return yarnloom_who or "http"
+    return yarnloom_who or NOBODY
 
 
 TheCore = Annotated[Core, Depends(core_of)]

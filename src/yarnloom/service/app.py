@@ -11,11 +11,13 @@ from fastapi.routing import APIRoute
 from yarnloom.service import console, problems
 from yarnloom.service.core import Core
 from yarnloom.service.description import describe
+from yarnloom.service.direct import Direct
 from yarnloom.service.guard import Guard
 from yarnloom.service.routes import (
     control,
     exporting,
     files,
+    filters,
     looms,
     overview,
     pools,
@@ -31,7 +33,7 @@ from yarnloom.store import Database, LogFile
 from yarnloom.version import VERSION
 
 _ROOMS = (
-    *(runs, control, watching, exporting, files, looms, pools, schedules, workers),
+    *(runs, filters, control, watching, exporting, files, looms, pools, schedules, workers),
     *(overview, system),
 )
 _ABOUT = """\
@@ -84,5 +86,6 @@ def create_app(settings: ServiceSettings, database: Database, log_file: LogFile)
         app.router.routes += room.router.routes
     app.router.routes += [*system.health_router.routes, *console.router.routes]
     describe(app, API)
+    app.add_middleware(Direct)
     app.add_middleware(Guard, settings=settings)
     return app

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import logging
 import random
+from collections import deque
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -38,6 +39,8 @@ from yarnloom.engine import (
     Why,
     Writer,
     explaining,
+    failing,
+    glancing,
     looking,
     shares,
     system_clock,
@@ -54,6 +57,7 @@ from yarnloom.rows.checking import ERRORS_TOLD
 from yarnloom.service.beside import Beside, Check
 from yarnloom.service.checker import Checker
 from yarnloom.service.events import WORKERS, Hub, Subject
+from yarnloom.service.glances import Glances
 from yarnloom.service.health import Health
 from yarnloom.service.links import Links
 from yarnloom.service.logs import Logs
@@ -77,6 +81,12 @@ IN_HAND_SHOWN = 20
 PRINTERS_REMEMBERED = 2_000
 PACES_REMEMBERED = 300
 """Each new run can have others, with a number for each node of its plan: kilobytes."""
+
+UNDER_WAY_REMEMBERED = 10_000
+"""Runs whose wait begins without a look into the records, since they were just started."""
+
+CAME_REMEMBERED = 1_000
+"""Workers that registered: one that was started early may have before anybody waits for it."""
 
 ASKS_AGAIN_WITHIN = 2.0
 STUCK = frozenset(
@@ -133,14 +143,17 @@ class Core:
         self.beside = Beside(database, self.writer, self.uploads.placing)
         self._beside: set[asyncio.Task[None]] = set()
         self.hub = Hub(f"/services/{database.id}", self.look, self.now)
+        self._glances = Glances(lambda number: self.hub.changed({("run", number)}))
         self._readers = ThreadPoolExecutor(3, thread_name_prefix="yarnloom-reader")
         self._plans: dict[int, Plan] = {}
         self._known_paces: dict[tuple[int, int], Paces] = {}
         self._asks: dict[str, asyncio.Future[list[View]]] = {}
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
+        self._under_way: set[int] = set()  # runs of which this is known without a look
         self._waiters: dict[int, int] = {}
         self._printers: dict[int, Printer] = {}
         self._registrations: dict[str, asyncio.Future[None]] = {}
+        self._came: deque[str] = deque(maxlen=CAME_REMEMBERED)
         if database.past.missing:
             log.error("%s", database.past.missing)
         self._look_at_ground()
@@ -230,6 +243,10 @@ class Core:
         while True:
             started: Started | Unchecked = await self.submit(command)
             if isinstance(started, Started):
+                if started.run["state"] not in RUN_ENDED:
+                    if len(self._under_way) >= UNDER_WAY_REMEMBERED:
+                        self._under_way.clear()
+                    self._under_way.add(started.run["number"])
                 return started
             if going := await self._check([started], until):
                 return going
@@ -278,7 +295,11 @@ class Core:
 
     async def show(self, number: int, *, plain: bool = False) -> View:
         """The same; `plain` tells nothing of what its parts are called."""
-        row, given_out, under_way = await self.read(_run_or_trace, number)
+        if self.writer.threaded:  # the disk is slow
+            found = await self.read(_run_or_trace, number)
+        else:
+            found = self.database.read_at_once(lambda one: _run_or_trace(one, number))
+        row, given_out, under_way = found
         if row is None:
             raise _no_run(number, given_out)
         return (await self._shown([row], under_way, plain=plain))[0]
@@ -349,6 +370,15 @@ class Core:
                 entry["last_line_at"] = await self._last_line_at(attempt)
         return why
 
+    async def glance(self, number: int) -> View:
+        """A run on one line, and its pieces."""
+        return await self._glance_of(await self.run(number), await self.graph(number))
+
+    async def _glance_of(self, run: View, graph: View) -> View:
+        failures = await self.look_into(run["number"], failing.failures)
+        why = None if run["ended_at"] else await self.why(run["number"], "")
+        return glancing.glance(run, graph, why, failures)
+
     async def _last_line_at(self, attempt: int) -> str | None:
         key = await self.log_key(attempt)
         with contextlib.suppress(CannotStore):
@@ -362,10 +392,15 @@ class Core:
 
     def registration(self, worker: str) -> asyncio.Future[None]:
         """Return a future that is done when a worker of this id registers."""
-        return self._registrations.setdefault(worker, asyncio.get_running_loop().create_future())
+        future = self._registrations.setdefault(worker, asyncio.get_running_loop().create_future())
+        if worker in self._came:
+            self._registrations.pop(worker)
+            _settle(future, None)
+        return future
 
     def note_registered(self, worker: str) -> None:
         """A worker has registered."""
+        self._came.append(worker)
         if registration := self._registrations.pop(worker, None):
             _settle(registration, None)
 
@@ -425,7 +460,12 @@ class Core:
                 return {"workers": short}
             number = int(name)
             run = await self.run(number)
-            return {"run": run, "graph": await self.graph(number)} if closely else {"run": run}
+            if not closely:
+                return {"run": run}
+            view = {"run": run, "graph": await self.graph(number)}
+            if self._glances.is_due(number, ended=run["ended_at"] is not None):
+                view["glance"] = await self._glance_of(run, view["graph"])
+            return view
         except (NotFound, Gone, Busy):
             return None
 
@@ -454,15 +494,18 @@ class Core:
             woken: asyncio.Future[None] = loop.create_future()
             self._waiting.setdefault(number, set()).add(woken)
             try:
-                run = await self.run(number)
-                left = until - loop.time()
-                if run["state"] in RUN_ENDED or left <= 0 or self.closing:
-                    return run
-                await asyncio.wait([woken], timeout=left)
+                if number not in self._under_way:
+                    run = await self.run(number)
+                    if run["state"] in RUN_ENDED or loop.time() >= until or self.closing:
+                        return run
+                late = loop.call_at(until, _settle, woken, None)
+                await woken
+                late.cancel()
             finally:
                 self._waiting[number].discard(woken)
                 if not self._waiting[number]:
                     del self._waiting[number]
+            self._under_way.discard(number)  # as the records say, if it only took too long
 
     # Workers
 
@@ -516,9 +559,11 @@ class Core:
     async def keep_lines(self, worker: str, logs: list[LogBody]) -> None:
         """Keep lines of attempts that a worker has in hand, and of no others."""
         asked = tuple(one.attempt for one in logs)
-        own: set[int] = await self.submit(InHand(worker, asked))
-        unknown = [one.attempt for one in logs if one.attempt in own - self._printers.keys()]
-        if unknown:
+        own: dict[int, Printer | None] = await self.submit(InHand(worker, asked))
+        while len(self._printers) > PRINTERS_REMEMBERED:
+            del self._printers[next(iter(self._printers))]
+        self._printers |= {one: printer for one, printer in own.items() if printer}
+        if unknown := [one for one in asked if one in own and one not in self._printers]:
             await self._find_printers(unknown)
         for log_body in logs:
             printer = self._printers.get(log_body.attempt)
@@ -526,8 +571,6 @@ class Core:
                 await self.logs.append(printer, log_body.first, log_body.lines)
 
     async def _find_printers(self, attempts: list[int]) -> None:
-        while len(self._printers) > PRINTERS_REMEMBERED:
-            del self._printers[next(iter(self._printers))]
         keys = await self.read(reading.log_keys, attempts)
         rows = await self.read(reading.in_hand, attempts)
         plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
@@ -545,6 +588,7 @@ class Core:
             answer = self._asks[worker]
             if not answer.done():
                 answer.set_exception(WorkerUnknown(f"worker {worker} was given up; register again"))
+        self._under_way -= results.ended
         for run in results.ended & self._waiting.keys():
             for woken in self._waiting[run]:
                 _settle(woken, None)

@@ -111,8 +111,8 @@ class Hub:
 
     Args:
         source: the `source` of every event, which names this service.
-        look: gives the present state of a subject, as `{"run": …}`, and of a run its `"graph"` if
-            told to look closely; None if it is gone.
+        look: gives the present state of a subject, as `{"run": …}`, and of a run its `"graph"`, and
+            now and then its `"glance"`, if it is to look closely; None if it is gone.
         now: the present, in microseconds since 1970 UTC.
     """
 
@@ -254,9 +254,11 @@ class Hub:
         if view is None:
             return 0
         graph = view.pop("graph", None)
+        glance = view.pop("glance", None)
         size = self._push(subject, False, KINDS[subject[0]], view)
         if graph is not None:
-            size += self._push(subject, True, "yarnloom.graph.changed", {"graph": graph})
+            view = {} if glance is None else {"glance": glance}
+            size += self._push(subject, True, "yarnloom.graph.changed", {"graph": graph, **view})
         return size
 
     def _push(self, subject: Subject, detail: bool, kind: str, data: View) -> int:

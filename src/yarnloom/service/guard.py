@@ -11,7 +11,7 @@ import hmac
 from http.cookies import CookieError, SimpleCookie
 from urllib.parse import urlsplit
 
-from starlette.datastructures import Headers, MutableHeaders
+from starlette.datastructures import Headers
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yarnloom.errors import NotAllowed
@@ -25,12 +25,15 @@ _LINKS = "/api/v1/links/"
 _OPEN_PATHS = ("/api/v1/session",)
 _PROBES = ("/health", "/ready")
 _FROM_OUR_PAGES = ("", "same-origin", "none")
-_FRAMES = "frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
-_ON_EVERY_ANSWER = {
-    "X-Content-Type-Options": "nosniff",
-    "Referrer-Policy": "no-referrer",
-    "Cross-Origin-Opener-Policy": "same-origin",
-}
+_POLICY = (
+    b"content-security-policy",
+    b"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+)
+_ON_EVERY_ANSWER = (
+    (b"x-content-type-options", b"nosniff"),
+    (b"referrer-policy", b"no-referrer"),
+    (b"cross-origin-opener-policy", b"same-origin"),
+)
 
 
 class Guard:
@@ -51,7 +54,7 @@ class Guard:
 
         async def send_guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
-                _guard(MutableHeaders(scope=message))
+                message["headers"] = _guard(list(message.get("headers", ())))
             await send(message)
 
         refusal = None
@@ -96,12 +99,16 @@ class Guard:
         return morsel.value if morsel else None
 
 
-def _guard(headers: MutableHeaders) -> None:
-    """Add to an answer what keeps other pages from using it."""
-    for name, value in _ON_EVERY_ANSWER.items():
-        headers.setdefault(name, value)
-    policy = headers.get("Content-Security-Policy")
-    headers["Content-Security-Policy"] = f"{policy}; {_FRAMES}" if policy else _FRAMES
+def _guard(headers: list[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
+    """Headers of an answer, with what keeps other pages from using it."""
+    names = {name.lower() for name, _ in headers}
+    if _POLICY[0] not in names:
+        return [*headers, *[one for one in _ON_EVERY_ANSWER if one[0] not in names], _POLICY]
+    own = [
+        (name, value + b"; " + _POLICY[1] if name.lower() == _POLICY[0] else value)
+        for name, value in headers
+    ]
+    return [*own, *[one for one in _ON_EVERY_ANSWER if one[0] not in names]]
 
 
 def _name(host: str) -> str:

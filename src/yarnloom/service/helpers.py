@@ -3,55 +3,43 @@
 from __future__ import annotations
 
 import asyncio
-import sys
-import uuid
-from collections.abc import Callable
-from dataclasses import dataclass
-from pathlib import Path
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from yarnloom.engine import LoseWorker
 from yarnloom.errors import StartError
-from yarnloom.masking import TOKEN_VARIABLE, environment_for_tasks
 from yarnloom.service.core import Core, Loaded
+from yarnloom.service.workers import LONGEST_LINE, EarlyWorker, Helpers, Worker, new_id
 
 QUICK_DEATH = 2.0
 LONGEST_PAUSE = 30.0
-LONGEST_LINE = 2**20
-
-
-@dataclass(frozen=True, slots=True)
-class Helpers:
-    """What runs beside the service.
-
-    Attributes:
-        load: MODULE:LOOM of each loom; empty for nothing.
-        workers: how many workers.
-        processes: how many processes each worker has.
-        folder: the folder to find the module in.
-        reload: publish again, and replace the processes, when code changes.
-    """
-
-    load: tuple[str, ...] = ()
-    workers: int = 1
-    processes: int = 1
-    folder: Path = Path()
-    reload: bool = False
 
 
 class Supervisor:
     """Starts workers, starts a new one for each that dies, and ends them.
 
-    A worker is started with a pipe as its standard input; the pipe's end tells it that this
-    service is gone, however that happened.
+    Args:
+        core: the service.
+        helpers: the workers to start.
+        url: the service's address.
+        say: tells the user.
+        early: workers that run already.
     """
 
-    def __init__(self, core: Core, helpers: Helpers, url: str, say: Callable[[str], None]) -> None:
+    def __init__(
+        self,
+        core: Core,
+        helpers: Helpers,
+        url: str,
+        say: Callable[[str], None],
+        early: Sequence[EarlyWorker] = (),
+    ) -> None:
         self._core = core
         self._helpers = helpers
         self._url = url
         self._say = say
-        self._processes: dict[str, asyncio.subprocess.Process] = {}
+        self._early = {one.name: one for one in early}
+        self._processes: dict[str, Worker] = {}
         self._tasks: list[asyncio.Task[None]] = []
         self._ending = False
 
@@ -65,8 +53,8 @@ class Supervisor:
             return
         self._core.loaded = Loaded(wanted=True)
         publishing: asyncio.Future[None] = asyncio.get_running_loop().create_future()
-        for index in range(self._helpers.workers):
-            keep_up = self._keep_up(f"w{index + 1}", publishing if index == 0 else None)
+        for index, name in enumerate(self._helpers.names):
+            keep_up = self._keep_up(name, publishing if index == 0 else None)
             self._tasks.append(asyncio.create_task(keep_up))
         await publishing
         self._core.loaded.published = True
@@ -100,14 +88,13 @@ class Supervisor:
         """
         pause = 0.0
         while not self._ending:
-            worker = f"{name}-{uuid.uuid4().hex[:8]}"
             begun = asyncio.get_running_loop().time()
-            process = self._processes[name] = await self._spawn(
-                *("worker", "--name", name, "--id", worker),
-                *(word for one in self._helpers.load for word in ("--load", one)),
-                *("--processes", str(self._helpers.processes), "--end-with-stdin"),
-                *self._reloading(publishing),
-            )
+            if early := self._early.pop(name, None):
+                await early.take()
+                worker, process = early.id, self._note(name, early)
+            else:
+                worker = new_id(name)
+                process = self._note(name, await self._spawn(name, worker, publishing))
             passing = asyncio.create_task(self._pass_on(process))
             if publishing is not None and not publishing.done():
                 await self._until_published(worker, passing, publishing)
@@ -137,30 +124,26 @@ class Supervisor:
             names = ", ".join(self._helpers.load)
             publishing.set_exception(StartError(f"{names} was not published; see above"))
 
-    def _reloading(self, publishing: asyncio.Future[None] | None) -> list[str]:
-        """Return a worker's options for publishing and reloading; only the first publishes."""
-        reload = self._helpers.reload
-        publishes = publishing is not None and (reload or not publishing.done())
-        return [*(["--reload"] if reload else []), *(["--publish"] if publishes else [])]
+    def _note(self, name: str, process: Worker) -> Worker:
+        self._processes[name] = process
+        return process
 
-    async def _pass_on(self, process: asyncio.subprocess.Process) -> None:
+    async def _pass_on(self, process: Worker) -> None:
         """Say what a process says, line by line, until it ends."""
         assert process.stdout
         while line := await process.stdout.readline():
             self._say(line.decode("utf-8", "replace").rstrip("\n"))
 
-    async def _spawn(self, *arguments: str) -> asyncio.subprocess.Process:
-        token = self._core.settings.token
-        environment = {**environment_for_tasks(), "YARNLOOM_URL": self._url}
-        if token:
-            environment[TOKEN_VARIABLE] = token
+    async def _spawn(
+        self, name: str, worker: str, publishing: asyncio.Future[None] | None
+    ) -> asyncio.subprocess.Process:
+        helpers = self._helpers
+        publishes = publishing is not None and (helpers.reload or not publishing.done())
         return await asyncio.create_subprocess_exec(
-            *(sys.executable, "-m", "yarnloom", *arguments),
+            *helpers.command(name, worker, publishes=publishes),
             stdin=asyncio.subprocess.PIPE,
             stdout=asyncio.subprocess.PIPE,
             stderr=asyncio.subprocess.STDOUT,
             limit=LONGEST_LINE,
-            env=environment,
-            cwd=self._helpers.folder,
-            start_new_session=True,  # Ctrl-C in the terminal is for the service, which tells them
+            **helpers.surroundings(self._url, self._core.settings.token),
         )

@@ -13,10 +13,20 @@ from collections import defaultdict, deque
 from collections.abc import Callable, Hashable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 from yarnloom.errors import CannotStore, FolderUnusable
-from yarnloom.store.logs import PUBLISHED, AttemptKey, Line, LogFile, Printed, Printer
+from yarnloom.store.logs import (
+    PUBLISHED,
+    AttemptKey,
+    Line,
+    LogFile,
+    Mark,
+    Page,
+    Printed,
+    Printer,
+    Wanted,
+)
 
 log = logging.getLogger("yarnloom.service")
 
@@ -25,6 +35,12 @@ T = TypeVar("T")
 FLUSH_SECONDS = 0.5
 BUFFER_SIZE = 4 * 2**20
 """Characters of text, about, that wait to be stored before reports wait for that too."""
+
+
+class Whole(NamedTuple):
+    """All that the steps of a run print."""
+
+    run: int
 
 
 class Logs:
@@ -57,6 +73,7 @@ class Logs:
         self._size += sum(len(str(line.get("text", ""))) + 100 for line in lines)
         publishes = any(line.get("stream") == PUBLISHED for line in lines)
         self._wake(printer.key)
+        self._wake(Whole(printer.run))
         if publishes:
             self._wake(printer.run)
         if publishes or self._size > BUFFER_SIZE:
@@ -71,6 +88,22 @@ class Logs:
             CannotStore: the log file cannot be read.
         """
         return await self._read(lambda file: file.lines(key, after, limit))
+
+    async def lines_after(self, run: int, after: Mark, wanted: Wanted) -> Page:
+        """Return lines of all steps of a run from a mark on, in the order in which they arrived.
+
+        Raises:
+            CannotStore: the log file cannot be read.
+        """
+        return await self._read(lambda file: file.lines_after(run, after, wanted))
+
+    async def lines_before(self, run: int, before: Mark | None, wanted: Wanted) -> Page:
+        """Return the newest lines of all steps of a run, or the newest before a mark.
+
+        Raises:
+            CannotStore: the log file cannot be read.
+        """
+        return await self._read(lambda file: file.lines_before(run, before, wanted))
 
     async def published(self, run: int, after: int = 0, limit: int = 1_000) -> list[Line]:
         """Return what a run published, from an index on.
@@ -89,8 +122,8 @@ class Logs:
         return await self._read(lambda file: file.written_at(key))
 
     @contextmanager
-    def watch(self, subject: AttemptKey | int) -> Iterator[asyncio.Event]:
-        """Give an event that is set when an attempt has printed, or a run has published."""
+    def watch(self, subject: AttemptKey | int | Whole) -> Iterator[asyncio.Event]:
+        """Give an event that is set when an attempt or a whole run printed, or a run published."""
         woken = asyncio.Event()
         self._watchers[subject].add(woken)
         try:

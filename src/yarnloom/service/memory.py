@@ -1,4 +1,7 @@
-"""Memory of the service's process: reserve little address space, return free memory."""
+"""Memory of the service's process: reserve little address space, return free memory.
+
+Nothing of this module may load the rest of the service: `loading` is there before it.
+"""
 
 from __future__ import annotations
 
@@ -6,9 +9,24 @@ import contextlib
 import ctypes
 import gc
 import threading
+from collections.abc import Iterator
 
 THREAD_STACK = 1024 * 1024
 M_ARENA_MAX = -8
+YOUNG = 10_000
+"""New objects after which Python's collector looks through them; it comes with 700."""
+
+
+@contextlib.contextmanager
+def loading() -> Iterator[None]:
+    """Load modules; the garbage collector looks at none of their objects, now or later."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.freeze()
+        gc.set_threshold(YOUNG, *gc.get_threshold()[1:])
+        gc.enable()
 
 
 def stay_small() -> None:

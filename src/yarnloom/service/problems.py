@@ -13,9 +13,10 @@ from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
 
 from yarnloom import errors
+from yarnloom.checking import mistake_in
 from yarnloom.errors import Problem, YarnloomError
 from yarnloom.plan.mistakes import MOST_SHOWN
-from yarnloom.values import dump, pointer
+from yarnloom.values import dump
 
 log = logging.getLogger("yarnloom.service")
 
@@ -50,7 +51,7 @@ def install(app: FastAPI) -> None:
         assert isinstance(error, RequestValidationError)
         found = [
             # The first element says where FastAPI looked: body, query, path, header.
-            Problem(pointer(*one["loc"][1:]), one["msg"])
+            mistake_in(one["loc"][1:], one["msg"])
             for one in error.errors()[:MOST_SHOWN]
         ]
         return problem_response(

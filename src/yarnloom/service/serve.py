@@ -7,13 +7,13 @@ import contextlib
 import os
 import signal
 import socket
-from collections.abc import Awaitable, Callable, Iterator
+from collections.abc import Awaitable, Callable, Iterator, Sequence
 from typing import Any
 
 import uvicorn
 
 from yarnloom.errors import YarnloomError
-from yarnloom.service.address import listen
+from yarnloom.service.address import listen, url_of
 from yarnloom.service.app import create_app
 from yarnloom.service.connections import (
     MOST_CONNECTIONS,
@@ -22,16 +22,36 @@ from yarnloom.service.connections import (
     protocol_for,
     raise_file_limit,
 )
-from yarnloom.service.helpers import Helpers, Supervisor
+from yarnloom.service.helpers import Supervisor
 from yarnloom.service.memory import stay_small
 from yarnloom.service.settings import ServiceSettings
+from yarnloom.service.workers import EarlyWorker, Helpers
 from yarnloom.store import Database, LogFile
 
 Main = Callable[[str], Awaitable[None]]
 
 
 class _Server(uvicorn.Server):
-    """uvicorn without its own signal handlers: what ends in which order is decided here."""
+    """uvicorn without its own signal handlers: what ends in which order is decided here.
+
+    While nothing happens it wakes once a second, where uvicorn's own loop does ten times.
+    """
+
+    def __init__(self, config: uvicorn.Config) -> None:
+        super().__init__(config)
+        self._ended = asyncio.Event()
+
+    def end(self) -> None:
+        """Take no more requests, and end."""
+        self.should_exit = True
+        self._ended.set()
+
+    async def main_loop(self) -> None:
+        """Renew what answers say of the time, until the end."""
+        while not await self.on_tick(0):
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(1):
+                    await self._ended.wait()
 
     @contextlib.contextmanager
     def capture_signals(self) -> Iterator[None]:
@@ -46,12 +66,21 @@ class Service:
         settings: how the service runs.
         helpers: the workers to start with it.
         say: tells the user, one line at a time.
+        sock: the port, where it is taken already.
+        early: workers that run already.
     """
 
     def __init__(
-        self, settings: ServiceSettings, helpers: Helpers, say: Callable[[str], None]
+        self,
+        settings: ServiceSettings,
+        helpers: Helpers,
+        say: Callable[[str], None],
+        sock: socket.socket | None = None,
+        early: Sequence[EarlyWorker] = (),
     ) -> None:
         settings.check()
+        self._sock = sock
+        self._early = early
         self._settings = settings
         self._helpers = helpers
         self._say = say
@@ -68,8 +97,8 @@ class Service:
             StartError: the port or the data folder cannot be had, or the loom not be published.
         """
         stay_small()
-        sock = listen(self._settings.host, self._settings.port)
-        url = _url(self._settings.host, sock)
+        sock = self._sock or listen(self._settings.host, self._settings.port)
+        url = url_of(self._settings.host, sock)
         try:
             holder = f"the service at {url} (process {os.getpid()})"
             database = Database(self._settings.data, holder)
@@ -101,13 +130,13 @@ class Service:
             raise YarnloomError("the service ended while it started; its log has the details")
         self._say(f"Yarn Loom serves at {url}, data in {self._settings.data}")
         core = app.state.core
-        supervisor = Supervisor(core, self._helpers, url, self._say)
+        supervisor = Supervisor(core, self._helpers, url, self._say, self._early)
         try:
             await self._until_told(supervisor, serving, main, url)
         finally:
             await supervisor.stop(self._hurry)
             core.close_gates()
-            server.should_exit = True
+            server.end()
             await serving
             self._say("the service has ended")
 
@@ -146,9 +175,3 @@ class Service:
             return
         self._say(f"{name}: stopping; workers finish what they run (again: at once)")
         self._stop.set()
-
-
-def _url(host: str, sock: socket.socket) -> str:
-    port = sock.getsockname()[1]
-    name = {"0.0.0.0": "127.0.0.1", "::": "[::1]"}.get(host, host)
-    return f"http://[{name}]:{port}" if ":" in name and "[" not in name else f"http://{name}:{port}"

@@ -43,6 +43,27 @@ _RULES = {
           AND (ended_at IS NULL OR outcome IS NOT NULL OR following <> 0)
         UNION ALL SELECT id FROM steps WHERE state = 'waiting'
           AND (ended_at IS NULL OR open IS NOT NULL)""",
+    "what flows through an each is what the steps in its items are": """
+        WITH RECURSIVE around (item, each) AS (
+          SELECT id, parent FROM parts WHERE value IS NOT NULL UNION
+          SELECT a.item, o.parent FROM around a JOIN parts e ON e.id = a.each
+            JOIN parts o ON o.id = e.inside),
+        found AS (
+          SELECT a.each, s.node, s.state, count(*) FROM steps s JOIN around a ON a.item = s.inside
+          WHERE s.state <> 'waiting' GROUP BY 1, 2, 3),
+        counted AS (
+          SELECT f.each, f.node, f.state, f.number FROM flows f JOIN parts p ON p.id = f.each
+          WHERE f.number <> 0 AND f.state NOT LIKE 'left%'
+            AND f.node IN (SELECT node FROM steps WHERE run = p.run))
+        SELECT each FROM (SELECT * FROM found EXCEPT SELECT * FROM counted)
+        UNION SELECT each FROM (SELECT * FROM counted EXCEPT SELECT * FROM found)""",
+    "how long attempts took is known of those that are done or failed in items": """
+        SELECT each FROM flow_times t JOIN parts p ON p.id = t.each WHERE p.inside IS NULL
+          GROUP BY each HAVING sum(number) <> (
+          SELECT count(*) FROM attempts a JOIN steps s ON s.id = a.step
+          WHERE s.run = p.run AND s.inside IS NOT NULL AND a.outcome IN ('done', 'failed')
+            AND a.begun_at IS NOT NULL
+            AND substr(s.rank, 1, length(p.rank)) = p.rank)""",
     "an each counts the items that wait to run again": """
         SELECT p.id FROM parts p WHERE p.again <> (
           SELECT count(*) FROM parts i WHERE i.parent = p.id AND i.value IS NOT NULL
@@ -119,6 +140,16 @@ _RULES = {
     "an ended step has an end time, and one that is to run again; others have none": """
         SELECT id FROM steps WHERE (ended_at IS NOT NULL)
           <> (state IN ('done', 'failed', 'cancelled', 'skipped', 'waiting'))""",
+    "a grant is of an each that is not decided, and has items without rows": """
+        SELECT g.attempt FROM grants g LEFT JOIN parts p ON p.id = g.each
+          WHERE p.id IS NULL OR p.outcome IS NOT NULL OR g.item + g.count > p.total
+            OR g.count <= (SELECT count(*) FROM parts i WHERE i.parent = g.each
+              AND i.value IS NOT NULL AND i.item >= g.item AND i.item < g.item + g.count)""",
+    "a run is found by its tags, and by no others": """
+        SELECT r.number FROM runs r WHERE EXISTS (SELECT value FROM json_each(r.tags)
+            EXCEPT SELECT tag FROM run_tags WHERE run = r.number)
+        UNION ALL SELECT run FROM run_tags t WHERE NOT EXISTS (SELECT 1 FROM runs r,
+            json_each(r.tags) j WHERE r.number = t.run AND j.value = t.tag)""",
     "losses and tries are what the attempts say that count": """
         SELECT s.id FROM steps s WHERE
           s.losses <> (SELECT count(*) FROM attempts

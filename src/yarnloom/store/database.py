@@ -21,7 +21,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import TypeVar
 
-from yarnloom.errors import FolderUnusable
+from yarnloom.errors import Busy, FolderUnusable
 from yarnloom.store import soundness
 from yarnloom.store.files import FileFolder
 from yarnloom.store.folder_lock import FILE_NAME, FolderLock
@@ -79,6 +79,7 @@ class Database:
         self._readers: queue.SimpleQueue[sqlite3.Connection] = queue.SimpleQueue()
         for _ in range(READERS):
             self._readers.put(self.connect(read_only=True))
+        self._for_short_reads = self.connect(read_only=True)
 
     def _open(self) -> None:
         close_to_others(self.folder)
@@ -132,6 +133,12 @@ class Database:
         connection.set_progress_handler(lambda: time.monotonic() > until, 100_000)
         try:
             yield connection
+        except sqlite3.OperationalError as error:
+            if str(error) != "interrupted":
+                raise
+            raise Busy(
+                f"the answer was not found within {READ_LIMIT:g} s; ask for less, or try again"
+            ) from error
         finally:
             connection.set_progress_handler(None, 0)
             self._readers.put(connection)
@@ -139,11 +146,11 @@ class Database:
     def read(self, ask: Callable[[sqlite3.Connection], T]) -> T:
         """What a function of `store.reading` answers, from one consistent state."""
         with self.reader() as connection:
-            connection.execute("BEGIN")
-            try:
-                return ask(connection)
-            finally:
-                connection.execute("ROLLBACK")
+            return _from_one_state(connection, ask)
+
+    def read_at_once(self, ask: Callable[[sqlite3.Connection], T]) -> T:
+        """The same for what reads a few rows, always from one and the same thread."""
+        return _from_one_state(self._for_short_reads, ask)
 
     def flush_time(self, probes: int = 7) -> float:
         """Median seconds that the disk under the folder takes to make a small write durable."""
@@ -162,9 +169,18 @@ class Database:
         with contextlib.suppress(queue.Empty):
             while True:
                 self._readers.get_nowait().close()
+        self._for_short_reads.close()
         self.past.note()
         self.writer.close()
         self._lock.release()
+
+
+def _from_one_state(connection: sqlite3.Connection, ask: Callable[[sqlite3.Connection], T]) -> T:
+    connection.execute("BEGIN")
+    try:
+        return ask(connection)
+    finally:
+        connection.execute("ROLLBACK")
 
 
 @contextlib.contextmanager

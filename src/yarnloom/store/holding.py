@@ -85,6 +85,19 @@ def contracts_not_done(unit: Unit, run: int) -> list[str]:
     return [contract for (contract,) in found]
 
 
+def failed_of_node(
+    unit: Unit, run: int, node: int
+) -> list[tuple[int, bytes, str | None, str | None]]:
+    """The failed steps of a node: id, rank, and the type and message of their errors."""
+    unit.flush()
+    found = unit.execute(
+        "SELECT id, rank, error ->> 'type', error ->> 'message' FROM steps"
+        " WHERE run = ? AND state = 'failed' AND node = ?",
+        (run, node),
+    )
+    return [tuple(row) for row in found]
+
+
 def items_that_wait(unit: Unit, each: int, limit: int) -> list[int]:
     """Items of an each that have been run and are to be again, in order."""
     unit.flush()

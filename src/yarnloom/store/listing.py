@@ -34,6 +34,9 @@ class RunFilter:
         return replace(self, states=(), below=None, limit=50) == RunFilter()
 
 
+OF_TAG = "SELECT run FROM run_tags WHERE tag = ?"
+SINCE = "SELECT number FROM runs INDEXED BY runs_by_time WHERE created_at >= ?"
+
 SEARCHED = 20_000
 """How many runs a page is searched for a text in; the next page goes on from there."""
 
@@ -41,6 +44,10 @@ SEARCHED = 20_000
 def runs(connection: sqlite3.Connection, wanted: RunFilter) -> tuple[list[Record], int | None]:
     """Runs, newest first, and below which number the next page begins; None if there is none."""
     where, values = _matching(wanted)
+    for rare, value in ((OF_TAG, wanted.tag), (SINCE, wanted.since)):
+        if value is not None and _are_few(connection, rare, value):
+            # Others are found soon from the newest on.
+            where, values = f"{where} AND r.number IN ({rare})", [*values, value]
     floor = 0
     if wanted.text is not None:
         newest = connection.execute("SELECT max(number) AS number FROM runs").fetchone()["number"]
@@ -54,6 +61,14 @@ def runs(connection: sqlite3.Connection, wanted: RunFilter) -> tuple[list[Record
     if len(found) == wanted.limit:
         return found, found[-1]["number"]
     return found, floor + 1 if floor else None
+
+
+def _are_few(connection: sqlite3.Connection, numbers: str, value: Any) -> bool:
+    """Whether a statement finds so few numbers of runs that these are looked up one by one."""
+    row = connection.execute(
+        f"SELECT count(*) AS count FROM ({numbers} LIMIT {COUNTED})", (value,)
+    ).fetchone()
+    return bool(row["count"] < COUNTED)
 
 
 COUNTED = 1_000
@@ -104,7 +119,7 @@ def _matching(wanted: RunFilter) -> tuple[str, list[Any]]:
         where.append("r.workflow = ?")
         values.append(wanted.workflow)
     if wanted.tag is not None:
-        where.append("EXISTS (SELECT 1 FROM json_each(r.tags) WHERE value = ?)")
+        where.append("EXISTS (SELECT 1 FROM run_tags WHERE tag = ? AND run = r.number)")
         values.append(wanted.tag)
     if wanted.key is not None:
         where.append("r.number IN (SELECT run FROM start_keys WHERE key = ?)")

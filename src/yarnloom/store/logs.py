@@ -21,6 +21,7 @@ from typing import Any, NamedTuple
 from yarnloom.errors import CannotStore, FolderUnusable
 from yarnloom.store import soundness
 from yarnloom.store.privacy import private
+from yarnloom.units import whole_number
 from yarnloom.values import depth_problem
 
 LOG_FILE = "logs.db"
@@ -34,17 +35,25 @@ CHUNK_SIZE = 128 * 1024
 """Characters of JSON after which the next chunk begins."""
 
 _COMPRESSED_FROM = 400
+SEARCHED = 2 * 1024 * 1024
+"""Characters of JSON that are looked through for one page of a run's log."""
+
 _REMEMBERED = 2_000
 _WAL_LIMIT = 4 * 2**20
 _QUICK_SECONDS = 0.1
 _OURS = 0x5961724C  # "YarL" in ASCII
 _SHORT = ("at", "stream", "level", "logger")
 
+_VERSION = 2
 _TABLES = f"""
 -- Lines of an attempt: its part (the each that it is an item of, else the part around it), the
 -- item's index there, the step's index in the plan, and the attempt's number. The attempt's id
 -- tells attempts apart that have the same number because the records were restored from a copy.
+-- The chunks of a run, in the order of `id`, are its log as it arrived.
 CREATE TABLE IF NOT EXISTS lines (
+  id       INTEGER PRIMARY KEY,
+  run      INTEGER NOT NULL,
+  address  TEXT NOT NULL,      -- of the step within its run
   part     INTEGER NOT NULL,
   item     INTEGER NOT NULL,
   step     INTEGER NOT NULL,
@@ -55,8 +64,9 @@ CREATE TABLE IF NOT EXISTS lines (
   size     INTEGER NOT NULL,   -- characters of JSON
   at       INTEGER NOT NULL,   -- when the newest of them arrived, microseconds since 1970 UTC
   body     ANY NOT NULL,       -- JSON array of lines: text, or compressed by zlib
-  PRIMARY KEY (part, item, step, number, attempt, first)
-) STRICT, WITHOUT ROWID;
+  UNIQUE (part, item, step, number, attempt, first)
+) STRICT;
+CREATE INDEX lines_by_run ON lines (run);
 CREATE TABLE IF NOT EXISTS published (
   run      INTEGER NOT NULL,
   first    INTEGER NOT NULL,
@@ -66,8 +76,12 @@ CREATE TABLE IF NOT EXISTS published (
   PRIMARY KEY (run, first)
 ) STRICT, WITHOUT ROWID;
 PRAGMA application_id = {_OURS};
-PRAGMA user_version = 1;
+PRAGMA user_version = {_VERSION};
 """
+_CHUNKS = (
+    "SELECT id, size, address, number, first, body FROM lines WHERE run = ? AND id {} ?"
+    " ORDER BY id {}"
+)
 _OF_ATTEMPT = "part = ? AND item = ? AND step = ? AND number = ? AND attempt = ?"
 
 Line = dict[str, Any]
@@ -90,12 +104,12 @@ class Printer:
     Attributes:
         key: of its lines.
         run: its run's number.
-        address: `RUN/PART`; needed only where it publishes.
+        address: `RUN/PART`.
     """
 
     key: AttemptKey
     run: int
-    address: str = ""
+    address: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,6 +127,68 @@ class Printed:
     first: int
     lines: list[Line]
     at: int
+
+
+class Mark(NamedTuple):
+    """A place in a run's log: the chunks before one lie before it, and so many lines of that."""
+
+    chunk: int = 0
+    line: int = 0
+
+    def __str__(self) -> str:
+        return f"{self.chunk}-{self.line}"
+
+    @classmethod
+    def of(cls, text: str) -> Mark | None:
+        """Return the mark that a text is; None if it is none."""
+        chunk, _, line = text.partition("-")
+        found = whole_number(chunk), whole_number(line)
+        return None if found[0] is None or found[1] is None else cls(found[0], found[1])
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which lines of a run are asked for.
+
+    Attributes:
+        limit: how many at most.
+        address: of a step, or of what is around it; empty for the whole run.
+        text: is in them, small and capital letters alike; empty for any.
+    """
+
+    limit: int
+    address: str = ""
+    text: str = ""
+
+    def among(
+        self, id_: int, address: str, number: int, first: int, body: str | bytes
+    ) -> list[Line]:
+        """Return those lines of a chunk that are wanted."""
+        if not _is_in(address, self.address):
+            return []
+        sought = self.text.casefold()
+        of_step = {"address": address, "attempt": number}
+        return [
+            {"mark": str(Mark(id_, at + 1)), **of_step, "line": first + at, **line}
+            for at, line in enumerate(_unpacked(body))
+            if sought in line["text"].casefold()
+        ]
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """Lines of a run, in the order in which they arrived.
+
+    Attributes:
+        lines: each with `mark` behind it, `address`, `attempt` and its index as `line`.
+        next: where the page behind begins, or ends that before, the way that was asked; None
+            where nothing is left.
+        end: behind all that was looked through.
+    """
+
+    lines: list[Line]
+    next: Mark | None
+    end: Mark
 
 
 @dataclass(slots=True)
@@ -198,8 +274,9 @@ class LogFile:
         (tables,) = execute("SELECT count(*) FROM sqlite_schema").fetchone()
         if (tables or ours or version) and ours != _OURS:
             raise sqlite3.DatabaseError("it is a database of something else")
-        if version > 1:
-            raise sqlite3.DatabaseError(f"it is of version {version}, newer than this program")
+        if version not in (0, _VERSION):
+            age = "newer" if version > _VERSION else "older"
+            raise sqlite3.DatabaseError(f"it is of version {version}, {age} than this program")
         execute("PRAGMA auto_vacuum = INCREMENTAL")
         execute("PRAGMA journal_mode = WAL")
         execute(f"PRAGMA journal_size_limit = {_WAL_LIMIT}")
@@ -284,8 +361,9 @@ class LogFile:
                     chunks[-1].size += len(text)
         for chunk in chunks:
             if chunk.count:
-                row = (*printer.key, chunk.first, chunk.count, chunk.size, chunk.at)
-                self._insert("lines", (*row, _packed(chunk.texts)))
+                place = (None, printer.run, printer.address.partition("/")[2], *printer.key)
+                extent_of = (chunk.first, chunk.count, chunk.size, chunk.at)
+                self._insert("lines", (*place, *extent_of, _packed(chunk.texts)))
 
     def _write_published(self, run: int, entries: list[str]) -> None:
         extent = self._extent_of_published(run)
@@ -350,6 +428,53 @@ class LogFile:
                 if len(lines) >= limit:
                     break
         return lines[:limit]
+
+    def lines_after(self, run: int, after: Mark, wanted: Wanted) -> Page:
+        """Return lines of all steps of a run from a mark on.
+
+        About `SEARCHED` characters are looked through; the next page goes on from there.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        lines: list[Line] = []
+        size, end = 0, after
+        with self._telling_faults():
+            rows = self._connection.execute(_CHUNKS.format(">=", ""), (run, after.chunk))
+            for id_, size_of_chunk, *chunk in rows:
+                if size > SEARCHED:
+                    return Page(lines, end, end)
+                lines += [one for one in wanted.among(id_, *chunk) if _mark(one) > after]
+                size, end = size + size_of_chunk, Mark(id_ + 1)
+                if len(lines) > wanted.limit:
+                    del lines[wanted.limit :]
+                    return Page(lines, _mark(lines[-1]), _mark(lines[-1]))
+        return Page(lines, None, end)
+
+    def lines_before(self, run: int, before: Mark | None, wanted: Wanted) -> Page:
+        """Return the newest lines of all steps of a run, or the newest before a mark.
+
+        About `SEARCHED` characters are looked through; the page before goes on from there.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        lines: list[Line] = []
+        before = before or Mark(2**62)
+        size, lowest, end = 0, before, Mark()
+        with self._telling_faults():
+            bound = before.chunk if before.line else before.chunk - 1
+            rows = self._connection.execute(_CHUNKS.format("<=", "DESC"), (run, bound))
+            for id_, size_of_chunk, *chunk in rows:
+                if size > SEARCHED:
+                    return Page(lines, lowest, end)
+                lines[:0] = [one for one in wanted.among(id_, *chunk) if _mark(one) <= before]
+                size, lowest, end = size + size_of_chunk, Mark(id_), max(end, Mark(id_ + 1))
+                if len(lines) > wanted.limit:
+                    del lines[: -wanted.limit]
+                    first = _mark(lines[0])
+                    return Page(lines, first._replace(line=first.line - 1), end)
+        return Page(lines, None, end)
 
     def published(self, run: int, after: int, limit: int) -> list[Line]:
         """Return what a run published from an entry on, each with its index as `line`.
@@ -432,6 +557,17 @@ def _text_of(line: Line) -> str:
         return str(line.get("text", ""))
     value = line.get("value")
     return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+
+
+def _mark(line: Line) -> Mark:
+    return Mark.of(line["mark"]) or Mark()
+
+
+def _is_in(address: str, place: str) -> bool:
+    """Whether a step is at a place, or in it: an item, an each, a part of the plan."""
+    if not place or address == place:
+        return True
+    return address.startswith(place) and address[len(place)] in "/["
 
 
 def _packed(texts: list[str]) -> str | bytes:

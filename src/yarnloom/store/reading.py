@@ -125,6 +125,36 @@ def items(
     return [dict(row) for row in connection.execute(sql, (each, *kept, *states, first, limit))]
 
 
+REACH = 20_000
+"""How far an item without a row can be behind others: more than workers ever have in hand."""
+
+
+def items_without_rows(
+    connection: sqlite3.Connection, each: int, total: int, unmade: int
+) -> list[range]:
+    """Return the indexes of an each's items that have no row; the last range ends the list.
+
+    They follow those that have one, but for items that workers have in hand (see
+    `yarnloom.engine.granting`): later ones may have ended before them.
+
+    Args:
+        connection: a reader's.
+        each: the part.
+        total: how many items it has.
+        unmade: how many of them have no row.
+    """
+    first = total - unmade
+    sql = f"SELECT item {_ITEM.partition('*')[2]} AND item >= ? AND item < ? ORDER BY item"
+    if connection.execute(f"{sql} LIMIT 1", (each, first, total)).fetchone() is None:
+        return [range(first, total)]
+    low = max(0, first - REACH)
+    spans = []
+    for row in connection.execute(sql, (each, low, total)):
+        spans.append(range(low, row["item"]))
+        low = row["item"] + 1
+    return [*(span for span in spans if span), range(low, total)]
+
+
 def source(connection: sqlite3.Connection, each: int) -> str | None:
     """The list that an each goes through, as JSON text."""
     row = _one(connection, "SELECT items FROM sources WHERE part = ?", each)
@@ -254,6 +284,16 @@ def attempts_inside(
     for row in rows:
         found.setdefault(row["step"], []).append(dict(row))
     return found
+
+
+def failed_steps(connection: sqlite3.Connection, run: int, limit: int) -> list[Record]:
+    """The failed steps of a run with the type and message of their errors, in plan order."""
+    rows = connection.execute(
+        "SELECT id, node, inside, error ->> 'type' AS type, error ->> 'message' AS message,"
+        " ended_at FROM steps WHERE run = ? AND state = 'failed' ORDER BY rank LIMIT ?",
+        (run, limit),
+    )
+    return [dict(row) for row in rows]
 
 
 def item_counts_at(

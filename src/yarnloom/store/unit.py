@@ -13,7 +13,7 @@ import sqlite3
 import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import fields
-from operator import attrgetter
+from operator import attrgetter, itemgetter
 from typing import Any, Generic, TypeVar
 
 from yarnloom.errors import YarnloomError
@@ -21,6 +21,9 @@ from yarnloom.store.past import Past
 from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
 
 Row = TypeVar("Row", RunRow, PartRow, StepRow, AttemptRow)
+
+Watched = tuple[Row, Any, Any]
+"""A row, and what its watched columns were before, None if it is new, and are; one is no tuple."""
 
 KEEP_ROWS = 4_000
 KEEP_TEXT = 4_096
@@ -46,22 +49,34 @@ class Table(Generic[Row]):
         fixed = row_class.FIXED
         key = columns[0]
         places = ", ".join("?" * len(columns))
-        settings = ", ".join(f"{column} = ?" for column in columns[fixed:])
         self._unit = unit
         self._name = name
         self._row_class: Callable[..., Row] = row_class
         self._select = f"SELECT {', '.join(columns)} FROM {name} WHERE "
         self._insert_sql = f"INSERT INTO {name} ({', '.join(columns)}) VALUES ({places})"
-        self._update_sql = f"UPDATE {name} SET {settings} WHERE {key} = ?"
+        self._columns = columns[fixed:]
         self._row_name = row_class.__name__
         self._key = attrgetter(names[0])
         self._key_column = key
         self._all = attrgetter(*names)
-        self._changing = attrgetter(*names[fixed:], names[0])
+        self._changing = attrgetter(*names[fixed:])
+        self._written: dict[int, tuple[Any, ...]] = {}  # of each row, what may change, as stored
+        self._updates: dict[tuple[int, ...], str] = {}
         self.rows: dict[int, Row] = {}
         self._new: dict[int, Row] = {}
         self._changed: dict[int, Row] = {}
         self._used: list[int] = []
+        self._watch: Callable[[tuple[Any, ...]], tuple[Any, ...]] = _nothing
+        self._watched: list[Watched[Row]] = []
+
+    def watch(self, names: Sequence[str]) -> None:
+        """Remember of each row that is written what these columns were before, and are."""
+        self._watch = itemgetter(*[self._columns.index(name) for name in names])
+
+    def take_watched(self) -> list[Watched[Row]]:
+        """Return the watched changes since the last call, in order."""
+        found, self._watched = self._watched, []
+        return found
 
     def get(self, key: int) -> Row | None:
         """The row with that key, or None."""
@@ -91,6 +106,7 @@ class Table(Generic[Row]):
             known = self.rows.get(record[0])
             if known is None:
                 known = self.rows[record[0]] = self._row_class(*record)
+                self._written[record[0]] = self._changing(known)
                 self._used.append(record[0])
             found.append(known)
         return found
@@ -117,6 +133,7 @@ class Table(Generic[Row]):
         self._unit.change(sql, (*values.values(), self._key(row)))
         for name, value in values.items():
             setattr(row, name, value)
+        self._written[self._key(row)] = self._changing(row)
 
     @property
     def dirty(self) -> bool:
@@ -127,12 +144,48 @@ class Table(Generic[Row]):
         """Write what is new and what changed."""
         if self._new:
             self._unit.executemany(self._insert_sql, map(self._all, self._new.values()))
+            for key, row in self._new.items():
+                self._written[key] = self._changing(row)
+                self._note_watched(row, None, self._written[key])
             self._used += self._new
             self._new.clear()
         if self._changed:
-            self._unit.executemany(self._update_sql, map(self._changing, self._changed.values()))
+            for columns, rows in self._by_change().items():
+                self._unit.executemany(self._update_of(columns), rows)
             self._used += self._changed
             self._changed.clear()
+
+    def _by_change(self) -> dict[tuple[int, ...], list[tuple[Any, ...]]]:
+        """Group the changed rows by the columns that differ from the stored row.
+
+        Only these are set: SQLite writes every index anew of which a column is set.
+        """
+        found: dict[tuple[int, ...], list[tuple[Any, ...]]] = {}
+        for key, row in self._changed.items():
+            now: tuple[Any, ...] = self._changing(row)
+            columns: tuple[int, ...] = _differing(self._written.get(key), now)
+            if columns:
+                changed = (*[now[at] for at in columns], key)
+                found.setdefault(columns, []).append(changed)
+                self._note_watched(row, self._written.get(key), now)
+                self._written[key] = now
+        return found
+
+    def _note_watched(
+        self, row: Row, before: tuple[Any, ...] | None, after: tuple[Any, ...]
+    ) -> None:
+        if self._watch is not _nothing:
+            was = None if before is None else self._watch(before)
+            if was != (now := self._watch(after)):
+                self._watched.append((row, was, now))
+
+    def _update_of(self, columns: tuple[int, ...]) -> str:
+        sql = self._updates.get(columns)
+        if sql is None:
+            settings = ", ".join(f"{self._columns[at]} = ?" for at in columns)
+            sql = f"UPDATE {self._name} SET {settings} WHERE {self._key_column} = ?"
+            self._updates[columns] = sql
+        return sql
 
     def trim(self, finished: Callable[[Row], bool]) -> None:
         """After a commit: let go of rows that are finished, or too many, or large.
@@ -140,19 +193,31 @@ class Table(Generic[Row]):
         Of those that were read or written since the last one.
         """
         if len(self.rows) > KEEP_ROWS:
-            self.rows.clear()
+            self.forget()
         for key in self._used:
             row = self.rows.get(key)
             if row is not None and finished(row):
                 del self.rows[key]
+                self._written.pop(key, None)
         self._used.clear()
+
+    def forget(self) -> None:
+        """Forget rows that are written."""
+        self.rows.clear()
+        self._written.clear()
 
     def clear(self) -> None:
         """Drop everything, written or not."""
-        self.rows.clear()
+        self.forget()
         self._new.clear()
         self._changed.clear()
         self._used.clear()
+        self._watched.clear()
+
+
+def _nothing(_: tuple[Any, ...]) -> tuple[Any, ...]:
+    """What is looked at of a row that nobody watches."""
+    return ()
 
 
 class Unit:
@@ -171,12 +236,18 @@ class Unit:
         self.attempts = Table(self, "attempts", AttemptRow)
         # In the order that foreign keys need.
         self._tables: tuple[Table[Any], ...] = (self.runs, self.parts, self.steps, self.attempts)
+        self._later: list[tuple[str, Sequence[Sequence[Any]]]] = []
         self._next = self._newest_ids()
 
     def _newest_ids(self) -> dict[str, int]:
         newest = {
-            name: self._connection.execute(f"SELECT coalesce(max(id), 0) FROM {name}").fetchone()[0]
-            for name in ("parts", "steps", "attempts")
+            name: max(
+                self._connection.execute(f"SELECT coalesce(max(id), 0) FROM {name}").fetchone()[0],
+                self._connection.execute(
+                    f"SELECT coalesce(max({column} + count - 1), 0) FROM grants"
+                ).fetchone()[0],
+            )
+            for name, column in (("parts", "part"), ("steps", "step"), ("attempts", "attempt"))
         }
         # Not max(number): a removed run's number is never given out again.
         row = self._connection.execute(
@@ -191,13 +262,22 @@ class Unit:
 
     def new_id(self, table: str) -> int:
         """The next id of a table."""
-        number = self._next[table] + 1
+        return self.new_ids(table, 1)
+
+    def new_ids(self, table: str, count: int) -> int:
+        """The first of so many ids in a row of a table."""
+        number = self._next[table] + count
         try:
             self._past.reserve(table, number)
         except OSError as error:
             raise StoreFailed(f"no numbers can be reserved: {error.strerror}") from error
         self._next[table] = number
-        return number
+        return number - count + 1
+
+    def add_later(self, sql: str, rows: Sequence[Sequence[Any]]) -> None:
+        """Run a statement for many rows with the next flush, after what the tables have."""
+        self.changes += 1
+        self._later.append((sql, rows))
 
     def begin_epoch(self) -> None:
         """The records went back: numbers go on above all that may have been given out."""
@@ -240,13 +320,17 @@ class Unit:
         """Rows were changed beside this: write what is pending, and read them anew."""
         self.flush()
         for table in self._tables:
-            table.rows.clear()
+            table.forget()
 
     def flush(self) -> None:
         """Write what changed, without committing."""
         for table in self._tables:
             if table.dirty:
                 table.write()
+        if self._later:
+            later, self._later = self._later, []
+            for sql, rows in later:
+                self.executemany(sql, rows)
 
     def commit(self) -> float | None:
         """Make everything durable; how many seconds that took, or None if there was nothing."""
@@ -273,6 +357,7 @@ class Unit:
     def rollback(self) -> None:
         """Undo everything, and forget every row."""
         self.open = False
+        self._later.clear()
         for table in self._tables:
             table.clear()
         with _store_errors():
@@ -289,6 +374,14 @@ def _store_errors() -> Iterator[None]:
         raise  # a mistake in this program, not trouble with the disk
     except sqlite3.DatabaseError as error:
         raise StoreFailed(str(error)) from error
+
+
+def _differing(before: tuple[Any, ...] | None, now: tuple[Any, ...]) -> tuple[int, ...]:
+    """Where two rows differ; everywhere, where nothing is known of the first."""
+    if before is None:
+        return tuple(range(len(now)))
+    pairs = enumerate(zip(before, now, strict=True))
+    return tuple([at for at, (was, value) in pairs if value is not was and value != was])
 
 
 def _column(field: str) -> str:

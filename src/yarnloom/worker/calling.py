@@ -31,12 +31,14 @@ from yarnloom.media import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked import with_loaded
 from yarnloom.task import Task
-from yarnloom.values import decode, depth_problem, encode, not_finite, pointer
+from yarnloom.values import decode, depth_problem, dump, encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
+from yarnloom.worker.printing import printable
 
 TRACEBACK_LIMIT = 32_000
 OUT_OF_TIME = ("timeout", "quiet", "deadline")
 _OF_ALL = (BaseException, object)
+_FINITE = frozenset({str, int, bool, type(None)})
 
 Run = Callable[[Callable[..., Any], dict[str, Any]], Any]
 """Calls a function with its inputs."""
@@ -158,14 +160,29 @@ async def _alone(task: Task, inputs: dict[str, Any], context: StepContext, aroun
         return await around.call_later(context, lambda: task.function(**inputs))
 
 
-def prepare(task: Task, value: Any, context: StepContext) -> dict[str, Any] | Called:
+def call_plain(task: Task, value: Any, on_begin: Callable[[], None], run: Run) -> Called:
+    """The same for a task that has no context, is no coroutine and has nothing around it."""
+    inputs = prepare(task, value, None)
+    if isinstance(inputs, Called):
+        return inputs
+    on_begin()
+    try:
+        found = run(task.function, inputs)
+    except Closed:
+        raise
+    except BaseException as error:
+        return raised(error)
+    return returned(task, found, None)
+
+
+def prepare(task: Task, value: Any, context: StepContext | None) -> dict[str, Any] | Called:
     """The function's arguments, or what becomes of the call if the input does not fit."""
     try:
         # Not `encode`: an input may hold several values, each as large as a value may be.
-        text = json.dumps(value, allow_nan=False)
+        text = dump(value).decode()
         if named_in(text):
             # Only then: going through a large input by its schema takes far longer than the rest.
-            text = json.dumps(with_loaded(value, task.input_schema, _loaded), allow_nan=False)
+            text = dump(with_loaded(value, task.input_schema, _loaded)).decode()
         inputs = task.inputs.validate_json(text)
     except ValidationError as error:
         refused = ValueRefused(
@@ -193,9 +210,9 @@ async def fetch_ahead(value: Any, context: StepContext, line: Line) -> None:
         context.shelf.paths[sha256] = Path(answer["path"])
 
 
-def returned(task: Task, found: Any, context: StepContext) -> Called:
+def returned(task: Task, found: Any, context: StepContext | None) -> Called:
     """Return what becomes of a call that returned something."""
-    if isinstance(context.left, CallAgain):
+    if context is not None and isinstance(context.left, CallAgain):
         message = (
             "it asked to be called again, and then returned: something in it caught that, such as "
             "a bare `except:`. Let it pass through: `except Exception` does"
@@ -258,20 +275,19 @@ def _of_user(error: BaseException) -> BaseException:
     return error.error if isinstance(error, AroundFailed) else error
 
 
-def printable(text: str) -> str:
-    """Text without what UTF-8 cannot hold, such as lone surrogates from a file's name."""
-    return text.encode("utf-8", "backslashreplace").decode()
-
-
 def _output(task: Task, value: Any) -> Any:
     """The value as JSON, if it is what the task says that it returns."""
+    if type(value) is task.output_type:
+        return value
     what = f"what {task.name} returned"
     if problem := depth_problem(value):  # before anything goes through it in depth
         raise ValueRefused(f"{what} is nested too deeply", problems=[problem])
     try:
         valid = task.output.validate_python(value)
         # Looked for before the dump to JSON, which turns what is not finite into null.
-        if problem := not_finite(task.output.dump_python(valid, warnings="error")):
+        if type(valid) not in _FINITE and (
+            problem := not_finite(task.output.dump_python(valid, warnings="error"))
+        ):
             raise ValueRefused(f"{what} is not JSON", problems=[problem])
         plain = task.output.dump_python(valid, mode="json", warnings="error")
     except ValueRefused:

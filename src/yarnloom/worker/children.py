@@ -11,6 +11,7 @@ import signal
 import socket
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Container, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,10 +19,11 @@ from typing import Any, Protocol
 
 from yarnloom.interrupts import SIGNAL, Page
 from yarnloom.masking import environment_for_tasks
-from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
+from yarnloom.worker.frames import UNREADABLE, Closed, Message, PatientChannel, frame
+from yarnloom.worker.printing import LONGEST_LINE
+from yarnloom.worker.tickets import Tickets
 
 _CHUNK = 1 << 16
-_LONGEST_LINE = 16_384
 _AT_ONCE = 1 << 18
 _BREATH = 0.1
 _SERIALS = itertools.count()
@@ -30,8 +32,8 @@ FORK_SECONDS = 2.0
 _SET_CHILD_SUBREAPER = 36
 
 OnMessage = Callable[["Child", Message], None]
-OnLine = Callable[["Child", Message], None]
-OnDeath = Callable[["Child", int], None]
+OnLine = Callable[["Child", Message, int | None], None]
+OnDeath = Callable[["Child", int, list[Message]], None]
 OnBroken = Callable[["Child", str], None]
 
 
@@ -133,13 +135,15 @@ class _Ends:
         self.ours, self.theirs = socket.socketpair()
         self.page = Page()
         self.page.allow_until(until)
+        self.tickets = os.pipe()
+        os.set_blocking(self.tickets[0], False)
         self.out = os.pipe()
         self.err = os.pipe()
 
     @property
-    def of_process(self) -> tuple[int, int]:
+    def of_process(self) -> tuple[int, int, int]:
         """What the process has beside its pipes."""
-        return self.theirs.fileno(), self.page.descriptor
+        return self.theirs.fileno(), self.page.descriptor, self.tickets[0]
 
     def close_theirs(self) -> None:
         """The process has its own by now."""
@@ -152,6 +156,7 @@ class _Ends:
         self.close_theirs()
         self.ours.close()
         self.page.close()
+        Tickets(*self.tickets).close()
         os.close(self.out[0])
         os.close(self.err[0])
 
@@ -160,16 +165,17 @@ def _start_python(
     module: str, specs: Sequence[str], ends: _Ends, more: Sequence[str], *pass_fds: int
 ) -> subprocess.Popen[bytes]:
     """Start a process with its ends, and `more` arguments."""
-    channel, page = ends.of_process
+    given = ends.of_process
     return subprocess.Popen(
         [
             *(sys.executable, "-m", module),
-            *(str(channel), str(page), str(os.getpid()), ",".join(specs), *more),
+            *(str(one) for one in given),
+            *(str(os.getpid()), ",".join(specs), *more),
         ],
         stdin=subprocess.DEVNULL,
         stdout=ends.out[1],
         stderr=ends.err[1],
-        pass_fds=(channel, page, *pass_fds),
+        pass_fds=(*given, *pass_fds),
         env=environment_for_tasks(),
         start_new_session=True,
     )
@@ -180,13 +186,15 @@ class Child:
 
     Attributes:
         attempts: the work messages that it has, by attempt.
-        begun: when those of them began that did.
+        begun: when those of them began of which that was told.
         ready: whether it has loaded the loom.
         shared: whether it runs tasks that share a process.
         closing: whether it takes nothing new, and is to end when its last attempt has.
         given: how many attempts it was ever given.
         serial: ascending, in the order in which processes were started.
         tasks: what it loaded: the facts of each task by name.
+        last_end: when an attempt ended last.
+        unbegun: the attempt that it is to begin next, and since when that has been so.
         abandoned: attempts that have ended for the service, and may go on in it.
     """
 
@@ -212,6 +220,8 @@ class Child:
         self.serial = next(_SERIALS)
         self.tasks: dict[str, Message] = {}
         self.abandoned: set[int] = set()
+        self.last_end = 0.0
+        self.unbegun: tuple[int, float] | None = None
         self._places = places or 1
         self._on_message = on_message
         self._on_line = on_line
@@ -229,9 +239,11 @@ class Child:
         guardian.watch(self.pid)
         ends.close_theirs()
         self._page = ends.page
-        self._channel = Channel(ends.ours)
+        self._tickets = Tickets(*ends.tickets)
+        self._channel = PatientChannel(ends.ours, self._loop)
         self._pipes = {ends.out[0]: "stdout", ends.err[0]: "stderr"}
         self._partial = {pipe: bytearray() for pipe in self._pipes}
+        self._printing: dict[int, int | None] = dict.fromkeys(self._pipes)  # whose that is
         self._dead = self._over = False
         self._loop.add_reader(ends.ours, self._read_channel)
         for pipe in self._pipes:
@@ -251,11 +263,32 @@ class Child:
         """The process, which is also its process group."""
         return self._process.pid
 
+    def room(self, ahead: int) -> int:
+        """How many attempts it can take.
+
+        Args:
+            ahead: how many may wait in one that runs one at a time.
+        """
+        if not self.ready or self.closing or self._dead:
+            return 0
+        return self._places + (0 if self.shared else ahead) - len(self.attempts)
+
     @property
-    def free(self) -> bool:
-        """Whether it can take an attempt."""
-        full = len(self.attempts) >= self._places
-        return self.ready and not full and not self.closing and not self._dead
+    def running(self) -> tuple[int, float] | None:
+        """The attempt that it runs alone, and since when; None for none, or if it just ended."""
+        if self._over:
+            return None
+        attempt, at = self._page.begun()
+        return (attempt, at) if attempt in self.attempts else None
+
+    def is_stalled(self, seconds: float) -> bool:
+        """Return whether it has run nothing for so long although an attempt is next."""
+        first = next(iter(self.attempts), None)
+        if first is None or self.running is not None:
+            self.unbegun = None
+        elif self.unbegun is None or self.unbegun[0] != first:
+            self.unbegun = first, time.monotonic()
+        return self.unbegun is not None and time.monotonic() - self.unbegun[1] >= seconds
 
     @property
     def counts(self) -> bool:
@@ -266,11 +299,34 @@ class Child:
         """Whether it loaded the code that the service thinks it has."""
         return work.get("code_hash", "") in ("", self.tasks[work["task"]]["code_hash"])
 
-    def give(self, work: Message) -> None:
-        """Let it run an attempt."""
-        self.attempts[work["attempt"]] = work
-        self.given += 1
-        self.send(work)
+    def give(self, works: Sequence[Message]) -> None:
+        """Let it run attempts, one after another where it is not shared."""
+        for work in works:
+            self.attempts[work["attempt"]] = work
+        self.given += len(works)
+        with contextlib.suppress(Closed):
+            self._channel.send_frames([frame(work) for work in works])
+        if not self.shared and not self._over:
+            self._tickets.put([work["attempt"] for work in works])
+
+    def take_back(self, wanted: Container[int] | None = None) -> list[Message]:
+        """Take back attempts that have not begun, in their order; they never will in it.
+
+        Args:
+            wanted: which of them; None for all.
+        """
+        if self.shared or self._over:
+            return []
+        waiting = self._tickets.take_back()
+        taken = [one for one in waiting if wanted is None or one in wanted]
+        if left := [one for one in waiting if one not in taken]:
+            self._tickets.put(left)
+        self.given -= len(taken)
+        with contextlib.suppress(Closed):
+            self._channel.send_frames(
+                [frame({"kind": "taken_back", "attempt": one}) for one in taken]
+            )
+        return [self.attempts.pop(one) for one in taken if one in self.attempts]
 
     def send(self, message: Message) -> None:
         """Send it a message; if it is dead, that is noticed elsewhere."""
@@ -317,17 +373,21 @@ class Child:
             while self._take_messages():
                 pass
         self._dead = True
+        for pipe in self._pipes:
+            self._take_printed(pipe)
         self._drain()
         self.kill()  # what it started must not outlive it
         self._guardian.forget(self.pid)
         self._loop.remove_reader(self._channel.fileno())
         self._channel.close()
-        self._page.close()
         for pipe in self._pipes:
             self._loop.remove_reader(pipe)
             os.close(pipe)
+        unbegun = self.take_back()
         self._over = True
-        self._on_death(self, code)
+        self._page.close()
+        self._tickets.close()
+        self._on_death(self, code, unbegun)
 
     def _read_channel(self) -> None:
         try:
@@ -347,21 +407,24 @@ class Child:
         for message in messages:
             if message["kind"] == UNREADABLE:
                 raise ValueError(message["message"])
-            if message["kind"] == "ended":
-                # It printed before it sent this, so all of it is in the pipes by now.
-                self._drain()
+            if message["kind"] == "ended" and any(self._printing.values()):
+                self._drain(message["attempt"])
             self._on_message(self, message)
         return len(messages)
 
-    def _drain(self) -> None:
-        for pipe in self._pipes:
-            self._take_printed(pipe)
-            if rest := self._partial[pipe]:
+    def _drain(self, attempt: int | None = None) -> None:
+        """Pass on unfinished lines, of one attempt or of all."""
+        for pipe, rest in self._partial.items():
+            if rest and attempt in (None, self._printing[pipe]):
                 self._line(pipe, bytes(rest))
                 rest.clear()
+                self._printing[pipe] = None
 
     def _read_pipe(self, pipe: int) -> None:
         """Read what was printed; a process that prints without end waits on its full pipe."""
+        self._read_channel()  # what Python printed before it
+        if self._over:
+            return
         if self._take_printed(pipe) >= _AT_ONCE and not self._dead:
             self._loop.remove_reader(pipe)
             self._loop.call_later(_BREATH, self._read_on, pipe)
@@ -374,28 +437,37 @@ class Child:
         """Take what is in a pipe, up to `_AT_ONCE` bytes and a chunk; how many it was."""
         partial, taken = self._partial[pipe], 0
         while taken < _AT_ONCE:
+            self._page.reading = True  # until it is known whose it is, that attempt does not end
             try:
                 data = os.read(pipe, _CHUNK)
+                whose = None if self.shared else self._page.begun()[0]
             except BlockingIOError:
                 break
+            finally:
+                self._page.reading = False
             if not data:
                 self._loop.remove_reader(pipe)
                 break
+            if partial and whose != self._printing[pipe]:
+                self._line(pipe, bytes(partial))
+                partial.clear()
+            self._printing[pipe] = whose
             taken += len(data)
             partial += data
             *lines, rest = partial.split(b"\n")
             for line in lines:
                 self._line(pipe, line)
             partial[:] = rest
-            while len(partial) > _LONGEST_LINE:
-                self._line(pipe, partial[:_LONGEST_LINE])
-                del partial[:_LONGEST_LINE]
+            while len(partial) > LONGEST_LINE:
+                self._line(pipe, partial[:LONGEST_LINE])
+                del partial[:LONGEST_LINE]
         return taken
 
     def _line(self, pipe: int, line: Any) -> None:
         at = datetime.now(UTC).isoformat()
         text = bytes(line).decode("utf-8", "backslashreplace")
-        self._on_line(self, {"at": at, "stream": self._pipes[pipe], "text": text})
+        line = {"at": at, "stream": self._pipes[pipe], "text": text}
+        self._on_line(self, line, self._printing[pipe])
 
 
 class Template(Child):

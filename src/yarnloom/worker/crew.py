@@ -31,7 +31,17 @@ from yarnloom.worker.measuring import children_of, memory_of
 Message = dict[str, Any]
 
 AHEAD_SECONDS = 0.02
-AHEAD_MOST = 64
+AHEAD_MOST = 256
+SHORTEST = 60e-6
+"""Seconds that an attempt takes with its way to a process and back, however short its task."""
+
+BETWEEN_SECONDS = 0.001
+LOOK_SECONDS = 0.005
+"""After which the worker reports the begin of an attempt that has not ended."""
+
+BEHIND_SECONDS = 0.2
+"""After which what waits behind long attempts is given back, so that another worker can have it."""
+
 REMEMBERED = 50_000
 INTERRUPT_SECONDS = 2.0
 KILL_SECONDS = 1.0
@@ -41,8 +51,13 @@ AGAIN_SECONDS = 0.05
 """After which it is raised again: the function may just not have run."""
 
 RESPAWN_SECONDS = 1.0
+MOST_KILLED_EARLY = 3
 LONGEST_RESPAWN = 30.0
 MEMORY_SECONDS = 0.2
+
+
+OF_AN_END = ("outcome", "output", "error", "cpu", "memory", "after", "saved")
+"""Fields of a process's `ended` message that go into the report."""
 
 
 class Teller(Protocol):
@@ -134,6 +149,8 @@ class Crew:
         self._saved: dict[int, Message] = {}
         self._timers: dict[int, asyncio.TimerHandle] = {}
         self._spent: float | None = None
+        self._killed_early = 0
+        self._look: asyncio.TimerHandle | None = None
         self._watching: asyncio.TimerHandle | None = None
         self.tasks: dict[str, Message] = {}
         self.folders: list[str] = []
@@ -179,8 +196,9 @@ class Crew:
     def close(self) -> None:
         """Kill every process."""
         self._loop.remove_signal_handler(signal.SIGCHLD)
-        if self._watching:
-            self._watching.cancel()
+        for timer in (self._watching, self._look):
+            if timer:
+                timer.cancel()
         for child in (*self._children, *self._templates):
             child.kill()
         self._guardian.close()
@@ -234,22 +252,26 @@ class Crew:
 
     def _ahead(self) -> int:
         """How many attempts are expected to begin within `AHEAD_SECONDS`."""
-        if self._spent is None or self._spent >= AHEAD_SECONDS or self._all_take_long():
+        if self._all_take_long(AHEAD_SECONDS):
             return 0
-        # Passing an attempt to a process and back takes its time too.
-        each = max(self._spent, 0.0002)
-        return min(AHEAD_MOST, int(AHEAD_SECONDS / each)) * self._processes
+        return self._ahead_in_one() * self._processes
 
-    def _all_take_long(self) -> bool:
-        """Whether every process has an attempt that runs for longer than is waited for."""
-        since = time.monotonic() - AHEAD_SECONDS
+    def _ahead_in_one(self) -> int:
+        """The same for one process, by what attempts took until now."""
+        if self._spent is None or self._spent >= AHEAD_SECONDS:
+            return 0
+        return min(AHEAD_MOST, int(AHEAD_SECONDS / max(self._spent, SHORTEST)))
+
+    def _all_take_long(self, seconds: float) -> bool:
+        """Whether every process has an attempt that has run for so long."""
+        since = time.monotonic() - seconds
         alone = [child for child in self._children if not child.shared and child.counts]
         return all(any(at < since for at in child.begun.values()) for child in alone)
 
     # Work and orders
 
     def take(self, work: Message) -> None:
-        """Run an attempt as soon as a process is free."""
+        """Run an attempt as soon as a process is free, and `feed` is called."""
         attempt = work["attempt"]
         if attempt in self._seen:
             return  # the same message, sent again because an answer was lost
@@ -260,6 +282,9 @@ class Crew:
             self._teller.report({"attempt": attempt, "outcome": "handed_back"})
             return
         self._queues[self.is_io(work["task"])].append(work)
+
+    def feed(self) -> None:
+        """Give the taken attempts to processes."""
         self._feed()
 
     def stop(
@@ -274,10 +299,11 @@ class Crew:
             now: raise it now.
         """
         child = self._child_with(attempt)
+        if (child is None or not child.shared) and self._unqueue(attempt):
+            outcome = "handed_back" if why in MILD else "cancelled"
+            self._teller.report({"attempt": attempt, "outcome": outcome})
+            return
         if child is None:
-            if self._unqueue(attempt):
-                outcome = "handed_back" if why in MILD else "cancelled"
-                self._teller.report({"attempt": attempt, "outcome": outcome})
             return
         before = self._stops.get(attempt, "pause")
         if before not in MILD:
@@ -332,20 +358,25 @@ class Crew:
 
     def give_back(self, attempt: int) -> None:
         """Give back what has not begun; a process that does not begin what it has is replaced."""
-        if self._unqueue(attempt):
+        child = self._child_with(attempt)
+        running = child.running if child else None
+        if (child is None or running) and self._unqueue(attempt):
             self._hand_back(attempt, "no process was free to begin it")
             return
-        child = self._child_with(attempt)
         if child is None:
             return
+        if running and running[0] == attempt:
+            child.begun[attempt] = running[1]
         if attempt in child.begun:
             self._tell_begun(child, attempt)
             return
+        # It runs nothing, and yet does not begin this.
         self._say(f"process {child.pid} does not begin what it has, and is replaced")
         if child.shared:  # others run in it: they end first
             child.send({"kind": "interrupt", "attempt": attempt, "why": "lost"})
             self._replace(child)
         else:
+            child.take_back({attempt})
             child.kill()
         self._hand_back(attempt, f"process {child.pid} did not begin it, and was replaced")
         self._finish(child, attempt)
@@ -404,6 +435,8 @@ class Crew:
 
     def hand_back_queue(self) -> None:
         """Give back what no process has begun."""
+        for child in self._children:
+            self._take_behind(child)
         for queue in (*self._queues.values(), self._stale):
             for work in queue:
                 self._teller.report({"attempt": work["attempt"], "outcome": "handed_back"})
@@ -533,6 +566,7 @@ class Crew:
     def _replace(self, child: Child, *, spawn: bool = True) -> None:
         """Let a new process take a process's place, which ends when it has no attempt any more."""
         child.closing = True
+        self._take_behind(child)
         if spawn and not self.draining:
             self._spawn(shared=child.shared)
         if not child.attempts:
@@ -576,7 +610,7 @@ class Crew:
                     self.publications.set_result(message["publications"])
                     self._spawn_all()
 
-    def _on_template_death(self, template: Child, code: int) -> None:
+    def _on_template_death(self, template: Child, code: int, _: list[Message]) -> None:
         """Processes load the looms themselves until another template has."""
         was_ready, was_used = template.ready, self._forks
         self._template, self._forks = None, False
@@ -584,8 +618,9 @@ class Crew:
             return
         if not was_ready:
             if not self.ready.done():
-                self._on_early_death(code)
-            self._loop.call_later(LONGEST_RESPAWN, self._start_template_again)
+                self._on_early_death(code, self._start_template_again)
+            else:
+                self._loop.call_later(LONGEST_RESPAWN, self._start_template_again)
         elif was_used:
             self._say("the process of which others are forks has ended; another one is started")
             self._loop.call_later(RESPAWN_SECONDS, self._start_template_again)
@@ -597,9 +632,20 @@ class Crew:
     def _on_broken_template(self, template: Child, why: str) -> None:
         self._say(f"the process of which others are forks said what cannot be read: {why}")
 
-    def _on_early_death(self, code: int) -> None:
+    def _on_early_death(self, code: int, again: Callable[[], None]) -> None:
+        """The first process ended before it had loaded the looms; one that was killed gets another.
+
+        Args:
+            code: its exit code, negative for a signal.
+            again: starts another.
+        """
         why = f"a process that loads {self._load} ended with code {code}"
-        self.ready.set_exception(LoomNotFound(why))
+        self._killed_early += code == -signal.SIGKILL
+        if code == -signal.SIGKILL and self._killed_early <= MOST_KILLED_EARLY:
+            self._say(f"{why}; another one is started")
+            self._loop.call_later(RESPAWN_SECONDS, again)
+        else:
+            self.ready.set_exception(LoomNotFound(why))
 
     def _respawn(self, *, shared: bool) -> None:
         if not self.draining:
@@ -640,7 +686,7 @@ class Crew:
                 self._on_unusable(child, message["message"])
             case "around_failed":
                 self._on_around_failed(child, message)
-            case "begun" if attempt in child.attempts:
+            case "begun" if attempt in child.attempts:  # of a shared process
                 child.begun[attempt] = time.monotonic()
                 self._tell_begun(child, attempt)
             case "saved" if attempt in child.attempts:
@@ -649,7 +695,8 @@ class Crew:
                 self._ask(child, attempt, message)
             case "line":
                 keep = ("at", "stream", "level", "logger", "text", "value")
-                self._on_line(child, {key: message[key] for key in keep if key in message}, attempt)
+                line = {key: message[key] for key in keep if key in message}
+                self._on_line(child, line, attempt)
             case "ended" if attempt in child.attempts:
                 self._on_ended(child, attempt, message)
             case "ended" if attempt in child.abandoned:
@@ -746,23 +793,18 @@ class Crew:
             self.ready.set_result(None)
 
     def _on_ended(self, child: Child, attempt: int, message: Message) -> None:
-        now, spent = time.monotonic(), message["spent"]
-        if spent is not None and not child.shared:
+        begun_at, ended_at = message["at"] or (None, time.monotonic())
+        if begun_at is not None and not child.shared:
+            # With what lies between two that come one behind the other.
+            between = begun_at - child.last_end
+            spent = ended_at - (child.last_end if 0 <= between < BETWEEN_SECONDS else begun_at)
+            child.last_end = ended_at
             self._spent = spent if self._spent is None else 0.9 * self._spent + 0.1 * spent
-        self._report(
-            child,
-            attempt,
-            outcome=message["outcome"],
-            output=message.get("output"),
-            error=message.get("error"),
-            cpu=message.get("cpu"),
-            memory=message.get("memory"),
-            after=message.get("after"),
-            begun_at=None if spent is None else now - spent,
-            ended_at=now,
-            **({"saved": message["saved"]} if message.get("saved") else {}),
-        )
-        stopped = self._stops.get(attempt, "pause") not in MILD
+        told = {name: message[name] for name in OF_AN_END if message.get(name) is not None}
+        if not told.get("saved"):
+            told.pop("saved", None)
+        self._report(child, attempt, begun_at=begun_at, ended_at=ended_at, **told)
+        stopped = self._stops and self._stops.get(attempt, "pause") not in MILD
         if stopped and not child.shared and children_of(child.pid):
             # What an attempt started must not go on when the attempt itself was stopped.
             self._replace(child)
@@ -781,7 +823,8 @@ class Crew:
             self._report(child, attempt, outcome="failed", error=error, ended_at=time.monotonic())
             self._finish(child, attempt)
 
-    def _on_death(self, child: Child, code: int) -> None:
+    def _on_death(self, child: Child, code: int, unbegun: list[Message]) -> None:
+        self._queue_first(unbegun)
         self._children.remove(child)
         self._died.set()
         self._teller.wake()
@@ -802,7 +845,7 @@ class Crew:
             if not child.closing and not probe:
                 self._respawn(shared=child.shared)
         elif not self.ready.done():
-            self._on_early_death(code)
+            self._on_early_death(code, lambda: self._respawn(shared=child.shared))
         else:
             failures = self._failures[child.shared]
             self._failures[child.shared] += 1
@@ -810,19 +853,95 @@ class Crew:
             self._loop.call_later(pause, lambda: self._respawn(shared=child.shared))
 
     def _feed(self) -> None:
-        for child in self._children:
-            queue = self._queues[child.shared]
-            while queue and child.free:
-                self.idle.clear()
-                work = queue.popleft()
-                if not child.has_code_of(work):
-                    self._stale.append(work)
-                    continue
-                child.give(work)
-                if work.get("memory"):
-                    self._keep_watching()
+        """Give processes what waits: those first that have the least."""
+        for shared, queue in self._queues.items():
+            if queue:
+                self._give_out(shared, queue)
         if self._stale and not self._introducing:
             self.introduced()
+
+    def _give_out(self, shared: bool, queue: deque[Message]) -> None:
+        ahead = self._ahead_in_one()
+        rooms = {child: child.room(ahead) for child in self._children if child.shared == shared}
+        given: dict[Child, list[Message]] = {child: [] for child, room in rooms.items() if room > 0}
+        # A process whose attempt takes long, or that begins none, has nobody wait behind it.
+        for child in [one for one in given if not shared and self._keeps_waiting(one)]:
+            del given[child]
+        while queue and given:
+            child = max(given, key=lambda one: rooms[one] - len(given[one]))
+            if rooms[child] == len(given[child]):
+                break
+            work = queue.popleft()
+            if child.has_code_of(work):
+                given[child].append(work)
+            else:
+                self._stale.append(work)
+        for child, works in given.items():
+            if works:
+                self.idle.clear()
+                child.give(works)
+                if any(work.get("memory") for work in works):
+                    self._keep_watching()
+                if not shared:
+                    self._look_later()
+
+    def _keeps_waiting(self, child: Child) -> bool:
+        """Return whether nobody may wait behind a process: it is stalled or runs long."""
+        since = time.monotonic() - AHEAD_SECONDS
+        return any(at < since for at in child.begun.values()) or child.is_stalled(BEHIND_SECONDS)
+
+    # Attempts that have begun
+
+    def _look_later(self) -> None:
+        if self._look is None:
+            self._look = self._loop.call_later(LOOK_SECONDS, self._look_at_begun)
+
+    def _look_at_begun(self) -> None:
+        """Report begins; take attempts back that wait behind a long one."""
+        self._look = None
+        again = False
+        for child in [one for one in self._children if not one.shared and one.attempts]:
+            running = child.running
+            if running is None:
+                again = True
+                if child.is_stalled(BEHIND_SECONDS) and len(child.attempts) > 1:
+                    # The first stays: where it is not begun, the process is replaced after all.
+                    _, *behind = child.attempts
+                    self._queue_first(child.take_back(set(behind)))
+                    self._teller.wake()
+                continue
+            attempt, at = running
+            spent = time.monotonic() - at
+            if attempt not in child.begun and spent >= LOOK_SECONDS:
+                child.begun[attempt] = at
+                self._tell_begun(child, attempt)
+            if spent < AHEAD_SECONDS:
+                again = again or attempt not in child.begun or len(child.attempts) > 1
+            elif len(child.attempts) > 1:
+                self._take_behind(child)
+                self._teller.wake()  # less is to be handed ahead from now on
+        waits = bool(self._queues[False])
+        if waits:
+            self._feed()
+            if self._all_take_long(BEHIND_SECONDS):
+                self._give_back_queue()
+        if again or self._queues[False]:
+            self._look_later()
+
+    def _give_back_queue(self) -> None:
+        """Nothing here gets to what waits soon: another worker may."""
+        queue = self._queues[False]
+        for work in queue:
+            self._hand_back(work["attempt"], "no process was free to begin it")
+        queue.clear()
+
+    def _take_behind(self, child: Child) -> None:
+        """Take back what waits behind an attempt in a process."""
+        self._queue_first(child.take_back())
+
+    def _queue_first(self, works: list[Message]) -> None:
+        """Queue attempts again that a process had and did not begin."""
+        self._queues[False].extendleft(reversed(works))
 
     def _finish(self, child: Child, attempt: int, *, used: bool = False) -> None:
         """An attempt is in nobody's hand any more."""
@@ -836,22 +955,23 @@ class Crew:
             self._replace_if_used_up(child)
         if child.closing and not child.attempts:
             child.end()
-        self._feed()
+        if self._queues[child.shared]:
+            self._feed()
         self._note_idle()
 
     def _note_idle(self) -> None:
-        if not self.running:
+        if not any(child.attempts for child in self._children):
             self.idle.set()
 
     def _report(self, child: Child, attempt: int, **item: Any) -> None:
-        saved = self._saved_of(attempt)
-        item = self._masked(child, attempt, {**saved, **item})
+        if attempt in self._saved:
+            item = {**self._saved_of(attempt), **item}
+        if child.attempts[attempt].get("secrets"):
+            item = self._masked(child, attempt, item)
         self._teller.report({"attempt": attempt, "pid": child.pid, **item})
 
-    def _on_line(self, child: Child, line: Message, attempt: int | None = None) -> None:
-        """A printed line: of the only attempt, of the one that is named, or of none."""
-        if attempt is None and not child.shared:
-            attempt = next(iter(child.attempts), None)
+    def _on_line(self, child: Child, line: Message, attempt: int | None) -> None:
+        """A printed line, of an attempt or of none."""
         if attempt is not None and attempt in child.attempts:
             if secrets := self._secrets(child, attempt):
                 line = masked_in(line, secrets)
@@ -869,12 +989,14 @@ class Crew:
         return next((child for child in self._children if attempt in child.attempts), None)
 
     def _unqueue(self, attempt: int) -> bool:
+        """Take an attempt out of what waits, here or in a process; whether it had not begun."""
         for queue in (*self._queues.values(), self._stale):
             for work in queue:
                 if work["attempt"] == attempt:
                     queue.remove(work)
                     return True
-        return False
+        child = self._child_with(attempt)
+        return child is not None and bool(child.take_back({attempt}))
 
 
 def _hashes(tasks: dict[str, Message]) -> dict[str, str]:

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import asyncio
+import functools
 import tempfile
 from collections import OrderedDict
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from yarnloom.client import AsyncClient
 from yarnloom.client.transfer import Incoming, Outgoing
+
+if TYPE_CHECKING:
+    from yarnloom.client import AsyncClient
 
 KEEP_BYTES = 2 * 1024**3
 
@@ -18,18 +22,22 @@ class FileCache:
     """The files that attempts of one worker asked for.
 
     Args:
-        client: fetches and sends them.
+        client: makes what fetches and sends them, once it is needed.
         keep: how many bytes of files that no attempt needs are kept, the newest used ones.
     """
 
-    def __init__(self, client: AsyncClient, keep: int = KEEP_BYTES) -> None:
-        self._client = client
+    def __init__(self, client: Callable[[], AsyncClient], keep: int = KEEP_BYTES) -> None:
+        self._make_client = client
         self._keep = keep
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._sizes: OrderedDict[str, int] = OrderedDict()
         self._kept = 0  # bytes: their sum, since it is asked for at the end of every attempt
         self._users: dict[str, set[int]] = {}
         self._coming: dict[str, asyncio.Task[Path]] = {}
+
+    @functools.cached_property
+    def _client(self) -> AsyncClient:
+        return self._make_client()
 
     async def fetch(self, attempt: int, sha256: str) -> Path:
         """Where a file is, for an attempt; two that ask at once fetch it once.
@@ -77,12 +85,14 @@ class FileCache:
             self._kept -= self._sizes.pop(sha256)
             self._path(sha256).unlink(missing_ok=True)
 
-    def close(self) -> None:
+    async def close(self) -> None:
         """Remove everything."""
         for task in self._coming.values():
             task.cancel()
         if self._folder is not None:
             self._folder.cleanup()
+        if "_client" in self.__dict__:
+            await self._client.close()
 
     def _path(self, sha256: str) -> Path:
         if self._folder is None:

@@ -7,9 +7,12 @@ message of the kind `unreadable`.
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import socket
+import struct
 import threading
+from collections.abc import Iterable
 from typing import Any
 
 from yarnloom.errors import ValueRefused
@@ -19,7 +22,8 @@ Message = dict[str, Any]
 UNREADABLE = "unreadable"
 _CHUNK = 1 << 18
 _READS = 4
-_HEAD = 12
+_HEADER = struct.Struct(">IQ")
+_HEAD = _HEADER.size
 LARGEST = 64 * 2**20
 """Bytes of a frame; a longer one cannot have been meant."""
 
@@ -32,6 +36,16 @@ class Broken(Exception):
     """What came is no frame, so nothing more can be read."""
 
 
+def frame(message: Message) -> bytes:
+    """Return a message as it is sent.
+
+    Raises:
+        ValueRefused: it cannot be written as JSON.
+    """
+    data = dump(message)
+    return _HEADER.pack(len(data), message.get("attempt") or 0) + data
+
+
 class Channel:
     """One end of the channel."""
 
@@ -39,6 +53,7 @@ class Channel:
         sock.set_inheritable(False)
         self._sock = sock
         self._buffer = bytearray()
+        self._at = 0  # of the buffer, up to where it was taken
         self._sending = threading.Lock()
 
     def fileno(self) -> int:
@@ -52,11 +67,18 @@ class Channel:
             ValueRefused: it cannot be written as JSON; nothing was sent.
             Closed: the other side is gone.
         """
-        data = dump(message)
-        head = len(data).to_bytes(4, "big") + (message.get("attempt") or 0).to_bytes(8, "big")
+        self.send_frames((frame(message),))
+
+    def send_frames(self, frames: Iterable[bytes]) -> None:
+        """Send messages that are frames already, together.
+
+        Raises:
+            Closed: the other side is gone.
+        """
+        data = b"".join(frames)
         with self._sending:
             try:
-                self._sock.sendall(head + data)
+                self._sock.sendall(data)
             except OSError as error:
                 raise Closed from error
 
@@ -80,11 +102,13 @@ class Channel:
         """
         found: list[Message] = []
         try:
-            with contextlib.suppress(BlockingIOError):
-                for _ in range(_READS):
-                    self._read(socket.MSG_DONTWAIT)
+            for _ in range(_READS):
+                if self._read(socket.MSG_DONTWAIT) < _CHUNK:
+                    break  # that was all
+        except BlockingIOError:
+            pass
         except Closed:
-            if not self._buffer:
+            if len(self._buffer) == self._at:
                 raise
         while (message := self._take()) is not None:
             found.append(message)
@@ -94,29 +118,83 @@ class Channel:
         """Close this end."""
         self._sock.close()
 
-    def _read(self, flags: int) -> None:
+    def _read(self, flags: int) -> int:
+        """Read the available bytes; return their number."""
         try:
             data = self._sock.recv(_CHUNK, flags)
         except ConnectionError as error:
             raise Closed from error
         if not data:
             raise Closed
+        if self._at:  # drop consumed bytes once a read, not once a frame
+            del self._buffer[: self._at]
+            self._at = 0
         self._buffer += data
+        return len(data)
 
     def _take(self) -> Message | None:
-        if len(self._buffer) < _HEAD:
+        buffer, begin = self._buffer, self._at + _HEAD
+        if len(buffer) < begin:
             return None
-        length = int.from_bytes(self._buffer[:4], "big")
+        length, attempt = _HEADER.unpack_from(buffer, self._at)
         if length > LARGEST:
             raise Broken(f"a frame of {length:,} bytes")
-        end = _HEAD + length
-        if len(self._buffer) < end:
+        end = begin + length
+        if len(buffer) < end:
             return None
-        attempt = int.from_bytes(self._buffer[4:_HEAD], "big")
-        data = bytes(self._buffer[_HEAD:end])
-        del self._buffer[:end]
+        data = bytes(buffer[begin:end])
+        self._at = end
         try:
             message: Message = decode(data, "a message between a worker and its process")
         except ValueRefused as error:
             return {"kind": UNREADABLE, "attempt": attempt, "message": str(error)}
         return message
+
+
+class PatientChannel(Channel):
+    """The worker's end: a process that reads nothing for a while does not make the worker wait.
+
+    Args:
+        sock: the socket.
+        loop: sends the rest as the process reads; only its thread may send.
+    """
+
+    def __init__(self, sock: socket.socket, loop: asyncio.AbstractEventLoop) -> None:
+        super().__init__(sock)
+        self._loop = loop
+        self._unsent = bytearray()
+
+    def send_frames(self, frames: Iterable[bytes]) -> None:
+        """Send messages that are frames already, together, now or as soon as there is room.
+
+        Raises:
+            Closed: the other side is gone.
+        """
+        waits = bool(self._unsent)
+        self._unsent += b"".join(frames)
+        if not waits:
+            self._send_some()
+            if self._unsent:
+                self._loop.add_writer(self.fileno(), self._go_on)
+
+    def _send_some(self) -> None:
+        try:
+            while self._unsent:
+                sent = self._sock.send(self._unsent[:_CHUNK], socket.MSG_DONTWAIT)
+                del self._unsent[:sent]
+        except BlockingIOError:
+            pass
+        except OSError as error:
+            self._unsent.clear()
+            raise Closed from error
+
+    def _go_on(self) -> None:
+        with contextlib.suppress(Closed):  # which is noticed where it is read
+            self._send_some()
+        if not self._unsent:
+            self._loop.remove_writer(self.fileno())
+
+    def close(self) -> None:
+        """Close this end and drop unsent messages."""
+        self._loop.remove_writer(self.fileno())
+        super().close()

@@ -11,18 +11,21 @@ import contextlib
 import random
 import time
 from collections.abc import Awaitable, Callable, Iterable
-from typing import Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from pydantic_core import to_json
 
-from yarnloom.client import AsyncClient, Call, Target
+from yarnloom.client.connections import Connections, speaks_plainly
+from yarnloom.client.wire import Call, Target
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
 from yarnloom.worker.deadline import now
 from yarnloom.worker.files import FileCache
 
+if TYPE_CHECKING:
+    from yarnloom.client import AsyncClient
+
 Message = dict[str, Any]
 
-BEGUN_WAIT = 0.005
 FIRST_WAIT = 0.05
 LONGEST_WAIT = 2.0
 SURE = 0.9
@@ -36,6 +39,16 @@ REPORT_ITEMS = 1_000
 LOG_BYTES_AN_ATTEMPT = 4 * 1024 * 1024
 
 
+class Caller(Protocol):
+    """What requests are sent with."""
+
+    async def call(self, call: Call) -> Any:
+        """Send a request and return the answer."""
+
+    async def close(self) -> None:
+        """Close the connections."""
+
+
 class Link:
     """The connection of one worker.
 
@@ -45,6 +58,7 @@ class Link:
         introduce: what is said at registration: name, facts, places, tasks, attempts in hand.
         places: how many attempts of either kind this worker may have in hand now.
         on_message: told of every work message and order, once each.
+        on_taken: told when all of one answer were told.
         on_refused: told of each report that was refused.
         on_lease_over: told when the service was not heard of for a whole lease, and so may have
             given this worker's attempts to others.
@@ -63,6 +77,7 @@ class Link:
         introduce: Callable[[], Message],
         places: Callable[[], Message],
         on_message: Callable[[Message], None],
+        on_taken: Callable[[], None],
         on_refused: Callable[[Message], None],
         on_lease_over: Callable[[], None],
         on_epoch: Callable[[], Awaitable[None]],
@@ -75,6 +90,7 @@ class Link:
         self._introduce = introduce
         self._places = places
         self._on_message = on_message
+        self._on_taken = on_taken
         self._on_refused = on_refused
         self._on_lease_over = on_lease_over
         self._on_epoch = on_epoch
@@ -82,8 +98,13 @@ class Link:
         self._service = self._epoch = ""
         self._commits = 0
         self._say = say
-        self._client = AsyncClient(target=target, who=f"worker:{worker_id}")
-        self._files = FileCache(self._client)
+        who = f"worker:{worker_id}"
+        self._client: Caller
+        if speaks_plainly(target):
+            self._client = Connections(target, who)
+        else:
+            self._client = _client(target, who)
+        self._files = FileCache(lambda: _client(target, who))
         self._registered = asyncio.Event()
         self._registering = asyncio.Lock()
         self._news = asyncio.Event()
@@ -107,22 +128,16 @@ class Link:
 
     def report(self, item: Message) -> None:
         """Tell the service how an attempt ended, now or as soon as it can be reached."""
-        self._begun.pop(item["attempt"], None)  # the end says when it began, too
+        if self._begun:
+            self._begun.pop(item["attempt"], None)  # the end says when it began, too
         self._files.ended(item["attempt"])
         self._items.append(item)
         self._news.set()
 
     def report_begun(self, item: Message) -> None:
-        """Tell the service that an attempt began; a short one's end is told instead."""
-        if not self._begun:
-            asyncio.get_running_loop().call_later(BEGUN_WAIT, self._tell_begun)
+        """Tell the service that an attempt began; where it has ended until then, only that."""
         self._begun[item["attempt"]] = item
-
-    def _tell_begun(self) -> None:
-        if self._begun:
-            self._items += self._begun.values()
-            self._begun.clear()
-            self._news.set()
+        self._news.set()
 
     def freed(self, attempt: int) -> None:
         """Tell the service that the process of an abandoned attempt has ended."""
@@ -220,7 +235,7 @@ class Link:
     @property
     def settled(self) -> bool:
         """Whether everything has been told."""
-        return not self._items and not self._lines and not self._freed
+        return not self._items and not self._begun and not self._lines and not self._freed
 
     def attempts_to_report(self) -> set[int]:
         """Attempts whose end the service has not heard of."""
@@ -351,7 +366,7 @@ class Link:
             self._save_timer.cancel()
         for answering in self._asking:
             answering.cancel()
-        self._files.close()
+        await self._files.close()
         await self._client.close()
 
     # Inside
@@ -384,6 +399,7 @@ class Link:
         for message in messages:
             self._received.append(message["serial"])
             self._on_message(message)
+        self._on_taken()
 
     def _take_lines(self) -> list[Message]:
         """Batches of lines, up to about half of `REPORT_BYTES`."""
@@ -404,7 +420,8 @@ class Link:
 
     def _take_items(self) -> list[Message]:
         """What can be told now: the end of an attempt waits until all its lines are sent."""
-        items: list[Message] = []
+        items = list(self._begun.values())
+        self._begun.clear()
         left: list[Message] = []
         room = REPORT_BYTES // 2
         for item in self._items:
@@ -412,7 +429,7 @@ class Link:
                 left.append(item)
                 continue
             items.append(item)
-            room -= _weight(item)
+            room -= _weight_of_end(item)
         self._items = left
         return items
 
@@ -452,12 +469,11 @@ class Link:
     @staticmethod
     def _aged(item: Message) -> Message:
         """An item with its times as seconds ago: the two clocks need not agree."""
-        now = time.monotonic()
-        aged = {key: value for key, value in item.items() if key not in ("begun_at", "ended_at")}
-        if item.get("begun_at") is not None:
-            aged["begun_ago"] = max(0.0, now - item["begun_at"])
-        if item.get("ended_at") is not None:
-            aged["ended_ago"] = max(0.0, now - item["ended_at"])
+        now, aged = time.monotonic(), dict(item)
+        if (begun_at := aged.pop("begun_at", None)) is not None:
+            aged["begun_ago"] = max(0.0, now - begun_at)
+        if (ended_at := aged.pop("ended_at", None)) is not None:
+            aged["ended_ago"] = max(0.0, now - ended_at)
         return aged
 
     async def _insist(self, call: Call) -> Any:
@@ -500,6 +516,18 @@ class Link:
         if self._broken:
             self._broken = False
             self._say(f"the service at {self._target.url} answers again")
+
+
+def _client(target: Target, who: str) -> AsyncClient:
+    """A client that can do more than send JSON; loading it takes its time."""
+    from yarnloom.client import AsyncClient
+
+    return AsyncClient(target=target, who=who)
+
+
+def _weight_of_end(item: Message) -> int:
+    """About how many bytes an item of a report takes."""
+    return 200 + sum(_weight(item[name]) for name in ("output", "error", "saved") if name in item)
 
 
 def _weight(value: Any) -> int:

@@ -28,6 +28,11 @@ class Served:
     around: Around
     kept: Any = None
 
+    @property
+    def plain(self) -> bool:
+        """Whether nothing but its inputs is needed to call it."""
+        return self.task.context_input is None and not self.task.is_async and not self.around.wraps
+
 
 def load_looms(specs: Iterable[str]) -> list[Loom]:
     """Load looms, and check them.

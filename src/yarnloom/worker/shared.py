@@ -9,23 +9,22 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import io
 import itertools
 import sys
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import copy_context
-from datetime import UTC, datetime
-from typing import Any, TextIO
+from typing import Any, Protocol
 
 from yarnloom.context import StepContext
 from yarnloom.errors import ValueRefused, YarnloomError, subclasses
 from yarnloom.files import SHELF
 from yarnloom.loom import Loom
 from yarnloom.within import ATTEMPT
-from yarnloom.worker.calling import Called, fetch_ahead, prepare, printable, raised, returned
+from yarnloom.worker.calling import Called, fetch_ahead, prepare, raised, returned
 from yarnloom.worker.deadline import Deadline
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
+from yarnloom.worker.printing import AttemptStream, published
 from yarnloom.worker.served import Served, serving_coroutines
 
 
@@ -51,56 +50,6 @@ async def run_shared(
     async with serving_coroutines(looms, served) as on_loop:
         channel.send({"kind": "ready"})
         await _Shared(channel, on_loop, places, deadline).serve()
-
-
-class AttemptStream(io.TextIOBase):
-    """A standard stream that knows which attempt prints."""
-
-    def __init__(self, name: str, original: TextIO, channel: Channel) -> None:
-        self._name = name
-        self._original = original
-        self._channel = channel
-        self._partial: dict[int, str] = {}
-
-    def writable(self) -> bool:
-        """It is."""
-        return True
-
-    def fileno(self) -> int:
-        """The descriptor below, for what prints past this stream."""
-        return self._original.fileno()
-
-    def write(self, text: str) -> int:
-        """Send whole lines to the attempt; what no attempt prints goes where it always went."""
-        attempt = ATTEMPT.get()
-        if attempt is None:
-            return self._original.write(text)
-        *lines, rest = (self._partial.get(attempt, "") + text).split("\n")
-        for line in lines:
-            self._send(attempt, line)
-        self._partial[attempt] = rest
-        return len(text)
-
-    def flush(self) -> None:
-        """Flush what no attempt printed."""
-        self._original.flush()
-
-    def finish(self, attempt: int) -> None:
-        """Send what an attempt left without a line's end."""
-        if rest := self._partial.pop(attempt, ""):
-            self._send(attempt, rest)
-
-    def _send(self, attempt: int, line: str) -> None:
-        with contextlib.suppress(Closed):
-            self._channel.send(
-                {
-                    "kind": "line",
-                    "attempt": attempt,
-                    "at": datetime.now(UTC).isoformat(),
-                    "stream": self._name,
-                    "text": printable(line),
-                }
-            )
 
 
 class _Line:
@@ -163,34 +112,30 @@ def answer_of(reply: Message) -> Message:
     return answer
 
 
-def published(attempt: int, value: Any) -> Message:
-    """The message that passes on what an attempt published."""
-    at = datetime.now(UTC).isoformat()
-    return {"kind": "line", "attempt": attempt, "at": at, "stream": "published", "value": value}
+class Sends(Protocol):
+    """What a message can be sent with."""
+
+    def send(self, message: Message) -> None:
+        """Send it."""
 
 
-def send_end(channel: Channel, attempt: int, called: Called, **facts: Any) -> None:
+def send_end(outbox: Sends, attempt: int, called: Called, **facts: Any) -> None:
     """Tell the worker how an attempt ended; what cannot be told makes it a failed one."""
-    end = {
-        "kind": "ended",
-        "attempt": attempt,
-        "outcome": called.outcome,
-        "output": called.output,
-        "error": called.error,
-        "after": called.after,
-        **facts,
-    }
+    end = {"kind": "ended", "attempt": attempt, "outcome": called.outcome, **facts}
+    for name in ("output", "error", "after"):
+        if (value := getattr(called, name)) is not None:
+            end[name] = value
     try:
-        channel.send(end)
+        outbox.send(end)
     except ValueRefused as error:
         fault = {"type": "ValueRefused", "message": f"its end cannot be told: {error}"}
-        channel.send({**end, "outcome": "failed", "output": None, "error": fault, "saved": None})
+        outbox.send({**end, "outcome": "failed", "output": None, "error": fault, "saved": None})
 
 
 def unreadable(message: Message) -> Message:
     """The end of an attempt whose work cannot be read."""
     fault = {"type": "ValueRefused", "message": f"its work cannot be read: {message['message']}"}
-    ended = {"kind": "ended", "attempt": message["attempt"], "spent": None, "outcome": "refused"}
+    ended = {"kind": "ended", "attempt": message["attempt"], "at": None, "outcome": "refused"}
     return {**ended, "output": None, "error": fault, "after": None}
 
 
@@ -203,8 +148,8 @@ class _Shared:
         self.served = served
         self.threads = ThreadPoolExecutor(places, thread_name_prefix="yarnloom-io")
         self.streams = (
-            AttemptStream("stdout", sys.stdout, channel),
-            AttemptStream("stderr", sys.stderr, channel),
+            AttemptStream("stdout", sys.stdout, channel.send),
+            AttemptStream("stderr", sys.stderr, channel.send),
         )
         self.running: dict[int, asyncio.Task[None]] = {}
         self.begun: set[int] = set()
@@ -277,7 +222,7 @@ class _Shared:
                 self.channel,
                 attempt,
                 called,
-                spent=time.monotonic() - begun[0] if begun else None,
+                at=(begun[0] if begun else None, time.monotonic()),
                 saved=context.record(done=called.outcome == "done"),
             )
 

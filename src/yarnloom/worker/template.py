@@ -1,9 +1,9 @@
 """The template of a worker's processes: loads the looms once; each process is a fork of it.
 
-Started as `python -m yarnloom.worker.template FD PAGE PARENT MODULE:LOOM,… CONTROL`, where all but
-the last are those of `child`. CONTROL is a socket on which the worker asks for processes, one by
-one: `PLACES` (0 where it runs one attempt at a time) with four descriptors, its end of the channel,
-the page, and where it prints. The answer is the number of the process.
+Started as `python -m yarnloom.worker.template FD PAGE TICKETS PARENT MODULE:LOOM,… CONTROL`, where
+all but the last are those of `child`. CONTROL is a socket on which the worker asks for processes,
+one by one: `PLACES` (0 where it runs one attempt at a time) with five descriptors, those of `child`
+and where it prints. The answer is the number of the process.
 
 A process is forked twice, and its parent ends, so that it becomes a child of the worker (which
 adopts orphans): the worker sees its end, and it dies with the worker, not with the template.
@@ -21,7 +21,7 @@ import sys
 import threading
 import time
 
-from yarnloom.worker.child import ChannelHandler, Loaded, leave, load, prepare, work
+from yarnloom.worker.child import Ends, Loaded, MessageHandler, leave, load, prepare, work
 from yarnloom.worker.deadline import die_with_parent
 from yarnloom.worker.frames import Channel
 
@@ -32,7 +32,7 @@ _SET_NAME = 15
 def main(descriptor: int, specs: list[str], control: socket.socket, worker: int) -> int:
     """Load the looms, say what they have, and fork until the worker goes away."""
     channel = Channel(socket.socket(fileno=descriptor))
-    handler = ChannelHandler(channel)
+    handler = MessageHandler(channel.send)
     prepare(handler)
     before = open_descriptors()
     loaded = load(channel, specs)
@@ -49,7 +49,7 @@ def main(descriptor: int, specs: list[str], control: socket.socket, worker: int)
         return 0
     gc.freeze()  # what all processes share is not looked through by each, so it stays shared
     while True:
-        request, descriptors, _, _ = socket.recv_fds(control, 100, 4)
+        request, descriptors, _, _ = socket.recv_fds(control, 100, 5)
         if not request:
             return 0
         read, write = os.pipe()
@@ -72,12 +72,13 @@ def main(descriptor: int, specs: list[str], control: socket.socket, worker: int)
 
 
 def become_child(
-    handler: ChannelHandler, descriptors: list[int], loaded: Loaded, places: int | None, worker: int
+    handler: MessageHandler, descriptors: list[int], loaded: Loaded, places: int | None, worker: int
 ) -> None:
     """Be one of the worker's processes, in a fork; does not return."""
     code = 1
     try:
-        end, page, out, err = descriptors
+        *given, out, err = descriptors
+        ends = Ends(*given)
         os.setsid()
         name_process("loom-process")
         until = time.monotonic() + ADOPTION_SECONDS
@@ -87,9 +88,10 @@ def become_child(
         for source, target in ((out, 1), (err, 2)):
             os.dup2(source, target)
             os.close(source)
-        handler.channel = Channel(socket.socket(fileno=end))
+        channel = Channel(socket.socket(fileno=ends.channel))
+        handler.send = channel.send
         seed_anew()
-        code = work(handler.channel, page, loaded, places)
+        code = work(channel, ends, handler, loaded, places)
     finally:
         leave(code)
 
@@ -135,8 +137,8 @@ def reason_not_to_fork(before: set[tuple[int, str]]) -> str | None:
 
 
 if __name__ == "__main__":
-    descriptor, parent, specs = int(sys.argv[1]), int(sys.argv[3]), sys.argv[4].split(",")
+    descriptor, parent, specs = int(sys.argv[1]), int(sys.argv[4]), sys.argv[5].split(",")
     die_with_parent(parent)
     name_process("loom-template")
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    leave(main(descriptor, specs, socket.socket(fileno=int(sys.argv[5])), parent))
+    leave(main(descriptor, specs, socket.socket(fileno=int(sys.argv[6])), parent))

@@ -20,7 +20,7 @@ from typing import Any
 
 from yarnloom.client import Target
 from yarnloom.errors import Refused, StartError, YarnloomError
-from yarnloom.machine import this_process
+from yarnloom.machine import cores, this_process
 from yarnloom.version import VERSION
 from yarnloom.worker.crew import Crew, CrewOptions
 from yarnloom.worker.link import Link
@@ -33,11 +33,7 @@ OFFERED = ("code_hash", "input", "output", "source", "grace")
 DEFAULT_IO = 20
 ORPHAN_PATIENCE = 600.0
 SETTLE_SECONDS = 0.5
-
-
-def cores() -> int:
-    """How many processors this process may use."""
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+LOOK_MILLIS = 2_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,6 +100,7 @@ class Worker:
             introduce=self._introduce,
             places=self._places,
             on_message=self._on_message,
+            on_taken=self._on_taken,
             on_refused=self._on_refused,
             on_lease_over=self._on_lease_over,
             on_epoch=self._on_epoch,
@@ -295,6 +292,9 @@ class Worker:
             case "idle":
                 self._told_by_service("nothing is left to do")
 
+    def _on_taken(self) -> None:
+        self._crew.feed()
+
     def _on_refused(self, refusal: Message) -> None:
         self._say(f"a report was refused: {refusal['why']}")
         self._crew.drop(refusal["attempt"])
@@ -324,8 +324,18 @@ class Worker:
 
         folders = {str(Path.cwd()), *self._crew.folders}
         self._say(f"watches the code in {', '.join(sorted(folders))}")
-        async for changes in awatch(*folders, watch_filter=PythonFilter()):
+        roots = {Path(folder) for folder in folders}
+        known = _state_of(roots)
+        # Compare file times now and then: the watch misses changes made before it has begun.
+        watch = awatch(
+            *folders, watch_filter=PythonFilter(), rust_timeout=LOOK_MILLIS, yield_on_timeout=True
+        )
+        async for changes in watch:
             touched = {Path(path).parent for _, path in changes}
+            if known != (known := _state_of(roots)):
+                touched |= roots
+            if not touched:
+                continue
             seen = None
             # The watch can miss what is written right after something else, so look once more.
             while seen != (seen := _state_of(touched)):

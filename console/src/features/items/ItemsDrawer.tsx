@@ -14,6 +14,7 @@ import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
 import { Took } from "../../components/Time";
 import { useItems } from "../../queries/runs";
+import { HowLong } from "./HowLong";
 import classes from "./ItemsDrawer.module.css";
 
 const STATES: StepState[] = ["failed", "running", "done", "skipped", "cancelled", "waiting"];
@@ -72,6 +73,7 @@ function Items({ run, address, each, onItem }: ItemsProps) {
         <>
           <Text size="sm">{countsText(each.counts)}</Text>
           <Band counts={each.counts} />
+          <HowLong each={each} />
         </>
       )}
       <Chip.Group

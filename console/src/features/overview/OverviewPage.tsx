@@ -11,17 +11,15 @@ import { percent } from "../../components/RunProgress";
 import { Ago, Took } from "../../components/Time";
 import { NO_FILTER } from "../../queries/client";
 import { useCounts, useOverview, useRuns } from "../../queries/runs";
-import { hoursAgo } from "../runs/filter";
 import classes from "./OverviewPage.module.css";
 
 const SHOWN = 8;
-/** Since the page was opened: a filter that moved by itself would be another list each minute. */
-const YESTERDAY = hoursAgo(24);
+const DAY = { state: "failed", within: "24h" };
 
 /** What runs, what failed, what does not go on by itself, and how the last hour was. */
 export function OverviewPage() {
   const overview = useOverview();
-  const failed = useRuns({ ...NO_FILTER, state: "failed", since: YESTERDAY });
+  const failed = useRuns({ ...NO_FILTER, ...DAY });
   const running = useRuns({ ...NO_FILTER, state: "running" });
   const error = overview.error ?? failed.error ?? running.error;
   const minutes = overview.data?.minutes ?? [];
@@ -56,7 +54,7 @@ export function OverviewPage() {
         <List
           title="Failed since yesterday"
           runs={failed.data?.pages[0]?.runs}
-          more={`/runs?${new URLSearchParams({ state: "failed", since: YESTERDAY })}`}
+          more={`/runs?${new URLSearchParams(DAY)}`}
           nothing="Nothing has failed."
         />
         <section className={classes.card} aria-label="Stuck">

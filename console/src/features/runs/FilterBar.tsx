@@ -7,7 +7,7 @@ import { exactTime } from "../../components/time";
 import { TypedInput } from "../../components/TypedInput";
 import { useWorkflows } from "../../queries/looms";
 import { useCounts } from "../../queries/runs";
-import { hoursAgo, SPANS, type RunFiltering } from "./filter";
+import { SPANS, type RunFiltering } from "./filter";
 import classes from "./RunsPage.module.css";
 
 /** What limits the list of runs: by state with how many they are, by text, workflow, time and more. */
@@ -59,13 +59,11 @@ export function FilterBar({ filtering }: { filtering: RunFiltering }) {
         <Select
           aria-label="Started"
           placeholder="Any time"
+          clearable
           w={150}
-          data={SPANS.map(({ label }) => label)}
-          value={null}
-          onChange={(label) => {
-            const span = SPANS.find((one) => one.label === label);
-            if (span) set("since", hoursAgo(span.hours));
-          }}
+          data={withOther(filter.within)}
+          value={filter.within}
+          onChange={(span) => set("within", span)}
         />
         <TypedInput
           label="Who"
@@ -99,6 +97,11 @@ export function FilterBar({ filtering }: { filtering: RunFiltering }) {
             tagged {filter.tag}
           </Pill>
         )}
+        {filter.saved && (
+          <Pill withRemoveButton size="md" onRemove={() => set("saved", null)}>
+            saved as {filter.saved}
+          </Pill>
+        )}
         {count > 0 && (
           <Button variant="subtle" size="xs" onClick={clear}>
             Clear
@@ -107,6 +110,12 @@ export function FilterBar({ filtering }: { filtering: RunFiltering }) {
       </Group>
     </Stack>
   );
+}
+
+/** The spans that can be chosen, and the one that the address has besides. */
+function withOther(within: string | null) {
+  const known = !within || SPANS.some(({ value }) => value === within);
+  return known ? SPANS : [...SPANS, { label: `last ${within}`, value: within }];
 }
 
 /** One state, or all; each with how many runs are in it, of all that there are. */

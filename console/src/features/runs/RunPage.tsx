@@ -8,7 +8,8 @@ import {
   Text,
   Title,
 } from "@mantine/core";
-import { useState } from "react";
+import { useMediaQuery } from "@mantine/hooks";
+import { useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import { recordPath } from "../../api/http";
@@ -16,21 +17,28 @@ import type { EachPart, Part, Run } from "../../api/types";
 import { FoldedValue } from "../values/FoldedValue";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { Reasons } from "../../components/Reasons";
-import { RunProgress } from "../../components/RunProgress";
+import { percent } from "../../components/RunProgress";
 import { State } from "../../components/State";
 import { Ago, Took, Until } from "../../components/Time";
 import { exactTime, Moment } from "../../components/time";
 import { Weave } from "../../graph/Weave";
 import { useLiveRun } from "../../queries/live";
 import { useWhy } from "../../queries/limits";
-import { useGraph, usePast, useRun } from "../../queries/runs";
+import { useGlance, useGraph, usePast, useRun } from "../../queries/runs";
 import { ItemsDrawer } from "../items/ItemsDrawer";
 import { StepDrawer } from "../steps/StepDrawer";
+import { RunLog } from "../log/RunLog";
 import { TimeView } from "../time/TimeView";
+import { FailureKinds } from "./FailureKinds";
+import { GlanceLine } from "./GlanceLine";
 import { LookBack } from "./LookBack";
+import { Outline } from "./Outline";
 import { Record } from "./Record";
 import { inItem } from "./place";
 import { RunActions } from "./RunActions";
+import { showOnIcon } from "./icon";
+import { Tags } from "./Tags";
+import { TellMe } from "./TellMe";
 import classes from "./RunPage.module.css";
 
 const ENDED = ["done", "failed", "cancelled"];
@@ -48,8 +56,24 @@ export function RunPage() {
 
 function KnownRun({ number }: { number: number }) {
   const run = useRun(number);
+  useTitle(number, run.data);
   if (run.error) return <ErrorNote error={run.error} />;
   return run.data ? <Live run={run.data} /> : null;
+}
+
+/** The tab says how far the run is, and how it ended. */
+function useTitle(number: number, run: Run | undefined): void {
+  const far = run?.state === "running" ? percent(run.progress.fraction) : run?.state;
+  useEffect(() => {
+    document.title = `${far ? `${far} · ` : ""}Run ${number} · Yarn Loom`;
+  }, [far, number]);
+  const state = run?.outcome ?? run?.state;
+  const fraction = run ? Math.floor(20 * run.progress.fraction) / 20 : 0;
+  useEffect(() => {
+    if (state === undefined) return undefined;
+    showOnIcon(state, fraction);
+    return () => showOnIcon(null, 0);
+  }, [state, fraction]);
 }
 
 function Live({ run }: { run: Run }) {
@@ -57,9 +81,11 @@ function Live({ run }: { run: Run }) {
   const [query] = useSearchParams();
   const open = query.has("step") || query.has("each");
   return (
-    <Stack gap="sm" className={classes.page} data-beside={open || undefined}>
+    <Stack gap={7} className={classes.page} data-beside={open || undefined}>
       <Head run={run} />
+      {run.state !== "scheduled" && <Glance run={run} />}
       <Outcome run={run} />
+      <FailureKinds run={run} />
       {(!run.entered || HELD.includes(run.state)) && !ENDED.includes(run.state) && (
         <Held run={run.number} dye={run.state} />
       )}
@@ -67,6 +93,25 @@ function Live({ run }: { run: Run }) {
       <Values run={run} />
     </Stack>
   );
+}
+
+/** The line that says it all; each piece leads to its place. */
+function Glance({ run }: { run: Run }) {
+  const { go } = usePlace();
+  const graph = useGraph(run.number, "");
+  return (
+    <GlanceLine
+      run={run}
+      onPlace={(address) => go(graph.data ? placeOf(graph.data, address) : {})}
+    />
+  );
+}
+
+/** The place in the page of an address: a step, or the each around it. */
+function placeOf(graph: Part, address: string): Record<string, string> {
+  if (address.includes("[")) return { step: address };
+  const each = eachAround(graph, address);
+  return each === null ? { step: address } : { each };
 }
 
 /** Why nothing of a run begins: it is paused, or others of its workflow are under way. */
@@ -81,76 +126,119 @@ function Held({ run, dye }: { run: number; dye: string }) {
 
 /**
  * What the address bar holds: the item whose parts are shown, the step or each that is open, which
- * view it is, and the moment that is looked back at.
+ * view it is, the moment that is looked back at, and the text that the log is searched for.
  */
 function usePlace() {
   const [query, setQuery] = useSearchParams();
   const at = query.get("at") ?? "";
-  const [step, each, view, then] = ["step", "each", "view", "then"].map((one) => query.get(one));
+  const [step, each, view, then, text] = ["step", "each", "view", "then", "text"].map((one) =>
+    query.get(one),
+  );
   const go = (place: Record<string, string | null>) => {
-    const given = Object.entries({ at, view, then, ...place }).filter(([, value]) => value);
+    const given = Object.entries({ at, view, then, text, ...place }).filter(([, value]) => value);
     setQuery(Object.fromEntries(given) as Record<string, string>, {
       replace: (step ?? each) !== null && place.at === undefined,
     });
   };
   const moment = then && !Number.isNaN(Date.parse(then)) ? then : null;
-  return { at, step: step ?? null, each: each ?? null, view: view ?? null, then: moment, go };
+  return {
+    at,
+    step: step ?? null,
+    each: each ?? null,
+    view: view ?? null,
+    then: moment,
+    text: text ?? "",
+    go,
+  };
 }
 
 function Graph({ run }: { run: Run }) {
-  const { at, step, each, view, then, go } = usePlace();
+  const { at, step, each, view, then, text, go } = usePlace();
   const past = usePast(run.number, at, then);
   const present = useGraph(run.number, at);
   // Until the moment that is looked back at is there, what was shown stays, and nothing jumps.
   const looking = then !== null && (past.data !== undefined || past.error !== null);
   const graph = looking ? past : present;
-  const timed = view === "time";
+  const glance = useGlance(run.number);
+  const narrow = useMediaQuery("(max-width: 700px)", false, { getInitialValueInEffect: false });
+  const shown = view ?? (narrow ? "outline" : "weave");
+  // Neither is looked back at.
+  const whole = shown === "time" || shown === "log";
   const show = (name: string) =>
     // A step in an item is found in the graph of that item.
-    go({ ...(step ? inItem(step) : { each }), view: name === "time" ? name : null, then: null });
+    go({
+      ...(step ? inItem(step) : { each }),
+      view: name === (narrow ? "outline" : "weave") ? null : name,
+      then: name === "time" || name === "log" ? null : then,
+      text: null,
+    });
   return (
     <>
-      <Group justify="space-between" gap="xs">
-        <SegmentedControl
-          size="xs"
-          aria-label="View"
-          value={timed ? "time" : "weave"}
-          onChange={show}
-          data={[
-            { value: "weave", label: "Weave" },
-            { value: "time", label: "Time" },
-          ]}
-        />
-        {at && <Trail address={at} onGo={(address) => go({ at: address })} />}
-      </Group>
       {graph.error && <ErrorNote error={graph.error} />}
-      <div className={classes.graph} data-past={(!timed && then !== null) || undefined}>
-        {timed ? (
-          <TimeView
-            key={at}
-            run={run.number}
-            item={at}
-            chosen={step}
-            onStep={(address) => go({ step: address })}
+      <div className={classes.frame} data-past={(!whole && then !== null) || undefined}>
+        <div className={classes.bar}>
+          <SegmentedControl
+            size="xs"
+            aria-label="View"
+            value={shown}
+            onChange={show}
+            data={[
+              { value: "weave", label: "Weave" },
+              { value: "outline", label: "Outline" },
+              { value: "time", label: "Time" },
+              { value: "log", label: "Log" },
+            ]}
           />
-        ) : (
-          graph.data && (
-            <Moment value={looking ? Date.parse(then) : null}>
-              <Weave
-                key={at}
-                graph={graph.data}
-                chosen={step ?? each}
-                onStep={(address) => go({ step: address })}
-                onEach={(address) => go({ each: address })}
-                onItem={(address) => go({ at: address })}
-              />
-            </Moment>
-          )
-        )}
+          {at && <Trail address={at} onGo={(address) => go({ at: address })} />}
+          {!whole && run.started_at && (
+            <LookBack run={run} then={then} onThen={(moment) => go({ step, each, then: moment })} />
+          )}
+        </div>
+        <div className={classes.graph}>
+          {shown === "log" ? (
+            <RunLog
+              key={run.round}
+              run={run}
+              item={at}
+              text={text}
+              onText={(wanted) => go({ text: wanted })}
+              onStep={(address) => go({ step: address })}
+            />
+          ) : shown === "time" ? (
+            <TimeView
+              key={at}
+              run={run.number}
+              item={at}
+              chosen={step}
+              onStep={(address) => go({ step: address })}
+              onEach={(address) => go({ each: address })}
+            />
+          ) : (
+            graph.data && (
+              <Moment value={looking ? Date.parse(then) : null}>
+                {shown === "outline" ? (
+                  <Outline
+                    graph={graph.data}
+                    chosen={step ?? each}
+                    onStep={(address) => go({ step: address })}
+                    onEach={(address) => go({ each: address })}
+                  />
+                ) : (
+                  <Weave
+                    key={at}
+                    graph={graph.data}
+                    chosen={step ?? each}
+                    hold={looking || at ? null : (glance.data?.held ?? null)}
+                    onStep={(address) => go({ step: address })}
+                    onEach={(address) => go({ each: address })}
+                    onItem={(address) => go({ at: address })}
+                  />
+                )}
+              </Moment>
+            )
+          )}
+        </div>
       </div>
-      {!timed && run.started_at && (
-        <LookBack run={run} then={then} onThen={(moment) => go({ step, each, then: moment })} />
-      )}
       <StepDrawer
         run={run.number}
         ended={ENDED.includes(run.state)}
@@ -201,33 +289,42 @@ function eachAt(part: Part, address: string): EachPart | null {
   return all.reduce<EachPart | null>((found, one) => found ?? eachAt(one, address), null);
 }
 
+/** The each around a step of the plan, the outermost that the graph shows; null if none is. */
+function eachAround(part: Part, address: string): string | null {
+  if (part.kind === "each") return address.startsWith(`${part.address}/`) ? part.address : null;
+  const inner = part.kind === "step" ? [] : part.parts;
+  const all = [...inner, ...Object.values(part.follow_ups ?? {})];
+  return all.reduce<string | null>((found, one) => found ?? eachAround(one, address), null);
+}
+
 function Head({ run }: { run: Run }) {
   return (
-    <Group justify="space-between" align="flex-start">
-      <div>
-        <Group gap="sm" align="baseline">
-          <Title order={1} size="h2">
+    <Group justify="space-between" align="flex-start" wrap="nowrap">
+      <div className={classes.head}>
+        <Group gap="sm" align="baseline" className={classes.title}>
+          <Title order={1} size="h3">
             Run {run.number}
           </Title>
-          <Text size="lg">
+          <Text size="md" component="span">
             <State state={run.state} />
           </Text>
+          <Text size="sm" c="dimmed" component="span">
+            {run.workflow} at version {run.version}
+            {run.round > 1 && ` · round ${run.round}`}
+            {" · "}
+            {run.state === "scheduled" ? "accepted" : "started"}{" "}
+            {(run.ended_at || !run.started_at) && <Ago at={run.created_at} />} by {run.started_by}
+            {run.started_at && (
+              <>
+                {" "}
+                · {run.ended_at ? "took" : "runs for"}{" "}
+                <Took from={run.started_at} to={run.ended_at} />
+              </>
+            )}
+          </Text>
         </Group>
-        <Text size="sm" c="dimmed">
-          {run.workflow} at version {run.version}
-          {run.round > 1 && ` · round ${run.round}`}
-          {" · "}
-          {run.state === "scheduled" ? "accepted" : "started"} <Ago at={run.created_at} /> by{" "}
-          {run.started_by}
-          {run.started_at && (
-            <>
-              {" "}
-              · {run.ended_at ? "took" : "has run for"}{" "}
-              <Took from={run.started_at} to={run.ended_at} />
-            </>
-          )}
-        </Text>
         <Origin run={run} />
+        <Tags tags={run.tags} />
         {run.followups_failed > 0 && (
           <Text size="sm" className="dyed" data-dye="failed">
             {run.followups_failed === 1
@@ -236,9 +333,11 @@ function Head({ run }: { run: Run }) {
             ; open its step to retry it.
           </Text>
         )}
-        {run.state !== "scheduled" && <RunProgress run={run} />}
       </div>
-      <RunActions run={run} />
+      <Group gap="xs" wrap="nowrap">
+        <TellMe run={run} />
+        <RunActions run={run} />
+      </Group>
     </Group>
   );
 }
@@ -275,15 +374,9 @@ function Outcome({ run }: { run: Run }) {
   if (run.outcome && !ENDED.includes(run.state)) {
     return <Text size="sm">Its plan is {run.outcome}; what follows up is still running.</Text>;
   }
-  if (run.state === "done" && run.failures_allowed) {
-    return (
-      <Text size="sm">
-        {run.failures_allowed} {run.failures_allowed === 1 ? "item" : "items"} failed, as allowed.
-      </Text>
-    );
-  }
   if (late) return <Text size="sm">It was told to cancel, too late: everything was done.</Text>;
-  if (!run.error) return null;
+  // `FailureKinds` lists failed steps.
+  if (!run.error || (run.state === "failed" && run.error.step)) return null;
   const step = run.error.step?.split("/").slice(1).join("/");
   return (
     <Text size="sm" className="dyed" data-dye={run.state} role="status">

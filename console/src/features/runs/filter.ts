@@ -11,6 +11,8 @@ export interface RunFiltering {
   /** Sets one field, or with null clears it. */
   set: (name: keyof RunFilter, value: string | null) => void;
   clear: () => void;
+  /** Shows what a saved filter says, and nothing beside it. */
+  open: (name: string) => void;
 }
 
 /** Reads and writes the filter in the address, so that a view can be shared. */
@@ -33,18 +35,14 @@ export function useRunFilter(): RunFiltering {
     count: Object.values(filter).filter(Boolean).length,
     set,
     clear: () => setQuery({}),
+    open: (saved) => setQuery({ saved }),
   };
 }
 
-/** Spans of time that can be chosen, each with how many hours it goes back. */
+/** Spans of time that can be chosen, as the service takes them: counted from now. */
 export const SPANS = [
-  { label: "last hour", hours: 1 },
-  { label: "last 24 hours", hours: 24 },
-  { label: "last 7 days", hours: 168 },
-  { label: "last 30 days", hours: 720 },
+  { label: "last hour", value: "1h" },
+  { label: "last 24 hours", value: "24h" },
+  { label: "last 7 days", value: "7d" },
+  { label: "last 30 days", value: "30d" },
 ];
-
-/** So many hours before now, to the minute, as the service takes it. */
-export function hoursAgo(hours: number): string {
-  return new Date(Math.floor(Date.now() / 60_000 - hours * 60) * 60_000).toISOString();
-}

@@ -4,12 +4,13 @@ import {
   AppShell,
   Button,
   Group,
+  Menu,
   Text,
   Tooltip,
   useComputedColorScheme,
   useMantineColorScheme,
 } from "@mantine/core";
-import { IconMoon, IconSearch, IconSun } from "@tabler/icons-react";
+import { IconMenu2, IconMoon, IconSearch, IconSun } from "@tabler/icons-react";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
 
@@ -37,6 +38,7 @@ export function Shell() {
             <img src="/icon.svg" alt="" width={24} height={24} />
             <span>Yarn Loom</span>
           </NavLink>
+          <Pages />
           <nav className={classes.ways} aria-label="Pages">
             {PAGES.map(({ path, label }) => (
               <NavLink key={path} to={path} end={path === "/"} className={classes.way}>
@@ -67,6 +69,33 @@ export function Shell() {
         <WhichService />
       </AppShell.Footer>
     </AppShell>
+  );
+}
+
+/** The ways to all pages, where there is no room for them side by side. */
+function Pages() {
+  const { pathname } = useLocation();
+  const here = PAGES.find(({ path }) => path !== "/" && pathname.startsWith(path)) ?? PAGES[0];
+  return (
+    <Menu position="bottom-start">
+      <Menu.Target>
+        <Button
+          variant="default"
+          size="compact-sm"
+          className={classes.menu}
+          leftSection={<IconMenu2 size={16} />}
+        >
+          {here?.label}
+        </Button>
+      </Menu.Target>
+      <Menu.Dropdown>
+        {PAGES.map(({ path, label }) => (
+          <Menu.Item key={path} component={NavLink} to={path}>
+            {label}
+          </Menu.Item>
+        ))}
+      </Menu.Dropdown>
+    </Menu>
   );
 }
 
@@ -137,7 +166,8 @@ function useTitle() {
   useEffect(() => {
     const [, first = "", ...rest] = pathname.split("/").map(decoded);
     const page = PAGES.find(({ path }) => path === `/${first}`)?.label ?? "";
-    const where = first === "runs" && rest[0] ? `Run ${rest[0]}` : (rest.at(-1) ?? page);
+    if (first === "runs" && rest[0]) return; // a run says itself how far it is
+    const where = rest.at(-1) ?? page;
     document.title = where ? `${where} · Yarn Loom` : "Yarn Loom";
   }, [pathname]);
 }

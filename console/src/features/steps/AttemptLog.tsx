@@ -2,12 +2,12 @@ import { Group, Text } from "@mantine/core";
 import { IconSearch } from "@tabler/icons-react";
 import { useEffect, useRef, useState } from "react";
 
-import type { LogLine } from "../../api/types";
 import { ErrorNote } from "../../components/Notes";
 import { TypedInput } from "../../components/TypedInput";
 import { useLiveLog } from "../../queries/live";
 import { useLog } from "../../queries/runs";
 import { piecesOf } from "./ansi";
+import { Line } from "./Line";
 import classes from "./StepDrawer.module.css";
 
 interface Props {
@@ -84,37 +84,4 @@ export function AttemptLog({ run, address, live }: Props) {
       </div>
     </>
   );
-}
-
-function Line({ line, pieces }: { line: LogLine; pieces: ReturnType<typeof piecesOf> }) {
-  const mark = line.level ?? line.stream;
-  return (
-    <div className={classes.line} data-mark={mark}>
-      <time dateTime={line.at} title={line.at}>
-        {timeOf(line.at)}
-      </time>
-      <span className={classes.mark}>{mark}</span>
-      <span>
-        {pieces.map(({ text, dye, strong, faint }, index) => (
-          <span
-            key={index}
-            className={dye ? "dyed" : undefined}
-            data-dye={dye || undefined}
-            data-strong={strong || undefined}
-            data-faint={faint || undefined}
-          >
-            {text}
-          </span>
-        ))}
-      </span>
-    </div>
-  );
-}
-
-/** The time of the day in the viewer's zone, to the millisecond. */
-function timeOf(at: string): string {
-  const time = new Date(at);
-  const parts = [time.getHours(), time.getMinutes(), time.getSeconds()];
-  const clock = parts.map((one) => String(one).padStart(2, "0")).join(":");
-  return `${clock}.${String(time.getMilliseconds()).padStart(3, "0")}`;
 }

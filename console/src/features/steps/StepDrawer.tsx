@@ -1,5 +1,7 @@
-import { Accordion, Anchor, Group, Stack, Table, Text, Title } from "@mantine/core";
+import { Accordion, Anchor, Button, Group, Stack, Table, Text, Title } from "@mantine/core";
+import { useHotkeys } from "@mantine/hooks";
 import { Fragment, useState } from "react";
+import { useSearchParams } from "react-router";
 
 import { fileUrl, filesIn } from "../../api/files";
 import type { Attempt, Json, Step } from "../../api/types";
@@ -14,10 +16,11 @@ import { spell } from "../../components/time";
 import { Ago, Took } from "../../components/Time";
 import { Value } from "../values/Value";
 import { useWhy } from "../../queries/limits";
-import { useStep } from "../../queries/runs";
+import { useFailures, useStep } from "../../queries/runs";
 import { AttemptLog } from "./AttemptLog";
 import { Code } from "./Code";
 import { StepActions } from "./StepActions";
+import { inItem } from "../runs/place";
 import classes from "./StepDrawer.module.css";
 
 /** Ends of an attempt that are no trouble. */
@@ -48,8 +51,62 @@ export function StepDrawer({ run, ended, address, past, onClose }: Props) {
           The graph shows a moment that has passed; this is the step as it is now.
         </Text>
       )}
+      {address !== null && <AmongFailed run={run} address={address} />}
       {address !== null && <Inside run={run} address={address} ended={ended} key={address} />}
     </SideDrawer>
+  );
+}
+
+/** The way to the failed step before and behind, by button and by the keys p and n. */
+function AmongFailed({ run, address }: { run: number; address: string }) {
+  const [query, setQuery] = useSearchParams();
+  const failures = useFailures(run, true);
+  const steps = failures.data?.steps ?? [];
+  const at = steps.indexOf(address);
+  const to = (step: string | undefined) => {
+    if (step === undefined) return;
+    setQuery(query.has("at") ? inItem(step) : { step }, { replace: true });
+  };
+  useHotkeys(
+    at < 0
+      ? []
+      : [
+          ["n", () => to(steps[at + 1])],
+          ["p", () => to(steps[at - 1])],
+        ],
+  );
+  const item = inItem(address);
+  const leads = item.at !== undefined && query.get("at") !== item.at && (
+    <Button size="compact-xs" variant="default" onClick={() => setQuery(item)}>
+      The parts of this item
+    </Button>
+  );
+  if (at < 0 || steps.length < 2) return leads ? <div className={classes.ways}>{leads}</div> : null;
+  const failed = failures.data?.failed ?? steps.length;
+  return (
+    <Group gap="xs" mb="xs" role="group" aria-label="failed steps">
+      <Button
+        size="compact-xs"
+        variant="default"
+        disabled={at === 0}
+        onClick={() => to(steps[at - 1])}
+      >
+        Previous
+      </Button>
+      <Button
+        size="compact-xs"
+        variant="default"
+        disabled={at === steps.length - 1}
+        onClick={() => to(steps[at + 1])}
+      >
+        Next
+      </Button>
+      <Text size="sm" c="dimmed">
+        failed step {(at + 1).toLocaleString("en")} of {failed.toLocaleString("en")}
+        {failures.data?.more && " or more"}; keys p and n
+      </Text>
+      {leads}
+    </Group>
   );
 }
 

@@ -1,21 +1,17 @@
 import { Button, Group, SegmentedControl, Text } from "@mantine/core";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef, useState, type PointerEvent } from "react";
+import { useEffect, useMemo, useRef, useState, type PointerEvent, type ReactNode } from "react";
 
-import type { AttemptTimes, StepState } from "../../api/types";
+import type { AttemptTimes, StepState, Times, WaitKind } from "../../api/types";
 import { More } from "../../components/More";
 import { Empty, ErrorNote } from "../../components/Notes";
 import { spell, useNow } from "../../components/time";
-import { useAttempts } from "../../queries/runs";
-import {
-  marksOf,
-  rowsBySteps,
-  rowsByWorkers,
-  sumsOf,
-  type Piece,
-  type Row,
-  type Sums,
-} from "./bars";
+import { layOut } from "../../graph/layout";
+import { tellingPath, type Path } from "../../graph/longest";
+import { useAttempts, useGraph, useTimes } from "../../queries/runs";
+import { rowsBySteps, rowsByWorkers, sumsOf, type Piece, type Row, type Sums } from "./bars";
+import { Marks } from "./Marks";
+import { TimeTree } from "./TimeTree";
 import classes from "./TimeView.module.css";
 
 interface Props {
@@ -26,9 +22,14 @@ interface Props {
   chosen: string | null;
   /** Called with the address of a step that is to be opened. */
   onStep: (address: string) => void;
+  /** Called with the address of an each whose items are to be listed. */
+  onEach: (address: string) => void;
 }
 
-type By = "step" | "worker";
+/** From so many attempts on they are shown by part, unless another way is chosen. */
+const MANY = 60;
+
+type By = "part" | "step" | "worker";
 interface Span {
   from: number;
   to: number;
@@ -45,10 +46,96 @@ const WORDS: Record<string, string> = {
 };
 
 /** Where a run's time went: its attempts as bars, by step or by worker, and what they waited for. */
-export function TimeView({ run, item, chosen, onStep }: Props) {
+export function TimeView({ run, item, chosen, onStep, onEach }: Props) {
+  const times = useTimes(run);
+  const graph = useGraph(run, "");
+  const path = useMemo(() => (graph.data ? tellingPath(layOut(graph.data)) : null), [graph.data]);
+  const [asked, setBy] = useState<By | null>(null);
+  const many = !item && (times.data?.attempts ?? 0) > MANY;
+  const by = asked ?? (many ? "part" : "step");
+  if (times.error) return <ErrorNote error={times.error} />;
+  if (!times.data) return null;
+  const choice = (
+    <SegmentedControl
+      size="xs"
+      aria-label="Rows"
+      value={by}
+      onChange={(value) => setBy(value as By)}
+      data={[
+        ...(item ? [] : [{ value: "part", label: "by part" }]),
+        { value: "step", label: "by step" },
+        { value: "worker", label: "by worker" },
+      ]}
+    />
+  );
+  if (by !== "part" || !times.data.rows.length) {
+    return (
+      <Attempts run={run} item={item} chosen={chosen} by={by} choice={choice} onStep={onStep} />
+    );
+  }
+  return (
+    <div className={classes.view} data-testid="time">
+      <Group gap="sm" px="sm" py={7}>
+        {choice}
+        <Text size="xs" c="dimmed">
+          {times.data.attempts.toLocaleString("en")} attempts: how many ran at once, and where some
+          failed; behind them what waited
+        </Text>
+        <Keys times={times.data} path={path} />
+      </Group>
+      <TimeTree
+        run={run}
+        times={times.data}
+        path={path}
+        chosen={chosen}
+        onStep={onStep}
+        onEach={onEach}
+      />
+    </div>
+  );
+}
+
+const WAITS: [WaitKind, StepState, string][] = [
+  ["pool", "ready", "for pools"],
+  ["worker", "waiting", "for workers"],
+  ["back_off", "backing_off", "backing off"],
+  ["rest", "resting", "resting"],
+];
+
+/** What the colours behind the rows stand for, and the line through them. */
+function Keys({ times, path }: { times: Times; path: Path | null }) {
+  const there = WAITS.filter(([kind]) => times.rows.some((row) => row.waiting[kind]));
+  const seconds =
+    times.from && times.to ? (Date.parse(times.to) - Date.parse(times.from)) / 1000 : 0;
+  return (
+    <Group gap="sm">
+      {there.map(([kind, dye, words]) => (
+        <Text size="xs" key={kind} component="span">
+          <span className={`${classes.key} ${classes.pale}`} data-dye={dye} />
+          {words}
+        </Text>
+      ))}
+      {path && seconds > 0 && (
+        <Text size="xs" component="span">
+          <span className={classes.line} />
+          longest path {spell(path.seconds)}, {Math.round((100 * path.seconds) / seconds)}% of the
+          time
+        </Text>
+      )}
+    </Group>
+  );
+}
+
+interface AttemptsProps extends Omit<Props, "onEach"> {
+  by: By;
+  /** By what rows are chosen. */
+  choice: ReactNode;
+}
+
+/** Every attempt as a bar. */
+function Attempts({ run, item, chosen, by, choice, onStep }: AttemptsProps) {
   const found = useAttempts(run, item);
   const { hasNextPage, isFetching, fetchNextPage, data } = found;
-  const [by, setBy] = useState<By>("step");
   const [zoom, setZoom] = useState<Span | null>(null);
   const now = useNow();
   const pages = data?.pages.length ?? 0;
@@ -60,7 +147,7 @@ export function TimeView({ run, item, chosen, onStep }: Props) {
   const until = open ? now : 0;
   const steps = useMemo(() => rowsBySteps(attempts, until), [attempts, until]);
   const rows = useMemo(
-    () => (by === "step" ? steps : rowsByWorkers(attempts, until)),
+    () => (by === "worker" ? rowsByWorkers(attempts, until) : steps),
     [by, steps, attempts, until],
   );
   const whole = useMemo(() => spanOf(steps), [steps]);
@@ -77,16 +164,7 @@ export function TimeView({ run, item, chosen, onStep }: Props) {
   return (
     <div className={classes.view} data-testid="time">
       <Group gap="sm" justify="space-between" px="sm" py={7}>
-        <SegmentedControl
-          size="xs"
-          aria-label="Rows"
-          value={by}
-          onChange={(value) => setBy(value as By)}
-          data={[
-            { value: "step", label: "by step" },
-            { value: "worker", label: "by worker" },
-          ]}
-        />
+        {choice}
         <SumsNote sums={sumsOf(steps)} />
         <Group gap={6}>
           <Button size="compact-xs" variant="default" onClick={() => setZoom(scaled(span, 0.5))}>
@@ -180,7 +258,7 @@ function Bars({ rows, span, start, chosen, onStep, onZoom }: BarsProps) {
   return (
     <>
       <div className={classes.axis} aria-hidden>
-        <Marks span={span} start={start} />
+        <Marks seconds={(span.to - span.from) / 1000} from={(span.from - start) / 1000} />
       </div>
       <div className={classes.box} ref={box} tabIndex={0} role="region" aria-label="attempts">
         <div
@@ -271,15 +349,6 @@ function wordsOf({ attempt, wait, from, to }: Piece): string {
 
 function outcomeOf({ outcome }: AttemptTimes): string {
   return outcome ? outcome.replace("_", " ") : "running";
-}
-
-function Marks({ span, start }: { span: Span; start: number }) {
-  const seconds = (span.to - span.from) / 1000;
-  return marksOf(seconds).map((second) => (
-    <span key={second} className={classes.mark} style={{ left: `${(100 * second) / seconds}%` }}>
-      {second === 0 && span.from === start ? "0" : `+${spell((span.from - start) / 1000 + second)}`}
-    </span>
-  ));
 }
 
 /** Dragging over the bars chooses what is zoomed to. */

@@ -7,8 +7,9 @@ import { Weave } from "../../graph/Weave";
 import { NO_FILTER } from "../../queries/client";
 import { useWorkflow } from "../../queries/looms";
 import { useRuns } from "../../queries/runs";
-import { RunTable } from "../runs/RunsPage";
+import { RunTable } from "../runs/RunTable";
 import { History } from "./History";
+import { OverTime } from "./OverTime";
 import { StartForm } from "./StartForm";
 import classes from "./WorkflowPage.module.css";
 
@@ -49,6 +50,7 @@ export function WorkflowPage() {
           <Weave
             graph={workflow.plan}
             chosen={null}
+            hold={null}
             onStep={() => undefined}
             onEach={() => undefined}
             onItem={() => undefined}
@@ -60,6 +62,7 @@ export function WorkflowPage() {
           </section>
         )}
       </div>
+      <OverTime name={full} />
       <Runs name={full} />
     </Stack>
   );

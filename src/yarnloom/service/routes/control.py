@@ -14,6 +14,7 @@ from yarnloom.engine import (
     CancelRun,
     ChangeRun,
     Command,
+    FailuresOf,
     HandleStep,
     MendRun,
     PauseRun,
@@ -35,17 +36,17 @@ from yarnloom.protocol.bodies import (
     StepBody,
 )
 from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.routes.filters import filter_of
 from yarnloom.service.routes.runs import (
     CHECK_WAIT,
     Address,
     CheckWait,
     RunNumber,
-    full_name,
-    micros,
-    started_answer,
+    answer_to_start,
 )
 from yarnloom.service.routing import api_router
 from yarnloom.store import listing, reading
+from yarnloom.units import micros
 
 router = api_router("control")
 
@@ -64,19 +65,7 @@ def _reason(body: ReasonBody | None) -> str:
 @router.post("/runs/actions", responses=problems(409, 422))
 async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
     """The same command for every run of a list. Without `count` only says how many they are."""
-    wanted = listing.RunFilter(
-        states=tuple(map(str, body.states)),
-        workflow=await full_name(core, body.workflow),
-        tag=body.tag,
-        key=body.key,
-        schedule=body.schedule,
-        who=body.who,
-        since=micros(body.since),
-        until=micros(body.until),
-        text=body.text or None,
-        followups_failed=body.followups_failed,
-        without_reports=body.without_reports,
-    )
+    wanted = await filter_of(core, body, body.saved)
     count = await core.read(listing.count_runs, wanted)
     if body.count is None:
         return answer({"count": count, "done": [], "refused": []})
@@ -134,7 +123,8 @@ async def mend(
 ) -> Response:
     """Run again what failed, was cancelled or not reached in an ended run: a new round."""
     body = body or MendBody()
-    return answer(await core.submit(MendRun(number, who, body.reason, body.paused)))
+    only = FailuresOf(**body.only.model_dump()) if body.only else None
+    return answer(await core.submit(MendRun(number, who, body.reason, body.paused, only)))
 
 
 @router.patch("/runs/{number}", response_model=RunAnswer, responses=problems(404, 409, 422))
@@ -171,7 +161,7 @@ async def rerun(
     body = body or RerunBody()
     key = body.key or uuid.uuid4().hex
     command = RerunRun(number, body.params, key, who, body.reason)
-    return started_answer(await core.start(command, wait))
+    return answer(*answer_to_start(await core.start(command, wait)))
 
 
 @router.post("/runs/{number}/steps/{action}", responses=problems(404, 409, 422))

@@ -8,10 +8,11 @@ from typing import Annotated, Any
 from fastapi import Query
 from fastapi.responses import Response
 
-from yarnloom.engine import ListWorkers, Publish
+from yarnloom.engine import ListWorkers, Publish, hours
 from yarnloom.engine.views import Row, moment, plan_view, views_of
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import read_plan
+from yarnloom.protocol.answers import OverTimeAnswer
 from yarnloom.protocol.bodies import PublishBody
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.routing import api_router
@@ -42,6 +43,18 @@ async def workflows(
     found = _named("workflow", name, rows)
     plan = read_plan(json.loads(found["document"]))
     return answer({**_workflow(found), "plan": plan_view(plan)})
+
+
+@router.get("/workflows/over-time", response_model=OverTimeAnswer, responses=problems(404))
+async def over_time(
+    core: TheCore,
+    name: Annotated[str, Query(max_length=201)],
+    days: Annotated[int, Query(ge=1, le=366, description="How many, today among them")] = 7,
+) -> Response:
+    """How a workflow's runs and steps went over the last days, in UTC: how many, how long."""
+    found = _named("workflow", name, await core.read(reading.workflows))
+    plan = read_plan(json.loads(found["document"]))
+    return answer(await core.read(hours.over_days, plan, core.now(), days))
 
 
 @router.get("/tasks", responses=problems(404))

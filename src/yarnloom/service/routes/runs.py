@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import uuid
-from datetime import UTC, datetime, timedelta
+from dataclasses import replace
 from typing import Annotated, Any, Literal
 
 from fastapi import Header, Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine import CancelRun, Started, StartRun, looking
+from yarnloom.engine import CancelRun, Started, StartRun, failing, looking, spending
 from yarnloom.engine.states import RunState
 from yarnloom.engine.views import command_view, views_of
 from yarnloom.errors import InvalidInput, NotFound, Problem
@@ -17,25 +17,37 @@ from yarnloom.plan import Kind
 from yarnloom.protocol.answers import (
     AttemptList,
     CheckingAnswer,
+    FailuresAnswer,
+    GlanceAnswer,
+    Outliers,
     RunAnswer,
     RunCounts,
     RunList,
     StartedMany,
+    TimesAnswer,
     WhyAnswer,
 )
-from yarnloom.protocol.bodies import CancelBody, StartBody, StartManyBody, Time
+from yarnloom.protocol.bodies import (
+    CancelBody,
+    FilterName,
+    RunsWanted,
+    Span,
+    StartBody,
+    StartManyBody,
+    Time,
+)
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
+from yarnloom.service.routes.filters import filter_of
 from yarnloom.service.routing import api_router
 from yarnloom.store import listing, reading
-from yarnloom.units import whole_number
+from yarnloom.units import micros, whole_number
 
 router = api_router("runs", "/runs")
 
 ItemState = Literal["waiting", "running", "paused", "done", "failed", "cancelled", "skipped"]
 RunNumber = Annotated[int, Path(ge=1, le=2**53)]
 CHECK_WAIT = 20.0
-EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 CheckWait = Annotated[
     float, Query(ge=0, le=25, description="Seconds to wait for rows to be checked")
 ]
@@ -62,7 +74,14 @@ async def start(
     Rows of files are checked whole before. While that goes on longer than `wait`, the answer is 202
     with how far it is: nothing was started, and the same request is to be sent again.
     """
-    return started_answer(await core.start(_start_of(body, who, idempotency_key), wait))
+    return answer(*await started(core, body, who, idempotency_key, wait))
+
+
+async def started(
+    core: Core, body: StartBody, who: str, key: str | None, wait: float = CHECK_WAIT
+) -> tuple[dict[str, Any], int]:
+    """Start a run; the answer to that, and its status."""
+    return answer_to_start(await core.start(_start_of(body, who, key), wait))
 
 
 @router.post(
@@ -98,16 +117,11 @@ def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
     )
 
 
-def micros(at: datetime | None) -> int | None:
-    """Microseconds since 1970 UTC."""
-    return None if at is None else (at - EPOCH) // timedelta(microseconds=1)
-
-
-def started_answer(started: Started | dict[str, Any]) -> Response:
-    """The answer to a start: the run, or how far the check of its rows is."""
-    if not isinstance(started, Started):
-        return answer(started, 202)
-    return answer(started.run, 201 if started.created else 200)
+def answer_to_start(found: Started | dict[str, Any]) -> tuple[dict[str, Any], int]:
+    """The answer to a start, and its status: the run, or how far the check of its rows is."""
+    if not isinstance(found, Started):
+        return found, 202
+    return found.run, 201 if found.created else 200
 
 
 @router.get("", response_model=RunList, responses=problems(422))
@@ -121,6 +135,9 @@ async def list_runs(
     who: Annotated[str | None, Query(max_length=200, description="Who started it")] = None,
     since: Annotated[Time | None, Query(description="Started then or later")] = None,
     until: Annotated[Time | None, Query(description="Started before then")] = None,
+    within: Annotated[
+        Span | None, Query(description="Started so long ago or later: 24h, 7d")
+    ] = None,
     text: Annotated[
         str | None,
         Query(max_length=200, description="In its workflow, params, tags, key, starter or error"),
@@ -131,6 +148,9 @@ async def list_runs(
     without_reports: Annotated[
         bool, Query(description="Leave out those that only tell of another run's end")
     ] = False,
+    saved: Annotated[
+        FilterName | None, Query(description="A saved filter; other fields count more")
+    ] = None,
     cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
@@ -138,21 +158,21 @@ async def list_runs(
 
     A page that is searched for a text may have fewer runs than the limit, and yet a `next`.
     """
-    wanted = listing.RunFilter(
-        states=tuple(map(str, state or ())),
-        workflow=await full_name(core, workflow),
+    given = RunsWanted.model_construct(
+        states=state or [],
+        workflow=workflow,
         tag=tag,
         key=key,
         schedule=schedule,
         who=who,
-        since=micros(since),
-        until=micros(until),
-        text=text or None,
+        since=since,
+        until=until,
+        within=within,
+        text=text,
         followups_failed=followups_failed,
         without_reports=without_reports,
-        below=cursor,
-        limit=limit,
     )
+    wanted = replace(await filter_of(core, given, saved), below=cursor, limit=limit)
     runs, following = await core.list_runs(wanted)
     return answer({"runs": runs, "next": following and str(following)})
 
@@ -180,9 +200,16 @@ async def show(
     ] = None,
 ) -> Response:
     """A run; with `wait`, as soon as it has ended, or as it is after that time."""
+    return answer(*await shown(core, number, wait, attempt))
+
+
+async def shown(
+    core: Core, number: int, wait: float, attempt: int | None = None
+) -> tuple[dict[str, Any], int]:
+    """A run, after a wait for its end if any, and the answer's status."""
     if not wait:
-        return answer(await core.run(number))
-    return answer(await core.wait_for_end(number, wait, attempt))
+        return await core.run(number), 200
+    return await core.wait_for_end(number, wait, attempt), 200
 
 
 @router.post("/{number}/cancel", response_model=RunAnswer, responses=problems(404, 409))
@@ -206,6 +233,39 @@ async def graph(
     With `at` as they were at that moment, put back together from the times of attempts.
     """
     return answer(await core.look_into(number, looking.graph, address, micros(at)))
+
+
+@router.get("/{number}/glance", response_model=GlanceAnswer, responses=problems(404, 410))
+async def glance(core: TheCore, number: RunNumber) -> Response:
+    """A run on one line: progress, running steps, failures, bottleneck, time left."""
+    return answer(await core.glance(number))
+
+
+@router.get("/{number}/failures", response_model=FailuresAnswer, responses=problems(404, 410))
+async def failures(core: TheCore, number: RunNumber) -> Response:
+    """What failed in a run, by kind: the same step and error, but for numbers and quoted names.
+
+    The first 5,000 failed steps are looked at; `more` says that there are more.
+    """
+    return answer(await core.look_into(number, failing.failures))
+
+
+@router.get("/{number}/times", response_model=TimesAnswer, responses=problems(404, 410))
+async def times(core: TheCore, number: RunNumber) -> Response:
+    """Where the time of a run went, by the steps and eaches of its plan, in slices of time."""
+    return answer(await core.look_into(number, spending.spending, core.now()))
+
+
+@router.get("/{number}/outliers", response_model=Outliers, responses=problems(404, 410, 422))
+async def outliers(
+    core: TheCore,
+    number: RunNumber,
+    address: Address,
+    limit: Annotated[int, Query(ge=1, le=50)] = 5,
+) -> Response:
+    """The slowest attempts of a step over all items, and the first that failed; or of an each."""
+    found = await core.look_into(number, spending.outliers, address, core.now(), limit)
+    return answer(found)
 
 
 @router.get("/{number}/attempts", response_model=AttemptList, responses=problems(404, 410, 422))
@@ -294,14 +354,6 @@ async def commands(core: TheCore, number: RunNumber) -> Response:
     await core.run_row(number)
     rows = await core.read(reading.commands, number)
     return answer({"commands": views_of(rows, command_view, "at", "who", "what")})
-
-
-async def full_name(core: Core, name: str | None) -> str | None:
-    """The full name for a short one; a name that is not known stays as it is and finds nothing."""
-    if name is None or "/" in name:
-        return name
-    known = await core.read(reading.workflow_names)
-    return next((full for full in known if full.partition("/")[2] == name), name)
 
 
 def _gather(view: dict[str, Any], into: list[dict[str, Any]]) -> None:

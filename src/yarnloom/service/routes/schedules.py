@@ -32,7 +32,7 @@ from yarnloom.protocol.bodies import (
 )
 from yarnloom.schedules import SETTINGS
 from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.routes.runs import CHECK_WAIT, started_answer
+from yarnloom.service.routes.runs import CHECK_WAIT, answer_to_start
 from yarnloom.service.routing import api_router
 
 router = api_router("schedules")
@@ -115,7 +115,8 @@ async def start_schedule(
     """Start what the schedule starts, now; also while it is paused."""
     body = body or StartScheduleBody()
     key = body.key or idempotency_key or uuid.uuid4().hex
-    return started_answer(await core.start(StartSchedule(name, key, who, body.reason), CHECK_WAIT))
+    command = StartSchedule(name, key, who, body.reason)
+    return answer(*answer_to_start(await core.start(command, CHECK_WAIT)))
 
 
 def _changes(body: ScheduleSettings) -> dict[str, Any]:

@@ -14,15 +14,17 @@ from sse_starlette import EventSourceResponse
 from yarnloom.engine import MakeLink, RevokeLink, looking
 from yarnloom.engine.states import STEP_ENDED
 from yarnloom.engine.views import link_view, moment
-from yarnloom.errors import NotAllowed
-from yarnloom.protocol.answers import LinkAnswer, LinkedRun, LinkList, MadeLink
+from yarnloom.errors import InvalidInput, NotAllowed, Problem
+from yarnloom.protocol.answers import LineList, LinkAnswer, LinkedRun, LinkList, MadeLink
 from yarnloom.protocol.bodies import LinkBody
 from yarnloom.service.answers import Asker, TheCore, answer, problems
 from yarnloom.service.core import Core
+from yarnloom.service.logs import Whole
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
 from yarnloom.service.routing import api_router
 from yarnloom.store import links
+from yarnloom.store.logs import Mark, Wanted
 from yarnloom.units import whole_number
 
 router = api_router("watching")
@@ -33,6 +35,11 @@ ANY_PAGE = {"Access-Control-Allow-Origin": "*", "Cache-Control": "no-store"}
 _SHOWN = ("number", "state", "progress", "created_at", "started_at", "ended_at")
 _DETAILS = ("workflow", "outcome", "stop_asked", "output", "error", "round")
 
+BREATH = 0.2
+"""Seconds between two looks at what a whole run prints."""
+
+MarkText = Annotated[str, Query(pattern=r"^([0-9]{1,15}-[0-9]{1,15})?$")]
+SoughtText = Annotated[str, Query(max_length=200, description="In a line")]
 LastId = Annotated[str | None, Header(max_length=100, alias="Last-Event-ID")]
 Token = Annotated[str, Path(max_length=200)]
 
@@ -61,15 +68,77 @@ async def published_live(
 
 @router.get("/runs/{number}/log/live", responses=problems(404, 410, 422))
 async def log_live(
-    core: TheCore, number: RunNumber, address: Address, last_event_id: LastId = None
+    core: TheCore,
+    number: RunNumber,
+    address: Address,
+    text: SoughtText = "",
+    last_event_id: LastId = None,
 ) -> EventSourceResponse:
     """What a step prints, as it comes, from attempt to attempt until it has ended.
 
     Ids are `ATTEMPT-LINE`; a reader that was cut off goes on behind `Last-Event-ID`.
     """
     await core.look_into(number, looking.step, address.partition("#")[0])
-    events = _log_events(core, number, address, last_event_id)
+    events = _log_events(core, number, address, text, last_event_id)
     return EventSourceResponse(events, ping=PING)
+
+
+@router.get("/runs/{number}/lines", response_model=LineList, responses=problems(404, 410, 422))
+async def lines(
+    core: TheCore,
+    number: RunNumber,
+    address: Address = "",
+    text: SoughtText = "",
+    after: Annotated[MarkText, Query(description="The mark behind which lines begin")] = "",
+    before: Annotated[MarkText, Query(description="The mark before which lines end")] = "",
+    newest: Annotated[bool, Query(description="The newest lines, in place of the first")] = False,
+    limit: Annotated[int, Query(ge=1, le=5_000)] = 500,
+) -> Response:
+    """What all steps of a run printed, or those at an address, in the order in which it arrived.
+
+    A page that is searched for a text may have fewer lines than the limit, and yet a `next`: the
+    mark to give as `after`, or as `before` where the newest were asked for.
+    """
+    if after and (before or newest):
+        raise InvalidInput(
+            "found `after` with `before` or `newest`; expected one direction",
+            problems=[Problem("/after", "not together with `before` or `newest`")],
+        )
+    await _place_of(core, number, address)
+    wanted = Wanted(limit, address.strip("/"), text)
+    if before or newest:
+        page = await core.logs.lines_before(number, Mark.of(before), wanted)
+    else:
+        page = await core.logs.lines_after(number, Mark.of(after) or Mark(), wanted)
+    following = None if page.next is None else str(page.next)
+    return answer({"lines": page.lines, "next": following, "end": str(page.end)})
+
+
+@router.get("/runs/{number}/lines/live", responses=problems(404, 410, 422))
+async def lines_live(
+    core: TheCore,
+    number: RunNumber,
+    address: Address = "",
+    text: SoughtText = "",
+    after: Annotated[MarkText, Query(description="The mark behind which lines begin")] = "",
+    last_event_id: LastId = None,
+) -> EventSourceResponse:
+    """What all steps of a run print, or those at an address, until that has ended.
+
+    Ids are marks; a reader that was cut off goes on behind `Last-Event-ID`.
+    """
+    await _place_of(core, number, address)
+    mark = Mark.of(last_event_id or after) or Mark()
+    wanted = Wanted(BATCH, address.strip("/"), text)
+    return EventSourceResponse(_line_events(core, number, mark, wanted), ping=PING)
+
+
+async def _place_of(core: Core, number: int, address: str) -> dict[str, Any]:
+    """The run, or the part of it at an address."""
+    if not address.strip("/"):
+        return await core.run(number)
+    found: dict[str, Any] = await core.look_into(number, looking.graph, address, None)
+    return found
 
 
 @router.post(
@@ -224,12 +293,13 @@ async def _link_events(core: Core, link: dict[str, Any], after: int) -> AsyncIte
 
 
 async def _log_events(
-    core: Core, number: int, address: str, last_id: str | None
+    core: Core, number: int, address: str, text: str, last_id: str | None
 ) -> AsyncIterator[bytes]:
     """Lines of a step's attempts, one after the other, until it has ended."""
     label, _, wanted = address.partition("#")
-    attempt, _, text = (last_id or "").partition("-")
-    after, reached = whole_number(text) or 0, whole_number(attempt) or 0
+    attempt, _, line_of = (last_id or "").partition("-")
+    after, reached = whole_number(line_of) or 0, whole_number(attempt) or 0
+    sought = text.casefold()
     with core.hub.listen(number) as changed:
         while not core.closing:
             changed.clear()
@@ -246,6 +316,8 @@ async def _log_events(
                         lines = await core.logs.lines(key, after, BATCH)
                         for line in lines:
                             after = line["line"] + 1
+                            if sought not in line["text"].casefold():
+                                continue
                             entry, place = {**line, "attempt": reached}, f"{reached}-{after}"
                             yield core.hub.event("yarnloom.line", f"{number}/{label}", place, entry)
                         if lines:
@@ -257,6 +329,26 @@ async def _log_events(
             if _is_over(step, wanted):
                 return
             await changed.wait()
+
+
+async def _line_events(core: Core, number: int, mark: Mark, wanted: Wanted) -> AsyncIterator[bytes]:
+    """Lines of all steps of a run from a mark on, until the run, item or step has ended."""
+    with core.hub.listen(number) as changed, core.logs.watch(Whole(number)) as woken:
+        while not core.closing:
+            changed.clear()
+            woken.clear()
+            over = (await _place_of(core, number, wanted.address))["state"] in STEP_ENDED
+            page = await core.logs.lines_after(number, mark, wanted)
+            for line in page.lines:
+                place = f"{number}/{line['address']}"
+                yield core.hub.event("yarnloom.line", place, line["mark"], line)
+            mark = page.end
+            if page.next is not None:
+                continue
+            if over:
+                return
+            await _first(woken, changed)
+            await asyncio.sleep(BREATH)
 
 
 def _attempts_from(step: dict[str, Any], wanted: str, reached: int) -> list[dict[str, Any]]:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Path, Request
 from fastapi.responses import Response
+from starlette.types import Receive
 
 from yarnloom.engine import (
     Ask,
@@ -29,11 +30,12 @@ from yarnloom.protocol.bodies import (
     ReportBody,
 )
 from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.core import Core
 from yarnloom.service.routing import api_router
 
 router = api_router("workers", "/workers")
 
-REPORTED_AT_ONCE = 50
+REPORTED_AT_ONCE = 100
 
 WorkerId = Annotated[str, Path(max_length=100)]
 
@@ -86,23 +88,35 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
 @router.post("/{worker}/ask", responses=problems(404, 503))
 async def ask(core: TheCore, request: Request, worker: WorkerId, body: AskBody) -> Response:
     """The open request: answered as soon as there is work or an order, empty after 20 to 25 s."""
-    closed = asyncio.ensure_future(_closed(request))
+    return answer(*await asked(core, request.receive, worker, body))
+
+
+async def asked(
+    core: Core, receive: Receive, worker: str, body: AskBody
+) -> tuple[dict[str, Any], int]:
+    """The answer to a worker's open request, which has been received whole, and its status."""
+    closed = asyncio.ensure_future(_closed(receive))
     try:
         messages = await core.ask(_ask_of(worker, body), closed)
     finally:
         closed.cancel()
-    return answer({"messages": messages, "closing": core.closing, "commits": core.commits})
+    return {"messages": messages, "closing": core.closing, "commits": core.commits}, 200
 
 
-async def _closed(request: Request) -> None:
+async def _closed(receive: Receive) -> None:
     """Return when the connection of a request, which has been received whole, is closed."""
-    while (await request.receive())["type"] != "http.disconnect":
+    while (await receive())["type"] != "http.disconnect":
         pass
 
 
 @router.post("/{worker}/report", responses=problems(404, 503))
 async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
     """What happened to attempts; the answer says what was refused, and can carry work."""
+    return answer(*await reported(core, worker, body))
+
+
+async def reported(core: Core, worker: str, body: ReportBody) -> tuple[dict[str, Any], int]:
+    """Take in a report; the answer to it, and its status."""
     # Lines first: whoever sees that an attempt has ended finds its whole log.
     if body.logs:
         await core.keep_lines(worker, body.logs)
@@ -112,7 +126,7 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
     # A few at a time, so that a long report, such as one after a break, holds up nobody.
     for first in range(0, max(len(items), len(saved), 1), REPORTED_AT_ONCE):
         some = slice(first, first + REPORTED_AT_ONCE)
-        reported: Reported = await core.submit(
+        found: Reported = await core.submit(
             Report(
                 worker,
                 tuple(items[some]),
@@ -126,9 +140,9 @@ async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
                 body.epoch,
             )
         )
-        refused += reported.refused
-        messages += reported.messages
-    return answer({"refused": refused, "messages": messages, "commits": core.commits})
+        refused += found.refused
+        messages += found.messages
+    return {"refused": refused, "messages": messages, "commits": core.commits}, 200
 
 
 def _item_of(item: ItemBody) -> ReportItem:

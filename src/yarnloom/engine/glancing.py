@@ -1,0 +1,206 @@
+"""A run on one line: progress, running steps, failures, bottleneck, time left.
+
+Made of what the graph, `why` and the failures say, so that none of them can contradict it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from datetime import datetime
+from typing import Any
+
+from yarnloom.units import duration_text
+
+View = dict[str, Any]
+
+_HOLDS = ("ready", "backing_off", "paused")
+SAID = 100
+"""How many letters of an error's message are on the line."""
+
+BOXES = 2
+"""How many boxes are named in which something runs."""
+
+
+def glance(run: View, graph: View, why: View | None, failures: View) -> View:
+    """What is to be said of a run at a glance.
+
+    Args:
+        run: its view.
+        graph: the graph of all of it.
+        why: what it waits for; None if it has ended.
+        failures: its failures by kind.
+    """
+    held = None if why is None else held_by(graph, why)
+    pieces = [
+        *_how_far(run),
+        *_running(graph, ended=run["ended_at"] is not None),
+        *_failed(run, graph, failures),
+        *([_piece("held", held["text"], held["address"])] if held else []),
+        *_left(run),
+    ]
+    return {"text": " · ".join(one["text"] for one in pieces), "pieces": pieces, "held": held}
+
+
+def _piece(what: str, text: str, address: str = "") -> View:
+    return {"what": what, "text": text, "address": address}
+
+
+def _how_far(run: View) -> Iterator[View]:
+    percent = f"{int(100 * run['progress']['fraction'])}%"
+    if run["ended_at"] is None:
+        progress = run["progress"]
+        yield _piece("progress", percent if run["started_at"] else str(run["state"]))
+        text = re.sub(r", [\d,]+ failed", "", progress["text"])
+        if progress["address"] and not re.search(r"\d parts?\b", text):
+            rate = progress["per_second"]
+            pace = f", {rate:,.3g} a second" if rate and rate < 1_000 else ""
+            pace = f", {rate:,.0f} a second" if rate and rate >= 1_000 else pace
+            yield _piece("moving", text + pace, progress["address"])
+        return
+    at = "" if run["state"] == "done" else f" at {percent}"
+    since = datetime.fromisoformat(run["started_at"] or run["ended_at"])
+    spent = (datetime.fromisoformat(run["ended_at"]) - since).total_seconds()
+    spent = round(spent) if spent >= 10 else round(spent, 1)
+    yield _piece("progress", f"{run['state']}{at} in {duration_text(spent)}")
+
+
+def boxes(part: View, *, inside: bool = False) -> Iterator[tuple[View, dict[str, int]]]:
+    """Every step that a graph shows, and how many of it are how.
+
+    Args:
+        part: the graph, or a part of it.
+        inside: whether it is what an each repeats.
+    """
+    if part["kind"] == "step":
+        if inside:
+            yield part, part.get("counts", {})
+        elif part.get("state"):
+            yield part, {part["state"]: 1}
+    if "do" in part:
+        yield from boxes(part["do"], inside=True)
+    for child in part.get("parts", ()):
+        yield from boxes(child, inside=inside)
+    for follows in part.get("follow_ups", {}).values():
+        yield from boxes(follows, inside=inside)
+
+
+def _running(graph: View, *, ended: bool) -> Iterator[View]:
+    if ended:
+        return
+    found = [(part, counts.get("running", 0)) for part, counts in boxes(graph)]
+    many = [one for one in found if one[1] and "counts" in one[0]]
+    for part, number in sorted(many, key=lambda one: -one[1])[:BOXES]:
+        yield _piece("running", f"{number:,} running in {part['label']}", part["address"])
+    if len(many) > BOXES:
+        yield _piece("running", f"and in {len(many) - BOXES} other steps")
+    alone = [part for part, number in found if number and "counts" not in part]
+    if alone:
+        yield _piece("running", _names(alone), alone[0]["address"])
+    if not many and not alone:
+        # Steps that are short are seldom seen while they run.
+        for each, number in _under_way(graph):
+            yield _piece("running", f"{number:,} {each['label']} under way", each["address"])
+
+
+def _under_way(part: View) -> Iterator[tuple[View, int]]:
+    """The outermost eaches of which items have begun and not ended, and how many."""
+    if part["kind"] == "each":
+        if number := part.get("counts", {}).get("running", 0):
+            yield part, number
+        return
+    for child in (*part.get("parts", ()), *part.get("follow_ups", {}).values()):
+        yield from _under_way(child)
+
+
+def _names(steps: list[View]) -> str:
+    """Which steps run."""
+    if len(steps) == 1:
+        return f"{steps[0]['label']} runs"
+    if len(steps) <= BOXES:
+        return f"{' and '.join(step['label'] for step in steps)} run"
+    return f"{steps[0]['label']} and {len(steps) - 1} other steps run"
+
+
+def _failed(run: View, graph: View, failures: View) -> Iterator[View]:
+    if not failures["failed"]:
+        return
+    first, kinds = failures["kinds"][0], len(failures["kinds"])
+    number = failures["failed"]
+    if failures["more"]:  # only so many were looked at
+        number = max(number, sum(counts.get("failed", 0) for _, counts in boxes(graph)))
+    allowed = ", as allowed" if run["state"] == "done" and run["failures_allowed"] else ""
+    said = first["said"] if len(first["said"]) <= SAID else first["said"][: SAID - 1] + "…"
+    text = f"{number:,} failed{allowed}: {said}"
+    yield _piece("failed", text + (f" ({kinds} kinds)" if kinds > 1 else ""), first["first"])
+
+
+def held_by(graph: View, why: View) -> View | None:
+    """The step with the longest queue, and the reason; None where nothing waits."""
+    waiting = {
+        part["address"]: sum(counts.get(state, 0) for state in _HOLDS)
+        for part, counts in boxes(graph)
+    }
+    known: dict[str, View] = {}
+    for entry in why["waits"]:
+        address = without_keys(entry["address"])
+        for reason in entry["reasons"]:
+            if reason["kind"] not in _NO_HOLD:
+                known.setdefault(address, reason)
+                break
+    for reason in why["reasons"]:
+        if reason["kind"] not in _NO_HOLD:
+            return {"address": "", "waiting": 0, "text": reason["text"], "reason": reason}
+    if not known:
+        return None
+    address = max(known, key=lambda one: waiting.get(one, 0))
+    reason, number = known[address], waiting.get(address, 0)
+    if not number:  # by now it goes on
+        return None
+    short = _SHORT.get(reason["kind"])
+    text = short(reason) if short else reason["text"]
+    return {"address": address, "waiting": number, "text": text, "reason": reason}
+
+
+def without_keys(address: str) -> str:
+    """An address of a step without the keys of items."""
+    found, depth = "", 0
+    for letter in address:
+        depth += (letter == "[") - (letter == "]")
+        if depth == 0 and letter != "]":
+            found += letter
+    return found
+
+
+def _pool(reason: View) -> str:
+    return f"held by pool {reason['pool']}, {reason['in_use']} of {reason['limit']} in use"
+
+
+def _no_place(reason: View) -> str:
+    return f"held by workers: {str(reason['text']).removeprefix('waits for a place: ')}"
+
+
+_SHORT = {
+    "pool_full": _pool,
+    "pool_paused": lambda reason: f"held by pool {reason['pool']}, which is paused",
+    "pool_halted": lambda reason: f"held by pool {reason['pool']}, whose limit is 0",
+    "pool_rate": lambda reason: f"held by the rate of pool {reason['pool']}",
+    "no_place": _no_place,
+}
+"""What is said on one line, where that is shorter than the reason."""
+
+_NO_HOLD = frozenset(
+    {
+        *("handed_out", "running", "moment", "earlier", "turn", "priority", "ended", "at_once"),
+        *("stopping", "reading", "gathering", "scheduled", "rest", "stop_asked"),
+    }
+)
+"""Reasons that say that things go on as they should."""
+
+
+def _left(run: View) -> Iterator[View]:
+    seconds = run["progress"]["seconds_left"]
+    if seconds is not None and seconds >= 1:
+        yield _piece("left", f"about {duration_text(round(seconds))} left")
+    elif run["state"] == "running" and seconds is None:
+        yield _piece("left", "time left not known yet")

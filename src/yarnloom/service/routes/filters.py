@@ -1,0 +1,88 @@
+"""Filters of the list of runs: saved by name, and what a list shows with one."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Path, Query
+from fastapi.responses import Response
+
+from yarnloom.engine import DropFilter, SaveFilter, saved
+from yarnloom.protocol.answers import FilterList, SavedFilter
+from yarnloom.protocol.bodies import FilterName, RunsWanted
+from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.core import Core
+from yarnloom.service.routing import api_router
+from yarnloom.store import filters, listing, reading
+from yarnloom.units import micros, seconds
+
+router = api_router("runs", "/filters")
+
+Name = Annotated[FilterName, Path()]
+
+
+@router.get("", response_model=FilterList)
+async def list_filters(core: TheCore) -> Response:
+    """The saved filters of the list of runs, by name."""
+    rows = await core.read(filters.filters)
+    return answer({"filters": [saved.filter_view(row) for row in rows]})
+
+
+@router.put("/{name:path}", response_model=SavedFilter, responses=problems(409, 422))
+async def save(core: TheCore, who: Asker, name: Name, body: RunsWanted) -> Response:
+    """Save a filter by name, in place of the one that had the name before."""
+    return answer(await core.submit(SaveFilter(name, body.given, who)))
+
+
+@router.delete("/{name:path}", status_code=204, responses=problems(404))
+async def drop(
+    core: TheCore,
+    who: Asker,
+    name: Name,
+    reason: Annotated[str, Query(max_length=2_000, description="Why, for the record")] = "",
+) -> Response:
+    """Drop a saved filter."""
+    await core.submit(DropFilter(name, who, reason))
+    return Response(status_code=204)
+
+
+async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> listing.RunFilter:
+    """Which runs are wanted; fields that are given count more than those of the saved filter.
+
+    Raises:
+        NotFound: no filter is saved by that name.
+    """
+    if name is not None:
+        wanted = await _merged(core, wanted, name)
+    since = micros(wanted.since)
+    if wanted.within is not None:
+        begin = core.now() - round(seconds(wanted.within) * 1_000_000)
+        since = begin if since is None else max(begin, since)
+    return listing.RunFilter(
+        states=tuple(map(str, wanted.states)),
+        workflow=await full_name(core, wanted.workflow),
+        tag=wanted.tag,
+        key=wanted.key,
+        schedule=wanted.schedule,
+        who=wanted.who,
+        since=since,
+        until=micros(wanted.until),
+        text=wanted.text or None,
+        followups_failed=wanted.followups_failed,
+        without_reports=wanted.without_reports,
+    )
+
+
+async def _merged(core: Core, wanted: RunsWanted, name: str) -> RunsWanted:
+    kept = {row["name"]: row for row in await core.read(filters.filters)}
+    if name not in kept:
+        raise saved.unknown(name, list(kept))
+    return RunsWanted(**(saved.filter_view(kept[name])["wanted"] | wanted.given))
+
+
+async def full_name(core: Core, name: str | None) -> str | None:
+    """The full name for a short one; a name that is not known stays as it is and finds nothing."""
+    if name is None or "/" in name:
+        return name
+    known = await core.read(reading.workflow_names)
+    return next((full for full in known if full.partition("/")[2] == name), name)

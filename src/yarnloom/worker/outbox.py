@@ -1,0 +1,104 @@
+"""Messages of a process to its worker, sent in batches while more attempts wait in the process.
+
+Short attempts end faster than single messages can be sent. So messages wait for up to `TOGETHER`
+of them or `HELD_SECONDS`, as long as another attempt waits. A thread sends the rest when an attempt
+takes longer than that.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import threading
+import time
+
+from yarnloom.worker.frames import Channel, Closed, Message, frame
+
+TOGETHER = 64
+HELD_SECONDS = 0.002
+
+
+class Outbox:
+    """Sends messages over a channel; any thread may.
+
+    Args:
+        channel: to the worker.
+    """
+
+    def __init__(self, channel: Channel) -> None:
+        self._channel = channel
+        self._lock = threading.RLock()
+        self._frames: list[bytes] = []
+        self._since = 0.0
+        self._held = False
+        self._some = threading.Event()
+        self._pid = 0  # of the process in which the thread runs
+
+    def hold(self, on: bool) -> None:
+        """Say whether messages may wait a little from now on."""
+        self._held = on
+
+    def send(self, message: Message, *, now: bool = False) -> None:
+        """Send a message.
+
+        Args:
+            message: the message.
+            now: with all that waits, as a line that another program's may follow.
+
+        Raises:
+            ValueRefused: it cannot be written as JSON; nothing was sent.
+            Closed: the other side is gone.
+        """
+        data = frame(message)
+        with self._lock:
+            self._frames.append(data)
+            if now or not self._held:
+                self._tell()
+            elif len(self._frames) == 1:
+                self._since = time.monotonic()
+                self._wake()
+            elif len(self._frames) >= TOGETHER or self._is_late():
+                self._tell()
+
+    def flush(self) -> None:
+        """Send what waits; from now on everything is sent at once.
+
+        Raises:
+            Closed: the other side is gone.
+        """
+        with self._lock:
+            self._held = False
+            self._tell()
+
+    def _tell(self) -> None:
+        if self._frames:
+            frames, self._frames = self._frames, []
+            self._channel.send_frames(frames)
+
+    def _is_late(self) -> bool:
+        return time.monotonic() - self._since >= HELD_SECONDS
+
+    def _wake(self) -> None:
+        """Let the thread send the waiting messages soon, whatever the main thread does."""
+        if self._pid != os.getpid():
+            self._pid = os.getpid()
+            threading.Thread(target=self._tell_late, name="yarnloom-outbox", daemon=True).start()
+        self._some.set()
+
+    def _tell_late(self) -> None:
+        while True:
+            self._some.wait()
+            self._some.clear()
+            time.sleep(HELD_SECONDS)
+            with self._lock, contextlib.suppress(Closed):
+                if self._frames:
+                    if self._is_late():
+                        self._tell()
+                    else:
+                        self._some.set()
+
+    def in_fork(self) -> None:
+        """Reset in a forked process: its parent sends the waiting messages."""
+        self._lock = threading.RLock()
+        self._some = threading.Event()
+        self._frames, self._held = [], False

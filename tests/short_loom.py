@@ -1,0 +1,102 @@
+"""A loom of short steps, many of which go to a process together."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+
+from pydantic import BaseModel
+
+from tests.long_loom import leave, nap
+from yarnloom import Loom, Retry, each, item, param, previous, sequence, step
+
+loom = Loom("short")
+
+
+class Many(BaseModel):
+    """So many items; something special happens at one of them."""
+
+    folder: str
+    count: int = 200
+    special: int = 100
+
+
+@loom.task
+def numbers(count: int) -> list[int]:
+    """So many numbers."""
+    return list(range(count))
+
+
+@loom.task
+def speaks(number: int) -> int:
+    """Prints its number in a way that depends on it; most print nothing."""
+    if number % 7 == 1:
+        print(f"python {number}")
+    elif number % 7 == 2:
+        os.write(1, f"system {number}\n".encode())
+    elif number % 7 == 3:
+        os.write(2, f"unfinished {number}".encode())
+    elif number % 50 == 5:
+        print(f"before {number}")
+        subprocess.run(["/bin/echo", f"program {number}"], check=True)
+        print(f"after {number}")
+    return number
+
+
+@loom.task
+def stays(number: int, folder: str, special: int) -> int:
+    """Nothing; one of them stays for long."""
+    leave(folder, "begun", number)
+    if number == special:
+        nap(600)
+    return number
+
+
+@loom.task
+def dies(number: int, folder: str, special: int) -> int:
+    """Nothing; one of them kills its process when it is tried first."""
+    if number == special and not os.path.exists(f"{folder}/died"):
+        leave(folder, "died", os.getpid())
+        sys.stdout.flush()
+        os.kill(os.getpid(), signal.SIGKILL)
+    leave(folder, "ended", number)
+    return number
+
+
+@loom.task
+def fails(number: int, folder: str, special: int) -> int:
+    """One of ten fails when it is tried first."""
+    leave(folder, "tried", number)
+    with open(f"{folder}/tried") as tried:
+        first = tried.read().split().count(str(number)) == 1
+    if number % 10 == 3 and first:
+        raise ValueError("the first try")
+    return number
+
+
+AGAIN = Retry(3, wait="10ms", jitter=0)
+for name, do in (
+    ("speaks", step("do", speaks, number=item())),
+    ("stays", step("do", stays, number=item(), folder=param("folder"), special=param("special"))),
+    ("dies", step("do", dies, number=item(), folder=param("folder"), special=param("special"))),
+    (
+        "fails",
+        step(
+            "do",
+            fails,
+            number=item(),
+            folder=param("folder"),
+            special=param("special"),
+            retry=AGAIN,
+        ),
+    ),
+):
+    loom.workflow(
+        name,
+        params=Many,
+        plan=sequence(
+            step("list", numbers, count=param("count")), each("all", over=previous, do=do)
+        ),
+    )
