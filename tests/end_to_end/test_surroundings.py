@@ -195,8 +195,9 @@ def test_many_changes_under_load_lose_nothing(tmp_path: Path) -> None:
             Call("GET", f"/runs/{runs[-1].number}/items", query={"address": "all", "limit": 500})
         )["items"]
         assert {item["state"] for item in items} == {"done"}
-        last = client.start("many")
-        assert set(last.wait(60)) == {"v3"}
+        # A change can be seen twice, so the third time that code was loaded need not be the last.
+        eventually(lambda: set(client.start("many").wait(60)) == {"v3"})
+        assert set(client.start("many").wait(60)) == {"v3"}
 
 
 def test_code_that_cannot_be_loaded_leaves_the_old_at_work(tmp_path: Path) -> None:
