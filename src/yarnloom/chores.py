@@ -74,14 +74,17 @@ def gather(files: FileFolder, data: Path, job: Job) -> dict[str, Kept]:
 
 
 def _outputs(data: Path, job: Job, *, only_done: bool) -> Iterator[str]:
-    after = -1
     # In pages, each with a connection's short transaction, so that the log can be folded back.
     with open_reader(data) as connection:
-        while page := reading.item_outputs(
-            connection, job["part"], job["node"], after, PAGE, only_done=only_done
-        ):
-            yield from (output or "null" for _, output in page)
-            after = page[-1][0]
+        for first in range(0, reading.item_count(connection, job["part"]), PAGE):
+            page = reading.item_outputs(
+                connection,
+                job["part"],
+                job["node"],
+                range(first, first + PAGE),
+                only_done=only_done,
+            )
+            yield from (output or "null" for output in page)
 
 
 def _failures(data: Path, job: Job) -> Iterator[str]:

@@ -44,6 +44,7 @@ from yarnloom.engine import (
     StartRun,
     Tick,
     Unchecked,
+    Unfold,
     Why,
     looking,
 )
@@ -191,8 +192,14 @@ class InlineService:
 
     def steps(self, number: int) -> list[dict[str, Any]]:
         """The steps of a run that have begun or ended, in plan order, those of items too."""
+        self.unfold(number)
         rows = self.database.read(lambda one: reading.all_steps(one, number, 0, 1_000_000))
         return [{"node": row["node"], "part": row["part"], **step_view(row)} for row in rows]
+
+    def unfold(self, number: int) -> None:
+        """Give rows to all items of a run."""
+        while self.do(Unfold(number)):
+            pass
 
     def graph(self, number: int, address: str = "", at: int | None = None) -> dict[str, Any]:
         """The parts of a run, or of an item in it, as a tree, each with its state; or as it was."""
@@ -239,6 +246,8 @@ class InlineService:
             assert row is not None
             plan = read_plan(reading.plan_document(connection, row["plan"]))
             return ask(connection, plan, number, *args)
+
+        self.unfold(number)
 
         return self.database.read(look)
 

@@ -89,6 +89,8 @@ class Driver:
 
 def rows(inline: InlineService) -> dict[str, list[dict[str, Any]]]:
     """Return all rows of the run by table, without ids and times."""
+    inline.unfold(1)
+    assert not audit(inline.database.writer)
     found: dict[str, list[dict[str, Any]]] = {}
     for table, order in (("parts", "rank"), ("steps", "rank"), ("attempts", "step, number")):
         cursor = inline.database.writer.execute(f"SELECT * FROM {table} ORDER BY {order}")

@@ -17,9 +17,10 @@ from yarnloom.store.database import LOG_LIMIT, migrate
 from yarnloom.store.writing import (
     FAILED_UNDER,
     FAULTY_UNDER,
-    GATHERED,
     NEXT_READY,
+    NOT_GONE,
     NOT_HELD,
+    OUTPUTS,
     READY_BY_LANE,
 )
 from yarnloom.testing import InlineService
@@ -103,7 +104,9 @@ def test_statements_that_run_per_step_use_an_index(inline: InlineService) -> Non
         ("SELECT * FROM parts WHERE unmade > 0 AND outcome IS NULL", ()),
         (f"{FAILED_UNDER.format(columns='*')} ORDER BY rank", (1, b"", b"")),
         (f"{FAULTY_UNDER.format(columns='*')} ORDER BY rank", (1, b"", b"")),
-        (GATHERED, (1, 1)),
+        (OUTPUTS.format(which=NOT_GONE), (1, 1, 1)),
+        ("SELECT * FROM folded WHERE segment BETWEEN ? AND ? AND attempt = ?", (1, 2, 2)),
+        ("SELECT * FROM folded WHERE run = ? AND each = ? AND first <= ?", (1, 1, 1)),
     ]
     for sql, values in checks:
         plan = inline.database.writer.execute(f"EXPLAIN QUERY PLAN {sql}", values).fetchall()
@@ -111,6 +114,7 @@ def test_statements_that_run_per_step_use_an_index(inline: InlineService) -> Non
 
         assert "INDEX" in text, (sql, text)
         assert "TEMP B-TREE" not in text, (sql, text)
+        assert "SCAN s " not in f"{text} ", (sql, text)
         assert "SCAN steps" not in text or "steps_to_start" in text, (sql, text)
 
 

@@ -46,6 +46,7 @@ from yarnloom.engine.commands import (
     StartRun,
     StartSchedule,
     Tick,
+    Unfold,
     Why,
 )
 from yarnloom.engine.data_commands import (
@@ -56,13 +57,14 @@ from yarnloom.engine.data_commands import (
     RowsToCheck,
     Unchecked,
 )
-from yarnloom.engine.engine import Engine, Results
+from yarnloom.engine.engine import ABOUT_ROWS, Engine, Results
 from yarnloom.engine.time_of_runs import Moment
 from yarnloom.engine.turn import KEEP_FILES, LEASE, LOSSES, Settings
 from yarnloom.engine.verdicts import MOST_WORK, Unjudged, Verdicts
 from yarnloom.engine.writer import SLOW_FLUSH, Writer, system_clock
 
 __all__ = [
+    "ABOUT_ROWS",
     "ACTIONS",
     "KEEP_FILES",
     "LEASE",
@@ -123,6 +125,7 @@ __all__ = [
     "Started",
     "Tick",
     "Unchecked",
+    "Unfold",
     "Unjudged",
     "Verdicts",
     "Why",

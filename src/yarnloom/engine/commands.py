@@ -101,6 +101,20 @@ class CancelRun:
 
 
 @dataclass(frozen=True, slots=True)
+class Unfold:
+    """Give rows to items of a run that are done and have none; whether more are left.
+
+    Attributes:
+        first: the index of the first item that is to have a row.
+        last: of the last; None for all, also those that are done later.
+    """
+
+    run: int
+    first: int = 0
+    last: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class PauseRun:
     """Begin nothing more of a run, and let what runs stop; the answer is the run."""
 
@@ -639,6 +653,7 @@ Command = (
     | EndChore
     | CancelRun
     | PauseRun
+    | Unfold
     | ResumeRun
     | MendRun
     | ChangeRun

@@ -22,6 +22,7 @@ from yarnloom.engine import (
     effects,
     explaining,
     filing,
+    folding,
     granting,
     links,
     mending,
@@ -113,6 +114,7 @@ _USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
     commands.PauseRun: pausing.pause_run,
     commands.ResumeRun: pausing.resume_run,
     commands.MendRun: mending.mend_run,
+    commands.Unfold: folding.unfold,
     commands.ChangeRun: changing.change_run,
     commands.RerunRun: starting.rerun,
     commands.HandleStep: by_hand.handle_step,
@@ -175,6 +177,9 @@ _ABOUT_RUNS = (
     *(commands.ChangeRun, commands.HandleStep, commands.SettleEffect),
 )
 """Commands that change the open steps of a run."""
+
+ABOUT_ROWS = (commands.MendRun, commands.HandleStep)
+"""Commands that look at what has ended in a run, or change it: its items have rows before."""
 
 
 class Engine:
@@ -278,6 +283,8 @@ class Engine:
     def _make_plain(self, turn: Turn, command: commands.Command) -> None:
         """What a command is about that is not usual has rows before it."""
         known = turn.memory.grants
+        if isinstance(command, ABOUT_ROWS):
+            folding.unfold_all(turn, command.run)
         if not known.eaches:
             return
         if isinstance(command, commands.ChangePool | commands.RemovePool):

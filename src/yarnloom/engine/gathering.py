@@ -35,7 +35,7 @@ def gather(turn: Turn, resolver: Resolver, part: PartRow, node: Node) -> tuple[s
         text = filing.gathered_list(turn.unit, part.id, ALL)
         assert text is not None, "an each with a long list is decided when that is gathered"
         return text, size_of(text)
-    text = store.gathered(turn.unit, part.id, node.children[0], only_done=False)
+    text = store.gathered(turn.unit, part.run, part.id, node.children[0], only_done=False)
     return text, size_of(text)
 
 

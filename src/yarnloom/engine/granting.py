@@ -1,8 +1,8 @@
-"""Items that go straight to workers: the usual path of many short items, without rows meanwhile.
+"""Items that go straight to workers: the usual path of many short items, without rows.
 
 An each of one step, at the top of a run and with nothing special about it, *offers* its next items.
-A worker whose tasks are short is *given* many of them at once: one row in `grants` says which. An
-item that ends well at its first try gets its rows then, as they stay, many with one statement.
+A worker whose tasks are short is *given* many of them at once: one row in `grants` says which.
+Those that end well at their first try are kept in *segments*, many in one row (`folding`).
 
 Whatever else happens to an item, it gets the rows that it would have had all along, and from there
 on everything goes as always (`unfold`): it began some milliseconds ago and goes on, fails, saves,
@@ -12,25 +12,20 @@ given and has no rows has not begun yet; it has them after `UNSEEN_SECONDS` at t
 
 from __future__ import annotations
 
-import json
-from typing import Any
-
+from yarnloom.engine import folding
 from yarnloom.engine.commands import ReportItem
 from yarnloom.engine.items import Window, item_of, raw_item
-from yarnloom.engine.memory import Field, Given, Grant, Straight, Worker, task_of
-from yarnloom.engine.placing import add_part, add_step, position_of, rank_of
+from yarnloom.engine.memory import Given, Grant, Straight, Worker, task_of
+from yarnloom.engine.placing import add_part, add_step
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.preparing import Prepared
 from yarnloom.engine.progress import items_done
 from yarnloom.engine.ready import Lane, Place
-from yarnloom.engine.resolving import Resolver, along
 from yarnloom.engine.states import RunState, StepEvent
+from yarnloom.engine.straight import input_of, straight_of
 from yarnloom.engine.turn import GRANT_DUE, Turn
-from yarnloom.errors import ValueRefused
-from yarnloom.plan import FromItem, Kind
-from yarnloom.secrets import has_sealed
 from yarnloom.store import AttemptRow, PartRow, RunRow, grants
-from yarnloom.values import decode, size_of
+from yarnloom.values import size_of
 
 UNSEEN_SECONDS = 0.5
 """After which an item has rows that a worker was given, whatever becomes of it."""
@@ -64,7 +59,7 @@ def offer(turn: Turn, run: RunRow, each: PartRow, limits: Window, *, barred: boo
     if straight is None:
         if each.id in known.not_straight or not _somebody_is_quick(turn):
             return False
-        straight = _straight(turn, run, each)
+        straight = straight_of(turn, run, each)
         if straight is None or turn.memory.pools.rated(straight.pool):
             known.not_straight.add(each.id)
             return False
@@ -85,52 +80,6 @@ def _goes_on_as_usual(turn: Turn, run: RunRow, each: PartRow) -> bool:
 def _somebody_is_quick(turn: Turn) -> bool:
     """Whether a worker's tasks are so short that it is handed more than it has places."""
     return any(one.ahead and one.registered for one in turn.memory.workers.values())
-
-
-def _straight(turn: Turn, run: RunRow, each: PartRow) -> Straight | None:
-    """Compute the facts that all items of an each share; None if its items need rows."""
-    plan = turn.plan(run)
-    node = plan.nodes[each.node]
-    do = plan.nodes[node.children[0]]
-    step = plan.nodes[do.children[0]]
-    assert node.each is not None
-    plain = do.kind is Kind.SEQUENCE and len(do.children) == 1 and step.kind is Kind.STEP
-    if not plain or each.inside is not None or node.each.batch or has_sealed(run.params):
-        return None
-    if any(one.follow_ups or one.only_if is not None for one in (do, step)):
-        return None
-    rules = step.rules
-    if rules.per is not None or rules.memory or rules.quiet_for is not None:
-        return None
-    if rules.deadline is not None:
-        return None
-    resolver = Resolver(turn, run, plan)
-    fields: list[Field] = []
-    try:
-        if resolver.gap(step, each):
-            return None
-        for name, source in step.inputs.items():
-            key = json.dumps(name) + ":"
-            if isinstance(source, FromItem):
-                fields.append(Field(name, key, path=source.path))
-            elif (text := resolver.text(source, each)) is not None:
-                fields.append(Field(name, key, text, decode(text)))
-    except ValueRefused:
-        return None
-    lane = (rules.pool, Prepared().priority_in(run, step), run.share or f"run {run.number}")
-    return Straight(
-        each=each.id,
-        run=run.number,
-        facts=node.each,
-        do=do,
-        step=step,
-        lane=(*lane, plan.contract(step)),
-        address=turn.part_address(run, each),
-        plan_address=plan.address(step),
-        fields=fields,
-        rank=each.rank,
-        next=each.total - each.unmade,
-    )
 
 
 def _set_offer(turn: Turn, straight: Straight, count: int) -> None:
@@ -205,7 +154,7 @@ def give(turn: Turn, worker: Worker, straight: Straight, count: int) -> None:
         index = straight.next + more
         raw = raw_item(turn, each, straight.facts, index)
         value, name = item_of(raw, straight.facts)
-        text, inputs = _input(straight, raw, value)
+        text, inputs = input_of(straight, raw, value)
         given = Given(
             *(straight, grant, index, name, value, text, worker.id, code_hash, turn.now, turn.mono),
             *(attempt + more, part + more, step + more),
@@ -241,67 +190,37 @@ def give(turn: Turn, worker: Worker, straight: Straight, count: int) -> None:
     turn.workers = True
 
 
-def _input(straight: Straight, raw: Any, value: str) -> tuple[str, dict[str, Any]]:
-    """A step's input for an item, as JSON text and as it is."""
-    fields, inputs = [], {}
-    for name, key, text, known, path in straight.fields:
-        if text is not None:
-            fields.append(key + text)
-            inputs[name] = known
-        elif not path:
-            fields.append(key + value)
-            inputs[name] = raw
-        elif (found := along(raw, path)) is not None:
-            fields.append(key + found)
-            inputs[name] = decode(found)
-    return "{" + ",".join(fields) + "}", inputs
-
-
 # How it ends
 
 
 def end(turn: Turn, run: RunRow, straight: Straight, ends: Ends) -> PartRow:
-    """Items of an each ended well: they have their rows now, and the each counts them; the each."""
+    """Items of an each ended well: they are kept, and the each counts them; the each."""
     each = turn.unit.parts.need(straight.each)
-    wanted, ended, sizes = straight.do.wanted, [], []
+    done = [_done(turn, given, item, output) for given, item, output in ends]
     worker = turn.memory.workers[ends[0][0].worker]
-    for given, item, output in ends:
-        ago = turn.now - round(item.ended_ago * 1_000_000)
-        begun = item.ended_ago if item.begun_ago is None else item.begun_ago
-        begun_at = max(given.at, turn.now - round(begun * 1_000_000))
-        ended_at = max(begun_at, ago)
-        ended.append(
-            grants.EndedItem(
-                *(given.part, given.step, given.attempt, given.index, given.name, given.value),
-                *(rank_of(each, given.index), given.text, output, given.worker, given.code_hash),
-                *(given.at, begun_at, ended_at, item.pid),
-                None if item.cpu is None else round(item.cpu * 1_000_000),
-                item.memory,
-            )
-        )
-        sizes.append(size_of(output) if wanted else 0)
-        turn.flow.took(each, straight.step.index, ended_at - begun_at)
+    size = 0
+    for one in done:
+        given = one.given
+        begun_at, took = given.at + one.began, one.took
+        turn.flow.took(each, straight.step.index, took)
         turn.hours.end(
-            *(run.workflow, ended_at, straight.plan_address, "done"),
-            *(begun_at - given.at, ended_at - begun_at),
+            *(run.workflow, begun_at + took, straight.plan_address, "done", one.began, took)
         )
-        turn.tally.begin((begun_at - given.at) / 1_000_000)
+        turn.tally.begin(one.began / 1_000_000)
         turn.tally.end(failed=False)
+        if straight.do.wanted:
+            size += max(len("null"), size_of(one.output)) + 1
         worker.release(given.attempt)
-        _is_over(turn, given)
+    folding.keep(turn, run, straight, done)
+    for one in done:
+        _is_over(turn, one.given)
     worker.last, worker.last_at = ends[-1][0].attempt, turn.now
     if not worker.in_hand:
         worker.idle_since = turn.now
-    position = position_of(straight.step).to_bytes(4, "big")
-    around = grants.Around(
-        *(run.number, each.id, straight.do.index, straight.step.index, straight.lane),
-        *(run.round, turn.now, wanted, position),
-    )
-    grants.keep_ended(turn.unit, around, ended, sizes)
     count = len(ends)
     turn.flow.count(each, straight.step.index, "done", count)
     each.unmade -= count
-    each.size += sum(max(size, len("null")) + 1 for size in sizes)
+    each.size += size if straight.do.wanted else (len("null") + 1) * count
     turn.count_children(each, count)
     items_done(turn, run, each, straight.do, count)
     run.attempts += count
@@ -313,6 +232,15 @@ def end(turn: Turn, run: RunRow, straight: Straight, ends: Ends) -> PartRow:
     turn.settling.add(run.number)
     turn.workers = True
     return each
+
+
+def _done(turn: Turn, given: Given, item: ReportItem, output: str) -> folding.Done:
+    """When an item began and how long it took, from what was reported of its end."""
+    begun = item.ended_ago if item.begun_ago is None else item.begun_ago
+    began = max(0, turn.now - round(begun * 1_000_000) - given.at)
+    took = max(0, turn.now - round(item.ended_ago * 1_000_000) - given.at - began)
+    cpu = None if item.cpu is None else round(item.cpu * 1_000_000)
+    return folding.Done(given, began, took, item.pid, cpu, item.memory, output)
 
 
 def _leave_pool(turn: Turn, straight: Straight, ends: Ends) -> None:
@@ -429,9 +357,9 @@ def unseen(turn: Turn) -> list[Straight]:
 def recall(turn: Turn) -> None:
     """After a restart: give rows to all items that workers have in hand."""
     for row in grants.all_of(turn.unit):
-        have = grants.items_with_rows(turn.unit, row)
+        have = grants.ended_items(turn.unit, row)
         each = turn.unit.parts.need(row.each)
-        straight = _straight(turn, turn.run(each.run), each)
+        straight = straight_of(turn, turn.run(each.run), each)
         assert straight is not None, "an item that was given can get rows"
         missing = [more for more in range(row.items) if row.item + more not in have]
         grant = Grant(row.attempt, len(missing))
@@ -442,7 +370,15 @@ def recall(turn: Turn) -> None:
             raw = raw_item(turn, each, straight.facts, index)
             value, name = item_of(raw, straight.facts)
             given = Given(
-                *(straight, grant, index, name, value, _input(straight, raw, value)[0], row.worker),
+                *(
+                    straight,
+                    grant,
+                    index,
+                    name,
+                    value,
+                    input_of(straight, raw, value)[0],
+                    row.worker,
+                ),
                 *(row.code_hash, row.handed_at, turn.mono),
                 *(row.attempt + more, row.part + more, row.step + more),
             )

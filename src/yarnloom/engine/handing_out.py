@@ -19,6 +19,7 @@ from yarnloom.errors import FolderUnusable
 from yarnloom.secrets import has_sealed
 from yarnloom.store import AttemptRow, StepRow
 from yarnloom.store import writing as store
+from yarnloom.store.unit import LARGEST_GRANT
 from yarnloom.values import decode
 
 FETCH = 64
@@ -83,7 +84,8 @@ class _Desk:
         if lanes.ready > straight.offered:
             return 1
         room = min(worker.room(straight.lane[3]), granting.room_in_pool(self.turn, straight))
-        return min(straight.offered, room if alone else min(room, max(1, worker.places)))
+        most = min(straight.offered, LARGEST_GRANT)
+        return min(most, room if alone else min(room, max(1, worker.places)))
 
     def may_start(self, pool: str) -> bool:
         """Whether anything of a pool may start; if its rate forbids it, it is looked at again."""

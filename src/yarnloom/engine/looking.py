@@ -127,13 +127,13 @@ def _is_to_come(connection: Connection, place: Place, key: str) -> bool:
     if place.node.each.name is None:
         index = whole_number(key)
         return index is not None and index < place.row["total"]
-    source, name = _source(connection, place.row["id"]), item_name(key)
+    source, name = source_of(connection, place.row["id"]), item_name(key)
     if is_list_reference(source):
         source = map(decode, connection.files.find_in_list(source["list"], name))
     return any(item_of(value, place.node.each)[1] == name for value in source)
 
 
-def _source(connection: Connection, each: int) -> Any:
+def source_of(connection: Connection, each: int) -> Any:
     """The list of an each, or the reference to it."""
     text = reading.source(connection, each)
     return [] if text is None else decode(text)
@@ -385,7 +385,7 @@ def items(
     rest = each["rest_state"] or StepState.WAITING
     if not states or rest in states:
         *between, behind = reading.items_without_rows(
-            connection, each["id"], each["total"], each["unmade"]
+            connection, number, each["id"], each["total"], each["unmade"]
         )
         for span in between:
             begin = max(first, span.start)
@@ -427,7 +427,7 @@ def _unmade(connection: Connection, place: Place, label: str, first: int, limit:
     values = slice_of(
         connection.files,
         lambda one: reading.marks(connection, one),
-        _source(connection, each["id"]),
+        source_of(connection, each["id"]),
         facts,
         first,
         limit,

@@ -380,6 +380,7 @@ class Straight:
         offered: how many may be given.
         since: when anything was offered or given last, on the steady clock.
         given: what workers have in hand, by item.
+        folds: whether items that are done have no rows (`folding`).
     """
 
     each: int
@@ -396,6 +397,7 @@ class Straight:
     offered: int = 0
     since: float = 0.0
     given: dict[int, Given] = field(default_factory=dict)
+    folds: bool = True
 
     @property
     def pool(self) -> str:
@@ -410,7 +412,11 @@ class Straight:
     @property
     def rank_of_next(self) -> bytes:
         """The rank of the next item."""
-        return self.rank + self.next.to_bytes(4, "big")
+        return self.rank_of(self.next)
+
+    def rank_of(self, index: int) -> bytes:
+        """The rank of an item."""
+        return self.rank + index.to_bytes(4, "big")
 
     def address_of(self, index: int, name: str | None) -> str:
         """The address of the step in an item."""

@@ -32,7 +32,7 @@ from yarnloom.engine.weaving import Weave
 from yarnloom.errors import ValueRefused
 from yarnloom.media import named_in
 from yarnloom.plan import Retry
-from yarnloom.store import AttemptRow, StepRow, holding
+from yarnloom.store import AttemptRow, StepRow, holding, segments
 from yarnloom.units import duration_text
 from yarnloom.values import VALUE_LIMIT, encode
 
@@ -162,6 +162,8 @@ def hand_back(turn: Turn, attempt_id: int) -> None:
 def _take(turn: Turn, worker: str, item: ReportItem) -> str | None:
     """Take in one item; why it is refused, or None."""
     attempt = turn.unit.attempts.get(item.attempt)
+    if attempt is None and segments.worker_of(turn.unit, item.attempt) == worker:
+        return None  # it is done, and said again
     if attempt is None or attempt.worker != worker:
         return "this worker was never given that attempt"
     if attempt.outcome is not None:

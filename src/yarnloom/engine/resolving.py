@@ -121,7 +121,7 @@ class Resolver:
             if (found := filing.gathered_list(self.turn.unit, row.id, DONE)) is not None:
                 return found
             self._refuse_large(node, row.size)
-            return store.gathered(self.turn.unit, row.id, node.children[0], only_done=True)
+            return store.gathered(self.turn.unit, row.run, row.id, node.children[0], only_done=True)
         self._refuse_large(node, ended.size)
         return ended.output or "null"
 

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from typing import Any, TypeVar
 
 from yarnloom.engine import (
+    ABOUT_ROWS,
     MOST_WORK,
     SLOW_FLUSH,
     Ask,
@@ -34,12 +35,14 @@ from yarnloom.engine import (
     StartRun,
     StartSchedule,
     Unchecked,
+    Unfold,
     Unjudged,
     Verdicts,
     Why,
     Writer,
     explaining,
     failing,
+    folded,
     glancing,
     looking,
     shares,
@@ -166,6 +169,8 @@ class Core:
 
         A value that is costly to check is checked in another process, and the command given again.
         """
+        if isinstance(command, ABOUT_ROWS):
+            await self.unfold(command.run)
         while True:
             if self.closing:
                 raise Busy("the service is stopping; try again when it is back")
@@ -356,7 +361,19 @@ class Core:
         """What one of the questions of `looking` answers about a run."""
         row = await self.run_row(number)
         plan = await self.plan(row["plan"])
-        return await self.read(ask, plan, number, *args)
+
+        def look(connection: Any) -> View | folded.Span:
+            span = folded.needs(connection, plan, number, ask, *args)
+            return ask(connection, plan, number, *args) if span is None else span
+
+        while isinstance(found := await self.read(look), tuple):
+            await self.unfold(number, *found)
+        return found
+
+    async def unfold(self, number: int, first: int = 0, last: int | None = None) -> None:
+        """Give rows to items of a run that are done: some at a time, so that others are served."""
+        while await self.submit(Unfold(number, first, last)):
+            pass
 
     async def why(self, number: int, address: str) -> View:
         """What a run, or a part of it, waits for; of what runs also how long it has been silent."""

@@ -12,6 +12,7 @@ _RULES = {
     "a part's counters equal its children by state": """
         WITH rows AS (
           SELECT part, state FROM steps
+          UNION ALL SELECT each, 'done' FROM folded
           UNION ALL SELECT parent, coalesce(outcome, state) FROM parts
           WHERE parent IS NOT NULL AND NOT {follow_up}),
         children AS (SELECT part, state FROM rows WHERE state <> 'waiting'),
@@ -49,17 +50,21 @@ _RULES = {
           SELECT a.item, o.parent FROM around a JOIN parts e ON e.id = a.each
             JOIN parts o ON o.id = e.inside),
         found AS (
-          SELECT a.each, s.node, s.state, count(*) FROM steps s JOIN around a ON a.item = s.inside
-          WHERE s.state <> 'waiting' GROUP BY 1, 2, 3),
+          SELECT each, node, state, count(*) FROM (
+            SELECT a.each, s.node, s.state FROM steps s JOIN around a ON a.item = s.inside
+            WHERE s.state <> 'waiting' UNION ALL SELECT each, node, 'done' FROM folded)
+          GROUP BY 1, 2, 3),
         counted AS (
           SELECT f.each, f.node, f.state, f.number FROM flows f JOIN parts p ON p.id = f.each
           WHERE f.number <> 0 AND f.state NOT LIKE 'left%'
-            AND f.node IN (SELECT node FROM steps WHERE run = p.run))
+            AND f.node IN (SELECT node FROM steps WHERE run = p.run
+              UNION ALL SELECT node FROM segments WHERE run = p.run))
         SELECT each FROM (SELECT * FROM found EXCEPT SELECT * FROM counted)
         UNION SELECT each FROM (SELECT * FROM counted EXCEPT SELECT * FROM found)""",
     "how long attempts took is known of those that are done or failed in items": """
         SELECT each FROM flow_times t JOIN parts p ON p.id = t.each WHERE p.inside IS NULL
           GROUP BY each HAVING sum(number) <> (
+          SELECT count(*) FROM folded f WHERE f.run = p.run AND f.each = p.id) + (
           SELECT count(*) FROM attempts a JOIN steps s ON s.id = a.step
           WHERE s.run = p.run AND s.inside IS NOT NULL AND a.outcome IN ('done', 'failed')
             AND a.begun_at IS NOT NULL
@@ -77,7 +82,8 @@ _RULES = {
             SELECT 1 FROM attempts a WHERE a.run = r.number AND a.outcome IS NULL))""",
     "a run counts its attempts": """
         SELECT number FROM runs WHERE attempts <> (
-          SELECT count(*) FROM attempts a WHERE a.run = runs.number)""",
+          SELECT count(*) FROM attempts a WHERE a.run = runs.number)
+          + (SELECT count(*) FROM folded f WHERE f.run = runs.number)""",
     "what is paused was paused by hand, or its run is held": """
         SELECT s.id FROM steps s JOIN runs r ON r.number = s.run WHERE s.state = 'paused'
           AND s.held IS NULL AND r.state NOT IN ('pausing', 'paused')""",
@@ -144,7 +150,16 @@ _RULES = {
         SELECT g.attempt FROM grants g LEFT JOIN parts p ON p.id = g.each
           WHERE p.id IS NULL OR p.outcome IS NOT NULL OR g.item + g.count > p.total
             OR g.count <= (SELECT count(*) FROM parts i WHERE i.parent = g.each
-              AND i.value IS NOT NULL AND i.item >= g.item AND i.item < g.item + g.count)""",
+              AND i.value IS NOT NULL AND i.item >= g.item AND i.item < g.item + g.count)
+            + (SELECT count(*) FROM folded f WHERE f.each = g.each
+              AND f.item >= g.item AND f.item < g.item + g.count)""",
+    "an item that is done without a row has none, and its numbers are nobody else's": """
+        SELECT f.segment FROM folded f JOIN parts p ON p.parent = f.each AND p.item = f.item
+          AND p.value IS NOT NULL
+        UNION ALL SELECT f.segment FROM folded f JOIN parts p ON p.id = f.part
+        UNION ALL SELECT f.segment FROM folded f JOIN steps s ON s.id = f.step
+        UNION ALL SELECT f.segment FROM folded f JOIN attempts a ON a.id = f.attempt
+        UNION ALL SELECT max(segment) FROM folded GROUP BY each, item HAVING count(*) > 1""",
     "a run is found by its tags, and by no others": """
         SELECT r.number FROM runs r WHERE EXISTS (SELECT value FROM json_each(r.tags)
             EXCEPT SELECT tag FROM run_tags WHERE run = r.number)

@@ -127,11 +127,13 @@ def all_of(unit: Unit) -> list[GrantRow]:
     return [GrantRow(*row) for row in unit.execute("SELECT * FROM grants ORDER BY attempt")]
 
 
-def items_with_rows(unit: Unit, row: GrantRow) -> set[int]:
-    """Which items of a grant have rows."""
+def ended_items(unit: Unit, row: GrantRow) -> set[int]:
+    """Which items of a grant have rows, or are done and in a segment."""
     found = unit.execute(
-        "SELECT item FROM parts WHERE parent = ? AND item >= ? AND item < ? AND value IS NOT NULL",
-        (row.each, row.item, row.item + row.items),
+        "SELECT item FROM parts WHERE parent = ?1 AND item >= ?2 AND item < ?3"
+        " AND value IS NOT NULL UNION ALL SELECT item FROM folded"
+        " WHERE segment BETWEEN ?4 AND ?4 + ?3 - ?2 AND each = ?1 AND item >= ?2 AND item < ?3",
+        (row.each, row.item, row.item + row.items, row.attempt),
     )
     return {item for (item,) in found}
 

@@ -65,7 +65,10 @@ def declarations(unit: Unit) -> list[tuple[str, str, dict[str, Any]]]:
 def begins_since(unit: Unit, since: int) -> list[tuple[str, int]]:
     """Attempts in pools that began since a time: their pool, with its value, and when."""
     unit.flush()
-    sql = "SELECT pool, begun_at FROM attempts WHERE begun_at > ? AND pool <> ''"
+    sql = (
+        "SELECT pool, begun_at FROM attempts WHERE begun_at > ?1 AND pool <> '' UNION ALL"
+        " SELECT pool, begun_at FROM folded WHERE told_at > ?1 AND pool <> '' AND begun_at > ?1"
+    )
     return unit.execute(sql, (since,))
 
 

@@ -129,27 +129,35 @@ REACH = 20_000
 """How far an item without a row can be behind others: more than workers ever have in hand."""
 
 
-def items_without_rows(
-    connection: sqlite3.Connection, each: int, total: int, unmade: int
-) -> list[range]:
-    """Return the indexes of an each's items that have no row; the last range ends the list.
+_MADE = (
+    "SELECT item FROM parts WHERE parent = :each AND value IS NOT NULL AND item >= :low"
+    " AND item < :total UNION ALL SELECT item FROM folded"
+    " WHERE run = :run AND each = :each AND last >= :low AND item >= :low"
+)
 
-    They follow those that have one, but for items that workers have in hand (see
+
+def items_without_rows(
+    connection: sqlite3.Connection, run: int, each: int, total: int, unmade: int
+) -> list[range]:
+    """Return the indexes of an each's items that were not made; the last range ends the list.
+
+    They follow those that were, but for items that workers have in hand (see
     `yarnloom.engine.granting`): later ones may have ended before them.
 
     Args:
         connection: a reader's.
+        run: the run.
         each: the part.
         total: how many items it has.
-        unmade: how many of them have no row.
+        unmade: how many of them were not made.
     """
     first = total - unmade
-    sql = f"SELECT item {_ITEM.partition('*')[2]} AND item >= ? AND item < ? ORDER BY item"
-    if connection.execute(f"{sql} LIMIT 1", (each, first, total)).fetchone() is None:
+    known = {"run": run, "each": each, "total": total}
+    if connection.execute(f"{_MADE} LIMIT 1", {**known, "low": first}).fetchone() is None:
         return [range(first, total)]
     low = max(0, first - REACH)
     spans = []
-    for row in connection.execute(sql, (each, low, total)):
+    for row in connection.execute(f"{_MADE} ORDER BY item", {**known, "low": low}):
         spans.append(range(low, row["item"]))
         low = row["item"] + 1
     return [*(span for span in spans if span), range(low, total)]
@@ -371,23 +379,25 @@ def waiting_in_pool(connection: sqlite3.Connection, pool: str, limit: int) -> li
     return [dict(row) for row in rows]
 
 
+def item_count(connection: sqlite3.Connection, each: int) -> int:
+    """How many items an each has."""
+    row = _one(connection, "SELECT total FROM parts WHERE id = ?", each)
+    return row["total"] if row else 0
+
+
 def item_outputs(
-    connection: sqlite3.Connection,
-    each: int,
-    node: int,
-    after: int,
-    limit: int,
-    *,
-    only_done: bool,
-) -> list[tuple[int, str | None]]:
-    """Index and output of items of an each, behind an index, as its output lists them."""
+    connection: sqlite3.Connection, each: int, node: int, items: range, *, only_done: bool
+) -> list[str | None]:
+    """Outputs of some items of an each, as its output lists them."""
     which = "outcome = 'done'" if only_done else "skip_reason IS NOT 'gone'"
     rows = connection.execute(
-        f"SELECT item, output FROM parts WHERE parent = ? AND node = ? AND item > ? AND {which}"
-        " ORDER BY item LIMIT ?",
-        (each, node, after, limit),
+        f"SELECT item, output FROM parts WHERE parent = :each AND node = :node AND {which}"
+        " AND item BETWEEN :first AND :last UNION ALL SELECT item, output FROM folded"
+        " WHERE run = (SELECT run FROM parts WHERE id = :each) AND each = :each"
+        " AND first <= :last AND last >= :first AND item BETWEEN :first AND :last ORDER BY item",
+        {"each": each, "node": node, "first": items.start, "last": items.stop - 1},
     )
-    return [(row["item"], row["output"]) for row in rows]
+    return [row["output"] for row in rows]
 
 
 def failed_items(

@@ -25,6 +25,9 @@ Row = TypeVar("Row", RunRow, PartRow, StepRow, AttemptRow)
 Watched = tuple[Row, Any, Any]
 """A row, and what its watched columns were before, None if it is new, and are; one is no tuple."""
 
+LARGEST_GRANT = 1_000
+"""Items that may be given with one grant: what one says of them lies no farther apart."""
+
 KEEP_ROWS = 4_000
 KEEP_TEXT = 4_096
 
@@ -242,10 +245,8 @@ class Unit:
     def _newest_ids(self) -> dict[str, int]:
         newest = {
             name: max(
-                self._connection.execute(f"SELECT coalesce(max(id), 0) FROM {name}").fetchone()[0],
-                self._connection.execute(
-                    f"SELECT coalesce(max({column} + count - 1), 0) FROM grants"
-                ).fetchone()[0],
+                self._connection.execute(sql).fetchone()[0] or 0
+                for sql in (f"SELECT max(id) FROM {name}", *_without_rows(column))
             )
             for name, column in (("parts", "part"), ("steps", "step"), ("attempts", "attempt"))
         }
@@ -364,6 +365,15 @@ class Unit:
             if self._connection.in_transaction:
                 self._cursor.execute("ROLLBACK")
             self._next = self._newest_ids()
+
+
+def _without_rows(column: str) -> tuple[str, str]:
+    """Statements for the highest number in a column that an item has which has no rows."""
+    newest = f"(SELECT * FROM segments ORDER BY attempt DESC LIMIT {LARGEST_GRANT})"
+    return (
+        f"SELECT max({column} + count - 1) FROM grants",
+        f"SELECT max({column} + span) FROM {newest}",
+    )
 
 
 @contextlib.contextmanager

@@ -58,8 +58,10 @@ def steps_of(unit: Unit, run: int) -> dict[int, tuple[float, float]]:
 def steps_in_items(unit: Unit, run: int) -> dict[int, float]:
     """Mean seconds of the steps in its items, by node."""
     rows = unit.execute(
-        "SELECT node, avg(ended_at - started_at) FROM (SELECT node, started_at, ended_at FROM steps"
-        " WHERE run = ? AND inside > 0 LIMIT ?)"
+        "SELECT node, avg(ended_at - started_at) FROM"
+        " (SELECT * FROM (SELECT node, started_at, ended_at FROM steps"
+        "  WHERE run = ?1 AND inside > 0 LIMIT ?2) UNION ALL"
+        "  SELECT * FROM (SELECT node, begun_at, ended_at FROM folded WHERE run = ?1 LIMIT ?2))"
         " WHERE started_at IS NOT NULL AND ended_at IS NOT NULL GROUP BY node",
         (run, LOOKED_AT),
     )

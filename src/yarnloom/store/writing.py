@@ -197,21 +197,22 @@ def unfinished_eaches(unit: Unit) -> list[int]:
     return [part for (part,) in found]
 
 
-GATHERED = (
-    "SELECT group_concat(coalesce(output, 'null'), ',') FROM"
-    " (SELECT output FROM parts WHERE parent = ? AND node = ?"
-    " AND skip_reason IS NOT 'gone' ORDER BY item)"
+OUTPUTS = (
+    "SELECT item, output FROM parts WHERE parent = ?2 AND node = ?3 AND {which}"
+    " UNION ALL SELECT item, output FROM folded WHERE run = ?1 AND each = ?2"
 )
-GATHERED_DONE = (
-    "SELECT group_concat(coalesce(output, 'null'), ',') FROM"
-    " (SELECT output FROM parts WHERE parent = ? AND node = ? AND outcome = 'done' ORDER BY item)"
-)
+NOT_GONE, DONE = "skip_reason IS NOT 'gone'", "outcome = 'done'"
 
 
-def gathered(unit: Unit, part: int, node: int, *, only_done: bool) -> str:
+def gathered(unit: Unit, run: int, each: int, node: int, *, only_done: bool) -> str:
     """The outputs of an each's items as a JSON list, in item order."""
     unit.flush()
-    ((text,),) = unit.execute(GATHERED_DONE if only_done else GATHERED, (part, node))
+    outputs = OUTPUTS.format(which=DONE if only_done else NOT_GONE)
+    ((text,),) = unit.execute(
+        "SELECT group_concat(coalesce(output, 'null'), ',') FROM"
+        f" (SELECT output FROM ({outputs}) ORDER BY item)",
+        (run, each, node),
+    )
     return f"[{text or ''}]"
 
 
@@ -374,8 +375,13 @@ def recent_attempts(unit: Unit, since: int) -> list[tuple[int, int, int | None, 
     Of very many the newest. They are found by id, since ids are given out in the order of time.
     """
     found = unit.execute(
-        "SELECT ready_at, begun_at, ended_at, outcome FROM (SELECT * FROM attempts ORDER BY id DESC"
-        " LIMIT ?) WHERE begun_at >= ? ORDER BY begun_at",
+        "SELECT ready_at, begun_at, ended_at, outcome FROM ("
+        "SELECT * FROM (SELECT ready_at, begun_at, ended_at, outcome FROM attempts"
+        " ORDER BY id DESC LIMIT ?1) UNION ALL "
+        "SELECT * FROM (SELECT handed_at, begun_at, ended_at, 'done' FROM folded"
+        " WHERE segment IN (SELECT attempt FROM segments WHERE told_at >= ?2"
+        "  ORDER BY attempt DESC LIMIT ?1 / 50)))"
+        " WHERE begun_at >= ?2 ORDER BY begun_at",
         (RECALLED, since),
     )
     return list(found)

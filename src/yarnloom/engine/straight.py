@@ -1,0 +1,82 @@
+"""What the items of an each share that go straight to workers, and the input of each.
+
+It follows from the plan, the run and what ended before the each. So rows of items can be made later
+from the list of the each alone: while a worker has them, and when they are done (`folding`).
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from yarnloom.engine.memory import Field, Straight
+from yarnloom.engine.preparing import Prepared
+from yarnloom.engine.resolving import Resolver, along
+from yarnloom.engine.turn import Turn
+from yarnloom.errors import ValueRefused
+from yarnloom.plan import FromItem, Kind
+from yarnloom.secrets import has_sealed
+from yarnloom.store import PartRow, RunRow
+from yarnloom.values import decode
+
+
+def straight_of(turn: Turn, run: RunRow, each: PartRow) -> Straight | None:
+    """Compute the facts that all items of an each share; None if its items need rows."""
+    plan = turn.plan(run)
+    node = plan.nodes[each.node]
+    do = plan.nodes[node.children[0]]
+    step = plan.nodes[do.children[0]]
+    assert node.each is not None
+    plain = do.kind is Kind.SEQUENCE and len(do.children) == 1 and step.kind is Kind.STEP
+    if not plain or each.inside is not None or node.each.batch or has_sealed(run.params):
+        return None
+    if any(one.follow_ups or one.only_if is not None for one in (do, step)):
+        return None
+    rules = step.rules
+    if rules.per is not None or rules.memory or rules.quiet_for is not None:
+        return None
+    if rules.deadline is not None:
+        return None
+    resolver = Resolver(turn, run, plan)
+    fields: list[Field] = []
+    try:
+        if resolver.gap(step, each):
+            return None
+        for name, source in step.inputs.items():
+            key = json.dumps(name) + ":"
+            if isinstance(source, FromItem):
+                fields.append(Field(name, key, path=source.path))
+            elif (text := resolver.text(source, each)) is not None:
+                fields.append(Field(name, key, text, decode(text)))
+    except ValueRefused:
+        return None
+    lane = (rules.pool, Prepared().priority_in(run, step), run.share or f"run {run.number}")
+    return Straight(
+        each=each.id,
+        run=run.number,
+        facts=node.each,
+        do=do,
+        step=step,
+        lane=(*lane, plan.contract(step)),
+        address=turn.part_address(run, each),
+        plan_address=plan.address(step),
+        fields=fields,
+        rank=each.rank,
+        next=each.total - each.unmade,
+    )
+
+
+def input_of(straight: Straight, raw: Any, value: str) -> tuple[str, dict[str, Any]]:
+    """A step's input for an item, as JSON text and as it is."""
+    fields, inputs = [], {}
+    for name, key, text, known, path in straight.fields:
+        if text is not None:
+            fields.append(key + text)
+            inputs[name] = known
+        elif not path:
+            fields.append(key + value)
+            inputs[name] = raw
+        elif (found := along(raw, path)) is not None:
+            fields.append(key + found)
+            inputs[name] = decode(found)
+    return "{" + ",".join(fields) + "}", inputs

@@ -1,0 +1,137 @@
+"""Items of an each that are done, many in one row: segments.
+
+A segment says which items of a grant are done, when, and with which output. Everything else about
+them follows from the plan and the list of the each, so that rows can be made of them at any time.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable
+from typing import Any, NamedTuple
+
+from yarnloom.store.unit import LARGEST_GRANT, Unit
+
+_REACHES = "run = ? AND item <= ? AND item + span >= ?"
+
+
+class Segment(NamedTuple):
+    """A row of `segments`."""
+
+    attempt: int
+    run: int
+    each: int
+    node: int
+    item: int
+    span: int
+    part: int
+    step: int
+    pool: str
+    worker: str
+    code_hash: str
+    round: int
+    handed_at: int
+    told_at: int
+    items: str
+
+
+class FoldedItem(NamedTuple):
+    """A row of `folded`, as far as its segment does not say it.
+
+    Attributes:
+        behind: how far it is behind the first item of its segment.
+        begun_at: when it began.
+        ended_at: when it ended.
+        pid: of the process.
+        cpu: microseconds of processor time.
+        memory: bytes.
+        output: as JSON text.
+    """
+
+    behind: int
+    begun_at: int
+    ended_at: int
+    pid: int | None
+    cpu: int | None
+    memory: int | None
+    output: str
+
+
+def keep(unit: Unit, segments: list[Segment]) -> None:
+    """Keep segments."""
+    marks = ", ".join("?" * len(Segment._fields))
+    unit.add_later(f"INSERT INTO segments VALUES ({marks})", segments)
+
+
+def of_run(
+    unit: Unit, run: int, limit: int, first: int = 0, last: int | None = None
+) -> list[Segment]:
+    """Some segments of a run that have items between two indexes, in order."""
+    unit.flush()
+    sql = f"SELECT * FROM segments WHERE {_REACHES} ORDER BY each, item LIMIT ?"
+    return [Segment(*row) for row in unit.execute(sql, (run, _end(last), first, limit))]
+
+
+def items_of(unit: Unit, segment: Segment) -> list[FoldedItem]:
+    """The items of a segment, in order."""
+    rows = unit.execute(
+        "SELECT item - ?, begun_at, ended_at, pid, cpu, memory, output FROM folded"
+        " WHERE segment = ? ORDER BY item",
+        (segment.item, segment.attempt),
+    )
+    return [FoldedItem(*row) for row in rows]
+
+
+def drop(unit: Unit, segments: Iterable[Segment]) -> None:
+    """All of them have rows now."""
+    rows = [(one.attempt,) for one in segments]
+    unit.add_later("DELETE FROM segments WHERE attempt = ?", rows)
+
+
+def worker_of(unit: Unit, attempt: int) -> str | None:
+    """The worker of an attempt that is done and has no row; None if there is none."""
+    unit.flush()
+    found = unit.execute(
+        "SELECT worker FROM folded WHERE segment BETWEEN ? AND ? AND attempt = ?",
+        (attempt - LARGEST_GRANT, attempt, attempt),
+    )
+    return found[0][0] if found else None
+
+
+def last_of(
+    connection: sqlite3.Connection, run: int, each: int, first: int, count: int
+) -> int | None:
+    """Up to which index one has to go from a first one for so many items that are done."""
+    last = None
+    for item, span, items in connection.execute(
+        "SELECT item, span, json_array_length(items) FROM segments"
+        " WHERE run = ? AND each = ? AND item + span >= ? ORDER BY item",
+        (run, each, first),
+    ):
+        last = max(last or 0, item + span)
+        count -= items if item >= first else 0
+        if count <= 0:
+            break
+    return last
+
+
+def some_between(
+    connection: sqlite3.Connection, run: int, first: int = 0, last: int | None = None
+) -> bool:
+    """Whether items of a run between two indexes are done and have no rows."""
+    found = connection.execute(
+        f"SELECT 1 FROM segments WHERE {_REACHES} LIMIT 1", (run, _end(last), first)
+    )
+    return found.fetchone() is not None
+
+
+def _end(last: int | None) -> int:
+    return 2**62 if last is None else last
+
+
+def item_text(
+    behind: int, began: int, took: int, pid: Any, cpu: Any, memory: Any, output: str
+) -> str:
+    """One item, as it stands in `items`."""
+    pid, cpu = "null" if pid is None else pid, "null" if cpu is None else cpu
+    return f"[{behind},{began},{took},{pid},{cpu},{'null' if memory is None else memory},{output}]"
