@@ -21,6 +21,7 @@ from yarnloom.engine import (
     StartRun,
     Tick,
 )
+from yarnloom.protocol.works import one_by_one
 from yarnloom.testing import InlineService, inline_service
 
 Message = dict[str, Any]
@@ -95,6 +96,7 @@ class Floor:
 
     def take_messages(self, name: str, messages: list[Message]) -> None:
         hand = self.hands[name]
+        messages = list(one_by_one(messages))
         for message in messages:
             if message["kind"] == "work":
                 hand.attempts[message["attempt"]] = message

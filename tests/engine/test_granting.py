@@ -27,6 +27,7 @@ from yarnloom.engine import (
     looking,
 )
 from yarnloom.engine.granting import UNSEEN_SECONDS
+from yarnloom.protocol.works import one_by_one
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
 
@@ -51,7 +52,7 @@ class Driver:
 
     def take(self, messages: list[dict[str, Any]]) -> None:
         """Take in what the service tells the worker."""
-        for one in messages:
+        for one in one_by_one(messages):
             if one["kind"] == "work" and one["attempt"] not in self.seen:
                 self.seen.add(one["attempt"])
                 self.given.append(one)

@@ -56,6 +56,7 @@ from yarnloom.engine import (
 from yarnloom.engine.states import Entry
 from yarnloom.errors import Refused, WorkerUnknown
 from yarnloom.plan.parts import Part
+from yarnloom.protocol.works import one_by_one
 from yarnloom.store import Database, audit, reading
 from yarnloom.testing import ManualClock
 
@@ -359,7 +360,7 @@ class World:
         for given in self.engine._memory.grants.attempts.values():
             self.counts["given without rows"] += 1
             straight = given.straight
-            address = straight.address_of(given.index, given.name).partition("/")[2]
+            address = straight.address_of(given.item, given.name).partition("/")[2]
             self.spot_at(straight.run, address).state = "running"
 
     def spot(self, number: int, step: int) -> Spot:
@@ -536,8 +537,8 @@ class World:
             return
         if epoch != worker.epoch:
             return  # it was given out by records that are gone
-        for message in messages:
-            worker.received.append(message["serial"])
+        worker.received += [message["serial"] for message in messages]
+        for message in one_by_one(messages):
             attempt = message["attempt"]
             if message["kind"] == "work" and attempt not in worker.seen:
                 worker.seen.add(attempt)

@@ -66,7 +66,7 @@ def test_a_fork_does_not_tell_what_its_parent_will(ends: tuple[Channel, Channel]
     ours, theirs = ends
     outbox = Outbox(ours)
     outbox._held = True
-    outbox._frames.append(b"waits")
+    outbox._texts.append(b"waits")
     pid = os.fork()
     if not pid:
         outbox.in_fork()
@@ -74,4 +74,4 @@ def test_a_fork_does_not_tell_what_its_parent_will(ends: tuple[Channel, Channel]
         os._exit(0)
     os.waitpid(pid, 0)
     assert numbers(theirs) == [2]
-    outbox._frames.clear()
+    outbox._texts.clear()

@@ -152,8 +152,8 @@ def _printer(turn: Turn, attempt: int) -> Printer | None:
     if given is None:
         return None
     straight = given.straight
-    key = AttemptKey(straight.each, given.index, straight.step.index, 1, attempt)
-    return Printer(key, straight.run, straight.address_of(given.index, given.name))
+    key = AttemptKey(straight.each, given.item, straight.step.index, 1, attempt)
+    return Printer(key, straight.run, straight.address_of(given.item, given.name))
 
 
 def leave(turn: Turn, command: Leave) -> None:

@@ -43,12 +43,13 @@ class Flow:
         for around in self._eaches(each):
             self._counts[around, node, state] += number
 
-    def took(self, each: PartRow, node: int, micros: int) -> None:
-        """An attempt in an item of an each took so long."""
-        bucket = flows.bucket_of(micros)
+    def took(self, each: PartRow, node: int, *micros: int) -> None:
+        """Attempts in items of an each took so long."""
         for around in self._eaches(each):
-            number, longest = self._times.get((around, node, bucket), (0, 0))
-            self._times[around, node, bucket] = number + 1, max(longest, micros)
+            for one in micros:
+                key = around, node, flows.bucket_of(one)
+                number, longest = self._times.get(key, (0, 0))
+                self._times[key] = number + 1, one if one > longest else longest
 
     def step_took(self, step: StepRow, micros: int) -> None:
         """The same of a step; of one in no item nothing is counted."""

@@ -67,12 +67,12 @@ def keep(turn: Turn, run: RunRow, straight: Straight, done: list[Done]) -> None:
 
 def _segment(turn: Turn, run: RunRow, straight: Straight, done: list[Done]) -> Segment:
     """Items of one grant as a row."""
-    done.sort(key=lambda one: one.given.index)
+    done.sort(key=lambda one: one.given.item)
     first, last = done[0].given, done[-1].given
     text = segments.item_text
     items = ",".join(
         [
-            text(given.index - first.index, began, took, pid, cpu, memory, output)
+            text(given.item - first.item, began, took, pid, cpu, memory, output)
             for given, began, took, pid, cpu, memory, output in done
         ]
     )
@@ -81,8 +81,8 @@ def _segment(turn: Turn, run: RunRow, straight: Straight, done: list[Done]) -> S
         run=run.number,
         each=straight.each,
         node=straight.step.index,
-        item=first.index,
-        span=last.index - first.index,
+        item=first.item,
+        span=last.item - first.item,
         part=first.part,
         step=first.step,
         pool=straight.pool,
@@ -98,15 +98,16 @@ def _segment(turn: Turn, run: RunRow, straight: Straight, done: list[Done]) -> S
 def _with_rows(straight: Straight, done: Done) -> grants.EndedItem:
     given, began, took, pid, cpu, memory, output = done
     begun_at = given.at + began
+    value, _ = item_of(given.raw, straight.facts)
     return grants.EndedItem(
         part=given.part,
         step=given.step,
         attempt=given.attempt,
-        item=given.index,
+        item=given.item,
         name=given.name,
-        value=given.value,
-        rank=straight.rank_of(given.index),
-        given=given.text,
+        value=value,
+        rank=straight.rank_of(given.item),
+        given=input_of(straight, given.raw, value),
         output=output,
         worker=given.worker,
         code_hash=given.code_hash,
@@ -191,7 +192,7 @@ def _item_of(
         name=name,
         value=value,
         rank=straight.rank_of(index),
-        given=input_of(straight, raw, value)[0],
+        given=input_of(straight, raw, value),
         output=folded.output,
         worker=segment.worker,
         code_hash=segment.code_hash,

@@ -12,9 +12,11 @@ given and has no rows has not begun yet; it has them after `UNSEEN_SECONDS` at t
 
 from __future__ import annotations
 
+from typing import Any
+
 from yarnloom.engine import folding
 from yarnloom.engine.commands import ReportItem
-from yarnloom.engine.items import Window, item_of, raw_item
+from yarnloom.engine.items import Window, item_of, name_of, raw_item, raw_items
 from yarnloom.engine.memory import Given, Grant, Straight, Worker, task_of
 from yarnloom.engine.placing import add_part, add_step
 from yarnloom.engine.pools import base_of
@@ -22,13 +24,17 @@ from yarnloom.engine.preparing import Prepared
 from yarnloom.engine.progress import items_done
 from yarnloom.engine.ready import Lane, Place
 from yarnloom.engine.states import RunState, StepEvent
-from yarnloom.engine.straight import input_of, straight_of
+from yarnloom.engine.straight import input_of, own_input, straight_of
 from yarnloom.engine.turn import GRANT_DUE, Turn
+from yarnloom.plan import item_key
 from yarnloom.store import AttemptRow, PartRow, RunRow, grants
-from yarnloom.values import size_of
+from yarnloom.values import dump, size_of
 
 UNSEEN_SECONDS = 0.5
 """After which an item has rows that a worker was given, whatever becomes of it."""
+
+GROUP_BYTES = 256 * 1024
+"""Of inputs in one message; what is more comes with the next."""
 
 EndOf = tuple[Given, ReportItem, str]
 """A done item, its report, and its output as JSON text."""
@@ -148,34 +154,32 @@ def give(turn: Turn, worker: Worker, straight: Straight, count: int) -> None:
         *(attempt, each.id, straight.next, count, part, step, worker.id, code_hash, turn.now)
     )
     grants.keep(unit, row)
-    token = turn.token_of
-    gate = turn.memory.pools.gate(straight.pool) if straight.pool else None
-    for more in range(count):
+    values = raw_items(turn, each, straight.facts, straight.next, count)
+    name = straight.facts.name
+    now, mono, known = turn.now, turn.mono, turn.memory.grants.attempts
+    for more, raw in enumerate(values):
         index = straight.next + more
-        raw = raw_item(turn, each, straight.facts, index)
-        value, name = item_of(raw, straight.facts)
-        text, inputs = input_of(straight, raw, value)
-        given = Given(
-            *(straight, grant, index, name, value, text, worker.id, code_hash, turn.now, turn.mono),
-            *(attempt + more, part + more, step + more),
+        straight.given[index] = known[attempt + more] = Given(
+            straight,
+            grant,
+            index,
+            name_of(raw, name) if name is not None else None,
+            raw,
+            worker.id,
+            code_hash,
+            now,
+            mono,
+            attempt + more,
+            part + more,
+            step + more,
         )
-        straight.given[index] = turn.memory.grants.attempts[given.attempt] = given
-        worker.hold(given.attempt, task)
-        worker.post(
-            size=len(text),
-            kind="work",
-            attempt=given.attempt,
-            address=straight.address_of(index, name),
-            number=1,
-            code_hash=code_hash,
-            tries=1,
-            task=task,
-            input=inputs,
-            token=token(given.step),
-        )
-        if gate:
-            gate.hand_out(run.number, given.attempt)
-    if gate:
+    attempts = range(attempt, attempt + count)
+    worker.hold_all(attempts, task)
+    _post(turn, worker, straight, [known[one] for one in attempts])
+    if straight.pool:
+        gate = turn.memory.pools.gate(straight.pool)
+        for one in attempts:
+            gate.hand_out(run.number, one)
         gate.note(gate.closed(turn.mono), turn.now)
         turn.pools.add(base_of(straight.pool))
     straight.next += count
@@ -190,66 +194,107 @@ def give(turn: Turn, worker: Worker, straight: Straight, count: int) -> None:
     turn.workers = True
 
 
+def _post(turn: Turn, worker: Worker, straight: Straight, some: list[Given]) -> None:
+    """Tell a worker which items it is given, in messages that are not too large."""
+    shared = straight.shared
+    items: list[Any] = []
+    size = first = 0
+    for at, given in enumerate(some):
+        own = own_input(straight, given.raw)
+        items.append((item_key(given.name, given.item), own))
+        size += sum(map(_bytes_of, own.values()))
+        if size > GROUP_BYTES or at + 1 == len(some):
+            before = some[first]
+            worker.post_works(
+                before.attempt,
+                items,
+                size,
+                task=task_of(straight.lane[3]),
+                code_hash=before.code_hash,
+                address=(f"{straight.address}[", f"]/{straight.step.label}"),
+                token=turn.token,
+                step=before.step,
+                input=shared,
+            )
+            items, size, first = [], 0, at + 1
+
+
+def _bytes_of(value: Any) -> int:
+    """About how many bytes a value has as JSON."""
+    if isinstance(value, str):
+        return len(value)
+    return len(dump(value)) if isinstance(value, list | dict) else 10
+
+
 # How it ends
 
 
 def end(turn: Turn, run: RunRow, straight: Straight, ends: Ends) -> PartRow:
     """Items of an each ended well: they are kept, and the each counts them; the each."""
     each = turn.unit.parts.need(straight.each)
-    done = [_done(turn, given, item, output) for given, item, output in ends]
-    worker = turn.memory.workers[ends[0][0].worker]
-    size = 0
-    for one in done:
-        given = one.given
-        begun_at, took = given.at + one.began, one.took
-        turn.flow.took(each, straight.step.index, took)
-        turn.hours.end(
-            *(run.workflow, begun_at + took, straight.plan_address, "done", one.began, took)
-        )
-        turn.tally.begin(one.began / 1_000_000)
-        turn.tally.end(failed=False)
-        if straight.do.wanted:
-            size += max(len("null"), size_of(one.output)) + 1
-        worker.release(given.attempt)
+    done = _done(turn.now, ends)
+    _count(turn, run, straight, each, done)
     folding.keep(turn, run, straight, done)
-    for one in done:
-        _is_over(turn, one.given)
-    worker.last, worker.last_at = ends[-1][0].attempt, turn.now
+    attempts = [one.given.attempt for one in done]
+    worker = turn.memory.workers[done[0].given.worker]
+    worker.release_all(attempts)
+    worker.last, worker.last_at = attempts[-1], turn.now
     if not worker.in_hand:
         worker.idle_since = turn.now
-    count = len(ends)
-    turn.flow.count(each, straight.step.index, "done", count)
+    for one in done:
+        _is_over(turn, one.given)
+    count = len(done)
     each.unmade -= count
-    each.size += size if straight.do.wanted else (len("null") + 1) * count
+    if straight.do.wanted:
+        each.size += sum([max(len("null"), size_of(one.output)) + 1 for one in done])
+    else:
+        each.size += (len("null") + 1) * count
     turn.count_children(each, count)
     items_done(turn, run, each, straight.do, count)
     run.attempts += count
     turn.unit.runs.touch(run)
     turn.memory.lanes.ended(straight.pool, straight.share, count)
     if straight.pool:
-        _leave_pool(turn, straight, ends)
+        _leave_pool(turn, straight, attempts)
     turn.changed.add(run.number)
     turn.settling.add(run.number)
     turn.workers = True
     return each
 
 
-def _done(turn: Turn, given: Given, item: ReportItem, output: str) -> folding.Done:
-    """When an item began and how long it took, from what was reported of its end."""
-    begun = item.ended_ago if item.begun_ago is None else item.begun_ago
-    began = max(0, turn.now - round(begun * 1_000_000) - given.at)
-    took = max(0, turn.now - round(item.ended_ago * 1_000_000) - given.at - began)
-    cpu = None if item.cpu is None else round(item.cpu * 1_000_000)
-    return folding.Done(given, began, took, item.pid, cpu, item.memory, output)
+def _done(now: int, ends: Ends) -> list[folding.Done]:
+    """When each item began and how long it took, from what was reported of its end."""
+    done = []
+    for given, item, output in ends:
+        ended = int(item.ended_ago * 1_000_000)
+        begun = ended if item.begun_ago is None else int(item.begun_ago * 1_000_000)
+        since = now - given.at
+        began = since - begun if since > begun else 0
+        took = since - ended - began
+        cpu = None if item.cpu is None else round(item.cpu * 1_000_000)
+        done.append(folding.Done(given, began, max(0, took), item.pid, cpu, item.memory, output))
+    return done
 
 
-def _leave_pool(turn: Turn, straight: Straight, ends: Ends) -> None:
+def _count(
+    turn: Turn, run: RunRow, straight: Straight, each: PartRow, done: list[folding.Done]
+) -> None:
+    """Count items that are done, and how long they waited and took."""
+    step = straight.step.index
+    turn.flow.count(each, step, "done", len(done))
+    turn.flow.took(each, step, *[one.took for one in done])
+    ended = [(one.given.at + one.began + one.took, one.began, one.took) for one in done]
+    turn.hours.end_all(run.workflow, straight.plan_address, "done", ended)
+    turn.tally.all_done([one.began / 1_000_000 for one in done])
+
+
+def _leave_pool(turn: Turn, straight: Straight, attempts: list[int]) -> None:
     """Remove done items from their pool, so that waiting steps may start."""
     pools, pool = turn.memory.pools, straight.pool
-    gate = pools.gate(pool)
-    for given, _, _ in ends:
-        gate.end(straight.run, given.attempt, turn.mono)
-        pools.need(pool).count_begun(turn.mono)
+    gate, settings = pools.gate(pool), pools.need(pool)
+    for attempt in attempts:
+        gate.end(straight.run, attempt, turn.mono)
+        settings.count_begun(turn.mono)
     gate.note(gate.closed(turn.mono), turn.now)
     turn.memory.lanes.reopen(pool)
     if not turn.memory.lanes.waiting_in(pool):
@@ -260,7 +305,7 @@ def _leave_pool(turn: Turn, straight: Straight, ends: Ends) -> None:
 def _is_over(turn: Turn, given: Given) -> None:
     """Forget an item that has rows now; delete its grant with the last item."""
     del turn.memory.grants.attempts[given.attempt]
-    del given.straight.given[given.index]
+    del given.straight.given[given.item]
     given.grant.left -= 1
     if not given.grant.left:
         grants.drop(turn.unit, given.grant.attempt)
@@ -272,12 +317,10 @@ def unfold(turn: Turn, given: Given) -> None:
     run, each = turn.run(straight.run), turn.unit.parts.need(straight.each)
     _is_over(turn, given)
     each.unmade -= 1
-    item = add_part(
-        turn, run, straight.do, each, given.index, given.value, given.name, id=given.part
-    )
-    step = add_step(
-        turn, run, straight.step, item, Prepared(given.text, straight.pool), id=given.step
-    )
+    value, _ = item_of(given.raw, straight.facts)
+    item = add_part(turn, run, straight.do, each, given.item, value, given.name, id=given.part)
+    prepared = Prepared(input_of(straight, given.raw, value), straight.pool)
+    step = add_step(turn, run, straight.step, item, prepared, id=given.step)
     turn.move_step(step, StepEvent.OPEN)
     item.started_at = step.ready_at = given.at
     turn.take_out_of_lane(step)
@@ -368,19 +411,20 @@ def recall(turn: Turn) -> None:
         for more in missing:
             index = row.item + more
             raw = raw_item(turn, each, straight.facts, index)
-            value, name = item_of(raw, straight.facts)
+            _, name = item_of(raw, straight.facts)
             given = Given(
-                *(
-                    straight,
-                    grant,
-                    index,
-                    name,
-                    value,
-                    input_of(straight, raw, value)[0],
-                    row.worker,
-                ),
-                *(row.code_hash, row.handed_at, turn.mono),
-                *(row.attempt + more, row.part + more, row.step + more),
+                straight,
+                grant,
+                index,
+                name,
+                raw,
+                row.worker,
+                row.code_hash,
+                row.handed_at,
+                turn.mono,
+                row.attempt + more,
+                row.part + more,
+                row.step + more,
             )
             straight.given[index] = turn.memory.grants.attempts[given.attempt] = given
             unfold(turn, given)

@@ -55,6 +55,27 @@ class Hours:
         if took is not None and outcome in _TIMED:
             self._times[workflow, hour, address, flows.bucket_of(took)] += 1
 
+    def end_all(
+        self, workflow: str, address: str, outcome: str, ended: Iterable[tuple[int, int, int]]
+    ) -> None:
+        """Attempts of a step ended: of each when, how long it waited, and how long it took."""
+        last, key, number, waits = -1, ("", 0, "", ""), 0, 0
+        times = self._times
+        for at, waited, took in ended:
+            hour = at // store.HOUR
+            if hour != last:
+                self._add(key, number, waits)
+                last, key, number, waits = hour, (workflow, hour, address, outcome), 0, 0
+            number += 1
+            waits += waited
+            times[workflow, hour, address, flows.bucket_of(took)] += 1
+        self._add(key, number, waits)
+
+    def _add(self, key: tuple[str, int, str, str], number: int, waited: int) -> None:
+        if number:
+            before, sum_waited = self._counts.get(key, (0, 0))
+            self._counts[key] = before + number, sum_waited + waited
+
     def write(self, unit: Unit) -> None:
         """Write it."""
         store.add(unit, self._counts, self._times)

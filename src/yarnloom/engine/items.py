@@ -22,7 +22,8 @@ from yarnloom.values import decode
 
 FILL_DUE = "fill"
 WINDOW = 64
-SLICE = 512
+SLICE, SLICE_OF_FILE = 4_096, 512
+"""Values in memory: of a list that is a value, which is read as a whole for each; of a file."""
 
 
 class ItemFault(Exception):
@@ -127,9 +128,20 @@ def raw_item(turn: Turn, part: PartRow, facts: EachFacts, index: int) -> Any:
     return values[index - first]
 
 
+def raw_items(turn: Turn, part: PartRow, facts: EachFacts, first: int, count: int) -> list[Any]:
+    """Return the values of items that follow each other."""
+    found: list[Any] = []
+    while len(found) < count:
+        at = first + len(found)
+        raw_item(turn, part, facts, at)  # so that its slice is there
+        begin, values = turn.memory.slices[part.id]
+        found += values[at - begin : first + count - begin]
+    return found
+
+
 def item_of(value: Any, facts: EachFacts) -> tuple[str, str | None]:
     """An item's value as JSON text, and its name."""
-    name = None if facts.name is None else _name(value, facts.name)
+    name = None if facts.name is None else name_of(value, facts.name)
     if type(value) is int:
         return str(value), name
     return json.dumps(value, ensure_ascii=False, separators=(",", ":")), name
@@ -183,8 +195,9 @@ def _keep_slice(turn: Turn, part: PartRow, facts: EachFacts, source: Any, first:
     slices = turn.memory.slices
     if len(slices) > 100:
         slices.clear()  # far more eaches under way than can move at once
+    count = SLICE_OF_FILE if is_list_reference(source) else SLICE
     found = slice_of(
-        turn.files, lambda one: filing.marks_of(turn.unit, one), source, facts, first, SLICE
+        turn.files, lambda one: filing.marks_of(turn.unit, one), source, facts, first, count
     )
     slices[part.id] = (first, found)
 
@@ -197,7 +210,7 @@ def refuse_names(values: Iterable[Any], path: tuple[str, ...]) -> None:
     """
     seen: dict[str, int] = {}
     for index, value in enumerate(values):
-        name = _name(value, path)
+        name = name_of(value, path)
         if name is None:
             raise ItemFault(
                 f"item {index} has no name at {'.'.join(path) or 'item()'}; expected text or a "
@@ -208,7 +221,8 @@ def refuse_names(values: Iterable[Any], path: tuple[str, ...]) -> None:
         seen[name] = index
 
 
-def _name(value: Any, path: tuple[str, ...]) -> str | None:
+def name_of(value: Any, path: tuple[str, ...]) -> str | None:
+    """The name of an item: text or a whole number at a path in its value; None for none."""
     for key in path:
         value = value.get(key) if isinstance(value, dict) else None
     if isinstance(value, str):

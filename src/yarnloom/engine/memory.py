@@ -67,6 +67,7 @@ class Worker:
             each has.
         unsent: serial numbers of those that were never sent.
         about: serial numbers of those about an attempt, by attempt.
+        groups: by serial number the attempts of a message that gives many.
         idle_since: since when it has nothing in hand, or had nothing last.
         last: the attempt that it had in hand and that ended last, and when.
     """
@@ -97,6 +98,7 @@ class Worker:
     outbox: dict[int, tuple[dict[str, Any], int]] = field(default_factory=dict)
     unsent: list[int] = field(default_factory=list)
     about: dict[int, list[int]] = field(default_factory=dict)
+    groups: dict[int, range] = field(default_factory=dict)
     serial: int = 0
     idle_since: int = 0
     last: int | None = None
@@ -107,11 +109,26 @@ class Worker:
         self.in_hand[attempt] = io = task in self.io_tasks
         self.io_in_hand += io
 
+    def hold_all(self, attempts: range, task: str) -> None:
+        """Take many attempts of a task in hand."""
+        io = task in self.io_tasks
+        self.in_hand.update(dict.fromkeys(attempts, io))
+        self.io_in_hand += io * len(attempts)
+
     def release(self, attempt: int) -> None:
         """An attempt is not in hand any more; what was posted about it is void."""
         self.io_in_hand -= self.in_hand.pop(attempt, False)
-        for serial in self.about.pop(attempt, ()):
-            self.outbox.pop(serial, None)
+        if self.about:
+            for serial in self.about.pop(attempt, ()):
+                self.outbox.pop(serial, None)
+
+    def release_all(self, attempts: Iterable[int]) -> None:
+        """Many attempts are not in hand any more."""
+        if self.about:
+            for attempt in attempts:
+                self.release(attempt)
+            return
+        self.io_in_hand -= sum([self.in_hand.pop(attempt, False) for attempt in attempts])
 
     def can_take(self, contracts: Contracts) -> Takes | None:
         """The contracts for which there is a free place now; None if there is none."""
@@ -164,7 +181,21 @@ class Worker:
 
     def posted(self, attempt: int) -> bool:
         """Whether there is a message about an attempt of which it is not known that it arrived."""
-        return any(serial in self.outbox for serial in self.about.get(attempt, ()))
+        return any(serial in self.outbox for serial in self.about.get(attempt, ())) or any(
+            attempt in attempts for attempts in self.groups.values()
+        )
+
+    def post_works(self, first: int, items: list[Any], size: int, **message: Any) -> None:
+        """Put attempts in a row into the outbox that have much in common, as one message.
+
+        Args:
+            first: the first attempt.
+            items: what each has of its own.
+            size: about how many bytes all of it has.
+            message: what they have in common.
+        """
+        serial = self.post(size=size, kind="works", first=first, items=items, **message)
+        self.groups[serial] = range(first, first + len(items))
 
     def take_unsent(self) -> list[dict[str, Any]]:
         """Return messages that were never sent, now marked as sent; as many as one answer holds."""
@@ -175,17 +206,30 @@ class Worker:
             if room <= 0 and taken:
                 break
             count += 1
-            if serial in self.outbox:
-                message, size = self.outbox[serial]
+            if serial in self.outbox and (message := self._still_due(serial)):
                 taken.append(message)
-                room -= size
+                room -= self.outbox[serial][1]
         del self.unsent[:count]
         return taken
+
+    def _still_due(self, serial: int) -> dict[str, Any] | None:
+        """A message, without what is not in hand any more of many attempts; None for nothing."""
+        message, _ = self.outbox[serial]
+        attempts = self.groups.get(serial)
+        if attempts is None or all(one in self.in_hand for one in attempts):
+            return message
+        left = [
+            item if attempt in self.in_hand else None
+            for attempt, item in zip(attempts, message["items"], strict=True)
+        ]
+        return {**message, "items": left} if any(left) else None
 
     def acknowledge(self, received: tuple[int, ...]) -> None:
         """Forget messages that have arrived."""
         for serial in received:
             message, _ = self.outbox.pop(serial, ({}, 0))
+            if self.groups.pop(serial, None):
+                continue
             if about := self.about.get(message.get("attempt", 0)):
                 about.remove(serial)
                 if not about:
@@ -193,7 +237,7 @@ class Worker:
 
     def forget_messages(self) -> None:
         """Drop every message of the outbox."""
-        for kept in (self.outbox, self.unsent, self.about):
+        for kept in (self.outbox, self.unsent, self.about, self.groups):
             kept.clear()
 
     def send_again(self) -> None:
@@ -418,22 +462,25 @@ class Straight:
         """The rank of an item."""
         return self.rank + index.to_bytes(4, "big")
 
+    @property
+    def shared(self) -> dict[str, Any]:
+        """The inputs that are the same for all items."""
+        return {one.name: one.value for one in self.fields if one.text is not None}
+
     def address_of(self, index: int, name: str | None) -> str:
         """The address of the step in an item."""
         return f"{self.address}[{item_key(name, index)}]/{self.step.label}"
 
 
-@dataclass(frozen=True, slots=True)
-class Given:
+class Given(NamedTuple):
     """An item without rows that a worker has in hand.
 
     Attributes:
         straight: its each.
         grant: with which it was given.
-        index: which item.
+        item: which item.
         name: its name.
-        value: its value, as JSON text.
-        text: the step's input, as JSON text.
+        raw: its value.
         worker: who has it.
         code_hash: of the task as the worker has it.
         at: when it was handed out.
@@ -445,10 +492,9 @@ class Given:
 
     straight: Straight
     grant: Grant
-    index: int
+    item: int
     name: str | None
-    value: str
-    text: str
+    raw: Any
     worker: str
     code_hash: str
     at: int

@@ -51,6 +51,13 @@ class Tally:
         self.ended += 1
         self.failed += failed
 
+    def all_done(self, waited: list[float]) -> None:
+        """Attempts began that had waited for so many seconds, and are done."""
+        self.begun += len(waited)
+        self.waited += sum(waited)
+        self.longest = max(self.longest, *waited)
+        self.ended += len(waited)
+
     def add(self, other: Tally) -> None:
         """Take in what another counted."""
         self.begun += other.begun

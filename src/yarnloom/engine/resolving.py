@@ -275,12 +275,18 @@ def _dump(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
 
 
-def along(value: object, path: tuple[str, ...]) -> str | None:
-    """What stands at a path, as JSON text; None if it was not given."""
+def value_along(value: Any, path: tuple[str, ...]) -> Any:
+    """What stands at a path; `NOT_GIVEN` if nothing does."""
     for name in path:
         if value is None:
-            return "null"
-        if not isinstance(value, dict) or name not in value:
             return None
+        if not isinstance(value, dict) or name not in value:
+            return NOT_GIVEN
         value = value[name]
-    return _dump(value)
+    return value
+
+
+def along(value: object, path: tuple[str, ...]) -> str | None:
+    """What stands at a path, as JSON text; None if it was not given."""
+    found = value_along(value, path)
+    return None if found is NOT_GIVEN else _dump(found)

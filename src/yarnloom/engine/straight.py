@@ -11,10 +11,10 @@ from typing import Any
 
 from yarnloom.engine.memory import Field, Straight
 from yarnloom.engine.preparing import Prepared
-from yarnloom.engine.resolving import Resolver, along
+from yarnloom.engine.resolving import Resolver, along, value_along
 from yarnloom.engine.turn import Turn
 from yarnloom.errors import ValueRefused
-from yarnloom.plan import FromItem, Kind
+from yarnloom.plan import NOT_GIVEN, FromItem, Kind
 from yarnloom.secrets import has_sealed
 from yarnloom.store import PartRow, RunRow
 from yarnloom.values import decode
@@ -66,17 +66,29 @@ def straight_of(turn: Turn, run: RunRow, each: PartRow) -> Straight | None:
     )
 
 
-def input_of(straight: Straight, raw: Any, value: str) -> tuple[str, dict[str, Any]]:
-    """A step's input for an item, as JSON text and as it is."""
-    fields, inputs = [], {}
-    for name, key, text, known, path in straight.fields:
+def input_of(straight: Straight, raw: Any, value: str) -> str:
+    """A step's input for an item, as JSON text.
+
+    Args:
+        straight: its each.
+        raw: the item's value.
+        value: the same as JSON text.
+    """
+    fields = []
+    for _, key, text, _, path in straight.fields:
         if text is not None:
             fields.append(key + text)
-            inputs[name] = known
         elif not path:
             fields.append(key + value)
-            inputs[name] = raw
         elif (found := along(raw, path)) is not None:
             fields.append(key + found)
-            inputs[name] = decode(found)
-    return "{" + ",".join(fields) + "}", inputs
+    return "{" + ",".join(fields) + "}"
+
+
+def own_input(straight: Straight, raw: Any) -> dict[str, Any]:
+    """Those inputs of a step that are not the same for all items."""
+    own = {}
+    for name, _, text, _, path in straight.fields:
+        if text is None and (value := value_along(raw, path)) is not NOT_GIVEN:
+            own[name] = value
+    return own

@@ -19,7 +19,8 @@ from typing import Any, Protocol
 
 from yarnloom.interrupts import SIGNAL, Page
 from yarnloom.masking import environment_for_tasks
-from yarnloom.worker.frames import UNREADABLE, Closed, Message, PatientChannel, frame
+from yarnloom.values import dump
+from yarnloom.worker.frames import UNREADABLE, Closed, Message, PatientChannel, frames_of
 from yarnloom.worker.printing import LONGEST_LINE
 from yarnloom.worker.tickets import Tickets
 
@@ -305,7 +306,7 @@ class Child:
             self.attempts[work["attempt"]] = work
         self.given += len(works)
         with contextlib.suppress(Closed):
-            self._channel.send_frames([frame(work) for work in works])
+            self._channel.send_frames(frames_of([dump(work) for work in works]))
         if not self.shared and not self._over:
             self._tickets.put([work["attempt"] for work in works])
 
@@ -324,7 +325,7 @@ class Child:
         self.given -= len(taken)
         with contextlib.suppress(Closed):
             self._channel.send_frames(
-                [frame({"kind": "taken_back", "attempt": one}) for one in taken]
+                frames_of([dump({"kind": "taken_back", "attempt": one}) for one in taken])
             )
         return [self.attempts.pop(one) for one in taken if one in self.attempts]
 

@@ -9,7 +9,7 @@ import asyncio
 import contextlib
 import signal
 import time
-from collections import deque
+from collections import OrderedDict, deque
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -144,7 +144,7 @@ class Crew:
         self._guardian = Guardian()
         self._children: list[Child] = []
         self._queues: dict[bool, deque[Message]] = {False: deque(), True: deque()}
-        self._seen: dict[int, None] = {}  # attempts ever received, in order
+        self._seen: OrderedDict[int, None] = OrderedDict()  # attempts ever received
         self._stops: dict[int, str] = {}
         self._saved: dict[int, Message] = {}
         self._timers: dict[int, asyncio.TimerHandle] = {}
@@ -277,7 +277,7 @@ class Crew:
             return  # the same message, sent again because an answer was lost
         self._seen[attempt] = None
         while len(self._seen) > REMEMBERED:
-            del self._seen[next(iter(self._seen))]
+            self._seen.popitem(last=False)
         if self.draining:
             self._teller.report({"attempt": attempt, "outcome": "handed_back"})
             return

@@ -10,7 +10,7 @@ import asyncio
 import contextlib
 import random
 import time
-from collections.abc import Awaitable, Callable, Iterable
+from collections.abc import Awaitable, Callable, Sequence
 from typing import TYPE_CHECKING, Any, Protocol
 
 from pydantic_core import to_json
@@ -18,6 +18,7 @@ from pydantic_core import to_json
 from yarnloom.client.connections import Connections, speaks_plainly
 from yarnloom.client.wire import Call, Target
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
+from yarnloom.protocol.works import one_by_one
 from yarnloom.worker.deadline import now
 from yarnloom.worker.files import FileCache
 
@@ -395,9 +396,10 @@ class Link:
         taken, self._received = self._received, []
         return taken
 
-    def _take(self, messages: Iterable[Message]) -> None:
+    def _take(self, messages: Sequence[Message]) -> None:
         for message in messages:
             self._received.append(message["serial"])
+        for message in one_by_one(messages):
             self._on_message(message)
         self._on_taken()
 

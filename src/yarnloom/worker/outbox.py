@@ -12,7 +12,8 @@ import os
 import threading
 import time
 
-from yarnloom.worker.frames import Channel, Closed, Message, frame
+from yarnloom.values import dump
+from yarnloom.worker.frames import Channel, Closed, Message, frames_of
 
 TOGETHER = 64
 HELD_SECONDS = 0.002
@@ -28,7 +29,7 @@ class Outbox:
     def __init__(self, channel: Channel) -> None:
         self._channel = channel
         self._lock = threading.RLock()
-        self._frames: list[bytes] = []
+        self._texts: list[bytes] = []  # JSON
         self._since = 0.0
         self._held = False
         self._some = threading.Event()
@@ -49,15 +50,15 @@ class Outbox:
             ValueRefused: it cannot be written as JSON; nothing was sent.
             Closed: the other side is gone.
         """
-        data = frame(message)
+        text = dump(message)
         with self._lock:
-            self._frames.append(data)
+            self._texts.append(text)
             if now or not self._held:
                 self._tell()
-            elif len(self._frames) == 1:
+            elif len(self._texts) == 1:
                 self._since = time.monotonic()
                 self._wake()
-            elif len(self._frames) >= TOGETHER or self._is_late():
+            elif len(self._texts) >= TOGETHER or self._is_late():
                 self._tell()
 
     def flush(self) -> None:
@@ -71,9 +72,9 @@ class Outbox:
             self._tell()
 
     def _tell(self) -> None:
-        if self._frames:
-            frames, self._frames = self._frames, []
-            self._channel.send_frames(frames)
+        if self._texts:
+            texts, self._texts = self._texts, []
+            self._channel.send_frames(frames_of(texts))
 
     def _is_late(self) -> bool:
         return time.monotonic() - self._since >= HELD_SECONDS
@@ -91,7 +92,7 @@ class Outbox:
             self._some.clear()
             time.sleep(HELD_SECONDS)
             with self._lock, contextlib.suppress(Closed):
-                if self._frames:
+                if self._texts:
                     if self._is_late():
                         self._tell()
                     else:
@@ -101,4 +102,4 @@ class Outbox:
         """Reset in a forked process: its parent sends the waiting messages."""
         self._lock = threading.RLock()
         self._some = threading.Event()
-        self._frames, self._held = [], False
+        self._texts, self._held = [], False
