@@ -505,6 +505,30 @@ class ItemBody(Strict):
     abandoned: Truth = Field(False, description="Its process goes on with it: see `freed`.")
 
 
+Ago = Annotated[float, Field(strict=True, ge=0, le=LONGEST)]
+Natural = Annotated[int, Field(strict=True, ge=0, le=2**53)]
+
+
+class DoneBody(Strict):
+    """Attempts that are done, with nothing special about them: an entry for each in every list."""
+
+    attempts: Ids
+    outputs: list[Any]
+    begun_ago: list[Ago]
+    ended_ago: list[Ago]
+    pids: list[Natural | None]
+    cpu: list[Ago | None]
+    memory: list[Natural | None]
+
+    @model_validator(mode="after")
+    def _are_of_one_length(self) -> DoneBody:
+        lengths = {name: len(getattr(self, name)) for name in type(self).model_fields}
+        if len(set(lengths.values())) > 1:
+            found = ", ".join(f"{name} {length}" for name, length in lengths.items())
+            raise ValueError(f"every list has an entry for each attempt; found {found}")
+        return self
+
+
 class LogBody(Strict):
     """Lines that an attempt printed."""
 
@@ -519,6 +543,7 @@ class ReportBody(FromWorker):
     """What happened to a worker's attempts, and what they printed."""
 
     items: list[ItemBody] = Field(default_factory=list)
+    done: DoneBody | None = None
     logs: list[LogBody] = Field(default_factory=list)
     freed: Ids = Field(
         default_factory=list, description="Abandoned attempts whose processes have ended."

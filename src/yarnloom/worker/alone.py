@@ -71,6 +71,8 @@ class Alone:
         self._streams: tuple[AttemptStream, ...] = ()
         self._poll = select.poll()
         self.usage = Usage()
+        self.reading = threading.RLock()
+        self.calls = itertools.count(1)
 
     def run(self) -> None:
         """Send `ready`, then run attempts."""
@@ -146,11 +148,9 @@ class _Attempt:
 
     __slots__ = (
         "begun",
-        "calls",
         "home",
         "id",
         "message",
-        "reading",
         "replies",
         "served",
         "stop",
@@ -164,8 +164,6 @@ class _Attempt:
         self.stop: str | None = None
         self.begun: float | None = None
         self.replies: dict[int, Message] = {}
-        self.reading = threading.RLock()
-        self.calls = itertools.count(1)
 
     def run(self) -> None:
         # The only attempt: also threads of the task's own log for it, whatever their context.
@@ -216,7 +214,7 @@ class _Attempt:
 
     def stop_asked(self) -> str | None:
         """Whether the worker told this attempt to stop."""
-        with self.reading:
+        with self.home.reading:
             for message in self.home.channel.pending():
                 self.take(message)
         return self.stop
@@ -231,10 +229,10 @@ class _Attempt:
 
     def ask(self, question: Message) -> Message:
         """Ask the service, and wait."""
-        call = next(self.calls)
+        call = next(self.home.calls)
         self.send("ask", call=call, question=question)
         while True:
-            with self.reading:
+            with self.home.reading:
                 if call in self.replies:
                     return answer_of(self.replies.pop(call))
                 self.take(self.home.channel.receive())

@@ -32,6 +32,7 @@ TEAR_DOWN_SECONDS = 5.0
 FORK_SECONDS = 2.0
 _SET_CHILD_SUBREAPER = 36
 
+OnEnds = Callable[["Child", list[Message]], None]
 OnMessage = Callable[["Child", Message], None]
 OnLine = Callable[["Child", Message, int | None], None]
 OnDeath = Callable[["Child", int, list[Message]], None]
@@ -208,6 +209,7 @@ class Child:
         places: int | None,
         template: Template | None = None,
         on_message: OnMessage,
+        on_ends: OnEnds,
         on_line: OnLine,
         on_death: OnDeath,
         on_broken: OnBroken,
@@ -225,6 +227,7 @@ class Child:
         self.unbegun: tuple[int, float] | None = None
         self._places = places or 1
         self._on_message = on_message
+        self._on_ends = on_ends
         self._on_line = on_line
         self._on_death = on_death
         self._on_broken = on_broken
@@ -405,13 +408,26 @@ class Child:
 
     def _take_messages(self) -> int:
         messages = self._channel.pending()
+        ends: list[Message] = []  # one behind the other
         for message in messages:
+            if message["kind"] == "ended" and not self.shared:
+                if any(self._printing.values()):
+                    self._drain(message["attempt"])
+                ends.append(message)
+                continue
+            ends = self._tell_ends(ends)
             if message["kind"] == UNREADABLE:
                 raise ValueError(message["message"])
             if message["kind"] == "ended" and any(self._printing.values()):
                 self._drain(message["attempt"])
             self._on_message(self, message)
+        self._tell_ends(ends)
         return len(messages)
+
+    def _tell_ends(self, ends: list[Message]) -> list[Message]:
+        if ends:
+            self._on_ends(self, ends)
+        return []
 
     def _drain(self, attempt: int | None = None) -> None:
         """Pass on unfinished lines, of one attempt or of all."""

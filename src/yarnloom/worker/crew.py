@@ -66,6 +66,9 @@ class Teller(Protocol):
     def report(self, item: Message) -> None:
         """An attempt ended."""
 
+    def report_all(self, items: list[Message]) -> None:
+        """Attempts ended."""
+
     def report_begun(self, item: Message) -> None:
         """An attempt began."""
 
@@ -586,6 +589,7 @@ class Crew:
             until=0.0,
             places=None,
             on_message=self._on_template,
+            on_ends=self._on_ends,
             on_line=self._on_line,
             on_death=self._on_template_death,
             on_broken=self._on_broken_template,
@@ -659,6 +663,7 @@ class Crew:
             places=self._io if shared else None,
             template=self._template if self._forks else None,
             on_message=self._on_message,
+            on_ends=self._on_ends,
             on_line=self._on_line,
             on_death=self._on_death,
             on_broken=self._on_broken,
@@ -792,14 +797,65 @@ class Crew:
         if not self.ready.done():
             self.ready.set_result(None)
 
+    def _on_ends(self, child: Child, messages: list[Message]) -> None:
+        """Attempts ended, one behind the other, in a process of its own."""
+        items = []
+        for message in messages:
+            attempt = message["attempt"]
+            if not self._is_usual_end(child, attempt, message):
+                self._on_message(child, message)
+                continue
+            begun_at, ended_at = message["at"]
+            self._note_spent(child, begun_at, ended_at)
+            del child.attempts[attempt]
+            child.begun.pop(attempt, None)
+            items.append(
+                {
+                    "attempt": attempt,
+                    "pid": child.pid,
+                    "outcome": "done",
+                    "output": message.get("output"),
+                    "cpu": message["cpu"],
+                    "memory": message["memory"],
+                    "begun_at": begun_at,
+                    "ended_at": ended_at,
+                }
+            )
+        if not items:
+            return
+        self._teller.report_all(items)
+        self._replace_if_used_up(child)
+        if child.closing and not child.attempts:
+            child.end()
+        if self._queues[False]:
+            self._feed()
+        self._note_idle()
+
+    def _is_usual_end(self, child: Child, attempt: int, message: Message) -> bool:
+        """Whether an attempt is simply done: it saved nothing, and nobody told it to stop."""
+        work = child.attempts.get(attempt)
+        return (
+            work is not None
+            and message["outcome"] == "done"
+            and not message.get("saved")
+            and message["at"][0] is not None
+            and attempt not in self._saved
+            and attempt not in self._stops
+            and attempt not in self._timers
+            and not work.get("secrets")
+        )
+
+    def _note_spent(self, child: Child, begun_at: float, ended_at: float) -> None:
+        """Learn how long attempts take, with what lies between two that follow each other."""
+        between = begun_at - child.last_end
+        spent = ended_at - (child.last_end if 0 <= between < BETWEEN_SECONDS else begun_at)
+        child.last_end = ended_at
+        self._spent = spent if self._spent is None else 0.9 * self._spent + 0.1 * spent
+
     def _on_ended(self, child: Child, attempt: int, message: Message) -> None:
         begun_at, ended_at = message["at"] or (None, time.monotonic())
         if begun_at is not None and not child.shared:
-            # With what lies between two that come one behind the other.
-            between = begun_at - child.last_end
-            spent = ended_at - (child.last_end if 0 <= between < BETWEEN_SECONDS else begun_at)
-            child.last_end = ended_at
-            self._spent = spent if self._spent is None else 0.9 * self._spent + 0.1 * spent
+            self._note_spent(child, begun_at, ended_at)
         told = {name: message[name] for name in OF_AN_END if message.get(name) is not None}
         if not told.get("saved"):
             told.pop("saved", None)

@@ -73,6 +73,8 @@ class FileCache:
 
     def ended(self, attempt: int) -> None:
         """An attempt needs nothing any more; what is too much is removed."""
+        if not self._users and self._kept <= self._keep:
+            return
         for sha256 in [one for one, users in self._users.items() if attempt in users]:
             self._users[sha256].discard(attempt)
             if not self._users[sha256]:

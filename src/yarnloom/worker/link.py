@@ -37,6 +37,14 @@ REPORT_BYTES = 4 * 1024 * 1024
 """Of a report, and of the lines in it: what is over it comes with the next."""
 
 REPORT_ITEMS = 1_000
+FEWEST_DONE = 4
+"""Items that are simply done, from which on they are told as columns."""
+
+OF_DONE = frozenset(
+    ("attempt", "pid", "outcome", "output", "cpu", "memory", "begun_at", "ended_at")
+)
+"""The fields of such an item."""
+
 LOG_BYTES_AN_ATTEMPT = 4 * 1024 * 1024
 
 
@@ -133,6 +141,15 @@ class Link:
             self._begun.pop(item["attempt"], None)  # the end says when it began, too
         self._files.ended(item["attempt"])
         self._items.append(item)
+        self._news.set()
+
+    def report_all(self, items: list[Message]) -> None:
+        """The same of many attempts."""
+        for item in items:
+            if self._begun:
+                self._begun.pop(item["attempt"], None)
+            self._files.ended(item["attempt"])
+        self._items += items
         self._news.set()
 
     def report_begun(self, item: Message) -> None:
@@ -328,7 +345,7 @@ class Link:
             "epoch": self._epoch,
             "received": self._take_received(),
             **self._places(),
-            "items": [self._aged(item) for item in items],
+            **_items_and_done(items),
             "logs": logs,
             "freed": freed,
             # What an end is told of carries what was saved itself.
@@ -426,8 +443,9 @@ class Link:
         self._begun.clear()
         left: list[Message] = []
         room = REPORT_BYTES // 2
+        lines = self._lines
         for item in self._items:
-            if item["attempt"] in self._lines or room <= 0 or len(items) >= REPORT_ITEMS:
+            if room <= 0 or len(items) >= REPORT_ITEMS or (lines and item["attempt"] in lines):
                 left.append(item)
                 continue
             items.append(item)
@@ -447,6 +465,8 @@ class Link:
 
     def _forget_lines(self, items: list[Message]) -> None:
         """The service has taken the end of these attempts: no line of them comes any more."""
+        if not self._sent_lines and not self._printed:
+            return
         for item in items:
             if item["outcome"]:
                 self._sent_lines.pop(item["attempt"], None)
@@ -467,16 +487,6 @@ class Link:
         for batch in logs:
             self._lines[batch["attempt"]] = batch["lines"] + self._lines.get(batch["attempt"], [])
             self._sent_lines[batch["attempt"]] = batch["first"]
-
-    @staticmethod
-    def _aged(item: Message) -> Message:
-        """An item with its times as seconds ago: the two clocks need not agree."""
-        now, aged = time.monotonic(), dict(item)
-        if (begun_at := aged.pop("begun_at", None)) is not None:
-            aged["begun_ago"] = max(0.0, now - begun_at)
-        if (ended_at := aged.pop("ended_at", None)) is not None:
-            aged["ended_ago"] = max(0.0, now - ended_at)
-        return aged
 
     async def _insist(self, call: Call) -> Any:
         """Send a request until the service answers it.
@@ -520,6 +530,40 @@ class Link:
             self._say(f"the service at {self._target.url} answers again")
 
 
+def _items_and_done(items: list[Message]) -> Message:
+    """Items as a report tells them, those that are simply done as columns.
+
+    Times are seconds ago: the two clocks need not agree.
+    """
+    now = time.monotonic()
+    done = [item for item in items if item.keys() == OF_DONE and item["outcome"] == "done"]
+    if len(done) < FEWEST_DONE:
+        return {"items": [_aged(item, now) for item in items]}
+    others = [item for item in items if item.keys() != OF_DONE or item["outcome"] != "done"]
+    return {
+        "items": [_aged(item, now) for item in others],
+        "done": {
+            "attempts": [item["attempt"] for item in done],
+            "outputs": [item["output"] for item in done],
+            "begun_ago": [max(0.0, now - item["begun_at"]) for item in done],
+            "ended_ago": [max(0.0, now - item["ended_at"]) for item in done],
+            "pids": [item["pid"] for item in done],
+            "cpu": [item["cpu"] for item in done],
+            "memory": [item["memory"] for item in done],
+        },
+    }
+
+
+def _aged(item: Message, now: float) -> Message:
+    """An item with its times as seconds ago."""
+    aged = dict(item)
+    if (begun_at := aged.pop("begun_at", None)) is not None:
+        aged["begun_ago"] = max(0.0, now - begun_at)
+    if (ended_at := aged.pop("ended_at", None)) is not None:
+        aged["ended_ago"] = max(0.0, now - ended_at)
+    return aged
+
+
 def _client(target: Target, who: str) -> AsyncClient:
     """A client that can do more than send JSON; loading it takes its time."""
     from yarnloom.client import AsyncClient
@@ -527,8 +571,13 @@ def _client(target: Target, who: str) -> AsyncClient:
     return AsyncClient(target=target, who=who)
 
 
+_SMALL = frozenset((int, float, bool, type(None)))
+
+
 def _weight_of_end(item: Message) -> int:
     """About how many bytes an item of a report takes."""
+    if item.keys() == OF_DONE and type(item["output"]) in _SMALL:
+        return 200
     return 200 + sum(_weight(item[name]) for name in ("output", "error", "saved") if name in item)
 
 

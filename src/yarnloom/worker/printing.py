@@ -28,7 +28,8 @@ PATIENCE = 1.0
 behind may write for ever."""
 
 _LOOK_SECONDS = 0.0002
-_COUNT = struct.Struct("=i")
+_CLOSED_BY_TASK = contextlib.suppress(OSError, ValueError)
+_NOTHING = struct.pack("=i", 0)
 
 Send = Callable[[Message], None]
 
@@ -51,7 +52,7 @@ class Pipes:
     def settle(self) -> None:
         """Wait until everything that was written is read, and is known whose it was."""
         until = 0.0
-        while self._page.reading or _waiting_in(1) or _waiting_in(2):
+        while self._page.reading or _waits_in(1) or _waits_in(2):
             now = time.monotonic()
             until = until or now + PATIENCE
             if now >= until:
@@ -59,13 +60,12 @@ class Pipes:
             time.sleep(_LOOK_SECONDS)
 
 
-def _waiting_in(descriptor: int) -> int:
-    """How many bytes of a pipe nobody has read yet; 0 also where the system does not say."""
+def _waits_in(descriptor: int) -> bool:
+    """Whether bytes are in a pipe that nobody has read; no, where the system does not say."""
     try:
-        (count,) = _COUNT.unpack(fcntl.ioctl(descriptor, termios.FIONREAD, bytes(_COUNT.size)))
+        return fcntl.ioctl(descriptor, termios.FIONREAD, _NOTHING) != _NOTHING
     except OSError:
-        return 0
-    return int(count)
+        return False
 
 
 class AttemptStream(io.TextIOWrapper):
@@ -112,7 +112,7 @@ class AttemptStream(io.TextIOWrapper):
         """Send what an attempt left without a line's end."""
         if self._partial and (rest := self._partial.pop(attempt, "")):
             self._send_line(attempt, rest)
-        with contextlib.suppress(OSError, ValueError):  # the task closed it
+        with _CLOSED_BY_TASK:
             self.flush()
 
     def _send_line(self, attempt: int, line: str) -> None:

@@ -23,6 +23,7 @@ from yarnloom.engine import (
 from yarnloom.protocol.bodies import (
     AskBody,
     BeginEffectBody,
+    DoneBody,
     EndEffectBody,
     ItemBody,
     ReasonBody,
@@ -35,7 +36,7 @@ from yarnloom.service.routing import api_router
 
 router = api_router("workers", "/workers")
 
-REPORTED_AT_ONCE = 100
+REPORTED_AT_ONCE = 256
 
 WorkerId = Annotated[str, Path(max_length=100)]
 
@@ -121,6 +122,8 @@ async def reported(core: Core, worker: str, body: ReportBody) -> tuple[dict[str,
     if body.logs:
         await core.keep_lines(worker, body.logs)
     items = [_item_of(item) for item in body.items]
+    if body.done:
+        items += _done_items(body.done)
     saved = list(body.saved.items())
     refused, messages = [], []
     # A few at a time, so that a long report, such as one after a break, holds up nobody.
@@ -160,6 +163,17 @@ def _item_of(item: ItemBody) -> ReportItem:
         item.abandoned,
         item.saved,
     )
+
+
+def _done_items(done: DoneBody) -> list[ReportItem]:
+    """The items that the columns of a report say."""
+    columns = (done.attempts, done.outputs, done.begun_ago, done.ended_ago)
+    return [
+        ReportItem(attempt, "done", output, None, begun, ended, pid, cpu, memory)
+        for attempt, output, begun, ended, pid, cpu, memory in zip(
+            *columns, done.pids, done.cpu, done.memory, strict=True
+        )
+    ]
 
 
 def _ask_of(worker: str, body: AskBody) -> Ask:
