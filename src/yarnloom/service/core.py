@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import logging
 import random
-from collections import deque
+from collections import OrderedDict, deque
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -154,7 +154,7 @@ class Core:
         self._waiting: dict[int, set[asyncio.Future[None]]] = {}
         self._under_way: set[int] = set()  # runs of which this is known without a look
         self._waiters: dict[int, int] = {}
-        self._printers: dict[int, Printer] = {}
+        self._printers: OrderedDict[int, Printer] = OrderedDict()
         self._registrations: dict[str, asyncio.Future[None]] = {}
         self._came: deque[str] = deque(maxlen=CAME_REMEMBERED)
         if database.past.missing:
@@ -578,8 +578,8 @@ class Core:
         asked = tuple(one.attempt for one in logs)
         own: dict[int, Printer | None] = await self.submit(InHand(worker, asked))
         while len(self._printers) > PRINTERS_REMEMBERED:
-            del self._printers[next(iter(self._printers))]
-        self._printers |= {one: printer for one, printer in own.items() if printer}
+            self._printers.popitem(last=False)
+        self._printers.update((one, printer) for one, printer in own.items() if printer)
         if unknown := [one for one in asked if one in own and one not in self._printers]:
             await self._find_printers(unknown)
         for log_body in logs:

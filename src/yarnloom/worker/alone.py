@@ -30,6 +30,9 @@ from yarnloom.worker.served import Served
 from yarnloom.worker.shared import answer_of, send_end, unreadable
 from yarnloom.worker.tickets import Tickets
 
+FORKED = 0.0003
+"""Seconds; starting a process and waiting for its end takes longer."""
+
 SHORT = 0.001
 """Seconds; behind an attempt of a task that took longer than that last time, nothing waits."""
 
@@ -179,7 +182,7 @@ class _Attempt:
             self.id,
             called,
             at=(self.begun, ended),
-            cpu=usage.spent(),
+            cpu=usage.spent(ended - (self.begun or 0.0)),
             memory=usage.memory,
             saved=saved,
         )
@@ -267,14 +270,20 @@ class Usage:
 
     def __init__(self) -> None:
         self.memory = 0
-        self._before = 0.0
+        self._before = self._started = 0.0
         self.spent()
 
-    def spent(self) -> float:
-        """Processor time since this was asked last, in seconds."""
+    def spent(self, took: float = FORKED) -> float:
+        """Processor time since this was asked last, in seconds.
+
+        Args:
+            took: how long the attempt took; in a very short one no process can have been started.
+        """
         own = resource.getrusage(resource.RUSAGE_SELF)
-        started = resource.getrusage(resource.RUSAGE_CHILDREN)
-        now = own.ru_utime + own.ru_stime + started.ru_utime + started.ru_stime
+        if took >= FORKED:
+            started = resource.getrusage(resource.RUSAGE_CHILDREN)
+            self._started = started.ru_utime + started.ru_stime
+        now = own.ru_utime + own.ru_stime + self._started
         spent, self._before = now - self._before, now
         self.memory = own.ru_maxrss * (1 if sys.platform == "darwin" else 1024)
         return spent

@@ -415,7 +415,8 @@ class Child:
                     self._drain(message["attempt"])
                 ends.append(message)
                 continue
-            ends = self._tell_ends(ends)
+            if message["kind"] != "line":  # which is of an attempt that has not ended
+                ends = self._tell_ends(ends)
             if message["kind"] == UNREADABLE:
                 raise ValueError(message["message"])
             if message["kind"] == "ended" and any(self._printing.values()):

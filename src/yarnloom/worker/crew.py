@@ -31,8 +31,8 @@ from yarnloom.worker.measuring import children_of, memory_of
 Message = dict[str, Any]
 
 AHEAD_SECONDS = 0.02
-AHEAD_MOST = 256
-SHORTEST = 60e-6
+AHEAD_MOST = 500
+SHORTEST = 30e-6
 """Seconds that an attempt takes with its way to a process and back, however short its task."""
 
 BETWEEN_SECONDS = 0.001

@@ -16,7 +16,7 @@ from yarnloom.values import dump
 from yarnloom.worker.frames import Channel, Closed, Message, frames_of
 
 TOGETHER = 64
-HELD_SECONDS = 0.002
+HELD_SECONDS = 0.003
 
 
 class Outbox:
