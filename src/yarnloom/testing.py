@@ -46,6 +46,7 @@ from yarnloom.engine import (
     Unchecked,
     Unfold,
     Why,
+    folded,
     looking,
 )
 from yarnloom.engine.run_views import Look, run_views, under_way_of
@@ -196,9 +197,9 @@ class InlineService:
         rows = self.database.read(lambda one: reading.all_steps(one, number, 0, 1_000_000))
         return [{"node": row["node"], "part": row["part"], **step_view(row)} for row in rows]
 
-    def unfold(self, number: int) -> None:
-        """Give rows to all items of a run."""
-        while self.do(Unfold(number)):
+    def unfold(self, number: int, first: int = 0, last: int | None = None) -> None:
+        """Give rows to items of a run that are done."""
+        while self.do(Unfold(number, first, last)):
             pass
 
     def graph(self, number: int, address: str = "", at: int | None = None) -> dict[str, Any]:
@@ -241,15 +242,17 @@ class InlineService:
         return self._look(number, looking.step_place, address)
 
     def _look(self, number: int, ask: Callable[..., dict[str, Any]], *args: Any) -> dict[str, Any]:
-        def look(connection: Any) -> dict[str, Any]:
+        def look(connection: Any) -> dict[str, Any] | list[folded.Span]:
             row = reading.run(connection, number)
             assert row is not None
             plan = read_plan(reading.plan_document(connection, row["plan"]))
-            return ask(connection, plan, number, *args)
+            spans = folded.needs(connection, plan, number, ask, *args)
+            return spans or ask(connection, plan, number, *args)
 
-        self.unfold(number)
-
-        return self.database.read(look)
+        while isinstance(found := self.database.read(look), list):
+            for span in found:
+                self.unfold(number, *span)
+        return found
 
     def work(self, loom: Loom) -> None:
         """Run everything that is ready, and what becomes ready by it, to the end.

@@ -271,9 +271,9 @@ class Engine:
         self._recent.sample(turn.pools, memory.pools, memory.lanes, turn.now, turn.mono)
 
     def _one(self, turn: Turn, command: commands.Command) -> Any:
+        self._make_plain(turn, command)
         before = self._unit.changes
         try:
-            self._make_plain(turn, command)
             return _USE_CASES[type(command)](turn, command)
         except Refused as refused:
             if self._unit.changes != before:

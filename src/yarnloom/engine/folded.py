@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from yarnloom.engine import exporting, failing, looking
-from yarnloom.engine.items import item_of
+from yarnloom.engine import exporting, failing, looking, spending
+from yarnloom.engine.items import name_of
 from yarnloom.engine.looking import Connection
 from yarnloom.engine.states import StepState
 from yarnloom.errors import NotFound
@@ -27,8 +27,8 @@ ALL: Span = (0, None)
 
 def needs(
     connection: Connection, plan: Plan, number: int, ask: Callable[..., Any], *args: Any
-) -> Span | None:
-    """The items that must have rows before a question about a run is answered; None for none.
+) -> list[Span]:
+    """The items that have no rows and must have some before a question about a run is answered.
 
     Args:
         connection: a reader's.
@@ -38,46 +38,60 @@ def needs(
         args: what it is asked with, behind connection, plan and number.
     """
     if not segments.some_between(connection, number):
-        return None
+        return []
     known = _NEEDS.get(ask)
-    span = ALL if known is None else known(connection, plan, number, *args)
-    return span if span and segments.some_between(connection, number, *span) else None
+    spans = [ALL] if known is None else known(connection, plan, number, *args)
+    return [span for span in spans if segments.some_between(connection, number, *span)]
 
 
-def _nothing(*_: Any) -> None:
-    return None
+def _nothing(*_: Any) -> list[Span]:
+    return []
 
 
 def _graph(
     connection: Connection, plan: Plan, number: int, address: str = "", at: int | None = None
-) -> Span | None:
-    return _at(connection, plan, number, address) if at is None else ALL
+) -> list[Span]:
+    """The item in which a part lies; looking back also those that are shown since they ran then."""
+    spans = _at(connection, plan, number, address)
+    if at is not None:
+        spans += _each(segments.under_way_at(connection, number, at, looking.ON_TOP))
+    return spans
 
 
-def _at(connection: Connection, plan: Plan, number: int, address: str = "") -> Span | None:
+def _outliers(
+    connection: Connection, plan: Plan, number: int, address: str, now: int, limit: int
+) -> list[Span]:
+    """The slowest items."""
+    nodes = spending.nodes_of(plan, address)
+    return _each(segments.slowest(connection, number, nodes, limit))
+
+
+def _each(items: list[int]) -> list[Span]:
+    return [(item, item) for item in items]
+
+
+def _at(connection: Connection, plan: Plan, number: int, address: str = "") -> list[Span]:
     """The item in which an address lies, if it lies in one."""
     path = split_address(address.partition("#")[0]) if address.strip("/") else []
     outer = next((at for at, (_, key) in enumerate(path or []) if key is not None), None)
     if path is None or outer is None:
-        return None
-    labels = "/".join(label for label, _ in path[: outer + 1])
+        return []
     try:
-        place = looking.find(connection, plan, number, labels)
+        place = looking.find(
+            connection, plan, number, "/".join(label for label, _ in path[: outer + 1])
+        )
     except NotFound:
-        return None
-    key = path[outer][1] or ""
+        return []
     if place.row is None or place.node.each is None:
-        return None
-    if place.node.each.name is None:
+        return []
+    key, facts = path[outer][1] or "", place.node.each
+    if facts.name is None:
         index = whole_number(key)
-        return None if index is None else (index, index)
+        return [] if index is None else [(index, index)]
     source, name = looking.source_of(connection, place.row["id"]), item_name(key)
     if is_list_reference(source):
-        return ALL
-    for index, value in enumerate(source):
-        if item_of(value, place.node.each)[1] == name:
-            return index, index
-    return None
+        return [ALL]
+    return [(at, at) for at, value in enumerate(source) if name_of(value, facts.name) == name]
 
 
 def _page(
@@ -89,24 +103,26 @@ def _page(
     first: int,
     limit: int,
     text: str | None = None,
-) -> Span | None:
+) -> list[Span]:
     """The items of a page of an each."""
     if text is not None:
-        return ALL
+        return [ALL]
     if not states:
-        return first, first + limit - 1
+        return [(first, first + limit - 1)]
     if StepState.DONE not in states:
-        return None
+        return []
     place = looking.find(connection, plan, number, address)
     if place.row is None:
-        return None
+        return []
     last = segments.last_of(connection, number, place.row["id"], first, limit)
-    return None if last is None else (first, last)
+    return [] if last is None else [(first, last)]
 
 
-_NEEDS: dict[Callable[..., Any], Callable[..., Span | None]] = {
+_NEEDS: dict[Callable[..., Any], Callable[..., list[Span]]] = {
     failing.failures: _nothing,
     exporting.head: _nothing,
+    spending.spending: _nothing,
+    spending.outliers: _outliers,
     looking.graph: _graph,
     looking.place_of: _at,
     looking.step: _at,

@@ -161,6 +161,13 @@ def outliers(
     }
 
 
+def nodes_of(plan: Plan, address: str) -> list[int]:
+    """The nodes of the steps that a row counts; none where no row has this address."""
+    found = (node for node, _ in _rows(plan, plan.nodes[0], 0) if plan.address(node) == address)
+    node = next(found, None)
+    return [] if node is None else _counted(plan, node)
+
+
 def _rows(plan: Plan, node: Node, depth: int) -> Iterator[tuple[Node, int]]:
     """The steps and eaches of a plan in its order, each with its depth."""
     if node.kind is Kind.EACH:

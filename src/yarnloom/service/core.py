@@ -362,12 +362,13 @@ class Core:
         row = await self.run_row(number)
         plan = await self.plan(row["plan"])
 
-        def look(connection: Any) -> View | folded.Span:
-            span = folded.needs(connection, plan, number, ask, *args)
-            return ask(connection, plan, number, *args) if span is None else span
+        def look(connection: Any) -> View | list[folded.Span]:
+            spans = folded.needs(connection, plan, number, ask, *args)
+            return spans or ask(connection, plan, number, *args)
 
-        while isinstance(found := await self.read(look), tuple):
-            await self.unfold(number, *found)
+        while isinstance(found := await self.read(look), list):
+            for span in found:
+                await self.unfold(number, *span)
         return found
 
     async def unfold(self, number: int, first: int = 0, last: int | None = None) -> None:

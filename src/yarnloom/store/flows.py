@@ -167,6 +167,12 @@ _AT = (
     " ELSE -id END AS key, count(*), max(ended_at - started_at) FROM steps"
     " WHERE run = :run AND rank > :rank AND rank < :end AND inside IS NOT NULL"
     f" AND (ready_at <= :at OR (:over AND {_EACH_BEGAN} <= :at) OR NOT ({_USUAL})) GROUP BY key"
+    " UNION ALL SELECT (node << 16) | (CASE WHEN ended_at <= :at THEN 0 WHEN begun_at <= :at THEN 4"
+    " ELSE 5 END << 12) | CASE WHEN ended_at <= :at"
+    " THEN cast(ln(max(1, ended_at - begun_at)) * :scale AS INTEGER) ELSE :none END AS key,"
+    " count(*), max(ended_at - begun_at) FROM folded WHERE run = :run AND handed_at <= :at"
+    " AND each = (SELECT id FROM parts WHERE run = :run AND rank = :rank AND value IS NULL)"
+    " GROUP BY 1"
 )
 
 

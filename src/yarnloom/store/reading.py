@@ -312,10 +312,13 @@ def item_counts_at(
     When an item began is known of the last round only; in one before all count as running.
     """
     rows = connection.execute(
+        "SELECT state, count(*) AS count FROM ("
         "SELECT CASE WHEN ended_at <= ?2 THEN state WHEN begun_at <= ?2 OR ?3 THEN 'running'"
-        " ELSE 'waiting' END AS state,"
-        " count(*) AS count FROM parts WHERE parent = ?1 AND value IS NOT NULL AND started_at <= ?2"
-        " GROUP BY 1",
+        " ELSE 'waiting' END AS state"
+        " FROM parts WHERE parent = ?1 AND value IS NOT NULL AND started_at <= ?2 UNION ALL"
+        " SELECT CASE WHEN told_at <= ?2 THEN 'done' WHEN begun_at <= ?2 THEN 'running'"
+        " ELSE 'waiting' END FROM folded WHERE run = (SELECT run FROM parts WHERE id = ?1)"
+        " AND each = ?1 AND handed_at <= ?2) GROUP BY 1",
         (each, at, not last),
     )
     return {row["state"]: row["count"] for row in rows}

@@ -7,7 +7,7 @@ them follows from the plan and the list of the each, so that rows can be made of
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any, NamedTuple
 
 from yarnloom.store.unit import LARGEST_GRANT, Unit
@@ -113,6 +113,28 @@ def last_of(
         if count <= 0:
             break
     return last
+
+
+def slowest(
+    connection: sqlite3.Connection, run: int, nodes: Sequence[int], limit: int
+) -> list[int]:
+    """Indexes of the items without rows whose steps of some nodes took longest."""
+    found = connection.execute(
+        f"SELECT item FROM folded WHERE run = ? AND node IN ({', '.join('?' * len(nodes))})"
+        " ORDER BY ended_at - begun_at DESC, attempt LIMIT ?",
+        (run, *nodes, limit),
+    )
+    return [item for (item,) in found]
+
+
+def under_way_at(connection: sqlite3.Connection, run: int, at: int, limit: int) -> list[int]:
+    """Indexes of items without rows that were under way at a time, those first that began first."""
+    found = connection.execute(
+        "SELECT item FROM folded WHERE run = ? AND handed_at <= ? AND told_at > ? AND begun_at <= ?"
+        " ORDER BY begun_at, item LIMIT ?",
+        (run, at, at, at, limit),
+    )
+    return [item for (item,) in found]
 
 
 def some_between(

@@ -16,11 +16,16 @@ def span_of_attempts(
     """From when to when attempts of a run were there, how many, and of which nodes; or None."""
     first, last, count = _plain(
         connection,
-        "SELECT min(ready_at), max(coalesce(ended_at, ?2)), count(*) FROM attempts WHERE run = ?1",
+        "SELECT min(ready_at), max(coalesce(ended_at, ?2)), count(*) FROM ("
+        "SELECT ready_at, ended_at FROM attempts WHERE run = ?1 UNION ALL"
+        " SELECT handed_at, ended_at FROM folded WHERE run = ?1)",
         (run, now),
     )[0]
     nodes = _plain(
-        connection, "SELECT DISTINCT node FROM steps WHERE run = ? AND attempts > 0", (run,)
+        connection,
+        "SELECT node FROM steps WHERE run = ?1 AND attempts > 0 UNION"
+        " SELECT node FROM segments WHERE run = ?1",
+        (run,),
     )
     return None if first is None else (first, last, count, {node for (node,) in nodes})
 
@@ -62,12 +67,14 @@ _RAN = (
     "SELECT s.node AS node, x.begun_at AS a, coalesce(x.ended_at, :now) AS b,"
     f" coalesce(x.outcome IN {FAILED}, 0) AS failed {_OF_RUN}"
     " AND x.begun_at IS NOT NULL"
+    " UNION ALL SELECT node, begun_at, ended_at, 0 FROM folded WHERE run = :run"
 )
 _WAITED = {
     "pool": f"SELECT s.node AS node, x.ready_at AS a, min(x.pool_until, {_BEGIN}) AS b {_OF_RUN}"
     " AND x.pool_until IS NOT NULL",
     "worker": f"SELECT s.node AS node, coalesce(min(x.pool_until, {_BEGIN}), x.ready_at) AS a,"
-    f" {_BEGIN} AS b {_OF_RUN}",
+    f" {_BEGIN} AS b {_OF_RUN}"
+    " UNION ALL SELECT node, handed_at, begun_at FROM folded WHERE run = :run",
     **{
         kind: "SELECT s.node AS node, p.ended_at AS a, x.ready_at AS b FROM attempts x"
         " JOIN steps s ON s.id = x.step JOIN attempts p ON p.step = x.step"
