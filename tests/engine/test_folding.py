@@ -114,6 +114,7 @@ def test_what_the_engine_reads_is_the_same_with_rows(seed: int) -> None:
         driver = Driver(inline, StraightMaker(draw.randrange))
         for _ in range(draw.randrange(1, 6)):
             driver.report(draw.randrange(1, 8))
+            inline.clock.advance(draw.choice((0.0, 0.0005, 0.01)))
         unit, since = inline.engine._unit, inline.clock.now - 10**9
 
         def read() -> list[Any]:
@@ -186,8 +187,8 @@ class Line:
             if one["kind"] == "work" and one["attempt"] not in known:
                 self.given.append(one)
 
-    def report(self, count: int, *, failed: int = 0) -> Report:
-        """End some attempts; the report of that."""
+    def report(self, count: int, *, failed: int = 0, ended_ago: float = 0.0) -> Report:
+        """End some attempts, one behind the other; the report of that."""
         some, self.given = self.given[:count], self.given[count:]
         items = []
         for at, one in enumerate(some):
@@ -195,7 +196,8 @@ class Line:
             value = one["input"]["value"] if self.output is None else self.output
             error = {"type": "E", "message": "no"} if at < failed else None
             told = None if at < failed else value
-            items.append(ReportItem(one["attempt"], outcome, told, error, begun_ago=0.0))
+            ago = ended_ago + at / 10_000
+            items.append(ReportItem(one["attempt"], outcome, told, error, ago + 0.001, ago))
             self.done[one["attempt"]] = one["address"]
             self.log.append(one["address"])
         command = Report("w", tuple(items), ahead=198)
@@ -251,6 +253,54 @@ def test_only_what_is_looked_at_gets_rows() -> None:
         assert len(many.items_with_rows) < 350
 
 
+def test_looking_back_counts_what_has_no_rows() -> None:
+    """Also where far more was under way than is shown."""
+    with line() as many:
+        many.inline.clock.advance(0.1)
+        for _ in range(20):
+            many.report(10, ended_ago=0.02)
+            many.inline.clock.advance(0.001)
+        now = many.inline.clock.now
+        moments = [now - 20_000, now - 30_000]
+
+        def looks() -> list[Any]:
+            return [many.inline.graph(1, "", at)["parts"][1] for at in moments]
+
+        before, left = looks(), folded(many.inline)
+        assert left > 100
+        assert {"running", "done"} <= {
+            state for one in before for state in one["do"]["parts"][0]["counts"]
+        }
+        many.inline.unfold(1)
+        assert looks() == before
+
+
+def test_the_slowest_get_rows_and_no_others() -> None:
+    """However often it is asked."""
+    with line() as many:
+        many.end()
+        for _ in range(3):
+            slowest = many.inline._look(1, spending.outliers, "all", many.inline.clock.now, 3)
+            assert len(slowest["slowest"]) == 3
+        assert folded(many.inline) > ITEMS - 3 * 64 - 1
+
+
+def test_waiting_is_what_has_not_ended() -> None:
+    """Where later items have ended before earlier ones, and have no rows."""
+    with line() as many:
+        many.given.reverse()
+        many.report(50)
+        waiting = {one["item"] for one in many.inline.items(1, "all", "waiting")}
+        assert folded(many.inline) == 50
+        assert waiting == set(range(ITEMS)) - set(range(150, 200))
+        many.given.sort(key=lambda one: one["attempt"])
+        many.report(1)
+        many.report(20)
+        waiting = {one["item"] for one in many.inline.items(1, "all", "waiting")}
+        assert waiting == set(range(21, ITEMS)) - set(range(150, 200))
+        assert folded(many.inline) == 71
+
+
 def test_who_looks_at_all_of_a_run_that_goes_on_gets_later_rows_at_once() -> None:
     """Else what is read page by page would never be whole."""
     with line() as many:
@@ -304,6 +354,20 @@ def test_numbers_go_on_above_them_after_a_restart() -> None:
         assert len(many.log) == len(set(many.log)) == ITEMS
         assert many.inline.step(1, "all[5]/do")["output"] == 5
         many.inline.unfold(1)
+        assert not audit(many.inline.database.writer)
+
+
+def test_numbers_go_on_where_nothing_is_in_hand() -> None:
+    """Those of items that are done are not given out again."""
+    with line() as many:
+        many.end()
+        assert folded(many.inline) == ITEMS
+        many.inline.restart()
+        many.register()
+        many.inline.start("l/w", {})
+        many.ask()
+        many.end()
+        assert many.inline.run(2)["state"] == "done"
         assert not audit(many.inline.database.writer)
 
 

@@ -63,7 +63,7 @@ def _outliers(
 ) -> list[Span]:
     """The slowest items."""
     nodes = spending.nodes_of(plan, address)
-    return _each(segments.slowest(connection, number, nodes, limit))
+    return _each(segments.slowest(connection, number, nodes, now, limit))
 
 
 def _each(items: list[int]) -> list[Span]:

@@ -116,25 +116,49 @@ def last_of(
 
 
 def slowest(
-    connection: sqlite3.Connection, run: int, nodes: Sequence[int], limit: int
+    connection: sqlite3.Connection, run: int, nodes: Sequence[int], now: int, limit: int
 ) -> list[int]:
-    """Indexes of the items without rows whose steps of some nodes took longest."""
+    """Indexes of the items without rows that are among those whose steps took longest.
+
+    Args:
+        connection: a reader's.
+        run: the run.
+        nodes: of the steps.
+        now: until when what still runs has run.
+        limit: how many take longest.
+    """
+    marks = ", ".join("?" * len(nodes))
     found = connection.execute(
-        f"SELECT item FROM folded WHERE run = ? AND node IN ({', '.join('?' * len(nodes))})"
-        " ORDER BY ended_at - begun_at DESC, attempt LIMIT ?",
-        (run, *nodes, limit),
+        "SELECT item FROM (SELECT item, ended_at - begun_at AS took, attempt FROM folded"
+        f" WHERE run = ? AND node IN ({marks}) UNION ALL"
+        " SELECT NULL, coalesce(a.ended_at, ?) - a.begun_at, a.id FROM attempts a"
+        f" JOIN steps s ON s.id = a.step WHERE a.run = ? AND s.node IN ({marks})"
+        " AND a.begun_at IS NOT NULL ORDER BY took DESC, attempt LIMIT ?) WHERE item IS NOT NULL",
+        (run, *nodes, now, run, *nodes, limit),
     )
     return [item for (item,) in found]
 
 
 def under_way_at(connection: sqlite3.Connection, run: int, at: int, limit: int) -> list[int]:
-    """Indexes of items without rows that were under way at a time, those first that began first."""
-    found = connection.execute(
-        "SELECT item FROM folded WHERE run = ? AND handed_at <= ? AND told_at > ? AND begun_at <= ?"
-        " ORDER BY begun_at, item LIMIT ?",
-        (run, at, at, at, limit),
-    )
-    return [item for (item,) in found]
+    """Indexes of the items without rows that are among those under way longest at a time.
+
+    Args:
+        connection: a reader's.
+        run: the run.
+        at: the time.
+        limit: how many of each are looked at.
+    """
+    items = []
+    for (each,) in connection.execute("SELECT DISTINCT each FROM segments WHERE run = ?", (run,)):
+        items += connection.execute(
+            "SELECT item FROM (SELECT item, begun_at, 1 AS is_folded FROM folded WHERE run = ?1"
+            " AND each = ?2 AND handed_at <= ?3 AND told_at > ?3 AND begun_at <= ?3 UNION ALL"
+            " SELECT item, begun_at, 0 FROM parts WHERE parent = ?2 AND value IS NOT NULL"
+            " AND begun_at <= ?3 AND (ended_at IS NULL OR ended_at > ?3)"
+            " ORDER BY begun_at, item LIMIT ?4) WHERE is_folded",
+            (run, each, at, limit),
+        ).fetchall()
+    return [item for (item,) in items]
 
 
 def some_between(
