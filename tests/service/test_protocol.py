@@ -10,8 +10,12 @@ from typing import Any
 
 import httpx
 import pytest
+from pydantic import BaseModel
 
 from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
+from yarnloom import Loom, each, item, param, previous, sequence, step
+from yarnloom.client.wire import Call
+from yarnloom.protocol.works import one_by_one
 
 Message = dict[str, Any]
 LEASE = 6.0
@@ -35,7 +39,7 @@ class RawWorker:
         self.received: list[int] = []
         self.epoch = ""
 
-    def register(self, *in_hand: int) -> Message:
+    def register(self, *in_hand: int, **more: Any) -> Message:
         """Say what this worker is."""
         body = {
             "id": self.id,
@@ -43,6 +47,7 @@ class RawWorker:
             "places": self.places,
             "tasks": {"marks/add": "0123456789ab"},
             "in_hand": list(in_hand),
+            **more,
         }
         answer = self.http.post("/workers", json=body)
         assert answer.status_code == 201, answer.text
@@ -108,6 +113,85 @@ def test_work_is_pushed_to_an_open_request(program: ServiceProgram, worker: RawW
     worker.report({"attempt": following["attempt"], "outcome": "done", "output": 22})
 
     assert program.client().run(run).output == 22
+
+
+@pytest.fixture(scope="module")
+def many(program: ServiceProgram) -> str:
+    """A workflow of many items of one step."""
+    loom = Loom("many")
+
+    @loom.task
+    def double(value: int, by: int) -> int:
+        return value * by
+
+    @loom.task
+    def numbers(count: int) -> list[int]:
+        return list(range(count))
+
+    class Count(BaseModel):
+        count: int
+
+    do = step("double", double, value=item(), by=2)
+    plan = sequence(step("list", numbers, count=param("count")), each("all", over=previous, do=do))
+    loom.workflow("many", params=Count, plan=plan)
+    program.client().call(Call("POST", "/workflows", loom.publication()))
+    return "many/many"
+
+
+def test_many_attempts_come_and_go_together(program: ServiceProgram, many: str) -> None:
+    """In one message, and as columns of one report; what is no more in hand is left out."""
+    worker = RawWorker(program)
+    worker.register(tasks={"many/double": "d" * 12, "many/numbers": "n" * 12}, ahead=100)
+    run = program.client().start(many, count=40)
+    (first,) = worker.ask()
+    end = {"attempt": first["attempt"], "outcome": "done", "output": list(range(40))}
+    (works,) = worker.report(end, ahead=100).json()["messages"]
+    assert works["kind"] == "works"
+    assert works["input"] == {"by": 2}
+    assert [own for _, own in works["items"]] == [{"value": value} for value in range(40)]
+    found = list(one_by_one([works]))
+    assert found[7]["address"] == f"{run.number}/all[7]/double"
+    assert found[7]["input"] == {"by": 2, "value": 7}
+    assert len({one["token"] for one in found}) == 40
+
+    # Not acknowledged: what has ended is not in what is sent again.
+    done = columns(found[:10])
+    assert worker.report(done=done).json()["refused"] == []
+    (again,) = worker.ask(acknowledge=False)
+    assert again["items"][:10] == [None] * 10
+    assert [one["attempt"] for one in one_by_one([again])] == [one["attempt"] for one in found[10:]]
+    assert worker.report(done=done).json()["refused"] == [], "said again"
+    assert worker.report(done=columns(found[10:])).json()["refused"] == []
+    assert run.wait(30) == [2 * value for value in range(40)]
+    worker.leave()
+
+
+def columns(works: list[Message]) -> Message:
+    """That attempts are done, as a report tells it."""
+    return {
+        "attempts": [one["attempt"] for one in works],
+        "outputs": [one["input"]["value"] * one["input"]["by"] for one in works],
+        "begun_ago": [0.01] * len(works),
+        "ended_ago": [0.005] * len(works),
+        "pids": [None] * len(works),
+        "cpu": [0.001] * len(works),
+        "memory": [10_000_000] * len(works),
+    }
+
+
+def test_columns_of_different_lengths_are_refused(
+    program: ServiceProgram, worker: RawWorker
+) -> None:
+    """Nothing of the report counts, and the answer says which lists there were."""
+    run = start(program, 1)
+    (work,) = worker.ask()
+    done = {**columns([{"attempt": work["attempt"], "input": {"value": 1, "by": 1}}]), "pids": []}
+    answer = worker.report(done=done)
+    assert answer.status_code == 422
+    assert "attempts 1" in answer.text
+    assert "pids 0" in answer.text
+    assert state(program, run) in ("queued", "running")
+    worker.report({"attempt": work["attempt"], "outcome": "refused", "error": {"message": ""}})
 
 
 def test_a_newer_request_takes_the_place_of_the_older(
