@@ -149,6 +149,7 @@ class Crew:
         self._queues: dict[bool, deque[Message]] = {False: deque(), True: deque()}
         self._seen: OrderedDict[int, None] = OrderedDict()  # attempts ever received
         self._stops: dict[int, str] = {}
+        self._early_stops: dict[int, tuple[str, float | None, bool]] = {}
         self._saved: dict[int, Message] = {}
         self._timers: dict[int, asyncio.TimerHandle] = {}
         self._spent: float | None = None
@@ -285,6 +286,9 @@ class Crew:
             self._teller.report({"attempt": attempt, "outcome": "handed_back"})
             return
         self._queues[self.is_io(work["task"])].append(work)
+        if self._early_stops and (early := self._early_stops.pop(attempt, None)):
+            why, raise_in, now = early
+            self.stop(attempt, why, raise_in=raise_in, now=now)
 
     def feed(self) -> None:
         """Give the taken attempts to processes."""
@@ -307,6 +311,8 @@ class Crew:
             self._teller.report({"attempt": attempt, "outcome": outcome})
             return
         if child is None:
+            if attempt not in self._seen:  # this came over another connection than its work will
+                self._early_stops[attempt] = why, raise_in, now
             return
         before = self._stops.get(attempt, "pause")
         if before not in MILD:
@@ -394,6 +400,7 @@ class Crew:
 
     def drop(self, attempt: int) -> None:
         """An attempt was given up as lost: its step may be running elsewhere, so end it here."""
+        self._seen[attempt] = None  # also where its work is still on the way
         self._unqueue(attempt)
         self._teller.forget(attempt)
         child = self._child_with(attempt)
@@ -418,6 +425,7 @@ class Crew:
             child.abandoned.clear()
             child.kill()
         self._seen.clear()
+        self._early_stops.clear()
         while any(child in self._children for child in busy):
             self._died.clear()
             await self._died.wait()

@@ -368,7 +368,8 @@ class Link:
                 ack.set_result(None)
         for refusal in answer["refused"]:
             self._on_refused(refusal)
-        self._take(answer["messages"])
+        # The next report goes out first, so that the service need not wait for it meanwhile.
+        asyncio.get_running_loop().call_soon(self._take, answer["messages"])
         if self._lines or self._items or self._saved:
             self._news.set()
 

@@ -36,7 +36,7 @@ from yarnloom.service.routing import api_router
 
 router = api_router("workers", "/workers")
 
-REPORTED_AT_ONCE = 256
+REPORTED_AT_ONCE = 512
 
 WorkerId = Annotated[str, Path(max_length=100)]
 
