@@ -407,7 +407,8 @@ class Chaos:
         with contextlib.closing(sqlite3.connect(f"{path}?mode=ro", uri=True)) as records:
             spans = records.execute(
                 "SELECT handed_at, ended_at FROM attempts WHERE pool = 'narrow'"
-                " AND ended_at > handed_at"
+                " AND ended_at > handed_at UNION ALL"
+                " SELECT handed_at, ended_at FROM folded WHERE pool = 'narrow'"
             ).fetchall()
         # Ends before begins: a place that is given back may be taken in the same moment.
         events = sorted([(at, 1) for at, _ in spans] + [(at, -1) for _, at in spans])

@@ -176,6 +176,22 @@ def test_new_code_runs_with_the_next_attempt_and_none_is_lost(tmp_path: Path) ->
             assert code_of(client, number, label) == [code]
 
 
+def test_a_change_within_the_second_of_the_last_is_loaded(tmp_path: Path) -> None:
+    """Also where it has as many characters: compiled code of the other must not be taken for it."""
+    arguments = ("--load", "changing:loom", "--processes", "2", "--reload")
+    write(tmp_path, "v1")
+    path = tmp_path / "changing.py"
+    with service(tmp_path / "data", *arguments, cwd=tmp_path) as program:
+        program.wait_for("watches the code in")
+        client = program.client()
+        for version in ("v2", "v3"):
+            before = path.stat()
+            write(tmp_path, version)
+            os.utime(path, ns=(before.st_atime_ns, before.st_mtime_ns + 1_000))
+            assert path.stat().st_size == before.st_size
+            eventually(lambda v=version: client.start("one").wait(60) == v)
+
+
 def test_many_changes_under_load_lose_nothing(tmp_path: Path) -> None:
     """While runs go on the code changes again and again; each step ends once, with some version."""
     write(tmp_path, "v0")

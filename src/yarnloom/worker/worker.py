@@ -115,6 +115,10 @@ class Worker:
             options.replace_above,
             fork=options.fork and not options.reload,
         )
+        if options.reload:
+            # Compiled code is known by its source's second and size: of two changes within one
+            # second that are of one size, the second would not be loaded.
+            os.environ["PYTHONDONTWRITEBYTECODE"] = "1"
         self._crew = Crew(crew, self._link, self._on_new_code, self._say)
 
     async def run(self) -> None:
