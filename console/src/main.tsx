@@ -1,6 +1,6 @@
 import "@fontsource-variable/inter";
 import "@fontsource-variable/jetbrains-mono";
-import "@mantine/core/styles.css";
+import "./mantine";
 import "./styles.css";
 
 import { Loader, MantineProvider } from "@mantine/core";

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,10 +14,12 @@ from playwright.sync_api import Browser, Page, expect
 from tests.helpers import LOOM, ROOT, ServiceProgram, eventually, service
 from yarnloom import Client, Start
 from yarnloom.errors import RunFailed
+from yarnloom.service.console import console_folder
 
 pytestmark = pytest.mark.browser
 
-AXE = ROOT / "console/node_modules/axe-core/axe.min.js"
+CONSOLE = ROOT / "console"
+AXE = CONSOLE / "node_modules/axe-core/axe.min.js"
 FIRST_LOAD = 350_000
 PAGES = ("/", "/runs", "/workflows", "/schedules", "/files", "/pools", "/workers")
 
@@ -298,6 +300,20 @@ def test_the_first_load_is_small(
         context.close()
 
         assert 100_000 < sum(sizes) < FIRST_LOAD, place
+
+
+def test_every_component_has_its_styles() -> None:
+    """Those of components that are not used are left out; none is missing."""
+    assets = console_folder() / "assets"
+    name = re.compile(r"\bm_[0-9a-f]{5,10}\b")
+
+    def names(paths: Iterable[Path]) -> set[str]:
+        return {found for path in paths for found in name.findall(path.read_text())}
+
+    all_there_are = names([CONSOLE / "node_modules/@mantine/core/styles.css"])
+    wanted = names(assets.glob("*.js")) & all_there_are
+    assert len(wanted) > 100
+    assert wanted - names(assets.glob("*.css")) == set()
 
 
 def test_tabs_share_one_event_stream(
