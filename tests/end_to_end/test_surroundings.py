@@ -176,6 +176,28 @@ def test_new_code_runs_with_the_next_attempt_and_none_is_lost(tmp_path: Path) ->
             assert code_of(client, number, label) == [code]
 
 
+def test_a_change_while_the_code_is_loaded_is_not_missed(tmp_path: Path) -> None:
+    """Processes have read the file as it was before."""
+    holds = """
+while Path("hold").exists():
+    Path("loading").touch()
+    threading.Event().wait(0.01)
+"""
+    held = CODE.replace("loom = Loom", f"{holds}loom = Loom").replace("{number}", "1")
+    (tmp_path / "changing.py").write_text(held.replace("{version}", "old"))
+    with service(tmp_path / "data") as program:
+        loom = "changing:loom"
+        assert run_command("publish", loom, url=program.url, cwd=tmp_path).returncode == 0
+        (tmp_path / "hold").touch()
+        options = ("--load", loom, "--processes", "1", "--reload", "--url", program.url)
+        worker = Program("worker", *options, cwd=tmp_path)
+        eventually((tmp_path / "loading").exists)
+        write(tmp_path, "new")
+        (tmp_path / "hold").unlink()
+        eventually(lambda: program.client().start("one").wait(60) == "new")
+        assert worker.end() == 0
+
+
 def test_a_change_within_the_second_of_the_last_is_loaded(tmp_path: Path) -> None:
     """Also where it has as many characters: compiled code of the other must not be taken for it."""
     arguments = ("--load", "changing:loom", "--processes", "2", "--reload")

@@ -12,6 +12,7 @@ import os
 import signal
 import socket
 import sys
+import time
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -33,7 +34,7 @@ OFFERED = ("code_hash", "input", "output", "source", "grace")
 DEFAULT_IO = 20
 ORPHAN_PATIENCE = 600.0
 SETTLE_SECONDS = 0.5
-LOOK_MILLIS = 2_000
+LOOK_SECONDS = 2.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,6 +116,7 @@ class Worker:
             options.replace_above,
             fork=options.fork and not options.reload,
         )
+        self._began = time.time_ns()
         if options.reload:
             # Compiled code is known by its source's second and size: of two changes within one
             # second that are of one size, the second would not be loaded.
@@ -327,26 +329,46 @@ class Worker:
         from watchfiles import PythonFilter, awatch
 
         folders = {str(Path.cwd()), *self._crew.folders}
-        self._say(f"watches the code in {', '.join(sorted(folders))}")
         roots = {Path(folder) for folder in folders}
         known = _state_of(roots)
-        # Compare file times now and then: the watch misses changes made before it has begun.
-        watch = awatch(
-            *folders, watch_filter=PythonFilter(), rust_timeout=LOOK_MILLIS, yield_on_timeout=True
-        )
-        async for changes in watch:
-            touched = {Path(path).parent for _, path in changes}
-            if known != (known := _state_of(roots)):
-                touched |= roots
-            if not touched:
-                continue
-            seen = None
-            # The watch can miss what is written right after something else, so look once more.
-            while seen != (seen := _state_of(touched)):
-                if self.options.publish:
-                    await self._publish()
-                self._crew.reload()
-                await asyncio.sleep(SETTLE_SECONDS)
+        self._say(f"watches the code in {', '.join(sorted(folders))}")  # from now on: see `known`
+        if any(at > self._began for at in known.values()):
+            await self._load_again(roots)  # it may have changed since the processes loaded it
+        touched: set[Path] = set()
+        stirred = asyncio.Event()
+
+        async def follow() -> None:
+            async for changes in awatch(*folders, watch_filter=PythonFilter()):
+                touched.update(Path(path).parent for _, path in changes)
+                stirred.set()
+
+        following = asyncio.create_task(follow())
+        try:
+            while not following.done():
+                with contextlib.suppress(TimeoutError):
+                    async with asyncio.timeout(LOOK_SECONDS):
+                        await stirred.wait()
+                stirred.clear()
+                # The watch misses changes made before it has begun. It may never come to rest to
+                # say so: other files, such as the records, can change all the time.
+                if known != (known := _state_of(roots)):
+                    touched |= roots
+                if touched:
+                    now, touched = touched, set()
+                    await self._load_again(now)
+        finally:
+            following.cancel()
+        following.result()
+
+    async def _load_again(self, folders: set[Path]) -> None:
+        """Load what has changed in some folders, until nothing has changed meanwhile."""
+        seen = None
+        # The watch can miss what is written right after something else, so look once more.
+        while seen != (seen := _state_of(folders)):
+            if self.options.publish:
+                await self._publish()
+            self._crew.reload()
+            await asyncio.sleep(SETTLE_SECONDS)
 
     async def _publish(self) -> int:
         """Publish the looms as they are now, from a process of its own, which says what is wrong.
