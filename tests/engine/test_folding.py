@@ -246,6 +246,9 @@ def test_only_what_is_looked_at_gets_rows() -> None:
         with_rows = many.items_with_rows
         assert set(range(100, 120)) <= set(with_rows)
         assert len(with_rows) < 200
+        page = many.inline._look(1, looking.items, "all", ("done", "failed"), 300, 10)
+        assert [one["item"] for one in page["items"]] == list(range(300, 310))
+        assert not {*range(200, 250), *range(392, 440)} & set(many.items_with_rows)
         assert many.inline.step(1, "all[400]/do")["output"] == 400
         assert 400 in many.items_with_rows
         assert len(many.items_with_rows) < 350

@@ -7,6 +7,7 @@ them follows from the plan and the list of the each, so that rows can be made of
 from __future__ import annotations
 
 import sqlite3
+from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from typing import Any, NamedTuple
 
@@ -101,17 +102,33 @@ def worker_of(unit: Unit, attempt: int) -> str | None:
 def last_of(
     connection: sqlite3.Connection, run: int, each: int, first: int, count: int
 ) -> int | None:
-    """Up to which index one has to go from a first one for so many items that are done."""
-    last = None
+    """Up to which index items need rows so that the next items that are done are known.
+
+    Args:
+        connection: a reader's.
+        run: the run.
+        each: the each.
+        first: the index from which on.
+        count: how many that are done.
+    """
+    with_rows = [
+        item
+        for (item,) in connection.execute(
+            "SELECT item FROM parts WHERE parent = ? AND value IS NOT NULL"
+            " AND coalesce(outcome, state) = 'done' AND item >= ? ORDER BY item LIMIT ?",
+            (each, first, count),
+        )
+    ]
+    last, found = None, 0
     for item, span, items in connection.execute(
         "SELECT item, span, json_array_length(items) FROM segments"
         " WHERE run = ? AND each = ? AND item + span >= ? ORDER BY item",
         (run, each, first),
     ):
-        last = max(last or 0, item + span)
-        count -= items if item >= first else 0
-        if count <= 0:
+        if found + bisect_left(with_rows, item) >= count:
             break
+        last = max(last or 0, item + span)
+        found += items if item >= first else 0
     return last
 
 
