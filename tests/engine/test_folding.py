@@ -35,6 +35,7 @@ from yarnloom.engine.folding import AT_ONCE, LARGEST_OUTPUT
 from yarnloom.protocol.works import one_by_one
 from yarnloom.store import audit, pools, weights
 from yarnloom.store import writing as store
+from yarnloom.store.soundness import verify
 from yarnloom.testing import InlineService, inline_service
 
 ITEMS = 600
@@ -431,6 +432,18 @@ def test_long_outputs_have_rows_from_the_start() -> None:
         many.report(30)
         assert not folded(many.inline)
         assert len(many.items_with_rows) == 30
+
+
+def test_what_there_is_counts_the_same() -> None:
+    """For `yarnloom verify`: parts, steps and attempts, with rows or without."""
+    with line() as many:
+        many.end()
+        records, folder = many.inline.database.writer, many.inline.database.folder
+        before = verify(records, folder)
+        assert before.counts["attempts"] == ITEMS + 1
+        assert not before.faults
+        many.inline.unfold(1)
+        assert verify(records, folder).counts == before.counts
 
 
 def test_damage_is_found() -> None:

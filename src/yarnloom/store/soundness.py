@@ -103,7 +103,7 @@ class Verdict:
     """What a look at a whole folder found.
 
     Attributes:
-        counts: how many rows there are, by table.
+        counts: how many rows there are, by table, or would be if every item had its own.
         faults: everything that is wrong, in words.
     """
 
@@ -112,6 +112,8 @@ class Verdict:
 
 
 _COUNTED = ("runs", "parts", "steps", "attempts", "files")
+_OF_ITEMS = ("parts", "steps", "attempts")
+"""Of these an item that is done and has no rows counts as one each."""
 
 
 def verify(connection: sqlite3.Connection, folder: Path) -> Verdict:
@@ -133,9 +135,10 @@ def verify(connection: sqlite3.Connection, folder: Path) -> Verdict:
             for row in connection.execute("PRAGMA foreign_key_check").fetchall()
         ]
         faults += audit(connection)
+        ((folded,),) = connection.execute("SELECT count(*) FROM folded").fetchall()
         for table in _COUNTED:
             ((count,),) = connection.execute(f"SELECT count(*) FROM {table}").fetchall()
-            verdict.counts[table] = count
+            verdict.counts[table] = count + (folded if table in _OF_ITEMS else 0)
         for sha256, size in connection.execute("SELECT sha256, size FROM files"):
             path = folder / "files" / sha256[:2] / sha256
             if not path.exists():
