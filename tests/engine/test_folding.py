@@ -306,7 +306,7 @@ def test_waiting_is_what_has_not_ended() -> None:
 
 
 def test_who_looks_at_all_of_a_run_that_goes_on_gets_later_rows_at_once() -> None:
-    """Else what is read page by page would never be whole."""
+    """Else a run that is read page by page would never be whole."""
     with line() as many:
         many.report(100)
         assert many.inline.do(Unfold(1)) is False

@@ -139,7 +139,7 @@ def many(program: ServiceProgram) -> str:
 
 
 def test_many_attempts_come_and_go_together(program: ServiceProgram, many: str) -> None:
-    """In one message, and as columns of one report; what is no more in hand is left out."""
+    """In one message, and as columns of one report; an attempt no longer in hand is left out."""
     worker = RawWorker(program)
     worker.register(tasks={"many/double": "d" * 12, "many/numbers": "n" * 12}, ahead=100)
     run = program.client().start(many, count=40)
@@ -154,7 +154,7 @@ def test_many_attempts_come_and_go_together(program: ServiceProgram, many: str) 
     assert found[7]["input"] == {"by": 2, "value": 7}
     assert len({one["token"] for one in found}) == 40
 
-    # Not acknowledged: what has ended is not in what is sent again.
+    # Not acknowledged: attempts that have ended are left out when it is sent again.
     done = columns(found[:10])
     assert worker.report(done=done).json()["refused"] == []
     (again,) = worker.ask(acknowledge=False)

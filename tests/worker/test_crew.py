@@ -33,7 +33,7 @@ class Told:
 
 
 def with_crew(do: Callable[[Crew], None]) -> Told:
-    """Do something with a crew that has no process; what it told."""
+    """Do something with a crew that has no process; its reports."""
     told = Told()
 
     async def run() -> None:
@@ -67,7 +67,7 @@ def test_a_stop_that_comes_before_its_work_counts(why: str, outcome: str) -> Non
 
 
 def test_work_that_was_dropped_before_it_came_does_not_run() -> None:
-    """And nothing of it is told."""
+    """And nothing of it is reported."""
 
     def do(crew: Crew) -> None:
         crew.drop(5)

@@ -179,7 +179,7 @@ _ABOUT_RUNS = (
 """Commands that change the open steps of a run."""
 
 ABOUT_ROWS = (commands.MendRun, commands.HandleStep)
-"""Commands that look at what has ended in a run, or change it: its items have rows before."""
+"""Commands that read or change ended steps of a run: its items get rows before."""
 
 
 class Engine:

@@ -35,7 +35,7 @@ def needs(
         plan: the run's.
         number: the run.
         ask: the question, of `looking`, `exporting` and others.
-        args: what it is asked with, behind connection, plan and number.
+        args: the arguments of the question, behind connection, plan and number.
     """
     if not segments.some_between(connection, number):
         return []

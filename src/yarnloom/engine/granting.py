@@ -34,7 +34,7 @@ UNSEEN_SECONDS = 0.5
 """After which an item has rows that a worker was given, whatever becomes of it."""
 
 GROUP_BYTES = 256 * 1024
-"""Of inputs in one message; what is more comes with the next."""
+"""Of inputs in one message; more of them come with the next."""
 
 EndOf = tuple[Given, ReportItem, str]
 """A done item, its report, and its output as JSON text."""
@@ -263,7 +263,7 @@ def end(turn: Turn, run: RunRow, straight: Straight, ends: Ends) -> PartRow:
 
 
 def _done(now: int, ends: Ends) -> list[folding.Done]:
-    """When each item began and how long it took, from what was reported of its end."""
+    """When each item began and how long it took, from the report of its end."""
     done = []
     for given, item, output in ends:
         ended = int(item.ended_ago * 1_000_000)

@@ -123,7 +123,7 @@ class Worker:
                 self.outbox.pop(serial, None)
 
     def release_all(self, attempts: Iterable[int]) -> None:
-        """Many attempts are not in hand any more."""
+        """Many attempts are no longer in hand."""
         if self.about:
             for attempt in attempts:
                 self.release(attempt)
@@ -192,7 +192,7 @@ class Worker:
             first: the first attempt.
             items: what each has of its own.
             size: about how many bytes all of it has.
-            message: what they have in common.
+            message: the fields that they share.
         """
         serial = self.post(size=size, kind="works", first=first, items=items, **message)
         self.groups[serial] = range(first, first + len(items))
@@ -213,7 +213,7 @@ class Worker:
         return taken
 
     def _still_due(self, serial: int) -> dict[str, Any] | None:
-        """A message, without what is not in hand any more of many attempts; None for nothing."""
+        """A message without those of many attempts that are no longer in hand; None for nothing."""
         message, _ = self.outbox[serial]
         attempts = self.groups.get(serial)
         if attempts is None or all(one in self.in_hand for one in attempts):

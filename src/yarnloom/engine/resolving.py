@@ -276,7 +276,7 @@ def _dump(value: Any) -> str:
 
 
 def value_along(value: Any, path: tuple[str, ...]) -> Any:
-    """What stands at a path; `NOT_GIVEN` if nothing does."""
+    """The value at a path; `NOT_GIVEN` if there is none."""
     for name in path:
         if value is None:
             return None

@@ -23,7 +23,7 @@ def _works(message: Message) -> Iterator[Message]:
     task, code_hash = message["task"], message["code_hash"]
     for behind, item in enumerate(message["items"]):
         if item is None:
-            continue  # it is not to be run any more
+            continue  # it must not be run
         key, own = item
         yield {
             "kind": "work",

@@ -195,6 +195,6 @@ def _end(last: int | None) -> int:
 def item_text(
     behind: int, began: int, took: int, pid: Any, cpu: Any, memory: Any, output: str
 ) -> str:
-    """One item, as it stands in `items`."""
+    """One item, as `items` has it."""
     pid, cpu = "null" if pid is None else pid, "null" if cpu is None else cpu
     return f"[{behind},{began},{took},{pid},{cpu},{'null' if memory is None else memory},{output}]"

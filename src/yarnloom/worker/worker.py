@@ -361,7 +361,7 @@ class Worker:
         following.result()
 
     async def _load_again(self, folders: set[Path]) -> None:
-        """Load what has changed in some folders, until nothing has changed meanwhile."""
+        """Load the changed code in some folders, until nothing has changed meanwhile."""
         seen = None
         # The watch can miss what is written right after something else, so look once more.
         while seen != (seen := _state_of(folders)):
