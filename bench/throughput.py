@@ -1,7 +1,8 @@
 """No-op steps a second, against `ProcessPoolExecutor.submit` with as many processes.
 
 Inside the measured region: starting the runs over HTTP, every step's journey to a process and
-back, and storing all of it durably. Outside: starting the service, the pool and their processes.
+back, and storing all of it durably. Outside: starting the service, the pool and their processes,
+and for both some work before: a service runs for long.
 The reference stores nothing. Results are checked after the clock has stopped. Beside
 the ratio it prints the processor time of a step by process, which is steadier on shared cores.
 """
@@ -91,10 +92,11 @@ KINDS: dict[str, Callable[[AsyncClient], Awaitable[int]]] = {
 1 kB; in a pool of 50; of which 5% fail and are tried again; and chains."""
 
 
-def measure(kind: str, rounds: int = 3) -> list[Round]:
-    """Measure a kind of work, and the reference, in turn."""
+def measure(kind: str, rounds: int = 5) -> list[Round]:
+    """Measure a kind of work, and the reference, in turn; a round before does not count."""
     with marked("YARNLOOM_BENCH_THROUGHPUT") as mark, service() as url:
         warm_up(url)
+        _round(url, mark, kind)
         return [_round(url, mark, kind) for _ in range(rounds)]
 
 
@@ -103,7 +105,7 @@ def _round(url: str, mark: str, kind: str) -> Round:
     steps = asyncio.run(_run(url, KINDS[kind]))
     spent, after = time.perf_counter() - begun, by_role(mark)
     processor = {role: (after[role] - before[role]) / steps * 1e6 for role in after}
-    return Round(steps / spent, pool(steps), processor)
+    return Round(steps / spent, pool(max(steps, ITEMS)), processor)
 
 
 async def _run(url: str, work: Callable[[AsyncClient], Awaitable[int]]) -> int:

@@ -10,7 +10,19 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from yarnloom import Loom, Retry, StepContext, each, item, output, param, sequence, step
+from yarnloom import (
+    Loom,
+    Retry,
+    StepContext,
+    each,
+    item,
+    output,
+    param,
+    previous,
+    sequence,
+    step,
+)
+from yarnloom.within import attempt_now
 
 LOG = "CHAOS_LOG"
 LIMIT = 2
@@ -26,6 +38,7 @@ loom = Loom("chaos")
 loom.pool("narrow", limit=LIMIT)
 
 
+LINKS = 30
 SHORTS = 10
 """For each of the others."""
 
@@ -39,13 +52,19 @@ class Params(BaseModel):
 
 def note(ctx: StepContext, what: str) -> None:
     """Leave a line: a single write, so that lines of several processes never mix."""
-    line = {
-        "what": what,
-        "address": ctx.address,
-        "attempt": ctx.attempt,
-        "at": time.time(),
-        "pid": os.getpid(),
-    }
+    leave(
+        {
+            "what": what,
+            "address": ctx.address,
+            "attempt": ctx.attempt,
+            "at": time.time(),
+            "pid": os.getpid(),
+        }
+    )
+
+
+def leave(line: dict[str, Any]) -> None:
+    """Append a line to the file."""
     descriptor = os.open(os.environ[LOG], os.O_WRONLY | os.O_APPEND | os.O_CREAT)
     os.write(descriptor, json.dumps(line).encode() + b"\n")
     os.close(descriptor)
@@ -92,6 +111,13 @@ def short(number: int, ctx: StepContext) -> int:
 
 
 @loom.task(**AGAIN)
+def link(number: int, place: int) -> int:
+    """One more, without a context: many of these are run one behind the other."""
+    leave({"what": "begin", "address": f"c{place}", "attempt": attempt_now(), "at": time.time()})
+    return number + 1
+
+
+@loom.task(**AGAIN)
 def last(numbers: list[int], shorts: list[int], said: str, ctx: StepContext) -> dict[str, int]:
     """The sum of all."""
     work(ctx, 0.1)
@@ -111,6 +137,8 @@ loom.workflow(
         ),
         step("many", first, count=param("shorts")),
         each("shorts", over=output("many"), do=step("short", short, number=item())),
+        step("c0", link, number=0, place=0),
+        *(step(f"c{at}", link, number=previous, place=at) for at in range(1, LINKS)),
         step("alone", alone),
         step(
             "last",

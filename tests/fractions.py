@@ -28,16 +28,17 @@ class Falls:
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
-        self._seen: dict[int, tuple[float, int]] = {}
+        self._seen: dict[int, tuple[float, str]] = {}
 
     def look(self) -> list[str]:
         """Runs that fell since it was looked last."""
         found = []
         for row in _rows(
             self._connection,
-            "SELECT r.number, p.fraction, (SELECT coalesce(sum(attempts + tries + losses), 0) FROM"
-            " steps WHERE run = r.number) + (SELECT count(*) FROM commands WHERE run = r.number)"
-            " AS causes FROM runs r JOIN parts p ON p.run = r.number AND p.parent IS NULL",
+            "SELECT r.number, p.fraction, (SELECT printf('%d %d %d', total(attempts), total(tries),"
+            " total(losses)) FROM steps WHERE run = r.number) || ' ' ||"
+            " (SELECT count(*) FROM commands WHERE run = r.number) AS causes"
+            " FROM runs r JOIN parts p ON p.run = r.number AND p.parent IS NULL",
         ):
             before, causes = self._seen.get(row["number"], (0.0, row["causes"]))
             if row["fraction"] < before - CLOSE and causes == row["causes"]:
@@ -66,6 +67,11 @@ class _Fold:
         self.plan = _plan(document)
         self.parts = _rows(connection, "SELECT * FROM parts WHERE run = ?", run["number"])
         self.steps = _rows(connection, "SELECT * FROM steps WHERE run = ?", run["number"])
+        self.folded = dict(
+            connection.execute(
+                "SELECT each, count(*) FROM folded WHERE run = ? GROUP BY each", (run["number"],)
+            ).fetchall()
+        )
         self.shares: dict[int, float] = {}
         if run["weights"] is not None:
             ((nodes,),) = connection.execute(
@@ -105,7 +111,8 @@ class _Fold:
         if node.kind is Kind.EACH:
             sizes = {one["id"]: self.size(one) for one in self.parts if self.is_item_of(one, row)}
             total = max(1, row["covers"])
-            return sum(self.of_part(one) * sizes[one["id"]] for one in inner) / total
+            with_rows = sum(self.of_part(one) * sizes[one["id"]] for one in inner)
+            return (with_rows + self.folded.get(row["id"], 0)) / total
         equal = 1 / max(1, len(node.children))
         return sum(
             (self.of_part(one) if "covers" in one else self.of_step(one))
@@ -141,6 +148,7 @@ class _Fold:
             if one["outcome"] in ("failed", "cancelled") and one["fraction"] == 1.0
         ]
         whole = sum(self.size(one) for one in items if one["fraction"] == 1.0)
+        whole += self.folded.get(each["id"], 0)
         idle = [
             one
             for one in items

@@ -244,6 +244,15 @@ class Naive:
             if spot.state == "backing_off":
                 spot.state = "ready"
 
+    def may_have_begun(self, spot: Spot) -> None:
+        """A worker was given a step together with one before it, and may have begun it by now."""
+        assert spot.around is not None
+        assert not spot.around.over
+        before = spot.around.inner[spot.around.inner.index(spot) - 1]
+        assert before.state in ("running", "done") or before.address == spot.address, before
+        spot.state, spot.reason, spot.settled = "running", None, False
+        spot.asked = self.bar(spot.around) == ("cancelled", None)
+
     def again(self, address: str) -> None:
         """An attempt came to nothing: its step is ready again, unless its part was stopped."""
         (spot,) = (one for one in self.root.all() if one.address == address)

@@ -240,6 +240,44 @@ class Maker:
         return {part.label: type(part).__name__.lower(), **inside}
 
 
+class ChainMaker(Maker):
+    """Makes plans of chains: most of their steps need nothing but what those before them gave."""
+
+    def make(self) -> tuple[Part, Part | None, Part | None]:
+        """The plan; a third has two chains beside each other, or a step that follows."""
+        if not self.rarely(3):
+            plan = sequence(*self.chain(Scope(), 4 + self.choose(9)))
+            return plan, None, self.follow_up(Scope(follows=True), 4)
+        left, right = (
+            sequence(name, *self.chain(Scope(), 3 + self.choose(5))) for name in ("left", "right")
+        )
+        policy = self.one_of("stop", "cancel", "finish")
+        first = self.link(Scope(), "first")
+        return sequence(first, parallel("both", left, right, if_one_fails=policy)), None, None
+
+    def chain(self, scope: Scope, count: int) -> list[Part]:
+        """Steps that follow each other."""
+        made: list[Part] = []
+        for _ in range(count):
+            label = self.label()
+            before = Scope(dict(scope.labels), before=bool(made))
+            made.append(self.link(before, label))
+            scope.labels[label] = "step"
+        return made
+
+    def link(self, scope: Scope, label: str) -> Part:
+        """One of them; few have something special."""
+        task = self.tasks["number" if not self.rarely(5) else self.one_of(*KINDS)]
+        inputs = {name: self.reference(scope) for name in ("a", "b") if not self.rarely(4)}
+        special = self.rarely(6)
+        rules = self.rules(scope) if special else {}
+        if special and self.rarely(2):
+            rules["only_if"] = self.condition(scope)
+        if not special and self.rarely(3):
+            rules["retry"] = Retry(attempts=3, wait=1, jitter=0)
+        return step(label, task, **inputs, **rules)
+
+
 class StraightMaker(Maker):
     """Makes plans whose eaches go straight to workers: of one step, and with many items."""
 

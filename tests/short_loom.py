@@ -6,6 +6,7 @@ import os
 import signal
 import subprocess
 import sys
+from pathlib import Path
 
 from pydantic import BaseModel
 
@@ -76,6 +77,39 @@ def fails(number: int, folder: str, special: int) -> int:
     return number
 
 
+@loom.task
+def link(number: int, place: int, folder: str = "", special: int = -1) -> int:
+    """One more, behind others of its kind; at a special place something happens, once."""
+    if folder:
+        leave(folder, "begun", place)
+    if place == special and not os.path.exists(f"{folder}/happened"):
+        kind = Path(folder, "what").read_text()
+        leave(folder, "happened", place)
+        if kind == "dies":
+            os.kill(os.getpid(), signal.SIGKILL)
+        elif kind == "fails":
+            raise ValueError("the first try")
+        elif kind == "stays":
+            nap(600)
+        elif kind == "prints":
+            print("from Python")
+            os.write(1, b"from the system\n")
+            subprocess.run(["/bin/echo", "from a program"], check=True)
+    return number + 1
+
+
+@loom.task
+def widen(number: int, size: int) -> str:
+    """A long text."""
+    return f"{number:<{size}}"
+
+
+@loom.task
+def measure(text: str) -> int:
+    """How long it is."""
+    return len(text)
+
+
 AGAIN = Retry(3, wait="10ms", jitter=0)
 for name, do in (
     ("speaks", step("do", speaks, number=item())),
@@ -100,3 +134,36 @@ for name, do in (
             step("list", numbers, count=param("count")), each("all", over=previous, do=do)
         ),
     )
+
+
+class Links(BaseModel):
+    """Something special happens at one place of a chain."""
+
+    folder: str = ""
+    special: int = -1
+    size: int = 10
+
+
+LINKS = 40
+FACTS = {"folder": param("folder"), "special": param("special")}
+loom.workflow(
+    "chain",
+    params=Links,
+    plan=sequence(
+        step("c0", link, number=0, place=0, **FACTS),
+        *(
+            step(f"c{place}", link, number=previous, place=place, **FACTS, retry=AGAIN)
+            for place in range(1, LINKS)
+        ),
+    ),
+)
+loom.workflow(
+    "wide",
+    params=Links,
+    plan=sequence(
+        step("a", link, number=0, place=0),
+        step("b", widen, number=previous, size=param("size")),
+        step("c", measure, text=previous),
+        step("d", link, number=previous, place=0),
+    ),
+)

@@ -279,3 +279,18 @@ def test_a_misspelt_error_in_a_retry_rule_is_a_mistake() -> None:
         "w/p/b.retry": "there is no error 'ConectionError'; did you mean 'ConnectionError'?",
     }
     assert [one.where for one in loom.remarks(plans)] == ["take.retry"]
+
+
+@pytest.mark.parametrize("params", [dict[str, int], dict, {"number": 1}, "Params"])
+def test_params_that_are_no_model_are_a_mistake(params: Any) -> None:
+    """The check names the value, and looks at the rest of the loom all the same."""
+    loom = Loom("odd")
+
+    @loom.task
+    def nothing() -> None:
+        """Nothing."""
+
+    loom.workflow("w", plan=step("only", nothing), params=params)
+    _, problems = loom.examine()
+    assert [one.where for one in problems] == ["w.params"]
+    assert "expected a class made from BaseModel" in problems[0].message

@@ -16,9 +16,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
-from yarnloom.engine.asking import ALL, DONE, FAILURES
-from yarnloom.engine.items import look_through
-from yarnloom.engine.resolving import failed_item
+from yarnloom.engine.lists import ALL, DONE, FAILURES, failed_item, look_through
 from yarnloom.rows import Dialect, RowCheck, RowProblem, dialect_of
 from yarnloom.store import FileFolder, Kept, open_reader, reading
 

@@ -263,6 +263,11 @@ class Loom:
         """
         if name in self._workflows:
             self._say(name, "two workflows have this name; rename one of them")
+        if not (params is None or (isinstance(params, type) and issubclass(params, BaseModel))):
+            self._say(
+                f"{name}.params", f"found {params!r:.80}; expected a class made from BaseModel"
+            )
+            params = None
         schema = params.model_json_schema() if params else _NO_PARAMS
         if has_secret_rows(with_definitions(schema)):
             self._say(f"{name}.params", "rows cannot hold a Secret: they are kept as they are")

@@ -10,7 +10,7 @@ import httpx
 import pytest
 
 from tests.helpers import ServiceProgram
-from yarnloom import AsyncClient, Client
+from yarnloom import AsyncClient, Client, Start
 from yarnloom.client import Target
 from yarnloom.errors import (
     BadAnswer,
@@ -59,6 +59,24 @@ def test_the_async_client_does_the_same(served: ServiceProgram, tmp_path: Path) 
                 await other.wait(60)
             with pytest.raises(NotFound):
                 await client.run(999_999)
+
+    asyncio.run(main())
+
+
+def test_hundreds_can_be_waited_for_at_once(served: ServiceProgram) -> None:
+    """Each holds a request meanwhile, and others do not wait behind them."""
+
+    async def main() -> None:
+        async with AsyncClient(served.url) as client:
+            later = [Start("marks/sums", {"number": 1}, start_in="1h") for _ in range(150)]
+            runs = [await client.run(number) for number in await client.start_many(later)]
+            waits = [asyncio.create_task(run.wait(60)) for run in runs]
+            run = await client.start("sums", number=2)
+            assert await run.wait(9) == 4
+            for one in runs:
+                await one.cancel()
+            ended = await asyncio.gather(*waits, return_exceptions=True)
+            assert {type(one) for one in ended} == {RunCancelled}
 
     asyncio.run(main())
 

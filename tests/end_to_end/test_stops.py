@@ -253,7 +253,7 @@ def test_stops_at_random_moments_hit_nobody_else(tmp_path: Path) -> None:
             run = client.start("short", folder=str(folder), number=number)
             runs.append(run)
             if chance.random() < 0.5:
-                nap(chance.random() ** 3 * 0.012)  # most of them early: what has begun may end
+                nap(chance.random() ** 3 * 0.012)  # most of them early: a begun one may end
                 cancelled.add(number)
                 _cancel(run)
         states = Counter()

@@ -8,11 +8,13 @@ from typing import Any
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pydantic import BaseModel
 
 from tests.fractions import Falls, broken_fractions
 from tests.naive import Naive
 from tests.plans import POOL, Maker, behave
 from tests.same import PARAMS, document_of, expanded, same_end
+from yarnloom import Loom, each, output, parallel, param, sequence, step
 from yarnloom.engine import Ask, CancelRun, Publish, Register, Report, ReportItem, Tick
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
@@ -112,8 +114,8 @@ class Race:
         )
         name = message["task"].partition("/")[2]
         outcome, value = behave(name, message["input"], message["tries"])
-        if spot.asked:
-            outcome = "done" if self.random.random() < 0.3 else "cancelled"
+        if spot.asked and (outcome != "done" or self.random.random() > 0.3):
+            outcome = "cancelled"
         error = {"type": "E", "message": ""}
         item = ReportItem(attempt, outcome, value, None if outcome == "done" else error, 0.0)
         if outcome == "failed":
@@ -188,3 +190,34 @@ def test_any_plan_ends_as_the_rules_say(
     From which size on gathered lists are files makes no difference.
     """
     race(seed, size, cancel_at, list_above)
+
+
+def test_what_follows_from_a_freed_branch_comes_before_the_next_begins() -> None:
+    """Here two wait for one, and the second fails at once: all of the first had ended before."""
+    loom = Loom("l")
+
+    @loom.task
+    def go(value: Any = None) -> Any:
+        return [1, 2]
+
+    plan = parallel(
+        "both",
+        step("first", go),
+        each("items", over=output("first"), do=step("not", go, only_if=False)),
+        sequence("odd", step("fails", go, value=output("first"), only_if=param("odd"))),
+    )
+    loom.workflow("w", plan=plan, params=Odd)
+    with inline_service() as inline:
+        inline.publish(loom)
+        number = inline.start("l/w", {"odd": 3})
+        inline.work(loom)
+        states = {one["label"]: one["state"] for one in inline.graph(number)["parts"][0]["parts"]}
+        assert states == {"first": "done", "items": "skipped", "odd": "failed"}
+        reasons = {one["skip_reason"] for one in inline.items(number, "both/items")}
+        assert reasons == {"only_if"}
+
+
+class Odd(BaseModel):
+    """Something that is no truth value."""
+
+    odd: Any

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.helpers import much
-from tests.plans import KINDS, StraightMaker, behave
+from tests.plans import KINDS, Maker, StraightMaker, behave
 from tests.same import PARAMS, document_of
 from yarnloom.engine import (
     Ask,
@@ -40,15 +40,22 @@ TIMES = ("started_at", "ended_at", "since", "moved_at", "due_at", "pool_until", 
 class Driver:
     """One run, with a worker that ends everything at once."""
 
-    def __init__(self, inline: InlineService, maker: StraightMaker) -> None:
+    def __init__(self, inline: InlineService, maker: Maker) -> None:
         self.inline = inline
+        self.gave: dict[int, Any] = {}
         self.given: list[dict[str, Any]] = []
         self.seen: set[int] = set()
         self.without_rows = 0
         inline.do(Publish([document_of(maker, "w", *maker.make())], [], "test", [POOL]))
-        inline.do(Register("w", "w", {}, 2, TASKS, ahead=8))
+        self.register()
         inline.start("random/w", PARAMS)
         self.take(inline.batch(Ask("w")).messages.get("w", []))
+
+    def register(self) -> None:
+        """Register the worker, with the attempts that it has in hand."""
+        hands = tuple(one["attempt"] for one in self.given)
+        plain = tuple(TASKS)
+        self.inline.do(Register("w", "w", {}, 2, TASKS, hands, plain_tasks=plain, ahead=8))
 
     def take(self, messages: list[dict[str, Any]]) -> None:
         """Take in what the service tells the worker."""
@@ -59,14 +66,22 @@ class Driver:
 
     def report(self, count: int, *, begun_only: bool = False) -> None:
         """Report the ends of some attempts in hand."""
-        self.without_rows += len(self.inline.engine._memory.grants.attempts)
+        memory = self.inline.engine._memory
+        self.without_rows += len(memory.grants.attempts) + len(memory.relays.attempts)
         some, items = self.given[:count], []
         if not begun_only:
             del self.given[:count]
         for work in some:
             name = work["task"].partition("/")[2]
+            if "behind" in work:
+                if work["behind"] not in self.gave:
+                    items.append(ReportItem(work["attempt"], "handed_back"))
+                    continue
+                work["input"] |= {one: self.gave[by] for one, by in work["passed"].items()}
             outcome, value = behave(name, work["input"], work["tries"])
             error = {"error": {"type": "E", "message": ""}} if outcome == "failed" else {}
+            if outcome == "done" and not begun_only:
+                self.gave[work["attempt"]] = value
             told = {} if begun_only else {"outcome": outcome, "output": value, **error}
             items.append(ReportItem(work["attempt"], begun_ago=0.001, **told))
         self.take(self.inline.do(Report("w", tuple(items), ahead=8)).messages)
@@ -105,26 +120,33 @@ def rows(inline: InlineService) -> dict[str, list[dict[str, Any]]]:
     return found
 
 
-def lived(seed: int, *, straight: bool) -> tuple[dict[str, Any], int]:
-    """The rows of a whole run, and how many items went without."""
+def lived(
+    seed: int, *, straight: bool, kind: type[Maker] = StraightMaker
+) -> tuple[dict[str, Any], int]:
+    """The rows of a whole run, and how many items or steps went without for a while."""
     draw = random.Random(seed)
     with inline_service(straight=straight) as inline:
-        driver = Driver(inline, StraightMaker(draw.randrange))
+        driver = Driver(inline, kind(draw.randrange))
         driver.end()
         return rows(inline), driver.without_rows
+
+
+def end_alike(seed: int, kind: type[Maker]) -> None:
+    """Compare a run with one whose items and steps had rows all along."""
+    plain, none = lived(seed, straight=False, kind=kind)
+    assert not none
+    found, _ = lived(seed, straight=True, kind=kind)
+    if plain["parts"][0]["state"] == "done":
+        assert found == plain
+    else:  # what had begun when something failed depends on who was told first
+        assert found["parts"][0]["state"] == plain["parts"][0]["state"]
 
 
 @settings(max_examples=much(25, 400), deadline=None)
 @given(st.integers(0, 2**32))
 def test_rows_are_the_same_in_the_end(seed: int) -> None:
     """Whether items had them all along, or got them when they ended."""
-    plain, none = lived(seed, straight=False)
-    assert not none
-    found, _ = lived(seed, straight=True)
-    if plain["parts"][0]["state"] == "done":
-        assert found == plain
-    else:  # which items had begun when one failed depends on who was told first
-        assert found["parts"][0]["state"] == plain["parts"][0]["state"]
+    end_alike(seed, StraightMaker)
 
 
 def test_items_go_without_rows_where_a_worker_is_quick() -> None:
@@ -166,8 +188,7 @@ def test_whatever_happens_in_the_middle(seed: int, what: str) -> None:
                 )
             }
             assert had <= open_now
-            hands = tuple(one["attempt"] for one in driver.given)
-            inline.do(Register("w", "w", {}, 2, TASKS, hands, ahead=8))
+            driver.register()
             driver.take(inline.batch(Ask("w")).messages.get("w", []))
         elif what == "begun":
             driver.report(len(driver.given), begun_only=True)
@@ -200,7 +221,7 @@ def test_what_changes_around_it(what: str) -> None:
                 inline.do(LoseWorker("w", "the test"))
                 assert not inline.engine._memory.grants.attempts
                 driver.given.clear()
-                inline.do(Register("w", "w", {}, 2, TASKS, ahead=8))
+                driver.register()
                 driver.take(inline.batch(Ask("w")).messages.get("w", []))
             driver.check()
             driver.end()

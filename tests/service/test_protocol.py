@@ -326,3 +326,52 @@ def test_a_report_that_is_none_is_refused(worker: RawWorker, body: Message, poin
 
     assert answer.status_code == 422
     assert pointer in [one["pointer"] for one in answer.json()["problems"]]
+
+
+@pytest.fixture(scope="module")
+def chain(program: ServiceProgram) -> str:
+    """A workflow of four steps, each of which reads the one before it."""
+    loom = Loom("chain")
+
+    @loom.task
+    def more(value: int) -> int:
+        return value + 1
+
+    class Value(BaseModel):
+        value: int
+
+    names = ("b", "c", "d")
+    steps = [step("a", more, value=param("value"))]
+    steps += [step(name, more, value=previous) for name in names]
+    loom.workflow("four", params=Value, plan=sequence(*steps))
+    program.client().call(Call("POST", "/workflows", loom.publication()))
+    return "chain/four"
+
+
+def test_steps_come_behind_each_other_in_one_message(program: ServiceProgram, chain: str) -> None:
+    """A worker that names its plain tasks gets a relay; a decision waits for its answer."""
+    worker = RawWorker(program)
+    task = {"chain/more": "m" * 12}
+    worker.register(tasks=task, plain_tasks=list(task), ahead=10)
+    run = program.client().start(chain, value=1)
+    (message,) = worker.ask()
+    first, *legs = one_by_one([message])
+    assert (first["input"], [one["input"] for one in legs]) == ({"value": 1}, [{}] * 3)
+    assert [one["passed"] for one in legs] == [
+        {"value": one["attempt"]} for one in (first, *legs[:-1])
+    ]
+    answer = worker.http.post(f"/runs/{run.number}/steps/skip", params={"address": "d"})
+    assert (answer.status_code, answer.json()["type"]) == (503, "urn:yarnloom:busy")
+    assert "may have begun, and has not answered" in answer.json()["detail"]
+    orders = worker.ask()
+    assert {(one["kind"], one["attempt"]) for one in orders} == {
+        ("stop", one["attempt"]) for one in legs
+    }
+    ends = [{"attempt": one["attempt"], "outcome": "handed_back"} for one in legs]
+    assert worker.report(*ends).json()["refused"] == []
+    answer = worker.http.post(f"/runs/{run.number}/steps/skip", params={"address": "d"})
+    assert answer.status_code == 200, answer.text
+    run.cancel()
+    end = {"attempt": first["attempt"], "outcome": "cancelled"}
+    assert worker.report(end).json()["refused"] == []
+    worker.leave()

@@ -2,7 +2,8 @@
 
 `python -m tests.simulator FIRST LAST` runs many and says which seeds fail. With `control` before
 the numbers they are worlds under control: paused, mended, with side effects; with `clock` worlds of
-schedules and later starts, with `straight` and `straight-control` worlds of items without rows.
+schedules and later starts, with `straight`, `straight-control`, `chain` and `chain-control` worlds
+of items and steps without rows.
 """
 
 from __future__ import annotations
@@ -13,7 +14,12 @@ from collections import Counter
 
 from tests.simulator.clock import ClockWorld
 from tests.simulator.control import ControlWorld
-from tests.simulator.straight import StraightControlWorld, StraightWorld
+from tests.simulator.straight import (
+    ChainControlWorld,
+    ChainWorld,
+    StraightControlWorld,
+    StraightWorld,
+)
 from tests.simulator.world import World
 
 KINDS = {
@@ -21,6 +27,8 @@ KINDS = {
     "clock": ClockWorld,
     "straight": StraightWorld,
     "straight-control": StraightControlWorld,
+    "chain": ChainWorld,
+    "chain-control": ChainControlWorld,
 }
 
 

@@ -262,12 +262,6 @@ class ControlWorld(World):
             item = {"outcome": outcome, "error": {"type": "E", "message": ""}}
         self.end(worker, attempt, item)
 
-    def end(self, worker: SimWorker, attempt: int, item: dict[str, Any]) -> None:
-        """An attempt ends."""
-        worker.hands.pop(attempt, None)
-        worker.untold[attempt] = item
-        self.report_now(worker)
-
     # What must hold
 
     def check_end(self) -> None:

@@ -1,13 +1,19 @@
-"""Worlds in which items go straight to workers: quick tasks, and eaches of one step.
+"""Worlds in which quick work goes to workers without rows.
 
-The same promises as in the others, while items have no rows: see `yarnloom.engine.granting`.
+Items of eaches of one step (`yarnloom.engine.granting`), and steps that follow each other
+(`relaying`): the same promises as in the others.
 """
 
 from __future__ import annotations
 
-from tests.plans import StraightMaker
+from tests.plans import ChainMaker, StraightMaker
 from tests.simulator.control import ControlWorld
 from tests.simulator.world import SimWorker, World
+
+
+def short_time(world: World) -> float:
+    """How long a task takes: nearly all are short."""
+    return world.random.choice((0.001, 0.002, 0.05, 0.3, 2.0))
 
 
 class StraightWorld(World):
@@ -20,9 +26,7 @@ class StraightWorld(World):
         """Makes a plan of eaches of one step."""
         return StraightMaker(self.random.randrange)
 
-    def takes(self) -> float:
-        """Nearly all tasks are short."""
-        return self.random.choice((0.001, 0.002, 0.05, 0.3, 2.0))
+    takes = short_time
 
 
 class StraightControlWorld(ControlWorld):
@@ -32,9 +36,7 @@ class StraightControlWorld(ControlWorld):
         """Makes a plan of eaches of one step."""
         return StraightMaker(self.random.randrange)
 
-    def takes(self) -> float:
-        """Nearly all tasks are short."""
-        return self.random.choice((0.001, 0.002, 0.05, 0.3, 2.0))
+    takes = short_time
 
     def begin_letter(
         self, worker: SimWorker, attempt: int, call: int, *, again: bool = False
@@ -44,3 +46,35 @@ class StraightControlWorld(ControlWorld):
             self.complete(worker, attempt)
         else:
             super().begin_letter(worker, attempt, call, again=again)
+
+
+class ChainWorld(World):
+    """Steps that follow each other are run one behind the other, by workers that are quick."""
+
+    quick = True
+    PLANS = 2
+    RUNS = 5
+
+    def maker(self) -> ChainMaker:
+        """Makes a plan of chains."""
+        return ChainMaker(self.random.randrange)
+
+    takes = short_time
+
+
+class ChainControlWorld(ControlWorld):
+    """The same with people around; plain tasks send no letters."""
+
+    quick = True
+
+    def begin_letter(
+        self, worker: SimWorker, attempt: int, call: int, *, again: bool = False
+    ) -> None:
+        """The task needs nothing but its input."""
+        self.complete(worker, attempt)
+
+    def maker(self) -> ChainMaker:
+        """Makes a plan of chains."""
+        return ChainMaker(self.random.randrange)
+
+    takes = short_time

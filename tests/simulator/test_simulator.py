@@ -2,16 +2,30 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 import pytest
 
 from tests.helpers import much
 from tests.simulator.clock import ClockWorld
 from tests.simulator.control import ControlWorld
+from tests.simulator.straight import (
+    ChainControlWorld,
+    ChainWorld,
+    StraightControlWorld,
+    StraightWorld,
+)
 from tests.simulator.world import World
 
 SEEDS = range(8)
 CONTROLLED = range(much(50, 300))
 CLOCKED = range(much(12, 24))
+WITHOUT_ROWS = (
+    (StraightWorld, "straight", much(6, 100)),
+    (StraightControlWorld, "straight-control", much(10, 100)),
+    (ChainWorld, "chain", much(15, 200)),
+    (ChainControlWorld, "chain-control", much(25, 200)),
+)
 
 
 def live(kind: type[World | ClockWorld], first: int, count: int) -> None:
@@ -40,6 +54,23 @@ def test_worlds_under_control_end_well(first: int) -> None:
 def test_worlds_of_the_clock_start_each_time_once(first: int) -> None:
     """Whatever crashes, and however the clock is set."""
     live(ClockWorld, first, 6)
+
+
+@pytest.mark.parametrize(("kind", "word", "count"), WITHOUT_ROWS)
+def test_worlds_of_quick_work_end_alike(kind: type[World], word: str, count: int) -> None:
+    """Items and steps that go to workers without rows: the same promises."""
+    counts: Counter[str] = Counter()
+    for seed in range(count):
+        world = kind(seed)
+        try:
+            world.run()
+        except AssertionError as error:
+            raise AssertionError(f"repeat: python -m tests.simulator {word} {seed}") from error
+        counts += world.counts
+    if word == "straight":
+        assert counts["given without rows"] > 100
+    if word.startswith("chain"):
+        assert counts["run behind others"] > 20
 
 
 def test_the_same_seed_makes_the_same_world() -> None:

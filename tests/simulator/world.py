@@ -52,6 +52,7 @@ from yarnloom.engine import (
     Started,
     StartRun,
     Tick,
+    Unfold,
 )
 from yarnloom.engine.states import Entry
 from yarnloom.errors import Refused, WorkerUnknown
@@ -76,6 +77,7 @@ class SimWorker:
         untold: report items that the service has not answered.
         still: attempts whose process stands still; whether the worker can tell.
         begun: attempts that are to be told to have begun.
+        gave: outputs of attempts that others come behind.
         epoch: of the records, as it was told last.
         commits: how many of them it has seen.
     """
@@ -90,6 +92,7 @@ class SimWorker:
     received: list[int] = field(default_factory=list)
     still: dict[int, bool] = field(default_factory=dict)
     begun: set[int] = field(default_factory=set)
+    gave: dict[int, Any] = field(default_factory=dict)
     epoch: str = ""
     commits: int = 0
     registered: bool = False
@@ -105,6 +108,7 @@ class World:
         tell: told of everything that happens, for a person who repeats a seed.
     """
 
+    quick = False
     RUNS = 5
     PLANS = 3
     WORKERS = 3
@@ -127,6 +131,8 @@ class World:
         self.acknowledged: dict[int, int] = {}  # run: its plan
         self.naive: dict[int, Naive] = {}  # of every run in the records
         self.seen_attempts: set[int] = set()
+        self.given: dict[int, str] = {}  # by attempt the address of an item without rows
+        self.legs: set[int] = set()  # attempts that were given to run right behind others
         self.counts: Counter[str] = Counter()
         self.started: dict[int, int] = {}  # run: which of the starts
         self.copied: tuple[dict[int, int], dict[int, Naive], set[int]] | None = None
@@ -330,13 +336,20 @@ class World:
             "SELECT a.id, a.run, a.outcome, a.number = s.attempts, s.state, s.output, s.id"
             " FROM attempts a JOIN steps s ON s.id = a.step WHERE a.outcome IS NOT NULL"
         ).fetchall()
+        ended += connection.execute(
+            "SELECT attempt, run, 'done', 1, 'done', output, NULL FROM folded"
+        ).fetchall()
         news = [row for row in ended if row[0] not in self.seen_attempts]
         order = {attempt: place for place, attempt in enumerate(reported)}
+        self.begin_legs(news)
         for attempt, number, outcome, last, state, text, step in sorted(
             news, key=lambda row: (order.get(row[0], len(order)), row[0])
         ):
             self.seen_attempts.add(attempt)
-            spot = self.spot(number, step)
+            if step is None:
+                spot = self.spot_at(number, self.given[attempt])
+            else:
+                spot = self.spot(number, step)
             by_it = last and state in ("done", "failed", "cancelled")
             if outcome == "failed" and state != "cancelled":
                 self.naive[number].fail_try(spot.address)
@@ -361,7 +374,23 @@ class World:
             self.counts["given without rows"] += 1
             straight = given.straight
             address = straight.address_of(given.item, given.name).partition("/")[2]
+            self.given[given.attempt] = address
             self.spot_at(straight.run, address).state = "running"
+
+    def begin_legs(self, news: list[Any]) -> None:
+        """Legs count as begun when their turn comes."""
+        opened = self.database.writer.execute(
+            "SELECT a.id, a.run, a.outcome, 1, s.state, s.output, s.id FROM attempts a"
+            " JOIN steps s ON s.open = a.id"
+        ).fetchall()
+        for attempt, number, *_, step in sorted((*news, *opened)):
+            if attempt in self.legs:
+                self.legs.discard(attempt)
+                spot = self.spot(number, step)
+                if spot.state != "ready":
+                    self.naive[number].may_have_begun(spot)
+                spot.state = "running"
+        self.legs |= self.engine._memory.relays.attempts.keys()
 
     def spot(self, number: int, step: int) -> Spot:
         """Where the naive interpreter has a step."""
@@ -467,6 +496,7 @@ class World:
         in_hand = tuple({*worker.hands, *worker.untold})
         command = Register(
             *(worker.name, worker.name, {}, worker.places, TASKS, in_hand),
+            plain_tasks=tuple(TASKS) if worker.ahead else (),
             ahead=worker.ahead,
             service=self.database.id,
             epoch=worker.epoch,
@@ -544,16 +574,21 @@ class World:
                 worker.seen.add(attempt)
                 given = expanded(self.database, message["input"])
                 worker.hands[attempt] = {**message, "input": given}
+                if "behind" in message:
+                    continue  # it begins when that is done
                 if self.chance(0.03):
                     self.stand_still(worker, attempt)
                     continue
                 self.later(self.takes(), lambda a=attempt: self.finish(worker, a))
             elif message["kind"] == "stop":
                 worker.stops[attempt] = message["why"]
+                if "behind" in worker.hands.get(attempt, {}):
+                    self.hand_back(worker, attempt)
             elif message["kind"] == "go_on":
                 worker.stops.pop(attempt, None)
             elif message["kind"] == "drop":
                 worker.hands.pop(attempt, None)
+                self.go_on_behind(worker, attempt, "dropped")
                 worker.untold.pop(attempt, None)
                 worker.still.pop(attempt, None)
             elif message["kind"] == "give_back":
@@ -571,8 +606,8 @@ class World:
         """An attempt that was not begun is asked back."""
         if worker.still.get(attempt):
             del worker.still[attempt]
-            if worker.hands.pop(attempt, None):
-                worker.untold[attempt] = {"outcome": "handed_back"}
+            if attempt in worker.hands:
+                self.hand_back(worker, attempt)
         elif attempt in worker.hands and attempt not in worker.still:
             worker.begun.add(attempt)
         self.report_now(worker)
@@ -581,7 +616,7 @@ class World:
         """An attempt ends: usually well."""
         if not self.awake(worker, lambda: self.finish(worker, attempt)):
             return
-        work = worker.hands.pop(attempt, None)
+        work = worker.hands.get(attempt)
         if work is None:
             return
         if attempt in worker.stops and self.random.random() < 0.7:
@@ -594,8 +629,42 @@ class World:
             item = {"outcome": outcome, "output": value}
             if outcome == "failed":
                 item = {"outcome": outcome, "error": {"type": "E", "message": ""}}
+        self.end(worker, attempt, item)
+
+    def end(self, worker: SimWorker, attempt: int, item: dict[str, Any]) -> None:
+        """An attempt ends; the one behind it begins, or goes back."""
+        worker.hands.pop(attempt, None)
         worker.untold[attempt] = item
+        worker.gave[attempt] = item.get("output")
+        if self.quick and item["outcome"] == "done" and self.random.random() < 0.7:
+            self.go_on_behind(worker, attempt, "done")  # the report has several ends
+            return
         self.report_now(worker)
+        self.go_on_behind(worker, attempt, item["outcome"])
+
+    def go_on_behind(self, worker: SimWorker, attempt: int, outcome: str) -> None:
+        """The attempt behind one begins, or goes back."""
+        for other, work in list(worker.hands.items()):
+            if work.get("behind") != attempt:
+                continue
+            if outcome != "done":
+                self.hand_back(worker, other)
+                continue
+            del work["behind"]
+            work["input"] |= {name: worker.gave[one] for name, one in work["passed"].items()}
+            self.counts["run behind others"] += 1
+            if self.random.random() < 0.5:
+                self.finish(worker, other)
+            else:
+                self.later(self.takes(), lambda a=other: self.finish(worker, a))
+            return
+        self.report_now(worker)
+
+    def hand_back(self, worker: SimWorker, attempt: int) -> None:
+        """An attempt that has not begun goes back, and all that is behind it."""
+        del worker.hands[attempt]
+        worker.untold[attempt] = {"outcome": "handed_back"}
+        self.go_on_behind(worker, attempt, "handed_back")
 
     def report(self, worker: SimWorker) -> None:
         """Renew the lease, again and again."""
@@ -631,7 +700,8 @@ class World:
                 for item in items:
                     worker.untold.pop(item.attempt, None)
                 for refused in answer.refused:
-                    worker.hands.pop(refused["attempt"], None)
+                    if worker.hands.pop(refused["attempt"], None):
+                        self.go_on_behind(worker, refused["attempt"], "refused")
                 self.counts["refused reports"] += len(answer.refused)
                 self.on_messages(worker, answer.messages, told.epoch or "", then_ask=False)
 
@@ -662,7 +732,11 @@ class World:
         assert not doubled, "a start key made two runs"
         for worker in self.engine._memory.workers.values():
             assert len(worker.in_hand) <= max(
-                worker.places + worker.ahead, len(worker.in_hand.keys() & _open(self))
+                worker.places + worker.ahead,
+                len(
+                    worker.in_hand.keys()
+                    & (_open(self) | self.engine._memory.relays.attempts.keys())
+                ),
             )
 
     def check_fencing(self, command: Any, answer: Reported) -> None:
@@ -670,11 +744,15 @@ class World:
         refused = {one["attempt"] for one in answer.refused}
         for item in command.items:
             rows = self.database.writer.execute(
-                "SELECT outcome FROM attempts WHERE id = ?", (item.attempt,)
+                "SELECT outcome FROM attempts WHERE id = ?1"
+                " UNION ALL SELECT 'done' FROM folded WHERE attempt = ?1",
+                (item.attempt,),
             ).fetchall()
             # Of records that are gone, where there is none.
             outcome = rows[0][0] if rows else "lost"
             fenced = outcome in ("lost", "handed_back") and item.outcome != outcome
+            if not rows and item.outcome in ("lost", "handed_back", "cancelled"):
+                fenced = False  # the turn of a step that was run behind others never came
             assert fenced == (item.attempt in refused), (item, outcome, refused)
 
     def check_end(self) -> None:
@@ -686,6 +764,8 @@ class World:
             self.counts[row["state"]] += 1
             assert row["ended_at"] is not None, f"run {number} never ended: {row['state']}"
             if number in self.naive:
+                while (found := self.submit(Unfold(number))) and found.answers[0]:
+                    pass
                 same_end(self.database, number, self.naive[number])
             else:
                 assert row["state"] == "cancelled"

@@ -102,3 +102,30 @@ def test_the_same_work_twice_is_taken_once() -> None:
         crew.hand_back_queue()
 
     assert len(with_crew(do).items) == 1_999
+
+
+def relay(first: int, count: int) -> list[Message]:
+    """Attempts of which each is to be run right behind the one before it."""
+    found = [work(first + at) for at in range(count)]
+    for at in range(1, count):
+        found[at]["behind"] = first + at - 1
+    return found
+
+
+def test_what_is_behind_another_goes_to_its_process_or_back() -> None:
+    """Wherever the one before it went: stopped, given back, or begun elsewhere."""
+
+    def do(crew: Crew) -> None:
+        for one in (*relay(1, 3), *relay(4, 3), *relay(7, 2)):
+            crew.take(one)
+        assert [one["attempt"] for one in crew._take_first(crew._queues[False], 9)] == [1, 2, 3]
+        crew.stop(4, "pause")
+        assert crew._take_first(crew._queues[False], 9) == []
+        crew._queue_first([*relay(10, 4)[2:], work(20), *relay(30, 3)])
+        assert crew.in_hand == {20, 30, 31, 32, 7, 8}
+        assert [one["attempt"] for one in crew._take_first(crew._queues[False], 9)] == [20]
+        assert [one["attempt"] for one in crew._take_first(crew._queues[False], 9)] == [30, 31, 32]
+
+    told = with_crew(do).items
+    assert [one["attempt"] for one in told] == [4, 5, 6, 12, 13]
+    assert {one["outcome"] for one in told} == {"handed_back"}

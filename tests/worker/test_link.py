@@ -111,6 +111,25 @@ def test_an_end_waits_until_its_lines_are_sent(monkeypatch: pytest.MonkeyPatch) 
     assert firsts == sorted(set(firsts))
 
 
+def test_ends_of_a_process_are_told_in_their_order(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What ran behind another is not told before it, though that still has lines to send."""
+    monkeypatch.setattr(link_module, "REPORT_BYTES", 600)
+    service = Service()
+
+    async def use(link: Link) -> None:
+        for number in range(10):
+            link.line(7, line(f"line {number}"))
+        for attempt, pid in ((6, 1), (7, 1), (8, 1), (9, 2)):
+            link.report({"attempt": attempt, "pid": pid, "outcome": "done"})
+        while not link.settled:
+            await link.send_report()
+
+    run(service, use)
+
+    ends = [item["attempt"] for report in service.reports for item in report["items"]]
+    assert ends == [6, 9, 7, 8]
+
+
 def test_what_was_not_answered_is_told_again() -> None:
     """After a broken connection, and after the service forgot this worker."""
     service = Service()

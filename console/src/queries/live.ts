@@ -10,6 +10,7 @@ import { watch, watchLog, type Change, type LinkState } from "../api/live";
 import type { LogLine, Part, Run, StepPart } from "../api/types";
 import { keys, type RunFilter } from "./client";
 import { takePool } from "./limits";
+import { put } from "./put";
 import type { RunPage } from "./runs";
 import { takeSchedule } from "./schedules";
 
@@ -124,7 +125,7 @@ function lookAgainAt(client: QueryClient, run: number): void {
 
 function take(client: QueryClient, { run, pool, workers, schedule }: Change): void {
   if (run) {
-    client.setQueryData(keys.run(run.number), run);
+    put(client, keys.run(run.number), run);
     takeIntoLists(client, run);
     lookAgain(client, "counts");
   }
@@ -133,7 +134,7 @@ function take(client: QueryClient, { run, pool, workers, schedule }: Change): vo
     lookAgain(client, "pool-use");
   }
   if (schedule) takeSchedule(client, schedule);
-  if (workers) client.setQueryData(keys.workers, { workers });
+  if (workers) put(client, keys.workers, { workers });
   if (run || pool || workers) {
     lookAgain(client, "overview");
     lookAgain(client, "why");
@@ -142,13 +143,13 @@ function take(client: QueryClient, { run, pool, workers, schedule }: Change): vo
 
 /** A change of one run that is shown: of it, or of its graph. */
 function takeOfRun(client: QueryClient, number: number, { run, graph, glance }: Change): void {
-  if (glance) client.setQueryData(keys.glance(number), glance);
+  if (glance) put(client, keys.glance(number), glance);
   if (run) {
     for (const what of ["ledger", "commands", "published"] as const) lookAgain(client, what);
   }
   if (graph) {
     const before = client.getQueryData<Part>(keys.graph(number, ""));
-    client.setQueryData(keys.graph(number, ""), graph);
+    put(client, keys.graph(number, ""), graph);
     if (before) refreshOpenSteps(client, number, before, graph);
     refreshItems(client, number);
     lookAgain(client, "attempts");

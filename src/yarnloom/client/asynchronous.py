@@ -16,8 +16,9 @@ from httpx_sse import aconnect_sse
 
 from yarnloom.client import wire
 from yarnloom.client.async_runs import AsyncRun
+from yarnloom.client.connections import Connections
 from yarnloom.client.starts import Start
-from yarnloom.client.sync import TIMEOUT, TRIES
+from yarnloom.client.sync import NO_LIMIT, TIMEOUT, TRIES
 from yarnloom.client.transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.wire import API, KEEP, Call, JsonObject, Target
 from yarnloom.media import BLOCK
@@ -42,12 +43,17 @@ class AsyncClient:
         transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
         self.target = target or Target.find(url, token)
-        headers = self.target.headers(who or wire.default_who("python"))
+        who = who or wire.default_who("python")
+        headers = self.target.headers(who)
+        # Hundreds of runs can be waited for at once, each with a request of its own.
+        plain = transport is None and self.target.local
+        self._plain = Connections(self.target, who) if plain else None
         self._http = httpx.AsyncClient(
             base_url=self.target.url,
             headers=headers,
             timeout=TIMEOUT,
             transport=transport,
+            limits=NO_LIMIT,
             trust_env=not self.target.local,
             verify=self.target.secure,
         )
@@ -65,6 +71,8 @@ class AsyncClient:
 
     async def close(self) -> None:
         """Close the connections."""
+        if self._plain is not None:
+            await self._plain.close()
         await self._http.aclose()
 
     async def start(
@@ -348,6 +356,8 @@ class AsyncClient:
 
     async def call(self, call: Call) -> Any:
         """Send a request, again where that is safe and the connection broke."""
+        if self._plain is not None:
+            return await self._plain.call(call)
         for tries_left in reversed(range(TRIES)):
             try:
                 response = await self._http.request(

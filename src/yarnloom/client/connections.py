@@ -1,23 +1,28 @@
-"""A worker's connections: plain HTTP/1.1 with JSON bodies, and nothing else.
+"""Connections for many small requests: plain HTTP/1.1 with JSON bodies, and nothing else.
 
-A worker sends many small requests to one service. What a general client does for each of them
-takes longer than the service takes to answer.
+Of a worker, and of a client for asyncio on the service's machine, which may wait for hundreds of
+runs at once. What a general client does for each request takes longer than the service takes to
+answer, and the more the more requests are held.
 """
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
+import json
 import os
 import ssl
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import urlencode, urlsplit
 
 from yarnloom.client.wire import API, Call, Target, read_answer
 
 CONNECT_SECONDS = 10.0
 ANSWER_SECONDS = 40.0
 LONGEST_HEAD = 1 << 16
+MOST_IDLE = 20
+"""Connections that are kept for later requests."""
+
 _BROKEN = (OSError, asyncio.IncompleteReadError, asyncio.LimitOverrunError, ValueError)
 
 
@@ -54,7 +59,8 @@ class Connections:
             NotReachable: nothing answers.
         """
         body = call.content or b""
-        head = f"{call.method} {self._path}{call.path} HTTP/1.1\r\n{self._head}"
+        query = f"?{_query_of(call.query)}" if call.query else ""
+        head = f"{call.method} {self._path}{call.path}{query} HTTP/1.1\r\n{self._head}"
         if call.body is not None:
             head += "Content-Type: application/json\r\n"
         request = f"{head}Content-Length: {len(body)}\r\n\r\n".encode() + body
@@ -85,7 +91,7 @@ class Connections:
         except BaseException:
             connection.close()
             raise
-        if stays:
+        if stays and len(self._idle) < MOST_IDLE:
             self._idle.append(connection)
         else:
             connection.close()
@@ -95,6 +101,19 @@ class Connections:
         """Close all that are kept."""
         while self._idle:
             self._idle.pop().close()
+
+
+def _query_of(values: dict[str, Any]) -> str:
+    """What an address asks for: a list as often as it has values, truth as in JSON."""
+    texts = {
+        name: [
+            json.dumps(one) if isinstance(one, bool) else one
+            for one in (value if isinstance(value, list | tuple) else [value])
+        ]
+        for name, value in values.items()
+        if value is not None
+    }
+    return urlencode(texts, doseq=True)
 
 
 class _Connection:

@@ -28,6 +28,9 @@ if TYPE_CHECKING:
     from yarnloom.plan import Rate
 
 TRIES = 4
+NO_LIMIT = httpx.Limits(max_connections=None, max_keepalive_connections=20)
+"""Of connections: a request that waits for the end of a run holds one."""
+
 TIMEOUT = httpx.Timeout(10.0, read=40.0)
 
 
@@ -57,6 +60,7 @@ class Client:
             headers=headers,
             timeout=TIMEOUT,
             transport=transport,
+            limits=NO_LIMIT,
             trust_env=not self.target.local,
             verify=self.target.secure,
         )

@@ -32,6 +32,14 @@ class Branches:
 
 
 @dataclass(frozen=True, slots=True)
+class Freed:
+    """A branch of a parallel is to begin that has waited for others."""
+
+    part: PartRow
+    branch: Node
+
+
+@dataclass(frozen=True, slots=True)
 class Items:
     """Items of an each are to be made, until so many are under way."""
 

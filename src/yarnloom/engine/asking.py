@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from yarnloom.engine.data_commands import Chore
+from yarnloom.engine.lists import ALL, DONE, FAILURES
 from yarnloom.engine.states import StepState
 from yarnloom.engine.turn import Turn
 from yarnloom.plan import EachFacts, Node
@@ -12,8 +13,6 @@ from yarnloom.store import PartRow, RunRow, filing
 from yarnloom.values import decode
 
 READ, GATHER = "read", "gather"
-ALL, DONE, FAILURES = "all", "done", "failures"
-"""What can be gathered of an each: every item's output, those of items done, those that failed."""
 
 
 def ask_to_read(turn: Turn, part: PartRow, facts: EachFacts, text: str) -> None:

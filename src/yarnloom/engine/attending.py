@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import Any
 
-from yarnloom.engine import granting
+from yarnloom.engine import granting, relaying
 from yarnloom.engine.commands import (
     Ask,
     CloseAsk,
@@ -19,7 +19,7 @@ from yarnloom.engine.commands import (
     Reported,
 )
 from yarnloom.engine.handing_out import leave_pool, post_stop, post_work
-from yarnloom.engine.memory import Worker, task_of
+from yarnloom.engine.memory import Given, Memory, Worker, task_of
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.reporting import free, hand_back, lose, report
 from yarnloom.engine.states import StopReason
@@ -54,8 +54,10 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     known = turn.memory.workers.get(command.worker)
     worker = known or remember(turn, command.worker, command.name, command.facts)
     granting.unfold_of_worker(turn, worker.id)
+    relaying.drop_of_worker(turn, worker, command.in_hand, turn.past.above["attempts"])
     worker.name, worker.facts = command.name, command.facts
     worker.tasks, worker.io_tasks = dict(command.tasks), frozenset(command.io_tasks)
+    worker.plain_tasks = frozenset(command.plain_tasks)
     worker.offers, worker.graces = dict(command.offers), dict(command.graces)
     worker.misfits.clear()
     for name, source in command.sources.items():
@@ -64,17 +66,20 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     worker.ahead, worker.has = command.ahead, frozenset(command.has)
     worker.pools = None if command.pools is None else frozenset(command.pools)
     worker.draining, worker.until_idle = command.draining, command.until_idle
-    held = {one: turn.unit.attempts.need(one).step for one in worker.in_hand}
+    held = {one: _task_of(turn, one) for one in worker.in_hand}
     worker.in_hand, worker.io_in_hand = {}, 0
-    for attempt_id, step_id in held.items():
-        worker.hold(attempt_id, task_of(turn.unit.steps.need(step_id).contract))
+    for attempt_id, task in held.items():
+        worker.hold(attempt_id, task)
     # One that only has new tasks still has its open request; what is sent there in vain otherwise
     # is sent again with the next.
     worker.registered, worker.trouble = True, command.trouble
     worker.forget_messages()
     renew(turn, worker)
     turn.workers = True
+    legs = turn.memory.relays.attempts
     for attempt_id in sorted(worker.in_hand):
+        if attempt_id in legs:
+            continue
         if attempt_id <= turn.past.above["attempts"]:
             lose(turn, attempt_id, f"{WENT_BACK}; worker {worker.name} had it before")
             continue
@@ -91,6 +96,14 @@ def register(turn: Turn, command: Register) -> dict[str, Any]:
     for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
         worker.post(kind="drop", attempt=attempt_id)
     return about
+
+
+def _task_of(turn: Turn, attempt: int) -> str:
+    """The task of an attempt in hand, with rows or without."""
+    if leg := turn.memory.relays.attempts.get(attempt):
+        return turn.plan(turn.run(leg.run)).nodes[leg.node].task
+    step = turn.unit.steps.need(turn.unit.attempts.need(attempt).step)
+    return task_of(step.contract)
 
 
 def _has_seen_more(turn: Turn, command: Register) -> bool:
@@ -147,19 +160,34 @@ def in_hand(turn: Turn, command: InHand) -> dict[int, Printer | None]:
     return {one: _printer(turn, one) for one in own}
 
 
-def _printer(turn: Turn, attempt: int) -> Printer | None:
-    given = turn.memory.grants.attempts.get(attempt)
-    if given is None:
+def in_hand_now(memory: Memory, command: InHand) -> dict[int, Printer | None] | None:
+    """The same from memory alone; None where that does not tell."""
+    worker, items = memory.workers.get(command.worker), memory.grants.attempts
+    if worker is None or not worker.registered:
         return None
-    straight = given.straight
+    given = [items.get(one) for one in command.attempts]
+    if not all(one is not None and one.worker == worker.id for one in given):
+        return None
+    return {one.attempt: _printer_of(one) for one in given if one is not None}
+
+
+def _printer(turn: Turn, attempt: int) -> Printer | None:
+    if leg := turn.memory.relays.attempts.get(attempt):
+        key = AttemptKey(leg.part, 0, leg.node, 1, attempt)
+        return Printer(key, leg.run, relaying.address_of(turn, leg))
+    given = turn.memory.grants.attempts.get(attempt)
+    return None if given is None else _printer_of(given)
+
+
+def _printer_of(given: Given) -> Printer:
+    attempt, straight = given.attempt, given.straight
     key = AttemptKey(straight.each, given.item, straight.step.index, 1, attempt)
     return Printer(key, straight.run, straight.address_of(given.item, given.name))
 
 
 def leave(turn: Turn, command: Leave) -> None:
     """A worker has ended on purpose; what it still had in hand was never finished."""
-    granting.unfold_of_worker(turn, command.worker)
-    worker = turn.memory.workers.pop(command.worker, None)
+    worker = _taken_out(turn, command.worker)
     if worker is None:
         return
     for attempt in sorted(worker.in_hand):
@@ -169,8 +197,7 @@ def leave(turn: Turn, command: Leave) -> None:
 
 def lose_worker(turn: Turn, command: LoseWorker) -> None:
     """A worker is gone: its attempts are lost, which spends no try."""
-    granting.unfold_of_worker(turn, command.worker)
-    worker = turn.memory.workers.pop(command.worker, None)
+    worker = _taken_out(turn, command.worker)
     if worker is None:
         return
     for attempt in sorted(worker.in_hand):
@@ -179,6 +206,16 @@ def lose_worker(turn: Turn, command: LoseWorker) -> None:
     store.log_command(
         turn.unit, turn.now, "service", "lose_worker", None, command.why, worker=worker.name
     )
+
+
+def _taken_out(turn: Turn, worker_id: str) -> Worker | None:
+    """Remove a worker from memory, and give rows to the attempts that it had in hand."""
+    granting.unfold_of_worker(turn, worker_id)
+    worker = turn.memory.workers.get(worker_id)
+    if worker is not None:
+        relaying.drop_of_worker(turn, worker)
+        del turn.memory.workers[worker_id]
+    return worker
 
 
 def remember(turn: Turn, worker_id: str, name: str, facts: dict[str, Any]) -> Worker:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from yarnloom.engine.asking import GATHER, READ, ask_to_gather, ask_to_read
 from yarnloom.engine.data_commands import EndChore
 from yarnloom.engine.filing import KEEPER, keep
-from yarnloom.engine.items import ItemFault
+from yarnloom.engine.lists import ItemFault
 from yarnloom.engine.preparing import text_of
 from yarnloom.engine.turn import CHORES_DUE, Turn
 from yarnloom.engine.weaving import Weave

@@ -287,11 +287,23 @@ class SettleEffect:
 
 
 @dataclass(frozen=True, slots=True)
+class StillRunning:
+    """Answer to a command while workers may have begun steps of its run that have no rows yet.
+
+    The engine has asked these workers; give the command again in a moment.
+    """
+
+    run: int
+
+
+@dataclass(frozen=True, slots=True)
 class Register:
     """A worker says what it is, what it can run and what it has in hand.
 
     Attributes:
         tasks: by full name the code hash of each.
+        plain_tasks: those that need nothing but their input, so that one can be run right behind
+            another without the service.
         offers: by full name its input and output schema; a task without is taken at its word.
         sources: by full name the code, to be kept for whoever asks what ran.
         graces: by full name the seconds that a task needs to hear of a time-out before it comes.
@@ -315,6 +327,7 @@ class Register:
     in_hand: tuple[int, ...] = ()
     io_places: int = 0
     io_tasks: tuple[str, ...] = ()
+    plain_tasks: tuple[str, ...] = ()
     offers: dict[str, dict[str, Any]] = field(default_factory=dict)
     sources: dict[str, str] = field(default_factory=dict)
     graces: dict[str, float] = field(default_factory=dict)

@@ -10,20 +10,21 @@ import json
 from collections.abc import Iterable
 from typing import Any
 
-from yarnloom.engine import granting
+from yarnloom.engine import granting, relaying
 from yarnloom.engine.agenda import (
     CANCELLED,
     NOT_REACHED,
     STOPPED,
     Bar,
     Branches,
+    Freed,
     Items,
     News,
 )
 from yarnloom.engine.asking import ask_to_gather, must_gather
 from yarnloom.engine.gathering import gather
 from yarnloom.engine.handing_out import post_stop
-from yarnloom.engine.items import ItemFault
+from yarnloom.engine.lists import ItemFault
 from yarnloom.engine.outcomes import (
     allowed_failures,
     bar_of,
@@ -68,7 +69,7 @@ class Ending:
         self.run = run
         self.plan = turn.plan(run)
         self.resolver = Resolver(turn, run, self.plan)
-        self.agenda: list[News | Branches | Items] = []
+        self.agenda: list[News | Branches | Freed | Items] = []
         self.filling: set[int] = set()
         self.without_grace = False
 
@@ -150,6 +151,7 @@ class Ending:
         if bar is CANCELLED:
             return  # all of it is told to stop already
         withdrawn = granting.withdraw_of_run(self.turn, self.run.number)
+        relaying.call_back(self.turn, self.run.number)
         part.closed = node.if_one_fails
         drop_rest(self.turn, part, STOPPED)
         why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None

@@ -29,6 +29,7 @@ from yarnloom.engine import (
     pausing,
     pooling,
     publishing,
+    relaying,
     reporting,
     saved,
     scheduling,
@@ -61,7 +62,7 @@ from yarnloom.engine.weaving import Weave
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
-from yarnloom.store import Database, StoreFailed, Unit, timing, weights
+from yarnloom.store import Database, Printer, StoreFailed, Unit, timing, weights
 from yarnloom.store import writing as store
 
 STORE_PAUSE = 1.0
@@ -227,6 +228,10 @@ class Engine:
         """By how many microseconds the time of runs is ahead of the clock, which was set back."""
         return self._time.ahead
 
+    def in_hand(self, command: commands.InHand) -> dict[int, Printer | None] | None:
+        """Answer a question from memory; None where that takes a transaction."""
+        return None if self._stale else attending.in_hand_now(self._memory, command)
+
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""
         if fault := self._fault():
@@ -242,7 +247,8 @@ class Engine:
             while turn.ended_now or turn.made_room:
                 follow(turn)
                 admit(turn)
-            hand_out(turn)
+            for anchor in hand_out(turn):
+                relaying.extend(turn, anchor)
             attending.dismiss_idle(turn)
             self._database.past.latest = turn.now
             self._flow.write(turn)
@@ -271,6 +277,8 @@ class Engine:
         self._recent.sample(turn.pools, memory.pools, memory.lanes, turn.now, turn.mono)
 
     def _one(self, turn: Turn, command: commands.Command) -> Any:
+        if isinstance(command, ABOUT_ROWS) and relaying.is_in_the_way(turn, command.run):
+            return commands.StillRunning(command.run)
         self._make_plain(turn, command)
         before = self._unit.changes
         try:
@@ -285,6 +293,8 @@ class Engine:
         known = turn.memory.grants
         if isinstance(command, ABOUT_ROWS):
             folding.unfold_all(turn, command.run)
+        if isinstance(command, _ABOUT_RUNS):
+            relaying.call_back(turn, command.run)
         if not known.eaches:
             return
         if isinstance(command, commands.ChangePool | commands.RemovePool):
@@ -450,6 +460,8 @@ class Engine:
         for worker in self._memory.workers.values():
             for attempt in worker.in_hand:
                 self._remember_attempt(turn, attempt)
+        relaying.recall(turn)
+        for worker in self._memory.workers.values():
             for attempt_id, (pool, run) in worker.abandoned.items():
                 if pool:
                     self._memory.pools.gate(pool).in_use[run] += 1

@@ -340,7 +340,7 @@ def _of_itself(turn: Turn, step: StepRow, waiters: Mapping[int, int]) -> Iterato
     if any(attempt not in waiters for attempt in held) or step.run not in waited:
         return
     for attempt_id in (one for worker in turn.memory.workers.values() for one in worker.in_hand):
-        if granting.run_of_attempt(turn, attempt_id) in waited and attempt_id not in waiters:
+        if _run_of(turn, attempt_id) in waited and attempt_id not in waiters:
             return  # it ends, and then they go on
     runs = sorted({turn.unit.attempts.need(attempt).run for attempt in held})
     places = "the only place is" if len(held) == 1 else f"all {len(held)} places are"
@@ -349,6 +349,12 @@ def _of_itself(turn: Turn, step: StepRow, waiters: Mapping[int, int]) -> Iterato
         "Give the worker more places, or do not wait in a task: end it, and be told by `on_run_end`"
     )
     yield _reason("itself", text, runs=runs)
+
+
+def _run_of(turn: Turn, attempt: int) -> int:
+    """The run of an attempt in hand, with rows or without."""
+    leg = turn.memory.relays.attempts.get(attempt)
+    return leg.run if leg else granting.run_of_attempt(turn, attempt)
 
 
 def _of_pool(turn: Turn, step: StepRow) -> Iterator[View]:

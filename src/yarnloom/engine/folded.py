@@ -10,7 +10,7 @@ from collections.abc import Callable
 from typing import Any
 
 from yarnloom.engine import exporting, failing, looking, spending
-from yarnloom.engine.items import name_of
+from yarnloom.engine.lists import name_of
 from yarnloom.engine.looking import Connection
 from yarnloom.engine.states import StepState
 from yarnloom.errors import NotFound

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 
-from yarnloom.engine.asking import ALL
+from yarnloom.engine.lists import ALL
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.turn import Turn
 from yarnloom.plan import Kind, Node

@@ -16,9 +16,10 @@ from typing import Any
 
 from yarnloom.engine import folding
 from yarnloom.engine.commands import ReportItem
-from yarnloom.engine.items import Window, item_of, name_of, raw_item, raw_items
+from yarnloom.engine.items import Window, item_of, raw_item, raw_items
+from yarnloom.engine.lists import name_of
 from yarnloom.engine.memory import Given, Grant, Straight, Worker, task_of
-from yarnloom.engine.placing import add_part, add_step
+from yarnloom.engine.placing import add_first_attempt, add_part, add_step
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.preparing import Prepared
 from yarnloom.engine.progress import items_done
@@ -27,7 +28,7 @@ from yarnloom.engine.states import RunState, StepEvent
 from yarnloom.engine.straight import input_of, own_input, straight_of
 from yarnloom.engine.turn import GRANT_DUE, Turn
 from yarnloom.plan import item_key
-from yarnloom.store import AttemptRow, PartRow, RunRow, grants
+from yarnloom.store import PartRow, RunRow, grants
 from yarnloom.values import dump, size_of
 
 UNSEEN_SECONDS = 0.5
@@ -322,27 +323,17 @@ def unfold(turn: Turn, given: Given) -> None:
     prepared = Prepared(input_of(straight, given.raw, value), straight.pool)
     step = add_step(turn, run, straight.step, item, prepared, id=given.step)
     turn.move_step(step, StepEvent.OPEN)
-    item.started_at = step.ready_at = given.at
+    item.started_at = given.at
     turn.take_out_of_lane(step)
-    turn.unit.attempts.add(
-        AttemptRow(
-            id=given.attempt,
-            step=step.id,
-            run=run.number,
-            number=1,
-            try_=1,
-            worker=given.worker,
-            code_hash=given.code_hash,
-            ready_at=given.at,
-            handed_at=given.at,
-            pool=straight.pool,
-            round=run.round,
-        )
+    add_first_attempt(
+        turn,
+        run,
+        step,
+        id=given.attempt,
+        worker=given.worker,
+        code_hash=given.code_hash,
+        at=given.at,
     )
-    step.open, step.attempts = given.attempt, 1
-    run.attempts += 1
-    turn.unit.runs.touch(run)
-    turn.expect_begin(given.attempt)
     turn.changed.add(run.number)
 
 

@@ -13,6 +13,7 @@ from yarnloom.engine.lanes import Turn as LaneTurn
 from yarnloom.engine.memory import Straight, Worker, task_of
 from yarnloom.engine.pools import base_of
 from yarnloom.engine.ready import Lane, Place
+from yarnloom.engine.relays import Anchor
 from yarnloom.engine.states import Outcome, StopReason
 from yarnloom.engine.turn import Turn
 from yarnloom.errors import FolderUnusable
@@ -26,17 +27,22 @@ FETCH = 64
 RATE_DUE = "rate"
 
 
-def hand_out(turn: Turn) -> None:
-    """Give ready steps to workers, one to each in turn, until places or steps are used up."""
+def hand_out(turn: Turn) -> list[Anchor]:
+    """Give ready steps to workers, one to each in turn, until places or steps are used up.
+
+    Returns:
+        The steps that it handed out.
+    """
     lanes = turn.memory.lanes
     if not lanes.ready:
-        return
+        return []
     desk = _Desk(turn)
     # The longest idle first, so that one worker does not get all of a trickle.
     wanting = sorted(_wanting(turn), key=lambda worker: len(worker.in_hand))
     while wanting and lanes.ready:
         alone = len(wanting) == 1
         wanting = [worker for worker in wanting if desk.serve(worker, alone=alone)]
+    return desk.handed
 
 
 def _wanting(turn: Turn) -> Iterable[Worker]:
@@ -54,6 +60,7 @@ class _Desk:
     def __init__(self, turn: Turn) -> None:
         self.turn = turn
         self.fetched: dict[Lane, deque[Place]] = {}
+        self.handed: list[Anchor] = []
 
     def serve(self, worker: Worker, *, alone: bool) -> bool:
         """Hand the next step or items to a worker; False if it can take none.
@@ -75,7 +82,7 @@ class _Desk:
         if isinstance(step, Straight):
             granting.give(self.turn, worker, step, self.how_many(worker, step, alone=alone))
         else:
-            _hand(self.turn, worker, self.turn.unit.steps.need(step))
+            self.handed.append(_hand(self.turn, worker, self.turn.unit.steps.need(step)))
         return True
 
     def how_many(self, worker: Worker, straight: Straight, *, alone: bool) -> int:
@@ -143,7 +150,7 @@ class _Desk:
         return places[0]
 
 
-def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
+def _hand(turn: Turn, worker: Worker, step: StepRow) -> Anchor:
     run = turn.run(step.run)
     attempt = AttemptRow(
         id=turn.unit.new_id("attempts"),
@@ -176,11 +183,12 @@ def _hand(turn: Turn, worker: Worker, step: StepRow) -> None:
     worker.hold(attempt.id, task_of(step.contract))
     turn.workers = True
     turn.expect_begin(attempt.id)
-    post_work(turn, worker, step, attempt)
+    message = post_work(turn, worker, step, attempt)
+    return Anchor(step, worker.id, attempt.id, message)
 
 
-def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) -> None:
-    """Tell a worker to run an attempt."""
+def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) -> dict[str, Any]:
+    """Tell a worker to run an attempt; the message."""
     run = turn.run(step.run)
     node = turn.plan(run).nodes[step.node]
     secrets: list[str] = []
@@ -188,7 +196,7 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
     if has_sealed(step.input):
         with contextlib.suppress(FolderUnusable):  # then the task's own check refuses it
             given = turn.vault.open(given, secrets)
-    worker.post(
+    serial = worker.post(
         size=len(step.input) + len(step.saved or ""),
         kind="work",
         attempt=attempt.id,
@@ -198,11 +206,12 @@ def post_work(turn: Turn, worker: Worker, step: StepRow, attempt: AttemptRow) ->
         tries=attempt.try_,
         task=task_of(step.contract),
         input=given,
-        token=turn.token_of(step.id),
+        token=turn.token_of(step),
         **({"memory": node.rules.memory} if node.rules.memory else {}),
         **({"saved": json.loads(step.saved)} if step.saved else {}),
         **({"secrets": secrets} if secrets else {}),
     )
+    return worker.outbox[serial][0]
 
 
 def post_stop(

@@ -7,16 +7,16 @@ come next; what is past or far ahead is nowhere but on disk.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 from yarnloom.engine.asking import ask_to_read
+from yarnloom.engine.lists import ItemFault, name_of, refuse_names
 from yarnloom.engine.turn import Turn
-from yarnloom.errors import ValueRefused
 from yarnloom.media import is_list_reference
 from yarnloom.plan import EachFacts
-from yarnloom.store import FileFolder, Kept, PartRow, filing
+from yarnloom.store import FileFolder, PartRow, filing
 from yarnloom.store import writing as store
 from yarnloom.values import decode
 
@@ -24,14 +24,6 @@ FILL_DUE = "fill"
 WINDOW = 64
 SLICE, SLICE_OF_FILE = 4_096, 512
 """Values in memory: of a list that is a value, which is read as a whole for each; of a file."""
-
-
-class ItemFault(Exception):
-    """Why a part cannot begin: what it reads is not what it needs."""
-
-    def __init__(self, message: str, kind: str = "Unfit") -> None:
-        super().__init__(message)
-        self.type = kind
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,22 +86,6 @@ def _read_reference(
         return int(reference["count"])
     ask_to_read(turn, part, facts, text)
     return 0
-
-
-def look_through(
-    files: FileFolder, sha256: str, name: tuple[str, ...] | None
-) -> tuple[Kept, str | None]:
-    """A list that is a file, with where its values begin; and why it cannot be used, if so."""
-    values = (decode(line, "a line of the list") for line in files.lines(sha256))
-    try:
-        if name is None:
-            for _ in values:
-                pass
-        else:
-            refuse_names(values, tuple(name))
-    except (ItemFault, ValueRefused) as found:
-        return files.index_list(sha256), str(found)
-    return files.index_list(sha256), None
 
 
 def item_value(turn: Turn, part: PartRow, facts: EachFacts, index: int) -> tuple[str, str | None]:
@@ -200,31 +176,3 @@ def _keep_slice(turn: Turn, part: PartRow, facts: EachFacts, source: Any, first:
         turn.files, lambda one: filing.marks_of(turn.unit, one), source, facts, first, count
     )
     slices[part.id] = (first, found)
-
-
-def refuse_names(values: Iterable[Any], path: tuple[str, ...]) -> None:
-    """Refuse a list of which two values have one name, or one has none.
-
-    Raises:
-        ItemFault: so it is; both positions are told.
-    """
-    seen: dict[str, int] = {}
-    for index, value in enumerate(values):
-        name = name_of(value, path)
-        if name is None:
-            raise ItemFault(
-                f"item {index} has no name at {'.'.join(path) or 'item()'}; expected text or a "
-                f"whole number: {json.dumps(value, ensure_ascii=False):.60}"
-            )
-        if name in seen:
-            raise ItemFault(f"items {seen[name]} and {index} have the same name, {name!r:.80}")
-        seen[name] = index
-
-
-def name_of(value: Any, path: tuple[str, ...]) -> str | None:
-    """The name of an item: text or a whole number at a path in its value; None for none."""
-    for key in path:
-        value = value.get(key) if isinstance(value, dict) else None
-    if isinstance(value, str):
-        return value if 0 < len(value) <= 200 else None
-    return str(value) if isinstance(value, int) and not isinstance(value, bool) else None

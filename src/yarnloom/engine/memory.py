@@ -17,6 +17,7 @@ from yarnloom.engine.data_commands import Chore
 from yarnloom.engine.lanes import Lanes
 from yarnloom.engine.pools import Pools, base_of
 from yarnloom.engine.ready import Lane, Ready
+from yarnloom.engine.relays import Relays
 from yarnloom.engine.shares import Paces
 from yarnloom.engine.states import StopReason
 from yarnloom.plan import EachFacts, Node, Plan, item_key
@@ -46,6 +47,7 @@ class Worker:
         facts: host, pid and the like.
         tasks: the tasks it can run, each with its code hash.
         io_tasks: those of them whose attempts share a process, and have places of their own.
+        plain_tasks: those of them that need nothing but their input.
         offers: for tasks, by name, their input and output schema, where the worker says them.
         graces: for tasks, by name, how long before a time-out they are to hear of it, at most.
         misfits: contracts that were compared with what it has: why they do not fit, or None.
@@ -78,6 +80,7 @@ class Worker:
     lease_until: float
     tasks: dict[str, str] = field(default_factory=dict)
     io_tasks: frozenset[str] = frozenset()
+    plain_tasks: frozenset[str] = frozenset()
     offers: dict[str, dict[str, Any]] = field(default_factory=dict)
     graces: dict[str, float] = field(default_factory=dict)
     misfits: dict[str, Misfit | None] = field(default_factory=dict)
@@ -527,6 +530,7 @@ class Memory:
 
     Attributes:
         grants: items of eaches that have no rows while workers have them.
+        relays: steps of sequences that have no rows while workers have them.
         ready: the steps behind the counts of the lanes, as far as they are known.
         workflows: the current plan of every workflow.
         slices: of eaches under way: the first item of a slice of their list, and the slice.
@@ -552,6 +556,7 @@ class Memory:
     lanes: Lanes = field(default_factory=Lanes)
     ready: Ready = field(default_factory=Ready)
     grants: Grants = field(default_factory=Grants)
+    relays: Relays = field(default_factory=Relays)
     due: DueQueue = field(default_factory=DueQueue)
     workers: dict[str, Worker] = field(default_factory=dict)
     workflows: dict[str, int] = field(default_factory=dict)

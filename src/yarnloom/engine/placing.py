@@ -7,7 +7,7 @@ from yarnloom.engine.progress import pace_begins, step_moved
 from yarnloom.engine.states import PART_TABLE, PartState, StepEvent, StepState, next_state
 from yarnloom.engine.turn import Turn
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
-from yarnloom.store import PartRow, RunRow, StepRow
+from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow
 
 BEHIND_ALL = 0xFFFFFFFE
 """Position of a part's first follow-up: behind all that is in it."""
@@ -132,6 +132,42 @@ def add_step(
             error=prepared.error,
         )
     )
+
+
+def add_first_attempt(
+    turn: Turn, run: RunRow, step: StepRow, *, id: int, worker: str, code_hash: str, at: int
+) -> None:
+    """The row of a step's first attempt, which a worker has in hand without one until now.
+
+    Args:
+        turn: the transaction.
+        run: its run.
+        step: the step.
+        id: of the attempt.
+        worker: who has it.
+        code_hash: of the task, as the worker has it.
+        at: when it was handed out, and became ready.
+    """
+    step.ready_at = at
+    turn.unit.attempts.add(
+        AttemptRow(
+            id=id,
+            step=step.id,
+            run=run.number,
+            number=1,
+            try_=1,
+            worker=worker,
+            code_hash=code_hash,
+            ready_at=at,
+            handed_at=at,
+            pool=step.pool,
+            round=run.round,
+        )
+    )
+    step.open, step.attempts = id, 1
+    run.attempts += 1
+    turn.unit.runs.touch(run)
+    turn.expect_begin(id)
 
 
 def _prepare_again(turn: Turn, step: StepRow, prepared: Prepared) -> None:

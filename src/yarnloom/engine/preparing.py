@@ -6,7 +6,7 @@ import json
 from dataclasses import dataclass, replace
 from typing import Any
 
-from yarnloom.engine.items import ItemFault
+from yarnloom.engine.lists import ItemFault
 from yarnloom.engine.resolving import Resolver
 from yarnloom.engine.states import SkipReason
 from yarnloom.errors import ValueRefused

@@ -12,7 +12,7 @@ it then.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from yarnloom.engine.shares import paces_of
@@ -96,6 +96,16 @@ def items_done(turn: Turn, run: RunRow, each: PartRow, do: Node, count: int) -> 
     """So many items of an each are done, each of which is one value of its list."""
     each.covered += count
     _pass_on(turn, run, turn.plan(run), each, do, WHOLE, count)
+
+
+def steps_done(turn: Turn, run: RunRow, part: PartRow, nodes: Sequence[Node]) -> None:
+    """Steps of a sequence are done that have no rows yet."""
+    shares, children = paces_of(turn, run).shares, len(nodes)
+    plan = turn.plan(run)
+    whole = len(plan.nodes[part.node].children)
+    mean = sum(shares.get(one.index) or 1 / whole for one in nodes) / children
+    own = shares.get(nodes[0].index) or 1 / whole
+    _pass_on(turn, run, plan, part, nodes[0], WHOLE * children * mean / own)
 
 
 def size_of_item(plan: Plan, part: PartRow, around: PartRow) -> int:

@@ -10,7 +10,7 @@ import contextlib
 import json
 from typing import Any
 
-from yarnloom.engine import granting
+from yarnloom.engine import granting, relaying
 from yarnloom.engine.commands import Report, Reported, ReportItem
 from yarnloom.engine.filing import unknown_files, use_named
 from yarnloom.engine.handing_out import leave_pool, take_back
@@ -48,6 +48,9 @@ _FENCED: dict[str, str] = {
 }
 """Outcomes that the service decides itself, after which its worker may still run an attempt."""
 
+_NEVER_BEGUN = (Outcome.HANDED_BACK, Outcome.CANCELLED, Outcome.LOST)
+"""Outcomes of legs whose turn never came; a process that died may have begun a lost one."""
+
 _ENDING = (StepEvent.FINISH, StepEvent.FAIL, StepEvent.CANCEL)
 
 
@@ -61,7 +64,10 @@ def report(turn: Turn, command: Report) -> Reported:
         _save(turn, command.worker, attempt_id, saved)
     known = turn.memory.grants.attempts
     ended: dict[int, granting.EndOf] = {}  # an end that is reported twice counts once
+    legs = _of_legs(turn, command) if turn.memory.relays.attempts else {}
     for item in command.items:
+        if item.attempt in legs:
+            continue
         given = known.get(item.attempt)
         if given is not None and given.worker == command.worker:
             if item.attempt in ended:
@@ -73,7 +79,42 @@ def report(turn: Turn, command: Report) -> Reported:
         if why := _take(turn, command.worker, item):
             answer.refused.append({"attempt": item.attempt, "why": why})
     _end_straight(turn, list(ended.values()))
+    for attempt in sorted(legs):
+        for item in legs[attempt]:
+            if why := _take_leg(turn, command.worker, item):
+                answer.refused.append({"attempt": attempt, "why": why})
     return answer
+
+
+def _of_legs(turn: Turn, command: Report) -> dict[int, list[ReportItem]]:
+    """Return the reported items of legs, by attempt, and note the outputs of done legs.
+
+    The step before a leg takes its end in; a report may name that step later than the leg.
+    """
+    known = turn.memory.relays.attempts
+    found: dict[int, list[ReportItem]] = {}
+    for item in command.items:
+        leg = known.get(item.attempt)
+        if leg is not None and leg.worker == command.worker:
+            found.setdefault(item.attempt, []).append(item)
+            if (output := _usual_output(item)) is not None:
+                turn.relayed.setdefault(item.attempt, (item, output))
+    return found
+
+
+def _take_leg(turn: Turn, worker: str, item: ReportItem) -> str | None:
+    """Take in a leg's item after all others of the report; return why it is refused, or None."""
+    done = turn.relayed.pop(item.attempt, None)
+    leg = turn.memory.relays.attempts.get(item.attempt)
+    if leg is None:
+        kept = done is None and item.outcome == Outcome.DONE
+        return None if kept else _take(turn, worker, item)
+    if item.outcome is None:
+        return None  # the end of the one before it is still on its way
+    relaying.given_back(turn, leg)
+    if item.outcome in _NEVER_BEGUN:
+        return None
+    return "the step before it has not ended well for the service"
 
 
 def _usual_output(item: ReportItem) -> str | None:
@@ -143,7 +184,7 @@ def _keep_saved(turn: Turn, step: StepRow, attempt: AttemptRow, saved: dict[str,
 
 def lose(turn: Turn, attempt_id: int, why: str) -> None:
     """Give an attempt up as lost: its worker is gone."""
-    attempt = turn.unit.attempts.need(attempt_id)
+    attempt = _taken_away(turn, attempt_id)
     error = {"type": "Lost", "message": why}
     _end(turn, attempt, Outcome.LOST, ReportItem(attempt_id, error=error))
 
@@ -151,12 +192,20 @@ def lose(turn: Turn, attempt_id: int, why: str) -> None:
 def take_from(turn: Turn, attempt: AttemptRow, why: str) -> None:
     """Take an attempt that has not begun from its worker, which is not to report it any more."""
     error = {"type": NOT_BEGUN, "message": why}
+    _taken_away(turn, attempt.id)
     _end(turn, attempt, Outcome.HANDED_BACK, ReportItem(attempt.id, error=error))
 
 
 def hand_back(turn: Turn, attempt_id: int) -> None:
     """A worker that leaves did not run an attempt to its end."""
-    _end(turn, turn.unit.attempts.need(attempt_id), Outcome.HANDED_BACK, ReportItem(attempt_id))
+    _end(turn, _taken_away(turn, attempt_id), Outcome.HANDED_BACK, ReportItem(attempt_id))
+
+
+def _taken_away(turn: Turn, attempt_id: int) -> AttemptRow:
+    """Return an attempt that its worker lost, after taking the legs behind it, too."""
+    attempt = turn.unit.attempts.need(attempt_id)
+    relaying.drop_behind(turn, turn.unit.steps.need(attempt.step))
+    return attempt
 
 
 def _take(turn: Turn, worker: str, item: ReportItem) -> str | None:
@@ -164,6 +213,8 @@ def _take(turn: Turn, worker: str, item: ReportItem) -> str | None:
     attempt = turn.unit.attempts.get(item.attempt)
     if attempt is None and segments.worker_of(turn.unit, item.attempt) == worker:
         return None  # it is done, and said again
+    if attempt is None and item.outcome in _NEVER_BEGUN:
+        return None  # a leg that was given back, and said again
     if attempt is None or attempt.worker != worker:
         return "this worker was never given that attempt"
     if attempt.outcome is not None:
@@ -274,6 +325,7 @@ def _end(turn: Turn, attempt: AttemptRow, outcome: Outcome, item: ReportItem) ->
     turn.settling.add(step.run)
     if event in _ENDING:
         step.ended_at = attempt.ended_at
+        turn.left_at[step.part] = attempt.ended_at or turn.now
         turn.unit.steps.touch(step)
         weave.step_ended(step)
         return

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from yarnloom.engine.agenda import Bar
 from yarnloom.engine.filing import mark_list
-from yarnloom.engine.items import ItemFault, item_of, refuse_names, slice_of, values_of
+from yarnloom.engine.items import item_of, slice_of, values_of
+from yarnloom.engine.lists import ItemFault, refuse_names
 from yarnloom.engine.outcomes import end_part_that_waits, note_skip
 from yarnloom.engine.placing import add_item_that_waits, rank_of
 from yarnloom.engine.progress import WHOLE, list_changed

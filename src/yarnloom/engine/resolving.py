@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from yarnloom.engine.asking import DONE, FAILURES
+from yarnloom.engine.lists import DONE, FAILURES, failed_item, fault_of
 from yarnloom.engine.states import StepState
 from yarnloom.engine.turn import Ended, Turn
 from yarnloom.engine.views import moment
@@ -26,7 +26,6 @@ from yarnloom.plan import (
     Node,
     Plan,
     Source,
-    item_key,
 )
 from yarnloom.store import PartRow, RunRow, filing
 from yarnloom.store import writing as store
@@ -250,25 +249,14 @@ def planned_at(run: RunRow) -> str | None:
     return run.planned_at or moment(run.start_at or run.created_at)
 
 
-def failed_item(each: str, item: int, name: str | None, error: str | None) -> str:
-    """A failed item as `failures()` lists it, as JSON text; `each` is the each's address."""
-    shown = name if name is not None else str(item)
-    row = {"name": shown, "address": f"{each}[{item_key(name, item)}]"}
-    return _dump({**row, "error": _fault(json.loads(error or "{}"))})
-
-
 def _told(error: dict[str, Any]) -> dict[str, Any]:
     """A failure as tasks are told of it."""
     return {
         "address": error.get("step", ""),
         "task": error.get("task"),
         "attempts": error.get("attempts", 0),
-        "error": _fault(error),
+        "error": fault_of(error),
     }
-
-
-def _fault(error: dict[str, Any]) -> dict[str, Any]:
-    return {"type": error.get("type", "Error"), "message": error.get("message", "")}
 
 
 def _dump(value: Any) -> str:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
+from yarnloom.engine.commands import ReportItem
 from yarnloom.engine.flow import Flow
 from yarnloom.engine.hours import RUN, Hours
 from yarnloom.engine.memory import Memory, Unbegun
@@ -139,6 +140,8 @@ class Turn:
         settling: pausing runs of which something has ended, so that they may be paused now.
         dropped: hashes of files that are not kept any more.
         tally: what began and ended.
+        relayed: by attempt the legs of relays that were reported as done, and have no rows yet.
+        left_at: of sequences whose step ended in this transaction: when.
     """
 
     unit: Unit
@@ -168,6 +171,8 @@ class Turn:
     ended_now: list[RunRow] = field(default_factory=list)
     dropped: list[str] = field(default_factory=list)
     tally: Tally = field(default_factory=Tally)
+    relayed: dict[int, tuple[ReportItem, str]] = field(default_factory=dict)
+    left_at: dict[int, int] = field(default_factory=dict)
 
     @property
     def vault(self) -> Vault:
@@ -200,9 +205,15 @@ class Turn:
         """
         self.memory.arm(kind, self.mono_of(at))
 
-    def token_of(self, step: int) -> str:
+    def token_of(self, step: StepRow) -> str:
         """A text that is the same over all attempts of a step, and of no other's."""
-        return f"{self.token}{step}"
+        if step.inside is None:
+            return self.token_of_place(step.part, step.node)
+        return f"{self.token}{step.id}"
+
+    def token_of_place(self, part: int, node: int) -> str:
+        """The same of a step in no item, which may have no row yet."""
+        return f"{self.token}{part}.{node}"
 
     @property
     def token(self) -> str:
@@ -252,6 +263,7 @@ class Turn:
             run.ended_at = self.now
             run.paused_at = None
             self.memory.paused.discard(run.number)
+            self.memory.relays.barred.discard(run.number)
             self.ended.add(run.number)
             self.ended_now.append(run)
             took = None if run.started_at is None else self.now - run.started_at - run.spared

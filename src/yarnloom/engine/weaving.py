@@ -13,17 +13,21 @@ import json
 from collections.abc import Iterable
 from typing import Any
 
-from yarnloom.engine import granting
+from yarnloom.engine import granting, relaying
 from yarnloom.engine.agenda import (
     CANCELLED,
     NOT_REACHED,
     STOPPED,
+    Bar,
     Branches,
+    Freed,
     Items,
     News,
 )
 from yarnloom.engine.ending import Ending
-from yarnloom.engine.items import FILL_DUE, ItemFault, item_value, read_source, window
+from yarnloom.engine.handing_out import post_stop
+from yarnloom.engine.items import FILL_DUE, item_value, read_source, window
+from yarnloom.engine.lists import ItemFault
 from yarnloom.engine.memory import Straight
 from yarnloom.engine.outcomes import drop_rest
 from yarnloom.engine.placing import add_part, add_step, begin_again
@@ -90,6 +94,7 @@ class Weave(Ending):
         The second time what follows is stopped too.
         """
         withdrawn = granting.withdraw_of_run(self.turn, self.run.number)
+        relaying.call_back(self.turn, self.run.number)
         if self.run.entered != Entry.ENTERED:
             root = self.root()
             drop_rest(self.turn, root, CANCELLED)
@@ -221,6 +226,8 @@ class Weave(Ending):
                     self._hear(news)
                 case Branches(part, position):
                     self._open_branch(part, position)
+                case Freed(part, branch):
+                    self._open_freed(part, branch)
                 case Items(part, size):
                     self._make_item(part, size)
 
@@ -228,17 +235,36 @@ class Weave(Ending):
         """A part goes on, or is decided, or settles, with the child that ended."""
         part, node = news.part, self.plan.nodes[news.part.node]
         if part.outcome is None:
-            bar = self._bar(part)
+            bar, child, opened = self._bar(part), news.child, False
             if node.kind is Kind.SEQUENCE and not news.ended.gave:
                 cut = news.ended.reason == SkipReason.STOPPED
                 bar = bar or (STOPPED if cut else NOT_REACHED)
+            elif self.turn.memory.relays.places and node.kind is Kind.SEQUENCE and news.settled:
+                child, opened = self._follow_relay(part, node, child, bar)
             if bar is not None:
                 drop_rest(self.turn, part, bar)
-            elif news.settled:
-                self._go_on_behind(part, node, news.child)
+            elif news.settled and not opened:
+                self._go_on_behind(part, node, child)
             self._decide_if_over(part)
         if part.outcome is not None and part.ended_at is None and not part.following:
             self._follow_up(part, ON_FAILURE)
+
+    def _follow_relay(
+        self, part: PartRow, node: Node, child: Node, bar: Bar | None
+    ) -> tuple[Node, bool]:
+        """Take in what a worker did behind a step of a sequence, or may do.
+
+        Returns:
+            The last step that is done; whether the one behind it was handed out.
+        """
+        if ended := relaying.take_ended(self.turn, part, child.position + 1):
+            relaying.keep(self.turn, self.resolver, part, ended)
+            child = self.plan.nodes[ended[-1][0].node]
+        leg = self.turn.memory.relays.places.get((part.id, child.position + 1))
+        step = leg and relaying.open_as_handed(self.turn, self.resolver, part, leg)
+        if step and bar is CANCELLED:
+            post_stop(self.turn, step, StopReason.CANCEL, now=self.without_grace)
+        return child, step is not None
 
     def _go_on_behind(self, part: PartRow, node: Node, child: Node) -> None:
         """Open what waited for a child of a part."""
@@ -246,10 +272,10 @@ class Weave(Ending):
             case Kind.SEQUENCE:
                 self._open_next(part, node, child.position + 1)
             case Kind.PARALLEL:
-                for index in child.awaited_by:
-                    branch = self.plan.nodes[index]
-                    if part.closed is None and self._is_free(part, branch):
-                        self._open_unless_kept(branch, part)
+                branches = [self.plan.nodes[index] for index in child.awaited_by]
+                if part.closed is None:
+                    free = [branch for branch in branches if self._is_free(part, branch)]
+                    self.agenda += [Freed(part, branch) for branch in reversed(free)]
             case Kind.EACH:
                 self._fill(part)
 
@@ -339,6 +365,13 @@ class Weave(Ending):
         if part.rest_state is not None:
             return
         if not branch.waits_for or (self.run.renewed and self._is_free(part, branch)):
+            self._open_unless_kept(branch, part)
+            if self.run.renewed:
+                self._decide_if_over(part)
+
+    def _open_freed(self, part: PartRow, branch: Node) -> None:
+        """Begin a branch that waited for others, unless nothing more begins beside it."""
+        if part.rest_state is None:
             self._open_unless_kept(branch, part)
             if self.run.renewed:
                 self._decide_if_over(part)

@@ -24,6 +24,7 @@ from typing import Any
 from yarnloom.engine.commands import (
     CancelRun,
     Command,
+    InHand,
     LoseWorker,
     MendRun,
     PauseRun,
@@ -38,6 +39,7 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.engine import Engine, Results
 from yarnloom.engine.time_of_runs import Moment
 from yarnloom.errors import Busy
+from yarnloom.store import Printer
 
 log = logging.getLogger("yarnloom.service")
 
@@ -87,6 +89,7 @@ class Writer:
         self._times: deque[float] = deque(maxlen=WATCHED)
         self._threaded = threaded
         self._thread: ThreadPoolExecutor | None = None
+        self._on_thread = False  # whether a batch is there now
         self._closed = False
         self.submit_soon(Tick())
 
@@ -108,6 +111,15 @@ class Writer:
     def takes_work(self) -> bool:
         """Whether a worker is there that takes work."""
         return self._engine.takes_work
+
+    async def in_hand(self, command: InHand) -> dict[int, Printer | None]:
+        """Answer which attempts are a worker's own: from memory where that is known, at once."""
+        if not self._on_thread:
+            found = self._engine.in_hand(command)
+            if found is not None:
+                return found
+        own: dict[int, Printer | None] = await self.submit(command)
+        return own
 
     async def submit(self, command: Command) -> Any:
         """Do a command; its answer, once that is durable.
@@ -160,6 +172,7 @@ class Writer:
             return
         if self._thread is None:
             self._thread = ThreadPoolExecutor(1, thread_name_prefix="yarnloom-writer")
+        self._on_thread = True
         work = self._loop.run_in_executor(self._thread, self._do, commands)
         work.add_done_callback(lambda done: self._answer(batch, done.result()))
 
@@ -188,7 +201,7 @@ class Writer:
             return Results([error] * len(commands), next_due=moment.mono + 1.0)
 
     def _answer(self, batch: list[tuple[Command, asyncio.Future[Any]]], results: Results) -> None:
-        self._scheduled = False
+        self._scheduled = self._on_thread = False
         self._on_results(results)  # first: work goes out before the start that made it is answered
         for (_, future), answer in zip(batch, results.answers, strict=True):
             if future.done():

@@ -254,6 +254,18 @@ class Plan:
         return f"{found}+{','.join(step.rules.only_on)}" if step.rules.only_on else found
 
     @cached_property
+    def plain_steps(self) -> frozenset[int]:
+        """Steps that nothing in the plan asks more of than that they are run with their input."""
+        return frozenset(
+            one.index
+            for one in self.nodes
+            if one.kind is Kind.STEP
+            and one.only_if is None
+            and not (one.follow_ups or one.reads or one.rules.pool or one.rules.memory)
+            and (one.rules.per, one.rules.quiet_for, one.rules.deadline) == (None, None, None)
+        )
+
+    @cached_property
     def pools(self) -> dict[str, Node]:
         """Every pool that a step names, with the first such step."""
         steps = [one for one in self.nodes if one.rules.pool]

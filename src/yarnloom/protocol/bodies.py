@@ -429,6 +429,9 @@ class RegisterBody(Strict):
     io_tasks: list[str] = Field(
         default_factory=list, description="Those of them that have the io places."
     )
+    plain_tasks: list[str] = Field(
+        default_factory=list, description="Those of them that need nothing but their input."
+    )
     in_hand: Ids = Field(default_factory=list, description="Attempts it is running.")
     ahead: Annotated[int, Field(strict=True, ge=0, le=100_000)] = Field(
         0, description="Attempts over its places that it may hold, since they begin at once."

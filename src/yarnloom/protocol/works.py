@@ -1,4 +1,9 @@
-"""Attempts that a service gives many in one message, and a worker takes one by one."""
+"""Attempts that a service gives many in one message, and a worker takes one by one.
+
+Those of a relay come behind the one that they were given with, each with `behind`, the attempt that
+it is run behind, and `passed`, by input the attempt whose output that is; `leads` says that others
+come behind one.
+"""
 
 from __future__ import annotations
 
@@ -9,12 +14,30 @@ Message = dict[str, Any]
 
 
 def one_by_one(messages: Iterable[Message]) -> Iterator[Message]:
-    """Messages to a worker, with each attempt of a `works` message as a `work` message."""
+    """Messages to a worker, with each attempt as a `work` message of its own."""
     for message in messages:
         if message["kind"] == "works":
             yield from _works(message)
+        elif "relay" in message:
+            yield from _relay(message)
         else:
             yield message
+
+
+def _relay(message: Message) -> Iterator[Message]:
+    legs = message["relay"]
+    yield {**{name: one for name, one in message.items() if name != "relay"}, "leads": True}
+    behind, last = message["attempt"], legs[-1]
+    for leg in legs:
+        about = {
+            "kind": "work",
+            "number": 1,
+            "tries": 1,
+            "behind": behind,
+            "leads": leg is not last,
+        }
+        yield {**about, **leg}
+        behind = leg["attempt"]
 
 
 def _works(message: Message) -> Iterator[Message]:

@@ -10,6 +10,7 @@ from collections import OrderedDict, deque
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from time import monotonic
 from typing import Any, TypeVar
 
 from yarnloom.engine import (
@@ -34,6 +35,7 @@ from yarnloom.engine import (
     StartMany,
     StartRun,
     StartSchedule,
+    StillRunning,
     Unchecked,
     Unfold,
     Unjudged,
@@ -75,6 +77,10 @@ View = dict[str, Any]
 
 LONGEST_WAIT = 25.0
 GROUND_SECONDS = 1.0
+ANSWER_SECONDS = 0.005
+ANSWERED_WITHIN = 3.0
+"""How long a command waits for a worker that is asked for steps that it may have begun."""
+
 PAUSES_TO_END = (0.02, 0.1, 0.5, 2.0)
 """Between looks whether a process ends that closed its connection."""
 LOOKED_AT_ONCE = 20
@@ -171,13 +177,23 @@ class Core:
         """
         if isinstance(command, ABOUT_ROWS):
             await self.unfold(command.run)
+        until = monotonic() + ANSWERED_WITHIN
         while True:
             if self.closing:
                 raise Busy("the service is stopping; try again when it is back")
             try:
-                return await self.writer.submit(command)
+                found = await self.writer.submit(command)
             except Unjudged as question:
                 self.verdicts.keep(question.key, await self.checker.problems(question))
+                continue
+            if not isinstance(found, StillRunning):
+                return found
+            if monotonic() >= until:
+                raise Busy(
+                    f"a worker was asked for steps of run {found.run} that it may have begun, and "
+                    "has not answered; nothing was changed, try again"
+                )
+            await asyncio.sleep(ANSWER_SECONDS)
 
     def not_ready(self) -> str | None:
         """Return why the service cannot do what it is for; None if it can."""
@@ -577,7 +593,7 @@ class Core:
     async def keep_lines(self, worker: str, logs: list[LogBody]) -> None:
         """Keep lines of attempts that a worker has in hand, and of no others."""
         asked = tuple(one.attempt for one in logs)
-        own: dict[int, Printer | None] = await self.submit(InHand(worker, asked))
+        own = await self.writer.in_hand(InHand(worker, asked))
         while len(self._printers) > PRINTERS_REMEMBERED:
             self._printers.popitem(last=False)
         self._printers.update((one, printer) for one, printer in own.items() if printer)

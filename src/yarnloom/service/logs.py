@@ -70,12 +70,15 @@ class Logs:
             lines: each with `at` (RFC 3339), `stream` and `text`, or `value` where published.
         """
         self._waiting.append(Printed(printer, first, lines, time.time_ns() // 1_000))
-        self._size += sum(len(str(line.get("text", ""))) + 100 for line in lines)
-        publishes = any(line.get("stream") == PUBLISHED for line in lines)
-        self._wake(printer.key)
-        self._wake(Whole(printer.run))
-        if publishes:
-            self._wake(printer.run)
+        publishes = False
+        for line in lines:
+            self._size += len(line.get("text") or "") + 100
+            publishes = publishes or line.get("stream") == PUBLISHED
+        if self._watchers:
+            self._wake(printer.key)
+            self._wake(Whole(printer.run))
+            if publishes:
+                self._wake(printer.run)
         if publishes or self._size > BUFFER_SIZE:
             await self._in_thread(self._flush)
         elif self._timer is None:

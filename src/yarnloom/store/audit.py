@@ -61,12 +61,13 @@ _RULES = {
               UNION ALL SELECT node FROM segments WHERE run = p.run))
         SELECT each FROM (SELECT * FROM found EXCEPT SELECT * FROM counted)
         UNION SELECT each FROM (SELECT * FROM counted EXCEPT SELECT * FROM found)""",
-    "how long attempts took is known of those that are done or failed in items": """
+    "how long attempts took is known of those that came to an end in items": """
         SELECT each FROM flow_times t JOIN parts p ON p.id = t.each WHERE p.inside IS NULL
           GROUP BY each HAVING sum(number) <> (
           SELECT count(*) FROM folded f WHERE f.run = p.run AND f.each = p.id) + (
           SELECT count(*) FROM attempts a JOIN steps s ON s.id = a.step
-          WHERE s.run = p.run AND s.inside IS NOT NULL AND a.outcome IN ('done', 'failed')
+          WHERE s.run = p.run AND s.inside IS NOT NULL
+            AND a.outcome IN ('done', 'failed', 'refused')
             AND a.begun_at IS NOT NULL
             AND substr(s.rank, 1, length(p.rank)) = p.rank)""",
     "an each counts the items that wait to run again": """
@@ -153,6 +154,10 @@ _RULES = {
               AND i.value IS NOT NULL AND i.item >= g.item AND i.item < g.item + g.count)
             + (SELECT count(*) FROM folded f WHERE f.each = g.each
               AND f.item >= g.item AND f.item < g.item + g.count)""",
+    "a relay has a step without rows": """
+        SELECT attempt FROM relays r WHERE
+          count <= (SELECT count(*) FROM attempts a
+            WHERE a.id >= r.attempt AND a.id < r.attempt + r.count)""",
     "an item that is done without a row has none, and its numbers are nobody else's": """
         SELECT f.segment FROM folded f JOIN parts p ON p.parent = f.each AND p.item = f.item
           AND p.value IS NOT NULL

@@ -367,11 +367,18 @@ class Unit:
             self._next = self._newest_ids()
 
 
-def _without_rows(column: str) -> tuple[str, str]:
-    """Statements for the highest number in a column that an item has which has no rows."""
+_OF_RELAYS = (
+    "SELECT max(attempt + count - 1) FROM relays",
+    "SELECT CAST(value AS INTEGER) FROM service WHERE key = 'never_begun'",
+)
+
+
+def _without_rows(column: str) -> tuple[str, ...]:
+    """Return statements for the highest number of items and legs, which have no rows."""
     newest = f"(SELECT * FROM segments ORDER BY attempt DESC LIMIT {LARGEST_GRANT})"
     return (
         f"SELECT max({column} + count - 1) FROM grants",
+        *(_OF_RELAYS if column == "attempt" else ()),
         f"SELECT max({column} + span) FROM {newest}",
     )
 

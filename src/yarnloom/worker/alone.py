@@ -21,11 +21,12 @@ from typing import Any
 from yarnloom import within
 from yarnloom.files import SHELF, Shelf
 from yarnloom.interrupts import Interrupts, Page
-from yarnloom.worker.calling import Called, call_plain, call_task
+from yarnloom.worker.calling import NOT_CALLED, Called, call_plain, call_task
 from yarnloom.worker.deadline import Deadline
 from yarnloom.worker.frames import UNREADABLE, Channel, Closed, Message
 from yarnloom.worker.outbox import Outbox
 from yarnloom.worker.printing import AttemptStream, Pipes, published
+from yarnloom.worker.relay import Relay, not_behind
 from yarnloom.worker.served import Served
 from yarnloom.worker.shared import answer_of, send_end, unreadable
 from yarnloom.worker.tickets import Tickets
@@ -68,6 +69,7 @@ class Alone:
         self._served = served
         self._deadline = deadline
         self._works: dict[int, Message] = {}
+        self._relay = Relay()
         self._spent: dict[str, float] = {}
         self._ending = False
         self._pipes = Pipes(page)
@@ -93,7 +95,10 @@ class Alone:
                 if work["kind"] == UNREADABLE:
                     self.outbox.send(unreadable(work))
                     continue
-                self._run(work)
+                if self._relay.prepare(work):
+                    self._run(work)
+                else:
+                    self.outbox.send(not_behind(work["attempt"]))
 
     def _next(self) -> Message | None:
         """The next attempt's message; None if this process is to end."""
@@ -137,6 +142,8 @@ class Alone:
                 attempt.run()
         else:
             attempt.run()
+        if work.get("leads"):
+            self._relay.keep(attempt.id, attempt.called)
         self._spent[name] = time.monotonic() - begun
 
     def finish(self, attempt: int) -> None:
@@ -151,6 +158,7 @@ class _Attempt:
 
     __slots__ = (
         "begun",
+        "called",
         "home",
         "id",
         "message",
@@ -166,6 +174,7 @@ class _Attempt:
         self.id: int = message["attempt"]
         self.stop: str | None = None
         self.begun: float | None = None
+        self.called = NOT_CALLED
         self.replies: dict[int, Message] = {}
 
     def run(self) -> None:
@@ -175,7 +184,7 @@ class _Attempt:
         called, saved = self.call()
         within.alone(None)
         ended = time.monotonic()
-        called = called.told(self.why(called))
+        self.called = called = called.told(self.why(called))
         self.home.finish(self.id)
         send_end(
             self.home.outbox,

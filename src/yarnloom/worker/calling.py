@@ -93,6 +93,10 @@ class Called:
         return self
 
 
+NOT_CALLED = Called("handed_back", begun=False)
+"""Of an attempt whose task was not called."""
+
+
 def _ignore() -> None:
     pass
 

@@ -32,7 +32,7 @@ from yarnloom.worker.deadline import Deadline, die_with_parent
 from yarnloom.worker.frames import Channel, Closed, Message
 from yarnloom.worker.outbox import Outbox
 from yarnloom.worker.printing import Send, printable
-from yarnloom.worker.served import load_looms, serving
+from yarnloom.worker.served import is_plain, load_looms, serving
 from yarnloom.worker.shared import run_shared
 from yarnloom.worker.tickets import Tickets
 
@@ -93,7 +93,11 @@ def load(channel: Channel, specs: list[str]) -> Loaded | None:
     """Load the looms; None where they cannot be loaded, and the worker was told."""
     try:
         looms = load_looms(specs)
-        facts = {name: task.facts() for loom in looms for name, task in loom.served.items()}
+        facts = {
+            name: {**task.facts(), "plain": is_plain(task, loom.around)}
+            for loom in looms
+            for name, task in loom.served.items()
+        }
     except LoomError as error:
         channel.send({"kind": "unusable", "message": str(error)})
         return None

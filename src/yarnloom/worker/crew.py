@@ -56,6 +56,8 @@ LONGEST_RESPAWN = 30.0
 MEMORY_SECONDS = 0.2
 
 
+_NOT_BEHIND = "it was to be run behind another, which has not ended well here"
+
 OF_AN_END = ("outcome", "output", "error", "cpu", "memory", "after", "saved")
 """Fields of a process's `ended` message that go into the report."""
 
@@ -926,20 +928,21 @@ class Crew:
 
     def _give_out(self, shared: bool, queue: deque[Message]) -> None:
         ahead = self._ahead_in_one()
-        rooms = {child: child.room(ahead) for child in self._children if child.shared == shared}
+        children = [child for child in self._children if child.shared == shared]
+        rooms = {child: min(child.room(ahead), self._left_in(child)) for child in children}
         given: dict[Child, list[Message]] = {child: [] for child, room in rooms.items() if room > 0}
         # A process whose attempt takes long, or that begins none, has nobody wait behind it.
         for child in [one for one in given if not shared and self._keeps_waiting(one)]:
             del given[child]
         while queue and given:
             child = max(given, key=lambda one: rooms[one] - len(given[one]))
-            if rooms[child] == len(given[child]):
+            if rooms[child] <= len(given[child]):
                 break
-            work = queue.popleft()
-            if child.has_code_of(work):
-                given[child].append(work)
+            works = self._take_first(queue, self._left_in(child) - len(given[child]))
+            if all(map(child.has_code_of, works)):
+                given[child] += works
             else:
-                self._stale.append(work)
+                self._stale += works
         for child, works in given.items():
             if works:
                 self.idle.clear()
@@ -948,6 +951,22 @@ class Crew:
                     self._keep_watching()
                 if not shared:
                     self._look_later()
+
+    def _left_in(self, child: Child) -> int:
+        """How many attempts a process may still run before it is replaced."""
+        after = self._options.replace_after
+        return REMEMBERED if after is None else after - child.given
+
+    def _take_first(self, queue: deque[Message], most: int) -> list[Message]:
+        """The first of what waits, with all that is to be run right behind it, up to so many."""
+        works: list[Message] = []
+        while queue and len(works) < most and (not works or _is_behind(queue[0], works[-1])):
+            works.append(queue.popleft())
+        if "behind" not in works[0]:
+            return works
+        for work in works:  # the attempt before it is elsewhere, so this process has no input
+            self._hand_back(work["attempt"], _NOT_BEHIND)
+        return []
 
     def _keeps_waiting(self, child: Child) -> bool:
         """Return whether nobody may wait behind a process: it is stalled or runs long."""
@@ -1004,8 +1023,17 @@ class Crew:
         self._queue_first(child.take_back())
 
     def _queue_first(self, works: list[Message]) -> None:
-        """Queue attempts again that a process had and did not begin."""
-        self._queues[False].extendleft(reversed(works))
+        """Queue attempts again that a process had and did not begin.
+
+        An attempt stays behind the one before it, or goes back to the service.
+        """
+        kept: list[Message] = []
+        for work in works:
+            if "behind" not in work or (kept and _is_behind(work, kept[-1])):
+                kept.append(work)
+            else:
+                self._hand_back(work["attempt"], _NOT_BEHIND)
+        self._queues[False].extendleft(reversed(kept))
 
     def _finish(self, child: Child, attempt: int, *, used: bool = False) -> None:
         """An attempt is in nobody's hand any more."""
@@ -1061,6 +1089,11 @@ class Crew:
                     return True
         child = self._child_with(attempt)
         return child is not None and bool(child.take_back({attempt}))
+
+
+def _is_behind(work: Message, other: Message) -> bool:
+    """Whether an attempt is to be run right behind another."""
+    return "behind" in work and bool(work["behind"] == other["attempt"])
 
 
 def _hashes(tasks: dict[str, Message]) -> dict[str, str]:

@@ -444,9 +444,15 @@ class Link:
         self._begun.clear()
         left: list[Message] = []
         room = REPORT_BYTES // 2
-        lines = self._lines
+        lines, held = self._lines, set()
         for item in self._items:
-            if room <= 0 or len(items) >= REPORT_ITEMS or (lines and item["attempt"] in lines):
+            # Report the attempts of a process in their order: one can be behind another.
+            if lines and (item["attempt"] in lines or item.get("pid") in held):
+                if "pid" in item:
+                    held.add(item["pid"])
+                left.append(item)
+                continue
+            if room <= 0 or len(items) >= REPORT_ITEMS:
                 left.append(item)
                 continue
             items.append(item)

@@ -34,6 +34,12 @@ class Served:
         return self.task.context_input is None and not self.task.is_async and not self.around.wraps
 
 
+def is_plain(task: Task, around: Around) -> bool:
+    """Whether a task can be run right behind another, alone in a process, without the service."""
+    plain = Served(task, around).plain and not task.io
+    return plain and task.overlap != "never"
+
+
 def load_looms(specs: Iterable[str]) -> list[Loom]:
     """Load looms, and check them.
 

@@ -363,7 +363,7 @@ class Worker:
     async def _load_again(self, folders: set[Path]) -> None:
         """Load the changed code in some folders, until nothing has changed meanwhile."""
         seen = None
-        # The watch can miss what is written right after something else, so look once more.
+        # The watch can miss a file that is written right after another, so look once more.
         while seen != (seen := _state_of(folders)):
             if self.options.publish:
                 await self._publish()
@@ -399,6 +399,7 @@ class Worker:
                 for name, facts in self._crew.tasks.items()
             },
             "io_tasks": [name for name in self._crew.tasks if self._crew.is_io(name)],
+            "plain_tasks": [name for name, one in self._crew.tasks.items() if one.get("plain")],
             "has": list(self.options.has),
             "pools": None if self.options.pools is None else list(self.options.pools),
             "draining": self._end.is_set(),

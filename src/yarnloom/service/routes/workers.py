@@ -70,6 +70,7 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
         in_hand=tuple(body.in_hand),
         io_places=body.io_places,
         io_tasks=tuple(body.io_tasks),
+        plain_tasks=tuple(body.plain_tasks),
         ahead=body.ahead,
         has=tuple(body.has),
         pools=None if body.pools is None else tuple(body.pools),
