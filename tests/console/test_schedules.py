@@ -94,7 +94,9 @@ def test_a_run_is_started_later_from_the_form(program: ServiceProgram, page: Pag
     page.get_by_role("button", name="What it waits for").click()
     expect(page.get_by_test_id("why")).to_contain_text("starts at")
     page.get_by_role("button", name="Cancel run").click()
-    page.get_by_role("button", name=re.compile("^Cancel")).last.click()
+    cancel = page.get_by_role("button", name=re.compile("^Cancel"))
+    expect(cancel).to_have_count(2)  # the second is in the form that opens
+    cancel.last.click()
     expect(page.get_by_text("cancelled").first).to_be_visible()
 
 
