@@ -27,6 +27,8 @@ T = TypeVar("T")
 SHOW_SECONDS = 0.1
 UNSURE = ("fail", "again")
 
+_LOG = logging.getLogger("yarnloom.step")
+
 IfUnsure = str | Callable[[str], bool]
 
 
@@ -62,7 +64,7 @@ class StepContext:
         self.attempt = attempt
         self.tries = tries
         self.token = token
-        self.log = logging.getLogger("yarnloom.step")
+        self.log = _LOG
         self.kept = kept
         self.opened = opened
         self._line: Line = line or OwnLine()

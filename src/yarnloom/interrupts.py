@@ -34,6 +34,10 @@ _UNTIL_AT = 64
 _BEGUN = struct.Struct("=Qd")
 _BEGUN_AT = 128
 _READING_AT = 192
+HELD_AT = mmap.PAGESIZE
+HELD_BYTES = 1 << 17
+"""Of what a process keeps back (`worker.held`), behind the page proper."""
+
 _PACKAGE = str(Path(__file__).parent) + os.sep
 # An exception in the middle of taking a log handler's lock could leave it taken.
 _NOT_TO_BE_CUT = (os.sep + os.path.join("logging", "__init__.py"),)
@@ -45,13 +49,16 @@ def enter(function: Callable[..., T], *args: Any, **inputs: Any) -> T:
 
 
 class Page:
-    """A page of memory that a worker shares with one process.
+    """A page of memory that a worker shares with one process, and some more behind it.
 
     It names the attempt that is to be stopped, until when what must not overlap may go on, and
     what began last, and when.
 
     Args:
         descriptor: of a page that another process made; a new one is made without it.
+
+    Attributes:
+        memory: all of it.
     """
 
     def __init__(self, descriptor: int | None = None) -> None:
@@ -61,37 +68,37 @@ class Page:
             else:
                 descriptor, path = tempfile.mkstemp(prefix="yarnloom-")
                 os.unlink(path)
-            os.ftruncate(descriptor, mmap.PAGESIZE)
+            os.ftruncate(descriptor, HELD_AT + HELD_BYTES)
         self.descriptor = descriptor
-        self._memory = mmap.mmap(descriptor, mmap.PAGESIZE)
+        self.memory = mmap.mmap(descriptor, HELD_AT + HELD_BYTES)
 
     def name(self, attempt: int, why: str) -> None:
         """Name the attempt that is to be stopped."""
         reason = REASONS.index(why) if why in REASONS else 0
-        self._memory[: _PAGE.size] = _PAGE.pack(attempt, reason)
+        self.memory[: _PAGE.size] = _PAGE.pack(attempt, reason)
 
     def named(self) -> tuple[int, str]:
         """Return the attempt that was named last, 0 for none, and why."""
-        attempt, reason = _PAGE.unpack(self._memory[: _PAGE.size])
+        attempt, reason = _PAGE.unpack(self.memory[: _PAGE.size])
         return attempt, REASONS[reason]
 
     def allow_until(self, at: float) -> None:
         """Say until when what must not overlap may go on, on the clock of `worker.deadline`."""
-        _UNTIL.pack_into(self._memory, _UNTIL_AT, at)
+        _UNTIL.pack_into(self.memory, _UNTIL_AT, at)
 
     def until(self) -> float:
         """Return what was said last; 0 where nothing was."""
-        (at,) = _UNTIL.unpack_from(self._memory, _UNTIL_AT)
+        (at,) = _UNTIL.unpack_from(self.memory, _UNTIL_AT)
         return float(at)
 
     def begin(self, attempt: int, at: float) -> None:
         """Say that an attempt begins now."""
-        _BEGUN.pack_into(self._memory, _BEGUN_AT, attempt, at)
+        _BEGUN.pack_into(self.memory, _BEGUN_AT, attempt, at)
 
     def begun(self) -> tuple[int, float]:
         """Return what began last, 0 for nothing, and when; it may have ended."""
         found = None
-        while found != (found := _BEGUN.unpack_from(self._memory, _BEGUN_AT)):
+        while found != (found := _BEGUN.unpack_from(self.memory, _BEGUN_AT)):
             pass  # it was written meanwhile
         attempt, at = found
         return attempt, at
@@ -99,15 +106,15 @@ class Page:
     @property
     def reading(self) -> bool:
         """Whether the worker reads the pipes and has not yet assigned the bytes to an attempt."""
-        return self._memory[_READING_AT] != 0
+        return self.memory[_READING_AT] != 0
 
     @reading.setter
     def reading(self, on: bool) -> None:
-        self._memory[_READING_AT] = on
+        self.memory[_READING_AT] = on
 
     def close(self) -> None:
         """Let go of it."""
-        self._memory.close()
+        self.memory.close()
         os.close(self.descriptor)
 
 

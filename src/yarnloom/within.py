@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from contextvars import ContextVar
 
 ATTEMPT: ContextVar[int | None] = ContextVar("yarnloom_attempt", default=None)
@@ -13,7 +14,10 @@ _alone: list[int] = []
 def attempt_now() -> int | None:
     """The id of the attempt that calls, in any thread where it is its process's only one."""
     found = ATTEMPT.get()
-    return found if found is not None else next(iter(_alone), None)
+    if found is None and _alone:
+        with contextlib.suppress(IndexError):  # it ended in this moment
+            return _alone[0]
+    return found
 
 
 def alone(attempt: int | None) -> None:

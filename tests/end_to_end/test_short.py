@@ -31,9 +31,9 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
         yield found
 
 
-def printed(run: Run, number: int) -> list[str]:
-    """What an item printed."""
-    query = {"address": f"all[{number}]/do", "limit": 100}
+def printed(run: Run, number: int, attempt: str = "") -> list[str]:
+    """What an item printed, in its newest attempt if none is named."""
+    query = {"address": f"all[{number}]/do{attempt}", "limit": 100}
     answer = run._client.call(Call("GET", f"/runs/{run.number}/log", query=query))
     return [line["text"] for line in answer["lines"]]
 
@@ -108,18 +108,24 @@ def _name_of(pid: int) -> str:
     return Path(f"/proc/{pid}/comm").read_text(encoding="ascii").strip()
 
 
-def test_what_a_dying_process_had_in_hand_runs_elsewhere(program: Program, tmp_path: Path) -> None:
-    """Attempts that it had not begun run in another process and are never lost."""
-    run = program.client().start("dies", folder=str(tmp_path), count=300, special=50)
+@pytest.mark.parametrize("special", [50, 51, 77])
+def test_what_a_dying_process_had_in_hand_runs_elsewhere(
+    program: Program, tmp_path: Path, special: int
+) -> None:
+    """Attempts that it had not begun run in another process; what had ended is not run again."""
+    run = program.client().start("dies", folder=str(tmp_path), count=300, special=special)
     assert run.wait(60) == list(range(300))
     answer = run._client.call(
-        Call("GET", f"/runs/{run.number}/steps", query={"address": "all[50]/do"})
+        Call("GET", f"/runs/{run.number}/steps", query={"address": f"all[{special}]/do"})
     )
     assert [one["outcome"] for one in answer["attempts"]] == ["lost", "done"]
-    assert set(lines(str(tmp_path), "ended")) == {str(number) for number in range(300)}
-    # What had ended and was not told yet is lost with it, a few milliseconds of work at most; what
-    # had not begun is not even handed back.
-    assert "handed_back" not in outcomes(run)
+    # What had ended and was not sent yet, the worker finds; what had not begun is not handed back.
+    ended = lines(str(tmp_path), "ended")
+    assert sorted(map(int, ended)) == list(range(300)), "each once"
+    assert outcomes(run) == {"done": 301, "lost": 1}  # the list is a step, too
+    assert printed(run, special, "#1") == [f"number {special}", "last words"]
+    for number in range(300):
+        assert printed(run, number)[-1] == f"number {number}"
 
 
 def test_a_failed_item_is_tried_again(program: Program, tmp_path: Path) -> None:

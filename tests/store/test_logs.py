@@ -69,6 +69,26 @@ def test_a_batch_sent_twice_is_kept_once(tmp_path: Path) -> None:
     assert again.written_at(KEY._replace(attempt=78)) is None
 
 
+def test_first_lines_that_come_twice_are_kept_once(tmp_path: Path) -> None:
+    """Also among those of other attempts; each run's log keeps the order in which they came."""
+    file = LogFile(tmp_path)
+    one, two, three, four = PRINTERS
+    file.write([printed(0, "a", printer=one), printed(0, "b", printer=two)])
+    file = LogFile(tmp_path)
+    file.write(
+        [
+            printed(0, "c", printer=three),
+            printed(0, "b", "more", printer=two),
+            printed(0, "d", printer=four),
+            printed(1, "d2", printer=four),
+            printed(0, "a", printer=one),
+        ]
+    )
+    found = file.lines_after(9, Mark(), Wanted(limit=100)).lines
+    assert [line["text"] for line in found] == ["a", "b", "c", "more", "d", "d2"]
+    assert texts(file, two.key) == ["b", "more"]
+
+
 @given(
     cuts=st.lists(st.tuples(st.integers(0, 60), st.integers(1, 30), st.booleans()), max_size=12),
     after=st.integers(0, 70),

@@ -10,7 +10,7 @@ from collections import OrderedDict, deque
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from time import monotonic
+from time import monotonic, time_ns
 from typing import Any, TypeVar
 
 from yarnloom.engine import (
@@ -68,7 +68,16 @@ from yarnloom.service.links import Links
 from yarnloom.service.logs import Logs
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.service.uploads import Uploads
-from yarnloom.store import AttemptKey, Database, LogFile, Printer, listing, reading, weights
+from yarnloom.store import (
+    AttemptKey,
+    Database,
+    LogFile,
+    Printed,
+    Printer,
+    listing,
+    reading,
+    weights,
+)
 
 log = logging.getLogger("yarnloom.service")
 
@@ -592,17 +601,19 @@ class Core:
 
     async def keep_lines(self, worker: str, logs: list[LogBody]) -> None:
         """Keep lines of attempts that a worker has in hand, and of no others."""
-        asked = tuple(one.attempt for one in logs)
-        own = await self.writer.in_hand(InHand(worker, asked))
-        while len(self._printers) > PRINTERS_REMEMBERED:
-            self._printers.popitem(last=False)
-        self._printers.update((one, printer) for one, printer in own.items() if printer)
-        if unknown := [one for one in asked if one in own and one not in self._printers]:
+        at = time_ns() // 1_000
+        own = await self.writer.in_hand(InHand(worker, tuple([one.attempt for one in logs])))
+        with_rows = [one for one, printer in own.items() if printer is None]
+        if unknown := [one for one in with_rows if one not in self._printers]:
+            while len(self._printers) > PRINTERS_REMEMBERED:
+                self._printers.popitem(last=False)
             await self._find_printers(unknown)
-        for log_body in logs:
-            printer = self._printers.get(log_body.attempt)
-            if printer and log_body.attempt in own:
-                await self.logs.append(printer, log_body.first, log_body.lines)
+        batch = []
+        for one in logs:
+            attempt = one.attempt
+            if attempt in own and (printer := own[attempt] or self._printers.get(attempt)):
+                batch.append(Printed(printer, one.first, one.lines, at))
+        await self.logs.append(batch)
 
     async def _find_printers(self, attempts: list[int]) -> None:
         keys = await self.read(reading.log_keys, attempts)

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import time
 from collections import defaultdict, deque
 from collections.abc import Callable, Hashable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -59,26 +58,22 @@ class Logs:
         self._watchers: dict[Hashable, set[asyncio.Event]] = defaultdict(set)
         self._failing = False
 
-    async def append(self, printer: Printer, first: int, lines: list[Line]) -> None:
-        """Keep lines of an attempt; published values are on disk when this returns.
+    async def append(self, batch: list[Printed]) -> None:
+        """Keep lines of attempts; published values are on disk when this returns.
 
-        Where that cannot be done they are lost and a line in the service's log says so.
-
-        Args:
-            printer: the attempt.
-            first: how many lines came before these; lines that are kept already are left out.
-            lines: each with `at` (RFC 3339), `stream` and `text`, or `value` where published.
+        Where that cannot be done they are lost and a line in the service's log says so. Lines that
+        are kept already are left out.
         """
-        self._waiting.append(Printed(printer, first, lines, time.time_ns() // 1_000))
+        self._waiting += batch
         publishes = False
-        for line in lines:
-            self._size += len(line.get("text") or "") + 100
-            publishes = publishes or line.get("stream") == PUBLISHED
-        if self._watchers:
-            self._wake(printer.key)
-            self._wake(Whole(printer.run))
-            if publishes:
-                self._wake(printer.run)
+        for printed in batch:
+            own = False
+            for line in printed.lines:
+                self._size += len(line.get("text") or "") + 100
+                own = own or line.get("stream") == PUBLISHED
+            publishes = publishes or own
+            if self._watchers:
+                self._wake_for(printed.printer, publishes=own)
         if publishes or self._size > BUFFER_SIZE:
             await self._in_thread(self._flush)
         elif self._timer is None:
@@ -148,6 +143,12 @@ class Logs:
         self._thread.submit(self._flush)
         self._thread.submit(self._file.close)
         self._thread.shutdown()
+
+    def _wake_for(self, printer: Printer, *, publishes: bool) -> None:
+        self._wake(printer.key)
+        self._wake(Whole(printer.run))
+        if publishes:
+            self._wake(printer.run)
 
     def _wake(self, subject: Hashable) -> None:
         for woken in self._watchers.get(subject, ()):

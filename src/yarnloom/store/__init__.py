@@ -3,7 +3,7 @@
 from yarnloom.store.audit import audit
 from yarnloom.store.database import Database, migrate, migrations, open_reader, verify
 from yarnloom.store.files import FileFolder, Kept
-from yarnloom.store.logs import AttemptKey, LogFile, Printer
+from yarnloom.store.logs import AttemptKey, LogFile, Printed, Printer
 from yarnloom.store.past import Past
 from yarnloom.store.privacy import make_private, private
 from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
@@ -19,6 +19,7 @@ __all__ = [
     "LogFile",
     "PartRow",
     "Past",
+    "Printed",
     "Printer",
     "RunRow",
     "StepRow",

@@ -84,7 +84,13 @@ _CHUNKS = (
 )
 _OF_ATTEMPT = "part = ? AND item = ? AND step = ? AND number = ? AND attempt = ?"
 
+_INSERT = f"INSERT INTO lines VALUES ({', '.join('?' * 13)})"
+_INSERT_IF_NEW = f"{_INSERT} ON CONFLICT DO NOTHING"
+_FEW = 100
+_quoted = json.encoder.encode_basestring_ascii
+
 Line = dict[str, Any]
+Row = tuple[Any, ...]
 
 
 class AttemptKey(NamedTuple):
@@ -97,8 +103,7 @@ class AttemptKey(NamedTuple):
     attempt: int
 
 
-@dataclass(frozen=True, slots=True)
-class Printer:
+class Printer(NamedTuple):
     """An attempt that prints.
 
     Attributes:
@@ -112,8 +117,7 @@ class Printer:
     address: str
 
 
-@dataclass(frozen=True, slots=True)
-class Printed:
+class Printed(NamedTuple):
     """Lines of an attempt, as a worker reports them.
 
     Attributes:
@@ -203,12 +207,11 @@ class _Extent:
         """Return the JSON of a line to store, or of the note that says that it is too much."""
         if self.is_full:
             return None
-        kept = {name: str(line[name])[:100] for name in _SHORT if line.get(name)}
         if self.size > SIZE_LIMIT:
             self.is_full = True
             note = f"more than {SIZE_LIMIT:,} bytes; what follows was dropped"
-            return json.dumps({**kept, "stream": "yarnloom", "text": note})
-        text = json.dumps({**kept, "text": _text_of(line)[:LINE_LIMIT]})
+            return _json_of({**line, "stream": "yarnloom", "text": note})
+        text = _json_of(line)
         self.size += len(text)
         return text
 
@@ -317,8 +320,14 @@ class LogFile:
         """
         with self._telling_faults(), self._transaction():
             published: dict[int, list[str]] = {}
+            new: list[tuple[Printed, Row]] = []
             for printer, pieces in _by_attempt(batch).items():
+                if printer.key not in self._extents and (row := _only_chunk(pieces)):
+                    new.append((pieces[0], row))
+                    continue
+                self._insert_new(new)
                 self._write_lines(printer, pieces, published.setdefault(printer.run, []))
+            self._insert_new(new)
             for run, entries in published.items():
                 self._write_published(run, entries)
 
@@ -361,9 +370,18 @@ class LogFile:
                     chunks[-1].size += len(text)
         for chunk in chunks:
             if chunk.count:
-                place = (None, printer.run, printer.address.partition("/")[2], *printer.key)
-                extent_of = (chunk.first, chunk.count, chunk.size, chunk.at)
-                self._insert("lines", (*place, *extent_of, _packed(chunk.texts)))
+                self._connection.execute(_INSERT, _row(printer, chunk))
+
+    def _insert_new(self, new: list[tuple[Printed, Row]]) -> None:
+        """Write the first lines of attempts of which nothing is known, and empty the list.
+
+        Most short attempts print once, so nothing is asked about them first.
+        """
+        rows = [row for _, row in new]
+        if rows and self._connection.executemany(_INSERT_IF_NEW, rows).rowcount < len(rows):
+            for piece, _ in new:  # some were there before, perhaps with more behind
+                self._write_lines(piece.printer, [piece], [])
+        new.clear()
 
     def _write_published(self, run: int, entries: list[str]) -> None:
         extent = self._extent_of_published(run)
@@ -372,12 +390,8 @@ class LogFile:
             texts = [text for text in map(extent.published_text, some) if text]
             if texts:
                 row = (run, extent.count, len(texts), extent.size - before, _packed(texts))
-                self._insert("published", row)
+                self._connection.execute("INSERT INTO published VALUES (?, ?, ?, ?, ?)", row)
                 extent.count += len(texts)
-
-    def _insert(self, table: str, row: tuple[Any, ...]) -> None:
-        marks = ", ".join("?" * len(row))
-        self._connection.execute(f"INSERT INTO {table} VALUES ({marks})", row)
 
     def _extent_of_lines(self, key: AttemptKey) -> _Extent:
         if key not in self._extents:
@@ -529,6 +543,33 @@ def _by_attempt(batch: Iterable[Printed]) -> dict[Printer, list[Printed]]:
     for printed in batch:
         by_attempt.setdefault(printed.printer, []).append(printed)
     return by_attempt
+
+
+def _only_chunk(pieces: list[Printed]) -> Row | None:
+    """Return the row of an attempt's first lines; None where there is more about them."""
+    printer, first, lines, at = pieces[0]
+    if first or len(pieces) > 1 or len(lines) > _FEW:
+        return None
+    chunk = _Chunk(0, len(lines), 0, at)
+    for line in lines:
+        if line.get("stream") == PUBLISHED:
+            return None
+        chunk.texts.append(text := _json_of(line))
+        chunk.size += len(text)
+    return _row(printer, chunk) if lines and chunk.size <= CHUNK_SIZE else None
+
+
+def _row(printer: Printer, chunk: _Chunk) -> Row:
+    place = (None, printer.run, printer.address.partition("/")[2], *printer.key)
+    return (*place, chunk.first, chunk.count, chunk.size, chunk.at, _packed(chunk.texts))
+
+
+def _json_of(line: Line) -> str:
+    """Return what is stored of a line; no value of JSON but texts is in it."""
+    fields = [
+        f'"{name}": {_quoted(str(value)[:100])}' for name in _SHORT if (value := line.get(name))
+    ]
+    return f'{{{", ".join(fields)}, "text": {_quoted(_text_of(line)[:LINE_LIMIT])}}}'
 
 
 def _chunks(texts: list[str]) -> Iterator[list[str]]:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import functools
 import itertools
 import resource
 import select
@@ -35,7 +34,9 @@ FORKED = 0.0003
 """Seconds; starting a process and waiting for its end takes longer."""
 
 SHORT = 0.001
-"""Seconds; behind an attempt of a task that took longer than that last time, nothing waits."""
+"""Seconds; behind an attempt of a task that took longer the last two times, nothing waits. Once
+says little: the process may have had to wait for a core."""
+_UNKNOWN = (SHORT, SHORT)
 
 
 class Alone:
@@ -70,7 +71,7 @@ class Alone:
         self._deadline = deadline
         self._works: dict[int, Message] = {}
         self._relay = Relay()
-        self._spent: dict[str, float] = {}
+        self._spent: dict[str, tuple[float, float]] = {}  # the last two times
         self._ending = False
         self._pipes = Pipes(page)
         self._streams: tuple[AttemptStream, ...] = ()
@@ -81,10 +82,9 @@ class Alone:
 
     def run(self) -> None:
         """Send `ready`, then run attempts."""
-        send_now = functools.partial(self.outbox.send, now=True)
         self._streams = (
-            AttemptStream("stdout", sys.stdout, send_now, self._pipes.settle),
-            AttemptStream("stderr", sys.stderr, send_now, self._pipes.settle),
+            AttemptStream("stdout", sys.stdout, self.outbox.send, self._pipes.settle),
+            AttemptStream("stderr", sys.stderr, self.outbox.send, self._pipes.settle),
         )
         sys.stdout, sys.stderr = self._streams
         self._poll.register(self._tickets.fileno(), select.POLLIN)
@@ -133,7 +133,8 @@ class Alone:
 
     def _run(self, work: Message) -> None:
         name = work["task"]
-        if self._spent.get(name, SHORT) >= SHORT:
+        last = self._spent.get(name, _UNKNOWN)
+        if min(last) >= SHORT:
             self.outbox.flush()  # ends of earlier attempts must not wait for this one
         served, begun = self._served[name], time.monotonic()
         attempt = _Attempt(self, served, work)
@@ -144,7 +145,7 @@ class Alone:
             attempt.run()
         if work.get("leads"):
             self._relay.keep(attempt.id, attempt.called)
-        self._spent[name] = time.monotonic() - begun
+        self._spent[name] = last[1], time.monotonic() - begun
 
     def finish(self, attempt: int) -> None:
         """Tell the worker all that an attempt printed."""

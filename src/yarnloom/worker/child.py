@@ -30,6 +30,7 @@ from yarnloom.worker.alone import Alone
 from yarnloom.worker.calling import raised
 from yarnloom.worker.deadline import Deadline, die_with_parent
 from yarnloom.worker.frames import Channel, Closed, Message
+from yarnloom.worker.held import HeldMessages
 from yarnloom.worker.outbox import Outbox
 from yarnloom.worker.printing import Send, printable
 from yarnloom.worker.served import is_plain, load_looms, serving
@@ -119,7 +120,7 @@ def work(
             if places is not None:
                 asyncio.run(run_shared(channel, looms, served, places, deadline))
             else:
-                outbox = Outbox(channel)
+                outbox = Outbox(channel, HeldMessages(page))
                 handler.send = outbox.send
                 os.register_at_fork(after_in_child=outbox.in_fork)
                 tickets = Tickets(ends.tickets)

@@ -21,6 +21,7 @@ from yarnloom.interrupts import SIGNAL, Page
 from yarnloom.masking import environment_for_tasks
 from yarnloom.values import dump
 from yarnloom.worker.frames import UNREADABLE, Closed, Message, PatientChannel, frames_of
+from yarnloom.worker.held import TRIES, HeldReader
 from yarnloom.worker.printing import LONGEST_LINE
 from yarnloom.worker.tickets import Tickets
 
@@ -243,6 +244,7 @@ class Child:
         guardian.watch(self.pid)
         ends.close_theirs()
         self._page = ends.page
+        self._held = HeldReader(ends.page)
         self._tickets = Tickets(*ends.tickets)
         self._channel = PatientChannel(ends.ours, self._loop)
         self._pipes = {ends.out[0]: "stdout", ends.err[0]: "stderr"}
@@ -376,6 +378,8 @@ class Child:
         with contextlib.suppress(Exception):  # whatever it sent at last, it is dead
             while self._take_messages():
                 pass
+        with contextlib.suppress(Exception):
+            self._handle(self._held.take() or [])
         self._dead = True
         for pipe in self._pipes:
             self._take_printed(pipe)
@@ -394,10 +398,14 @@ class Child:
         self._on_death(self, code, unbegun)
 
     def _read_channel(self) -> None:
+        self._read(self._take_messages)
+
+    def _read(self, take: Callable[[], object]) -> None:
+        """Take messages; where that fails, the process is of no use any more."""
         try:
-            self._take_messages()
+            take()
         except Closed:
-            # The process is dying, or closed its end; either way it is of no use any more.
+            # The process is dying, or closed its end.
             self._loop.remove_reader(self._channel.fileno())
             self.kill()
         except Exception as error:
@@ -407,7 +415,20 @@ class Child:
             self.kill()
 
     def _take_messages(self) -> int:
-        messages = self._channel.pending()
+        arrived = self._channel.pending()
+        self._handle(self._held.unread(arrived))
+        return len(arrived)
+
+    def _take_all(self) -> None:
+        """Take all that the process has told, also what it has not sent yet."""
+        self._take_messages()
+        for _ in range(TRIES):
+            if (messages := self._held.take()) is not None:
+                return self._handle(messages)
+            self._take_messages()  # sent meanwhile
+        raise ValueError("what it keeps back cannot be read")
+
+    def _handle(self, messages: list[Message]) -> None:
         ends: list[Message] = []  # one behind the other
         for message in messages:
             if message["kind"] == "ended" and not self.shared:
@@ -423,7 +444,6 @@ class Child:
                 self._drain(message["attempt"])
             self._on_message(self, message)
         self._tell_ends(ends)
-        return len(messages)
 
     def _tell_ends(self, ends: list[Message]) -> list[Message]:
         if ends:
@@ -440,7 +460,7 @@ class Child:
 
     def _read_pipe(self, pipe: int) -> None:
         """Read what was printed; a process that prints without end waits on its full pipe."""
-        self._read_channel()  # what Python printed before it
+        self._read(self._take_all)  # what Python printed before it
         if self._over:
             return
         if self._take_printed(pipe) >= _AT_ONCE and not self._dead:

@@ -709,9 +709,8 @@ class Crew:
             case "ask" if attempt in child.attempts:
                 self._ask(child, attempt, message)
             case "line":
-                keep = ("at", "stream", "level", "logger", "text", "value")
-                line = {key: message[key] for key in keep if key in message}
-                self._on_line(child, line, attempt)
+                del message["kind"], message["attempt"]
+                self._on_line(child, message, attempt)
             case "ended" if attempt in child.attempts:
                 self._on_ended(child, attempt, message)
             case "ended" if attempt in child.abandoned:
@@ -1064,11 +1063,11 @@ class Crew:
 
     def _on_line(self, child: Child, line: Message, attempt: int | None) -> None:
         """A printed line, of an attempt or of none."""
-        if attempt is not None and attempt in child.attempts:
-            if secrets := self._secrets(child, attempt):
-                line = masked_in(line, secrets)
+        if attempt is not None and (work := child.attempts.get(attempt)) is not None:
+            if work.get("secrets"):
+                line = masked_in(line, self._secrets(child, attempt))
             if line["stream"] == "published":
-                line = {**line, "address": child.attempts[attempt]["address"]}
+                line = {**line, "address": work["address"]}
             self._teller.line(attempt, line)
         elif not child.ready:
             self._say(f"{self._load}: {line['text']}")

@@ -2,7 +2,7 @@
 
 Short attempts end faster than single messages can be sent. So messages wait for up to `TOGETHER`
 of them or `HELD_SECONDS`, as long as another attempt waits. A thread sends the rest when an attempt
-takes longer than that.
+takes longer than that. If the process dies before, the worker finds them in memory (`held`).
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ import time
 
 from yarnloom.values import dump
 from yarnloom.worker.frames import Channel, Closed, Message, frames_of
+from yarnloom.worker.held import MARK, HeldMessages
 
 TOGETHER = 64
 HELD_SECONDS = 0.003
@@ -24,10 +25,12 @@ class Outbox:
 
     Args:
         channel: to the worker.
+        kept: where the worker finds what waits.
     """
 
-    def __init__(self, channel: Channel) -> None:
+    def __init__(self, channel: Channel, kept: HeldMessages) -> None:
         self._channel = channel
+        self._kept = kept
         self._lock = threading.RLock()
         self._texts: list[bytes] = []  # JSON
         self._since = 0.0
@@ -39,12 +42,8 @@ class Outbox:
         """Say whether messages may wait a little from now on."""
         self._held = on
 
-    def send(self, message: Message, *, now: bool = False) -> None:
+    def send(self, message: Message) -> None:
         """Send a message.
-
-        Args:
-            message: the message.
-            now: with all that waits, as a line that another program's may follow.
 
         Raises:
             ValueRefused: it cannot be written as JSON; nothing was sent.
@@ -53,7 +52,7 @@ class Outbox:
         text = dump(message)
         with self._lock:
             self._texts.append(text)
-            if now or not self._held:
+            if not self._held or not self._kept.add(text):
                 self._tell()
             elif len(self._texts) == 1:
                 self._since = time.monotonic()
@@ -74,7 +73,11 @@ class Outbox:
     def _tell(self) -> None:
         if self._texts:
             texts, self._texts = self._texts, []
-            self._channel.send_frames(frames_of(texts))
+            if not self._kept:
+                self._channel.send_frames(frames_of(texts))
+                return
+            self._channel.send_frames(frames_of([MARK, *texts]))
+            self._kept.clear()
 
     def _is_late(self) -> bool:
         return time.monotonic() - self._since >= HELD_SECONDS
@@ -103,3 +106,4 @@ class Outbox:
         self._lock = threading.RLock()
         self._some = threading.Event()
         self._texts, self._held = [], False
+        self._kept.forget()

@@ -36,7 +36,7 @@ Send = Callable[[Message], None]
 
 def printable(text: str) -> str:
     """Text without what UTF-8 cannot hold, such as lone surrogates from a file's name."""
-    return text.encode("utf-8", "backslashreplace").decode()
+    return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode()
 
 
 class Pipes:
@@ -52,7 +52,7 @@ class Pipes:
     def settle(self) -> None:
         """Wait until everything that was written is read, and is known whose it was."""
         until = 0.0
-        while self._page.reading or _waits_in(1) or _waits_in(2):
+        while self._page.reading or _waits_in(1) or _waits_in(2):  # most often nothing does
             now = time.monotonic()
             until = until or now + PATIENCE
             if now >= until:
@@ -89,13 +89,20 @@ class AttemptStream(io.TextIOWrapper):
         self._send = send
         self._before = before
         self._partial: dict[int, str] = {}
-        self._pid = os.getpid()
+        self._is_forked = False
+        os.register_at_fork(after_in_child=self._in_fork)
+
+    def _in_fork(self) -> None:
+        self._is_forked = True
 
     def write(self, text: str) -> int:
         """Send whole lines to the attempt; what no attempt prints goes where it always went."""
         attempt = attempt_now()
-        if attempt is None or self._pid != os.getpid():
+        if attempt is None or self._is_forked:
             return super().write(text)
+        if text == "\n":  # `print` writes it apart
+            self._send_line(attempt, self._partial.pop(attempt, ""))
+            return 1
         if not isinstance(text, str):
             raise TypeError(f"write() argument must be str, not {type(text).__name__}")
         *lines, rest = (self._partial.pop(attempt, "") + text).split("\n")
@@ -119,11 +126,17 @@ class AttemptStream(io.TextIOWrapper):
         if self._before:
             self._before()
         for begin in range(0, len(line) or 1, LONGEST_LINE):
-            text = printable(line[begin : begin + LONGEST_LINE])
-            at = datetime.now(UTC).isoformat()
-            message = {"kind": "line", "attempt": attempt, "at": at, "stream": self._stream}
-            with contextlib.suppress(Closed):
-                self._send({**message, "text": text})
+            message = {
+                "kind": "line",
+                "attempt": attempt,
+                "at": datetime.now(UTC).isoformat(),
+                "stream": self._stream,
+                "text": printable(line[begin : begin + LONGEST_LINE]),
+            }
+            try:
+                self._send(message)
+            except Closed:
+                return
 
 
 def published(attempt: int, value: Any) -> Message:
