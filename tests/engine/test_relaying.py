@@ -277,17 +277,18 @@ def test_a_begin_can_be_told_before_the_end_of_the_one_before_it() -> None:
         assert inline.run(1)["state"] == "done"
 
 
-def test_other_runs_come_first() -> None:
-    """Steps go together only where nobody waits for the worker."""
+def test_other_runs_wait_for_no_more_than_a_worker_holds_ahead() -> None:
+    """Of the highest priority first; where there is room for the whole of a run, it goes along."""
     with inline_service() as inline:
         line = Line(inline)
         line.done(*range(8))
         line.ask("w")
         starts = [StartRun("l/w", {"value": 1}, str(at), "test") for at in range(30)]
-        given = list(one_by_one(inline.batch(*starts).messages["w"]))
-        firsts = [one["attempt"] for one in given if one["address"].endswith("/s0")]
-        assert len(firsts) == 21
+        urgent = StartRun("l/w", {"value": 1}, "urgent", "test", priority=5)
+        given = list(one_by_one(inline.batch(*starts, urgent).messages["w"]))
         assert len(given) == 21
+        runs = [int(one["address"].partition("/")[0]) for one in given]
+        assert runs == [32] * 8 + [2] * 8 + [3] * 5
 
 
 def test_a_decision_waits_until_it_is_known_what_has_begun() -> None:

@@ -247,8 +247,7 @@ class Engine:
             while turn.ended_now or turn.made_room:
                 follow(turn)
                 admit(turn)
-            for anchor in hand_out(turn):
-                relaying.extend(turn, anchor)
+            hand_out(turn, relaying.extend)
             attending.dismiss_idle(turn)
             self._database.past.latest = turn.now
             self._flow.write(turn)

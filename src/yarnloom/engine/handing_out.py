@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from yarnloom.engine import granting
@@ -27,22 +27,22 @@ FETCH = 64
 RATE_DUE = "rate"
 
 
-def hand_out(turn: Turn) -> list[Anchor]:
+def hand_out(turn: Turn, extend: Callable[[Turn, Anchor], None]) -> None:
     """Give ready steps to workers, one to each in turn, until places or steps are used up.
 
-    Returns:
-        The steps that it handed out.
+    Args:
+        turn: the transaction.
+        extend: called for each step, so that those behind it can go along.
     """
     lanes = turn.memory.lanes
     if not lanes.ready:
-        return []
-    desk = _Desk(turn)
+        return
+    desk = _Desk(turn, extend)
     # The longest idle first, so that one worker does not get all of a trickle.
     wanting = sorted(_wanting(turn), key=lambda worker: len(worker.in_hand))
     while wanting and lanes.ready:
         alone = len(wanting) == 1
         wanting = [worker for worker in wanting if desk.serve(worker, alone=alone)]
-    return desk.handed
 
 
 def _wanting(turn: Turn) -> Iterable[Worker]:
@@ -57,10 +57,10 @@ def _wanting(turn: Turn) -> Iterable[Worker]:
 class _Desk:
     """Serves workers within one transaction; fetches the first steps of a lane a few at a time."""
 
-    def __init__(self, turn: Turn) -> None:
+    def __init__(self, turn: Turn, extend: Callable[[Turn, Anchor], None]) -> None:
         self.turn = turn
+        self.extend = extend
         self.fetched: dict[Lane, deque[Place]] = {}
-        self.handed: list[Anchor] = []
 
     def serve(self, worker: Worker, *, alone: bool) -> bool:
         """Hand the next step or items to a worker; False if it can take none.
@@ -82,7 +82,8 @@ class _Desk:
         if isinstance(step, Straight):
             granting.give(self.turn, worker, step, self.how_many(worker, step, alone=alone))
         else:
-            self.handed.append(_hand(self.turn, worker, self.turn.unit.steps.need(step)))
+            handed = _hand(self.turn, worker, self.turn.unit.steps.need(step))
+            self.extend(self.turn, handed)
         return True
 
     def how_many(self, worker: Worker, straight: Straight, *, alone: bool) -> int:

@@ -1,8 +1,8 @@
 """Relays: quick steps of a sequence that one process runs one behind the other.
 
-The service sends the plain steps behind a step along with it, if no other step waits for the
-worker. The process passes outputs on; if a step does not end well, it gives the rest back. So a
-chain needs few messages.
+The service sends the plain steps behind a step along with it, as many as the worker may hold ahead
+(20 ms of work). The process passes outputs on; if a step does not end well, it gives the rest back.
+So a chain needs few messages.
 
 A *leg* is such a step until its turn comes. It has no rows, like every step that a sequence has not
 reached; a row in `relays` records which worker may have begun it. Legs that a report names as done
