@@ -36,7 +36,7 @@ _BEGUN_AT = 128
 _READING_AT = 192
 HELD_AT = mmap.PAGESIZE
 HELD_BYTES = 1 << 17
-"""Of what a process keeps back (`worker.held`), behind the page proper."""
+"""Where messages wait that a process has not sent (`worker.held`), and the size of that place."""
 
 _PACKAGE = str(Path(__file__).parent) + os.sep
 # An exception in the middle of taking a log handler's lock could leave it taken.

@@ -379,7 +379,7 @@ class LogFile:
         """
         rows = [row for _, row in new]
         if rows and self._connection.executemany(_INSERT_IF_NEW, rows).rowcount < len(rows):
-            for piece, _ in new:  # some were there before, perhaps with more behind
+            for piece, _ in new:  # some are stored already, perhaps with fewer lines
                 self._write_lines(piece.printer, [piece], [])
         new.clear()
 
@@ -565,7 +565,7 @@ def _row(printer: Printer, chunk: _Chunk) -> Row:
 
 
 def _json_of(line: Line) -> str:
-    """Return what is stored of a line; no value of JSON but texts is in it."""
+    """Return the JSON that is stored for a line, whose fields are all texts."""
     fields = [
         f'"{name}": {_quoted(str(value)[:100])}' for name in _SHORT if (value := line.get(name))
     ]

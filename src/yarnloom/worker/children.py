@@ -401,7 +401,7 @@ class Child:
         self._read(self._take_messages)
 
     def _read(self, take: Callable[[], object]) -> None:
-        """Take messages; where that fails, the process is of no use any more."""
+        """Take messages; if that fails, end the process."""
         try:
             take()
         except Closed:
@@ -420,13 +420,13 @@ class Child:
         return len(arrived)
 
     def _take_all(self) -> None:
-        """Take all that the process has told, also what it has not sent yet."""
+        """Take all messages of the process, also those that it has not sent yet."""
         self._take_messages()
         for _ in range(TRIES):
             if (messages := self._held.take()) is not None:
                 return self._handle(messages)
-            self._take_messages()  # sent meanwhile
-        raise ValueError("what it keeps back cannot be read")
+            self._take_messages()  # the process sent them meanwhile
+        raise ValueError("its unsent messages cannot be read")
 
     def _handle(self, messages: list[Message]) -> None:
         ends: list[Message] = []  # one behind the other

@@ -1,9 +1,10 @@
-"""Messages that a process keeps back for a moment, in memory that its worker reads as well.
+"""Messages that a process holds for a moment, in memory that its worker reads as well.
 
-A process sends short messages many at once (`outbox`). What waits to be sent must not be lost when
-the process dies, and must not come behind what another program prints after it. So the texts are
-also in the page that both share: the worker reads them there before it reads a pipe, and when the
-process has died. When they arrive over the channel, behind a mark, it drops what it has read.
+A process sends short messages many at once (`outbox`). Two things must not happen to a message that
+waits: it must not be lost when the process dies, and must not come behind what another program
+prints later. So waiting messages are also in the page that both share. The worker reads them there
+before it reads a pipe, and after the process has died. When they arrive over the channel, behind a
+mark, the worker drops those that it has read.
 
 The memory begins with a number of eight bytes, which is written as a whole: how often messages
 were sent from here, and how many bytes wait. The texts follow, a comma before each.
@@ -24,7 +25,7 @@ _TEXTS_AT = HELD_AT + _WORD.size
 _ROOM = HELD_BYTES - _WORD.size
 _SIZE_BITS = 24
 TRIES = 100
-"""Of reading what was sent since, before the memory is read."""
+"""How often a worker reads the channel before it gives up reading the memory."""
 
 
 class HeldMessages:
@@ -39,7 +40,7 @@ class HeldMessages:
         self._sent = self._size = 0
 
     def add(self, text: bytes) -> bool:
-        """Keep the text of a message; return whether there was room."""
+        """Add the text of a message; return whether there was room."""
         size = self._size + len(text) + 1
         if size > _ROOM:
             return False
@@ -49,13 +50,13 @@ class HeldMessages:
         return True
 
     def clear(self) -> None:
-        """Forget what was added: it has been sent, behind `MARK`."""
+        """Empty the memory after its messages were sent, behind `MARK`."""
         self._sent += 1
         self._size = 0
         self._write()
 
     def forget(self) -> None:
-        """Use the memory no more: this process is a fork, and it is its parent's."""
+        """Leave the memory to the parent of this process, which is a fork."""
         self._size = 0
 
     def __bool__(self) -> bool:
@@ -81,7 +82,7 @@ class HeldReader:
         self._drop = 0  # how many of the next that arrive were read before
 
     def unread(self, arrived: list[Message]) -> list[Message]:
-        """Return those of arrived messages that were not read in the memory."""
+        """Return those of arrived messages that were not read in the memory before."""
         messages: list[Message] = []
         for message in arrived:
             if message["kind"] == KIND:
@@ -96,7 +97,7 @@ class HeldReader:
     def take(self) -> list[Message] | None:
         """Return the messages that wait and were not read yet.
 
-        None where others were sent before them and have not been read from the channel.
+        None if the channel has earlier ones that were not read yet.
 
         Raises:
             ValueRefused: the memory holds something else.
@@ -109,7 +110,7 @@ class HeldReader:
             data = self._memory[_TEXTS_AT + self._read : _TEXTS_AT + min(size, _ROOM)]
         if not data:
             return []
-        messages: list[Message] = decode(b"[" + data[1:] + b"]", "what a process keeps back")
+        messages: list[Message] = decode(b"[" + data[1:] + b"]", "the unsent messages of a process")
         self._read += len(data)
         self._early += len(messages)
         return messages

@@ -2,7 +2,7 @@
 
 Short attempts end faster than single messages can be sent. So messages wait for up to `TOGETHER`
 of them or `HELD_SECONDS`, as long as another attempt waits. A thread sends the rest when an attempt
-takes longer than that. If the process dies before, the worker finds them in memory (`held`).
+takes longer than that. If the process dies before, the worker reads them in memory (`held`).
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ class Outbox:
 
     Args:
         channel: to the worker.
-        kept: where the worker finds what waits.
+        kept: where the worker reads waiting messages.
     """
 
     def __init__(self, channel: Channel, kept: HeldMessages) -> None:
