@@ -81,3 +81,15 @@ def test_a_fingerprint_does_not_depend_on_the_order_of_keys() -> None:
 def test_a_pointer_escapes() -> None:
     """As RFC 6901 says."""
     assert pointer("a/b", "~", 0) == "/a~1b/~0/0"
+
+
+@given(st.text(st.characters(exclude_categories=())))
+def test_a_text_is_encoded_as_the_standard_library_does(text: str) -> None:
+    """Letter for letter; what is not Unicode is refused."""
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        with pytest.raises(ValueRefused, match="not JSON"):
+            encode(text)
+    else:
+        assert encode(text) == json.dumps(text, ensure_ascii=False)

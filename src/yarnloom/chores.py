@@ -1,8 +1,8 @@
 """Chores: what takes too long for the service's own process, done in a process beside it.
 
-`python -m yarnloom.chores` reads one job as JSON from its standard input, says how far it is, one
-JSON object a line, and at last what came of it. What it keeps is durable by then, and in use only
-when the service has recorded it.
+`python -m yarnloom.chores` reads jobs from its standard input, one JSON object a line. For each it
+writes its progress, the result and then `end`, also one object a line. What it keeps is durable by
+then, and in use only when the service has recorded it.
 
 A job's `do` is `check` (the rows of a file), `read` (a long list), or `gather` (what an each gave).
 """
@@ -112,8 +112,14 @@ def do_chore(data: Path, job: Job) -> tuple[dict[str, Kept], str | None]:
 
 
 def main() -> int:
-    """Do one job."""
-    job = json.load(sys.stdin)
+    """Do jobs until there are no more."""
+    for line in sys.stdin:
+        _do(json.loads(line))
+        _say({"end": True})
+    return 0
+
+
+def _do(job: Job) -> None:
     data = Path(job["data"])
     if job["do"] == "check":
         found = check_rows(FileFolder(data), job["source"], job["schema"], _say)
@@ -121,10 +127,9 @@ def main() -> int:
             _say({"list": to_json(found)})
         else:
             _say({"problems": [[one.line, one.column, one.message] for one in found]})
-        return 0
+        return
     lists, fault = do_chore(data, job)
     _say({"lists": {kind: to_json(kept) for kind, kept in lists.items()}, "fault": fault})
-    return 0
 
 
 def _say(message: dict[str, Any]) -> None:

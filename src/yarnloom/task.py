@@ -133,10 +133,13 @@ class Task:
 
     @functools.cached_property
     def output_type(self) -> type | None:
-        """The type it returns, if every value of that exact type is plain JSON; else None."""
+        """The type it returns, if values of that exact type are plain JSON; else None.
+
+        A text can still be too long, or not be Unicode.
+        """
         schema = self.output.core_schema
         shape = self._hints.get("return")
-        return shape if shape in (int, bool) and schema.keys() <= {"type"} else None
+        return shape if shape in (int, bool, str) and schema.keys() <= {"type"} else None
 
     def _adapter(self, shape: Any, what: str) -> TypeAdapter[Any]:
         try:

@@ -56,10 +56,14 @@ def encode(
     if type(value) in _SHORT and -_SMALL < value < _SMALL:
         return _SHORT[type(value)](value)
     try:
-        text = json.dumps(value, allow_nan=False, separators=(",", ":"), ensure_ascii=False)
-        size = len(text.encode())
-        # A text with few brackets cannot be deep; most have few.
-        deep = text.count("[") + text.count("{") > depth
+        if type(value) is str:  # the same text, much faster; of numbers it would be another
+            data = _to_json(value)
+            text, size, deep = data.decode(), len(data), False
+        else:
+            text = json.dumps(value, allow_nan=False, separators=(",", ":"), ensure_ascii=False)
+            size = len(text.encode())
+            # A text with few brackets cannot be deep; most have few.
+            deep = text.count("[") + text.count("{") > depth
     except (ValueError, TypeError, RecursionError) as error:
         _refuse_deep(value, what, depth)
         problem = _unfit(value, "") or Problem("", str(error))

@@ -8,10 +8,11 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.floor import Floor, floor
+from tests.helpers import much
 from yarnloom import Loom, Retry, each, sequence, step
 from yarnloom.engine import Tick
 from yarnloom.engine.time_of_runs import Moment, Time
@@ -90,6 +91,7 @@ def test_no_wait_changes_when_the_clock_is_set(at: Floor, what: str, seconds: fl
     assert not still()
 
 
+@settings(max_examples=much(40, 200))
 @given(st.sampled_from(WAYS), st.lists(st.integers(-2 * HOUR, 2 * HOUR), max_size=5))
 def test_no_wait_changes_however_often_it_is_set(what: str, jumps: list[int]) -> None:
     """Any sequence of jumps, with a second between them."""

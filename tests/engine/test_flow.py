@@ -17,7 +17,7 @@ from yarnloom import Loom, each, item, previous, sequence, step
 from yarnloom.engine import CancelRun, MendRun, PauseRun, ResumeRun, looking
 from yarnloom.units import EPOCH
 
-SEEDS = much(30, 300)
+SEEDS = much(20, 300)
 Found = dict[str, Counter[str]]
 UNDER_WAY = ("ready", "running", "backing_off", "resting", "paused")
 

@@ -23,8 +23,8 @@ CLOCKED = range(much(12, 24))
 WITHOUT_ROWS = (
     (StraightWorld, "straight", much(6, 100)),
     (StraightControlWorld, "straight-control", much(10, 100)),
-    (ChainWorld, "chain", much(15, 200)),
-    (ChainControlWorld, "chain-control", much(25, 200)),
+    (ChainWorld, "chain", much(8, 200)),
+    (ChainControlWorld, "chain-control", much(15, 200)),
 )
 
 

@@ -1,7 +1,8 @@
 """Chores in processes beside the service: rows that are checked, long lists read and gathered.
 
-One process a job (`yarnloom.chores`), a few at a time. A job that breaks is tried again after a
-while: what waits for it is in the records, and `why` says so.
+A process (`yarnloom.chores`) does one job at a time, and waits a while for the next, since starting
+one takes longer than most jobs. A job that breaks is tried again later: what waits for it is in the
+records, and `why` says so.
 """
 
 from __future__ import annotations
@@ -25,6 +26,9 @@ log = logging.getLogger("yarnloom.service")
 
 AT_ONCE = 2
 AGAIN_AFTER = 10.0
+IDLE_SECONDS = 30.0
+"""For how long a process waits for another job."""
+
 REMEMBERED = 100
 LONGEST_LINE = 16 * 2**20
 
@@ -64,6 +68,7 @@ class Beside:
         self._choring = asyncio.Semaphore(AT_ONCE)
         self._tasks: set[asyncio.Task[None]] = set()
         self._processes: set[asyncio.subprocess.Process] = set()
+        self._idle: dict[asyncio.subprocess.Process, asyncio.TimerHandle] = {}
 
     # Chores of the engine
 
@@ -127,6 +132,31 @@ class Beside:
         Raises:
             Busy: it broke.
         """
+        process = self._take_idle() or await self._start()
+        ended = False
+        try:
+            assert process.stdin
+            assert process.stdout
+            assert process.stderr
+            process.stdin.write(json.dumps({**job, "data": str(self._data)}).encode() + b"\n")
+            while line := await process.stdout.readline():
+                message = json.loads(line)
+                if ended := "end" in message:
+                    return
+                yield message
+            trouble = (await process.stderr.read()).decode("utf-8", "replace").strip()
+            code = await process.wait()
+            log.error("a process beside the service ended badly:\n%s", trouble)
+            last = trouble.rpartition("\n")[2] or f"exit code {code}"
+            raise Busy(f"a process beside the service ended badly: {last}. Try again.")
+        finally:
+            if ended:
+                timer = asyncio.get_running_loop().call_later(IDLE_SECONDS, self._end, process)
+                self._idle[process] = timer
+            else:
+                self._end(process)
+
+    async def _start(self) -> asyncio.subprocess.Process:
         process = await asyncio.create_subprocess_exec(
             *(sys.executable, "-m", "yarnloom.chores"),
             stdin=asyncio.subprocess.PIPE,
@@ -136,23 +166,23 @@ class Beside:
             start_new_session=True,
         )
         self._processes.add(process)
-        try:
-            assert process.stdin
-            assert process.stdout
-            assert process.stderr
-            process.stdin.write(json.dumps({**job, "data": str(self._data)}).encode())
-            process.stdin.close()
-            while line := await process.stdout.readline():
-                yield json.loads(line)
-            trouble = (await process.stderr.read()).decode("utf-8", "replace").strip()
-            if await process.wait() != 0:
-                log.error("a process beside the service ended badly:\n%s", trouble)
-                last = trouble.rpartition("\n")[2] or f"exit code {process.returncode}"
-                raise Busy(f"a process beside the service ended badly: {last}. Try again.")
-        finally:
-            self._processes.discard(process)
+        return process
+
+    def _take_idle(self) -> asyncio.subprocess.Process | None:
+        """Return a process that waits for a job, if one does."""
+        while self._idle:
+            process, timer = self._idle.popitem()
+            timer.cancel()
             if process.returncode is None:
-                process.kill()
+                return process
+            self._processes.discard(process)
+        return None
+
+    def _end(self, process: asyncio.subprocess.Process) -> None:
+        self._idle.pop(process, None)
+        self._processes.discard(process)
+        if process.returncode is None:
+            process.kill()
 
     def _begin(self, work: Any) -> asyncio.Task[None]:
         task: asyncio.Task[None] = asyncio.create_task(work)
@@ -170,6 +200,7 @@ class Beside:
         """End every process."""
         for task in self._tasks:
             task.cancel()
-        for process in self._processes:
-            if process.returncode is None:
-                process.kill()
+        for timer in self._idle.values():
+            timer.cancel()
+        for process in list(self._processes):
+            self._end(process)

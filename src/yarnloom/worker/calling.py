@@ -31,7 +31,7 @@ from yarnloom.media import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked import with_loaded
 from yarnloom.task import Task
-from yarnloom.values import decode, depth_problem, dump, encode, not_finite, pointer
+from yarnloom.values import VALUE_LIMIT, decode, depth_problem, dump, encode, not_finite, pointer
 from yarnloom.worker.frames import Closed
 from yarnloom.worker.printing import printable
 
@@ -39,6 +39,9 @@ TRACEBACK_LIMIT = 32_000
 OUT_OF_TIME = ("timeout", "quiet", "deadline")
 _OF_ALL = (BaseException, object)
 _FINITE = frozenset({str, int, bool, type(None)})
+_SHORT_TEXT = VALUE_LIMIT // 6
+"""Characters that fit into a value, however they are escaped."""
+
 
 Run = Callable[[Callable[..., Any], dict[str, Any]], Any]
 """Calls a function with its inputs."""
@@ -281,7 +284,9 @@ def _of_user(error: BaseException) -> BaseException:
 
 def _output(task: Task, value: Any) -> Any:
     """The value as JSON, if it is what the task says that it returns."""
-    if type(value) is task.output_type:
+    if type(value) is task.output_type and (
+        type(value) is not str or (len(value) < _SHORT_TEXT and value.isascii())
+    ):
         return value
     what = f"what {task.name} returned"
     if problem := depth_problem(value):  # before anything goes through it in depth
