@@ -85,7 +85,7 @@ def test_a_pointer_escapes() -> None:
 
 @given(st.text(st.characters(exclude_categories=())))
 def test_a_text_is_encoded_as_the_standard_library_does(text: str) -> None:
-    """Letter for letter; what is not Unicode is refused."""
+    """Letter for letter; only Unicode is let in."""
     try:
         text.encode()
     except UnicodeEncodeError:
