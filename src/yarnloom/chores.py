@@ -1,8 +1,8 @@
 """Chores: what takes too long for the service's own process, done in a process beside it.
 
 `python -m yarnloom.chores` reads jobs from its standard input, one JSON object a line. For each it
-writes its progress, the result and then `end`, also one object a line. Lists are durable by then, and
-in use only when the service has recorded them.
+writes its progress, the result and then `end`, also one object a line. Lists are durable by then,
+and in use only when the service has recorded them.
 
 A job's `do` is `check` (the rows of a file), `read` (a long list), or `gather` (what an each gave).
 """
