@@ -290,6 +290,11 @@ def test_other_runs_wait_for_no_more_than_a_worker_holds_ahead() -> None:
         runs = [int(one["address"].partition("/")[0]) for one in given]
         assert runs == [32] * 8 + [2] * 8 + [3] * 5
 
+        ends = [ReportItem(one["attempt"], "done", 1, begun_ago=0) for one in given]
+        given = list(one_by_one(line.report(*ends).messages))
+        runs = [int(one["address"].partition("/")[0]) for one in given]
+        assert runs == [4] * 8 + [5] * 8 + [6] * 5, "run 3 has had its turn"
+
 
 def test_a_decision_waits_until_it_is_known_what_has_begun() -> None:
     """Workers are asked; nothing was decided meanwhile, and the run gets no such steps again."""
