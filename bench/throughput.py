@@ -19,7 +19,7 @@ from bench.looms import CHAIN, noop
 from bench.processor import by_role, marked
 from bench.running import service, warm_up
 from yarnloom import AsyncClient
-from yarnloom.machine import cores
+from yarnloom.process_identity import cores
 
 ITEMS = 20_000
 RUNS = 60

@@ -22,7 +22,7 @@ from yarnloom import (
     sequence,
     step,
 )
-from yarnloom.within import attempt_now
+from yarnloom.sdk.current_attempt import attempt_now
 
 LOG = "CHAOS_LOG"
 LIMIT = 2

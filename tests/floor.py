@@ -9,6 +9,9 @@ from typing import Any
 
 from yarnloom import Loom
 from yarnloom.engine import (
+    Results,
+)
+from yarnloom.engine.commands import (
     Ask,
     ChangePool,
     Command,
@@ -16,12 +19,11 @@ from yarnloom.engine import (
     Register,
     Report,
     ReportItem,
-    Results,
     Started,
     StartRun,
     Tick,
 )
-from yarnloom.protocol.works import one_by_one
+from yarnloom.protocol.attempt_groups import one_by_one
 from yarnloom.testing import InlineService, inline_service
 
 Message = dict[str, Any]

@@ -7,7 +7,7 @@ import sqlite3
 from functools import lru_cache
 from typing import Any
 
-from yarnloom.engine.shares import shares
+from yarnloom.engine.state.time_shares import shares
 from yarnloom.plan import Kind, Node, Plan, read_plan
 
 CLOSE = 1e-6

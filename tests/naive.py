@@ -11,7 +11,6 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import quote
 
-from yarnloom.plan.parts import Each, Parallel, Part, Sequence, Step
 from yarnloom.plan.references import (
     NOT_GIVEN,
     FailureOf,
@@ -22,6 +21,7 @@ from yarnloom.plan.references import (
     Previous,
     Reference,
 )
+from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
 
 MISSING = object()
 ENDED = ("done", "failed", "cancelled", "skipped")

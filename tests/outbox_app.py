@@ -16,7 +16,7 @@ from typing import Any
 import httpx
 
 from yarnloom import Client, Outbox, Relay
-from yarnloom.client.wire import Target
+from yarnloom.client.calls import Target
 
 
 class Points:

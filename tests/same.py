@@ -7,12 +7,12 @@ from collections.abc import Callable
 from typing import Any
 
 from tests.naive import Naive, Spot
-from yarnloom.engine import looking
-from yarnloom.engine.run_views import Look, run_view
-from yarnloom.media import is_list_reference
+from yarnloom.engine.queries import run_graph
+from yarnloom.engine.queries.run_views import Look, run_view
+from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Plan, compile_plan, read_plan
-from yarnloom.plan.parts import Part
-from yarnloom.store import Database, reading
+from yarnloom.plan.workflow_parts import Part
+from yarnloom.store import Database, run_queries
 
 from tests.plans import Maker  # isort: skip
 
@@ -36,10 +36,11 @@ def look(database: Database, number: int, ask: Callable[..., Any], *args: Any) -
     """What one of the questions of `looking` answers."""
 
     def answer(connection: Any) -> Any:
-        row = reading.run(connection, number)
+        row = run_queries.run(connection, number)
         assert row is not None
         plan = _plans.setdefault(
-            (id(database), row["plan"]), read_plan(reading.plan_document(connection, row["plan"]))
+            (id(database), row["plan"]),
+            read_plan(run_queries.plan_document(connection, row["plan"])),
         )
         return ask(connection, plan, number, *args)
 
@@ -64,7 +65,7 @@ def states(database: Database, number: int) -> States:
     """State and skip reason of everything in a run, by address; follow-ups where they began."""
     _plans.clear()
     found: States = {}
-    _gather(database, number, look(database, number, looking.graph), found)
+    _gather(database, number, look(database, number, run_graph.graph), found)
     return found
 
 
@@ -75,9 +76,11 @@ def _gather(database: Database, number: int, view: dict[str, Any], found: States
     for inner in (*view.get("parts", ()), *view.get("follow_ups", {}).values()):
         _gather(database, number, inner, found)
     if view["kind"] == "each":
-        page = look(database, number, looking.items, view["address"], (), 0, 10_000)
+        page = look(database, number, run_graph.items, view["address"], (), 0, 10_000)
         for item in page["items"]:
-            _gather(database, number, look(database, number, looking.graph, item["address"]), found)
+            _gather(
+                database, number, look(database, number, run_graph.graph, item["address"]), found
+            )
 
 
 def _no_plan(plan: int) -> Plan:
@@ -86,7 +89,7 @@ def _no_plan(plan: int) -> Plan:
 
 def same_end(database: Database, number: int, naive: Naive) -> None:
     """All states, skip reasons, the output and the first failure are the same."""
-    row = database.read(lambda connection: reading.run(connection, number))
+    row = database.read(lambda connection: run_queries.run(connection, number))
     assert row is not None
     run = run_view(row, Look(0, _no_plan), {})
     assert naive.root.settled

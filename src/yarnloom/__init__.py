@@ -1,18 +1,13 @@
 """Yarn Loom: durable background work for Python, written as plain functions."""
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from yarnloom.lazy_names import lazy_names
 from yarnloom.version import VERSION
 
 if TYPE_CHECKING:
     from yarnloom.client import AsyncClient, AsyncRun, Client, Run, Start
-    from yarnloom.context import AsyncStepContext, StepContext
-    from yarnloom.ended import RunEnded
     from yarnloom.errors import GiveUp, NotDone, TryLater, UnsureEffect, YarnloomError
-    from yarnloom.faults import FailedItem, FailedStep, Failure, Fault
-    from yarnloom.files import File, Rows
-    from yarnloom.loom import Loom
     from yarnloom.outbox import Outbox, Relay
     from yarnloom.plan import (
         Part,
@@ -30,6 +25,11 @@ if TYPE_CHECKING:
         sequence,
         step,
     )
+    from yarnloom.sdk.context import AsyncStepContext, StepContext
+    from yarnloom.sdk.failure_types import FailedItem, FailedStep, Failure, Fault
+    from yarnloom.sdk.file_values import File, Rows
+    from yarnloom.sdk.loom import Loom
+    from yarnloom.sdk.run_ended import RunEnded
     from yarnloom.secrets import Secret
 
 __version__ = VERSION
@@ -74,24 +74,19 @@ __all__ = [
     "step",
 ]
 
-# Loaded at first use: a command, a client and a process that runs tasks need different ones.
-_ROOMS = {
-    "client": {"AsyncClient", "AsyncRun", "Client", "Run", "Start"},
-    "context": {"AsyncStepContext", "StepContext"},
-    "ended": {"RunEnded"},
-    "errors": {"GiveUp", "NotDone", "TryLater", "UnsureEffect", "YarnloomError"},
-    "faults": {"FailedItem", "FailedStep", "Failure", "Fault"},
-    "files": {"File", "Rows"},
-    "loom": {"Loom"},
-    "outbox": {"Outbox", "Relay"},
-    "secrets": {"Secret"},
+# A command, a client and a process that runs tasks need different ones.
+_MODULES = {
+    "client": ("AsyncClient", "AsyncRun", "Client", "Run", "Start"),
+    "sdk.context": ("AsyncStepContext", "StepContext"),
+    "sdk.run_ended": ("RunEnded",),
+    "errors": ("GiveUp", "NotDone", "TryLater", "UnsureEffect", "YarnloomError"),
+    "sdk.failure_types": ("FailedItem", "FailedStep", "Failure", "Fault"),
+    "sdk.file_values": ("File", "Rows"),
+    "sdk.loom": ("Loom",),
+    "outbox": ("Outbox", "Relay"),
+    "secrets": ("Secret",),
 }
-
-
-def __getattr__(name: str) -> Any:
-    """A public name, from the room that has it."""
-    if name not in __all__:
-        raise AttributeError(f"module 'yarnloom' has no attribute {name!r}")
-    room = next((room for room, names in _ROOMS.items() if name in names), "plan")
-    found = globals()[name] = getattr(import_module(f"yarnloom.{room}"), name)
-    return found
+_WHERE = dict.fromkeys(__all__, "plan") | {
+    name: module for module, names in _MODULES.items() for name in names
+}
+__getattr__ = lazy_names(__name__, _WHERE)

@@ -20,7 +20,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
-from yarnloom.client.starts import Start
+from yarnloom.client.start_request import Start
 from yarnloom.errors import (
     Busy,
     Gone,

@@ -20,45 +20,41 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yarnloom.chores import check_rows, do_chore
-from yarnloom.engine import (
+from yarnloom.engine import Engine, Moment, Results, Settings
+from yarnloom.engine.commands import (
     Ask,
     BeginEffect,
     Chore,
     Command,
     EndChore,
     EndEffect,
-    Engine,
     KeepFile,
     KeepRows,
     ListPools,
-    Moment,
     Publish,
     Register,
     Report,
     Reported,
     ReportItem,
-    Results,
     RowsToCheck,
-    Settings,
     StartRun,
     Tick,
     Unchecked,
     Unfold,
     Why,
-    folded,
-    looking,
 )
-from yarnloom.engine.run_views import Look, run_views, under_way_of
-from yarnloom.engine.shares import UNKNOWN, paces
-from yarnloom.engine.views import step_view
+from yarnloom.engine.queries import rows_needed, run_graph
+from yarnloom.engine.queries.run_views import Look, run_views, under_way_of
+from yarnloom.engine.queries.views import step_view
+from yarnloom.engine.state.time_shares import UNKNOWN, paces
 from yarnloom.errors import InvalidInput, Problem
-from yarnloom.line import OwnLine
-from yarnloom.loom import Loom
-from yarnloom.media import media_type_of
+from yarnloom.media_types import media_type_of
 from yarnloom.plan import read_plan
-from yarnloom.store import Database, FileFolder, Kept, reading, weights
-from yarnloom.worker.calling import Called, call_task
+from yarnloom.sdk.attempt_line import OwnLine
+from yarnloom.sdk.loom import Loom
+from yarnloom.side_process.list_jobs import check_rows, do_chore
+from yarnloom.store import Database, FileFolder, Kept, run_queries, time_weights
+from yarnloom.worker.child.call_task import Called, call_task
 
 WORKER = "inline"
 
@@ -118,7 +114,7 @@ class InlineService:
         """Do commands in one transaction; the results may hold refusals."""
         results = self.engine.execute(commands, self.clock())
         self.chores += results.chores
-        for sha256 in results.dropped:
+        for sha256 in results.changes.dropped:
             self.database.files.remove(sha256)
         return results
 
@@ -179,12 +175,12 @@ class InlineService:
         """A run as the API shows it."""
 
         def look(connection: Any) -> dict[str, Any]:
-            row = reading.run(connection, number)
+            row = run_queries.run(connection, number)
             assert row is not None
-            plan = read_plan(reading.plan_document(connection, row["plan"]))
+            plan = read_plan(run_queries.plan_document(connection, row["plan"]))
             known = UNKNOWN
             if row["weights"] is not None:
-                known = paces(plan, *weights.times_of(connection.execute, row["weights"]))
+                known = paces(plan, *time_weights.times_of(connection.execute, row["weights"]))
             look = Look(self.clock.now, lambda _: plan, lambda _: known)
             (view,) = run_views([row], under_way_of(connection.execute, [row]), look)
             return view
@@ -194,7 +190,7 @@ class InlineService:
     def steps(self, number: int) -> list[dict[str, Any]]:
         """The steps of a run that have begun or ended, in plan order, those of items too."""
         self.unfold(number)
-        rows = self.database.read(lambda one: reading.all_steps(one, number, 0, 1_000_000))
+        rows = self.database.read(lambda one: run_queries.all_steps(one, number, 0, 1_000_000))
         return [{"node": row["node"], "part": row["part"], **step_view(row)} for row in rows]
 
     def unfold(self, number: int, first: int = 0, last: int | None = None) -> None:
@@ -204,26 +200,26 @@ class InlineService:
 
     def graph(self, number: int, address: str = "", at: int | None = None) -> dict[str, Any]:
         """The parts of a run, or of an item in it, as a tree, each with its state; or as it was."""
-        return self._look(number, looking.graph, address, at)
+        return self._look(number, run_graph.graph, address, at)
 
     def attempts(self, number: int, cursor: int = 0, limit: int = 1_000) -> dict[str, Any]:
         """A page of the attempts of a run, with their times."""
-        return self._look(number, looking.attempts, "", cursor, limit)
+        return self._look(number, run_graph.attempts, "", cursor, limit)
 
     def items(self, number: int, address: str, *states: str) -> list[dict[str, Any]]:
         """The items of an each."""
         found: list[dict[str, Any]] = self._look(
-            number, looking.items, address, states, 0, 1_000_000
+            number, run_graph.items, address, states, 0, 1_000_000
         )["items"]
         return found
 
     def search(self, number: int, address: str, text: str, first: int = 0) -> dict[str, Any]:
         """A page of the items of an each that have a text in their name or value."""
-        return self._look(number, looking.items, address, (), first, 50, text)
+        return self._look(number, run_graph.items, address, (), first, 50, text)
 
     def why(self, number: int, address: str = "") -> dict[str, Any]:
         """What a run, or a part of it, waits for."""
-        place = self._look(number, looking.place_of, address)
+        place = self._look(number, run_graph.place_of, address)
         why: dict[str, Any] = self.do(Why(number, place["rank"], place["item"]))
         return why
 
@@ -235,18 +231,18 @@ class InlineService:
 
     def step(self, number: int, address: str) -> dict[str, Any]:
         """A step with its values and attempts."""
-        return self._look(number, looking.step, address)
+        return self._look(number, run_graph.step, address)
 
     def place(self, number: int, address: str) -> dict[str, Any]:
         """Where a step stands, for `HandleStep`."""
-        return self._look(number, looking.step_place, address)
+        return self._look(number, run_graph.step_place, address)
 
     def _look(self, number: int, ask: Callable[..., dict[str, Any]], *args: Any) -> dict[str, Any]:
-        def look(connection: Any) -> dict[str, Any] | list[folded.Span]:
-            row = reading.run(connection, number)
+        def look(connection: Any) -> dict[str, Any] | list[rows_needed.Span]:
+            row = run_queries.run(connection, number)
             assert row is not None
-            plan = read_plan(reading.plan_document(connection, row["plan"]))
-            spans = folded.needs(connection, plan, number, ask, *args)
+            plan = read_plan(run_queries.plan_document(connection, row["plan"]))
+            spans = rows_needed.needs(connection, plan, number, ask, *args)
             return spans or ask(connection, plan, number, *args)
 
         while isinstance(found := self.database.read(look), list):
@@ -270,7 +266,7 @@ class InlineService:
             if self.chores:
                 self._work_off(loom, kept, self.do_chores().messages.get(WORKER, []))
                 continue
-            due = self.database.read(reading.next_due)
+            due = self.database.read(run_queries.next_due)
             if due is None:
                 return
             # A little more, so that rounding never leaves the clock just before the moment.

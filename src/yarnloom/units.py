@@ -102,3 +102,11 @@ def whole_number(text: str) -> int | None:
     if not (text.isascii() and text.isdecimal() and len(text) <= 16):
         return None
     return number if (number := int(text)) <= MOST_NUMBER else None
+
+
+def iso_time(micros: int | None) -> str | None:
+    """A time as RFC 3339 text in UTC, to the microsecond."""
+    if micros is None:
+        return None
+    seconds, rest = divmod(micros, 1_000_000)
+    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}.{rest:06d}Z"

@@ -17,8 +17,8 @@ from hypothesis import strategies as some
 
 from tests.helpers import ROOT, ServiceProgram, eventually, run_command, service
 from tests.hostile_loom import HOSTILE
-from yarnloom.cli.streams import HARMFUL, visible
 from yarnloom.cli.terminal import coloured
+from yarnloom.cli.text_streams import HARMFUL, visible
 
 LOOM = "tests.hostile_loom:loom"
 # What Rich itself sends: colours, and for live pictures the cursor.

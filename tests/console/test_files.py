@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.engine.test_files import contacts
+from tests.engine.dispatch.test_kept_files import contacts
 from tests.helpers import ServiceProgram, service
 
 pytestmark = pytest.mark.browser

@@ -16,10 +16,12 @@ from tests.helpers import ROOT
 from yarnloom import errors
 from yarnloom.cli import EXIT_CODES
 from yarnloom.cli.parser import build_parser
-from yarnloom.engine import explaining
-from yarnloom.engine.memory import Misfit
-from yarnloom.engine.pools import Shut
-from yarnloom.engine.states import Outcome, RunState, SkipReason, StepState
+from yarnloom.engine.queries import explain
+from yarnloom.engine.rules.limits import Shut
+from yarnloom.engine.rules.states import Outcome, RunState, SkipReason, StepState
+from yarnloom.engine.state.contracts import (
+    Misfit,
+)
 from yarnloom.errors import Refused, subclasses
 from yarnloom.plan import examine, read_plan
 from yarnloom.service import ServiceSettings
@@ -150,7 +152,7 @@ def test_every_reason_is_documented() -> None:
     source = (ROOT / "src/yarnloom/engine/explaining.py").read_text(encoding="utf-8")
     kinds = set(re.findall(r'_reason\(\s*"([a-z_]+)"', source))
     kinds |= {f"pool_{why}" for why in Shut} | set(Misfit)
-    kinds |= {explaining.NO_PLACE, explaining.ELSEWHERE, explaining.DRAINING}
+    kinds |= {explain.NO_PLACE, explain.ELSEWHERE, explain.DRAINING}
 
     assert len(kinds) > 20
     assert {kind for kind in kinds if f"`{kind}`" not in DOCS["limits.md"]} == set()

@@ -14,8 +14,8 @@ from tests.plans import Maker
 from tests.same import document_of
 from yarnloom import drawing
 from yarnloom.drawing.layout import Box, lay_out
-from yarnloom.drawing.threads import threads
-from yarnloom.engine.views import plan_view
+from yarnloom.drawing.step_order import threads
+from yarnloom.engine.queries.views import plan_view
 from yarnloom.plan import read_plan
 
 HOSTILE = 'ebb"; } <script>\\n[x] | -->'

@@ -14,7 +14,7 @@ from typing import Any
 import httpx
 import pytest
 
-from tests.engine.test_files import contacts
+from tests.engine.dispatch.test_kept_files import contacts
 from tests.helpers import Program, ServiceProgram, eventually, run_command, service
 from yarnloom import AsyncClient, Client, File, Rows, Run
 from yarnloom.client import Call

@@ -8,7 +8,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests import looms
-from yarnloom.engine import Ask, Register, Report, Reported, ReportItem, Started, StartRun, Tick
+from yarnloom.engine.commands import (
+    Ask,
+    Register,
+    Report,
+    Reported,
+    ReportItem,
+    Started,
+    StartRun,
+    Tick,
+)
 from yarnloom.store import audit
 from yarnloom.testing import inline_service
 

@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import BaseModel, TypeAdapter
 
-from yarnloom.plan.mistakes import problems_of
 from yarnloom.plan.schemas import Fit, fit, with_defaults
+from yarnloom.plan.value_problems import problems_of
 
 
 class Point(BaseModel):

@@ -9,7 +9,6 @@ from hypothesis import given
 from hypothesis import strategies as some
 from pydantic import BaseModel, Field, ValidationError
 
-from yarnloom.plan.mistakes import MOST_SHOWN, problems_of
 from yarnloom.plan.validators import (
     is_valid,
     patterns_for_workers,
@@ -17,6 +16,7 @@ from yarnloom.plan.validators import (
     schema_problem,
     weight,
 )
+from yarnloom.plan.value_problems import MOST_SHOWN, problems_of
 
 PATTERNS = [r"^\d+$", r"\d", r"^\w+$", r"\w\W", r"^a$", r"a$", r"^\s*$", r"[a-ü]", r"(?i)straße"]
 PATTERNS += [r"^[\d-]+$", r"^.{1,3}$", r"\bwater\b", r"\p{L}+", "ä", r"^$"]

@@ -17,9 +17,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.engine.test_files import contacts
+from tests.engine.dispatch.test_kept_files import contacts
 from tests.helpers import ServiceProgram, eventually, service
-from yarnloom.store.files import MARK_ROWS, FileFolder
+from yarnloom.store.file_folder import MARK_ROWS, FileFolder
 
 LOOM = "tests.files_loom:loom"
 

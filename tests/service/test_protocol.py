@@ -14,8 +14,8 @@ from pydantic import BaseModel
 
 from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
 from yarnloom import Loom, each, item, param, previous, sequence, step
-from yarnloom.client.wire import Call
-from yarnloom.protocol.works import one_by_one
+from yarnloom.client.calls import Call
+from yarnloom.protocol.attempt_groups import one_by_one
 
 Message = dict[str, Any]
 LEASE = 6.0

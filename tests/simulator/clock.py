@@ -21,10 +21,12 @@ from tests.floor import task_loom
 from tests.simulator.world import _empty_folder, _memory_folder
 from yarnloom import planned_at, step
 from yarnloom.engine import (
+    Engine,
+)
+from yarnloom.engine.commands import (
     CancelRun,
     ChangeSchedule,
     Command,
-    Engine,
     MakeSchedule,
     Publish,
     RemoveSchedule,
@@ -34,7 +36,7 @@ from yarnloom.engine import (
     Tick,
 )
 from yarnloom.errors import Refused
-from yarnloom.recurring import Recurrence
+from yarnloom.recurrence import Recurrence
 from yarnloom.store import Database, audit
 from yarnloom.testing import ManualClock
 
@@ -262,12 +264,12 @@ class ClockWorld:
 
     def schedules(self) -> list[dict[str, Any]]:
         """As they are in the records."""
-        from yarnloom.engine.scheduling import _effective
-        from yarnloom.store import timing
+        from yarnloom.engine.operations.schedules import _effective
+        from yarnloom.store import schedule_records
 
         return [
             {"name": row.name, "paused": row.paused, "row": row, **_effective(row)}
-            for row in timing.schedules(self.engine._unit)
+            for row in schedule_records.schedules(self.engine._unit)
         ]
 
     def account(self) -> None:

@@ -10,13 +10,16 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any
 
-from tests.engine.test_mending import clean_run, healed
+from tests.engine.operations.test_mend import clean_run, healed
 from tests.fractions import broken_fractions
 from tests.naive import Spot
 from tests.plans import behave
 from tests.same import states
 from tests.simulator.world import SimWorker, World
 from yarnloom.engine import (
+    Results,
+)
+from yarnloom.engine.commands import (
     BeginEffect,
     CancelRun,
     Chore,
@@ -25,7 +28,6 @@ from yarnloom.engine import (
     HandleStep,
     MendRun,
     PauseRun,
-    Results,
     ResumeRun,
     SettleEffect,
 )
@@ -110,10 +112,12 @@ class ControlWorld(World):
     def decide(self, number: int, step: int, action: str) -> None:
         """Do one thing with one step."""
         row = self.engine._unit.steps.need(step)
-        turn = self.engine._turn(self.clock())
-        run = turn.run(number)
-        node = turn.plan(run).nodes[row.node]
-        address = turn.address(run, node, turn.unit.parts.need(row.part)).partition("/")[2]
+        transaction = self.engine._transaction(self.clock())
+        run = transaction.run(number)
+        node = transaction.plan(run).nodes[row.node]
+        address = transaction.address(run, node, transaction.unit.parts.need(row.part)).partition(
+            "/"
+        )[2]
         priority = self.random.randint(0, 3) if action == "edit" else None
         self.tell(f"{self.clock.mono:8.3f} {action} {number}/{address} ({row.state})")
         self.submit(

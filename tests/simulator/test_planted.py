@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 
 from tests.simulator.world import World
-from yarnloom.engine import attending, reporting, ticking
-from yarnloom.engine.turn import UNBEGUN_DUE
+from yarnloom.engine.operations import due, reports, worker_sessions
+from yarnloom.engine.state.transaction import UNBEGUN_DUE
 from yarnloom.store import Past
 
 Patch = pytest.MonkeyPatch
@@ -17,12 +17,12 @@ Patch = pytest.MonkeyPatch
 
 def never_take_back(patch: Patch) -> None:
     """What was handed out and does not begin is left where it is."""
-    patch.setitem(ticking._FALLEN_DUE, UNBEGUN_DUE, lambda turn, key: None)
+    patch.setitem(due._FALLEN_DUE, UNBEGUN_DUE, lambda turn, key: None)
 
 
 def accept_late_reports(patch: Patch) -> None:
     """What was given up counts all the same, as if nothing had happened since."""
-    patch.setattr(reporting, "_FENCED", {})
+    patch.setattr(reports, "_FENCED", {})
 
 
 def ignore_epochs(patch: Patch) -> None:
@@ -32,7 +32,7 @@ def ignore_epochs(patch: Patch) -> None:
         """Nothing."""
 
     patch.setattr(Past, "begin_epoch", same)
-    patch.setattr(attending, "_has_seen_more", lambda turn, command: False)
+    patch.setattr(worker_sessions, "_has_seen_more", lambda turn, command: False)
 
 
 @pytest.mark.parametrize(

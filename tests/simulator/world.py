@@ -34,31 +34,33 @@ from tests.fractions import broken_fractions
 from tests.naive import Naive, Spot
 from tests.plans import KINDS, POOL, Maker, behave
 from tests.same import PARAMS, document_of, expanded, same_end
-from yarnloom.chores import do_chore
 from yarnloom.engine import (
+    Engine,
+    Results,
+    Settings,
+)
+from yarnloom.engine.commands import (
     Ask,
     CancelRun,
     Chore,
     Command,
     EndChore,
-    Engine,
     Publish,
     Register,
     Report,
     Reported,
     ReportItem,
-    Results,
-    Settings,
     Started,
     StartRun,
     Tick,
     Unfold,
 )
-from yarnloom.engine.states import Entry
+from yarnloom.engine.rules.states import Entry
 from yarnloom.errors import Refused, WorkerUnknown
-from yarnloom.plan.parts import Part
-from yarnloom.protocol.works import one_by_one
-from yarnloom.store import Database, audit, reading
+from yarnloom.plan.workflow_parts import Part
+from yarnloom.protocol.attempt_groups import one_by_one
+from yarnloom.side_process.list_jobs import do_chore
+from yarnloom.store import Database, audit, run_queries
 from yarnloom.testing import ManualClock
 
 LEASE = 10.0
@@ -396,10 +398,10 @@ class World:
         """Where the naive interpreter has a step."""
         unit = self.engine._unit
         row = unit.steps.need(step)
-        turn = self.engine._turn(self.clock())
-        run = turn.run(number)
-        node = turn.plan(run).nodes[row.node]
-        address = turn.address(run, node, unit.parts.need(row.part)).partition("/")[2]
+        transaction = self.engine._transaction(self.clock())
+        run = transaction.run(number)
+        node = transaction.plan(run).nodes[row.node]
+        address = transaction.address(run, node, unit.parts.need(row.part)).partition("/")[2]
         return self.spot_at(number, address)
 
     def spot_at(self, number: int, address: str) -> Spot:
@@ -732,7 +734,7 @@ class World:
         assert not doubled, "a start key made two runs"
         for worker in self.engine._memory.workers.values():
             assert len(worker.in_hand) <= max(
-                worker.places + worker.ahead,
+                worker.offer.places + worker.offer.ahead,
                 len(
                     worker.in_hand.keys()
                     & (_open(self) | self.engine._memory.relays.attempts.keys())
@@ -759,7 +761,7 @@ class World:
         """Every acknowledged run has ended, as the plan says."""
         assert len(self.acknowledged) == self.RUNS, "a start was never acknowledged"
         for number in self.acknowledged:
-            row = self.database.read(lambda connection, n=number: reading.run(connection, n))
+            row = self.database.read(lambda connection, n=number: run_queries.run(connection, n))
             assert row is not None
             self.counts[row["state"]] += 1
             assert row["ended_at"] is not None, f"run {number} never ended: {row['state']}"

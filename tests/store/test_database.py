@@ -14,7 +14,7 @@ from yarnloom.errors import Busy, FolderInUse, FolderUnusable
 from yarnloom.store import Database, FileFolder, audit, migrations
 from yarnloom.store import database as database_module
 from yarnloom.store.database import LOG_LIMIT, migrate
-from yarnloom.store.writing import (
+from yarnloom.store.run_records import (
     FAILED_UNDER,
     FAULTY_UNDER,
     NEXT_READY,

@@ -8,7 +8,7 @@ import sys
 from collections.abc import Sequence
 
 from yarnloom import errors
-from yarnloom.cli import streams
+from yarnloom.cli import text_streams
 from yarnloom.cli.parser import build_parser
 from yarnloom.errors import YarnloomError
 
@@ -36,14 +36,14 @@ def main(argv: Sequence[str] | None = None) -> int:
         The exit code: 0 fine, 1 the run failed or was cancelled, 2 bad usage or input, 3 service
         not reachable, 4 not allowed, 5 could not start or store.
     """
-    streams.prepare_streams()
+    text_streams.prepare_streams()
     parser = build_parser()
     _complete(parser)
     options = parser.parse_args(argv)
     try:
         return _run(options)
     except YarnloomError as error:
-        streams.say(f"yarnloom {options.command}: {error}")
+        text_streams.say(f"yarnloom {options.command}: {error}")
         if options.command in ("worker", "serve") and isinstance(error, errors.LoomError):
             return EXIT_CODES[errors.StartError]
         return next(EXIT_CODES[kind] for kind in type(error).__mro__ if kind in EXIT_CODES)
@@ -68,28 +68,28 @@ def _complete(parser: argparse.ArgumentParser) -> None:
 
 def _run(options: argparse.Namespace) -> int:
     if options.command in ("serve", "demo"):
-        from yarnloom.cli import running
+        from yarnloom.cli import serve
 
-        return running.serve(options) if options.command == "serve" else running.demo(options)
+        return serve.serve(options) if options.command == "serve" else serve.demo(options)
     if options.command == "verify":
-        from yarnloom.cli import verifying
+        from yarnloom.cli import verify
 
-        return verifying.verify_folder(options)
+        return verify.verify_folder(options)
     if options.command == "check":
-        from yarnloom.cli import acting
+        from yarnloom.cli import start
 
-        return acting.check(options.loom, options.json)
+        return start.check(options.loom, options.json)
     if options.command == "worker" and options.words[:1] in (["stop"], ["status"]):
-        from yarnloom.cli import running
+        from yarnloom.cli import serve
 
-        return running.background(options)
+        return serve.background(options)
     from yarnloom.client import Target
 
     target = Target.find(options.url, options.token, "from --url")
     if options.command == "worker" and not options.words:
-        from yarnloom.cli import running
+        from yarnloom.cli import serve
 
-        return running.worker(options, target)
-    from yarnloom.cli.talking import talk
+        return serve.worker(options, target)
+    from yarnloom.cli.dispatch import talk
 
     return talk(options, target)

@@ -15,10 +15,10 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn
 from rich.text import Text
 
 from yarnloom.cli import output
-from yarnloom.cli.looking import split_address
 from yarnloom.cli.output import out
+from yarnloom.cli.show import split_address
 from yarnloom.client import Call, Client
-from yarnloom.client.wire import JsonObject, OnCheck
+from yarnloom.client.calls import JsonObject, OnCheck
 from yarnloom.errors import InvalidInput
 from yarnloom.units import size_text
 

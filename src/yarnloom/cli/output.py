@@ -13,10 +13,10 @@ from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
-from yarnloom.cli.streams import say, visible, write, write_bytes
 from yarnloom.cli.terminal import SafeTable, coloured, err, out
+from yarnloom.cli.text_streams import say, visible, write, write_bytes
 from yarnloom.drawing import DYES, Line
-from yarnloom.drawing.words import (
+from yarnloom.drawing.part_words import (
     counts_text,
     follow_ups,
     percent,

@@ -10,9 +10,9 @@ from rich.text import Text
 
 from yarnloom.cli import output
 from yarnloom.cli.output import out
-from yarnloom.cli.params import named_params, params_from, wanted_types
+from yarnloom.cli.typed_params import named_params, params_from, wanted_types
 from yarnloom.client import Call, Client
-from yarnloom.client.wire import KEEP, schedule_call
+from yarnloom.client.calls import KEEP, schedule_call
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput
 

@@ -14,7 +14,7 @@ from rich.segment import Segment
 from rich.table import Table
 from rich.text import Text
 
-from yarnloom.cli.streams import HARMFUL, visible
+from yarnloom.cli.text_streams import HARMFUL, visible
 
 _COLOUR = re.compile("\x1b\\[[0-9;:]{0,40}m")
 

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import importlib
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from yarnloom.client.starts import Start
-from yarnloom.client.wire import DEFAULT_URL, ENDED, Call, Target, default_who
+from yarnloom.client.calls import DEFAULT_URL, ENDED, Call, Target, default_who
+from yarnloom.client.start_request import Start
+from yarnloom.lazy_names import lazy_names
 
 if TYPE_CHECKING:
+    from yarnloom.client.async_client import AsyncClient
     from yarnloom.client.async_runs import AsyncRun
-    from yarnloom.client.asynchronous import AsyncClient
     from yarnloom.client.runs import Run
-    from yarnloom.client.sync import Client
+    from yarnloom.client.sync_client import Client
 
 __all__ = [
     "DEFAULT_URL",
@@ -29,15 +29,11 @@ __all__ = [
 
 # A worker needs none of these, which take their time to be loaded.
 _LATER = {
-    "AsyncClient": "asynchronous",
+    "AsyncClient": "async_client",
     "AsyncRun": "async_runs",
-    "Client": "sync",
+    "Client": "sync_client",
     "Run": "runs",
 }
 
 
-def __getattr__(name: str) -> Any:
-    """Import a class on first use."""
-    if name not in _LATER:
-        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    return getattr(importlib.import_module(f"{__name__}.{_LATER[name]}"), name)
+__getattr__ = lazy_names(__name__, _LATER)

@@ -7,15 +7,15 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from yarnloom.client import wire
-from yarnloom.client.wire import ENDED, KEEP, JsonObject
+from yarnloom.client import calls
+from yarnloom.client.calls import ENDED, KEEP, JsonObject
 from yarnloom.units import Duration
 
 if TYPE_CHECKING:
-    from yarnloom.client.asynchronous import AsyncClient
+    from yarnloom.client.async_client import AsyncClient
 
 
-class AsyncRun(wire.RunFacts):
+class AsyncRun(calls.RunFacts):
     """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again."""
 
     def __init__(self, client: AsyncClient, data: JsonObject) -> None:
@@ -24,7 +24,7 @@ class AsyncRun(wire.RunFacts):
 
     async def refresh(self) -> AsyncRun:
         """Look again."""
-        self.data = await self._client.call(wire.show_call(self.number))
+        self.data = await self._client.call(calls.show_call(self.number))
         return self
 
     async def wait(self, timeout: float | None = None) -> Any:
@@ -34,9 +34,9 @@ class AsyncRun(wire.RunFacts):
         while self.state not in ENDED:
             left = 20.0 if until is None else min(20.0, until - loop.time())
             if left <= 0:
-                raise wire.still_going(self.data, timeout or 0.0)
-            self.data = await self._client.call(wire.show_call(self.number, left))
-        return wire.output_of(self.data)
+                raise calls.still_going(self.data, timeout or 0.0)
+            self.data = await self._client.call(calls.show_call(self.number, left))
+        return calls.output_of(self.data)
 
     async def follow(self) -> AsyncIterator[AsyncRun]:
         """The run each time it changes, until it has ended. A broken connection is healed."""
@@ -54,7 +54,7 @@ class AsyncRun(wire.RunFacts):
         Args:
             address: only this part of it, e.g. `"fetch"`.
         """
-        found: JsonObject = await self._client.call(wire.why_call(self.number, address))
+        found: JsonObject = await self._client.call(calls.why_call(self.number, address))
         return found
 
     async def pause(self, reason: str = "") -> AsyncRun:
@@ -102,17 +102,17 @@ class AsyncRun(wire.RunFacts):
             Conflict: it has begun.
         """
         self.data = await self._client.call(
-            wire.change_call(self.number, at, priority, tags, reason)
+            calls.change_call(self.number, at, priority, tags, reason)
         )
         return self
 
     async def _act(self, action: str, reason: str, **more: Any) -> AsyncRun:
-        self.data = await self._client.call(wire.act_call(self.number, action, reason, **more))
+        self.data = await self._client.call(calls.act_call(self.number, action, reason, **more))
         return self
 
     async def rerun(self, reason: str = "", /, **changes: Any) -> AsyncRun:
         """Start its workflow anew, with its params and what is changed of them; the new run."""
-        call = wire.rerun_call(self.number, changes, reason)
+        call = calls.rerun_call(self.number, changes, reason)
         return await self._client.begin(call, None)
 
     async def step(self, address: str) -> AsyncStep:
@@ -121,7 +121,7 @@ class AsyncRun(wire.RunFacts):
         Raises:
             NotFound: the address leads to no step.
         """
-        found = await self._client.call(wire.step_call(self.number, address))
+        found = await self._client.call(calls.step_call(self.number, address))
         return AsyncStep(self._client, self.number, found)
 
     async def published(self, *, follow: bool = False) -> AsyncIterator[JsonObject]:
@@ -136,7 +136,7 @@ class AsyncRun(wire.RunFacts):
                 yield event["data"]
             return
         after = 0
-        while page := (await self._client.call(wire.published_call(self.number, after)))[
+        while page := (await self._client.call(calls.published_call(self.number, after)))[
             "published"
         ]:
             for entry in page:
@@ -154,7 +154,7 @@ class AsyncRun(wire.RunFacts):
             `address` of the step, `attempt`, `at`, `stream` and `text` of each line, and the `mark`
             behind it.
         """
-        path, query = wire.live_lines(self.number, address, text)
+        path, query = calls.live_lines(self.number, address, text)
         async for event in self._client.stream(path, query, ends=True):
             yield event["data"]
 
@@ -165,24 +165,24 @@ class AsyncRun(wire.RunFacts):
             lasts: until it expires.
             details: it also shows the output and errors as they are, and what steps are called.
         """
-        call = wire.link_call(self.number, lasts, details)
+        call = calls.link_call(self.number, lasts, details)
         found: JsonObject = await self._client.call(call)
         return found
 
     async def links(self) -> list[JsonObject]:
         """Return the links to this run, newest first, without their tokens."""
-        found = await self._client.call(wire.links_call(self.number))
+        found = await self._client.call(calls.links_call(self.number))
         listed: list[JsonObject] = found["links"]
         return listed
 
     async def revoke_link(self, link: int, reason: str = "") -> JsonObject:
         """End a link before its time, given by its `id`; whoever watches with it is cut off."""
-        call = wire.revoke_link_call(self.number, link, reason)
+        call = calls.revoke_link_call(self.number, link, reason)
         found: JsonObject = await self._client.call(call)
         return found
 
 
-class AsyncStep(wire.StepFacts):
+class AsyncStep(calls.StepFacts):
     """A step of a run, as it was when it was last looked at."""
 
     def __init__(self, client: AsyncClient, run: int, data: JsonObject) -> None:
@@ -191,7 +191,7 @@ class AsyncStep(wire.StepFacts):
 
     async def refresh(self) -> AsyncStep:
         """Look again."""
-        self.data = await self._client.call(wire.step_call(self.run, self.address))
+        self.data = await self._client.call(calls.step_call(self.run, self.address))
         return self
 
     async def pause(self, reason: str = "") -> AsyncStep:
@@ -230,6 +230,6 @@ class AsyncStep(wire.StepFacts):
         return await self._act("edit", inputs=inputs, pool=pool, priority=priority, reason=reason)
 
     async def _act(self, action: str, **body: Any) -> AsyncStep:
-        call = wire.step_act_call(self.run, self.address, action, **body)
+        call = calls.step_act_call(self.run, self.address, action, **body)
         self.data = await self._client.call(call)
         return self

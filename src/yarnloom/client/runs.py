@@ -7,15 +7,15 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from yarnloom.client import wire
-from yarnloom.client.wire import ENDED, KEEP, JsonObject
+from yarnloom.client import calls
+from yarnloom.client.calls import ENDED, KEEP, JsonObject
 from yarnloom.units import Duration
 
 if TYPE_CHECKING:
-    from yarnloom.client.sync import Client
+    from yarnloom.client.sync_client import Client
 
 
-class Run(wire.RunFacts):
+class Run(calls.RunFacts):
     """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again."""
 
     def __init__(self, client: Client, data: JsonObject) -> None:
@@ -24,7 +24,7 @@ class Run(wire.RunFacts):
 
     def refresh(self) -> Run:
         """Look again."""
-        self.data = self._client.call(wire.show_call(self.number))
+        self.data = self._client.call(calls.show_call(self.number))
         return self
 
     def wait(self, timeout: float | None = None) -> Any:
@@ -42,9 +42,9 @@ class Run(wire.RunFacts):
         while self.state not in ENDED:
             left = 20.0 if until is None else min(20.0, until - time.monotonic())
             if left <= 0:
-                raise wire.still_going(self.data, timeout or 0.0)
-            self.data = self._client.call(wire.show_call(self.number, left))
-        return wire.output_of(self.data)
+                raise calls.still_going(self.data, timeout or 0.0)
+            self.data = self._client.call(calls.show_call(self.number, left))
+        return calls.output_of(self.data)
 
     def follow(self) -> Iterator[Run]:
         """The run each time it changes, until it has ended. A broken connection is healed."""
@@ -62,7 +62,7 @@ class Run(wire.RunFacts):
         Args:
             address: only this part of it, e.g. `"fetch"`.
         """
-        found: JsonObject = self._client.call(wire.why_call(self.number, address))
+        found: JsonObject = self._client.call(calls.why_call(self.number, address))
         return found
 
     def pause(self, reason: str = "") -> Run:
@@ -109,16 +109,16 @@ class Run(wire.RunFacts):
         Raises:
             Conflict: it has begun.
         """
-        self.data = self._client.call(wire.change_call(self.number, at, priority, tags, reason))
+        self.data = self._client.call(calls.change_call(self.number, at, priority, tags, reason))
         return self
 
     def _act(self, action: str, reason: str, **more: Any) -> Run:
-        self.data = self._client.call(wire.act_call(self.number, action, reason, **more))
+        self.data = self._client.call(calls.act_call(self.number, action, reason, **more))
         return self
 
     def rerun(self, reason: str = "", /, **changes: Any) -> Run:
         """Start its workflow anew, with its params and what is changed of them; the new run."""
-        call = wire.rerun_call(self.number, changes, reason)
+        call = calls.rerun_call(self.number, changes, reason)
         return self._client.begin(call, None)
 
     def step(self, address: str) -> Step:
@@ -127,7 +127,7 @@ class Run(wire.RunFacts):
         Raises:
             NotFound: the address leads to no step.
         """
-        found = self._client.call(wire.step_call(self.number, address))
+        found = self._client.call(calls.step_call(self.number, address))
         return Step(self._client, self.number, found)
 
     def published(self, *, follow: bool = False) -> Iterator[JsonObject]:
@@ -141,7 +141,7 @@ class Run(wire.RunFacts):
             yield from (event["data"] for event in self._client.stream(path))
             return
         after = 0
-        while page := self._client.call(wire.published_call(self.number, after))["published"]:
+        while page := self._client.call(calls.published_call(self.number, after))["published"]:
             yield from page
             after = page[-1]["line"] + 1
 
@@ -156,7 +156,7 @@ class Run(wire.RunFacts):
             `address` of the step, `attempt`, `at`, `stream` and `text` of each line, and the `mark`
             behind it.
         """
-        path, query = wire.live_lines(self.number, address, text)
+        path, query = calls.live_lines(self.number, address, text)
         for event in self._client.stream(path, query, ends=True):
             yield event["data"]
 
@@ -167,24 +167,24 @@ class Run(wire.RunFacts):
             lasts: until it expires.
             details: it also shows the output and errors as they are, and what steps are called.
         """
-        call = wire.link_call(self.number, lasts, details)
+        call = calls.link_call(self.number, lasts, details)
         found: JsonObject = self._client.call(call)
         return found
 
     def links(self) -> list[JsonObject]:
         """Return the links to this run, newest first, without their tokens."""
-        found = self._client.call(wire.links_call(self.number))
+        found = self._client.call(calls.links_call(self.number))
         listed: list[JsonObject] = found["links"]
         return listed
 
     def revoke_link(self, link: int, reason: str = "") -> JsonObject:
         """End a link before its time, given by its `id`; whoever watches with it is cut off."""
-        call = wire.revoke_link_call(self.number, link, reason)
+        call = calls.revoke_link_call(self.number, link, reason)
         found: JsonObject = self._client.call(call)
         return found
 
 
-class Step(wire.StepFacts):
+class Step(calls.StepFacts):
     """A step of a run, as it was when it was last looked at."""
 
     def __init__(self, client: Client, run: int, data: JsonObject) -> None:
@@ -193,7 +193,7 @@ class Step(wire.StepFacts):
 
     def refresh(self) -> Step:
         """Look again."""
-        self.data = self._client.call(wire.step_call(self.run, self.address))
+        self.data = self._client.call(calls.step_call(self.run, self.address))
         return self
 
     def pause(self, reason: str = "") -> Step:
@@ -232,6 +232,6 @@ class Step(wire.StepFacts):
         return self._act("edit", inputs=inputs, pool=pool, priority=priority, reason=reason)
 
     def _act(self, action: str, **body: Any) -> Step:
-        call = wire.step_act_call(self.run, self.address, action, **body)
+        call = calls.step_act_call(self.run, self.address, action, **body)
         self.data = self._client.call(call)
         return self

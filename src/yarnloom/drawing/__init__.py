@@ -4,10 +4,10 @@ A graph view is what `GET /runs/{number}/graph` and `GET /workflows?name=…` an
 """
 
 from yarnloom.drawing.dot import dot
-from yarnloom.drawing.dyes import DYES
 from yarnloom.drawing.mermaid import mermaid
 from yarnloom.drawing.outline import Line, outline
+from yarnloom.drawing.part_words import rules
+from yarnloom.drawing.state_colours import DYES
 from yarnloom.drawing.svg import svg
-from yarnloom.drawing.words import rules
 
 __all__ = ["DYES", "Line", "dot", "mermaid", "outline", "rules", "svg"]

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from yarnloom.drawing.words import View, follow_ups
+from yarnloom.drawing.part_words import View, follow_ups
 
 STEP_WIDTH, STEP_HEIGHT = 208.0, 84.0
 GAP, ROW_GAP = 52.0, 22.0

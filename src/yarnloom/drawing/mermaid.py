@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from yarnloom.drawing.dyes import DYES
-from yarnloom.drawing.threads import threads
-from yarnloom.drawing.words import View, facts, follow_ups, inner, standing
+from yarnloom.drawing.part_words import View, facts, follow_ups, inner, standing
+from yarnloom.drawing.state_colours import DYES
+from yarnloom.drawing.step_order import threads
 
 
 def mermaid(view: View) -> str:

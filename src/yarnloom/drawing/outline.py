@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yarnloom.drawing.words import View, facts, follow_ups, inner, standing
+from yarnloom.drawing.part_words import View, facts, follow_ups, inner, standing
 
 # How the parts in a part are marked: one after another, side by side, repeated.
 _MARKS = {"sequence": "  ", "parallel": "║ ", "each": "┆ "}

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from html import escape
 
-from yarnloom.drawing.dyes import DYES
 from yarnloom.drawing.layout import Box, lay_out
-from yarnloom.drawing.threads import threads
-from yarnloom.drawing.words import View, counts_text, facts, standing
+from yarnloom.drawing.part_words import View, counts_text, facts, standing
+from yarnloom.drawing.state_colours import DYES
+from yarnloom.drawing.step_order import threads
 
 MARGIN = 24.0
 TITLE = 44.0

@@ -8,179 +8,45 @@ command that breaks (a bug) is undone alone: the batch is rolled back and done a
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
-from yarnloom.engine import (
-    attending,
-    by_hand,
-    changing,
-    chores,
-    commands,
-    data_commands,
-    effects,
-    explaining,
-    filing,
-    folding,
-    granting,
-    links,
-    mending,
-    pausing,
-    pooling,
-    publishing,
-    relaying,
-    reporting,
-    saved,
-    scheduling,
-    starting,
-    stopping,
-    ticking,
+from yarnloom.engine import commands
+from yarnloom.engine.compact import granted_items, relay_steps, segments
+from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.dispatch.assign import assign_ready_steps
+from yarnloom.engine.operations import (
+    pause,
+    schedules,
+    worker_sessions,
 )
-from yarnloom.engine.admitting import admit
-from yarnloom.engine.flow import Flow
-from yarnloom.engine.following import follow, listeners_of
-from yarnloom.engine.handing_out import hand_out
-from yarnloom.engine.hours import Hours
-from yarnloom.engine.items import FILL_DUE
-from yarnloom.engine.memory import Memory
-from yarnloom.engine.recent import MINUTE, MINUTES, Recent, Tally
-from yarnloom.engine.time_of_runs import Moment, Time
-from yarnloom.engine.turn import (
-    BACK_OFF_DUE,
-    DEADLINE_DUE,
-    FILES_DUE,
-    RUN_DEADLINE_DUE,
-    SCHEDULE_DUE,
-    START_BY_DUE,
-    START_DUE,
-    Late,
+from yarnloom.engine.operations.admission import admit
+from yarnloom.engine.operations.run_end import follow
+from yarnloom.engine.rebuild import count_last_hour, rebuild, set_timers
+from yarnloom.engine.results import Results
+from yarnloom.engine.rules.run_clock import Moment, Time
+from yarnloom.engine.state.each_counts import Flow
+from yarnloom.engine.state.hourly_counts import Hours
+from yarnloom.engine.state.memory import Memory
+from yarnloom.engine.state.settings import (
     Settings,
-    Turn,
 )
-from yarnloom.engine.weaving import Weave
+from yarnloom.engine.state.transaction import (
+    Counts,
+    Folder,
+    Late,
+    RunTime,
+    Transaction,
+)
+from yarnloom.engine.use_cases import ABOUT_ROWS, ABOUT_RUNS, QUESTIONS, USE_CASES
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
-from yarnloom.store import Database, Printer, StoreFailed, Unit, timing, weights
-from yarnloom.store import writing as store
+from yarnloom.store import Database, Printer, StoreFailed, Unit, schedule_records
+from yarnloom.store import run_records as store
 
 STORE_PAUSE = 1.0
-
-
-@dataclass(slots=True)
-class Results:
-    """What came of a batch.
-
-    Attributes:
-        answers: one for each command, in order: its answer, or the exception that refused it.
-        messages: for workers with an open request: what is to be sent to them now.
-        gone: workers that left or were lost; none of their requests will get an answer.
-        changed: numbers of the runs that look different now.
-        ended: numbers of the runs that have ended now.
-        pools: names of the pools that look different now.
-        schedules: the same of schedules.
-        workers: whether a worker came, went, took something or was rid of it.
-        commit_seconds: how long the disk took to make it durable; None if nothing was stored.
-        chores: what is to be done by others, each ended by `EndChore`.
-        dropped: hashes of files whose bytes may be removed.
-        fault: why nothing could be stored.
-        next_due: when `Tick` is to be submitted, on the steady clock; None if never.
-    """
-
-    answers: list[Any] = field(default_factory=list)
-    messages: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
-    gone: set[str] = field(default_factory=set)
-    changed: set[int] = field(default_factory=set)
-    ended: set[int] = field(default_factory=set)
-    pools: set[str] = field(default_factory=set)
-    schedules: set[str] = field(default_factory=set)
-    workers: bool = False
-    chores: list[data_commands.Chore] = field(default_factory=list)
-    dropped: list[str] = field(default_factory=list)
-    commit_seconds: float | None = None
-    next_due: float | None = None
-    fault: str | None = None
-
-
-_USE_CASES: dict[type, Callable[[Turn, Any], Any]] = {
-    commands.Publish: publishing.publish,
-    commands.StartRun: starting.start_run,
-    commands.CheckStarts: starting.check_starts,
-    commands.StartMany: starting.start_many,
-    data_commands.KeepFile: filing.keep_file,
-    data_commands.KeepRows: filing.keep_rows,
-    data_commands.EndChore: chores.end_chore,
-    commands.CancelRun: stopping.cancel_run,
-    commands.PauseRun: pausing.pause_run,
-    commands.ResumeRun: pausing.resume_run,
-    commands.MendRun: mending.mend_run,
-    commands.Unfold: folding.unfold,
-    commands.ChangeRun: changing.change_run,
-    commands.RerunRun: starting.rerun,
-    commands.HandleStep: by_hand.handle_step,
-    commands.BeginEffect: effects.begin_effect,
-    commands.EndEffect: effects.end_effect,
-    commands.SettleEffect: effects.settle_effect,
-    commands.Register: attending.register,
-    commands.Ask: attending.ask,
-    commands.CloseAsk: attending.close_ask,
-    commands.Report: attending.take_report,
-    commands.InHand: attending.in_hand,
-    commands.MakeLink: links.make_link,
-    commands.RevokeLink: links.revoke_link,
-    commands.SaveFilter: saved.save_filter,
-    commands.DropFilter: saved.drop_filter,
-    commands.Leave: attending.leave,
-    commands.LoseWorker: attending.lose_worker,
-    commands.Tick: ticking.tick,
-    commands.ListWorkers: attending.list_workers,
-    commands.DrainWorker: attending.drain_worker,
-    commands.MakePool: pooling.make_pool,
-    commands.ChangePool: pooling.change_pool,
-    commands.RemovePool: pooling.remove_pool,
-    commands.ListPools: pooling.list_pools,
-    commands.MakeSchedule: scheduling.make_schedule,
-    commands.ChangeSchedule: scheduling.change_schedule,
-    commands.RemoveSchedule: scheduling.remove_schedule,
-    commands.StartSchedule: scheduling.start_schedule,
-    commands.ListSchedules: scheduling.list_schedules,
-    commands.Why: explaining.why,
-    commands.ListQuiet: explaining.list_quiet,
-    commands.Recently: pooling.recently,
-}
-
-
-_QUESTIONS = (
-    *(commands.Why, commands.ListQuiet, commands.Recently),
-    *(commands.ListWorkers, commands.ListPools, commands.ListSchedules),
-)
-"""Commands that change nothing: they are answered also while nothing can be stored."""
-
-
-def _by_day(turn: Turn, wall: int | None) -> int | None:
-    return None if wall is None else wall + turn.ahead
-
-
-_BY_TIME: dict[str, Callable[[Turn], int | None]] = {
-    BACK_OFF_DUE: lambda turn: store.next_due(turn.unit),
-    DEADLINE_DUE: lambda turn: store.next_step_deadline(turn.unit),
-    RUN_DEADLINE_DUE: lambda turn: store.next_run_deadline(turn.unit),
-    START_DUE: lambda turn: timing.next_to_open(turn.unit, turn.ahead),
-    START_BY_DUE: lambda turn: _by_day(turn, timing.next_to_expire(turn.unit)),
-    SCHEDULE_DUE: lambda turn: _by_day(turn, timing.next_firing(turn.unit)),
-    FILES_DUE: filing.next_drop,
-}
-
-
-_ABOUT_RUNS = (
-    *(commands.CancelRun, commands.PauseRun, commands.ResumeRun, commands.MendRun),
-    *(commands.ChangeRun, commands.HandleStep, commands.SettleEffect),
-)
-"""Commands that change the open steps of a run."""
-
-ABOUT_ROWS = (commands.MendRun, commands.HandleStep)
-"""Commands that read or change ended steps of a run: its items get rows before."""
 
 
 class Engine:
@@ -200,21 +66,21 @@ class Engine:
         if self._settings.vault is None:
             self._settings = replace(self._settings, vault=Vault(database.folder))
         self._unit = Unit(database.writer, database.past)
-        self._flow = Flow(self._unit)
-        self._hours = Hours()
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
         self._stale = self._unwritable = False
         self._time = Time(moment, database.past.latest)
-        self._recent = Recent()
-        self._recall_recent(moment)
+        self._last_hour = count_last_hour(self._unit, moment.now)
+        self._each_counts, self._hours = Flow(self._unit), Hours()
         self._rebuild(moment)
 
     @property
     def takes_work(self) -> bool:
         """Whether a worker is there that takes work: registered, not draining, with a place."""
         return any(
-            worker.registered and not worker.draining and (worker.places or worker.io_places)
+            worker.session.registered
+            and not worker.session.draining
+            and (worker.offer.places or worker.offer.io_places)
             for worker in list(self._memory.workers.values())
         )
 
@@ -230,7 +96,7 @@ class Engine:
 
     def in_hand(self, command: commands.InHand) -> dict[int, Printer | None] | None:
         """Answer a question from memory; None where that takes a transaction."""
-        return None if self._stale else attending.in_hand_now(self._memory, command)
+        return None if self._stale else worker_sessions.in_hand_now(self._memory, command)
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""
@@ -238,19 +104,19 @@ class Engine:
             return self._only_read(batch, fault, moment)
         if self._stale and (failed := self._rebuild_after_failure(moment)):
             return self._busy(batch, failed, moment)
-        moved = self._time.look(moment, busy=self._memory.is_busy)
-        turn = self._turn(moment)
+        moved = self._time.look(moment, busy=self._memory.workflows.is_busy)
+        transaction = self._transaction(moment)
         try:
-            self._follow_clock(turn, moved=moved)
-            answers = [self._one(turn, command) for command in batch]
-            pausing.settle_all(turn)
-            while turn.ended_now or turn.made_room:
-                follow(turn)
-                admit(turn)
-            hand_out(turn, relaying.extend)
-            attending.dismiss_idle(turn)
-            self._database.past.latest = turn.now
-            self._flow.write(turn)
+            self._follow_clock(transaction, moved=moved)
+            answers = [self._one(transaction, command) for command in batch]
+            pause.settle_all(transaction)
+            while transaction.afterwards.ended_runs or transaction.afterwards.made_room:
+                follow(transaction)
+                admit(transaction)
+            assign_ready_steps(transaction, granted_items.give, relay_steps.extend)
+            worker_sessions.dismiss_idle(transaction)
+            self._database.past.latest = transaction.now
+            self._each_counts.write(transaction)
             self._hours.write(self._unit)
             commit_seconds = self._unit.commit()
             if taken := self._database.taken_away():
@@ -264,86 +130,67 @@ class Engine:
                 return Results([error], next_due=moment.mono)
             return self._one_by_one(batch, moment)
         self._time.shift = 0
-        self._remember(turn)
-        results = self._results(turn, batch, answers)
+        self._remember(transaction)
+        results = self._results(transaction, batch, answers)
         results.commit_seconds = commit_seconds
         return results
 
-    def _remember(self, turn: Turn) -> None:
+    def _remember(self, transaction: Transaction) -> None:
         """What a transaction did that has succeeded counts for the last hour."""
-        self._recent.add(turn.now, turn.tally)
+        self._last_hour.add(transaction.now, transaction.counts.tally)
         memory = self._memory
-        self._recent.sample(turn.pools, memory.pools, memory.lanes, turn.now, turn.mono)
+        self._last_hour.sample(
+            transaction.changes.pools,
+            memory.pools,
+            memory.queue.lanes,
+            transaction.now,
+            transaction.mono,
+        )
 
-    def _one(self, turn: Turn, command: commands.Command) -> Any:
-        if isinstance(command, ABOUT_ROWS) and relaying.is_in_the_way(turn, command.run):
+    def _one(self, transaction: Transaction, command: commands.Command) -> Any:
+        if isinstance(command, ABOUT_ROWS) and relay_steps.is_in_the_way(transaction, command.run):
             return commands.StillRunning(command.run)
-        self._make_plain(turn, command)
+        self._make_plain(transaction, command)
         before = self._unit.changes
         try:
-            return _USE_CASES[type(command)](turn, command)
+            return USE_CASES[type(command)](transaction, command)
         except Refused as refused:
             if self._unit.changes != before:
                 raise  # it had begun to change things: undo all, and do the others again
             return refused
 
-    def _make_plain(self, turn: Turn, command: commands.Command) -> None:
+    def _make_plain(self, transaction: Transaction, command: commands.Command) -> None:
         """What a command is about that is not usual has rows before it."""
-        known = turn.memory.grants
+        known = transaction.memory.grants
         if isinstance(command, ABOUT_ROWS):
-            folding.unfold_all(turn, command.run)
-        if isinstance(command, _ABOUT_RUNS):
-            relaying.call_back(turn, command.run)
+            segments.unfold_all(transaction, command.run)
+        if isinstance(command, ABOUT_RUNS):
+            relay_steps.call_back(transaction, command.run)
         if not known.eaches:
             return
         if isinstance(command, commands.ChangePool | commands.RemovePool):
-            for straight in granting.withdraw_of_pool(turn, command.name):
-                weave = Weave(turn, turn.run(straight.run))
-                weave.fill_plainly(turn.unit.parts.need(straight.each))
+            for straight in granted_items.withdraw_of_pool(transaction, command.name):
+                weave = Weave(transaction, transaction.run(straight.run))
+                weave.fill_plainly(transaction.unit.parts.need(straight.each))
             return
         if (attempt := getattr(command, "attempt", None)) is not None:
-            granting.unfold_attempt(turn, attempt)
-        elif isinstance(command, _ABOUT_RUNS) and any(
+            granted_items.unfold_attempt(transaction, attempt)
+        elif isinstance(command, ABOUT_RUNS) and any(
             one.run == command.run for one in known.eaches.values()
         ):
-            Weave(turn, turn.run(command.run)).make_plain()
-
-    def _one_by_one(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
-        total = Results()
-        for command in batch:
-            results = self.execute([command], moment)
-            total.answers += results.answers
-            total.gone |= results.gone
-            total.changed |= results.changed
-            total.ended |= results.ended
-            total.pools |= results.pools
-            total.schedules |= results.schedules
-            total.workers |= results.workers
-            total.chores += results.chores
-            total.dropped += results.dropped
-            for worker, messages in results.messages.items():
-                total.messages.setdefault(worker, []).extend(messages)
-            total.next_due = results.next_due
-            total.fault = results.fault
-        return total
+            Weave(transaction, transaction.run(command.run)).make_plain()
 
     def _results(
-        self, turn: Turn, batch: Sequence[commands.Command], answers: list[Any]
+        self, transaction: Transaction, batch: Sequence[commands.Command], answers: list[Any]
     ) -> Results:
         answers = [answer.make() if isinstance(answer, Late) else answer for answer in answers]
         results = Results(
             answers,
-            gone=turn.gone,
-            changed=turn.changed,
-            ended=turn.ended,
-            pools=turn.pools,
-            schedules=turn.schedules,
-            workers=turn.workers,
-            chores=self._memory.new_chores,
-            dropped=turn.dropped,
-            next_due=self._memory.due.next_at,
+            changes=transaction.changes,
+            chores=self._memory.jobs.new,
+            next_due=self._memory.timers.next_at,
         )
-        self._memory.new_chores = []
+        self._memory.jobs.new = []
         for command, answer in zip(batch, answers, strict=True):
             if not isinstance(command, commands.Report):
                 continue
@@ -352,27 +199,37 @@ class Engine:
             if worker is not None and isinstance(answer, commands.Reported):
                 answer.messages = worker.take_unsent()
         for worker in self._memory.workers.values():
-            if worker.listening and worker.unsent and (messages := worker.take_unsent()):
-                worker.listening = False
+            if (
+                worker.session.polling
+                and worker.messages.unsent
+                and (messages := worker.take_unsent())
+            ):
+                worker.session.polling = False
                 results.messages[worker.id] = messages
         return results
 
-    def _turn(self, moment: Moment) -> Turn:
-        return Turn(
+    def _transaction(self, moment: Moment) -> Transaction:
+        database = self._database
+        return Transaction(
             self._unit,
-            self._database.files,
+            Folder(database.files, database.id, database.past),
             self._memory,
             self._settings,
             self._plans,
-            self._database.id,
-            self._database.past,
-            self._recent,
-            self._flow,
-            self._hours,
-            moment.now + self._time.ahead,
-            moment.mono,
-            self._time.ahead,
+            RunTime(moment.now + self._time.ahead, moment.mono, self._time.ahead),
+            Counts(self._last_hour, self._each_counts, self._hours),
         )
+
+    def _rebuild(self, moment: Moment) -> None:
+        self._memory = Memory()
+        rebuild(self._transaction(moment))
+        self._stale = False
+
+    def _one_by_one(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
+        total = Results()
+        for command in batch:
+            total.add(self.execute([command], moment))
+        return total
 
     def _busy(
         self, batch: Sequence[commands.Command], error: StoreFailed, moment: Moment
@@ -399,15 +256,15 @@ class Engine:
     ) -> Results:
         """Nothing can be stored: questions are answered from what can be read."""
         results = self._busy(batch, fault, moment)
-        if not any(isinstance(command, _QUESTIONS) for command in batch):
+        if not any(isinstance(command, QUESTIONS) for command in batch):
             return results
         try:
             if self._stale:
                 self._unit.rollback()
                 self._rebuild(moment)
-            turn = self._turn(moment)
+            transaction = self._transaction(moment)
             results.answers = [
-                self._one(turn, command) if isinstance(command, _QUESTIONS) else refused
+                self._one(transaction, command) if isinstance(command, QUESTIONS) else refused
                 for command, refused in zip(batch, results.answers, strict=True)
             ]
             self._unit.rollback()
@@ -422,7 +279,7 @@ class Engine:
         """
         self._stale = self._unwritable = True
         self._plans.clear()
-        self._flow.forget()
+        self._each_counts.forget()
         self._hours.forget()
         with contextlib.suppress(StoreFailed):
             self._unit.rollback()
@@ -435,78 +292,10 @@ class Engine:
             return error
         return None
 
-    def _rebuild(self, moment: Moment) -> None:
-        self._memory = Memory()
-        turn = self._turn(moment)
-        self._memory.workflows = store.current_plans(self._unit)
-        self._memory.weights = weights.newest(self._unit)
-        pooling.recall(turn)
-        pausing.recall(turn)
-        granting.recall(turn)
-        for pool, priority, share, contract, count, run in store.ready_by_lane(self._unit):
-            turn.plan(turn.run(run))  # so that it is known what its steps expect of a worker
-            self._memory.lanes.add(pool, priority, share, contract, count)
-        for workflow, entered, count in store.runs_by_workflow(self._unit):
-            self._memory.counted(entered)[workflow] += count
-        self._memory.listeners = listeners_of(turn)
-        scheduling.look_again(turn)
-        self._remind(turn)
-        for each in store.unfinished_eaches(self._unit):
-            self._memory.due.add(moment.mono, FILL_DUE, str(each))
-        chores.recall(turn)
-        for worker_id, name, facts in store.workers_present(self._unit):
-            attending.remember(turn, worker_id, name, facts)
-        for worker in self._memory.workers.values():
-            for attempt in worker.in_hand:
-                self._remember_attempt(turn, attempt)
-        relaying.recall(turn)
-        for worker in self._memory.workers.values():
-            for attempt_id, (pool, run) in worker.abandoned.items():
-                if pool:
-                    self._memory.pools.gate(pool).in_use[run] += 1
-                    self._memory.pools.gate(pool).unbegun.discard(attempt_id)
-        pooling.recall_begins(turn, self._memory.pools.settings)
-        for number in self._memory.paused:
-            pausing.settle(turn, turn.run(number))
-        self._flow.write(turn)
-        self._hours.write(self._unit)
-        self._unit.commit()
-        self._stale = False
-
-    def _recall_recent(self, moment: Moment) -> None:
-        """Count what the records say of the last hour, the newest attempts of very many."""
-        since = moment.now - MINUTES * MINUTE
-        found = []
-        for ready_at, begun_at, ended_at, outcome in store.recent_attempts(self._unit, since):
-            waited = max(0, begun_at - ready_at) / 1_000_000
-            found.append((begun_at, Tally(begun=1, waited=waited, longest=waited)))
-            if ended_at is not None:
-                found.append((ended_at, Tally(ended=1, failed=outcome in reporting.TROUBLE)))
-        for at, tally in sorted(found, key=lambda one: one[0]):
-            self._recent.add(at, tally)
-
-    def _remind(self, turn: Turn) -> None:
-        """Set a timer for each kind of what the store keeps by the time of day."""
-        for kind, next_of in _BY_TIME.items():
-            if (at := next_of(turn)) is not None:
-                turn.remind(kind, at)
-
-    def _follow_clock(self, turn: Turn, *, moved: bool) -> None:
+    def _follow_clock(self, transaction: Transaction, *, moved: bool) -> None:
         """The clock was set, or the machine slept: durations stay as long as they are."""
         if self._time.shift:
-            timing.move_waits(self._unit, self._time.shift)
+            schedule_records.move_waits(self._unit, self._time.shift)
         if moved or self._time.shift:
-            scheduling.look_again(turn)
-            self._remind(turn)
-
-    def _remember_attempt(self, turn: Turn, attempt_id: int) -> None:
-        """An attempt that a worker has in hand counts for turns, in its pool, and in time."""
-        attempt = self._unit.attempts.need(attempt_id)
-        step = self._unit.steps.need(attempt.step)
-        self._memory.lanes.started(step.pool, step.share)
-        if step.pool:
-            self._memory.pools.gate(step.pool).hand_out(step.run, attempt_id)
-        if attempt.begun_at is None:
-            turn.expect_begin(attempt_id)
-        else:
-            reporting.watch(turn, attempt, step)
+            schedules.look_again(transaction)
+            set_timers(transaction)

@@ -23,7 +23,27 @@ from yarnloom.plan.model import (
     Plan,
     Source,
 )
-from yarnloom.plan.parts import (
+from yarnloom.plan.part_types import secret_inputs, source_schema
+from yarnloom.plan.references import (
+    NOT_GIVEN,
+    failure,
+    failures,
+    item,
+    output,
+    param,
+    planned_at,
+    previous,
+)
+from yarnloom.plan.step_rules import (
+    PoolDeclaration,
+    Rate,
+    Retry,
+    StepRules,
+    TaskRules,
+    kind_name,
+    read_rules,
+)
+from yarnloom.plan.workflow_parts import (
     STEP_OPTIONS,
     Each,
     IfOneFails,
@@ -36,26 +56,6 @@ from yarnloom.plan.parts import (
     sequence,
     step,
 )
-from yarnloom.plan.references import (
-    NOT_GIVEN,
-    failure,
-    failures,
-    item,
-    output,
-    param,
-    planned_at,
-    previous,
-)
-from yarnloom.plan.rules import (
-    PoolDeclaration,
-    Rate,
-    Retry,
-    StepRules,
-    TaskRules,
-    kind_name,
-    read_rules,
-)
-from yarnloom.plan.typing import secret_inputs, source_schema
 
 __all__ = [
     "FOLLOW_UPS",

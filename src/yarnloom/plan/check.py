@@ -25,9 +25,9 @@ from yarnloom.plan.model import (
     OneFails,
     Plan,
 )
-from yarnloom.plan.rules import RULES, read_rules
+from yarnloom.plan.part_types import Types
 from yarnloom.plan.scopes import Findings, Scopes
-from yarnloom.plan.typing import Types
+from yarnloom.plan.step_rules import RULES, read_rules
 from yarnloom.plan.validators import schema_problem
 from yarnloom.units import seconds
 

@@ -11,10 +11,10 @@ from typing import Any, Protocol
 
 from yarnloom.errors import LoomError, Problem
 from yarnloom.plan.model import ON_END, ON_FAILURE, PLAN_FORMAT, Kind
-from yarnloom.plan.parts import Each, Parallel, Part, Sequence, Step
 from yarnloom.plan.references import Reference
-from yarnloom.plan.rules import StepRules, read_rules
+from yarnloom.plan.step_rules import StepRules, read_rules
 from yarnloom.plan.validators import Schema
+from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
 from yarnloom.units import seconds
 from yarnloom.values import encode, pointer
 

@@ -14,7 +14,7 @@ from functools import cached_property
 from typing import Any
 
 from yarnloom.plan.references import NOT_GIVEN
-from yarnloom.plan.rules import PLAIN_RULES, StepRules
+from yarnloom.plan.step_rules import PLAIN_RULES, StepRules
 from yarnloom.values import fingerprint
 
 PLAN_FORMAT = 1

@@ -12,7 +12,7 @@ from functools import lru_cache
 from typing import Any
 
 from yarnloom.errors import nearest
-from yarnloom.media import FILE_FORMAT, ROWS_FORMAT
+from yarnloom.media_types import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.plan.validators import Schema, is_valid
 
 

@@ -19,7 +19,7 @@ from pydantic import (
     model_validator,
 )
 
-from yarnloom.engine.states import RunState
+from yarnloom.engine.rules.states import RunState
 from yarnloom.units import seconds
 from yarnloom.values import PLAN_DEPTH, depth_problem
 

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-import importlib
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from yarnloom.lazy_names import lazy_names
 
 if TYPE_CHECKING:
     from yarnloom.service.app import create_app
-    from yarnloom.service.serve import Service
+    from yarnloom.service.server import Service
     from yarnloom.service.settings import (
         DEFAULT_HOST,
         DEFAULT_PORT,
         ServiceSettings,
         default_data_folder,
     )
-    from yarnloom.service.workers import Helpers
+    from yarnloom.service.worker_process import Helpers
 
 __all__ = [
     "DEFAULT_HOST",
@@ -28,8 +29,8 @@ __all__ = [
 
 # `serve` starts its workers before it loads the rest, which takes its time.
 _LATER = {
-    "Helpers": "workers",
-    "Service": "serve",
+    "Helpers": "worker_process",
+    "Service": "server",
     "create_app": "app",
     **dict.fromkeys(
         ("DEFAULT_HOST", "DEFAULT_PORT", "ServiceSettings", "default_data_folder"), "settings"
@@ -37,8 +38,4 @@ _LATER = {
 }
 
 
-def __getattr__(name: str) -> Any:
-    """Import a name on first use."""
-    if name not in _LATER:
-        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    return getattr(importlib.import_module(f"{__name__}.{_LATER[name]}"), name)
+__getattr__ = lazy_names(__name__, _LATER)

@@ -8,32 +8,32 @@ from contextlib import asynccontextmanager
 from fastapi import FastAPI
 from fastapi.routing import APIRoute
 
-from yarnloom.service import console, problems
+from yarnloom.service import console_files, problems
 from yarnloom.service.core import Core
-from yarnloom.service.description import describe
-from yarnloom.service.direct import Direct
+from yarnloom.service.fast_path import Direct
 from yarnloom.service.guard import Guard
+from yarnloom.service.openapi import describe
 from yarnloom.service.routes import (
-    control,
-    exporting,
+    exports,
     files,
     filters,
-    looms,
+    log_lines,
     overview,
     pools,
+    run_actions,
     runs,
     schedules,
     system,
-    watching,
     workers,
+    workflows,
 )
 from yarnloom.service.settings import ServiceSettings
-from yarnloom.service.strict import API
+from yarnloom.service.strict_route import API
 from yarnloom.store import Database, LogFile
 from yarnloom.version import VERSION
 
 _ROOMS = (
-    *(runs, filters, control, watching, exporting, files, looms, pools, schedules, workers),
+    *(runs, filters, run_actions, log_lines, exports, files, workflows, pools, schedules, workers),
     *(overview, system),
 )
 _ABOUT = """\
@@ -84,7 +84,7 @@ def create_app(settings: ServiceSettings, database: Database, log_file: LogFile)
             if isinstance(route, APIRoute):  # the first line of what it says of itself
                 route.summary = route.description.partition("\n")[0].rstrip(".")
         app.router.routes += room.router.routes
-    app.router.routes += [*system.health_router.routes, *console.router.routes]
+    app.router.routes += [*system.health_router.routes, *console_files.router.routes]
     describe(app, API)
     app.add_middleware(Direct)
     app.add_middleware(Guard, settings=settings)

@@ -13,15 +13,12 @@ from dataclasses import dataclass
 from time import monotonic, time_ns
 from typing import Any, TypeVar
 
-from yarnloom.engine import (
-    ABOUT_ROWS,
-    MOST_WORK,
-    SLOW_FLUSH,
+from yarnloom.engine import ABOUT_ROWS, MOST_WORK, Engine, Results, Settings, Unjudged, Verdicts
+from yarnloom.engine.commands import (
     Ask,
     CheckStarts,
     CloseAsk,
     Command,
-    Engine,
     InHand,
     ListPools,
     ListQuiet,
@@ -29,8 +26,6 @@ from yarnloom.engine import (
     ListWorkers,
     LoseWorker,
     RerunRun,
-    Results,
-    Settings,
     Started,
     StartMany,
     StartRun,
@@ -38,34 +33,25 @@ from yarnloom.engine import (
     StillRunning,
     Unchecked,
     Unfold,
-    Unjudged,
-    Verdicts,
     Why,
-    Writer,
-    explaining,
-    failing,
-    folded,
-    glancing,
-    looking,
-    shares,
-    system_clock,
 )
-from yarnloom.engine.run_views import Look, Open, run_views, under_way_of
-from yarnloom.engine.shares import UNKNOWN, Paces
-from yarnloom.engine.states import RUN_ENDED, RunState
-from yarnloom.engine.views import moment
+from yarnloom.engine.queries import explain, failure_kinds, rows_needed, run_graph, run_line
+from yarnloom.engine.queries.run_views import Look, Open, run_views, under_way_of
+from yarnloom.engine.rules.states import RUN_ENDED, RunState
+from yarnloom.engine.state import time_shares
+from yarnloom.engine.state.time_shares import UNKNOWN, Paces
 from yarnloom.errors import Busy, CannotStore, Gone, InvalidInput, NotFound, Problem, WorkerUnknown
-from yarnloom.machine import has_ended
 from yarnloom.plan import Plan, read_plan
+from yarnloom.process_identity import has_ended
 from yarnloom.protocol.bodies import LogBody
-from yarnloom.rows.checking import ERRORS_TOLD
-from yarnloom.service.beside import Beside, Check
-from yarnloom.service.checker import Checker
+from yarnloom.service.check_processes import Checker
 from yarnloom.service.events import WORKERS, Hub, Subject
-from yarnloom.service.glances import Glances
+from yarnloom.service.group_commit import SLOW_FLUSH, Writer, system_clock
 from yarnloom.service.health import Health
-from yarnloom.service.links import Links
-from yarnloom.service.logs import Logs
+from yarnloom.service.link_tokens import Links
+from yarnloom.service.list_job_processes import Beside, Check
+from yarnloom.service.log_buffer import Logs
+from yarnloom.service.run_line_pace import Glances
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.service.uploads import Uploads
 from yarnloom.store import (
@@ -74,9 +60,13 @@ from yarnloom.store import (
     LogFile,
     Printed,
     Printer,
-    listing,
-    reading,
-    weights,
+    run_lists,
+    run_queries,
+    time_weights,
+)
+from yarnloom.tabular.check_file import ERRORS_TOLD
+from yarnloom.units import (
+    iso_time,
 )
 
 log = logging.getLogger("yarnloom.service")
@@ -108,7 +98,7 @@ CAME_REMEMBERED = 1_000
 
 ASKS_AGAIN_WITHIN = 2.0
 STUCK = frozenset(
-    ("paused", "pool_paused", "pool_halted", "no_worker", "quiet", "itself", *explaining.FLAWS)
+    ("paused", "pool_paused", "pool_halted", "no_worker", "quiet", "itself", *explain.FLAWS)
 )
 """Reasons for which a run waits that time alone does not take away."""
 
@@ -334,7 +324,7 @@ class Core:
             raise _no_run(number, given_out)
         return (await self._shown([row], under_way, plain=plain))[0]
 
-    async def list_runs(self, wanted: listing.RunFilter) -> tuple[list[View], int | None]:
+    async def list_runs(self, wanted: run_lists.RunFilter) -> tuple[list[View], int | None]:
         """A page of runs, and where the next one begins."""
         rows, following, under_way = await self.read(_page_of_runs, wanted)
         return await self._shown(rows, under_way), following
@@ -361,8 +351,8 @@ class Core:
         if key not in self._known_paces:
             while len(self._known_paces) >= PACES_REMEMBERED:
                 del self._known_paces[next(iter(self._known_paces))]
-            known = await self.read(lambda one: weights.times_of(one.execute, row["weights"]))
-            self._known_paces[key] = shares.paces(await self.plan(row["plan"]), *known)
+            known = await self.read(lambda one: time_weights.times_of(one.execute, row["weights"]))
+            self._known_paces[key] = time_shares.paces(await self.plan(row["plan"]), *known)
         return self._known_paces[key]
 
     async def run_row(self, number: int) -> View:
@@ -375,20 +365,20 @@ class Core:
     async def plan(self, plan_id: int) -> Plan:
         """A plan by id."""
         if plan_id not in self._plans:
-            self._plans[plan_id] = read_plan(await self.read(reading.plan_document, plan_id))
+            self._plans[plan_id] = read_plan(await self.read(run_queries.plan_document, plan_id))
         return self._plans[plan_id]
 
     async def graph(self, number: int, address: str = "") -> View:
         """A run's parts with their states as they are now, or those of an item of an each."""
-        return await self.look_into(number, looking.graph, address)
+        return await self.look_into(number, run_graph.graph, address)
 
     async def look_into(self, number: int, ask: Callable[..., View], *args: Any) -> View:
         """What one of the questions of `looking` answers about a run."""
         row = await self.run_row(number)
         plan = await self.plan(row["plan"])
 
-        def look(connection: Any) -> View | list[folded.Span]:
-            spans = folded.needs(connection, plan, number, ask, *args)
+        def look(connection: Any) -> View | list[rows_needed.Span]:
+            spans = rows_needed.needs(connection, plan, number, ask, *args)
             return spans or ask(connection, plan, number, *args)
 
         while isinstance(found := await self.read(look), list):
@@ -403,7 +393,7 @@ class Core:
 
     async def why(self, number: int, address: str) -> View:
         """What a run, or a part of it, waits for; of what runs also how long it has been silent."""
-        place = await self.look_into(number, looking.place_of, address)
+        place = await self.look_into(number, run_graph.place_of, address)
         why: View = await self.submit(
             Why(number, place["rank"], place["item"], dict(self._waiters))
         )
@@ -418,19 +408,19 @@ class Core:
         return await self._glance_of(await self.run(number), await self.graph(number))
 
     async def _glance_of(self, run: View, graph: View) -> View:
-        failures = await self.look_into(run["number"], failing.failures)
+        failures = await self.look_into(run["number"], failure_kinds.failures)
         why = None if run["ended_at"] else await self.why(run["number"], "")
-        return glancing.glance(run, graph, why, failures)
+        return run_line.glance(run, graph, why, failures)
 
     async def _last_line_at(self, attempt: int) -> str | None:
         key = await self.log_key(attempt)
         with contextlib.suppress(CannotStore):
-            return moment(await self.logs.written_at(key)) if key else None
+            return iso_time(await self.logs.written_at(key)) if key else None
         return None
 
     async def log_key(self, attempt: int) -> AttemptKey | None:
         """Return the key of an attempt's lines; None where there is no such attempt."""
-        keys: dict[int, AttemptKey] = await self.read(reading.log_keys, [attempt])
+        keys: dict[int, AttemptKey] = await self.read(run_queries.log_keys, [attempt])
         return keys.get(attempt)
 
     def registration(self, worker: str) -> asyncio.Future[None]:
@@ -450,7 +440,7 @@ class Core:
     async def stuck(self) -> tuple[list[View], int]:
         """Runs that do not go on by themselves, each with why, and how many were asked."""
         found = []
-        numbers = await self.read(listing.still, ASKED_WHY)
+        numbers = await self.read(run_lists.still, ASKED_WHY)
         numbers += [one for one in await self.submit(ListQuiet()) if one not in numbers]
         for number in numbers[: 2 * ASKED_WHY]:
             ask = Why(number, waiters=dict(self._waiters), order=False)
@@ -464,7 +454,7 @@ class Core:
                         "run": number,
                         "workflow": why["workflow"],
                         "state": why["state"],
-                        "since": moment(row["created_at"]),
+                        "since": iso_time(row["created_at"]),
                         "reasons": list(dict.fromkeys(reasons))[:REASONS_SHOWN],
                     }
                 )
@@ -475,9 +465,9 @@ class Core:
         workers: list[View] = await self.submit(ListWorkers())
         wanted = [one for worker in workers for one in worker["in_hand"][:IN_HAND_SHOWN]]
         wanted += [worker["last"]["id"] for worker in workers if worker["last"]]
-        rows = await self.read(reading.in_hand, wanted) if wanted else []
+        rows = await self.read(run_queries.in_hand, wanted) if wanted else []
         plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
-        named = await self.read(looking.addresses_of, rows, plans) if rows else []
+        named = await self.read(run_graph.addresses_of, rows, plans) if rows else []
         by_id = {row["id"]: facts for row, facts in zip(rows, named, strict=True)}
         return [
             {
@@ -616,10 +606,10 @@ class Core:
         await self.logs.append(batch)
 
     async def _find_printers(self, attempts: list[int]) -> None:
-        keys = await self.read(reading.log_keys, attempts)
-        rows = await self.read(reading.in_hand, attempts)
+        keys = await self.read(run_queries.log_keys, attempts)
+        rows = await self.read(run_queries.in_hand, attempts)
         plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
-        places = await self.read(looking.addresses_of, rows, plans)
+        places = await self.read(run_graph.addresses_of, rows, plans)
         for row, known in zip(rows, places, strict=True):
             address = f"{row['run']}/{known['address'].partition('#')[0]}"
             self._printers[row["id"]] = Printer(keys[row["id"]], row["run"], address)
@@ -629,24 +619,26 @@ class Core:
         for worker, messages in results.messages.items():
             if answer := self._asks.get(worker):
                 _settle(answer, messages)
-        for worker in results.gone & self._asks.keys():
+        for worker in results.changes.gone & self._asks.keys():
             answer = self._asks[worker]
             if not answer.done():
                 answer.set_exception(WorkerUnknown(f"worker {worker} was given up; register again"))
-        self._under_way -= results.ended
-        for run in results.ended & self._waiting.keys():
+        self._under_way -= results.changes.ended
+        for run in results.changes.ended & self._waiting.keys():
             for woken in self._waiting[run]:
                 _settle(woken, None)
         for chore in results.chores:
             self.beside.do(chore)
-        if results.dropped:
-            dropping = asyncio.ensure_future(self.uploads.drop(results.dropped))
+        if results.changes.dropped:
+            dropping = asyncio.ensure_future(self.uploads.drop(results.changes.dropped))
             self._beside.add(dropping)
             dropping.add_done_callback(self._beside.discard)
-        changed: set[Subject] = {("run", number) for number in results.changed}
-        changed |= {("pool", name) for name in results.pools}
-        changed |= {("schedule", name) for name in results.schedules}
-        self.hub.changed(changed | ({WORKERS} if results.workers else set()), results.ended)
+        changed: set[Subject] = {("run", number) for number in results.changes.runs}
+        changed |= {("pool", name) for name in results.changes.pools}
+        changed |= {("schedule", name) for name in results.changes.schedules}
+        self.hub.changed(
+            changed | ({WORKERS} if results.changes.workers else set()), results.changes.ended
+        )
 
     # The end
 
@@ -696,9 +688,9 @@ def _settle(future: asyncio.Future[T], value: T) -> None:
 
 def _run_or_trace(connection: Any, number: int) -> tuple[View | None, bool, Mapping[int, Open]]:
     """A run's row, whether there ever was one, and what is under way in it."""
-    row = reading.run(connection, number)
+    row = run_queries.run(connection, number)
     if row is None:
-        return None, reading.was_given_out(connection, number), {}
+        return None, run_queries.was_given_out(connection, number), {}
     return row, True, under_way_of(connection.execute, [row])
 
 
@@ -709,7 +701,7 @@ def _no_run(number: int, given_out: bool) -> Gone | NotFound:
 
 
 def _page_of_runs(
-    connection: Any, wanted: listing.RunFilter
+    connection: Any, wanted: run_lists.RunFilter
 ) -> tuple[list[View], int | None, Mapping[int, Open]]:
-    rows, following = listing.runs(connection, wanted)
+    rows, following = run_lists.runs(connection, wanted)
     return rows, following, under_way_of(connection.execute, rows)

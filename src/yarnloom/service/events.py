@@ -19,8 +19,10 @@ from typing import Any
 
 from pydantic_core import to_json
 
-from yarnloom.engine.views import moment
-from yarnloom.units import whole_number
+from yarnloom.units import (
+    iso_time,
+    whole_number,
+)
 
 RING = 1_000
 RING_BYTES = 16 * 1024 * 1024
@@ -290,7 +292,7 @@ class Hub:
             "source": self._source,
             "type": kind,
             "subject": subject,
-            "time": moment(self._now()),
+            "time": iso_time(self._now()),
             "datacontenttype": "application/json",
             "data": data,
         }

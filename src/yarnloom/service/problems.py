@@ -13,9 +13,9 @@ from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
 
 from yarnloom import errors
-from yarnloom.checking import mistake_in
 from yarnloom.errors import Problem, YarnloomError
-from yarnloom.plan.mistakes import MOST_SHOWN
+from yarnloom.plan.value_problems import MOST_SHOWN
+from yarnloom.side_process.check_values import mistake_in
 from yarnloom.values import dump
 
 log = logging.getLogger("yarnloom.service")

@@ -14,11 +14,14 @@ import hashlib
 from collections.abc import AsyncIterator, Callable
 from typing import Any
 
-from yarnloom.engine import KeepFile, Writer
+from yarnloom.engine.commands import (
+    KeepFile,
+)
 from yarnloom.errors import CannotStore, InvalidInput, Problem
-from yarnloom.media import BLOCK
-from yarnloom.store import Database, Kept, reading
-from yarnloom.store.files import Incoming
+from yarnloom.media_types import BLOCK
+from yarnloom.service.group_commit import Writer
+from yarnloom.store import Database, Kept, run_queries
+from yarnloom.store.file_folder import Incoming
 
 
 class Uploads:
@@ -77,7 +80,7 @@ class Uploads:
                 await asyncio.to_thread(self._drop, sha256)
 
     def _drop(self, sha256: str) -> None:
-        if self._database.read(lambda one: reading.file(one, sha256)) is None:
+        if self._database.read(lambda one: run_queries.file(one, sha256)) is None:
             self._database.files.remove(sha256)
 
 

@@ -2,13 +2,13 @@
 
 from yarnloom.store.audit import audit
 from yarnloom.store.database import Database, migrate, migrations, open_reader, verify
-from yarnloom.store.files import FileFolder, Kept
-from yarnloom.store.logs import AttemptKey, LogFile, Printed, Printer
-from yarnloom.store.past import Past
-from yarnloom.store.privacy import make_private, private
-from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
-from yarnloom.store.soundness import Verdict
-from yarnloom.store.unit import StoreFailed, Unit
+from yarnloom.store.epoch import Past
+from yarnloom.store.file_folder import FileFolder, Kept
+from yarnloom.store.file_permissions import make_private, private
+from yarnloom.store.integrity import Verdict
+from yarnloom.store.log_file import AttemptKey, LogFile, Printed, Printer
+from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
+from yarnloom.store.unit_of_work import StoreFailed, Unit
 
 __all__ = [
     "AttemptKey",

@@ -22,13 +22,13 @@ from pathlib import Path
 from typing import TypeVar
 
 from yarnloom.errors import Busy, FolderUnusable
-from yarnloom.store import soundness
-from yarnloom.store.files import FileFolder
+from yarnloom.store import integrity
+from yarnloom.store.epoch import Past
+from yarnloom.store.file_folder import FileFolder
+from yarnloom.store.file_permissions import close_to_others
 from yarnloom.store.folder_lock import FILE_NAME, FolderLock
-from yarnloom.store.logs import verify_logs
-from yarnloom.store.past import Past
-from yarnloom.store.privacy import close_to_others
-from yarnloom.store.soundness import Verdict
+from yarnloom.store.integrity import Verdict
+from yarnloom.store.log_file import verify_logs
 
 T = TypeVar("T")
 
@@ -85,8 +85,8 @@ class Database:
         close_to_others(self.folder)
         self.writer = self.connect()
         migrate(self.writer)
-        soundness.refuse_incomplete(self.writer, self.path, _newest_shape())
-        faults = soundness.look_for_damage(self.writer, soundness.QUICK_SECONDS)
+        integrity.refuse_incomplete(self.writer, self.path, _newest_shape())
+        faults = integrity.look_for_damage(self.writer, integrity.QUICK_SECONDS)
         if faults:
             raise sqlite3.DatabaseError(f"they are damaged: {faults[0]}")
         self.looked_through = faults is not None
@@ -97,7 +97,7 @@ class Database:
     def look_for_damage(self) -> list[str]:
         """What is damaged, looked for through all of the file; takes long for a large one."""
         with contextlib.closing(self.connect(read_only=True)) as connection:
-            return soundness.look_for_damage(connection, None) or []
+            return integrity.look_for_damage(connection, None) or []
 
     def _clear_files(self) -> None:
         """Remove the bytes that a killed service left and that no row names."""
@@ -206,15 +206,15 @@ def verify(folder: Path) -> Verdict:
         )
     with open_reader(folder) as connection:
         try:
-            soundness.refuse_foreign(connection, folder / FILE_NAME)
+            integrity.refuse_foreign(connection, folder / FILE_NAME)
             have, newest = _version(connection), migrations()[-1][0]
             if have != newest:
                 raise FolderUnusable(
                     f"the records in {folder} are of version {have}; this program looks at version "
                     f"{newest}. `yarnloom serve` brings older ones to it."
                 )
-            soundness.refuse_incomplete(connection, folder / FILE_NAME, _newest_shape())
-            verdict = soundness.verify(connection, folder)
+            integrity.refuse_incomplete(connection, folder / FILE_NAME, _newest_shape())
+            verdict = integrity.verify(connection, folder)
             verdict.faults += verify_logs(folder)
             return verdict
         except sqlite3.DatabaseError as error:
@@ -236,7 +236,7 @@ def _connect(folder: Path, *, read_only: bool) -> Connection:
         connection.row_factory = sqlite3.Row if read_only else None
         connection.files = FileFolder(folder)
         if not read_only:
-            soundness.refuse_foreign(connection, path)
+            integrity.refuse_foreign(connection, path)
             connection.execute("PRAGMA auto_vacuum = INCREMENTAL")
             connection.execute("PRAGMA journal_mode = WAL")
             # What a long reader made it grow to, it gives back when it begins anew.
@@ -264,7 +264,7 @@ def _newest_shape() -> dict[tuple[str, str], tuple[str, ...]]:
     """The tables of the newest version, as they are when they are made anew."""
     with contextlib.closing(sqlite3.connect(":memory:", isolation_level=None)) as connection:
         migrate(connection)
-        return soundness.shape(connection)
+        return integrity.shape(connection)
 
 
 def migrations() -> list[tuple[int, str]]:

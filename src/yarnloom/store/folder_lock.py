@@ -16,7 +16,7 @@ import sys
 from pathlib import Path
 
 from yarnloom.errors import FolderInUse, FolderUnusable
-from yarnloom.store.privacy import private
+from yarnloom.store.file_permissions import private
 
 FILE_NAME = "yarnloom.db"
 HOLDER = "holder"

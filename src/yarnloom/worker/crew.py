@@ -14,11 +14,11 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from yarnloom.around import DEFAULT_GRACE, MILD
 from yarnloom.errors import LoomNotFound
 from yarnloom.masking import masked_in, worth_masking
+from yarnloom.sdk.hooks import DEFAULT_GRACE, MILD
 from yarnloom.units import size_text
-from yarnloom.worker.children import (
+from yarnloom.worker.processes.child_process import (
     TEAR_DOWN_SECONDS,
     Child,
     Guardian,
@@ -26,7 +26,7 @@ from yarnloom.worker.children import (
     adopt_orphans,
     reap_orphans,
 )
-from yarnloom.worker.measuring import children_of, memory_of
+from yarnloom.worker.processes.memory_use import children_of, memory_of
 
 Message = dict[str, Any]
 

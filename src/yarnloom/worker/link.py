@@ -15,12 +15,12 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 from pydantic_core import to_json
 
-from yarnloom.client.connections import Connections, speaks_plainly
-from yarnloom.client.wire import Call, Target
+from yarnloom.client.calls import Call, Target
+from yarnloom.client.plain_http import Connections, speaks_plainly
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
-from yarnloom.protocol.works import one_by_one
-from yarnloom.worker.deadline import now
-from yarnloom.worker.files import FileCache
+from yarnloom.protocol.attempt_groups import one_by_one
+from yarnloom.worker.child.deadline import now
+from yarnloom.worker.file_cache import FileCache
 
 if TYPE_CHECKING:
     from yarnloom.client import AsyncClient

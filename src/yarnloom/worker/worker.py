@@ -21,7 +21,7 @@ from typing import Any
 
 from yarnloom.client import Target
 from yarnloom.errors import Refused, StartError, YarnloomError
-from yarnloom.machine import cores, this_process
+from yarnloom.process_identity import cores, this_process
 from yarnloom.version import VERSION
 from yarnloom.worker.crew import Crew, CrewOptions
 from yarnloom.worker.link import Link

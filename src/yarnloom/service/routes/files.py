@@ -10,17 +10,25 @@ from fastapi import Header, Path, Query, Request
 from fastapi.responses import FileResponse, Response
 from starlette.requests import ClientDisconnect
 
-from yarnloom.engine import KeepFile
-from yarnloom.engine.views import Row, moment, views_of
+from yarnloom.engine.commands import (
+    KeepFile,
+)
+from yarnloom.engine.queries.views import (
+    Row,
+    views_of,
+)
 from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
-from yarnloom.media import HASH, JSON_LINES, media_type_of
-from yarnloom.rows.reading import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
-from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.media_types import HASH, JSON_LINES, media_type_of
+from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
-from yarnloom.service.routing import api_router
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.service.uploads import digest_of
-from yarnloom.store import reading
-from yarnloom.units import whole_number
+from yarnloom.store import run_queries
+from yarnloom.tabular.read_rows import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
+from yarnloom.units import (
+    iso_time,
+    whole_number,
+)
 
 router = api_router("files", "/files")
 
@@ -87,7 +95,7 @@ async def list_files(
     at, _, sha256 = (cursor or "").partition("-")
     kept_at = whole_number(at)
     before = None if kept_at is None else (kept_at, sha256)
-    rows = await core.read(reading.files, before, limit)
+    rows = await core.read(run_queries.files, before, limit)
     last = f"{rows[-1]['kept_at']}-{rows[-1]['sha256']}" if len(rows) == limit else None
     return answer({"files": views_of(rows, _view, "sha256", "name"), "next": last})
 
@@ -113,7 +121,7 @@ async def download(
 async def facts(core: TheCore, sha256: Hash) -> Response:
     """What a file is called, how large it is, and which runs use it, the newest first."""
     row = await _row(core, sha256)
-    used_by = await core.read(reading.file_users, sha256, 20)
+    used_by = await core.read(run_queries.file_users, sha256, 20)
     return answer({**_view(row), "used_by": used_by})
 
 
@@ -146,7 +154,7 @@ def _is_file_name(name: str) -> bool:
 
 
 async def _row(core: Core, sha256: str) -> dict[str, Any]:
-    row = await core.read(reading.file, sha256)
+    row = await core.read(run_queries.file, sha256)
     if row is None:
         raise NotFound(f"no file {sha256[:12]}… is kept; `yarnloom files` lists what is")
     if not core.database.files.path(sha256).exists():
@@ -158,8 +166,8 @@ def _view(row: Row) -> dict[str, Any]:
     names = ("sha256", "name", "media_type", "size", "kept_by", "count", "runs")
     return {
         **{name: row[name] for name in names},
-        "kept_at": moment(row["kept_at"]),
-        "idle_from": moment(row["idle_from"]),
+        "kept_at": iso_time(row["kept_at"]),
+        "idle_from": iso_time(row["idle_from"]),
     }
 
 

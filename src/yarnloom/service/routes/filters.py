@@ -7,13 +7,17 @@ from typing import Annotated
 from fastapi import Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine import DropFilter, SaveFilter, saved
+from yarnloom.engine.commands import (
+    DropFilter,
+    SaveFilter,
+)
+from yarnloom.engine.operations import saved_filters
 from yarnloom.protocol.answers import FilterList, SavedFilter
 from yarnloom.protocol.bodies import FilterName, RunsWanted
-from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
-from yarnloom.service.routing import api_router
-from yarnloom.store import filters, listing, reading
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.store import filter_records, run_lists, run_queries
 from yarnloom.units import micros, seconds
 
 router = api_router("runs", "/filters")
@@ -24,8 +28,8 @@ Name = Annotated[FilterName, Path()]
 @router.get("", response_model=FilterList)
 async def list_filters(core: TheCore) -> Response:
     """The saved filters of the list of runs, by name."""
-    rows = await core.read(filters.filters)
-    return answer({"filters": [saved.filter_view(row) for row in rows]})
+    rows = await core.read(filter_records.filters)
+    return answer({"filters": [saved_filters.filter_view(row) for row in rows]})
 
 
 @router.put("/{name:path}", response_model=SavedFilter, responses=problems(409, 422))
@@ -46,7 +50,7 @@ async def drop(
     return Response(status_code=204)
 
 
-async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> listing.RunFilter:
+async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> run_lists.RunFilter:
     """Which runs are wanted; fields that are given count more than those of the saved filter.
 
     Raises:
@@ -58,7 +62,7 @@ async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> 
     if wanted.within is not None:
         begin = core.now() - round(seconds(wanted.within) * 1_000_000)
         since = begin if since is None else max(begin, since)
-    return listing.RunFilter(
+    return run_lists.RunFilter(
         states=tuple(map(str, wanted.states)),
         workflow=await full_name(core, wanted.workflow),
         tag=wanted.tag,
@@ -74,15 +78,15 @@ async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> 
 
 
 async def _merged(core: Core, wanted: RunsWanted, name: str) -> RunsWanted:
-    kept = {row["name"]: row for row in await core.read(filters.filters)}
+    kept = {row["name"]: row for row in await core.read(filter_records.filters)}
     if name not in kept:
-        raise saved.unknown(name, list(kept))
-    return RunsWanted(**(saved.filter_view(kept[name])["wanted"] | wanted.given))
+        raise saved_filters.unknown(name, list(kept))
+    return RunsWanted(**(saved_filters.filter_view(kept[name])["wanted"] | wanted.given))
 
 
 async def full_name(core: Core, name: str | None) -> str | None:
     """The full name for a short one; a name that is not known stays as it is and finds nothing."""
     if name is None or "/" in name:
         return name
-    known = await core.read(reading.workflow_names)
+    known = await core.read(run_queries.workflow_names)
     return next((full for full in known if full.partition("/")[2] == name), name)

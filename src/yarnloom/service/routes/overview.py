@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from fastapi.responses import Response
 
-from yarnloom.engine import Recently
+from yarnloom.engine.commands import (
+    Recently,
+)
 from yarnloom.protocol.answers import OverviewAnswer
-from yarnloom.service.answers import TheCore, answer
-from yarnloom.service.routing import api_router
+from yarnloom.service.api_router import api_router
+from yarnloom.service.route_helpers import TheCore, answer
 
 router = api_router("system")
 

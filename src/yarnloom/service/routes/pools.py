@@ -7,13 +7,21 @@ from typing import Annotated, Any
 from fastapi import Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine import ChangePool, ListPools, MakePool, Recently, RemovePool
-from yarnloom.engine.views import moment
+from yarnloom.engine.commands import (
+    ChangePool,
+    ListPools,
+    MakePool,
+    Recently,
+    RemovePool,
+)
 from yarnloom.protocol.answers import PoolAnswer, PoolList, PoolUse
 from yarnloom.protocol.bodies import ChangePoolBody, MakePoolBody, PoolSettings
-from yarnloom.service.answers import Asker, TheCore, answer, problems
-from yarnloom.service.routing import api_router
-from yarnloom.store import reading
+from yarnloom.service.api_router import api_router
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.store import run_queries
+from yarnloom.units import (
+    iso_time,
+)
 
 router = api_router("pools", "/pools")
 
@@ -47,8 +55,8 @@ async def show_pool(core: TheCore, name: PoolName) -> Response:
 async def pool_use(core: TheCore, name: PoolName) -> Response:
     """How full a pool was in each minute of the last hour, and which runs wait for it."""
     minutes = await core.submit(Recently(name))
-    waits = await core.read(reading.waiting_in_pool, name, WAITS_SHOWN)
-    told = [{**one, "since": moment(one["since"])} for one in waits]
+    waits = await core.read(run_queries.waiting_in_pool, name, WAITS_SHOWN)
+    told = [{**one, "since": iso_time(one["since"])} for one in waits]
     return answer({"minutes": minutes, "waits": told})
 
 

@@ -9,9 +9,14 @@ from typing import Annotated, Any, Literal
 from fastapi import Header, Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine import CancelRun, Started, StartRun, failing, looking, spending
-from yarnloom.engine.states import RunState
-from yarnloom.engine.views import command_view, views_of
+from yarnloom.engine.commands import (
+    CancelRun,
+    Started,
+    StartRun,
+)
+from yarnloom.engine.queries import failure_kinds, run_graph, time_spent
+from yarnloom.engine.queries.views import command_view, views_of
+from yarnloom.engine.rules.states import RunState
 from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.plan import Kind
 from yarnloom.protocol.answers import (
@@ -36,11 +41,11 @@ from yarnloom.protocol.bodies import (
     StartManyBody,
     Time,
 )
-from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.service.routes.filters import filter_of
-from yarnloom.service.routing import api_router
-from yarnloom.store import listing, reading
+from yarnloom.store import run_lists, run_queries
 from yarnloom.units import micros, whole_number
 
 router = api_router("runs", "/runs")
@@ -180,8 +185,8 @@ async def list_runs(
 @router.get("/counts", response_model=RunCounts)
 async def counts(core: TheCore) -> Response:
     """How many runs are in each state; of more than a thousand only that they are more."""
-    found = await core.read(listing.state_counts, [str(state) for state in RunState])
-    most = listing.COUNTED
+    found = await core.read(run_lists.state_counts, [str(state) for state in RunState])
+    most = run_lists.COUNTED
     return answer(
         {
             "counts": {state: min(count, most) for state, count in found.items()},
@@ -232,7 +237,7 @@ async def graph(
 
     With `at` as they were at that moment, put back together from the times of attempts.
     """
-    return answer(await core.look_into(number, looking.graph, address, micros(at)))
+    return answer(await core.look_into(number, run_graph.graph, address, micros(at)))
 
 
 @router.get("/{number}/glance", response_model=GlanceAnswer, responses=problems(404, 410))
@@ -247,13 +252,13 @@ async def failures(core: TheCore, number: RunNumber) -> Response:
 
     The first 5,000 failed steps are looked at; `more` says that there are more.
     """
-    return answer(await core.look_into(number, failing.failures))
+    return answer(await core.look_into(number, failure_kinds.failures))
 
 
 @router.get("/{number}/times", response_model=TimesAnswer, responses=problems(404, 410))
 async def times(core: TheCore, number: RunNumber) -> Response:
     """Where the time of a run went, by the steps and eaches of its plan, in slices of time."""
-    return answer(await core.look_into(number, spending.spending, core.now()))
+    return answer(await core.look_into(number, time_spent.spending, core.now()))
 
 
 @router.get("/{number}/outliers", response_model=Outliers, responses=problems(404, 410, 422))
@@ -264,7 +269,7 @@ async def outliers(
     limit: Annotated[int, Query(ge=1, le=50)] = 5,
 ) -> Response:
     """The slowest attempts of a step over all items, and the first that failed; or of an each."""
-    found = await core.look_into(number, spending.outliers, address, core.now(), limit)
+    found = await core.look_into(number, time_spent.outliers, address, core.now(), limit)
     return answer(found)
 
 
@@ -277,7 +282,7 @@ async def attempts(
     limit: Annotated[int, Query(ge=1, le=2_000)] = 500,
 ) -> Response:
     """Every attempt of a run with its times, as handed out; with `address` those in one item."""
-    return answer(await core.look_into(number, looking.attempts, address, cursor, limit))
+    return answer(await core.look_into(number, run_graph.attempts, address, cursor, limit))
 
 
 @router.get("/{number}/steps", responses=problems(404, 410))
@@ -289,7 +294,7 @@ async def steps(
     With `address` one step, with its values and attempts.
     """
     if address:
-        return answer(await core.look_into(number, looking.step, address))
+        return answer(await core.look_into(number, run_graph.step, address))
     found: list[dict[str, Any]] = []
     _gather(await core.graph(number, inside), found)
     return answer({"steps": found})
@@ -318,7 +323,7 @@ async def items(
     A page that is searched for a text may have fewer items than the limit, and yet a `next`.
     """
     states, wanted = tuple(state or ()), text or None
-    found = await core.look_into(number, looking.items, address, states, cursor, limit, wanted)
+    found = await core.look_into(number, run_graph.items, address, states, cursor, limit, wanted)
     return answer(found)
 
 
@@ -332,7 +337,7 @@ async def log(
 ) -> Response:
     """What an attempt printed and logged; without `#` in the address, the newest attempt."""
     label, _, wanted = address.partition("#")
-    attempts = (await core.look_into(number, looking.step, label))["attempts"]
+    attempts = (await core.look_into(number, run_graph.step, label))["attempts"]
     number_wanted = whole_number(wanted)
     if wanted and number_wanted is None:
         raise InvalidInput(
@@ -352,7 +357,7 @@ async def log(
 async def commands(core: TheCore, number: RunNumber) -> Response:
     """Who gave which command for this run, when and why."""
     await core.run_row(number)
-    rows = await core.read(reading.commands, number)
+    rows = await core.read(run_queries.commands, number)
     return answer({"commands": views_of(rows, command_view, "at", "who", "what")})
 
 

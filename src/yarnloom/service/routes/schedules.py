@@ -8,15 +8,15 @@ from typing import Annotated, Any
 from fastapi import Header, Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine import (
+from yarnloom.engine.commands import (
     ChangeSchedule,
     ListSchedules,
     MakeSchedule,
     RemoveSchedule,
     StartSchedule,
-    system_clock,
 )
-from yarnloom.engine.scheduling import next_times
+from yarnloom.engine.operations.schedules import next_times
+from yarnloom.plan.schedule_settings import SETTINGS
 from yarnloom.protocol.answers import (
     CheckingAnswer,
     NextTimes,
@@ -30,10 +30,10 @@ from yarnloom.protocol.bodies import (
     ScheduleSettings,
     StartScheduleBody,
 )
-from yarnloom.schedules import SETTINGS
-from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.api_router import api_router
+from yarnloom.service.group_commit import system_clock
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.service.routes.runs import CHECK_WAIT, answer_to_start
-from yarnloom.service.routing import api_router
 
 router = api_router("schedules")
 

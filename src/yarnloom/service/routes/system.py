@@ -11,13 +11,15 @@ from fastapi.responses import Response
 from pydantic import Field
 from sse_starlette import EventSourceResponse
 
-from yarnloom.engine.views import moment
 from yarnloom.errors import NotAllowed
 from yarnloom.protocol.bodies import TokenBody
-from yarnloom.service.answers import TheCore, answer, problems
+from yarnloom.service.api_router import api_router
+from yarnloom.service.api_router import health_router as new_health_router
 from yarnloom.service.guard import COOKIE
-from yarnloom.service.routing import api_router
-from yarnloom.service.routing import health_router as new_health_router
+from yarnloom.service.route_helpers import TheCore, answer, problems
+from yarnloom.units import (
+    iso_time,
+)
 from yarnloom.version import VERSION
 
 router = api_router("system")
@@ -35,7 +37,7 @@ async def service(core: TheCore) -> Response:
             "version": VERSION,
             "data": str(core.database.folder),
             "starts": core.database.starts,
-            "started_at": moment(core.started_at),
+            "started_at": iso_time(core.started_at),
             "commits_on": "thread" if core.writer.threaded else "loop",
             "pid": os.getpid(),
         }

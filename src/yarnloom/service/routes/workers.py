@@ -9,7 +9,7 @@ from fastapi import Path, Request
 from fastapi.responses import Response
 from starlette.types import Receive
 
-from yarnloom.engine import (
+from yarnloom.engine.commands import (
     Ask,
     BeginEffect,
     DrainWorker,
@@ -30,9 +30,9 @@ from yarnloom.protocol.bodies import (
     RegisterBody,
     ReportBody,
 )
-from yarnloom.service.answers import Asker, TheCore, answer, problems
+from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
-from yarnloom.service.routing import api_router
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 
 router = api_router("workers", "/workers")
 

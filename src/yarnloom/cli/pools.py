@@ -1,0 +1,233 @@
+"""Commands about who runs when: pools, pool, why, and draining a worker."""
+
+from __future__ import annotations
+
+import argparse
+from itertools import groupby
+from typing import Any
+
+from rich.padding import Padding
+from rich.text import Text
+
+from yarnloom.cli import output
+from yarnloom.cli.output import out
+from yarnloom.cli.show import split_address
+from yarnloom.client import Call, Client
+from yarnloom.client.calls import KEEP, drain_call, pool_call, why_call
+from yarnloom.drawing import DYES
+from yarnloom.errors import InvalidInput
+from yarnloom.units import duration_text, seconds, whole_number
+
+View = dict[str, Any]
+
+
+def pools(client: Client, as_json: bool) -> int:
+    """List the pools."""
+    found = client.call(Call("GET", "/pools"))
+    if as_json:
+        output.print_json(found)
+    elif found["pools"]:
+        out.print(_pool_table(found["pools"]))
+    else:
+        output.say("no pools; declare one with loom.pool(...), or `yarnloom pool NAME --make`")
+    return 0
+
+
+def pool(client: Client, options: argparse.Namespace) -> int:
+    """Show a pool, or make, change or remove it."""
+    if options.remove:
+        query = {"reason": options.reason} if options.reason else {}
+        client.call(Call("DELETE", f"/pools/{options.name}", query=query))
+        out.print(f"pool {options.name} is removed")
+        return 0
+    changes = {
+        "limit": _limit(options.limit),
+        "rate": _rate(options.rate),
+        "note": KEEP if options.note is None else options.note,
+    }
+    paused = {"pause": True, "resume": False}.get(options.flow, KEEP)
+    if options.make:
+        call = pool_call(options.name, **changes, reason=options.reason)
+        found = client.call(Call("POST", "/pools", {"name": options.name, **call.body}))
+        if paused is True:
+            found = client.call(pool_call(options.name, paused=True, reason=options.reason))
+    elif paused is not KEEP or options.as_declared or any(v is not KEEP for v in changes.values()):
+        settings = {**changes, "paused": paused, "as_declared": options.as_declared}
+        found = client.call(pool_call(options.name, **settings, reason=options.reason))
+    else:
+        found = client.call(Call("GET", f"/pools/{options.name}"))
+    if options.json:
+        output.print_json(found)
+    else:
+        _print_pool(found)
+    return 0
+
+
+def why(client: Client, address: str, as_json: bool) -> int:
+    """Say what each unfinished step of a run waits for."""
+    number, label = split_address(address)
+    found = client.call(why_call(number, label))
+    if as_json:
+        output.print_json(found)
+        return 0
+    head = Text.assemble((f"run {number}", "bold"), f"  {found['workflow']}  ")
+    out.print(head.append_text(output.state_text(found["state"])))
+    for reason in found["reasons"]:
+        out.print(Padding(Text(reason["text"]), (0, 0, 0, 2)))
+    for (state, text), group in groupby(found["waits"], lambda one: (one["state"], _texts(one))):
+        first, *others = group
+        line = Text("  ").append_text(output.state_text(state))
+        line.append(" " * max(1, 17 - line.cell_len)).append(first["address"], style="bold")
+        line.append(f" and {len(others)} more" if others else "", style="dim")
+        out.print(line, soft_wrap=True)
+        out.print(Padding(Text(text), (0, 0, 0, 17)))
+    if found["more"]:
+        output.say("there are more; ask for a part: yarnloom why 'RUN/PART'")
+    return 0
+
+
+def _texts(entry: View) -> str:
+    """Everything that is said of one step."""
+    found = [reason["text"] for reason in entry["reasons"]]
+    if entry.get("last_line_at"):
+        found.append(f"its last line came {output.ago(entry['last_line_at'])}")
+    if entry.get("deadline_at"):
+        found.append(f"its deadline is {output.until(entry['deadline_at'])}")
+    return "; ".join(found)
+
+
+def drained(words: list[str]) -> str:
+    """The worker that `worker drain NAME` names.
+
+    Raises:
+        InvalidInput: something else was typed.
+    """
+    match words:
+        case ["drain", name]:
+            return name
+    raise InvalidInput(
+        f"found `worker {' '.join(words)}`; expected `worker drain NAME`, `worker stop NAME` or "
+        "`worker status`"
+    )
+
+
+def drain(client: Client, worker: str, reason: str, as_json: bool) -> int:
+    """Let a worker end when it has nothing in hand."""
+    found = client.call(drain_call(worker, reason))
+    if as_json:
+        output.print_json(found)
+        return 0
+    held = output.count(len(found["in_hand"]), "attempt")
+    out.print(f"worker {found['name']} takes nothing new, and ends when its {held} have ended")
+    return 0
+
+
+def _pool_table(found: list[View]) -> Any:
+    rows = output.table(
+        "pool", "in use", "waiting", "rate", "last minute", "used by", "", numbers=("waiting",)
+    )
+    for one in found:
+        paused = Text("paused", style=DYES["paused"][0]) if one["paused"] else Text("")
+        note = Text.assemble(paused, "  " if one["paused"] and one["note"] else "", one["note"])
+        rows.add_row(
+            one["name"],
+            in_use_text(one),
+            str(one["waiting"] or "–"),
+            rate_text(one["rate"]),
+            f"{one['begun_last_minute']} begun",
+            _users(one),
+            note,
+        )
+    return rows
+
+
+def in_use_text(pool: View) -> Text:
+    """How full a pool is: "3 of 3"."""
+    limit = pool["limit"]
+    if limit is None:
+        return Text(f"{pool['in_use']}, no limit")
+    each = " each" if pool["values"] else ""
+    full = not pool["values"] and pool["in_use"] >= limit and pool["waiting"]
+    return Text(f"{pool['in_use']} of {limit}{each}", style=DYES["ready"][0] if full else "")
+
+
+def rate_text(rate: View | None) -> str:
+    """A rate in words: "10 in 1 s"."""
+    return "–" if rate is None else f"{rate['count']} in {duration_text(rate['per'])}"
+
+
+def _users(pool: View) -> str:
+    shown = [f"run {one['run']} ({one['attempts']})" for one in pool["used_by"][:3]]
+    more = pool["runs"] - len(shown)
+    return ", ".join(shown) + (f" and {more} more" if more > 0 else "") or "–"
+
+
+def _print_pool(found: View) -> None:
+    head = Text.assemble((found["name"], "bold"), "  ").append_text(in_use_text(found))
+    head.append(f" in use, {found['waiting']} waiting")
+    out.print(head)
+    facts = [
+        ("note", found["note"]),
+        ("rate", "" if found["rate"] is None else f"{rate_text(found['rate'])} begin at most"),
+        ("begun", f"{found['begun_last_minute']} in the last minute"),
+        ("used by", _users(found) if found["used_by"] else ""),
+        ("paused", _pause(found["paused"])),
+        ("by hand", ", ".join(f"{k} {_setting(v)}" for k, v in found["by_hand"].items())),
+        *((f"loom {one['loom']}", _declaration(one)) for one in found["declared"]),
+    ]
+    for name, text in facts:
+        if text:
+            out.print(Text.assemble((f"  {name:<18}", "dim"), text))
+    if found["values"]:
+        rows = output.table("value", "in use", "waiting", numbers=("in use", "waiting"))
+        for one in found["values"]:
+            rows.add_row(one["value"], str(one["in_use"]), str(one["waiting"]))
+        out.print(Padding(rows, (1, 0, 0, 2)))
+
+
+def _pause(paused: View | None) -> str:
+    if paused is None:
+        return ""
+    reason = f": {paused['reason']}" if paused["reason"] else ""
+    return f"by {paused['by']} {output.ago(paused['at'])}{reason}"
+
+
+def _setting(value: Any) -> str:
+    if isinstance(value, dict):
+        return rate_text(value)
+    return "none" if value is None else str(value)
+
+
+def _declaration(one: View) -> str:
+    limit = "no limit" if one["limit"] is None else f"limit {one['limit']}"
+    rate = "" if one["rate"] is None else f", {rate_text(one['rate'])}"
+    return f"says {limit}{rate}"
+
+
+def _limit(given: str | None) -> Any:
+    if given is None:
+        return KEEP
+    if given == "none":
+        return None
+    if (number := whole_number(given)) is not None:
+        return number
+    raise InvalidInput(f"found --limit {given!r}; expected a whole number from 0 on, or none")
+
+
+def _rate(given: str | None) -> Any:
+    """`10/1s` as a rate."""
+    if given is None:
+        return KEEP
+    if given == "none":
+        return None
+    from yarnloom.plan import Rate
+
+    count, slash, length = given.partition("/")
+    try:
+        if not slash or (number := whole_number(count)) is None:
+            raise ValueError
+        return Rate(number, seconds(length if length[:1].isdigit() else f"1{length}"))
+    except ValueError:
+        raise InvalidInput(
+            f"found --rate {given!r}; expected a count and a time, as 10/1s or 100/m, or none"
+        ) from None

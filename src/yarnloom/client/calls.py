@@ -1,0 +1,475 @@
+"""What the sync and the async client share: addresses, calls, and reading answers. No I/O."""
+
+from __future__ import annotations
+
+import getpass
+import os
+import socket
+import uuid
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any, TypedDict
+from urllib.parse import quote, urlsplit
+
+from pydantic_core import to_json
+
+from yarnloom import errors
+from yarnloom.client.file_transfer import plain
+from yarnloom.client.start_request import Start, many
+from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError, nearest
+from yarnloom.sdk.current_attempt import attempt_now
+from yarnloom.units import Duration, seconds
+from yarnloom.values import decode, encode
+
+API = "/api/v1"
+DEFAULT_URL = "http://127.0.0.1:8471"
+ENDED = frozenset({"done", "failed", "cancelled"})
+
+JsonObject = dict[str, Any]
+KEEP: Any = object()
+"""A setting that is not to be changed; None may mean that there is no limit."""
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """Which service is meant, and how that was decided.
+
+    Attributes:
+        url: the base address, without a slash at its end.
+        setting: where the address comes from, for messages.
+        token: shown to the service; empty for none.
+    """
+
+    url: str
+    setting: str
+    token: str = ""
+
+    @classmethod
+    def find(cls, url: str | None = None, token: str | None = None, given_by: str = "") -> Target:
+        """The service meant by an argument, else by `YARNLOOM_URL`, else the default one."""
+        token = token if token is not None else os.environ.get("YARNLOOM_TOKEN", "")
+        if url:
+            return cls(url.rstrip("/"), given_by or "given as url", token)
+        if from_env := os.environ.get("YARNLOOM_URL"):
+            return cls(from_env.rstrip("/"), "from YARNLOOM_URL", token)
+        return cls(DEFAULT_URL, "the default", token)
+
+    @property
+    def local(self) -> bool:
+        """Whether the service is on this machine, where no proxy stands between."""
+        return urlsplit(self.url).hostname in ("127.0.0.1", "localhost", "::1")
+
+    @property
+    def secure(self) -> bool:
+        """Whether TLS is spoken; loading certificates for nothing takes its time."""
+        return self.url.startswith("https:")
+
+    def headers(self, who: str) -> dict[str, str]:
+        """The headers of every request."""
+        found = {"Yarnloom-Who": who.encode("ascii", "replace").decode()}
+        if self.token:
+            found["Authorization"] = f"Bearer {self.token}"
+        return found
+
+    def not_reachable(self, why: object) -> NotReachable:
+        """The error when nothing answers."""
+        return NotReachable(
+            f"no service answers at {self.url} ({self.setting}): {why or 'connection failed'}. "
+            "Start one with `yarnloom serve`, or give its address with --url or YARNLOOM_URL."
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Call:
+    """One request.
+
+    Attributes:
+        again: whether it may simply be sent again when the connection broke.
+    """
+
+    method: str
+    path: str
+    body: Any = None
+    query: dict[str, Any] = field(default_factory=dict)
+    again: bool = True
+
+    @property
+    def content(self) -> bytes | None:
+        """The body as JSON."""
+        return None if self.body is None else to_json(self.body)
+
+
+def default_who(kind: str) -> str:
+    """Who gives commands, unless told: the kind of program, the user and the machine."""
+    try:
+        user = getpass.getuser()
+    except (OSError, KeyError):  # a container's user id without a name
+        user = str(os.getuid())
+    return f"{kind}:{user}@{socket.gethostname()}"
+
+
+def read_answer(target: Target, status: int, body: bytes) -> Any:
+    """What an answer holds.
+
+    Raises:
+        Refused: the service said no; the class says how.
+        BadAnswer: this is not how a Yarn Loom service answers.
+    """
+    if status == 204:
+        return None
+    try:
+        data = decode(body)
+    except YarnloomError as error:
+        raise BadAnswer(
+            f"{target.url} ({target.setting}) answers {status}, but not with JSON. "
+            "Is it a Yarn Loom service?"
+        ) from error
+    if status < 400:
+        return data
+    raise _error(target, status, data)
+
+
+def _error(target: Target, status: int, data: Any) -> YarnloomError:
+    kind = str(data.get("type", "")) if isinstance(data, dict) else ""
+    if not kind.startswith("urn:yarnloom:"):
+        return BadAnswer(f"{target.url} answers {status}. Is it a Yarn Loom service?")
+    found = errors.subclasses().get(kind.removeprefix("urn:yarnloom:"), errors.Refused)
+    problems = [
+        Problem(
+            one.get("pointer", ""), one.get("detail", ""), one.get("line", 0), one.get("column", "")
+        )
+        for one in data.get("problems", ())
+    ]
+    known = {"type", "title", "status", "detail", "problems"}
+    detail = {key: value for key, value in data.items() if key not in known}
+    return found(data.get("detail", kind), problems=problems, **detail)
+
+
+class RunFacts:
+    """A run, as it was when it was last looked at; the clients' runs look again.
+
+    Attributes:
+        number: the run's number.
+        data: everything the service says of it.
+    """
+
+    def __init__(self, data: JsonObject) -> None:
+        self.data = data
+        self.number: int = data["number"]
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {self.number} of {self.data['workflow']}: {self.state}>"
+
+    @property
+    def state(self) -> str:
+        """Its state."""
+        return str(self.data.get("state", "unreadable"))
+
+    @property
+    def output(self) -> Any:
+        """Its output, None as long as it is not done."""
+        return self.data["output"]
+
+    @property
+    def progress(self) -> JsonObject:
+        """How far it is: `fraction` (0 to 1), `text`, `done`, `total`, `seconds_left` and more."""
+        found: JsonObject = self.data["progress"]
+        return found
+
+
+def start_call(start: Start) -> Call:
+    """Start a workflow or a single task; sending it twice is safe, since it has a key.
+
+    Raises:
+        ValueRefused: the params are not JSON.
+    """
+    return Call("POST", "/runs", start.to_json())
+
+
+def start_many_call(starts: Iterable[Start]) -> Call:
+    """Start many; raises as `start_call`."""
+    return Call("POST", "/runs/many", {"starts": many(starts)})
+
+
+def schedule_call(name: str, **settings: Any) -> Call:
+    """Change a schedule; what is `KEEP` stays as it is."""
+    body = {key: value for key, value in settings.items() if value is not KEEP}
+    return Call("PATCH", f"/schedules/{quote(name, safe='')}", body)
+
+
+OnCheck = Callable[[list[JsonObject]], None]
+"""Told how far the rows of files are checked: `rows`, `read` of `size` bytes, and the `file`."""
+
+CHECK_SECONDS = 0.5
+
+
+def watched(call: Call, on_check: OnCheck | None) -> Call:
+    """A start that tells now and then how far the check of its rows is."""
+    query = {"wait": CHECK_SECONDS} if on_check else {}
+    return replace(call, query={**call.query, **query})
+
+
+def files_call(limit: int) -> Call:
+    """The newest files."""
+    return Call("GET", "/files", query={"limit": limit})
+
+
+class RunsWanted(TypedDict, total=False):
+    """Which runs a list shows; what is not given, or None, is any.
+
+    Attributes:
+        workflow: its name.
+        tag: one that the run was given.
+        key: the start key that made it.
+        schedule: that started it.
+        who: that started it.
+        since: started then or later.
+        until: started before then.
+        within: started so long ago or later, as `"24h"`.
+        saved: the name of a saved filter; what else is given counts more.
+        text: in its workflow, params, tags, key, starter or error.
+        followups_failed: only those of which a follow-up failed.
+        without_reports: leaves out those that only tell of another run's end.
+    """
+
+    workflow: str | None
+    tag: str | None
+    key: str | None
+    schedule: str | None
+    who: str | None
+    since: datetime | None
+    until: datetime | None
+    within: str | None
+    saved: str | None
+    text: str | None
+    followups_failed: bool | None
+    without_reports: bool | None
+
+
+def list_call(states: tuple[str, ...], limit: int, wanted: RunsWanted) -> Call:
+    """List the newest runs.
+
+    Raises:
+        TypeError: there is no such filter; without it the list would be another.
+    """
+    for name in wanted.keys() - RunsWanted.__optional_keys__:
+        raise TypeError(
+            f"runs() has no filter {name!r}{nearest(name, RunsWanted.__optional_keys__)}"
+        )
+    given = _said(wanted)
+    for name in ("followups_failed", "without_reports"):
+        if name in given:
+            given[name] = str(bool(given[name])).lower()
+    return Call("GET", "/runs", query={"state": list(states), "limit": limit, **given})
+
+
+def _said(wanted: Mapping[str, Any]) -> dict[str, Any]:
+    """The fields of a filter that are given, with times as text."""
+    given = {name: value for name, value in wanted.items() if value is not None}
+    for name in ("since", "until"):
+        if isinstance(at := given.get(name), datetime):
+            given[name] = at.astimezone().isoformat()
+    return given
+
+
+def save_filter_call(name: str, states: tuple[str, ...], wanted: Mapping[str, Any]) -> Call:
+    """Keep a filter of the list of runs by name."""
+    body = {"states": list(states), **_said(wanted)}
+    return Call("PUT", f"/filters/{quote(name, safe='')}", body)
+
+
+def drop_filter_call(name: str, reason: str) -> Call:
+    """Forget a saved filter."""
+    return Call("DELETE", f"/filters/{quote(name, safe='')}", query={"reason": reason}, again=False)
+
+
+def glance_call(number: int) -> Call:
+    """A run on one line."""
+    return Call("GET", f"/runs/{number}/glance")
+
+
+def show_call(number: int, wait: float = 0.0) -> Call:
+    """A run, possibly after waiting for its end."""
+    query: dict[str, Any] = {"wait": f"{wait:.3f}"} if wait else {}
+    if wait and (attempt := attempt_now()) is not None:
+        query["attempt"] = attempt  # a task waits: `why` tells it where nothing can go on
+    return Call("GET", f"/runs/{number}", query=query)
+
+
+def act_call(number: int, action: str, reason: str = "", **more: Any) -> Call:
+    """Pause, resume, cancel or mend a run."""
+    # Sent twice, a second cancel would stop the follow-ups too, and a mend be refused.
+    again = action in ("pause", "resume")
+    body = {"reason": reason, **{name: value for name, value in more.items() if value}}
+    return Call("POST", f"/runs/{number}/{action}", body, again=again)
+
+
+def change_call(
+    number: int,
+    at: datetime | Duration | None,
+    priority: int | None,
+    tags: Sequence[str] | None,
+    reason: str,
+) -> Call:
+    """Change a run that has not begun."""
+    body: JsonObject = {"reason": reason}
+    if isinstance(at, datetime):
+        body["start_at"] = at.astimezone().isoformat()
+    elif at is not None:
+        body["start_in"] = seconds(at)
+    if priority is not None:
+        body["priority"] = priority
+    if tags is not None:
+        body["tags"] = list(tags)
+    return Call("PATCH", f"/runs/{number}", body)
+
+
+def rerun_call(number: int, changes: Mapping[str, Any], reason: str) -> Call:
+    """Start a run anew; the key that is made up makes sending twice safe."""
+    given = plain(dict(changes))
+    encode(given, "params")
+    body = {"params": given, "reason": reason, "key": uuid.uuid4().hex}
+    return Call("POST", f"/runs/{number}/rerun", body)
+
+
+def step_call(number: int, address: str) -> Call:
+    """A step with its values and attempts."""
+    return Call("GET", f"/runs/{number}/steps", query={"address": address})
+
+
+def step_act_call(number: int, address: str, action: str, **body: Any) -> Call:
+    """Decide something about a step; what is `KEEP` is not said."""
+    said = {name: value for name, value in body.items() if value is not KEEP}
+    path = f"/runs/{number}/steps/{action}"
+    return Call("POST", path, said, query={"address": address}, again=action == "edit")
+
+
+def published_call(number: int, after: int) -> Call:
+    """A page of what a run published."""
+    return Call("GET", f"/runs/{number}/published", query={"after": after})
+
+
+def live_lines(number: int, address: str, text: str, after: str = "") -> tuple[str, JsonObject]:
+    """Path and query of the stream of what a run's steps print, from a mark on."""
+    query = {"address": address, "text": text}
+    if "#" in address:  # one attempt
+        return f"/runs/{number}/log/live", query
+    return f"/runs/{number}/lines/live", {**query, "after": after}
+
+
+def lines_call(number: int, address: str, text: str, **page: Any) -> Call:
+    """A page of what a run's steps printed: `after` a mark, `before` one, or the `newest`."""
+    query = {"address": address, "text": text, **page}
+    return Call("GET", f"/runs/{number}/lines", query=query)
+
+
+def link_call(number: int, lasts: Duration, details: bool) -> Call:
+    """Make a link with which a run may be watched."""
+    return Call("POST", f"/runs/{number}/links", {"seconds": seconds(lasts), "details": details})
+
+
+def links_call(number: int) -> Call:
+    """List the links to a run."""
+    return Call("GET", f"/runs/{number}/links", query={"limit": 500})
+
+
+def revoke_link_call(number: int, link: int, reason: str) -> Call:
+    """End a link before its time."""
+    query = {"reason": reason} if reason else {}
+    return Call("DELETE", f"/runs/{number}/links/{link}", query=query, again=False)
+
+
+def settle_call(number: int, address: str, what: str, **body: Any) -> Call:
+    """Say whether something unsure was done."""
+    return Call("POST", f"/runs/{number}/ledger", {"address": address, "what": what, **body})
+
+
+def bulk_call(action: str, count: int | None, reason: str, **wanted: Any) -> Call:
+    """The same command for every run of a list; without a count only to be told it."""
+    said = {name: value for name, value in _said(wanted).items() if value}
+    body = {"action": action, "count": count, "reason": reason, **said}
+    return Call("POST", "/runs/actions", body, again=count is None)
+
+
+class StepFacts:
+    """A step, as it was when it was last looked at; the clients' steps look again.
+
+    Attributes:
+        run: its run's number.
+        address: its address within the run.
+        data: everything the service says of it, its attempts included.
+    """
+
+    def __init__(self, run: int, data: JsonObject) -> None:
+        self.run = run
+        self.data = data
+        self.address: str = data["address"].partition("/")[2]
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} {self.run}/{self.address}: {self.state}>"
+
+    @property
+    def state(self) -> str:
+        """Its state."""
+        return str(self.data["state"])
+
+    @property
+    def output(self) -> Any:
+        """Its output, None as long as it is not done."""
+        return self.data["output"]
+
+    @property
+    def progress(self) -> JsonObject | None:
+        """How far it is by its own account; None if it gives none."""
+        found: JsonObject | None = self.data["progress"]
+        return found
+
+
+def why_call(number: int, address: str = "") -> Call:
+    """What a run, or a part of it, waits for."""
+    return Call("GET", f"/runs/{number}/why", query={"address": address} if address else {})
+
+
+def pool_call(name: str, **settings: Any) -> Call:
+    """Change a pool; what is `KEEP` stays as it is.
+
+    Args:
+        name: the pool's.
+        settings: `limit`, `rate` (a `Rate`, its JSON, or None), `note`, `paused`, `as_declared`,
+            `reason`.
+    """
+    body = {key: value for key, value in settings.items() if value is not KEEP}
+    if hasattr(body.get("rate"), "to_json"):
+        body["rate"] = body["rate"].to_json()
+    return Call("PATCH", f"/pools/{quote(name, safe='')}", body)
+
+
+def drain_call(worker: str, reason: str) -> Call:
+    """Let a worker end when it has nothing in hand."""
+    return Call("POST", f"/workers/{quote(worker, safe='')}/drain", {"reason": reason})
+
+
+def output_of(run: JsonObject) -> Any:
+    """The output of a run that has ended.
+
+    Raises:
+        RunFailed: it failed.
+        RunCancelled: it was cancelled.
+    """
+    if run["state"] == "done":
+        return run["output"]
+    error = run["error"] or {}
+    number, message = run["number"], error.get("message", "")
+    if run["state"] == "cancelled":
+        raise errors.RunCancelled(f"run {number} was {message or 'cancelled'}", run=run)
+    where = f" at {error['step']}" if error.get("step") else ""
+    what = f"{error.get('type', 'Error')}: {message}"
+    raise errors.RunFailed(f"run {number} failed{where}: {what}", run=run)
+
+
+def still_going(run: JsonObject, timeout: float) -> errors.WaitTimeout:
+    """The error when a wait was not long enough."""
+    return errors.WaitTimeout(
+        f"run {run['number']} is {run['state']} after {timeout:g} s of waiting; it goes on", run=run
+    )

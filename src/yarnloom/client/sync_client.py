@@ -1,0 +1,479 @@
+"""The client for ordinary Python."""
+
+from __future__ import annotations
+
+import time
+import uuid
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime
+from pathlib import Path
+from types import TracebackType
+from typing import TYPE_CHECKING, Any, Unpack
+from urllib.parse import quote
+
+import httpx
+from httpx_sse import connect_sse
+
+from yarnloom.client import calls
+from yarnloom.client.calls import API, KEEP, Call, JsonObject, Target
+from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
+from yarnloom.client.runs import Run
+from yarnloom.client.start_request import Start
+from yarnloom.media_types import BLOCK
+from yarnloom.units import Duration
+from yarnloom.values import decode
+
+if TYPE_CHECKING:
+    from yarnloom.plan import Rate
+    from yarnloom.sdk.file_values import File, Rows
+
+TRIES = 4
+NO_LIMIT = httpx.Limits(max_connections=None, max_keepalive_connections=20)
+"""Of connections: a request that waits for the end of a run holds one."""
+
+TIMEOUT = httpx.Timeout(10.0, read=40.0)
+
+
+class Client:
+    """Talks to a service.
+
+    Args:
+        url: its address; else `YARNLOOM_URL`, else `http://127.0.0.1:8471`.
+        token: its token; else `YARNLOOM_TOKEN`.
+        who: who gives the commands, for the record; else the user and the machine.
+        transport: replaces the network, for tests.
+    """
+
+    def __init__(
+        self,
+        url: str | None = None,
+        *,
+        token: str | None = None,
+        who: str | None = None,
+        target: Target | None = None,
+        transport: httpx.BaseTransport | None = None,
+    ) -> None:
+        self.target = target or Target.find(url, token)
+        headers = self.target.headers(who or calls.default_who("python"))
+        self._http = httpx.Client(
+            base_url=self.target.url,
+            headers=headers,
+            timeout=TIMEOUT,
+            transport=transport,
+            limits=NO_LIMIT,
+            trust_env=not self.target.local,
+            verify=self.target.secure,
+        )
+
+    def __enter__(self) -> Client:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Close the connections."""
+        self._http.close()
+
+    def start(
+        self,
+        workflow: str,
+        params: Mapping[str, Any] | None = None,
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        start_at: datetime | None = None,
+        start_in: Duration | None = None,
+        start_by: datetime | None = None,
+        on_check: calls.OnCheck | None = None,
+        **named: Any,
+    ) -> Run:
+        """Start a workflow; returns as soon as the run is stored.
+
+        Args:
+            workflow: its name, `loom/name` where the short one is not unique.
+            params: params as a mapping; `named` ones are added.
+            key: start key: starting twice with one makes one run.
+            priority: higher runs first.
+            share: whom fair turns are counted for; the run itself unless given.
+            tags: words to find it by.
+            start_at: not before that time; with a time zone.
+            start_in: instead of it: how long from now, by the service's clock.
+            start_by: it is not begun after that time, but ends cancelled as expired.
+            on_check: told how far the check of files of rows is, which comes before the start.
+
+        Raises:
+            NotFound: there is no such workflow.
+            InvalidInput: the params do not fit; `problems` holds all that is wrong.
+            StartKeyTaken: the key belongs to a run with other params.
+        """
+        start = Start(
+            workflow,
+            {**(params or {}), **named},
+            key=key,
+            priority=priority,
+            share=share,
+            tags=tags,
+            start_at=start_at,
+            start_in=start_in,
+            start_by=start_by,
+        )
+        return self.begin(calls.start_call(start), on_check)
+
+    def begin(self, call: Call, on_check: calls.OnCheck | None) -> Run:
+        """Send a start, as often as the check of its rows takes."""
+        call = calls.watched(call, on_check)
+        while "checking" in (data := self.call(call)):
+            if on_check:
+                on_check(data["checking"])
+        return Run(self, data)
+
+    def start_task(
+        self,
+        task: str,
+        inputs: Mapping[str, Any] | None = None,
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        start_at: datetime | None = None,
+        start_in: Duration | None = None,
+        start_by: datetime | None = None,
+        **named: Any,
+    ) -> Run:
+        """Start a single task, as a run of one step.
+
+        Args:
+            task: its name, `loom/name` where the short one is not unique.
+            inputs: its inputs as a mapping; `named` ones are added.
+            key: as of `start`, as are the others.
+
+        Raises:
+            NotFound: there is no such task.
+            InvalidInput: the inputs do not fit; `problems` holds all that is wrong.
+            StartKeyTaken: the key belongs to a run with other inputs.
+        """
+        start = Start(
+            task,
+            {**(inputs or {}), **named},
+            key=key,
+            priority=priority,
+            share=share,
+            tags=tags,
+            start_at=start_at,
+            start_in=start_in,
+            start_by=start_by,
+            task=True,
+        )
+        return self.begin(calls.start_call(start), None)
+
+    def start_many(self, starts: Iterable[Start]) -> list[int]:
+        """Start up to 10,000 runs in one transaction: all of them, or none; their numbers.
+
+        They begin in their order, a few at a time. A start whose key made a run before gives that
+        run's number.
+
+        Raises:
+            InvalidInput: some are not right; `problems` holds all that is wrong, by start.
+            StartKeyTaken: a key belongs to a run with other params.
+        """
+        call = calls.start_many_call(starts)
+        while "checking" in (data := self.call(call)):
+            pass
+        return [one["number"] for one in data["runs"]]
+
+    def run(self, number: int) -> Run:
+        """A run by number.
+
+        Raises:
+            NotFound: there is none.
+            Gone: it was removed.
+        """
+        return Run(self, self.call(calls.show_call(number)))
+
+    def runs(
+        self,
+        *,
+        states: tuple[str, ...] = (),
+        limit: int = 50,
+        **wanted: Unpack[calls.RunsWanted],
+    ) -> list[Run]:
+        """The newest runs: in some states, and as `RunsWanted` says."""
+        page = self.call(calls.list_call(states, limit, wanted))
+        return [Run(self, data) for data in page["runs"]]
+
+    def upload(
+        self,
+        given: Given,
+        name: str = "",
+        media_type: str = "",
+        *,
+        on_progress: OnProgress | None = None,
+    ) -> File:
+        """Keep a file with the service; what stands for it among params.
+
+        Args:
+            given: where it is, or its bytes.
+            name: what it is called; of a path its own name unless given.
+            media_type: e.g. `"text/csv"`; as the name's ending suggests unless given.
+            on_progress: told how many bytes have gone, and of how many.
+
+        Raises:
+            ValueRefused: there is no such file here.
+        """
+        from yarnloom.sdk.file_values import File
+
+        return File(**self.send(Outgoing(given, name, media_type, on_progress)))
+
+    def send(self, outgoing: Outgoing, attempt: int | None = None) -> JsonObject:
+        """Send a file; for an attempt, whose run uses it then."""
+        query = outgoing.query if attempt is None else {**outgoing.query, "attempt": attempt}
+        for tries_left in reversed(range(TRIES)):
+            try:
+                response = self._http.post(
+                    f"{API}/files",
+                    content=outgoing.blocks(),
+                    params=query,
+                    headers=outgoing.headers,
+                )
+                answer = calls.read_answer(self.target, response.status_code, response.content)
+                found: JsonObject = answer
+                return found
+            except httpx.TransportError as error:
+                if not tries_left or isinstance(error, httpx.ConnectError):
+                    raise self.target.not_reachable(error) from error
+        raise AssertionError("the loop returns or raises")
+
+    def download(
+        self,
+        file: File | Rows[Any] | JsonObject | str,
+        target: Path | str = ".",
+        *,
+        on_progress: OnProgress | None = None,
+    ) -> Path:
+        """Fetch a file, to a path or into a folder; where it is then.
+
+        It has its name only when it is whole. What a broken connection left out is asked for.
+
+        Args:
+            file: a file, a reference to one as values have them, or its SHA-256.
+            target: a path, or a folder that there is; the folder one is in unless given.
+            on_progress: told how many bytes have come, and of how many.
+
+        Raises:
+            NotFound: no such file is kept.
+        """
+        sha256, size, name = named(file)
+        path = Path(target)
+        path = path / Path(name).name if path.is_dir() else path
+        with Incoming(sha256, size, path, on_progress) as incoming:
+            self.fetch(incoming)
+            return incoming.finish()
+
+    def fetch(self, incoming: Incoming) -> None:
+        """Fetch a file; where a connection breaks the rest is asked for."""
+        for tries_left in reversed(range(TRIES)):
+            before = incoming.have
+            try:
+                with self._http.stream(
+                    "GET", f"{API}/files/{incoming.sha256}", headers=incoming.headers
+                ) as response:
+                    if response.status_code >= 400:
+                        body = response.read()
+                        calls.read_answer(self.target, response.status_code, body)
+                    incoming.begin(response.status_code)
+                    for block in response.iter_bytes(BLOCK):
+                        incoming.take(block)
+                    return
+            except httpx.TransportError as error:
+                if not tries_left and incoming.have == before:
+                    raise self.target.not_reachable(error) from error
+
+    def rows(self, value: Rows[Any] | JsonObject) -> Iterator[Any]:
+        """Go through a list that is kept as a file, such as a large output; one row in memory.
+
+        Raises:
+            NotFound: it is not kept.
+        """
+        sha256 = list_of(value)
+        with self._http.stream("GET", f"{API}/files/{sha256}") as response:
+            if response.status_code >= 400:
+                body = response.read()
+                calls.read_answer(self.target, response.status_code, body)
+            for line in response.iter_lines():
+                yield decode(line)
+
+    def blocks(self, path: str, query: Mapping[str, Any] | None = None) -> Iterator[bytes]:
+        """What a path answers, as it comes."""
+        try:
+            with self._http.stream("GET", API + path, params=dict(query or {})) as response:
+                if response.status_code >= 400:
+                    calls.read_answer(self.target, response.status_code, response.read())
+                yield from response.iter_bytes(BLOCK)
+        except httpx.TransportError as error:
+            raise self.target.not_reachable(error) from error
+
+    def files(self, limit: int = 50) -> list[JsonObject]:
+        """The newest files that are kept."""
+        found: list[JsonObject] = (self.call(calls.files_call(limit)))["files"]
+        return found
+
+    def pools(self) -> list[JsonObject]:
+        """Every pool: its limits, and how it is used now."""
+        found: list[JsonObject] = (self.call(Call("GET", "/pools")))["pools"]
+        return found
+
+    def change_pool(
+        self,
+        name: str,
+        *,
+        limit: int | None = KEEP,
+        rate: Rate | None = KEEP,
+        note: str = KEEP,
+        paused: bool = KEEP,
+        as_declared: bool = False,
+        reason: str = "",
+    ) -> JsonObject:
+        """Change what is given of a pool, at once; the pool as it is then.
+
+        Args:
+            name: the pool's.
+            limit: how many attempts may run at once; None for any number, 0 halts.
+            rate: how many may begin in a time; None for any number.
+            note: what it is for.
+            paused: True begins nothing of it any more, False goes on.
+            as_declared: first forget what was set by hand before.
+            reason: why, for the record.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        settings = {"limit": limit, "rate": rate, "note": note, "paused": paused}
+        call = calls.pool_call(name, **settings, as_declared=as_declared, reason=reason)
+        found: JsonObject = self.call(call)
+        return found
+
+    def schedules(self) -> list[JsonObject]:
+        """Every schedule: what it starts and when next, and what came of it last."""
+        found: list[JsonObject] = (self.call(Call("GET", "/schedules")))["schedules"]
+        return found
+
+    def make_schedule(
+        self, name: str, *, workflow: str, cron: str, paused: bool = False, **settings: Any
+    ) -> JsonObject:
+        """Make a schedule by hand; looms declare theirs with `loom.schedule`.
+
+        Args:
+            name: the schedule's.
+            workflow: what it starts.
+            cron: when: minute, hour, day of month, month, day of week.
+            paused: whether it is made paused.
+            settings: `zone`, `params`, `if_busy`, `missed`, `priority`, `share`, `tags`, `note` and
+                `reason`, as of `loom.schedule`.
+
+        Raises:
+            InvalidInput: something is not right; `problems` holds all that is wrong.
+        """
+        body = {"name": name, "workflow": workflow, "cron": cron, "paused": paused, **settings}
+        found: JsonObject = self.call(Call("POST", "/schedules", body))
+        return found
+
+    def change_schedule(
+        self, name: str, *, paused: bool = KEEP, as_declared: bool = False, **settings: Any
+    ) -> JsonObject:
+        """Change what is given of a schedule, at once; the schedule as it is then.
+
+        Args:
+            name: the schedule's.
+            paused: True pauses it, False lets it go on.
+            as_declared: first forget what was changed by hand before.
+            settings: as of `make_schedule`, with `workflow` and `cron`.
+
+        Raises:
+            NotFound: there is none of that name.
+            InvalidInput: something is not right then.
+        """
+        call = calls.schedule_call(name, paused=paused, as_declared=as_declared, **settings)
+        found: JsonObject = self.call(call)
+        return found
+
+    def start_schedule(self, name: str, *, reason: str = "") -> Run:
+        """Start what a schedule starts, now, also while it is paused.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        body = {"key": uuid.uuid4().hex, "reason": reason}
+        path = f"/schedules/{quote(name, safe='')}/start"
+        return Run(self, self.call(Call("POST", path, body)))
+
+    def call(self, call: Call) -> Any:
+        """Send a request, again where that is safe and the connection broke.
+
+        Raises:
+            YarnloomError: as the answer says.
+            NotReachable: nothing answers.
+        """
+        for tries_left in reversed(range(TRIES)):
+            try:
+                response = self._http.request(
+                    call.method,
+                    API + call.path,
+                    content=call.content,
+                    params=call.query,
+                    headers={"Content-Type": "application/json"} if call.body is not None else {},
+                )
+                return calls.read_answer(self.target, response.status_code, response.content)
+            except (httpx.RemoteProtocolError, httpx.ReadError, httpx.WriteError) as error:
+                if not call.again or not tries_left:
+                    raise self.target.not_reachable(error) from error
+            except (httpx.TransportError, httpx.InvalidURL, httpx.UnsupportedProtocol) as error:
+                raise self.target.not_reachable(error) from error
+        raise AssertionError("the loop returns or raises")
+
+    def events(self, run: int | None = None) -> Iterator[JsonObject]:
+        """CloudEvents as they come; after a broken connection from where it broke."""
+        yield from self.stream("/events", {} if run is None else {"run": run})
+
+    def stream(
+        self, path: str, query: Mapping[str, Any] | None = None, *, ends: bool = False
+    ) -> Iterator[JsonObject]:
+        """The events of a path; after a broken connection from where it broke.
+
+        Args:
+            path: below `/api/v1`.
+            query: what is asked for.
+            ends: whether the service ends the stream when there is nothing more to come.
+        """
+        last_id, failures = "", 0
+        while True:
+            headers = {"Last-Event-ID": last_id} if last_id else {}
+            try:
+                with connect_sse(
+                    self._http, "GET", API + path, params=dict(query or {}), headers=headers
+                ) as source:
+                    if source.response.status_code >= 400:
+                        body = source.response.read()
+                        calls.read_answer(self.target, source.response.status_code, body)
+                    for event in source.iter_sse():
+                        failures = 0
+                        if event.data:
+                            last_id = event.id or last_id
+                            yield event.json()
+                if ends:
+                    return
+            except httpx.TransportError as error:
+                failures += 1
+                if failures > 6:
+                    raise self.target.not_reachable(error) from error
+            time.sleep(min(5.0, 0.1 * 2**failures))

@@ -1,0 +1,53 @@
+"""Which step comes behind which: the threads of a graph."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from yarnloom.drawing.part_words import View, inner
+
+
+@dataclass(slots=True)
+class Ends:
+    """The steps that a part begins and ends with, by address."""
+
+    first: list[str] = field(default_factory=list)
+    last: list[str] = field(default_factory=list)
+
+
+def threads(view: View) -> list[tuple[str, str]]:
+    """Pairs of steps, by address: the second begins when the first has ended."""
+    found: list[tuple[str, str]] = []
+    _ends(view, found)
+    return found
+
+
+def _ends(view: View, found: list[tuple[str, str]]) -> Ends:
+    for follow_up in view.get("follow_ups", {}).values():
+        _ends(follow_up, found)
+    match view["kind"]:
+        case "step":
+            return Ends([view["address"]], [view["address"]])
+        case "parallel":
+            return _branches(view, found)
+    ends = Ends()
+    for one in inner(view):
+        behind = _ends(one, found)
+        found += [(before, after) for before in ends.last for after in behind.first]
+        ends.first = ends.first or behind.first
+        ends.last = behind.last or ends.last
+    return ends
+
+
+def _branches(view: View, found: list[tuple[str, str]]) -> Ends:
+    by_label = {one["label"]: _ends(one, found) for one in view["parts"]}
+    awaited = {label for one in view["parts"] for label in one.get("waits_for", ())}
+    ends = Ends()
+    for one in view["parts"]:
+        mine = by_label[one["label"]]
+        waits_for = one.get("waits_for", ())
+        for label in waits_for:
+            found += [(before, after) for before in by_label[label].last for after in mine.first]
+        ends.first += [] if waits_for else mine.first
+        ends.last += [] if one["label"] in awaited else mine.last
+    return ends

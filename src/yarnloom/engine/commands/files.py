@@ -1,0 +1,55 @@
+"""Files and rows among params."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from yarnloom.store import Kept
+
+
+@dataclass(frozen=True, slots=True)
+class RowsToCheck:
+    """A file among the params whose rows must be checked before the run is started.
+
+    Attributes:
+        at: the param's JSON Pointer.
+        source: the file: its hash, and how it is to be read.
+        kind: hash of the schema, and of how it is to be read.
+        schema: of one row.
+    """
+
+    at: str
+    source: dict[str, Any]
+    kind: str
+    schema: dict[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Unchecked:
+    """Answer to `StartRun` in place of a run: submit `KeepRows` for each of these first."""
+
+    rows: tuple[RowsToCheck, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class KeepFile:
+    """Keep a file whose bytes are durable at their place; the answer is the file.
+
+    Attributes:
+        attempt: the attempt that saved it, whose run uses it then; None for nobody's.
+    """
+
+    kept: Kept
+    name: str
+    media_type: str
+    who: str
+    attempt: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class KeepRows:
+    """Keep the list that came of a file whose rows were checked."""
+
+    rows: RowsToCheck
+    kept: Kept

@@ -1,0 +1,28 @@
+"""Saved filters of the list of runs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class SaveFilter:
+    """Keep a filter of the list of runs by name; the answer is the filter.
+
+    Attributes:
+        wanted: the query of the list, by the names of its fields.
+    """
+
+    name: str
+    wanted: dict[str, Any]
+    who: str
+
+
+@dataclass(frozen=True, slots=True)
+class DropFilter:
+    """Forget a saved filter."""
+
+    name: str
+    who: str
+    reason: str = ""

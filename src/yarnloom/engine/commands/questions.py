@@ -1,0 +1,50 @@
+"""Questions that only the engine can answer."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True, slots=True)
+class Unfold:
+    """Give rows to items of a run that are done and have none; whether more are left.
+
+    Attributes:
+        first: the index of the first item that is to have a row.
+        last: of the last; None for all, also those that are done later.
+    """
+
+    run: int
+    first: int = 0
+    last: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Why:
+    """What a run, or a part of it, waits for.
+
+    Attributes:
+        rank: where it stands; empty for all of the run.
+        item: the row of the item that it stands in; None if it stands in none.
+        waiters: attempts in which a task waits for another run, and for which.
+        order: whether it is told who comes before, for which all that waits is looked at.
+    """
+
+    run: int
+    rank: bytes = b""
+    item: int | None = None
+    waiters: Mapping[int, int] = field(default_factory=dict)
+    order: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class ListQuiet:
+    """Return the runs of which something runs that says nothing of its progress for too long."""
+
+
+@dataclass(frozen=True, slots=True)
+class Recently:
+    """The last hour by minute: what began and ended, or with a pool how full that was."""
+
+    pool: str | None = None

@@ -1,0 +1,40 @@
+"""Decisions of people about one step."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True, slots=True)
+class HandleStep:
+    """What someone decides about one step; the answer is its run.
+
+    Attributes:
+        address: within the run, without attempt, as the plan and the items' keys make it.
+        node: the step's index in the plan.
+        holder: the row of the part that it stands in; None if that has not begun.
+        action: one of `ACTIONS`.
+        inputs: of an edit: constants, by the task's input.
+        pool: of an edit; empty for none.
+        priority: of an edit.
+        output: of a supply.
+        now: of a cancel: without a grace. A second cancel means that, too.
+    """
+
+    run: int
+    address: str
+    node: int
+    holder: int | None
+    action: str
+    who: str
+    reason: str = ""
+    inputs: dict[str, Any] | None = None
+    pool: str | None = None
+    priority: int | None = None
+    output: Any = None
+    now: bool = False
+
+
+ACTIONS = ("pause", "resume", "cancel", "retry", "edit", "skip", "supply")
+"""What can be done with a step by hand."""

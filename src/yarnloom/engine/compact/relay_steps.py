@@ -1,0 +1,406 @@
+"""Relays: quick steps of a sequence that one process runs one behind the other.
+
+The service sends the plain steps behind a step along with it, as many as the worker may hold ahead
+(20 ms of work). The process passes outputs on; if a step does not end well, it gives the rest back.
+So a chain needs few messages.
+
+A *leg* is such a step until its turn comes. It has no rows, like every step that a sequence has not
+reached; a row in `relays` records which worker may have begun it. Legs that a report names as done
+get their rows at once, in their final form (`keep`). The first other leg gets the rows of a step
+that was handed out, and the usual path goes on. A decision about a step of the run waits until its
+legs have ended or are given back.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Container, Iterator
+from functools import lru_cache
+from itertools import takewhile
+
+from yarnloom.engine.commands import ReportItem
+from yarnloom.engine.dispatch.worker_orders import (
+    post_stop,
+)
+from yarnloom.engine.parts.create_rows import add_first_attempt, add_step
+from yarnloom.engine.parts.inputs import Prepared, prepare_step
+from yarnloom.engine.parts.references import Resolver
+from yarnloom.engine.rules.states import StepEvent, StepState, StopReason
+from yarnloom.engine.state.contracts import (
+    task_of,
+)
+from yarnloom.engine.state.open_relays import Anchor, Leg
+from yarnloom.engine.state.progress import steps_done
+from yarnloom.engine.state.transaction import Ended, Transaction
+from yarnloom.engine.state.transitions import count_children, move_step
+from yarnloom.engine.state.workers import (
+    Worker,
+)
+from yarnloom.errors import ValueRefused
+from yarnloom.plan import FromOutput, Kind, Node, Plan
+from yarnloom.secrets import has_sealed
+from yarnloom.store import PartRow, RunRow, StepRow, relay_records
+from yarnloom.values import decode, size_of
+
+LARGEST_INPUTS = 64 * 1024
+"""Bytes of what the legs of a relay are given beside what those before them give."""
+
+EndOfLeg = tuple[ReportItem, str]
+"""A report that a leg is done, and its output as JSON text."""
+
+
+# Giving
+
+
+def extend(transaction: Transaction, anchor: Anchor) -> None:
+    """Let a step that was handed out take those behind it along, as many as there is room for."""
+    step, run = anchor.step, transaction.run(anchor.step.run)
+    worker = transaction.memory.workers[anchor.worker]
+    most = min(worker.room(step.contract), worker.offer.ahead // max(1, worker.offer.places))
+    task = task_of(step.contract)
+    if most <= 0 or task in worker.offer.io_tasks or not _is_usual(transaction, run, step):
+        return
+    plan, part = transaction.plan(run), transaction.unit.parts.need(step.part)
+    sequence, node = plan.nodes[part.node], plan.nodes[step.node]
+    first = node.position + 1
+    if sequence.kind is not Kind.SEQUENCE or node.follow_ups or first == len(sequence.children):
+        return
+    places = transaction.memory.relays.places
+    fitting = takewhile(
+        lambda child: (
+            (part.id, child.position) not in places
+            and _is_plain(transaction, worker, plan, child, step.priority, run)
+        ),
+        (plan.nodes[index] for index in sequence.children[first : first + most]),
+    )
+    children = list(fitting)
+    if not children:
+        return
+    given = list(_inputs(transaction, run, part, node, children))
+    del children[len(given) :]
+    if children:
+        _give(transaction, worker, anchor, part, children, given)
+
+
+def _is_usual(transaction: Transaction, run: RunRow, step: StepRow) -> bool:
+    """Whether nothing about a step and its run is special: it is tried first, and nobody acted."""
+    first = step.attempts == 1 and step.inside is None and not step.pool
+    usual = not run.renewed and not run.hands and run.stop is None
+    return (
+        transaction.settings.straight
+        and first
+        and usual
+        and run.number not in transaction.memory.queue.paused
+        and run.number not in transaction.memory.relays.barred
+        and not has_sealed(run.params)
+    )
+
+
+def _is_plain(
+    transaction: Transaction, worker: Worker, plan: Plan, child: Node, priority: int, run: RunRow
+) -> bool:
+    """Whether a step needs nothing but its input, and a worker can run it."""
+    return (
+        child.index in plan.plain_steps
+        and child.task in worker.offer.plain_tasks
+        and Prepared().priority_in(run, child) == priority
+        and worker.misfit(plan.contract(child), transaction.memory.workers.contracts) is None
+    )
+
+
+Given = dict[str, str | int]
+"""Inputs of a leg by name: JSON text, or the node of the relay that gives it."""
+
+
+def _inputs(
+    transaction: Transaction, run: RunRow, part: PartRow, anchor: Node, children: list[Node]
+) -> Iterator[Given]:
+    """What each of some steps begins with, until one whose input is not that plain."""
+    resolver, room = Resolver(transaction, run, transaction.plan(run)), LARGEST_INPUTS
+    passed = {anchor.index}
+    for child in children:
+        given: Given = {}
+        for name, source in child.inputs.items():
+            if isinstance(source, FromOutput) and source.node in passed:
+                given[name] = source.node
+                continue
+            try:
+                text = resolver.text(source, part)
+            except ValueRefused:
+                return
+            if text is not None:
+                room -= len(text)
+                if room < 0:
+                    return
+                given[name] = text
+        yield given
+        passed.add(child.index)
+
+
+def _give(
+    transaction: Transaction,
+    worker: Worker,
+    anchor: Anchor,
+    part: PartRow,
+    children: list[Node],
+    given: list[Given],
+) -> None:
+    """Tell a worker which steps it is to run behind another."""
+    run = transaction.run(part.run)
+    plan, count, position = transaction.plan(run), len(children), children[0].position
+    first = transaction.unit.new_ids("attempts", count)
+    by_node = {anchor.step.node: anchor.attempt}
+    known, code, legs = transaction.memory.relays, [], []
+    for attempt, (child, inputs) in enumerate(zip(children, given, strict=True), first):
+        by_node[child.index] = attempt
+        code_hash = worker.offer.tasks[child.task]
+        code.append(code_hash)
+        known.add(
+            Leg(
+                attempt,
+                run.number,
+                part.id,
+                child.position,
+                child.index,
+                worker.id,
+                code_hash,
+                first,
+                tuple((_key(name), value) for name, value in inputs.items()),
+            )
+        )
+        legs.append(
+            {
+                "attempt": attempt,
+                "task": child.task,
+                "code_hash": code_hash,
+                "address": f"{run.number}/{plan.addresses[child.index]}",
+                "token": transaction.token_of_place(part.id, child.index),
+                "input": {name: decode(one) for name, one in inputs.items() if type(one) is str},
+                "passed": {name: by_node[one] for name, one in inputs.items() if type(one) is int},
+            }
+        )
+        worker.hold(attempt, child.task)
+    anchor.message["relay"] = legs
+    row = relay_records.RelayRow(
+        first, count, run.number, part.id, position, worker.id, json.dumps(code)
+    )
+    relay_records.keep(transaction.unit, row)
+
+
+# Results
+
+
+def take_ended(
+    transaction: Transaction, part: PartRow, position: int
+) -> list[tuple[Leg, EndOfLeg]]:
+    """The legs from one place of a sequence on that were reported as done, all of one relay."""
+    found: list[tuple[Leg, EndOfLeg]] = []
+    for leg in transaction.memory.relays.from_place(part.id, position):
+        end = transaction.composing.relayed.get(leg.attempt)
+        if end is None or leg.relay != (found[0][0] if found else leg).relay:
+            break
+        del transaction.composing.relayed[leg.attempt]
+        found.append((leg, end))
+    return found
+
+
+def keep(
+    transaction: Transaction, resolver: Resolver, part: PartRow, ended: list[tuple[Leg, EndOfLeg]]
+) -> None:
+    """Steps of a sequence are done, one behind the other: they get their rows, and count.
+
+    Args:
+        transaction: the transaction.
+        resolver: of their run.
+        part: the sequence.
+        ended: their ends.
+    """
+    run, plan, number = resolver.run, resolver.plan, len(ended)
+    nodes = [plan.nodes[leg.node] for leg, _ in ended]
+    share, priority = run.share or f"run {run.number}", Prepared().priority_in(run, nodes[0])
+    worker = transaction.memory.workers[ended[0][0].worker]
+    step, at = (
+        transaction.unit.new_ids("steps", number),
+        transaction.composing.left_at.get(part.id, transaction.now),
+    )
+    steps, attempts, waited = [], [], []
+    for more, (node, (leg, (item, output))) in enumerate(zip(nodes, ended, strict=True)):
+        begun_at, ended_at = _times(transaction, item, at)
+        given = _input_of(resolver, part, node, leg)
+        rank = part.rank + node.position.to_bytes(4, "big")
+        where = (step + more, run.number, part.id, node.index, rank, plan.contract(node), share)
+        steps.append((*where, given, priority, at, output, begun_at, ended_at))
+        cpu = None if item.cpu is None else round(item.cpu * 1_000_000)
+        about = (leg.attempt, step + more, run.number, leg.worker, leg.code_hash, at, at, run.round)
+        attempts.append((*about, item.pid, cpu, item.memory, begun_at, ended_at))
+        transaction.composing.children[part.id, node.index] = Ended(
+            StepState.DONE, None, output, size_of(output)
+        )
+        address, took = plan.addresses[node.index], ended_at - begun_at
+        transaction.counts.hours.end(run.workflow, ended_at, address, "done", begun_at - at, took)
+        waited.append((begun_at - at) / 1_000_000)
+        at = ended_at
+    if transaction.memory.relays.ended([leg for leg, _ in ended]):
+        _drop_row(transaction, ended[0][0])
+    transaction.composing.left_at[part.id] = at
+    relay_records.keep_ended(transaction.unit, steps, attempts)
+    worker.release_all([leg.attempt for leg, _ in ended])
+    worker.last, worker.last_at = ended[-1][0].attempt, transaction.now
+    if not worker.in_hand:
+        worker.idle_since = transaction.now
+    count_children(transaction, part, number)
+    steps_done(transaction, run, part, nodes)
+    run.attempts += number
+    transaction.unit.runs.touch(run)
+    transaction.counts.tally.all_done(waited)
+    transaction.memory.queue.lanes.started("", share, number)
+    transaction.memory.queue.lanes.ended("", share, number)
+
+
+def _input_of(resolver: Resolver, part: PartRow, node: Node, leg: Leg) -> str:
+    """What a leg began with, as JSON text: every one before it is done."""
+    if leg.given is None:
+        return resolver.inputs(node, part)
+    nodes = resolver.plan.nodes
+    fields = [
+        key + (one if isinstance(one, str) else resolver.child(part, nodes[one]).output or "null")
+        for key, one in leg.given
+    ]
+    return "{" + ",".join(fields) + "}"
+
+
+@lru_cache(1_000)
+def _key(name: str) -> str:
+    return json.dumps(name) + ":"
+
+
+def _times(transaction: Transaction, item: ReportItem, at: int) -> tuple[int, int]:
+    """When a leg began and ended, not before the one before it ended."""
+    ended_ago = int(item.ended_ago * 1_000_000)
+    begun_ago = ended_ago if item.begun_ago is None else int(item.begun_ago * 1_000_000)
+    begun_at = max(at, transaction.now - begun_ago)
+    return begun_at, max(begun_at, transaction.now - ended_ago)
+
+
+def open_as_handed(
+    transaction: Transaction, resolver: Resolver, part: PartRow, leg: Leg
+) -> StepRow | None:
+    """The turn of a step has come that its worker may have begun: it gets rows like any such step.
+
+    Returns:
+        The step; None if it cannot be run as it was given, and is taken back.
+    """
+    run, node = resolver.run, resolver.plan.nodes[leg.node]
+    prepared = None if run.hands or run.renewed else prepare_step(resolver, node, part)
+    if prepared is None or prepared.error or prepared.skip:
+        _drop(transaction, leg)
+        return None
+    step = add_step(transaction, run, node, part, prepared)
+    move_step(transaction, step, StepEvent.OPEN)
+    if transaction.memory.queue.has(step):
+        transaction.memory.queue.remove(step)
+    at = min(transaction.now, transaction.composing.left_at.get(part.id, transaction.now))
+    add_first_attempt(
+        transaction, run, step, id=leg.attempt, worker=leg.worker, code_hash=leg.code_hash, at=at
+    )
+    transaction.memory.queue.lanes.started("", step.share)
+    if transaction.memory.relays.ended([leg]):
+        _drop_row(transaction, leg)
+    if run.number in transaction.memory.queue.paused:
+        post_stop(transaction, step, StopReason.PAUSE)
+    return step
+
+
+def given_back(transaction: Transaction, leg: Leg) -> None:
+    """A worker did not begin a leg, and will not."""
+    transaction.memory.workers[leg.worker].release(leg.attempt)
+    if transaction.memory.relays.given_back(leg):
+        _drop_row(transaction, leg)
+
+
+def call_back(transaction: Transaction, run: int) -> bool:
+    """Ask workers for the legs of a run that have not begun; return whether it has any legs."""
+    known = transaction.memory.relays
+    legs = known.of_run(run) if known.attempts else []
+    for leg in legs:
+        if leg.attempt not in known.called:
+            known.called.add(leg.attempt)
+            why = StopReason.PAUSE
+            transaction.memory.workers[leg.worker].messages.post(
+                kind="stop", attempt=leg.attempt, why=str(why)
+            )
+    return bool(legs)
+
+
+def is_in_the_way(transaction: Transaction, run: int) -> bool:
+    """Whether a worker may have begun steps of a run that have no rows yet: it is asked for them.
+
+    From then on the run gets no such steps.
+    """
+    called = call_back(transaction, run)
+    if called:
+        transaction.memory.relays.barred.add(run)
+    return called
+
+
+def drop_behind(transaction: Transaction, step: StepRow) -> None:
+    """Take the legs behind a step from a worker that lost the step's attempt."""
+    if transaction.memory.relays.attempts:
+        position = transaction.plan(transaction.run(step.run)).nodes[step.node].position
+        for leg in list(transaction.memory.relays.from_place(step.part, position + 1)):
+            _drop(transaction, leg)
+
+
+def drop_of_worker(
+    transaction: Transaction, worker: Worker, but: Container[int] = (), above: int = 0
+) -> None:
+    """Take back the legs that a worker does not hold.
+
+    Args:
+        transaction: the transaction.
+        worker: the worker.
+        but: attempts that it still has, or has ended.
+        above: those up to this one were given out by records that are gone.
+    """
+    for leg in transaction.memory.relays.of_worker(worker.id):
+        if leg.attempt not in but or leg.attempt <= above:
+            given_back(transaction, leg)
+
+
+def _drop(transaction: Transaction, leg: Leg) -> None:
+    worker = transaction.memory.workers[leg.worker]
+    given_back(transaction, leg)
+    worker.messages.post(kind="drop", attempt=leg.attempt)
+
+
+def _drop_row(transaction: Transaction, leg: Leg) -> None:
+    """Nothing of a leg's relay is left."""
+    never_begun = transaction.memory.relays.never_begun.pop(leg.relay, 0)
+    relay_records.drop(transaction.unit, leg.relay, never_begun)
+
+
+def recall(transaction: Transaction) -> None:
+    """After a restart: remember which legs workers may have; their workers are known by now."""
+    for row in relay_records.all_of(transaction.unit):
+        have = relay_records.with_rows(transaction.unit, row)
+        part, worker = (
+            transaction.unit.parts.get(row.part),
+            transaction.memory.workers.get(row.worker),
+        )
+        left = [more for more in range(row.steps) if row.attempt + more not in have]
+        if part is None or part.outcome is not None or worker is None or not left:
+            last = row.attempt + left[-1] if left else 0
+            relay_records.drop(transaction.unit, row.attempt, last)
+            continue
+        plan, code = transaction.plan(transaction.run(row.run)), json.loads(row.code)
+        children = plan.nodes[part.node].children
+        for more in left:
+            attempt, position = row.attempt + more, row.position + more
+            about = (attempt, row.run, row.part, position, children[position])
+            transaction.memory.relays.add(Leg(*about, row.worker, code[more], row.attempt))
+            worker.hold(attempt, plan.nodes[children[position]].task)
+
+
+def address_of(transaction: Transaction, leg: Leg) -> str:
+    """The address of a leg's step."""
+    return f"{leg.run}/{transaction.plan(transaction.run(leg.run)).addresses[leg.node]}"

@@ -1,0 +1,218 @@
+"""Items of an each that are done: many in one row, until somebody asks for theirs.
+
+Most items of a long each are done at their first try, and nobody ever looks at most of these. So
+those that went straight to workers (`granting`) and ended together are *folded* into segments. The
+counters of the each, of its parts and of its flow know them as they would know rows. Where rows are
+read or changed, they are made first, exactly as they would have been: `unfold`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from yarnloom.engine.commands import Unfold
+from yarnloom.engine.compact.item_inputs import input_of, straight_of
+from yarnloom.engine.parts.create_rows import position_of
+from yarnloom.engine.parts.items import item_of, raw_item
+from yarnloom.engine.state.grants import (
+    Given,
+    Straight,
+)
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.store import PartRow, RunRow, grant_records, segment_records
+from yarnloom.store.segment_records import FoldedItem, Segment
+from yarnloom.values import size_of
+
+LARGEST_OUTPUT = 4_096
+"""Characters of an output; an item with a longer one has rows from the start."""
+
+AT_ONCE = 16
+"""Segments that are unfolded in one transaction: about a thousand items."""
+
+
+class Done(NamedTuple):
+    """An item that is done.
+
+    Attributes:
+        given: the item.
+        began: microseconds from when it was handed out until it began.
+        took: microseconds from there to its end.
+        pid: of the process.
+        cpu: microseconds of processor time.
+        memory: bytes.
+        output: as JSON text.
+    """
+
+    given: Given
+    began: int
+    took: int
+    pid: int | None
+    cpu: int | None
+    memory: int | None
+    output: str
+
+
+def keep(transaction: Transaction, run: RunRow, straight: Straight, done: list[Done]) -> None:
+    """Keep items that are done."""
+    folded: dict[int, list[Done]] = {}
+    plain = []
+    for one in done:
+        if straight.folds and len(one.output) <= LARGEST_OUTPUT:
+            folded.setdefault(one.given.grant.attempt, []).append(one)
+        else:
+            plain.append(_with_rows(straight, one))
+    if folded:
+        segment_records.keep(
+            transaction.unit, [_segment(transaction, run, straight, of) for of in folded.values()]
+        )
+    if plain:
+        _write_rows(transaction, run, straight, plain, run.round, transaction.now)
+
+
+def _segment(
+    transaction: Transaction, run: RunRow, straight: Straight, done: list[Done]
+) -> Segment:
+    """Items of one grant as a row."""
+    done.sort(key=lambda one: one.given.item)
+    first, last = done[0].given, done[-1].given
+    text = segment_records.item_text
+    items = ",".join(
+        [
+            text(given.item - first.item, began, took, pid, cpu, memory, output)
+            for given, began, took, pid, cpu, memory, output in done
+        ]
+    )
+    return Segment(
+        attempt=first.attempt,
+        run=run.number,
+        each=straight.each,
+        node=straight.step.index,
+        item=first.item,
+        span=last.item - first.item,
+        part=first.part,
+        step=first.step,
+        pool=straight.pool,
+        worker=first.worker,
+        code_hash=first.code_hash,
+        round=run.round,
+        handed_at=first.at,
+        told_at=transaction.now,
+        items=f"[{items}]",
+    )
+
+
+def _with_rows(straight: Straight, done: Done) -> grant_records.EndedItem:
+    given, began, took, pid, cpu, memory, output = done
+    begun_at = given.at + began
+    value, _ = item_of(given.raw, straight.facts)
+    return grant_records.EndedItem(
+        part=given.part,
+        step=given.step,
+        attempt=given.attempt,
+        item=given.item,
+        name=given.name,
+        value=value,
+        rank=straight.rank_of(given.item),
+        given=input_of(straight, given.raw, value),
+        output=output,
+        worker=given.worker,
+        code_hash=given.code_hash,
+        handed_at=given.at,
+        begun_at=begun_at,
+        ended_at=begun_at + took,
+        pid=pid,
+        cpu=cpu,
+        memory=memory,
+    )
+
+
+def _write_rows(
+    transaction: Transaction,
+    run: RunRow,
+    straight: Straight,
+    ended: list[grant_records.EndedItem],
+    round_: int,
+    told_at: int,
+) -> None:
+    wanted = straight.do.wanted
+    around = grant_records.Around(
+        *(run.number, straight.each, straight.do.index, straight.step.index, straight.lane),
+        *(round_, told_at, wanted, position_of(straight.step).to_bytes(4, "big")),
+    )
+    sizes = [size_of(one.output) if wanted else 0 for one in ended]
+    grant_records.keep_ended(transaction.unit, around, ended, sizes)
+
+
+# Rows again
+
+
+def unfold(transaction: Transaction, command: Unfold) -> bool:
+    """Give rows to some of a run's items that are done; whether there are more that have none.
+
+    Where all of them are wanted, those that end from now on have rows at once.
+    """
+    if command.last is None:
+        for straight in transaction.memory.grants.eaches.values():
+            if straight.run == command.run:
+                straight.folds = False
+    found = segment_records.of_run(
+        transaction.unit, command.run, AT_ONCE + 1, command.first, command.last
+    )
+    if found:
+        _unfold(transaction, transaction.run(command.run), found[:AT_ONCE])
+    return len(found) > AT_ONCE
+
+
+def unfold_all(transaction: Transaction, number: int) -> None:
+    """Give rows to all items of a run that are done."""
+    while unfold(transaction, Unfold(number)):
+        pass
+
+
+def _unfold(transaction: Transaction, run: RunRow, some: Sequence[Segment]) -> None:
+    known: dict[int, tuple[PartRow, Straight]] = {}
+    for segment in some:
+        if segment.each not in known:
+            each = transaction.unit.parts.need(segment.each)
+            straight = straight_of(transaction, run, each)
+            assert straight is not None, "an item that is done can get rows"
+            known[segment.each] = each, straight
+        each, straight = known[segment.each]
+        ended = [
+            _item_of(transaction, each, straight, segment, one)
+            for one in segment_records.items_of(transaction.unit, segment)
+        ]
+        _write_rows(transaction, run, straight, ended, segment.round, segment.told_at)
+    segment_records.drop(transaction.unit, some)
+
+
+def _item_of(
+    transaction: Transaction,
+    each: PartRow,
+    straight: Straight,
+    segment: Segment,
+    folded: FoldedItem,
+) -> grant_records.EndedItem:
+    index = segment.item + folded.behind
+    raw = raw_item(transaction, each, straight.facts, index)
+    value, name = item_of(raw, straight.facts)
+    return grant_records.EndedItem(
+        part=segment.part + folded.behind,
+        step=segment.step + folded.behind,
+        attempt=segment.attempt + folded.behind,
+        item=index,
+        name=name,
+        value=value,
+        rank=straight.rank_of(index),
+        given=input_of(straight, raw, value),
+        output=folded.output,
+        worker=segment.worker,
+        code_hash=segment.code_hash,
+        handed_at=segment.handed_at,
+        begun_at=folded.begun_at,
+        ended_at=folded.ended_at,
+        pid=folded.pid,
+        cpu=folded.cpu,
+        memory=folded.memory,
+    )

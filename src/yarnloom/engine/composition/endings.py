@@ -1,0 +1,333 @@
+"""How parts end: what is decided, what settles, what follows, and when the run has ended.
+
+A part is *decided* when everything of its plan in it is; it *settles*, and its state changes, when
+its follow-ups have ended too. What comes of either is put on the agenda, which `weaving` works off.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable
+from typing import Any
+
+from yarnloom.engine.compact import granted_items, relay_steps
+from yarnloom.engine.dispatch.worker_orders import (
+    post_stop,
+)
+from yarnloom.engine.parts.create_rows import add_part
+from yarnloom.engine.parts.list_jobs import ask_to_gather, must_gather
+from yarnloom.engine.parts.list_values import ItemFault
+from yarnloom.engine.parts.outcomes import (
+    allowed_failures,
+    bar_of,
+    drop_rest,
+    failures_in,
+    next_follow_up,
+    note_skip,
+    outcome_of,
+)
+from yarnloom.engine.parts.outputs import gather
+from yarnloom.engine.parts.references import Resolver
+from yarnloom.engine.parts.rerun_scope import has_ended
+from yarnloom.engine.parts.work_queue import (
+    CANCELLED,
+    NOT_REACHED,
+    STOPPED,
+    Bar,
+    Branches,
+    Freed,
+    Items,
+    News,
+)
+from yarnloom.engine.rules.states import (
+    PART_TABLE,
+    PartState,
+    RunEvent,
+    SkipReason,
+    StepEvent,
+    StepState,
+    StopReason,
+    next_state,
+)
+from yarnloom.engine.state.progress import is_passed_over, part_decided
+from yarnloom.engine.state.transaction import Ended, Transaction
+from yarnloom.engine.state.transitions import count_child, move_run, move_step
+from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails
+from yarnloom.store import PartRow, RunRow, StepRow
+from yarnloom.values import size_of
+
+_EVENT_FOR = {
+    StepState.DONE: StepEvent.FINISH,
+    StepState.FAILED: StepEvent.FAIL,
+    StepState.CANCELLED: StepEvent.CANCEL,
+    StepState.SKIPPED: StepEvent.SKIP,
+}
+
+
+class Ending:
+    """One run's parts, as they end within a transaction; `Weave` is how they begin."""
+
+    def __init__(self, transaction: Transaction, run: RunRow) -> None:
+        self.transaction = transaction
+        self.run = run
+        self.plan = transaction.plan(run)
+        self.resolver = Resolver(transaction, run, self.plan)
+        self.agenda: list[News | Branches | Freed | Items] = []
+        self.filling: set[int] = set()
+        self.without_grace = False
+
+    def _open_inner(self, part: PartRow) -> None:
+        """Begin what is in a part."""
+        raise NotImplementedError
+
+    def _fill_again(self, eaches: Iterable[PartRow]) -> None:
+        """Make the next items of eaches that go on."""
+        raise NotImplementedError
+
+    def _step_ended(self, step: StepRow) -> None:
+        node = self.plan.nodes[step.node]
+        around = self.transaction.unit.parts.need(step.part)
+        ended = Ended(step.state, step.skip_reason, step.output, size_of(step.output))
+        cause = None
+        if step.state in (StepState.FAILED, StepState.CANCELLED):
+            facts = {"step": self.transaction.address(self.run, node, around), "task": node.task}
+            error = json.loads(step.error or "{}")
+            cause = _dump({**facts, "attempts": step.attempts, **error})
+        follow_up = (
+            None if step.state == StepState.SKIPPED else self._next(node, ended, ON_FAILURE, around)
+        )
+        self._decided(around, node, ended, cause, settled=follow_up is None)
+        if follow_up is not None:
+            self._begin_follow_up(follow_up, around)
+
+    def _end_step(self, step: StepRow, event: StepEvent) -> None:
+        """End a step without an attempt."""
+        move_step(self.transaction, step, event)
+        self._step_ended(step)
+
+    def _stop_step(self, step: StepRow, event: StepEvent, why: StopReason | None) -> None:
+        """End a step that nobody runs; tell one that is run to stop, where a reason is given.
+
+        What is skipped while it backs off fails, with its last error.
+        """
+        if step.open is None:
+            if event is StepEvent.SKIP and step.state == StepState.BACKING_OFF:
+                event = StepEvent.FAIL
+            elif event is StepEvent.SKIP:
+                step.skip_reason = SkipReason.STOPPED
+            self._end_step(step, event)
+        elif why is not None and (step.stop != why or self.without_grace):
+            post_stop(self.transaction, step, why, now=self.without_grace)
+
+    def _decided(
+        self, part: PartRow, child: Node, ended: Ended, cause: str | None, *, settled: bool
+    ) -> None:
+        """A child of a part was decided; the part's counters know it already."""
+        self.transaction.composing.children[part.id, child.index] = ended
+        if ended.state == StepState.SKIPPED:
+            note_skip(part, ended.reason)
+        node = self.plan.nodes[part.node]
+        if node.kind is Kind.EACH:
+            part.size += max(ended.size, len("null")) + 1
+        if not settled:
+            part.following += 1
+        self.transaction.unit.parts.touch(part)
+        by_itself = ended.state == StepState.CANCELLED and self._bar(part) is None
+        if ended.state == StepState.FAILED or by_itself:
+            part.error = part.error or cause
+            self._close_if_too_much(part, node)
+        self.agenda.append(News(part, child, ended, settled))
+
+    def _settled(self, part: PartRow, child: Node, ended: Ended) -> None:
+        part.following -= 1
+        self.transaction.unit.parts.touch(part)
+        self.agenda.append(News(part, child, ended, settled=True))
+
+    def _close_if_too_much(self, part: PartRow, node: Node) -> None:
+        """One too many has failed: nothing more begins in the part."""
+        if node.kind not in (Kind.PARALLEL, Kind.EACH) or node.if_one_fails is OneFails.FINISH:
+            return
+        bar = self._bar(part)
+        failed = failures_in(part, stopped=bar is not None)
+        if part.closed or failed <= allowed_failures(part, node):
+            return
+        if bar is CANCELLED:
+            return  # all of it is told to stop already
+        withdrawn = granted_items.withdraw_of_run(self.transaction, self.run.number)
+        relay_steps.call_back(self.transaction, self.run.number)
+        part.closed = node.if_one_fails
+        drop_rest(self.transaction, part, STOPPED)
+        why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None
+        for step in self.transaction.unit.steps.select(
+            "run = ? AND ended_at IS NULL AND rank > ? AND rank < ? ORDER BY rank",
+            *(self.run.number, part.rank, part.rank + b"\xff" * 5),
+        ):
+            if step.ended_at is None and self.plan.belongs(self.plan.nodes[step.node], part.node):
+                self._stop_step(step, StepEvent.SKIP, why)
+        self._fill_again(withdrawn)
+
+    def _bar(self, part: PartRow) -> Bar | None:
+        return bar_of(self.transaction, self.run, self.plan, part)
+
+    def _decide_if_over(self, part: PartRow) -> None:
+        if part.outcome is not None or part.over != part.total or part.awaits is not None:
+            return
+        node = self.plan.nodes[part.node]
+        stopped = bar_of(self.transaction, self.run, self.plan, part, outside=True) is not None
+        outcome = outcome_of(part, node, stopped=stopped)
+        if must_gather(self.transaction, part, node, outcome):
+            ask_to_gather(self.transaction, self.run, part, node)
+        else:
+            self._decide(part, outcome)
+
+    def _decide(self, part: PartRow, outcome: StepState) -> None:
+        """A part's outcome stands; its follow-ups may still run."""
+        node = self.plan.nodes[part.node]
+        late = part.parent is None and self.run.stop == StopReason.DEADLINE
+        if late and outcome is StepState.CANCELLED:
+            outcome, part.fault = StepState.FAILED, self.run.error
+            part.error = self.run.error
+        part.outcome = outcome
+        if outcome is not StepState.SKIPPED:
+            part.skip_reason = None
+        self.transaction.unit.parts.touch(part)
+        self.transaction.memory.forget_part(part.id, node.children)
+        if outcome is StepState.DONE:
+            part.output, part.size = gather(self.transaction, self.resolver, part, node)
+            if node.kind is Kind.EACH and part.failed + part.cancelled:
+                self.run.failures_allowed += part.failed + part.cancelled
+                self.transaction.unit.runs.touch(self.run)
+        else:
+            part.size = 0
+        if part.parent is not None and not node.follows:
+            around = self.transaction.around(part)
+            count_child(self.transaction, around.id, part.state, outcome)
+            ended = Ended(outcome, part.skip_reason, part.output, part.size)
+            self._decided(around, node, ended, part.error, settled=False)
+        self._note_progress(part)
+        if not part.following:
+            self._follow_up(part, ON_FAILURE)
+
+    def _skip_part(self, part: PartRow, reason: SkipReason) -> None:
+        """A part that began is skipped before anything in it has: no follow-up runs for it."""
+        part.skip_reason = reason
+        drop_rest(self.transaction, part, Bar(StepState.SKIPPED, reason))
+        part.outcome = StepState.SKIPPED
+        node = self.plan.nodes[part.node]
+        if part.parent is None:
+            self._note_progress(part)
+            self._settle(part)
+            return
+        around = self.transaction.around(part)
+        if not node.follows:
+            count_child(self.transaction, around.id, part.state, StepState.SKIPPED)
+            self._decided(around, node, Ended(StepState.SKIPPED, reason), None, settled=False)
+        self._note_progress(part)
+        self._settle(part)
+
+    def _note_progress(self, part: PartRow) -> None:
+        """A part was decided, and is counted where it stands: it is as far as it gets."""
+        whole = part.outcome == StepState.DONE or is_passed_over(part)
+        part_decided(self.transaction, self.run, part, whole=whole or self._is_pardoned(part))
+
+    def _is_pardoned(self, part: PartRow) -> bool:
+        """Whether an item failed and is one of those that may."""
+        if part.value is None or part.outcome not in (StepState.FAILED, StepState.CANCELLED):
+            return False
+        each = self.transaction.around(part)
+        stopped = self._bar(each) is not None
+        if stopped and part.outcome == StepState.CANCELLED:
+            return False
+        most = allowed_failures(each, self.plan.nodes[each.node])
+        return failures_in(each, stopped=stopped) <= most
+
+    def _fail_part(self, part: PartRow, fault: ItemFault) -> None:
+        """A part fails of itself, before anything in it has begun."""
+        error = {"type": fault.type, "message": str(fault)}
+        address = self.transaction.part_address(self.run, part)
+        part.fault = _dump(error)
+        part.error = _dump({"step": address, "task": None, "attempts": 0, **error})
+        drop_rest(self.transaction, part, NOT_REACHED)
+        self._decide(part, StepState.FAILED)
+
+    # Follow-ups and the end
+
+    def _next(self, node: Node, ended: Ended, first: str, holder: PartRow) -> Node | None:
+        """The follow-up that comes next, from one on; what has run for this end is passed over."""
+        found = next_follow_up(self.run, self.plan, node, ended, first)
+        if found is None or not self.run.renewed:
+            return found
+        row = self.transaction.unit.parts.one("parent = ? AND node = ?", holder.id, found.index)
+        if row is None or not has_ended(row):
+            return found
+        later = FOLLOW_UPS[FOLLOW_UPS.index(found.follows) + 1 :]
+        return self._next(node, ended, later[0], holder) if later else None
+
+    def _follow_up(self, part: PartRow, first: str) -> None:
+        """Begin the next follow-up of a part that is decided; without one it settles."""
+        node = self.plan.nodes[part.node]
+        ended = Ended(part.outcome or part.state, part.skip_reason, part.output, part.size)
+        follow_up = self._next(node, ended, first, part)
+        if follow_up is None:
+            self._settle(part)
+        else:
+            part.following += 1
+            self.transaction.unit.parts.touch(part)
+            self._begin_follow_up(follow_up, part)
+
+    def _begin_follow_up(self, node: Node, holder: PartRow) -> None:
+        self._open_inner(add_part(self.transaction, self.run, node, holder))
+
+    def _follow_up_ended(self, follow_up: PartRow) -> None:
+        """A follow-up has ended: the next one begins, or what it followed settles."""
+        node = self.plan.nodes[follow_up.node]
+        assert node.parent is not None
+        if follow_up.state == PartState.FAILED:
+            self.run.followups_failed += 1
+            self.transaction.unit.runs.touch(self.run)
+        holder, followed = self.transaction.around(follow_up), self.plan.nodes[node.parent]
+        if holder.node == followed.index:
+            holder.following -= 1
+            if node.follows == ON_FAILURE:
+                self._follow_up(holder, ON_END)
+            else:
+                self._settle(holder)
+            return
+        ended = self.resolver.child(holder, followed)
+        first = node.follows == ON_FAILURE
+        after = self._next(followed, ended, ON_END, holder) if first else None
+        if after is not None:
+            self._begin_follow_up(after, holder)
+        else:
+            self._settled(holder, followed, ended)
+
+    def _settle(self, part: PartRow) -> None:
+        """A part has ended, and its follow-ups too."""
+        node = self.plan.nodes[part.node]
+        assert part.outcome is not None
+        event = _EVENT_FOR[StepState(part.outcome)]
+        part.state = next_state(PART_TABLE, part.state, event, f"part {node.label}")
+        part.ended_at = self.transaction.now
+        self.transaction.unit.parts.touch(part)
+        if node.follows:
+            self._follow_up_ended(part)
+        elif part.parent is None:
+            self._end_run(part)
+        else:
+            ended = Ended(part.state, part.skip_reason, part.output, part.size)
+            self._settled(self.transaction.around(part), node, ended)
+
+    def _end_run(self, root: PartRow) -> None:
+        if root.state == PartState.FAILED:
+            self.run.error = root.error
+            move_run(self.transaction, self.run, RunEvent.FAIL)
+        elif root.state == PartState.CANCELLED:
+            move_run(self.transaction, self.run, RunEvent.STOP)
+        else:
+            # A cancel that came too late leaves `stop` behind, and no error.
+            self.run.output, self.run.error = root.output, None
+            move_run(self.transaction, self.run, RunEvent.FINISH)
+
+
+def _dump(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False)

@@ -1,0 +1,200 @@
+"""Assigning: ready steps go to workers that have a place and poll for work."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+
+from yarnloom.engine.dispatch.pool_places import enter_pool
+from yarnloom.engine.dispatch.worker_orders import post_work
+from yarnloom.engine.rules.fair_queue import NextUp
+from yarnloom.engine.state.contracts import task_of
+from yarnloom.engine.state.grants import Straight
+from yarnloom.engine.state.open_relays import Anchor
+from yarnloom.engine.state.ready_steps import Lane, Place
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.workers import Worker
+from yarnloom.store import AttemptRow, StepRow
+from yarnloom.store import run_records as store
+from yarnloom.store.unit_of_work import LARGEST_GRANT
+
+FETCH = 64
+RATE_DUE = "rate"
+
+GiveItems = Callable[[Transaction, Worker, Straight, int], None]
+"""Gives a worker the next items of an each without rows, as many as the number says."""
+
+ExtendRelay = Callable[[Transaction, Anchor], None]
+"""Sends the steps behind an assigned one along with it."""
+
+
+def assign_ready_steps(
+    transaction: Transaction, give_items: GiveItems, extend_relay: ExtendRelay
+) -> None:
+    """Assign ready steps to workers, one to each in turn, until places or steps are used up."""
+    lanes = transaction.memory.queue.lanes
+    if not lanes.ready:
+        return
+    dispatcher = Dispatcher(transaction, give_items, extend_relay)
+    # The longest idle first, so that one worker does not get all of a trickle.
+    polling = sorted(_polling(transaction), key=lambda worker: len(worker.in_hand))
+    while polling and lanes.ready:
+        alone = len(polling) == 1
+        polling = [worker for worker in polling if dispatcher.serve(worker, alone=alone)]
+
+
+def _polling(transaction: Transaction) -> Iterable[Worker]:
+    return (
+        worker
+        for worker in transaction.memory.workers.values()
+        if (worker.session.polling or worker.id in transaction.changes.reporters)
+        and worker.can_take(transaction.memory.workers.contracts)
+    )
+
+
+@dataclass(slots=True)
+class Dispatcher:
+    """Serves workers within one transaction; fetches the first steps of a lane a few at a time."""
+
+    transaction: Transaction
+    give_items: GiveItems
+    extend_relay: ExtendRelay
+    fetched: dict[Lane, deque[Place]] = field(default_factory=dict)
+
+    def serve(self, worker: Worker, *, alone: bool) -> bool:
+        """Hand the next step or items to a worker; False if it can take none.
+
+        Args:
+            worker: the worker.
+            alone: whether nobody else wants anything.
+        """
+        memory = self.transaction.memory
+        takes = worker.can_take(memory.workers.contracts)
+        whose = memory.queue.lanes.next_up(takes, self.may_start) if takes else None
+        if whose and takes and memory.pools.rated(whose.pool):
+            # Nothing of such a pool is handed out ahead. What comes behind it is not either: the
+            # worker gets only what can begin now, until it has a place for it.
+            whose = memory.queue.lanes.next_up(takes.now(), self.may_start)
+        if whose is None:
+            return False
+        step = self.next_step(whose)
+        if isinstance(step, Straight):
+            count = self.how_many(worker, step, alone=alone)
+            self.give_items(self.transaction, worker, step, count)
+        else:
+            anchor = self.assign(self.transaction.unit.steps.need(step), worker)
+            self.extend_relay(self.transaction, anchor)
+        return True
+
+    def how_many(self, worker: Worker, straight: Straight, *, alone: bool) -> int:
+        """How many items of an each a worker is given: one where others wait for their turn."""
+        lanes = self.transaction.memory.queue.lanes
+        if lanes.ready > straight.offered:
+            return 1
+        room = min(worker.room(straight.lane[3]), self.room_in_pool(straight))
+        most = min(straight.offered, LARGEST_GRANT)
+        return min(most, room if alone else min(room, max(1, worker.offer.places)))
+
+    def room_in_pool(self, straight: Straight) -> int:
+        """Return how many items of an each may be given before its pool is full."""
+        if not straight.pool:
+            return straight.offered
+        gate = self.transaction.memory.pools.gate(straight.pool)
+        limit = gate.settings.limit
+        return straight.offered if limit is None else max(1, limit - gate.in_use.total())
+
+    def may_start(self, pool: str) -> bool:
+        """Whether anything of a pool may start; if its rate forbids it, it is looked at again."""
+        if not pool:
+            return True
+        gate = self.transaction.memory.pools.gate(pool)
+        closed = gate.closed(self.transaction.mono)
+        gate.note(closed, self.transaction.now)
+        if closed is None:
+            return True
+        if closed.until is not None and not gate.armed:
+            gate.armed = True
+            self.transaction.memory.timers.add(closed.until, RATE_DUE, pool)
+        return False
+
+    def next_step(self, whose: NextUp) -> int | Straight:
+        """The first step, or item without rows, in plan order among a share's contracts."""
+        heads: list[tuple[Place, Lane]] = []
+        offers: list[tuple[Place, Straight]] = []
+        grants = self.transaction.memory.grants
+        for contract in whose.contracts:
+            lane = (whose.pool, whose.priority, whose.share, contract)
+            if offer := grants.first_offer(lane):
+                offers.append(offer)
+            if self.rows_in(lane):
+                heads.append((self.first(lane), lane))
+        if offers:
+            place, straight = min(offers, key=lambda one: one[0])
+            if not heads or place < min(heads)[0]:
+                return straight
+        (_, _, step), lane = min(heads)
+        if queue := self.fetched.get(lane):
+            queue.popleft()
+        return step
+
+    def rows_in(self, lane: Lane) -> int:
+        """How many ready steps of a lane have rows."""
+        memory = self.transaction.memory
+        return memory.queue.lanes.count(*lane) - memory.grants.offered_in(lane)
+
+    def first(self, lane: Lane) -> Place:
+        """The first step of a lane, as known; else fetched, a few at a time."""
+        if queue := self.fetched.get(lane):
+            return queue[0]
+        memory = self.transaction.memory
+        known = memory.queue.ready.first(lane, self.rows_in(lane))
+        if known is not None:
+            return known
+        # The query must not find steps of this lane that were handed out a moment ago.
+        self.transaction.unit.flush()
+        rows = store.next_ready(
+            self.transaction.unit, lane, FETCH, some_held=bool(memory.queue.paused)
+        )
+        places = [(run, rank, step) for step, run, rank in rows]
+        if len(places) < FETCH:
+            memory.queue.ready.learn(lane, places)
+        else:
+            self.fetched[lane] = deque(places)
+        return places[0]
+
+    def assign(self, step: StepRow, worker: Worker) -> Anchor:
+        """Make an attempt of a step, and order a worker to run it."""
+        transaction = self.transaction
+        run = transaction.run(step.run)
+        attempt = AttemptRow(
+            id=transaction.unit.new_id("attempts"),
+            step=step.id,
+            run=step.run,
+            number=step.attempts + 1,
+            try_=step.tries + 1,
+            worker=worker.id,
+            code_hash=worker.offer.tasks[task_of(step.contract)],
+            ready_at=step.ready_at,
+            handed_at=transaction.now,
+            pool=step.pool,
+            round=run.round,
+        )
+        if step.pool:
+            opened_at = transaction.memory.pools.gate(step.pool).opened_at
+            attempt.pool_until = opened_at if opened_at > step.ready_at else None
+            enter_pool(transaction, step.pool, step.run, [attempt.id])
+        transaction.unit.attempts.add(attempt)
+        run.attempts += 1
+        transaction.unit.runs.touch(run)
+        transaction.memory.queue.remove(step)
+        transaction.memory.queue.lanes.started(step.pool, step.share)
+        step.open = attempt.id
+        step.attempts = attempt.number
+        transaction.unit.steps.touch(step)
+        transaction.changes.runs.add(step.run)
+        worker.hold(attempt.id, task_of(step.contract))
+        transaction.changes.workers = True
+        transaction.expect_begin(attempt.id)
+        message = post_work(transaction, worker, step, attempt)
+        return Anchor(step, worker.id, attempt.id, message)

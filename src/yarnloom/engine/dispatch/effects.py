@@ -1,0 +1,202 @@
+"""The ledger: side effects that are begun and done, so that no attempt repeats them silently.
+
+`begun` is written before the effect and `done` after it. An entry that was begun by an attempt
+which has ended is unsure: whether it happened nobody here can know, and nothing repeats it until
+the task's own rule, or a person, says so.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+from dataclasses import replace
+from typing import Any
+
+from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
+from yarnloom.masking import masked_text, worth_masking
+from yarnloom.secrets import has_sealed, sealed_in
+from yarnloom.store import AttemptRow, effect_records
+from yarnloom.store import run_records as store
+from yarnloom.store.effect_records import Entry
+from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, decode, encode
+
+BEGUN, DONE, NOT_DONE = "begun", "done", "not_done"
+
+
+def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, Any]:
+    """Write down that a side effect begins, or say why it must not.
+
+    Raises:
+        Conflict: the attempt is not this worker's any more.
+    """
+    attempt = transaction.unit.attempts.get(command.attempt)
+    if attempt is None or attempt.worker != command.worker or attempt.outcome is not None:
+        raise Conflict("the attempt was given up, so it begins nothing outside any more")
+    if masked_text(command.what, _secrets(transaction, attempt)) != command.what:
+        raise InvalidInput("the name of an effect holds a secret param; name it without")
+    scope = _scope(transaction, attempt, command.scope)
+    found = effect_records.find_entry(transaction.unit, attempt.run, scope, command.what)
+    token = (
+        found.token if found else _token(transaction.folder.id, attempt.run, scope, command.what)
+    )
+    if found is not None and found.state != NOT_DONE:
+        now = _standing(transaction, found, command)
+        if now == DONE:
+            if found.by is not None and found.used_at is None:
+                effect_records.keep_entry(transaction.unit, replace(found, used_at=transaction.now))
+            value = transaction.vault.open(decode(found.value or "null"))
+            return {"now": DONE, "value": value, "token": token}
+        if now == "same":
+            return {"now": "go", "token": token}  # sent again, because the answer was lost
+        if now == "busy" or not command.again:
+            return {"now": now, "token": token}
+    effect_records.keep_entry(
+        transaction.unit,
+        Entry(
+            attempt.run,
+            scope,
+            command.what,
+            BEGUN,
+            attempt.id,
+            command.call,
+            token,
+            None,
+            transaction.now,
+            None,
+            None,
+            int(command.is_used),
+        ),
+    )
+    transaction.changes.runs.add(attempt.run)
+    return {"now": "go", "token": token}
+
+
+def end_effect(transaction: Transaction, command: EndEffect) -> dict[str, Any]:
+    """Write down that a side effect was done, or did not happen.
+
+    Also an attempt that was given up may say so: it is the truth, unless somebody has decided
+    otherwise meanwhile.
+
+    Raises:
+        Conflict: the entry is not this attempt's any more.
+    """
+    attempt = transaction.unit.attempts.get(command.attempt)
+    if attempt is None or attempt.worker != command.worker:
+        raise Conflict("this worker was never given that attempt")
+    scope = _scope(transaction, attempt, command.scope)
+    found = effect_records.find_entry(transaction.unit, attempt.run, scope, command.what)
+    if found is None and not command.done:
+        return {}  # sent again
+    if found is None or found.attempt != attempt.id:
+        raise Conflict(f"{command.what!r} was decided otherwise meanwhile")
+    if not command.done:
+        effect_records.drop_entry(transaction.unit, attempt.run, scope, command.what)
+    elif found.state == BEGUN:
+        text_of_value(command.value, f"what {command.what!r} gave")
+        kept = sealed_in(command.value, _secrets(transaction, attempt), transaction.vault.seal)
+        done = replace(found, state=DONE, value=encode_sealed(kept), done_at=transaction.now)
+        effect_records.keep_entry(transaction.unit, done)
+    transaction.changes.runs.add(attempt.run)
+    return {}
+
+
+def settle_effect(transaction: Transaction, command: SettleEffect) -> dict[str, Any]:
+    """Take somebody's word on whether an unsure side effect was done.
+
+    Who said something wrong can say otherwise, until an attempt has used it.
+
+    Raises:
+        NotFound: the ledger has no such entry.
+        Conflict: it is not unsure.
+        InvalidInput: the task uses what it gave, and that was not said.
+    """
+    run = transaction.run(command.run)
+    found = effect_records.find_entry(transaction.unit, run.number, command.scope, command.what)
+    if found is None:
+        where = f"{run.number}/{command.scope}" if command.scope else f"run {run.number}"
+        raise NotFound(f"the ledger of {where} has no {command.what!r}")
+    if found.state == DONE and found.by is None:
+        raise Conflict(f"{command.what!r} is done already; nobody doubts it")
+    if found.used_at is not None:
+        said = f"{found.by} said that {command.what!r} was done"
+        raise Conflict(f"{said}, and an attempt has used that; it cannot be said otherwise now")
+    if found.state == BEGUN and transaction.unit.attempts.need(found.attempt).outcome is None:
+        raise Conflict(f"{command.what!r} is being done at this moment; it is not unsure")
+    if command.done and command.value is None and not command.valued and found.is_used:
+        raise InvalidInput(
+            f"the step uses what {command.what!r} gave, and no value was given; expected that "
+            "value too, as in --value '{\"id\": 7}', or --value null where it gave nothing"
+        )
+    if command.done:
+        value = text_of_value(command.value, f"what {command.what!r} gave")
+        done = replace(found, state=DONE, value=value, done_at=transaction.now, by=command.who)
+        effect_records.keep_entry(transaction.unit, done)
+    else:
+        undone = replace(found, state=NOT_DONE, value=None, done_at=None, by=command.who)
+        effect_records.keep_entry(transaction.unit, undone)
+    store.log_command(
+        transaction.unit,
+        transaction.now,
+        command.who,
+        "settle",
+        run.number,
+        command.reason,
+        step=command.scope or None,
+        effect=command.what,
+        done=command.done,
+    )
+    transaction.changes.runs.add(run.number)
+    return {"effect": command.what, "state": DONE if command.done else "not done"}
+
+
+def text_of_value(value: Any, what: str) -> str:
+    """A value that someone gave, as JSON text.
+
+    Raises:
+        InvalidInput: it is not JSON, or too large.
+    """
+    try:
+        return encode(value, what)
+    except ValueRefused as refused:
+        raise InvalidInput(refused.message, problems=refused.problems) from refused
+
+
+def _standing(transaction: Transaction, found: Entry, command: BeginEffect) -> str:
+    """How an entry stands for an attempt that wants to begin it."""
+    if found.state == DONE:
+        return DONE
+    if found.attempt == command.attempt:
+        return "same" if found.call == command.call else "unsure"
+    return "unsure" if transaction.unit.attempts.need(found.attempt).outcome is not None else "busy"
+
+
+def _scope(transaction: Transaction, attempt: AttemptRow, scope: str) -> str:
+    """Whose entries an attempt uses: its step's, by address, or the whole run's."""
+    if scope == "run":
+        return ""
+    run = transaction.run(attempt.run)
+    step = transaction.unit.steps.need(attempt.step)
+    node = transaction.plan(run).nodes[step.node]
+    return transaction.address(run, node, transaction.unit.parts.need(step.part)).partition("/")[2]
+
+
+def _secrets(transaction: Transaction, attempt: AttemptRow) -> list[str]:
+    """The secret texts that an attempt was given, those worth looking for."""
+    text = transaction.unit.steps.need(attempt.step).input
+    found: list[str] = []
+    if has_sealed(text):
+        with contextlib.suppress(FolderUnusable):
+            transaction.vault.open(decode(text), found)
+    return worth_masking(found)
+
+
+def encode_sealed(value: Any) -> str:
+    """A value that was looked at before, and has grown by its seals."""
+    return encode(value, limit=4 * VALUE_LIMIT, depth=DEPTH_LIMIT + 1)
+
+
+def _token(service_id: str, run: int, scope: str, what: str) -> str:
+    text = f"{service_id}/{run}/{scope}/{what}"
+    return hashlib.blake2s(text.encode(), digest_size=16).hexdigest()

@@ -1,0 +1,128 @@
+"""Files: keeping them, letting go of what no run uses, and rows that were checked."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck
+from yarnloom.engine.state.transaction import FILES_DUE, Transaction
+from yarnloom.errors import Problem
+from yarnloom.media_types import JSON_LINES, named_in
+from yarnloom.plan.marked_values import files_in, rows_in
+from yarnloom.plan.validators import Schema
+from yarnloom.store import Kept, file_records
+from yarnloom.values import fingerprint, pointer
+
+DROPPED_AT_ONCE = 200
+KEEPER = "yarnloom"
+"""Who keeps what the service made itself."""
+KEEPER = "yarnloom"
+"""Who keeps what the service made itself."""
+_READING = ("sha256", "list", "name", "media_type", "delimiter")
+
+
+def keep_file(transaction: Transaction, command: KeepFile) -> dict[str, Any]:
+    """Keep a file; what is kept is told."""
+    keep(transaction, command.kept, command.name, command.media_type, command.who)
+    if command.attempt is not None:
+        attempt = transaction.unit.attempts.get(command.attempt)
+        if attempt is not None:
+            file_records.use_files(transaction.unit, attempt.run, {command.kept.sha256})
+    return {
+        "sha256": command.kept.sha256,
+        "name": command.name,
+        "media_type": command.media_type,
+        "size": command.kept.size,
+    }
+
+
+def keep(transaction: Transaction, kept: Kept, name: str, media_type: str, who: str) -> None:
+    """Keep a file; one that no run uses for some time is let go of."""
+    file_records.keep_file(transaction.unit, kept, name, media_type, who, transaction.now)
+    transaction.remind(
+        FILES_DUE, transaction.now + round(transaction.settings.keep_files * 1_000_000)
+    )
+
+
+def keep_rows(transaction: Transaction, command: KeepRows) -> None:
+    """Keep what came of a file whose rows were checked."""
+    source = command.rows.source
+    name = f"rows of {source.get('name', 'a list')}"
+    keep(transaction, command.kept, name[:200], JSON_LINES, KEEPER)
+    sha256 = source.get("sha256") or source["list"]
+    if file_records.file_facts(transaction.unit, sha256) is not None:
+        file_records.keep_check(transaction.unit, sha256, command.rows.kind, command.kept.sha256)
+
+
+def mark_list(transaction: Transaction, sha256: str) -> None:
+    """See to it that it is known where the values of a list begin."""
+    if file_records.marks_of(transaction.unit, sha256) is None:
+        file_records.keep_marks(transaction.unit, transaction.folder.files.index_list(sha256))
+
+
+def next_drop(transaction: Transaction) -> int | None:
+    """When the next file may be let go of."""
+    since = file_records.next_idle(transaction.unit)
+    return None if since is None else since + round(transaction.settings.keep_files * 1_000_000)
+
+
+def drop_idle_files(transaction: Transaction, _: str) -> None:
+    """Let go of files that no run has used for some time."""
+    before = transaction.now - round(transaction.settings.keep_files * 1_000_000)
+    transaction.changes.dropped += file_records.drop_idle(transaction.unit, before, DROPPED_AT_ONCE)
+    if (following := next_drop(transaction)) is not None:
+        transaction.remind(FILES_DUE, following)
+
+
+def unknown_files(
+    transaction: Transaction, value: Any, schema: Schema, at: str = ""
+) -> list[Problem]:
+    """What is wrong with the files in a value: those that are not kept here."""
+    found = []
+    for where, one, _ in files_in(value, schema):
+        known = file_records.file_facts(transaction.unit, one["sha256"])
+        if known is None:
+            found.append(Problem(at + where, "no file with this sha256 is kept; upload it first"))
+        elif known["size"] != one["size"]:
+            message = f"found the size {one['size']:,}; the file has {known['size']:,} bytes"
+            found.append(Problem(at + where + pointer("size"), message))
+    for where, one, _ in rows_in(value, schema):
+        sha256 = one.get("sha256") or one.get("list")
+        if sha256 is None:
+            text = "expected a list, or the sha256 of a file that was uploaded"
+            found.append(Problem(at + where, text))
+        elif file_records.file_facts(transaction.unit, sha256) is None:
+            found.append(Problem(at + where, "no file with this sha256 is kept; upload it first"))
+    return found
+
+
+def rows_to_check(transaction: Transaction, value: Any, schema: Schema) -> list[RowsToCheck]:
+    """Everything in params whose rows were not checked yet."""
+    return [
+        rows
+        for rows in (rows_of(at, one, marked) for at, one, marked in rows_in(value, schema))
+        if checked_rows(transaction, rows) is None
+    ]
+
+
+def rows_of(at: str, value: dict[str, Any], marked: Schema) -> RowsToCheck:
+    """A file of rows, as it is to be checked."""
+    source = {name: value[name] for name in _READING if value.get(name) is not None}
+    if "sha256" in source:
+        source.pop("list", None)
+    row = {**marked.get("items", {}), "$defs": marked.get("$defs", {})}
+    reading = {name: one for name, one in source.items() if name not in ("sha256", "list", "name")}
+    ending = source.get("name", "").rpartition(".")[2].lower()
+    return RowsToCheck(at, source, fingerprint([row, reading, ending])[:16], row)
+
+
+def checked_rows(transaction: Transaction, rows: RowsToCheck) -> dict[str, Any] | None:
+    """The list that came of rows that were checked; None if they were not."""
+    sha256 = rows.source.get("sha256") or rows.source["list"]
+    return file_records.checked(transaction.unit, sha256, rows.kind)
+
+
+def use_named(transaction: Transaction, run: int, text: str | None) -> set[str]:
+    """Note that a run uses every file that a JSON text names; the hashes that are not kept."""
+    named = named_in(text)
+    return file_records.use_files(transaction.unit, run, named) if named else set()

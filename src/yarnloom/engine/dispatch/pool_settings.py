@@ -1,0 +1,335 @@
+"""Pools as they are declared, made, changed and removed; each change holds from its commit on."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from typing import Any
+
+from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
+from yarnloom.engine.rules.limits import Declared, Settings, base_of
+from yarnloom.engine.state.transaction import Late, Transaction
+from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
+from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
+from yarnloom.store import pool_records as store
+from yarnloom.store import run_records
+from yarnloom.units import (
+    iso_time,
+)
+
+View = dict[str, Any]
+USERS_SHOWN = 10
+VALUES_SHOWN = 20
+
+
+# Declared by looms
+
+
+def read_declarations(given: list[View]) -> dict[str, dict[str, Declared]]:
+    """Declarations as they are published: by loom, by pool.
+
+    Raises:
+        InvalidInput: one makes no sense; every problem is named.
+    """
+    found: dict[str, dict[str, Declared]] = defaultdict(dict)
+    problems = []
+    for place, one in enumerate(given):
+        name, limit, rate = one.get("name"), one.get("limit"), None
+        if not isinstance(name, str) or not NAME.match(name):
+            problems.append(Problem(f"/pools/{place}/name", f"found {name!r:.60}; {NAME_RULE}"))
+        if limit is not None and (type(limit) is not int or limit < 0):
+            expected = "expected a whole number from 0 on"
+            problems.append(Problem(f"/pools/{place}/limit", f"found {limit!r:.60}; {expected}"))
+        try:
+            rate = read_rate(one.get("rate"))
+        except LoomError as error:
+            problems.append(Problem(f"/pools/{place}/rate", error.message))
+        found[str(one.get("loom"))][str(name)] = Declared(limit, rate, str(one.get("note") or ""))
+    if problems:
+        raise InvalidInput("nothing was published: a pool is not right", problems=problems)
+    return found
+
+
+def read_rate(given: View | None) -> Rate | None:
+    """A rate from its JSON form."""
+    return None if given is None else Rate(given.get("count", 0), given.get("per", 1.0))
+
+
+def refuse_unknown_pools(
+    transaction: Transaction, plans: Iterable[Plan], declared: Iterable[str] = ()
+) -> None:
+    """See to it that there is every pool that steps name.
+
+    Raises:
+        InvalidInput: some are not there; each is named, with the nearest that is.
+    """
+    known = {*transaction.memory.pools.settings, *declared}
+    if problems := [one for plan in plans for one in unknown_pools(plan, known)]:
+        raise InvalidInput("steps name pools that are not there", problems=problems)
+
+
+def refuse_unknown_pool(transaction: Transaction, name: str) -> None:
+    """See to it that there is a pool of that name.
+
+    Raises:
+        InvalidInput: there is none; the nearest is offered.
+    """
+    known = transaction.memory.pools.settings
+    if name not in known:
+        hint = f"there is no pool {name!r}{nearest(name, known)}"
+        raise InvalidInput(hint, problems=[Problem("/pool", hint)])
+
+
+def declare(transaction: Transaction, loom: str, pools: dict[str, Declared], who: str) -> None:
+    """Keep what a loom says of pools; what it does not say any more holds while a step needs it."""
+    settings = transaction.memory.pools.settings
+    for name, facts in pools.items():
+        if name not in settings:
+            _add(transaction, name, who)
+        if settings[name].declared.get(loom) != facts:
+            rate = facts.rate.to_json() if facts.rate else None
+            kept = {"limit": facts.limit, "rate": rate, "note": facts.note}
+            store.declare(transaction.unit, name, loom, kept, transaction.now)
+            settings[name].declared[loom] = facts
+            _settle(transaction, name)
+    dropped = [one for one, pool in settings.items() if loom in pool.declared and one not in pools]
+    named = _named(transaction) if dropped else set()
+    for name in dropped:
+        if name not in named:
+            store.undeclare(transaction.unit, name, loom)
+            del settings[name].declared[loom]
+            _settle(transaction, name)
+
+
+def recall(transaction: Transaction) -> None:
+    """Put the pools into memory, from the store."""
+    known = transaction.memory.pools.settings
+    for name, by_hand, paused in store.every(transaction.unit):
+        known[name] = Settings(by_hand=_read_hand(by_hand), paused=paused)
+    for name, loom, facts in store.declarations(transaction.unit):
+        rate = read_rate(facts["rate"])
+        known[name].declared[loom] = Declared(facts["limit"], rate, facts["note"])
+    for settings in known.values():
+        settings.settle()
+
+
+def recall_begins(transaction: Transaction, names: Iterable[str]) -> None:
+    """Let rates know what began within their time, from the store."""
+    rates = {name: transaction.memory.pools.need(name).rate for name in names}
+    longest = max((rate.seconds for rate in rates.values() if rate), default=None)
+    if longest is None:
+        return
+    begins: dict[str, list[float]] = defaultdict(list)
+    for pool, begun_at in store.begins_since(
+        transaction.unit, transaction.now - round(longest * 1_000_000)
+    ):
+        if rates.get(base_of(pool)):
+            begins[pool].append(transaction.time.mono_of(begun_at))
+    for pool, times in begins.items():
+        transaction.memory.pools.gate(pool).remember(times)
+
+
+# Made and changed by hand
+
+
+def make_pool(transaction: Transaction, command: MakePool) -> Late:
+    """Make a pool by hand.
+
+    Raises:
+        InvalidInput: the name is none.
+        Conflict: there is one of that name.
+    """
+    if not NAME.match(command.name):
+        message = f"found the pool name {command.name!r:.120}; a name has {NAME_RULE}"
+        raise InvalidInput(message, problems=[Problem("/name", NAME_RULE)])
+    if command.name in transaction.memory.pools.settings:
+        raise Conflict(f"there is a pool {command.name!r} already; change it instead")
+    _add(transaction, command.name, command.who)
+    _set(transaction, command.name, command.changes)
+    _log(transaction, command.who, "make_pool", command.name, command.reason, command.changes)
+    return Late(lambda: pool_view(transaction, command.name))
+
+
+def change_pool(transaction: Transaction, command: ChangePool) -> Late:
+    """Change a pool by hand: what is set so wins over what looms declare.
+
+    The answer is the pool with what has begun by the change.
+
+    Raises:
+        NotFound: there is none of that name.
+    """
+    settings = _find(transaction, command.name)
+    if command.as_declared:
+        settings.by_hand.clear()
+    if command.paused is True and settings.paused is None:
+        settings.paused = {"by": command.who, "at": transaction.now, "reason": command.reason}
+    elif command.paused is False:
+        settings.paused = None
+    _set(transaction, command.name, command.changes)
+    said = {**command.changes}
+    said |= {} if command.paused is None else {"paused": command.paused}
+    said |= {"as_declared": True} if command.as_declared else {}
+    _log(transaction, command.who, "change_pool", command.name, command.reason, said)
+    return Late(lambda: pool_view(transaction, command.name))
+
+
+def remove_pool(transaction: Transaction, command: RemovePool) -> None:
+    """Remove a pool that no step names.
+
+    Raises:
+        NotFound: there is none of that name.
+        Conflict: a workflow, a task or a run that has not ended names it.
+    """
+    _find(transaction, command.name)
+    if command.name in _named(transaction):
+        raise Conflict(
+            f"steps of a workflow, a task or a run that has not ended name pool {command.name!r}, "
+            "so it cannot be removed; its limit can be changed"
+        )
+    store.remove(transaction.unit, command.name)
+    transaction.memory.pools.forget(command.name)
+    transaction.changes.pools.add(command.name)
+    _log(transaction, command.who, "remove_pool", command.name, command.reason, {})
+
+
+def list_pools(transaction: Transaction, command: ListPools) -> list[View]:
+    """Every pool as it is now, or one.
+
+    Raises:
+        NotFound: there is none of that name.
+    """
+    if command.name is not None:
+        _find(transaction, command.name)
+        return [pool_view(transaction, command.name)]
+    return [pool_view(transaction, name) for name in sorted(transaction.memory.pools.settings)]
+
+
+def recently(transaction: Transaction, command: Recently) -> list[View]:
+    """The last hour by minute: what began and ended, or how full a pool was.
+
+    Raises:
+        NotFound: there is no pool of that name.
+    """
+    if command.pool is None:
+        return transaction.counts.last_hour.minutes(transaction.now)
+    _find(transaction, command.pool)
+    pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
+    transaction.counts.last_hour.look(
+        [command.pool], pools, lanes, transaction.now, transaction.mono
+    )
+    return transaction.counts.last_hour.levels(command.pool, transaction.now)
+
+
+def pool_view(transaction: Transaction, name: str) -> View:
+    """A pool: its settings and where they come from, and how it is used."""
+    pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
+    settings = pools.settings[name]
+    gates = pools.gates(name)
+    waiting = {
+        one: lanes.waiting_in(one) for one in lanes.pools_with_ready() if base_of(one) == name
+    }
+    in_use = {key: gate.in_use.total() for key, gate in gates.items()}
+    users: dict[int, int] = defaultdict(int)
+    for gate in gates.values():
+        for run, count in gate.in_use.items():
+            users[run] += count
+    values = sorted(
+        (key for key in {*in_use, *waiting} if key != name),
+        key=lambda key: (-in_use.get(key, 0), -waiting.get(key, 0), key),
+    )
+    return {
+        "name": name,
+        "as_of": iso_time(transaction.now),
+        "limit": settings.limit,
+        "rate": settings.rate and settings.rate.to_json(),
+        "note": settings.note,
+        "paused": settings.paused and {**settings.paused, "at": iso_time(settings.paused["at"])},
+        "in_use": sum(in_use.values()),
+        "waiting": sum(waiting.values()),
+        "begun_last_minute": settings.begun_of_late(transaction.mono),
+        "used_by": [
+            {"run": run, "attempts": count}
+            for run, count in sorted(users.items(), key=lambda one: (-one[1], one[0]))[:USERS_SHOWN]
+        ],
+        "runs": len(users),
+        "values": [
+            {
+                "value": item_name(key[len(name) + 1 : -1]),
+                "in_use": in_use.get(key, 0),
+                "waiting": waiting.get(key, 0),
+            }
+            for key in values[:VALUES_SHOWN]
+        ],
+        "by_hand": _hand_json(settings.by_hand),
+        "declared": [
+            {
+                "loom": loom,
+                "limit": one.limit,
+                "rate": one.rate and one.rate.to_json(),
+                "note": one.note,
+            }
+            for loom, one in sorted(settings.declared.items())
+        ],
+    }
+
+
+def _find(transaction: Transaction, name: str) -> Settings:
+    known = transaction.memory.pools.settings
+    if name not in known:
+        raise NotFound(f"there is no pool {name!r}{nearest(name, known)}")
+    return known[name]
+
+
+def _add(transaction: Transaction, name: str, who: str) -> None:
+    store.keep(transaction.unit, name, transaction.now, who)
+    transaction.memory.pools.settings[name] = Settings()
+
+
+def _set(transaction: Transaction, name: str, changes: View) -> None:
+    settings = transaction.memory.pools.settings[name]
+    settings.by_hand |= _read_hand(changes)
+    store.change(transaction.unit, name, _hand_json(settings.by_hand), settings.paused)
+    _settle(transaction, name)
+
+
+def _settle(transaction: Transaction, name: str) -> None:
+    """What holds for a pool has changed: whatever waits for it is looked at again."""
+    settings = transaction.memory.pools.settings[name]
+    before = settings.rate
+    settings.settle()
+    if settings.rate != before:
+        recall_begins(transaction, [name])
+    for pool in transaction.memory.queue.lanes.pools_with_ready():
+        if base_of(pool) == name:
+            transaction.memory.pools.gate(pool).armed = False
+            transaction.memory.queue.lanes.reopen(pool)
+    transaction.changes.pools.add(name)
+
+
+def _named(transaction: Transaction) -> set[str]:
+    """Every pool that a current workflow, a published task or an unfinished run names."""
+    plans = {
+        *transaction.memory.workflows.plans.values(),
+        *store.unfinished_plans(transaction.unit),
+    }
+    found = {pool for plan in plans for pool in transaction.plan_by_id(plan).pools}
+    for task in run_records.task_names(transaction.unit):
+        found.add(run_records.task_facts(transaction.unit, task).get("rules", {}).get("pool", ""))
+    return found
+
+
+def _read_hand(given: View) -> View:
+    return given | ({"rate": read_rate(given["rate"])} if "rate" in given else {})
+
+
+def _hand_json(by_hand: View) -> View:
+    rate = by_hand.get("rate")
+    return by_hand | ({"rate": rate and rate.to_json()} if "rate" in by_hand else {})
+
+
+def _log(
+    transaction: Transaction, who: str, what: str, name: str, reason: str, changes: View
+) -> None:
+    run_records.log_command(
+        transaction.unit, transaction.now, who, what, None, reason, pool=name, changes=changes
+    )

@@ -1,0 +1,85 @@
+"""Orders to workers: run an attempt, stop it, or go on with it after all."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from typing import Any
+
+from yarnloom.engine.rules.states import StopReason
+from yarnloom.engine.state.contracts import task_of
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.workers import Worker
+from yarnloom.errors import FolderUnusable
+from yarnloom.secrets import has_sealed
+from yarnloom.store import AttemptRow, StepRow
+from yarnloom.values import decode
+
+
+def post_work(
+    transaction: Transaction, worker: Worker, step: StepRow, attempt: AttemptRow
+) -> dict[str, Any]:
+    """Tell a worker to run an attempt, and return the message."""
+    run = transaction.run(step.run)
+    node = transaction.plan(run).nodes[step.node]
+    secrets: list[str] = []
+    given = decode(step.input)
+    if has_sealed(step.input):
+        with contextlib.suppress(FolderUnusable):  # then the task's own check refuses it
+            given = transaction.vault.open(given, secrets)
+    serial = worker.messages.post(
+        size=len(step.input) + len(step.saved or ""),
+        kind="work",
+        attempt=attempt.id,
+        address=transaction.address(run, node, transaction.unit.parts.need(step.part)),
+        number=attempt.number,
+        code_hash=attempt.code_hash,
+        tries=attempt.try_,
+        task=task_of(step.contract),
+        input=given,
+        token=transaction.token_of(step),
+        **({"memory": node.rules.memory} if node.rules.memory else {}),
+        **({"saved": json.loads(step.saved)} if step.saved else {}),
+        **({"secrets": secrets} if secrets else {}),
+    )
+    return worker.messages.unacknowledged[serial][0]
+
+
+def post_stop(
+    transaction: Transaction,
+    step: StepRow,
+    why: StopReason,
+    *,
+    raise_in: float | None = None,
+    now: bool = False,
+) -> bool:
+    """Tell the worker that has a step in hand to stop it; False if none has.
+
+    Args:
+        transaction: the transaction.
+        step: the step.
+        why: the reason.
+        raise_in: of one whose time is over: seconds until it is, when the stop is raised in it.
+        now: raise it at once, without a grace.
+    """
+    if step.open is None:
+        return False
+    attempt = transaction.unit.attempts.need(step.open)
+    step.stop = why
+    transaction.unit.steps.touch(step)
+    transaction.changes.runs.add(step.run)
+    worker = transaction.memory.workers[attempt.worker]
+    more: dict[str, Any] = {} if raise_in is None else {"raise_in": raise_in}
+    more |= {"now": True} if now else {}
+    worker.messages.post(kind="stop", attempt=attempt.id, why=str(why), **more)
+    return True
+
+
+def post_go_on(transaction: Transaction, step: StepRow) -> None:
+    """Tell the worker that has a step in hand that it need not stop."""
+    assert step.open is not None
+    attempt = transaction.unit.attempts.need(step.open)
+    step.stop = None
+    transaction.unit.steps.touch(step)
+    transaction.changes.runs.add(step.run)
+    transaction.memory.workers[attempt.worker].messages.post(kind="go_on", attempt=attempt.id)

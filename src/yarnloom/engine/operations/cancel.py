@@ -1,0 +1,108 @@
+"""Telling runs to stop: by hand, for another run, or because their deadline has passed."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from yarnloom.engine.commands import CancelRun
+from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.operations.pause import release
+from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.rules.states import RunEvent, StopReason
+from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, Transaction
+from yarnloom.engine.state.transitions import move_run
+from yarnloom.store import RunRow, schedule_records
+from yarnloom.store import run_records as store
+from yarnloom.units import (
+    duration_text,
+    iso_time,
+)
+
+EXPIRED_AT_ONCE = 100
+
+
+def cancel_run(transaction: Transaction, command: CancelRun) -> dict[str, Any]:
+    """Cancel what has not begun, and tell what runs to stop.
+
+    A run of which nothing is in a worker's hand and that has no `on_end` has ended when this
+    returns. Follow-ups still run; a second cancel stops them too, and ends the grace of what runs.
+
+    Raises:
+        NotFound: there is no such run.
+        IllegalTransition: the run has ended.
+    """
+    run = transaction.run(command.run)
+    reason = f": {command.reason}" if command.reason else ""
+    move_run(transaction, run, RunEvent.CANCEL)
+    store.log_command(
+        transaction.unit, transaction.now, command.who, "cancel", run.number, command.reason
+    )
+    _stop(
+        transaction, run, f"cancelled by {command.who}{reason}", StopReason.CANCEL, now=command.now
+    )
+    return present(transaction, run)
+
+
+def stop(transaction: Transaction, run: RunRow, why: str) -> None:
+    """Cancel a run for another's sake."""
+    move_run(transaction, run, RunEvent.CANCEL)
+    store.log_command(transaction.unit, transaction.now, "service", "cancel", run.number, why)
+    _stop(transaction, run, why, StopReason.CANCEL)
+
+
+def stop_late_runs(transaction: Transaction) -> None:
+    """Stop runs whose deadline has passed: like a cancel, but they end failed."""
+    for number in store.runs_past_deadline(transaction.unit, transaction.now):
+        run = transaction.run(number)
+        root = transaction.unit.parts.one("run = ? AND parent IS NULL", number)
+        if root is not None and root.outcome is not None:
+            run.deadline_at = None  # its plan has ended in time; follow-ups have no deadline
+            transaction.unit.runs.touch(run)
+            continue
+        limit = duration_text(transaction.plan(run).deadline or 0.0)
+        move_run(transaction, run, RunEvent.CANCEL)
+        why = f"the run's deadline of {limit} has passed"
+        store.log_command(transaction.unit, transaction.now, "service", "deadline", run.number, why)
+        _stop(transaction, run, why, StopReason.DEADLINE)
+    if (following := store.next_run_deadline(transaction.unit)) is not None:
+        transaction.remind(RUN_DEADLINE_DUE, following)
+
+
+def stop_late_starts(transaction: Transaction) -> None:
+    """Cancel runs that have not begun by the time by which they were to."""
+    for number in schedule_records.runs_to_expire(
+        transaction.unit, transaction.time.wall, EXPIRED_AT_ONCE
+    ):
+        run = transaction.run(number)
+        move_run(transaction, run, RunEvent.CANCEL)
+        why = f"expired: it had not begun by {iso_time(run.start_by)}"
+        store.log_command(transaction.unit, transaction.now, "service", "expire", run.number, why)
+        _stop(transaction, run, why, StopReason.CANCEL, "Expired")
+    if (following := schedule_records.next_to_expire(transaction.unit)) is not None:
+        transaction.remind_by_day(START_BY_DUE, following)
+
+
+def _stop(
+    transaction: Transaction,
+    run: RunRow,
+    message: str,
+    why: StopReason,
+    kind: str = "Cancelled",
+    *,
+    now: bool = False,
+) -> None:
+    release(transaction, run)
+    run.cancels += 1
+    if run.stop is None:
+        run.stop = why
+        error: dict[str, Any] = {"type": kind, "message": message}
+        if why is StopReason.DEADLINE:
+            task = {"step": str(run.number), "task": None, "attempts": 0}
+            error = {**task, "type": "DeadlinePassed", "message": message}
+        run.error = json.dumps(error, ensure_ascii=False)
+    transaction.unit.runs.touch(run)
+    weave = Weave(transaction, run)
+    # A second cancel ends the grace, and a deadline cuts it.
+    weave.without_grace = now or run.cancels > 1 or why is StopReason.DEADLINE
+    weave.cancel(why)

@@ -1,0 +1,101 @@
+"""Changing a run that has not begun: when it is to begin, its priority, its tags."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from yarnloom.engine.commands import ChangeRun
+from yarnloom.engine.operations.start import open_run
+from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.rules.states import Entry, RunEvent, RunState
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.transitions import move_run
+from yarnloom.errors import Conflict, InvalidInput, Problem
+from yarnloom.store import RunRow, effect_records
+from yarnloom.store import run_records as store
+from yarnloom.units import (
+    iso_time,
+)
+
+
+def change_run(transaction: Transaction, command: ChangeRun) -> dict[str, Any]:
+    """Change a run that is scheduled or queued; what is None stays. The answer is the run.
+
+    Raises:
+        NotFound: there is no such run.
+        Conflict: it has begun, or ended; or it is to be moved, and waits in its queue already.
+        InvalidInput: it could never begin.
+    """
+    run = transaction.run(command.run)
+    if run.state not in (RunState.SCHEDULED, RunState.QUEUED):
+        why = f"run {run.number} is {run.state}; only one that has not begun can be changed"
+        raise Conflict(why, state=str(run.state))
+    at = command.start_at
+    if command.start_in is not None:
+        at = transaction.now + round(command.start_in * 1_000_000)
+    after_a_while = command.start_in is not None
+    ahead = at is not None and at > (transaction.now if after_a_while else transaction.time.wall)
+    if at is not None and ahead:
+        _refuse_wrong_time(run, at)
+    detail = {"priority": command.priority, "tags": command.tags, "start_at": iso_time(at)}
+    given = {name: value for name, value in detail.items() if value is not None}
+    store.log_command(
+        transaction.unit,
+        transaction.now,
+        command.who,
+        "change",
+        run.number,
+        command.reason,
+        **given,
+    )
+    if command.priority is not None:
+        _prefer(transaction, run, command.priority)
+    if command.tags is not None:
+        transaction.unit.runs.rewrite(run, tags=json.dumps(command.tags))
+    if at is not None and run.entered == Entry.AHEAD:  # else it begins as soon as there is room
+        transaction.unit.runs.rewrite(run, start_at=at, after_a_while=int(after_a_while))
+        _move(transaction, run, ahead=ahead)
+    transaction.changes.runs.add(run.number)
+    return present(transaction, run)
+
+
+def _refuse_wrong_time(run: RunRow, at: int) -> None:
+    if run.entered != Entry.AHEAD:
+        raise Conflict(
+            f"run {run.number} is queued: it begins as soon as there is room, and cannot be moved "
+            "any more; `pause` holds it",
+            state=str(run.state),
+        )
+    if run.start_by is not None and run.start_by < at:
+        text = f"found {iso_time(at)}, which is behind {iso_time(run.start_by)}, its start_by"
+        raise InvalidInput("the run could never begin", problems=[Problem("/start_at", text)])
+
+
+def _prefer(transaction: Transaction, run: RunRow, priority: int) -> None:
+    """Give a run another priority, and its steps that have none of their own."""
+    run.priority = priority
+    transaction.unit.runs.touch(run)
+    plan = transaction.plan(run)
+    for step in transaction.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
+        node, around = plan.nodes[step.node], transaction.unit.parts.need(step.part)
+        address = transaction.address(run, node, around).partition("/")[2]
+        by_hand = effect_records.hand_of(transaction.unit, run.number, address) if run.hands else {}
+        if node.rules.priority is not None or "priority" in by_hand:
+            continue
+        free = transaction.memory.queue.has(step)
+        if free:
+            transaction.memory.queue.remove(step)
+        step.priority = priority
+        transaction.unit.steps.touch(step)
+        if free:
+            transaction.memory.queue.add(step)
+
+
+def _move(transaction: Transaction, run: RunRow, *, ahead: bool) -> None:
+    """Let a run begin at its start time, or now."""
+    if ahead:
+        move_run(transaction, run, RunEvent.MOVE)
+        transaction.remind_of_start(run)
+    else:
+        open_run(transaction, run)

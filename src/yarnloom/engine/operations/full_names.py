@@ -1,0 +1,76 @@
+"""Finding workflows and tasks by their full name, or by their short one while it is unique."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from typing import Any
+
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
+from yarnloom.plan import PLAN_FORMAT, Kind, read_plan
+from yarnloom.store import run_records as store
+
+
+def find_workflow(transaction: Transaction, name: str) -> tuple[str, int]:
+    """Full name and plan of a workflow; its short name does while it is unique.
+
+    Raises:
+        NotFound: there is none of that name; the nearest is offered.
+        InvalidInput: several looms have one.
+    """
+    known = transaction.memory.workflows.plans
+    full = _find("workflow", name, known)
+    return full, known[full]
+
+
+def find_task(transaction: Transaction, name: str) -> tuple[str, int]:
+    """Full name of a task, and the plan of a run of nothing else; raises as `find_workflow`."""
+    full = _find("task", name, store.task_names(transaction.unit))
+    plan = read_plan(plan_of_task(full, store.task_facts(transaction.unit, full)))
+    kept = store.plan_id(transaction.unit, plan.workflow, plan.version)
+    if kept is None:
+        kept = store.keep_plan(
+            transaction.unit, plan.workflow, plan.version, plan.document, transaction.now
+        )
+    return full, kept
+
+
+def plan_of_task(name: str, facts: dict[str, Any]) -> dict[str, Any]:
+    """The plan of a single step, whose params are its inputs."""
+    loom, _, short = name.partition("/")
+    schema = facts["input"]
+    if secret := facts.get("secret_inputs"):
+        marked = {name: {**schema["properties"][name], "writeOnly": True} for name in secret}
+        schema = {**schema, "properties": {**schema["properties"], **marked}}
+    pinned = {"code_hash": facts["code_hash"]} if facts.get("pin_code") else {}
+    inputs = {one: {"param": one} for one in schema.get("properties", {})}
+    rules = dict(facts.get("rules", {}))
+    if "per" in rules:
+        rules["per"] = {"param": rules["per"]}
+    step = {"kind": Kind.STEP, "label": short, "task": name, "inputs": inputs, **rules}
+    return {
+        "format": PLAN_FORMAT,
+        "loom": loom,
+        "workflow": short,
+        "params": schema,
+        "tasks": {name: {"input": schema, "output": facts["output"], **pinned}},
+        "plan": {"kind": Kind.SEQUENCE, "parts": [step]},
+    }
+
+
+def _find(what: str, name: str, known: Collection[str]) -> str:
+    if name in known:
+        return name
+    matches = [full for full in known if full.partition("/")[2] == name]
+    if len(matches) == 1:
+        return matches[0]
+    if matches:
+        raise InvalidInput(
+            f"several looms have a {what} {name!r}; say which: {', '.join(sorted(matches))}",
+            problems=[Problem(f"/{what}", "ambiguous")],
+        )
+    names = list(known) if "/" in name else [full.partition("/")[2] for full in known]
+    hint = nearest(name, names)
+    if not known:
+        hint = "; none is published yet: `yarnloom publish MODULE:LOOM`"
+    raise NotFound(f"there is no {what} {name!r}{hint}")

@@ -1,0 +1,71 @@
+"""Links to runs: made, and revoked. Whoever has a link may watch its run, and nothing else."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import MakeLink, RevokeLink
+from yarnloom.engine.queries.views import link_view
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.errors import Conflict, NotFound
+from yarnloom.store import link_records
+from yarnloom.store import run_records as store
+
+REMEMBERED = 30 * 86_400 * 1_000_000
+"""Microseconds for which an expired link is still listed."""
+
+
+def make_link(transaction: Transaction, command: MakeLink) -> dict[str, Any]:
+    """Make a link to a run; return it.
+
+    Raises:
+        NotFound: there is no such run.
+    """
+    run = transaction.run(command.run)
+    link_records.forget(transaction.unit, transaction.now - REMEMBERED)
+    expires_at = transaction.now + round(command.seconds * 1_000_000)
+    number = link_records.add(
+        transaction.unit, run.number, command.details, transaction.now, command.who, expires_at
+    )
+    store.log_command(
+        transaction.unit,
+        transaction.now,
+        command.who,
+        "link",
+        run.number,
+        "",
+        link=number,
+        details=command.details,
+    )
+    row = link_records.of_run(transaction.unit, run.number, number)
+    assert row is not None
+    return link_view(row)
+
+
+def revoke_link(transaction: Transaction, command: RevokeLink) -> dict[str, Any]:
+    """End a link before its time; return it. Whoever watches with it is cut off.
+
+    Raises:
+        NotFound: the run has no such link.
+        Conflict: it was revoked before.
+    """
+    run = transaction.run(command.run)
+    row = link_records.of_run(transaction.unit, run.number, command.link)
+    if row is None:
+        raise NotFound(
+            f"run {run.number} has no link {command.link}; `yarnloom links {run.number}` lists them"
+        )
+    if row["revoked_at"] is not None:
+        raise Conflict(f"link {command.link} was revoked before, by {row['revoked_by']}")
+    link_records.revoke(transaction.unit, command.link, transaction.now, command.who)
+    store.log_command(
+        transaction.unit,
+        transaction.now,
+        command.who,
+        "revoke_link",
+        run.number,
+        command.reason,
+        link=command.link,
+    )
+    transaction.changes.runs.add(run.number)  # so that whoever watches with it is told
+    return link_view({**row, "revoked_at": transaction.now, "revoked_by": command.who})

@@ -1,0 +1,62 @@
+"""What would hold up the engine is done elsewhere: reading long lists, and putting them together.
+
+An each that waits for such a chore says so in its row, so that it is found again after a start.
+Its state is as it was; what waits for it goes on when `EndChore` comes.
+"""
+
+from __future__ import annotations
+
+from yarnloom.engine.commands import EndChore
+from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.dispatch.kept_files import KEEPER, keep
+from yarnloom.engine.parts.inputs import text_of
+from yarnloom.engine.parts.list_jobs import GATHER, READ, ask_to_gather, ask_to_read
+from yarnloom.engine.parts.list_values import ItemFault
+from yarnloom.engine.state.transaction import CHORES_DUE, Transaction
+from yarnloom.media_types import JSON_LINES
+from yarnloom.store import file_records
+from yarnloom.store import run_records as store
+
+
+def end_chore(transaction: Transaction, command: EndChore) -> None:
+    """Go on with what waited; a chore that nothing waits for any more changes nothing."""
+    chore = transaction.memory.jobs.open.get(command.part)
+    if chore is None or chore.serial != command.serial:
+        return
+    del transaction.memory.jobs.open[command.part]
+    part = transaction.unit.parts.need(command.part)
+    run = transaction.run(part.run)
+    part.awaits = None
+    transaction.unit.parts.touch(part)
+    weave, address = Weave(transaction, run), transaction.part_address(run, part)
+    for kind, kept in command.lists.items():
+        if chore.kind == READ:
+            file_records.keep_marks(transaction.unit, kept)
+            continue
+        keep(transaction, kept, f"{address} ({kind})"[:200], JSON_LINES, KEEPER)
+        file_records.use_files(transaction.unit, run.number, {kept.sha256})
+        file_records.keep_gathered(transaction.unit, part.id, kind, kept.reference)
+    if chore.kind == GATHER:
+        weave.gathered(part)
+    elif command.fault is not None:
+        weave.fail_each(part, ItemFault(command.fault))
+    else:
+        store.keep_source(transaction.unit, part.id, chore.facts["text"])
+        weave.read(part, chore.facts["count"])
+
+
+def recall(transaction: Transaction) -> None:
+    """After a start: what was not done is to be done again."""
+    for part_id, kind in file_records.awaiting(transaction.unit):
+        part = transaction.unit.parts.need(part_id)
+        run = transaction.run(part.run)
+        node = transaction.plan(run).nodes[part.node]
+        assert node.each is not None
+        if kind == READ:
+            text = text_of(Weave(transaction, run).resolver, node.each.over, part)
+            assert text is not None
+            ask_to_read(transaction, part, node.each, text)
+        else:
+            ask_to_gather(transaction, run, part, node)
+    if transaction.memory.jobs.new:
+        transaction.memory.timers.set(CHORES_DUE, transaction.mono)

@@ -1,0 +1,129 @@
+"""Mending an ended run: a new round of it, in which runs again what has to.
+
+Plan, params, what was decided by hand and the ledger stay. Attempt numbers go on; tries, the
+deadline and follow-ups begin anew.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import FailuresOf, MendRun, PauseRun
+from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.operations.admission import is_busy
+from yarnloom.engine.operations.pause import pause_run
+from yarnloom.engine.parts.rerun_scope import Renewal, Some
+from yarnloom.engine.queries.failure_kinds import pattern_of
+from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.rules.states import RUN_ENDED, RUN_TABLE, Entry, RunEvent, next_state
+from yarnloom.engine.state.contracts import (
+    Misfit,
+    task_of,
+)
+from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, Transaction
+from yarnloom.engine.state.transitions import move_run
+from yarnloom.errors import Conflict, NotFound, nearest
+from yarnloom.plan import Plan
+from yarnloom.store import RunRow, paused_runs
+from yarnloom.store import run_records as store
+
+_OTHER: dict[Misfit | None, str] = {
+    Misfit.OTHER_TYPES: "its types do not fit",
+    Misfit.OTHER_CODE: "its code is pinned",
+}
+
+
+def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
+    """Run again what failed, was cancelled or not reached, and what read its output.
+
+    Raises:
+        NotFound: there is no such run.
+        IllegalTransition: it has not ended.
+        Conflict: there is nothing to mend, no worker's code fits, or its workflow is busy.
+    """
+    run = transaction.run(command.run)
+    next_state(RUN_TABLE, run.state, RunEvent.MEND, f"run {run.number}")
+    plan = transaction.plan(run)
+    if is_busy(transaction, plan):
+        raise Conflict(
+            f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend run "
+            f"{run.number} when there is room",
+            state=str(run.state),
+        )
+    root = transaction.unit.parts.one("run = ? AND parent IS NULL", run.number)
+    assert root is not None
+    _refuse_misfits(transaction, paused_runs.contracts_not_done(transaction.unit, run.number))
+    only = None if command.only is None else _some(transaction, run, plan, command.only)
+    if not Renewal(transaction, run, only).part(root, set()):
+        why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
+        raise Conflict(why, state=str(run.state))
+    move_run(transaction, run, RunEvent.MEND)
+    run.renewed, run.entered = 1, Entry.ENTERED
+    run.round += 1
+    run.stop = run.error = run.output = run.ended_at = run.started_at = None
+    run.cancels = run.spared = 0
+    transaction.memory.workflows.under_way[run.workflow] += 1
+    if plan.deadline is not None:
+        run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)
+        transaction.remind(RUN_DEADLINE_DUE, run.deadline_at)
+    transaction.unit.runs.touch(run)
+    store.log_command(
+        transaction.unit,
+        transaction.now,
+        command.who,
+        "mend",
+        run.number,
+        command.reason,
+        round=run.round,
+    )
+    Weave(transaction, run).begin_round(root)
+    if command.paused and run.state not in RUN_ENDED:
+        return pause_run(transaction, PauseRun(command.run, command.who, command.reason))
+    return present(transaction, run)
+
+
+def _some(transaction: Transaction, run: RunRow, plan: Plan, only: FailuresOf) -> Some:
+    """The failed steps that are meant.
+
+    Raises:
+        Conflict: there are none.
+    """
+    nodes = [node for node in plan.nodes if node.task and plan.address(node) == only.address]
+    if not nodes:
+        steps = [plan.address(node) for node in plan.nodes if node.task]
+        raise NotFound(
+            f"{only.address!r}, an address without the keys of items, is no step of run "
+            f"{run.number}{nearest(only.address, steps)}"
+        )
+    found = {
+        step: rank
+        for step, rank, type_, message in paused_runs.failed_of_node(
+            transaction.unit, run.number, nodes[0].index
+        )
+        if only.type in (None, type_)
+        and (only.pattern is None or pattern_of(message or "") == only.pattern)
+    }
+    if not found:
+        kind = f" with {only.type}" if only.type else ""
+        raise Conflict(
+            f"no step at {only.address} of run {run.number} failed{kind}; `yarnloom show "
+            f"{run.number}` lists the kinds of failures",
+            state=str(run.state),
+        )
+    return Some(found)
+
+
+def _refuse_misfits(transaction: Transaction, contracts: list[str]) -> None:
+    """Refuse to mend with code that does not fit any more, where workers have other."""
+    memory = transaction.memory
+    bad = []
+    for contract in contracts:
+        having = [one for one in memory.workers.values() if task_of(contract) in one.offer.tasks]
+        misfits = [one.misfit(contract, memory.workers.contracts) for one in having]
+        if misfits and all(one in _OTHER for one in misfits):
+            bad.append(f"{task_of(contract)} ({_OTHER[misfits[0]]})")
+    if bad:
+        raise Conflict(
+            f"the workers have other code than this run's plan expects: {', '.join(bad)}. Start a "
+            "worker with code that fits, or start the workflow anew: `yarnloom rerun`"
+        )

@@ -1,0 +1,215 @@
+"""Pausing runs and steps, and letting them go on.
+
+A pause writes the run's row. Its steps keep their states and are in no lane meanwhile; only what
+runs and stops at a checkpoint becomes `paused`, and what was paused by itself, by hand.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import PauseRun, ResumeRun
+from yarnloom.engine.dispatch.worker_orders import (
+    post_go_on,
+    post_stop,
+)
+from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.rules.states import (
+    HELD_RUN,
+    Entry,
+    RunEvent,
+    RunState,
+    StepEvent,
+    StepState,
+    StopReason,
+)
+from yarnloom.engine.state.progress import was_paused
+from yarnloom.engine.state.transaction import (
+    BACK_OFF_DUE,
+    DEADLINE_DUE,
+    RUN_DEADLINE_DUE,
+    Transaction,
+)
+from yarnloom.engine.state.transitions import move_run, move_step
+from yarnloom.errors import Conflict
+from yarnloom.store import RunRow, StepRow, paused_runs
+from yarnloom.store import run_records as store
+
+
+def pause_run(transaction: Transaction, command: PauseRun) -> dict[str, Any]:
+    """Begin nothing more of a run, and let what runs stop at its next checkpoint.
+
+    Raises:
+        NotFound: there is no such run.
+        IllegalTransition: it is being cancelled, or has ended.
+    """
+    run = transaction.run(command.run)
+    if run.state in HELD_RUN:
+        return present(transaction, run)
+    in_hand = paused_runs.is_executed(transaction.unit, run.number)
+    queued = run.state == RunState.QUEUED
+    move_run(transaction, run, RunEvent.PAUSE_IN_HAND if queued and in_hand else RunEvent.PAUSE)
+    store.log_command(
+        transaction.unit, transaction.now, command.who, "pause", run.number, command.reason
+    )
+    if run.state == RunState.PAUSED:
+        run.paused_at = transaction.now
+    transaction.memory.queue.paused.add(run.number)
+    for pool, priority, share, contract, count in paused_runs.ready_of_run(
+        transaction.unit, run.number
+    ):
+        transaction.memory.queue.lanes.remove(pool, priority, share, contract, count)
+        transaction.memory.queue.ready.forget((pool, priority, share, contract))
+    for step in _in_hand(transaction, run):
+        if step.stop is None:
+            post_stop(transaction, step, StopReason.PAUSE)
+    settle(transaction, run)
+    return present(transaction, run)
+
+
+def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
+    """Let a run that is pausing or paused go on; what was due meanwhile is ready.
+
+    Raises:
+        NotFound: there is no such run.
+        Conflict: it is neither, and does not run.
+    """
+    run = transaction.run(command.run)
+    if run.state == RunState.RUNNING:
+        return present(transaction, run)
+    if run.state not in HELD_RUN:
+        why = f"run {run.number} is {run.state}, so it cannot be resumed"
+        raise Conflict(why, state=str(run.state))
+    event = RunEvent.RESUME
+    ahead = run.entered == Entry.AHEAD
+    if (
+        ahead
+        and run.start_at is not None
+        and run.start_at > (transaction.now if run.after_a_while else transaction.time.wall)
+    ):
+        event = RunEvent.RESUME_SCHEDULED
+    elif run.started_at is None:
+        event = RunEvent.RESUME_QUEUED
+    move_run(transaction, run, event)
+    store.log_command(
+        transaction.unit, transaction.now, command.who, "resume", run.number, command.reason
+    )
+    _give_time_back(transaction, run)
+    release(transaction, run)
+    if ahead:
+        transaction.remind_of_start(run)
+    if run.entered == Entry.HELD:
+        transaction.afterwards.made_room.add(run.workflow)
+    return present(transaction, run)
+
+
+def release(transaction: Transaction, run: RunRow) -> None:
+    """Let everything of a run go on that its pause held: what is ready, what stopped, what runs."""
+    if run.number not in transaction.memory.queue.paused:
+        return
+    transaction.memory.queue.paused.discard(run.number)
+    run.paused_at = None
+    transaction.unit.runs.touch(run)
+    for lane in paused_runs.ready_of_run(transaction.unit, run.number):
+        transaction.memory.queue.lanes.add(*lane)
+    for step in transaction.unit.steps.select(
+        "run = ? AND ended_at IS NULL AND (state = 'paused' OR stop = 'pause')", run.number
+    ):
+        if step.held is not None:
+            continue  # by hand, and not by the run's pause
+        if step.state == StepState.PAUSED:
+            move_step(transaction, step, StepEvent.RESUME)
+        elif step.stop == StopReason.PAUSE:
+            post_go_on(transaction, step)
+
+
+def settle(transaction: Transaction, run: RunRow) -> None:
+    """A pausing run is paused when nothing executes any of it."""
+    if run.state == RunState.PAUSING and not paused_runs.is_executed(transaction.unit, run.number):
+        move_run(transaction, run, RunEvent.HELD)
+        run.paused_at = transaction.now
+
+
+def settle_all(transaction: Transaction) -> None:
+    """The same for every run of which something has ended in this transaction."""
+    for number in transaction.afterwards.settling:
+        settle(transaction, transaction.run(number))
+
+
+def recall(transaction: Transaction) -> None:
+    """Know from the records which runs are pausing or paused."""
+    transaction.memory.queue.paused = set(paused_runs.runs_held(transaction.unit))
+
+
+# Steps
+
+
+def hold_step(transaction: Transaction, step: StepRow) -> None:
+    """Pause one step: at once, or where it runs at its next checkpoint."""
+    step.held = step.held or StepState.READY
+    transaction.unit.steps.touch(step)
+    if step.open is None:
+        hold_if_asked(transaction, step)
+    elif step.stop is None:
+        post_stop(transaction, step, StopReason.PAUSE)
+
+
+def hold_if_asked(transaction: Transaction, step: StepRow) -> None:
+    """A step that nobody runs and that was paused by hand is paused."""
+    if step.held is None or step.open is not None or step.ended_at is not None:
+        return
+    if step.state != StepState.PAUSED:
+        step.held = step.state
+        move_step(transaction, step, StepEvent.HOLD)
+    step.held_at = transaction.now
+    transaction.unit.steps.touch(step)
+
+
+def release_step(transaction: Transaction, step: StepRow) -> None:
+    """Let a step go on that was paused by hand."""
+    run, before = transaction.run(step.run), step.held
+    if step.held_at is not None:
+        # While its run is paused, the run's resume gives the time back.
+        _spare(transaction, step, max(0, (run.paused_at or transaction.now) - step.held_at))
+    step.held = step.held_at = None
+    transaction.unit.steps.touch(step)
+    if step.state != StepState.PAUSED:
+        if step.stop == StopReason.PAUSE and run.state not in HELD_RUN:
+            post_go_on(transaction, step)
+        return
+    event = StepEvent.RESUME
+    if step.due_at is not None and step.due_at > transaction.now:
+        event = StepEvent.REST if before == StepState.RESTING else StepEvent.BACK_OFF
+    move_step(transaction, step, event)
+    if step.due_at is not None:
+        transaction.remind(BACK_OFF_DUE, step.due_at)
+
+
+def _in_hand(transaction: Transaction, run: RunRow) -> list[StepRow]:
+    return transaction.unit.steps.select(
+        "run = ? AND ended_at IS NULL AND open IS NOT NULL ORDER BY rank", run.number
+    )
+
+
+def _give_time_back(transaction: Transaction, run: RunRow) -> None:
+    """Time in which a run was paused counts neither for deadlines nor for a retry's `within`."""
+    if run.paused_at is None:
+        return
+    spent = transaction.now - run.paused_at
+    was_paused(transaction, run, spent)
+    if run.deadline_at is not None:
+        run.deadline_at += spent
+        transaction.remind(RUN_DEADLINE_DUE, run.deadline_at)
+    for step in transaction.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
+        if step.held_at is not None:
+            step.held_at = min(step.held_at + spent, transaction.now)  # not to be counted twice
+        _spare(transaction, step, spent)
+
+
+def _spare(transaction: Transaction, step: StepRow, spent: int) -> None:
+    if step.started_at is not None:
+        step.spared += spent
+    if step.deadline_at is not None:
+        step.deadline_at += spent
+        transaction.remind(DEADLINE_DUE, step.deadline_at)
+    transaction.unit.steps.touch(step)

@@ -1,0 +1,132 @@
+"""Publishing: a loom's plans become the current versions of its workflows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import Publish
+from yarnloom.engine.dispatch.pool_settings import declare, read_declarations, refuse_unknown_pools
+from yarnloom.engine.operations.schedules import declare_schedules, read_schedules
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.workflows import (
+    Listener,
+)
+from yarnloom.errors import InvalidInput, PlanError, Problem
+from yarnloom.plan import Plan, read_plan, secret_inputs
+from yarnloom.store import run_records as store
+from yarnloom.store import schedule_records
+
+
+def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
+    """Check every plan, then keep all of them.
+
+    Returns:
+        For each workflow its name, its version, and whether the version is a new one.
+
+    Raises:
+        InvalidInput: a plan has mistakes; nothing is published.
+    """
+    plans = _read(command.plans)
+    declared = read_declarations(command.pools or [])
+    refuse_unknown_pools(
+        transaction, plans, [name for pools in declared.values() for name in pools]
+    )
+    _refuse_bad_listeners(command.tasks)
+    schedules = read_schedules(transaction, command.schedules or [], plans)
+    answer = []
+    for plan in plans:
+        known = store.plan_id(transaction.unit, plan.workflow, plan.version)
+        kept = store.keep_plan(
+            transaction.unit, plan.workflow, plan.version, plan.document, transaction.now
+        )
+        new = transaction.memory.workflows.plans.get(plan.workflow) != kept
+        if new:
+            store.make_current(transaction.unit, plan.workflow, kept, transaction.now, command.who)
+            transaction.memory.workflows.plans[plan.workflow] = kept
+        transaction.plans[kept] = plan
+        transaction.memory.workers.contracts.learn(plan)
+        answer.append(
+            {
+                "workflow": plan.workflow,
+                "version": plan.version,
+                "new": known is None,
+                "current_since_now": new,
+            }
+        )
+    secret = _secret_inputs(plans)
+    for facts in command.tasks:
+        names = sorted(secret.get(facts["name"], ()))
+        kept_facts = {**facts, "secret_inputs": names} if names else facts
+        store.keep_task(transaction.unit, facts["name"], kept_facts, transaction.now)
+        store.keep_code(
+            transaction.unit,
+            facts["name"],
+            facts["code_hash"],
+            facts.get("source", ""),
+            transaction.now,
+        )
+    of_tasks = {facts["name"].partition("/")[0] for facts in command.tasks}
+    of_schedules = {str(one.get("loom")) for one in command.schedules or ()}
+    looms = sorted({plan.loom for plan in plans} | declared.keys() | of_tasks | of_schedules)
+    if command.pools is not None:
+        for loom in looms:
+            declare(transaction, loom, declared.get(loom, {}), command.who)
+    _listen(transaction, command.tasks, of_tasks)
+    if command.schedules is not None:
+        for loom in looms:
+            declare_schedules(transaction, loom, schedules.get(loom, {}), command.who)
+    versions = {entry["workflow"]: entry["version"] for entry in answer}
+    store.log_command(
+        transaction.unit, transaction.now, command.who, "publish", None, "", versions=versions
+    )
+    return answer
+
+
+def _secret_inputs(plans: list[Plan]) -> dict[str, set[str]]:
+    """By task the inputs that some plan feeds with a secret: alone started it is one, too."""
+    found: dict[str, set[str]] = {}
+    for plan in plans:
+        for task, names in secret_inputs(plan).items():
+            found.setdefault(task, set()).update(names)
+    return found
+
+
+def _read(documents: list[dict[str, Any]]) -> list[Plan]:
+    plans: list[Plan] = []
+    problems: list[Problem] = []
+    for document in documents:
+        try:
+            plans.append(read_plan(document))
+        except PlanError as error:
+            problems += error.problems
+    if problems:
+        raise InvalidInput(
+            f"nothing was published: the plans have {len(problems)} mistakes", problems=problems
+        )
+    return plans
+
+
+def _refuse_bad_listeners(tasks: list[dict[str, Any]]) -> None:
+    problems = [
+        Problem(f"/tasks/{place}", "what is told of ends takes one input, the run")
+        for place, facts in enumerate(tasks)
+        if facts.get("on_run_end") and len(facts["input"].get("properties", {})) != 1
+    ]
+    if problems:
+        raise InvalidInput("nothing was published: a task is not right", problems=problems)
+
+
+def _listen(transaction: Transaction, tasks: list[dict[str, Any]], looms: set[str]) -> None:
+    """From now on these tasks of the looms are told of the ends of runs, and no others."""
+    for loom in sorted(looms):
+        told = [
+            (facts["name"], facts["on_run_end"]["states"], facts["on_run_end"]["workflows"])
+            for facts in tasks
+            if facts.get("on_run_end") and facts["name"].startswith(f"{loom}/")
+        ]
+        if told or loom in transaction.memory.workflows.listeners:
+            schedule_records.keep_listeners(transaction.unit, loom, told)
+            transaction.memory.workflows.listeners[loom] = [
+                Listener(task, frozenset(states), frozenset(workflows))
+                for task, states, workflows in told
+            ]

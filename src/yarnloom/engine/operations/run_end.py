@@ -1,0 +1,96 @@
+"""What follows from the end of a run outside of it: a schedule goes on, and tasks are told."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import StartRun
+from yarnloom.engine.operations.schedules import run_ended
+from yarnloom.engine.operations.start import start_or_fail
+from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.state.time_shares import learn
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.workflows import (
+    Listener,
+)
+from yarnloom.store import RunRow, schedule_records
+from yarnloom.store import run_records as store
+from yarnloom.values import DEPTH_LIMIT, depth_problem, dump
+
+TOLD = (
+    "number",
+    "workflow",
+    "task",
+    "version",
+    "state",
+    "round",
+    "error",
+    "failures_allowed",
+    "followups_failed",
+    "tags",
+    "share",
+    "key",
+    "started_by",
+    "schedule",
+    "planned_at",
+    "created_at",
+    "started_at",
+    "ended_at",
+)
+"""What tasks are told of a run that has ended, as of its view: nothing that can be large."""
+
+TOLD_IF_SMALL = ("params", "output")
+SMALL = 64 * 1024
+"""Bytes of each of these that are told. Besides, they stand deeper than in their own run."""
+
+
+def follow(transaction: Transaction) -> None:
+    """See to what follows from the runs that have ended in this transaction."""
+    while transaction.afterwards.ended_runs:
+        run = transaction.afterwards.ended_runs.pop(0)
+        learn(transaction, run)
+        if run.schedule is not None:
+            run_ended(transaction, run.schedule)
+        if run.after is None:
+            _tell(transaction, run)
+
+
+def listeners_of(transaction: Transaction) -> dict[str, list[Listener]]:
+    """By loom the tasks that are told of ends."""
+    found: dict[str, list[Listener]] = {}
+    for loom, task, states, workflows in schedule_records.listeners(transaction.unit):
+        listener = Listener(task, frozenset(states), frozenset(workflows))
+        found.setdefault(loom, []).append(listener)
+    return found
+
+
+def _is_small(value: Any) -> bool:
+    """Whether a value can be told as it is."""
+    return depth_problem(value, DEPTH_LIMIT - 2) is None and len(dump(value)) <= SMALL
+
+
+def _tell(transaction: Transaction, run: RunRow) -> None:
+    loom = run.workflow.partition("/")[0]
+    for listener in transaction.memory.workflows.listeners.get(loom, ()):
+        if not listener.hears_of(run.workflow, run.state):
+            continue
+        view = present(transaction, run)
+        facts: dict[str, Any] = {name: view[name] for name in TOLD}
+        small = {name: _is_small(view[name]) for name in TOLD_IF_SMALL}
+        facts |= {name: view[name] if small[name] else None for name in TOLD_IF_SMALL}
+        left_out = [name for name in TOLD_IF_SMALL if not small[name]]
+        facts["left_out"] = [*left_out, *(["output"] if view["output_left_out"] else [])]
+        (name,) = store.task_facts(transaction.unit, listener.task)["input"]["properties"]
+        start_or_fail(
+            transaction,
+            StartRun(
+                workflow=listener.task,
+                task=True,
+                params={name: facts},
+                key=f"end/{run.number}/{run.round}",
+                who="service",
+                priority=run.priority,
+                share=run.share,
+                after=run.number,
+            ),
+        )

@@ -1,0 +1,77 @@
+"""Saved filters of the list of runs: kept, replaced and dropped by name."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import DropFilter, SaveFilter
+from yarnloom.engine.queries.views import (
+    View,
+)
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.errors import Conflict, NotFound, nearest
+from yarnloom.store import filter_records
+from yarnloom.store import run_records as store
+from yarnloom.units import (
+    iso_time,
+)
+from yarnloom.values import decode, encode
+
+MOST = 200
+"""How many filters are kept."""
+
+
+def save_filter(transaction: Transaction, command: SaveFilter) -> dict[str, Any]:
+    """Keep a filter, in place of one of the same name; return it.
+
+    Raises:
+        Conflict: as many as may be are kept.
+    """
+    kept = filter_records.names(transaction.unit)
+    if command.name not in kept and len(kept) >= MOST:
+        raise Conflict(f"{MOST} filters are kept, as many as may be; drop one that nobody uses")
+    wanted = encode(command.wanted)
+    filter_records.save(transaction.unit, command.name, wanted, transaction.now, command.who)
+    detail = {"filter": command.name, "wanted": command.wanted}
+    store.log_command(
+        transaction.unit, transaction.now, command.who, "save_filter", None, "", **detail
+    )
+    return filter_view(
+        {
+            "name": command.name,
+            "wanted": wanted,
+            "saved_at": transaction.now,
+            "saved_by": command.who,
+        }
+    )
+
+
+def drop_filter(transaction: Transaction, command: DropFilter) -> None:
+    """Forget a filter.
+
+    Raises:
+        NotFound: there is none of that name.
+    """
+    kept = filter_records.names(transaction.unit)
+    if command.name not in kept:
+        raise unknown(command.name, kept)
+    filter_records.drop(transaction.unit, command.name)
+    store.log_command(
+        *(transaction.unit, transaction.now, command.who, "drop_filter", None, command.reason),
+        filter=command.name,
+    )
+
+
+def unknown(name: str, kept: list[str]) -> NotFound:
+    """The error where no filter has a name."""
+    return NotFound(f"no filter is saved as {name!r}{nearest(name, kept)}")
+
+
+def filter_view(row: View) -> View:
+    """A saved filter as the API shows it."""
+    return {
+        "name": row["name"],
+        "wanted": decode(row["wanted"]),
+        "saved_at": iso_time(row["saved_at"]),
+        "saved_by": row["saved_by"],
+    }

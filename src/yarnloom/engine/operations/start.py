@@ -1,0 +1,402 @@
+"""Starting runs, once for each start key: now, later, or many at once.
+
+A run is made, and then opened: at once, when its start time has come, or, of many that were
+started together, in its transaction, so that no transaction opens more than a few.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from yarnloom.engine.commands import CheckStarts, RerunRun, Started, StartMany, StartRun, Unchecked
+from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.dispatch.effects import text_of_value
+from yarnloom.engine.dispatch.kept_files import (
+    checked_rows,
+    rows_of,
+    rows_to_check,
+    unknown_files,
+    use_named,
+)
+from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pools
+from yarnloom.engine.operations.admission import count_in, is_busy, make_room
+from yarnloom.engine.operations.full_names import find_task, find_workflow
+from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.rules.states import Entry, RunEvent, RunState
+from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, Transaction
+from yarnloom.engine.state.transitions import move_run
+from yarnloom.engine.state.value_checks import Unjudged
+from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
+from yarnloom.plan import Constant, FromParam, Plan
+from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
+from yarnloom.plan.schemas import with_defaults
+from yarnloom.secrets import mask
+from yarnloom.store import PartRow, RunRow, schedule_records
+from yarnloom.store import run_records as store
+from yarnloom.units import iso_time
+from yarnloom.values import decode, encode, fingerprint
+
+OPENED_AT_ONCE = 50
+
+
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """A start that is found to be right, and changed nothing so far.
+
+    Attributes:
+        command: the start.
+        workflow: full name of the workflow, or task.
+        plan: id of its plan.
+        params: with defaults, secrets sealed, as JSON text.
+        marked: as they were given, secrets marked.
+        hashed: the hash of that.
+        share: whom fair turns are counted for; empty for the run itself.
+    """
+
+    command: StartRun
+    workflow: str
+    plan: int
+    params: str
+    marked: Any
+    hashed: str
+    share: str
+
+    @property
+    def scope(self) -> str:
+        """Within what its start key is unique."""
+        # A task and a workflow may have one name; their keys are apart.
+        return f"task {self.workflow}" if self.command.task else self.workflow
+
+
+def start_run(transaction: Transaction, command: StartRun) -> Started | Unchecked:
+    """Make a run, and what it begins with ready unless its start time is ahead.
+
+    Raises:
+        NotFound: there is no such workflow, or task.
+        InvalidInput: the params or times do not fit; every problem is named.
+        StartKeyTaken: the key belongs to a run with other params.
+    """
+    prepared = prepare(transaction, command)
+    if isinstance(prepared, Unchecked):
+        return prepared
+    if earlier := store.find_start(transaction.unit, prepared.scope, command.key):
+        return _same_start(transaction, prepared, *earlier)
+    run = add_run(transaction, prepared)
+    root = None if run.state == RunState.SCHEDULED else open_run(transaction, run)
+    return Started(present(transaction, run, root), created=True)
+
+
+def prepare(
+    transaction: Transaction, command: StartRun, *, judge: bool = True
+) -> Prepared | Unchecked:
+    """Look whether a run could be started, and what it would be started with.
+
+    Args:
+        judge: False leaves it to the worker whether the params fit.
+
+    Raises:
+        Unjudged: the params are costly to check; their verdict is to be kept first.
+        NotFound: there is no such workflow, or task.
+        InvalidInput: the params or times do not fit; every problem is named.
+    """
+    find = find_task if command.task else find_workflow
+    workflow, plan_id = find(transaction, command.workflow)
+    plan = transaction.plan_by_id(plan_id)
+    schema = plan.params_schema
+    files = has_files(schema)
+    text_of_value(command.params, "params")  # too large or too deep: nothing more is looked at
+    given = as_given(command.params, schema) if files else command.params
+    marked = seal(given, schema, transaction.vault.mark)
+    # The same start again gets its run, also when that would not be started any more.
+    scope = f"task {workflow}" if command.task else workflow
+    if store.find_start(transaction.unit, scope, command.key):
+        return Prepared(command, workflow, plan_id, "", marked, fingerprint(marked), "")
+    problems = transaction.settings.verdicts.problems(command.params, schema) if judge else []
+    if files and not problems:
+        problems = unknown_files(transaction, command.params, schema)
+    what = f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}"
+    if not problems:
+        problems, what = _wrong_times(transaction, command), "the run could never begin"
+    if problems:
+        raise InvalidInput(f"{what}; nothing was started", problems=problems)
+    refuse_unknown_pools(transaction, [plan])
+    filled = with_defaults(command.params, schema)
+    if files:
+        if unchecked := rows_to_check(transaction, filled, schema):
+            return Unchecked(tuple(unchecked))
+        filled = with_lists(filled, schema, lambda one, marked: _list_for(transaction, one, marked))
+    params = encode(seal(filled, schema, transaction.vault.seal), "params")
+    share = command.share or _share_of(plan, decode(params))
+    return Prepared(command, workflow, plan_id, params, marked, fingerprint(marked), share)
+
+
+def add_run(transaction: Transaction, prepared: Prepared) -> RunRow:
+    """Make a run, which is then to be opened, now or later."""
+    command = prepared.command
+    at = command.start_at
+    if command.start_in is not None:
+        at = transaction.now + round(command.start_in * 1_000_000)
+    ahead = at is not None and at > (
+        transaction.time.wall if command.start_in is None else transaction.now
+    )
+    run = transaction.unit.runs.add(
+        RunRow(
+            number=transaction.unit.new_id("runs"),
+            plan=prepared.plan,
+            workflow=prepared.workflow,
+            version=transaction.plan_by_id(prepared.plan).version,
+            params=prepared.params,
+            share=prepared.share,
+            tags=json.dumps(command.tags),
+            start_key=command.key,
+            started_by=command.who,
+            created_at=transaction.now,
+            start_at=at,
+            after_a_while=int(command.start_in is not None),
+            task=prepared.workflow if command.task else None,
+            start_by=command.start_by,
+            planned_at=command.planned_at,
+            schedule=command.schedule,
+            after=command.after,
+            weights=transaction.memory.workflows.weights.get(prepared.workflow),
+            deadline_at=None,
+            priority=command.priority,
+            state=RunState.SCHEDULED if ahead else RunState.QUEUED,
+            entered=Entry.AHEAD,
+        )
+    )
+    scope, hashed = prepared.scope, prepared.hashed
+    store.keep_start(transaction.unit, scope, command.key, run.number, hashed, transaction.now)
+    store.log_command(
+        transaction.unit, transaction.now, command.who, "start", run.number, command.reason
+    )
+    if run.start_by is not None:
+        transaction.remind_by_day(START_BY_DUE, run.start_by)
+    if ahead and at is not None:
+        transaction.remind_of_start(run)
+    use_named(transaction, run.number, prepared.params)
+    transaction.changes.runs.add(run.number)
+    return run
+
+
+def open_run(transaction: Transaction, run: RunRow) -> PartRow:
+    """Begin a run whose time has come, unless it has to wait for others; its root part."""
+    if run.state == RunState.SCHEDULED:
+        move_run(transaction, run, RunEvent.DUE)
+    plan = transaction.plan(run)
+    busy = is_busy(transaction, plan)
+    run.entered = Entry.HELD if busy else Entry.ENTERED
+    if plan.deadline is not None:
+        run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)
+        transaction.remind(RUN_DEADLINE_DUE, run.deadline_at)
+    transaction.unit.runs.touch(run)
+    count_in(transaction, run)
+    root = Weave(transaction, run).begin()
+    if busy:
+        make_room(transaction, run, plan)
+    transaction.changes.runs.add(run.number)
+    return root
+
+
+def open_due(transaction: Transaction) -> None:
+    """Begin runs whose start time has come, and of many that were started at once the next."""
+    for number in schedule_records.runs_to_open(
+        transaction.unit, transaction.now, transaction.time.wall, OPENED_AT_ONCE
+    ):
+        open_run(transaction, transaction.run(number))
+    if (
+        following := schedule_records.next_to_open(transaction.unit, transaction.time.ahead)
+    ) is not None:
+        transaction.remind(START_DUE, max(following, transaction.now))
+
+
+def start_or_fail(transaction: Transaction, command: StartRun) -> RunRow | None:
+    """Start what nobody waits for an answer of: what cannot start is a run that has failed.
+
+    Returns:
+        The run; None if its start key had made one before.
+    """
+    try:
+        prepared = _prepare_now(transaction, command)
+        fault = None
+        if isinstance(prepared, Unchecked):
+            fault = "the rows among its params were not checked; start it by hand"
+    except Refused as error:
+        fault = str(error)
+    if fault is not None:
+        find = find_task if command.task else find_workflow
+        workflow, plan = find(transaction, command.workflow)
+        marked = mask(command.params)
+        text = _kept_text(marked)
+        hashed = fingerprint(marked)
+        prepared = Prepared(command, workflow, plan, text, marked, hashed, command.share)
+    assert isinstance(prepared, Prepared)
+    if store.find_start(transaction.unit, prepared.scope, command.key):
+        return None
+    run = add_run(transaction, prepared)
+    if fault is None:
+        open_run(transaction, run)
+    else:
+        Weave(transaction, run).refuse("CouldNotStart", fault)
+    return run
+
+
+def _prepare_now(transaction: Transaction, command: StartRun) -> Prepared | Unchecked:
+    """Prepare a start that nobody can give again; the worker checks what is too costly here."""
+    try:
+        return prepare(transaction, command)
+    except Unjudged:
+        return prepare(transaction, command, judge=False)
+
+
+def check_starts(transaction: Transaction, command: CheckStarts) -> list[Prepared | Unchecked]:
+    """Look at some of many starts, before any of them changes something.
+
+    Raises:
+        InvalidInput: some are not right; every problem of every start is named.
+    """
+    found: list[Prepared | Unchecked] = []
+    problems: list[Problem] = []
+    for place, start in enumerate(command.starts, command.first):
+        try:
+            found.append(prepare(transaction, start))
+        except (InvalidInput, NotFound) as error:
+            own = error.problems if isinstance(error, InvalidInput) else []
+            own = own or [Problem("/task" if start.task else "/workflow", error.message)]
+            problems += (
+                one._replace(where=f"/starts/{place}{_within_start(one.where)}") for one in own
+            )
+    if problems:
+        raise InvalidInput("some starts are not right; nothing was started", problems=problems)
+    return found
+
+
+def start_many(transaction: Transaction, command: StartMany) -> list[dict[str, Any]]:
+    """Make many runs in one transaction; they begin in their transaction, a few at a time.
+
+    Returns:
+        For each start its run's number, its key, and whether it made the run.
+
+    Raises:
+        StartKeyTaken: a key belongs to a run with other params; nothing was started.
+    """
+    known: dict[tuple[str, str], tuple[int, str]] = {}
+    for place, prepared in enumerate(command.prepared):
+        at = (prepared.scope, prepared.command.key)
+        hashed = prepared.hashed
+        earlier = known.get(at) or store.find_start(transaction.unit, *at)
+        if earlier and earlier[1] != hashed:
+            first = f"run {earlier[0]}" if earlier[0] else "an earlier one of the list"
+            raise StartKeyTaken(
+                f"start {place}: its key {at[1]!r} belongs to {first}, with other params; nothing "
+                "was started. Use another key for another run.",
+                run=earlier[0],
+                first=mask(json.loads(transaction.run(earlier[0]).params)) if earlier[0] else None,
+                given=mask(prepared.marked),
+            )
+        known[at] = earlier or (0, hashed)
+    answer = []
+    for prepared in command.prepared:
+        at = (prepared.scope, prepared.command.key)
+        number, hashed = known[at]
+        if created := not number:
+            number = add_run(transaction, prepared).number
+            known[at] = (number, hashed)
+        answer.append({"number": number, "key": at[1], "created": created})
+    transaction.remind(START_DUE, transaction.now)
+    return answer
+
+
+def _within_start(where: str) -> str:
+    """Where a problem of a start is, within it."""
+    outer = ("/workflow", "/task", "/start_at", "/start_by")
+    return where if where.startswith(outer) else f"/params{where}"
+
+
+def _wrong_times(transaction: Transaction, command: StartRun) -> list[Problem]:
+    by = command.start_by
+    if by is None:
+        return []
+    if by <= transaction.time.wall:
+        return [Problem("/start_by", f"found {iso_time(by)}; expected a time ahead")]
+    at = command.start_at
+    if command.start_in is not None:
+        at = transaction.time.wall + round(command.start_in * 1_000_000)
+    if at is not None and by < at:
+        return [Problem("/start_by", f"found {iso_time(by)}, which is before {iso_time(at)}")]
+    return []
+
+
+def _list_for(
+    transaction: Transaction, value: dict[str, Any], marked: dict[str, Any]
+) -> dict[str, Any]:
+    found = checked_rows(transaction, rows_of("", value, marked))
+    assert found is not None, "what is not checked was told before"
+    return found
+
+
+def rerun(transaction: Transaction, command: RerunRun) -> Started | Unchecked:
+    """Start the workflow of a run, as it is now, with the run's params and some changed.
+
+    Raises:
+        NotFound: there is no such run, or its workflow is not published any more.
+        InvalidInput: the params do not fit; every problem is named.
+    """
+    run = transaction.run(command.run)
+    params = transaction.vault.open(json.loads(run.params))
+    started = start_run(
+        transaction,
+        StartRun(
+            workflow=run.task or run.workflow,
+            params={**params, **command.changes},
+            key=command.key,
+            who=command.who,
+            priority=run.priority,
+            share=run.share,
+            tags=tuple(json.loads(run.tags)),
+            task=run.task is not None,
+            planned_at=run.planned_at,
+        ),
+    )
+    if isinstance(started, Started) and started.created:
+        log = store.log_command
+        log(transaction.unit, transaction.now, command.who, "rerun", run.number, command.reason)
+    return started
+
+
+def _kept_text(params: Any) -> str:
+    """The params of a run that could not start; none where they cannot be kept."""
+    try:
+        return encode(params, "params")
+    except ValueRefused:
+        return "{}"
+
+
+def _share_of(plan: Plan, params: dict[str, Any]) -> str:
+    """Whom fair turns of a run are counted for, as its workflow says; empty for itself."""
+    value: Any = None
+    match plan.share:
+        case Constant(value):
+            pass
+        case FromParam(path):
+            value = params
+            for key in path:
+                value = value.get(key) if isinstance(value, dict) else None
+    return "" if value is None else str(value)[:200]
+
+
+def _same_start(
+    transaction: Transaction, prepared: Prepared, number: int, params_hash: str
+) -> Started:
+    run = transaction.run(number)
+    if params_hash != prepared.hashed:
+        raise StartKeyTaken(
+            f"the start key {prepared.command.key!r} belongs to run {number}, which was started "
+            "with other params. Use another key for another run.",
+            run=number,
+            first=mask(json.loads(run.params)),
+            given=mask(prepared.marked),
+        )
+    return Started(present(transaction, run), created=False)

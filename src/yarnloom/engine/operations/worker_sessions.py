@@ -1,0 +1,399 @@
+"""Workers come, ask, are thought to live, leave, and are lost."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Any
+
+from yarnloom.engine.commands import (
+    Ask,
+    CloseAsk,
+    DrainWorker,
+    InHand,
+    Leave,
+    ListWorkers,
+    LoseWorker,
+    Register,
+    Report,
+    Reported,
+)
+from yarnloom.engine.compact import granted_items, relay_steps
+from yarnloom.engine.dispatch.pool_places import (
+    leave_pool,
+)
+from yarnloom.engine.dispatch.release import never_began
+from yarnloom.engine.dispatch.worker_orders import (
+    post_stop,
+    post_work,
+)
+from yarnloom.engine.operations.reports import free, hand_back, lose, report
+from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.states import StopReason
+from yarnloom.engine.state.contracts import (
+    task_of,
+)
+from yarnloom.engine.state.grants import (
+    Given,
+)
+from yarnloom.engine.state.memory import (
+    Memory,
+)
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.workers import (
+    Session,
+    Worker,
+)
+from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
+from yarnloom.store import AttemptKey, Printer, pool_records
+from yarnloom.store import run_records as store
+from yarnloom.units import (
+    iso_time,
+)
+
+LEASE_DUE = "lease"
+WENT_BACK = "the service's records went back in time"
+
+
+def register(transaction: Transaction, command: Register) -> dict[str, Any]:
+    """Take a worker in, for the first time or again after this service was restarted.
+
+    What the records say it has in hand and it has not is sent to it again, under the same numbers.
+    What it has in hand and the records do not is ordered to be dropped. One that comes with another
+    epoch is only told of the present one: it is to end what it has, and to come again.
+    """
+    if _has_seen_more(transaction, command):
+        _begin_epoch(transaction)
+    about = {
+        "worker": command.worker,
+        "service": transaction.folder.id,
+        "lease": transaction.settings.lease,
+        "epoch": transaction.folder.past.epoch,
+    }
+    if command.service == transaction.folder.id and command.epoch not in (
+        "",
+        transaction.folder.past.epoch,
+    ):
+        return about
+    store.keep_worker(
+        transaction.unit, command.worker, command.name, command.facts, transaction.now
+    )
+    known = transaction.memory.workers.get(command.worker)
+    worker = known or remember(transaction, command.worker, command.name, command.facts)
+    granted_items.unfold_of_worker(transaction, worker.id)
+    relay_steps.drop_of_worker(
+        transaction, worker, command.in_hand, transaction.folder.past.above["attempts"]
+    )
+    worker.name, worker.facts = command.name, command.facts
+    worker.offer.tasks, worker.offer.io_tasks = dict(command.tasks), frozenset(command.io_tasks)
+    worker.offer.plain_tasks = frozenset(command.plain_tasks)
+    worker.offer.types, worker.offer.graces = dict(command.offers), dict(command.graces)
+    worker.misfits.clear()
+    for name, source in command.sources.items():
+        store.keep_code(transaction.unit, name, command.tasks[name], source, transaction.now)
+    worker.offer.places, worker.offer.io_places = command.places, command.io_places
+    worker.offer.ahead, worker.offer.has = command.ahead, frozenset(command.has)
+    worker.offer.pools = None if command.pools is None else frozenset(command.pools)
+    worker.session.draining, worker.session.until_idle = command.draining, command.until_idle
+    held = {one: _task_of(transaction, one) for one in worker.in_hand}
+    worker.in_hand, worker.io_in_hand = {}, 0
+    for attempt_id, task in held.items():
+        worker.hold(attempt_id, task)
+    # One that only has new tasks still has its open request; what is sent there in vain otherwise
+    # is sent again with the next.
+    worker.session.registered, worker.session.trouble = True, command.trouble
+    worker.messages.clear()
+    renew(transaction, worker)
+    transaction.changes.workers = True
+    legs = transaction.memory.relays.attempts
+    for attempt_id in sorted(worker.in_hand):
+        if attempt_id in legs:
+            continue
+        if attempt_id <= transaction.folder.past.above["attempts"]:
+            lose(transaction, attempt_id, f"{WENT_BACK}; worker {worker.name} had it before")
+            continue
+        attempt = transaction.unit.attempts.need(attempt_id)
+        step = transaction.unit.steps.need(attempt.step)
+        if attempt.begun_at is None:
+            transaction.expect_begin(attempt_id)
+        if attempt_id not in command.in_hand:
+            post_work(transaction, worker, step, attempt)
+        if step.stop:
+            post_stop(transaction, step, StopReason(step.stop))
+    for attempt_id in sorted(worker.abandoned.keys() - set(command.abandoned)):
+        free(transaction, worker.id, attempt_id)
+    for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
+        worker.messages.post(kind="drop", attempt=attempt_id)
+    return about
+
+
+def _task_of(transaction: Transaction, attempt: int) -> str:
+    """The task of an attempt in hand, with rows or without."""
+    if leg := transaction.memory.relays.attempts.get(attempt):
+        return transaction.plan(transaction.run(leg.run)).nodes[leg.node].task
+    step = transaction.unit.steps.need(transaction.unit.attempts.need(attempt).step)
+    return task_of(step.contract)
+
+
+def _has_seen_more(transaction: Transaction, command: Register) -> bool:
+    """Whether a worker knows of commits that these records have not: they went back."""
+    if command.service != transaction.folder.id or not command.epoch:
+        return False  # it knows of other records, or of none
+    if not transaction.folder.past.knows(command.epoch):
+        return True
+    return (
+        command.epoch == transaction.folder.past.epoch
+        and command.commits > transaction.folder.past.commits
+    )
+
+
+def _begin_epoch(transaction: Transaction) -> None:
+    """The records went back: what workers have in hand was given out by records that are gone.
+
+    It is lost when a worker has ended it and comes again, or when its lease is over.
+    """
+    transaction.unit.begin_epoch()
+    for worker in transaction.memory.workers.values():
+        worker.session.registered = worker.session.polling = False
+        transaction.changes.gone.add(worker.id)  # for its open request
+
+
+def ask(transaction: Transaction, command: Ask) -> None:
+    """A worker's open request has come; everything not acknowledged is for its answer."""
+    worker = _heard_from(transaction, command)
+    worker.session.polling = True
+    worker.messages.send_again()
+
+
+def close_ask(transaction: Transaction, command: CloseAsk) -> None:
+    """A worker's open request ended without an answer."""
+    worker = transaction.memory.workers.get(command.worker)
+    if worker:
+        worker.session.polling = False
+
+
+def take_report(transaction: Transaction, command: Report) -> Reported:
+    """A worker's report; its answer can carry work at once."""
+    _heard_from(transaction, command)
+    answer = report(transaction, command)
+    transaction.changes.reporters.add(command.worker)
+    return answer
+
+
+def in_hand(transaction: Transaction, command: InHand) -> dict[int, Printer | None]:
+    """Return those of some attempts that are a worker's own, to run or abandoned.
+
+    With those that have no rows comes where their lines belong.
+    """
+    worker = transaction.memory.workers.get(command.worker)
+    if worker is None or not worker.session.registered:
+        raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
+    own = (one for one in command.attempts if one in worker.in_hand or one in worker.abandoned)
+    return {one: _printer(transaction, one) for one in own}
+
+
+def in_hand_now(memory: Memory, command: InHand) -> dict[int, Printer | None] | None:
+    """The same from memory alone; None where that does not tell."""
+    worker, items = memory.workers.get(command.worker), memory.grants.attempts
+    if worker is None or not worker.session.registered:
+        return None
+    given = [items.get(one) for one in command.attempts]
+    if not all(one is not None and one.worker == worker.id for one in given):
+        return None
+    return {one.attempt: _printer_of(one) for one in given if one is not None}
+
+
+def _printer(transaction: Transaction, attempt: int) -> Printer | None:
+    if leg := transaction.memory.relays.attempts.get(attempt):
+        key = AttemptKey(leg.part, 0, leg.node, 1, attempt)
+        return Printer(key, leg.run, relay_steps.address_of(transaction, leg))
+    given = transaction.memory.grants.attempts.get(attempt)
+    return None if given is None else _printer_of(given)
+
+
+def _printer_of(given: Given) -> Printer:
+    attempt, straight = given.attempt, given.straight
+    key = AttemptKey(straight.each, given.item, straight.step.index, 1, attempt)
+    return Printer(key, straight.run, straight.address_of(given.item, given.name))
+
+
+def leave(transaction: Transaction, command: Leave) -> None:
+    """A worker has ended on purpose; what it still had in hand was never finished."""
+    worker = _taken_out(transaction, command.worker)
+    if worker is None:
+        return
+    for attempt in sorted(worker.in_hand):
+        hand_back(transaction, attempt)
+    _gone(transaction, worker)
+
+
+def lose_worker(transaction: Transaction, command: LoseWorker) -> None:
+    """A worker is gone: its attempts are lost, which spends no try."""
+    worker = _taken_out(transaction, command.worker)
+    if worker is None:
+        return
+    for attempt in sorted(worker.in_hand):
+        lose(transaction, attempt, f"worker {worker.name} is gone: {command.why}")
+    _gone(transaction, worker)
+    store.log_command(
+        transaction.unit,
+        transaction.now,
+        "service",
+        "lose_worker",
+        None,
+        command.why,
+        worker=worker.name,
+    )
+
+
+def _taken_out(transaction: Transaction, worker_id: str) -> Worker | None:
+    """Remove a worker from memory, and give rows to the attempts that it had in hand."""
+    granted_items.unfold_of_worker(transaction, worker_id)
+    worker = transaction.memory.workers.get(worker_id)
+    if worker is not None:
+        relay_steps.drop_of_worker(transaction, worker)
+        del transaction.memory.workers[worker_id]
+    return worker
+
+
+def remember(transaction: Transaction, worker_id: str, name: str, facts: dict[str, Any]) -> Worker:
+    """Put a worker into memory, with a full lease and what the records say it has in hand."""
+    session = Session(transaction.mono + transaction.settings.lease, seen_at=transaction.now)
+    worker = Worker(worker_id, name, facts, session, idle_since=transaction.now)
+    worker.in_hand.update(dict.fromkeys(store.open_attempts(transaction.unit, worker_id), False))
+    for attempt_id in pool_records.abandoned_attempts(transaction.unit, worker_id):
+        attempt = transaction.unit.attempts.need(attempt_id)
+        worker.abandoned[attempt_id] = (attempt.pool, attempt.run)
+    transaction.memory.workers[worker_id] = worker
+    transaction.memory.timers.add(worker.session.lease_until, LEASE_DUE, worker_id)
+    return worker
+
+
+def renew(transaction: Transaction, worker: Worker) -> None:
+    """The worker was heard of. Nothing is written for it."""
+    worker.session.lease_until = transaction.mono + transaction.settings.lease
+    worker.session.seen_at = transaction.now
+
+
+def drain_worker(transaction: Transaction, command: DrainWorker) -> dict[str, Any]:
+    """Let a worker take nothing new, and end when it has nothing in hand; what is told of it.
+
+    Raises:
+        NotFound: no worker has that name or id.
+        Conflict: several have that name.
+    """
+    known = transaction.memory.workers
+    found = [one for one in known.values() if command.worker in (one.id, one.name)]
+    if not found:
+        names = [one.name for one in known.values()]
+        raise NotFound(f"there is no worker {command.worker!r}{nearest(command.worker, names)}")
+    if len(found) > 1:
+        ids = ", ".join(sorted(one.id for one in found))
+        raise Conflict(f"{len(found)} workers are called {command.worker!r}; give an id: {ids}")
+    (worker,) = found
+    if not worker.session.draining:
+        worker.session.draining = transaction.changes.workers = True
+        worker.messages.post(kind="drain")
+        store.log_command(
+            transaction.unit,
+            transaction.now,
+            command.who,
+            "drain",
+            None,
+            command.reason,
+            worker=worker.name,
+        )
+    return _worker_view(worker)
+
+
+def dismiss_idle(transaction: Transaction) -> None:
+    """Tell workers that want to end when nothing is left to do that nothing is."""
+    workers = transaction.memory.workers.values()
+    waiting = [
+        one
+        for one in workers
+        if one.session.until_idle and one.session.registered and not one.session.draining
+    ]
+    if not waiting or any(one.in_hand for one in workers):
+        return
+    if store.next_due(transaction.unit) is not None:
+        return
+    for worker in waiting:
+        if not _has_work(transaction, worker):
+            worker.session.draining = True
+            worker.messages.post(kind="idle")
+
+
+def _has_work(transaction: Transaction, worker: Worker) -> bool:
+    """Whether anything is ready that a worker could run, pools that are halted by hand left out."""
+    memory = transaction.memory
+    for pool, contract in memory.queue.lanes.ready_contracts():
+        settings = memory.pools.need(base_of(pool))
+        halted = settings.paused is not None or settings.limit == 0
+        fits = worker.misfit(contract, memory.workers.contracts) is None and worker.takes_from(pool)
+        if fits and not halted:
+            return True
+    return False
+
+
+def _gone(transaction: Transaction, worker: Worker) -> None:
+    """A worker is gone, and with it the processes of attempts that were abandoned."""
+    store.worker_gone(transaction.unit, worker.id, transaction.now)
+    transaction.changes.gone.add(worker.id)
+    transaction.changes.workers = True
+    for attempt_id, (pool, run) in worker.abandoned.items():
+        attempt = transaction.unit.attempts.need(attempt_id)
+        attempt.abandoned = 0
+        transaction.unit.attempts.touch(attempt)
+        leave_pool(transaction, pool, run, [attempt.id], never_began=never_began(attempt))
+    worker.abandoned.clear()
+
+
+def list_workers(transaction: Transaction, _: ListWorkers) -> list[dict[str, Any]]:
+    """The workers as they are now."""
+    return [_worker_view(worker) for worker in transaction.memory.workers.values()]
+
+
+def _worker_view(worker: Worker) -> dict[str, Any]:
+    return {
+        "id": worker.id,
+        "name": worker.name,
+        "facts": worker.facts,
+        "registered": worker.session.registered,
+        "places": worker.offer.places,
+        "io_places": worker.offer.io_places,
+        "has": sorted(worker.offer.has),
+        "pools": None if worker.offer.pools is None else sorted(worker.offer.pools),
+        "draining": worker.session.draining,
+        "trouble": worker.session.trouble,
+        "in_hand": sorted(worker.in_hand),
+        "idle_since": None if worker.in_hand else iso_time(worker.idle_since),
+        "last": worker.last and {"id": worker.last, "ended_at": iso_time(worker.last_at)},
+        "tasks": dict(worker.offer.tasks),
+        "code": _code_of(worker),
+        "seen_at": iso_time(worker.session.seen_at),
+    }
+
+
+def _code_of(worker: Worker) -> str:
+    """A hash of all its code, so that two generations of workers are told apart."""
+    text = "\n".join(f"{name} {code}" for name, code in sorted(worker.offer.tasks.items()))
+    return hashlib.blake2s(text.encode(), digest_size=6).hexdigest()
+
+
+def _heard_from(transaction: Transaction, command: Ask | Report) -> Worker:
+    worker = transaction.memory.workers.get(command.worker)
+    if worker is None or not worker.session.registered:
+        raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
+    if command.epoch not in (None, transaction.folder.past.epoch):
+        raise WorkerUnknown(f"{WENT_BACK} since then; register again")
+    worker.messages.acknowledge(command.received)
+    if command.places is not None:
+        worker.offer.places = command.places
+    if command.io_places is not None:
+        worker.offer.io_places = command.io_places
+    if command.ahead is not None:
+        worker.offer.ahead = command.ahead
+        transaction.changes.workers |= worker.session.trouble != command.trouble
+        worker.session.trouble = command.trouble
+    renew(transaction, worker)
+    return worker

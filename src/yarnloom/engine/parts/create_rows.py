@@ -1,0 +1,234 @@
+"""New rows for parts and steps, each in its place."""
+
+from __future__ import annotations
+
+from yarnloom.engine.parts.inputs import Prepared
+from yarnloom.engine.rules.states import PART_TABLE, PartState, StepEvent, StepState, next_state
+from yarnloom.engine.state.progress import pace_begins, step_moved
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.transitions import count_child
+from yarnloom.plan import FOLLOW_UPS, Kind, Node
+from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow
+
+BEHIND_ALL = 0xFFFFFFFE
+"""Position of a part's first follow-up: behind all that is in it."""
+
+
+def add_part(
+    transaction: Transaction,
+    run: RunRow,
+    node: Node,
+    around: PartRow | None,
+    item: int = 0,
+    value: str | None = None,
+    name: str | None = None,
+    *,
+    id: int | None = None,
+) -> PartRow:
+    """The row of a part that begins; the part around it counts it.
+
+    Args:
+        transaction: the transaction.
+        run: its run.
+        node: the part in the plan.
+        around: the part that it stands in; of a follow-up the one that it follows, or that in
+            which the step that it follows stands.
+        item: of an item its index.
+        value: of an item what it stands for, as JSON text.
+        name: of an item its name.
+        id: that it was given before; else it gets a new one.
+    """
+    position = position_of(node)
+    if run.renewed and around is not None:
+        row = transaction.unit.parts.one(
+            "parent = ? AND node = ? AND item = ? AND state = 'waiting'",
+            *(around.id, node.index, item),
+        )
+        if row is not None:
+            return begin_again(transaction, row, node)
+    part = transaction.unit.parts.add(
+        PartRow(
+            id=id or transaction.unit.new_id("parts"),
+            run=run.number,
+            parent=around.id if around else None,
+            node=node.index,
+            rank=_rank(around.rank if around else b"", item if value is not None else position),
+            inside=_inside(around) if around else None,
+            item=item,
+            name=name,
+            value=value,
+            total=0 if node.kind is Kind.EACH else len(node.children),
+            started_at=transaction.now,
+            state=next_state(PART_TABLE, PartState.WAITING, StepEvent.OPEN, node.label),
+        )
+    )
+    pace_begins(transaction, part)
+    if around and not node.follows:
+        count_child(transaction, around.id, None, part.state)
+    return part
+
+
+def begin_again(transaction: Transaction, part: PartRow, node: Node) -> PartRow:
+    """Begin a part that was renewed."""
+    part.state = next_state(PART_TABLE, part.state, StepEvent.OPEN, node.label)
+    part.ended_at = None
+    pace_begins(transaction, part)
+    transaction.unit.parts.touch(part)
+    if part.parent is not None and not node.follows:
+        count_child(transaction, part.parent, None, part.state)
+    return part
+
+
+def position_of(node: Node) -> int:
+    """A node's place in the part around it; follow-ups stand behind all."""
+    return BEHIND_ALL + FOLLOW_UPS.index(node.follows) if node.follows else node.position
+
+
+def add_step(
+    transaction: Transaction,
+    run: RunRow,
+    node: Node,
+    around: PartRow,
+    prepared: Prepared,
+    *,
+    id: int | None = None,
+) -> StepRow:
+    """The row of a step that could begin, is skipped or fails at once; it still waits.
+
+    Args:
+        transaction: the transaction.
+        run: its run.
+        node: the step in the plan.
+        around: the part that it stands in.
+        prepared: what it begins with, or why it does not.
+        id: that it was given before; else it gets a new one.
+    """
+    deadline = node.rules.deadline
+    deadline_at = None if deadline is None else transaction.now + round(deadline * 1_000_000)
+    if run.renewed:
+        row = transaction.unit.steps.one(
+            "part = ? AND node = ? AND state = 'waiting'", around.id, node.index
+        )
+        if row is not None:
+            _prepare_again(transaction, row, prepared)
+            row.deadline_at = deadline_at
+            return row
+    return transaction.unit.steps.add(
+        StepRow(
+            id=id or transaction.unit.new_id("steps"),
+            run=run.number,
+            part=around.id,
+            node=node.index,
+            rank=_rank(around.rank, node.position),
+            inside=_inside(around),
+            contract=transaction.plan(run).contract(node),
+            pool=prepared.pool,
+            share=run.share or f"run {run.number}",
+            input=prepared.given,
+            priority=prepared.priority_in(run, node),
+            state=StepState.WAITING,
+            ready_at=transaction.now,
+            deadline_at=deadline_at,
+            skip_reason=prepared.skip,
+            error=prepared.error,
+        )
+    )
+
+
+def add_first_attempt(
+    transaction: Transaction,
+    run: RunRow,
+    step: StepRow,
+    *,
+    id: int,
+    worker: str,
+    code_hash: str,
+    at: int,
+) -> None:
+    """The row of a step's first attempt, which a worker has in hand without one until now.
+
+    Args:
+        transaction: the transaction.
+        run: its run.
+        step: the step.
+        id: of the attempt.
+        worker: who has it.
+        code_hash: of the task, as the worker has it.
+        at: when it was handed out, and became ready.
+    """
+    step.ready_at = at
+    transaction.unit.attempts.add(
+        AttemptRow(
+            id=id,
+            step=step.id,
+            run=run.number,
+            number=1,
+            try_=1,
+            worker=worker,
+            code_hash=code_hash,
+            ready_at=at,
+            handed_at=at,
+            pool=step.pool,
+            round=run.round,
+        )
+    )
+    step.open, step.attempts = id, 1
+    run.attempts += 1
+    transaction.unit.runs.touch(run)
+    transaction.expect_begin(id)
+
+
+def _prepare_again(transaction: Transaction, step: StepRow, prepared: Prepared) -> None:
+    """A step that was renewed begins with what it reads now; what it saved is for its old input."""
+    if step.input != prepared.given or step.pool != prepared.pool:
+        if step.input != prepared.given:
+            step.saved = None
+            step_moved(transaction, step)
+        transaction.unit.steps.rewrite(step, input=prepared.given, pool=prepared.pool)
+    step.ended_at = None
+    step.skip_reason, step.error = prepared.skip, prepared.error
+    transaction.unit.steps.touch(step)
+
+
+def rank_of(each: PartRow, index: int) -> bytes:
+    """Where an item of an each stands."""
+    return _rank(each.rank, index)
+
+
+def add_item_that_waits(
+    transaction: Transaction,
+    run: RunRow,
+    do: Node,
+    each: PartRow,
+    index: int,
+    value: str,
+    name: str | None,
+) -> None:
+    """The row of an item that came into a list between others that have run before."""
+    transaction.unit.parts.add(
+        PartRow(
+            id=transaction.unit.new_id("parts"),
+            run=run.number,
+            parent=each.id,
+            node=do.index,
+            rank=rank_of(each, index),
+            inside=_inside(each),
+            item=index,
+            name=name,
+            value=value,
+            total=len(do.children),
+            started_at=transaction.now,
+            ended_at=transaction.now,
+            state=PartState.WAITING,
+        )
+    )
+
+
+def _rank(around: bytes, position: int) -> bytes:
+    """Positions from outside in, four bytes each, so that bytes compare as plan order."""
+    return around + position.to_bytes(4, "big")
+
+
+def _inside(around: PartRow) -> int | None:
+    """The item that a child of a part stands in."""
+    return around.id if around.value is not None else around.inside

@@ -1,0 +1,144 @@
+"""An each whose list is read again, after a mend: which items go on, which are new, which are gone.
+
+Items match by name, or by index where they have none. One with equal content keeps what it has
+done; one whose content changed runs again; one that vanished is skipped as `gone`.
+"""
+
+from __future__ import annotations
+
+from yarnloom.engine.dispatch.kept_files import mark_list
+from yarnloom.engine.parts.create_rows import add_item_that_waits, rank_of
+from yarnloom.engine.parts.items import item_of, slice_of, values_of
+from yarnloom.engine.parts.list_values import ItemFault, refuse_names
+from yarnloom.engine.parts.outcomes import end_part_that_waits, note_skip
+from yarnloom.engine.parts.rerun_scope import Renewal, has_ended, items_by_name
+from yarnloom.engine.parts.work_queue import Bar
+from yarnloom.engine.rules.states import PartState, SkipReason, StepState
+from yarnloom.engine.state.progress import WHOLE, list_changed
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.transitions import count_child
+from yarnloom.media_types import is_list_reference
+from yarnloom.plan import Node
+from yarnloom.store import PartRow, RunRow, paused_runs
+from yarnloom.store import run_records as store
+from yarnloom.values import decode
+
+GONE = Bar(StepState.SKIPPED, SkipReason.GONE)
+FAR = 0x7FFFFFFF
+"""Indexes from here down are where items stand that are being moved."""
+
+
+def next_that_waits(transaction: Transaction, each: PartRow) -> PartRow | None:
+    """The first item of an each that waits to run again."""
+    found = paused_runs.items_that_wait(transaction.unit, each.id, 1)
+    return transaction.unit.parts.need(found[0]) if found else None
+
+
+def match_items(
+    transaction: Transaction, run: RunRow, each: PartRow, node: Node, text: str | None
+) -> bool:
+    """Let the items of an each that was renewed fit its list as it is now.
+
+    Returns:
+        Whether the each has items from before; False if its list is to be read for the first time.
+
+    Raises:
+        ItemFault: the list cannot be read.
+    """
+    if not paused_runs.has_source(transaction.unit, each.id):
+        return False
+    if text is not None and text == store.source(transaction.unit, each.id):
+        return True
+    _Match(transaction, run, each, node).match(text)
+    return True
+
+
+class _Match:
+    def __init__(self, transaction: Transaction, run: RunRow, each: PartRow, node: Node) -> None:
+        self.transaction = transaction
+        self.run = run
+        self.each = each
+        self.node = node
+        self.do = transaction.plan(run).nodes[node.children[0]]
+        self.renewal = Renewal(transaction, run)
+
+    def match(self, text: str | None) -> None:
+        facts, each = self.node.each, self.each
+        assert facts is not None
+        if text is None or decode(text) is None:
+            raise ItemFault("over is null now, but was a list in an earlier round")
+        before = items_by_name(self.transaction, each)
+        source = decode(text)
+        values = values_of(self.transaction.folder.files, source)
+        if not isinstance(values, list):
+            raise ItemFault(f"over is {text:.60}; expected a list")
+        if facts.name is not None:
+            refuse_names(values, facts.name)
+        if is_list_reference(source):
+            # At a start it would be looked through elsewhere; here its values are in hand anyway.
+            mark_list(self.transaction, source["list"])
+        paused_runs.drop_source(self.transaction.unit, each.id)
+        store.keep_source(self.transaction.unit, each.id, text)
+        count = -(-len(values) // (facts.batch or 1))
+        items = slice_of(self.transaction.folder.files, lambda _: None, values, facts, 0, count)
+        wanted = [item_of(value, facts) for value in items]
+        names = [str(index) if name is None else name for index, (_, name) in enumerate(wanted)]
+        gone = [key for name, (key, _) in before.items() if name not in set(names)]
+        # All are put aside first, so that none stands where another is to be.
+        for index, (key, _) in enumerate(before.values()):
+            self.move(key, FAR - index)
+        last_known = max((i for i, name in enumerate(names) if name in before), default=-1)
+        if gone:
+            last_known = count - 1  # those stand behind all, so none can be made in order later
+        for index, ((value, name), shown) in enumerate(zip(wanted, names, strict=True)):
+            if shown in before:
+                key, old = before[shown]
+                self.move(key, index)
+                self.take(self.transaction.unit.parts.need(key), value, changed=value != old)
+            elif index <= last_known:
+                add_item_that_waits(self.transaction, self.run, self.do, each, index, value, name)
+                each.again += 1
+        for index, key in enumerate(gone):
+            self.move(key, count + index)
+            self.end_as_gone(self.transaction.unit.parts.need(key))
+        each.total = count + len(gone)
+        each.unmade = count - last_known - 1
+        batch = facts.batch or 1
+        covers = len(values) if not gone else batch * each.total
+        list_changed(self.transaction, self.run, each, covers)
+
+    def move(self, key: int, index: int) -> None:
+        """Put an item at an index."""
+        part = self.transaction.unit.parts.need(key)
+        if part.item != index:
+            rank = rank_of(self.each, index)
+            paused_runs.move_item(
+                self.transaction.unit, self.run.number, key, part.rank, index, rank
+            )
+
+    def take(self, item: PartRow, value: str, *, changed: bool) -> None:
+        """An item is in the list again."""
+        was_gone = item.skip_reason == SkipReason.GONE and has_ended(item)
+        if changed:
+            self.transaction.unit.parts.rewrite(item, value=value)
+        if (changed or was_gone) and has_ended(item):
+            self.renewal.wholly(item)
+            self.each.again += 1
+        elif changed:
+            self.renewal.wholly(item)
+
+    def end_as_gone(self, item: PartRow) -> None:
+        """An item is not in the list any more: it is skipped, whatever it was."""
+        if has_ended(item):
+            count_child(
+                self.transaction, self.each.id, item.outcome or item.state, PartState.SKIPPED
+            )
+        else:
+            self.each.again -= 1
+            self.each.skipped += 1
+            end_part_that_waits(self.transaction, item, GONE)
+        item.state = item.outcome = PartState.SKIPPED
+        item.skip_reason = SkipReason.GONE
+        item.output, item.size, item.fraction = None, 0, WHOLE
+        note_skip(self.each, SkipReason.GONE)
+        self.transaction.unit.parts.touch(item)

@@ -1,0 +1,73 @@
+"""Chores that an each asks for: to read its list from a file, to gather what its items gave."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.commands import Chore
+from yarnloom.engine.parts.list_values import ALL, DONE, FAILURES
+from yarnloom.engine.rules.states import StepState
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.plan import EachFacts, Node
+from yarnloom.store import PartRow, RunRow, file_records
+from yarnloom.values import decode
+
+READ, GATHER = "read", "gather"
+
+
+def ask_to_read(transaction: Transaction, part: PartRow, facts: EachFacts, text: str) -> None:
+    """Let the list that a reference names be looked through: its names, where its values begin."""
+    found = decode(text)
+    about = {"list": found["list"], "name": facts.name, "text": text, "count": found["count"]}
+    _ask(transaction, part, READ, about)
+
+
+def ask_to_gather(transaction: Transaction, run: RunRow, part: PartRow, node: Node) -> None:
+    """Let what an each gives be put together in files."""
+    about = {
+        "kinds": list(kinds_to_gather(transaction, part, node)),
+        "node": node.children[0],
+        "address": transaction.part_address(run, part),
+    }
+    _ask(transaction, part, GATHER, about)
+
+
+def kinds_to_gather(transaction: Transaction, part: PartRow, node: Node) -> tuple[str, ...]:
+    """What is read of an each and too long for a value."""
+    kinds = []
+    failed = part.failed > 0
+    if part.size > transaction.settings.list_above:
+        kinds += [ALL] if node.wanted else []
+        kinds += [DONE] if node.done_wanted else []
+    if failed and node.failures_wanted and part.failed > transaction.settings.failures_above:
+        kinds.append(FAILURES)
+    return tuple(kinds)
+
+
+def must_gather(transaction: Transaction, part: PartRow, node: Node, outcome: StepState) -> bool:
+    """Whether something has to be gathered, and was not yet, before an each is decided."""
+    if node.each is None:
+        return False
+    wanted = kinds_to_gather(transaction, part, node)
+    if outcome is not StepState.DONE:
+        wanted = tuple(kind for kind in wanted if kind == FAILURES)
+    return any(
+        file_records.gathered_list(transaction.unit, part.id, kind) is None for kind in wanted
+    )
+
+
+def forget_gathered(transaction: Transaction, part: PartRow) -> None:
+    """What an each gave is void, since something in it runs again."""
+    file_records.drop_lists(transaction.unit, part.id)
+    transaction.memory.jobs.open.pop(part.id, None)
+    part.awaits = None
+
+
+def _ask(transaction: Transaction, part: PartRow, kind: str, facts: dict[str, Any]) -> None:
+    memory = transaction.memory
+    memory.jobs.serial += 1
+    chore = Chore(part.id, kind, memory.jobs.serial, facts)
+    memory.jobs.open[part.id] = chore
+    memory.jobs.new.append(chore)
+    part.awaits = kind
+    transaction.unit.parts.touch(part)

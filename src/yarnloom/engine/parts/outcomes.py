@@ -1,0 +1,134 @@
+"""What becomes of a part: of what has not begun in it, at its end, and what follows it."""
+
+from __future__ import annotations
+
+from yarnloom.engine.parts.work_queue import CANCELLED, STOPPED, Bar
+from yarnloom.engine.rules.states import SkipReason, StepState, StopReason
+from yarnloom.engine.state.progress import PASSED_OVER
+from yarnloom.engine.state.transaction import Ended, Transaction
+from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Node, Plan
+from yarnloom.store import PartRow, RunRow, StepRow
+
+STOPS = (StopReason.CANCEL, StopReason.DEADLINE)
+"""Why a whole run is told to stop."""
+
+
+def allowed_failures(part: PartRow, node: Node) -> int:
+    """How many children of a part may fail."""
+    return node.each.allowed(part.total) if node.each else 0
+
+
+def failures_in(part: PartRow, *, stopped: bool) -> int:
+    """How many children of a part count as failures."""
+    return part.failed + (0 if stopped else part.cancelled)
+
+
+def outcome_of(part: PartRow, node: Node, *, stopped: bool) -> StepState:
+    """What becomes of a part whose children are all decided.
+
+    What was cut short is not done, although something in it may be. What was cancelled by itself,
+    by hand, counts as a failure; what was cancelled with everything around it does not.
+
+    Args:
+        part: the part.
+        node: the part in the plan.
+        stopped: whether it was stopped from outside.
+    """
+    if failures_in(part, stopped=stopped) > allowed_failures(part, node):
+        return StepState.FAILED
+    if part.cancelled and stopped:
+        return StepState.CANCELLED
+    if part.skipped and part.skip_reason not in PASSED_OVER:
+        return StepState.SKIPPED
+    if part.skipped and part.skipped == part.total and part.skip_reason != SkipReason.GONE:
+        return StepState.SKIPPED
+    return StepState.DONE
+
+
+def bar_of(
+    transaction: Transaction, run: RunRow, plan: Plan, part: PartRow, *, outside: bool = False
+) -> Bar | None:
+    """Why nothing more begins in a part; None where things go on.
+
+    A follow-up is spared what happens around it, but for a second cancel. With `outside` it is
+    only asked whether the part was stopped from there.
+    """
+    here = part
+    while True:
+        if here.closed and not (outside and here is part):
+            return STOPPED
+        if plan.nodes[here.node].follows:
+            return CANCELLED if run.cancels > 1 else None
+        if here.parent is None:
+            return CANCELLED if run.stop in STOPS else None
+        here = transaction.around(here)
+
+
+def drop_rest(transaction: Transaction, part: PartRow, bar: Bar) -> None:
+    """The children of a part that never began will not."""
+    left = part.total - part.over - part.begun
+    if not left:
+        return
+    if run_is_renewed(transaction, part):
+        _end_what_waits(transaction, part, bar)
+        part.again = 0
+    part.rest_state, part.rest_reason = bar.state, bar.reason
+    transaction.counts.eaches.left(transaction, part)
+    if bar.state is StepState.CANCELLED:
+        part.cancelled += left
+    else:
+        part.skipped += left
+        note_skip(part, bar.reason)
+    transaction.unit.parts.touch(part)
+
+
+def run_is_renewed(transaction: Transaction, part: PartRow) -> bool:
+    """Whether anything of a part's run ever had to wait to run again."""
+    return bool(transaction.run(part.run).renewed)
+
+
+def _end_what_waits(transaction: Transaction, part: PartRow, bar: Bar) -> None:
+    """What was to run again in a part, and has a row for that reason, will not."""
+    row: PartRow | StepRow
+    for row in transaction.unit.steps.select("part = ? AND state = 'waiting'", part.id):
+        row.state, row.skip_reason = bar.state, bar.reason
+        transaction.unit.steps.touch(row)
+    for row in transaction.unit.parts.select("parent = ? AND state = 'waiting'", part.id):
+        if transaction.plan(transaction.run(row.run)).nodes[row.node].follows:
+            continue
+        end_part_that_waits(transaction, row, bar)
+
+
+def end_part_that_waits(transaction: Transaction, row: PartRow, bar: Bar) -> None:
+    """A part that was to run again will not, nor will what waits in it."""
+    left = row.total - row.over
+    _end_what_waits(transaction, row, bar)
+    counted = "cancelled" if bar.state is StepState.CANCELLED else "skipped"
+    setattr(row, counted, getattr(row, counted) + left)
+    row.rest_state, row.rest_reason, row.again = bar.state, bar.reason, 0
+    transaction.counts.eaches.left(transaction, row)
+    row.state = row.outcome = bar.state
+    row.skip_reason = bar.reason
+    transaction.unit.parts.touch(row)
+
+
+def note_skip(part: PartRow, reason: str | None) -> None:
+    """Remember the gravest reason for which something in a part was skipped, the first of it."""
+    if part.skip_reason is None or part.skip_reason in PASSED_OVER:
+        part.skip_reason = reason
+
+
+def next_follow_up(run: RunRow, plan: Plan, node: Node, ended: Ended, first: str) -> Node | None:
+    """The follow-up of a part or step that comes next, from one on; None if none does.
+
+    After a cancel only `on_end` does, after a second one nothing. What was cancelled while
+    nothing of its run had begun has none.
+    """
+    stopped = run.stop == StopReason.CANCEL and not node.in_follow_up
+    if run.cancels > 1 or (ended.state == StepState.CANCELLED and run.started_at is None):
+        return None
+    for name in FOLLOW_UPS[FOLLOW_UPS.index(first) :]:
+        fits = name != ON_FAILURE or (ended.state == StepState.FAILED and not stopped)
+        if name in node.follow_ups and fits:
+            return plan.nodes[node.follow_ups[name]]
+    return None

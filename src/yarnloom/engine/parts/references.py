@@ -1,0 +1,290 @@
+"""What references stand for while a run runs: params, items, outputs, failures.
+
+Values are JSON texts throughout: large ones are passed on without being taken apart.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from yarnloom.engine.parts.list_values import DONE, FAILURES, failed_item, fault_of
+from yarnloom.engine.rules.states import StepState
+from yarnloom.engine.state.transaction import Ended, Transaction
+from yarnloom.errors import ValueRefused
+from yarnloom.plan import (
+    NOT_GIVEN,
+    Constant,
+    FromFailure,
+    FromFailures,
+    FromItem,
+    FromOutput,
+    FromParam,
+    FromPlannedAt,
+    Kind,
+    Node,
+    Plan,
+    Source,
+)
+from yarnloom.store import PartRow, RunRow, file_records
+from yarnloom.store import run_records as store
+from yarnloom.units import (
+    iso_time,
+)
+from yarnloom.values import VALUE_LIMIT, decode, size_of
+
+FAILURES_TOLD = 20
+
+WAITING = Ended(StepState.WAITING)
+
+
+class Resolver:
+    """Resolves the references of one run within a transaction."""
+
+    def __init__(self, transaction: Transaction, run: RunRow, plan: Plan) -> None:
+        self.transaction = transaction
+        self.run = run
+        self.plan = plan
+
+    def text(self, source: Source, around: PartRow) -> str | None:
+        """What a reference stands for as JSON text; None for a param or field that is not there.
+
+        Args:
+            source: the reference.
+            around: the part that it stands in.
+
+        Raises:
+            ValueRefused: the value is too large to be passed on.
+        """
+        match source:
+            case Constant(value):
+                return _dump(value)
+            case FromParam(path):
+                return along(decode(self.run.params), path)
+            case FromItem(each, path):
+                return self._from_item(each, path, around)
+            case FromOutput():
+                return self._from_output(source, around)
+            case FromFailures(each):
+                return self._failures(self._row_of(each, around))
+            case FromFailure():
+                return self._failure(around)
+            case FromPlannedAt():
+                return _dump(planned_at(self.run))
+
+    def inputs(self, node: Node, around: PartRow) -> str:
+        """A step's input as JSON text, every reference replaced by its value."""
+        fields = []
+        for name, source in node.inputs.items():
+            text = self.text(source, around)
+            if text is not None:
+                fields.append(f"{json.dumps(name)}:{text}")
+        return "{" + ",".join(fields) + "}"
+
+    def child(self, part: PartRow, node: Node) -> Ended:
+        """How a child of a part stands."""
+        known = self.transaction.composing.children.get((part.id, node.index))
+        if known is not None:
+            return known
+        if node.kind is Kind.STEP:
+            step = self.transaction.unit.steps.one("part = ? AND node = ?", part.id, node.index)
+            if step is not None:
+                return Ended(step.state, step.skip_reason, step.output, size_of(step.output))
+        else:
+            row = self._part_at(part, node.index)
+            if row is not None:
+                return Ended(row.outcome or row.state, row.skip_reason, row.output, row.size)
+        return Ended(part.rest_state, part.rest_reason) if part.rest_state else WAITING
+
+    def gap(self, node: Node, around: PartRow) -> bool:
+        """Whether a part reads something that gave no output: it failed or was not reached."""
+        return any(not self._target(self.plan.nodes[target], around).gave for target in node.reads)
+
+    # Items
+
+    def _from_item(self, each: int, path: tuple[str, ...], around: PartRow) -> str | None:
+        wanted = self.plan.nodes[each].children[0]
+        while around.node != wanted:
+            around = self.transaction.around(around)
+        assert around.value is not None
+        return around.value if not path else along(decode(around.value), path)
+
+    # Outputs
+
+    def _from_output(self, source: FromOutput, around: PartRow) -> str:
+        node = self.plan.nodes[source.node]
+        ended = self._target(node, around)
+        if ended.state != StepState.DONE:
+            return "null" if source.default is NOT_GIVEN else _dump(source.default)
+        if source.only_done:
+            row = self._row_of(node.index, around)
+            assert row is not None, "an each that is done has a row"
+            if (
+                found := file_records.gathered_list(self.transaction.unit, row.id, DONE)
+            ) is not None:
+                return found
+            self._refuse_large(node, row.size)
+            return store.gathered(
+                self.transaction.unit, row.run, row.id, node.children[0], only_done=True
+            )
+        self._refuse_large(node, ended.size)
+        return ended.output or "null"
+
+    def _refuse_large(self, node: Node, size: int) -> None:
+        if size > VALUE_LIMIT:
+            raise ValueRefused(
+                f"the output of {self.plan.address(node)!r} is {size:,} bytes together; at most "
+                f"{VALUE_LIMIT:,} are passed on. Return less from each step, such as a file: "
+                "ctx.save_file keeps one."
+            )
+
+    def _target(self, target: Node, around: PartRow) -> Ended:
+        """How a node stands, as it is seen from inside a part."""
+        holder = self._holder(target, around)
+        return WAITING if holder is None else self.child(holder, target)
+
+    def _row_of(self, node: int, around: PartRow) -> PartRow | None:
+        holder = self._holder(self.plan.nodes[node], around)
+        return self._part_at(holder, node) if holder is not None else None
+
+    def _holder(self, target: Node, around: PartRow) -> PartRow | None:
+        """The row of the part that a node stands in; None if that has not begun.
+
+        References look outwards, and from there into parallels and sequences.
+        """
+        if target.parent is None:
+            return None
+        below = [target.parent]
+        while True:
+            here: PartRow | None = around
+            while here is not None and here.node != below[-1]:
+                here = self.transaction.unit.parts.need(here.parent) if here.parent else None
+            if here is not None:
+                break
+            parent = self.plan.nodes[below[-1]].parent
+            if parent is None:
+                return None
+            below.append(parent)
+        for index in reversed(below[:-1]):
+            here = self._part_at(here, index)
+            if here is None:
+                return None
+        return here
+
+    def _part_at(self, part: PartRow, node: int) -> PartRow | None:
+        return self.transaction.unit.parts.one(
+            "parent = ? AND node = ? AND item = 0", part.id, node
+        )
+
+    # Failures
+
+    def _failures(self, each: PartRow | None) -> str:
+        if each is None:
+            return "[]"  # seen from a follow-up: it was not reached
+        if (
+            kept := file_records.gathered_list(self.transaction.unit, each.id, FAILURES)
+        ) is not None:
+            return kept
+        found, size = [], 0
+        where = self.transaction.part_address(self.run, each)
+        for item, name, error in store.failed_items(self.transaction.unit, each.id, VALUE_LIMIT):
+            found.append(failed_item(where, item, name, error))
+            size += len(found[-1])
+            if size > VALUE_LIMIT:
+                raise ValueRefused(
+                    f"{self.plan.nodes[each.node].label} has too many failures to be listed in "
+                    f"{VALUE_LIMIT:,} bytes; look at them with `yarnloom show`"
+                )
+        return f"[{','.join(found)}]"
+
+    def _failure(self, around: PartRow) -> str:
+        """What failed in the part that the follow-up around here follows."""
+        while not (node := self.plan.nodes[around.node]).follows:
+            around = self.transaction.around(around)
+        holder = self.transaction.around(around)
+        assert node.parent is not None
+        followed = self.plan.nodes[node.parent]
+        if followed.kind is Kind.STEP:
+            return self._failure_of_step(holder, followed)
+        if holder.outcome != StepState.FAILED:
+            return "null"
+        first = json.loads(holder.error or "{}")
+        count = sum(
+            number
+            for index, number in store.failures_by_node(
+                self.transaction.unit, self.run.number, holder.rank
+            )
+            if self.plan.belongs(self.plan.nodes[index], holder.node)
+        )
+        failures = self._failed_under(holder)
+        return _dump({"first": _told(first), "count": count, "failures": failures})
+
+    def _failure_of_step(self, holder: PartRow, followed: Node) -> str:
+        step = self.transaction.unit.steps.one("part = ? AND node = ?", holder.id, followed.index)
+        if step is None or step.state != StepState.FAILED:
+            return "null"
+        one = _told(
+            {
+                "step": self.transaction.address(self.run, followed, holder),
+                "task": followed.task,
+                "attempts": step.attempts,
+                **json.loads(step.error or "{}"),
+            }
+        )
+        return _dump({"first": one, "count": 1, "failures": [one]})
+
+    def _failed_under(self, holder: PartRow) -> list[dict[str, Any]]:
+        unit, number = self.transaction.unit, self.run.number
+        found: list[tuple[bytes, dict[str, Any]]] = []
+        for rank, index, part, attempts, error in store.failed_steps_under(
+            unit, number, holder.rank, 2 * FAILURES_TOLD
+        ):
+            node = self.plan.nodes[index]
+            if self.plan.belongs(node, holder.node):
+                address = self.transaction.address(self.run, node, unit.parts.need(part))
+                facts = {"step": address, "task": node.task, "attempts": attempts}
+                found.append((rank, _told({**facts, **json.loads(error or "{}")})))
+        for rank, index, part, fault in store.faulty_parts_under(
+            unit, number, holder.rank, 2 * FAILURES_TOLD
+        ):
+            if self.plan.belongs(self.plan.nodes[index], holder.node):
+                address = self.transaction.part_address(self.run, unit.parts.need(part))
+                found.append((rank, _told({"step": address, **json.loads(fault)})))
+        found.sort(key=lambda one: one[0])
+        return [one for _, one in found[:FAILURES_TOLD]]
+
+
+def planned_at(run: RunRow) -> str | None:
+    """The time that a run was planned for, as RFC 3339 text."""
+    return run.planned_at or iso_time(run.start_at or run.created_at)
+
+
+def _told(error: dict[str, Any]) -> dict[str, Any]:
+    """A failure as tasks are told of it."""
+    return {
+        "address": error.get("step", ""),
+        "task": error.get("task"),
+        "attempts": error.get("attempts", 0),
+        "error": fault_of(error),
+    }
+
+
+def _dump(value: Any) -> str:
+    return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
+
+
+def value_along(value: Any, path: tuple[str, ...]) -> Any:
+    """The value at a path; `NOT_GIVEN` if there is none."""
+    for name in path:
+        if value is None:
+            return None
+        if not isinstance(value, dict) or name not in value:
+            return NOT_GIVEN
+        value = value[name]
+    return value
+
+
+def along(value: object, path: tuple[str, ...]) -> str | None:
+    """What stands at a path, as JSON text; None if it was not given."""
+    found = value_along(value, path)
+    return None if found is NOT_GIVEN else _dump(found)

@@ -1,0 +1,115 @@
+"""What failed in a run, grouped: what differs only in numbers and names is one kind of failure."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from typing import Any
+
+from yarnloom.engine.queries.run_graph import Connection, addresses_in
+from yarnloom.engine.queries.views import (
+    View,
+)
+from yarnloom.plan import Plan
+from yarnloom.store import run_queries
+from yarnloom.units import (
+    iso_time,
+)
+
+MOST = 5_000
+"""How many failed steps are looked at, the first in plan order."""
+
+SHOWN = 500
+"""How many addresses of failed steps are given."""
+
+_DIFFERS = re.compile(
+    r"'[^']{0,200}'|\"[^\"]{0,200}\"|\b0x[0-9a-f]+\b|\b[0-9a-f]{8,}\b|\d+(?:[.,:]\d+)*", re.I
+)
+
+
+@dataclass(slots=True)
+class Kind:
+    """Failures of one step that are alike.
+
+    Attributes:
+        node: of the step in the plan.
+        type: of the error.
+        pattern: its message with … for what differs.
+        message: of the first.
+        first: the id of the step that failed first in plan order.
+        first_at: when the earliest ended.
+        number: how many there are.
+        messages: the texts that are among them.
+    """
+
+    node: int
+    type: str
+    pattern: str
+    message: str
+    first: int
+    first_at: int
+    number: int = 0
+    messages: set[str] = field(default_factory=set)
+
+    @property
+    def said(self) -> str:
+        """The message if all have the same, else the pattern."""
+        return (self.message if len(self.messages) == 1 else self.pattern) or self.type
+
+
+def pattern_of(message: str) -> str:
+    """A message with … for numbers, identifiers and quoted text."""
+    return _DIFFERS.sub("…", message)
+
+
+def kinds_of(rows: list[dict[str, Any]]) -> list[Kind]:
+    """Failures by kind, the most frequent first.
+
+    Args:
+        rows: as `reading.failed_steps` gives them.
+    """
+    found: dict[tuple[int, str, str], Kind] = {}
+    for row in rows:
+        message = row["message"] or ""
+        type_, pattern = row["type"] or "error", pattern_of(message)
+        kind = found.get((row["node"], type_, pattern))
+        if kind is None:
+            kind = Kind(row["node"], type_, pattern, message, row["id"], row["ended_at"])
+            found[row["node"], type_, pattern] = kind
+        kind.number += 1
+        kind.first_at = min(kind.first_at, row["ended_at"])
+        kind.messages.add(message)
+    return sorted(found.values(), key=lambda one: -one.number)
+
+
+def failures(connection: Connection, plan: Plan, number: int) -> View:
+    """What failed in a run, by kind, and where.
+
+    Args:
+        connection: a reader's.
+        plan: the run's.
+        number: the run.
+    """
+    rows = run_queries.failed_steps(connection, number, MOST)
+    kinds = kinds_of(rows)
+    shown = {row["id"]: row for row in rows[:SHOWN]}
+    firsts = {row["id"]: row for row in rows if row["id"] in {kind.first for kind in kinds}}
+    addresses = addresses_in(connection, plan, {**shown, **firsts})
+    return {
+        "failed": len(rows),
+        "more": len(rows) == MOST,
+        "kinds": [
+            {
+                "address": plan.address(plan.nodes[kind.node]),
+                "type": kind.type,
+                "pattern": kind.pattern,
+                "said": kind.said,
+                "number": kind.number,
+                "in_items": firsts[kind.first]["inside"] is not None,
+                "first": addresses[kind.first],
+                "first_at": iso_time(kind.first_at),
+            }
+            for kind in kinds
+        ],
+        "steps": [addresses[key] for key in shown],
+    }

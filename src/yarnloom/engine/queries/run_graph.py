@@ -1,0 +1,494 @@
+"""Questions about one run, answered from the store: its graph, its steps, the items of an each.
+
+Everything here reads one consistent state, given as a reader's connection.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from yarnloom.engine.parts.create_rows import position_of
+from yarnloom.engine.parts.items import item_of, slice_of
+from yarnloom.engine.queries.each_boxes import inside_now, inside_then
+from yarnloom.engine.queries.past_states import has_ended_by, past_of, rows_then
+from yarnloom.engine.queries.views import (
+    Tree,
+    View,
+    attempt_view,
+    item_view,
+    step_view,
+    views_of,
+)
+from yarnloom.engine.rules.states import StepState
+from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
+from yarnloom.media_types import is_list_reference
+from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
+from yarnloom.secrets import mask
+from yarnloom.store import run_queries
+from yarnloom.units import (
+    iso_time,
+    whole_number,
+)
+from yarnloom.values import decode, encode
+
+Connection = Any
+ON_TOP = 3
+SEARCHED = 20_000
+"""How many items that were not made are searched for a text at once."""
+
+CALLED_SHOWN = 20
+"""How many of the attempts that asked to be called again are shown, the newest."""
+ITEM_STATES = ("waiting", "running", "paused", "done", "failed", "cancelled", "skipped")
+
+
+@dataclass(slots=True)
+class Place:
+    """Where an address leads.
+
+    Attributes:
+        node: the part or step.
+        holder: the row of the part that it stands in; None if that has not begun.
+        row: its own row, of a part; None if it has not begun.
+        keys: the keys of the items that it stands in.
+        inside: the row of the innermost of these items; None if it stands in none.
+        unmade: the row of the each whose item it stands in that was not made; else None.
+        unborn: where the outermost part around it stands that has not begun, or it itself; else
+            None. Of an item that was not made that is behind all items that were.
+    """
+
+    node: Node
+    holder: View | None
+    row: View | None
+    keys: dict[int, str] = field(default_factory=dict)
+    inside: View | None = None
+    unmade: View | None = None
+    unborn: bytes | None = None
+
+
+def find(connection: Connection, plan: Plan, number: int, address: str) -> Place:
+    """Where an address within a run leads.
+
+    Raises:
+        NotFound: nowhere; the nearest label is offered.
+    """
+    root = run_queries.root(connection, number)
+    place = Place(plan.nodes[0], None, root)
+    segments = split_address(address) if address.strip("/") else []
+    if segments is None:
+        raise NotFound(f"{address!r} is no address; one looks like harbours[brackwater]/fetch")
+    for depth, (label, key) in enumerate(segments):
+        _descend(connection, plan, number, place, label)
+        if key is not None:
+            _enter_item(connection, plan, number, place, key)
+        elif place.node.kind is Kind.EACH and depth + 1 < len(segments):
+            raise NotFound(f"{label!r} is an each; say which item: {label}[…]/{segments[-1][0]}")
+    return place
+
+
+def _descend(connection: Connection, plan: Plan, number: int, place: Place, label: str) -> None:
+    node = place.node
+    known = {plan.nodes[one].label: one for one in node.children} | node.follow_ups
+    if label not in known:
+        where = f"{plan.address(node)!r} in run {number}" if node.parent else f"run {number}"
+        raise NotFound(f"{where} has no part {label!r}{nearest(label, known)}")
+    child = plan.nodes[known[label]]
+    # What follows a step stands beside it, in the part around.
+    holder = place.holder if node.kind is Kind.STEP else place.row
+    row = None
+    if holder is not None and child.kind is not Kind.STEP:
+        row = run_queries.part_at(connection, holder["id"], child.index)
+    if row is None and holder is not None and child.kind is not Kind.STEP:
+        place.unborn = rank_at(holder, child)
+    place.node, place.holder, place.row = child, holder, row
+
+
+def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, key: str) -> None:
+    each, node = place.row, place.node
+    if node.kind is not Kind.EACH or node.each is None:
+        raise NotFound(f"{node.label!r} in run {number} is {node.kind.a_kind}, it has no items")
+    row = None
+    if each is not None and node.each.name is not None:
+        row = run_queries.item_named(connection, each["id"], item_name(key))
+    elif each is not None and (index := whole_number(key)) is not None:
+        row = run_queries.part_at(connection, each["id"], node.children[0], index)
+    if row is None and not _is_to_come(connection, place, key):
+        state = "" if each is not None else ", which has not begun"
+        raise NotFound(f"the each {node.label!r} of run {number}{state} has no item {key!r}")
+    do = plan.nodes[node.children[0]]
+    place.keys[do.index] = key
+    place.node, place.holder, place.row, place.inside = do, each, row, row
+    if row is None and place.unmade is None and each is not None:
+        place.unmade, place.unborn = each, each["rank"] + b"\xff"
+
+
+def _is_to_come(connection: Connection, place: Place, key: str) -> bool:
+    """Whether an item is in the list, but was not made yet."""
+    if place.row is None or place.node.each is None:
+        return False
+    if place.node.each.name is None:
+        index = whole_number(key)
+        return index is not None and index < place.row["total"]
+    source, name = source_of(connection, place.row["id"]), item_name(key)
+    if is_list_reference(source):
+        source = map(decode, connection.files.find_in_list(source["list"], name))
+    return any(item_of(value, place.node.each)[1] == name for value in source)
+
+
+def source_of(connection: Connection, each: int) -> Any:
+    """The list of an each, or the reference to it."""
+    text = run_queries.source(connection, each)
+    return [] if text is None else decode(text)
+
+
+def graph(
+    connection: Connection, plan: Plan, number: int, address: str = "", at: int | None = None
+) -> View:
+    """A part of a run as a tree, each part with its state; eaches are folded.
+
+    Args:
+        connection: a reader's.
+        plan: the run's.
+        number: the run.
+        address: the part; empty for the whole run.
+        at: as it was at that moment, in microseconds since 1970 UTC; None is as it is.
+
+    Raises:
+        NotFound: the address leads nowhere.
+    """
+    place = find(connection, plan, number, address)
+    tree = _tree if at is None else _tree_at
+    return tree(connection, plan, number, place, *(() if at is None else (at,))).view(place.node)
+
+
+def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree:
+    if place.unmade is not None:
+        return Tree(plan, {place.unmade["node"]: place.unmade}, place.keys)
+    inside = place.inside["id"] if place.inside else None
+    parts = run_queries.parts(connection, number, inside)
+    rows = {row["node"]: row for row in (*parts, *run_queries.steps(connection, number, inside))}
+    eaches = [row for row in parts if plan.nodes[row["node"]].kind is Kind.EACH]
+    tops = {row["id"]: _top(connection, row["id"]) for row in eaches}
+    insides = inside_now(connection, plan, eaches)
+    return Tree(plan, rows, place.keys, tops, run_queries.is_paused(connection, number), insides)
+
+
+def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: int) -> Tree:
+    """The same as it was at a moment."""
+    mends = run_queries.mends(connection, number)
+    past = past_of(at, mends, lambda rounds: run_queries.ended_by_round(connection, number, rounds))
+    if place.unmade is not None:
+        each = place.unmade
+        return Tree(plan, {each["node"]: each} if has_ended_by(past, each) else {}, place.keys)
+    inside = place.inside["id"] if place.inside else None
+    parts = run_queries.parts(connection, number, inside)
+    begun = [
+        row
+        for row in parts
+        if plan.nodes[row["node"]].kind is Kind.EACH and row["started_at"] <= at
+    ]
+    counts = {
+        row["id"]: run_queries.item_counts_at(connection, row["id"], at, last=past.last)
+        for row in begun
+    }
+    tops = {}
+    for row in begun:
+        failed = run_queries.items(connection, row["id"], ("failed",), 0, ON_TOP)
+        ended = [one for one in failed if one["ended_at"] is not None and one["ended_at"] <= at]
+        tops[row["id"]] = [*ended, *run_queries.items_at(connection, row["id"], at, ON_TOP)]
+    rows = rows_then(
+        past,
+        plan,
+        parts,
+        run_queries.steps(connection, number, inside),
+        run_queries.attempts_inside(connection, number, inside),
+        counts,
+    )
+    insides = inside_then(connection, plan, past, begun)
+    return Tree(plan, rows, place.keys, tops, insides=insides)
+
+
+def attempts(
+    connection: Connection, plan: Plan, number: int, address: str, after: int, limit: int
+) -> View:
+    """Attempts of a run, or of the steps of one item, in the order in which they were handed out.
+
+    Raises:
+        NotFound: the address leads nowhere.
+        InvalidInput: it leads to something else than an item.
+    """
+    inside = None
+    if address.strip("/"):
+        place = find(connection, plan, number, address)
+        if place.inside is None or place.row is not place.inside:
+            raise InvalidInput(
+                f"{address!r} of run {number} is no item; give an item, or nothing for all",
+                problems=[Problem("/address", "not an item")],
+            )
+        inside = place.inside["id"]
+    rows = run_queries.attempts_of_run(connection, number, inside, after, limit)
+    found = attempt_views(connection, plan, rows)
+    following = str(rows[-1]["id"]) if len(rows) == limit else None
+    return {"attempts": found, "next": following}
+
+
+def attempt_views(connection: Connection, plan: Plan, rows: list[View]) -> list[View]:
+    """Attempts with their times and the addresses of their steps."""
+    keys = _Keys(connection)
+    return [
+        {
+            "id": row["id"],
+            "address": address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"])),
+            "task": plan.nodes[row["node"]].task,
+            "number": row["number"],
+            "round": row["round"],
+            "outcome": row["outcome"] and str(row["outcome"]),
+            "worker": row["worker_name"],
+            "pool": row["pool"] or None,
+            "ready_at": iso_time(row["ready_at"]),
+            "pool_until": iso_time(row["pool_until"]),
+            "handed_at": iso_time(row["handed_at"]),
+            "begun_at": iso_time(row["begun_at"]),
+            "ended_at": iso_time(row["ended_at"]),
+        }
+        for row in rows
+    ]
+
+
+def addresses_of(connection: Connection, rows: list[View], plans: dict[int, Plan]) -> list[View]:
+    """Which attempts these are, by address, with when each began."""
+    keys = _Keys(connection)
+    found = []
+    for row in rows:
+        plan = plans[row["plan"]]
+        address = address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"]))
+        found.append(
+            {
+                "run": row["run"],
+                "address": f"{address}#{row['number']}",
+                "begun_at": iso_time(row["begun_at"]),
+                "code_hash": row["code_hash"],
+            }
+        )
+    return found
+
+
+def addresses_in(connection: Connection, plan: Plan, rows: dict[int, View]) -> dict[int, str]:
+    """By id the addresses of steps within their run.
+
+    Args:
+        connection: a reader's.
+        plan: the run's.
+        rows: by id the node of each step, and the item around it.
+    """
+    keys = _Keys(connection)
+    return {
+        key: address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"]))
+        for key, row in rows.items()
+    }
+
+
+class _Keys:
+    """The keys of the items that something stands in, each asked for once."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+        self._known: dict[int | None, dict[int, str]] = {None: {}}
+
+    def around(self, inside: int | None) -> dict[int, str]:
+        """By node the keys of an item and of those around it."""
+        if inside not in self._known:
+            assert inside is not None
+            row = run_queries.part(self._connection, inside)
+            own = {row["node"]: item_key(row["name"], row["item"])}
+            self._known[inside] = {**self.around(row["inside"]), **own}
+        return self._known[inside]
+
+
+def _top(connection: Connection, each: int) -> list[View]:
+    """The items to look at first: failed ones, and those that run the longest."""
+    failed = run_queries.items(connection, each, ("failed",), 0, ON_TOP)
+    running = run_queries.items(connection, each, ("running", "paused"), 0, 2 * ON_TOP)
+    running.sort(key=lambda row: row["started_at"])
+    return [*failed, *running[:ON_TOP]]
+
+
+def place_of(connection: Connection, plan: Plan, number: int, address: str = "") -> View:
+    """Where a part or step stands: its rank, and the item around it; for `Why`.
+
+    Raises:
+        NotFound: the address leads nowhere.
+    """
+    place = find(connection, plan, number, address.partition("#")[0])
+    rank = place.unborn or b""
+    if place.unborn is None and address.strip("/"):
+        rank = place.row["rank"] if place.row else rank_at(place.holder or {}, place.node)
+    inside = place.inside["id"] if place.inside else None
+    return {"rank": rank, "item": inside}
+
+
+def step_place(connection: Connection, plan: Plan, number: int, address: str) -> View:
+    """Where a step stands, for `HandleStep`: its address as it is kept, node and holder.
+
+    Raises:
+        NotFound: the address leads to no step.
+    """
+    place = find(connection, plan, number, address.partition("#")[0])
+    _refuse_part(plan, number, address, place.node)
+    exists = place.holder is not None and place.unmade is None
+    return {
+        "address": address_in(plan, place.node, place.keys),
+        "node": place.node.index,
+        "holder": place.holder["id"] if exists and place.holder else None,
+    }
+
+
+def _refuse_part(plan: Plan, number: int, address: str, node: Node) -> None:
+    if node.kind is not Kind.STEP:
+        steps = [one.label for one in (plan.nodes[i] for i in node.children) if one.task]
+        hint = f"; steps in it: {', '.join(steps)}" if steps else ""
+        raise NotFound(f"{address!r} of run {number} is {node.kind.a_kind}, not a step{hint}")
+
+
+def rank_at(holder: View, node: Node) -> bytes:
+    """Where a child of a part stands, or would."""
+    rank: bytes = holder["rank"]
+    return rank + position_of(node).to_bytes(4, "big")
+
+
+def items(
+    connection: Connection,
+    plan: Plan,
+    number: int,
+    address: str,
+    states: tuple[str, ...],
+    first: int,
+    limit: int,
+    text: str | None = None,
+) -> View:
+    """A page of an each's items, in order; those that were not made yet are in its list.
+
+    With a text only those that have it in their name or value. Of those that were not made some are
+    searched, and `next` says where to go on, so that a page may have fewer and not be the last.
+
+    Raises:
+        NotFound: the address leads to no each.
+    """
+    place = find(connection, plan, number, address)
+    if place.node.each is None:
+        raise NotFound(f"{address!r} of run {number} is {place.node.kind.a_kind}; expected an each")
+    each = place.row
+    if each is None:
+        return {"items": [], "next": None}
+    label = address.strip("/")
+    rows = run_queries.items(connection, each["id"], states, first, limit, text)
+    held = run_queries.is_paused(connection, number)
+    found = views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
+    rest = each["rest_state"] or StepState.WAITING
+    if not states or rest in states:
+        *between, behind = run_queries.items_without_rows(
+            connection, number, each["id"], each["total"], each["unmade"]
+        )
+        for span in between:
+            begin = max(first, span.start)
+            some = _unmade(connection, place, label, begin, min(limit, span.stop - begin))
+            found += [one for one in some if text is None or _has(one, text.lower())]
+        found.sort(key=lambda one: int(one["item"]))
+        del found[limit:]
+        begin = max(first, behind.start)
+        if text is None:
+            found += _unmade(connection, place, label, begin, limit - len(found))
+        elif len(found) < limit:
+            some = _unmade(connection, place, label, begin, SEARCHED)
+            wanted = text.lower()
+            fitting = [one for one in some if _has(one, wanted)][: limit - len(found)]
+            found += fitting
+            if len(found) < limit and begin + len(some) < each["total"] and some:
+                return {"items": found, "next": str(begin + len(some))}
+    following = found[-1]["item"] + 1 if len(found) == limit else None
+    return {"items": found, "next": following and str(following)}
+
+
+def _has(item: View, text: str) -> bool:
+    """Whether an item has a text in its name or value."""
+    return text in item["name"].lower() or text in encode(item["value"], "an item").lower()
+
+
+def _unmade(connection: Connection, place: Place, label: str, first: int, limit: int) -> list[View]:
+    """Items that have no row: they are still to come, or never will."""
+    facts, each = place.node.each, place.row
+    assert facts is not None
+    assert each is not None
+    if first >= each["total"] or limit <= 0:
+        return []
+    rest = {
+        "state": each["rest_state"] or str(StepState.WAITING),
+        "skip_reason": each["rest_reason"],
+    }
+    found = []
+    values = slice_of(
+        connection.files,
+        lambda one: run_queries.marks(connection, one),
+        source_of(connection, each["id"]),
+        facts,
+        first,
+        limit,
+    )
+    for index, value in enumerate(values, first):
+        _, name = item_of(value, facts)
+        shown = name if name is not None else str(index)
+        address = f"{label}[{item_key(name, index)}]"
+        found.append(
+            {"item": index, "name": shown, "address": address, "value": mask(value), **rest}
+        )
+    return found
+
+
+def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
+    """A step with its values and attempts.
+
+    Raises:
+        NotFound: the address leads to no step.
+    """
+    place = find(connection, plan, number, address)
+    node = place.node
+    _refuse_part(plan, number, address, node)
+    tree = _tree(connection, plan, number, place)
+    view = {**tree.view(node), "address": f"{number}/{address.strip('/')}"}
+    row = None
+    hand = run_queries.hand(connection, number, address_in(plan, node, place.keys))
+    decided = hand and _decided_view(hand)
+    if place.holder is not None and place.unmade is None:
+        row = run_queries.step_at(connection, place.holder["id"], node.index)
+    if row is None:
+        nothing: View = {
+            "input": None,
+            "output": None,
+            "attempts": [],
+            "folded": 0,
+            "progress": None,
+        }
+        return {**view, **nothing, "paused_by_hand": False, "supplied": False, "decided": decided}
+    values = run_queries.step_values(connection, row["id"])
+    return {
+        **view,
+        **step_view(row),
+        "input": mask(decode(values["input"])),
+        "output": None if values["output"] is None else decode(values["output"]),
+        "attempts": [
+            attempt_view(one) for one in run_queries.attempts(connection, row["id"], CALLED_SHOWN)
+        ],
+        "folded": run_queries.count_folded(connection, row["id"], CALLED_SHOWN),
+        "decided": decided,
+    }
+
+
+def _decided_view(hand: View) -> View:
+    """What people decided about a step: it holds when the step begins, or begins again."""
+    return {
+        "inputs": mask(hand.get("inputs", {})),
+        "pool": hand.get("pool"),
+        "priority": hand.get("priority"),
+        "end": hand.get("fate"),
+        "output": mask(hand.get("output")),
+    }

@@ -1,0 +1,32 @@
+"""A run as the API shows it, from inside a transaction."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.engine.queries.run_views import UNDER_WAY, Look, run_views, under_way_of
+from yarnloom.engine.state.time_shares import paces_of
+from yarnloom.engine.state.transaction import Transaction
+from yarnloom.store import PartRow, RunRow
+
+_OF_ROOT = ("outcome", "size", "fraction", "fraction_then", "moved_at")
+
+
+def present(transaction: Transaction, run: RunRow, root: PartRow | None = None) -> dict[str, Any]:
+    """The run as the API shows it.
+
+    Args:
+        transaction: the transaction.
+        run: the run.
+        root: its root part, where it is at hand.
+    """
+    root = root or transaction.unit.parts.one("run = ? AND parent IS NULL", run.number)
+    counters = {name: getattr(root, name) for name in root.__slots__} if root else {}
+    facts = {name: getattr(run, name) for name in run.__slots__}
+    of_root = {name: getattr(root, name, None) for name in _OF_ROOT}
+    if run.state in UNDER_WAY:
+        transaction.unit.flush()  # what is under way is asked of the store
+    row = {"total": None, "done": None, **counters, **facts, **of_root}
+    look = Look(transaction.now, transaction.plan_by_id, lambda _: paces_of(transaction, run))
+    (view,) = run_views([row], under_way_of(transaction.unit.execute, [row]), look)
+    return view

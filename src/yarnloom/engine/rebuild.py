@@ -1,0 +1,125 @@
+"""Rebuilding the memory from the records: at a start, and after a commit that failed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from yarnloom.engine.compact import granted_items, relay_steps
+from yarnloom.engine.dispatch import kept_files, pool_settings
+from yarnloom.engine.operations import (
+    list_results,
+    pause,
+    reports,
+    schedules,
+    worker_sessions,
+)
+from yarnloom.engine.operations.run_end import listeners_of
+from yarnloom.engine.parts.items import FILL_DUE
+from yarnloom.engine.state.last_hour import MINUTE, MINUTES, Recent, Tally
+from yarnloom.engine.state.transaction import (
+    BACK_OFF_DUE,
+    DEADLINE_DUE,
+    FILES_DUE,
+    RUN_DEADLINE_DUE,
+    SCHEDULE_DUE,
+    START_BY_DUE,
+    START_DUE,
+    Transaction,
+)
+from yarnloom.store import Unit, schedule_records, time_weights
+from yarnloom.store import run_records as store
+
+
+def _by_day(transaction: Transaction, wall: int | None) -> int | None:
+    return None if wall is None else wall + transaction.time.ahead
+
+
+NEXT_OF_KIND: dict[str, Callable[[Transaction], int | None]] = {
+    BACK_OFF_DUE: lambda transaction: store.next_due(transaction.unit),
+    DEADLINE_DUE: lambda transaction: store.next_step_deadline(transaction.unit),
+    RUN_DEADLINE_DUE: lambda transaction: store.next_run_deadline(transaction.unit),
+    START_DUE: lambda transaction: schedule_records.next_to_open(
+        transaction.unit, transaction.time.ahead
+    ),
+    START_BY_DUE: lambda transaction: _by_day(
+        transaction, schedule_records.next_to_expire(transaction.unit)
+    ),
+    SCHEDULE_DUE: lambda transaction: _by_day(
+        transaction, schedule_records.next_firing(transaction.unit)
+    ),
+    FILES_DUE: kept_files.next_drop,
+}
+
+
+def rebuild(transaction: Transaction) -> None:
+    """Fill an empty memory from the records; what was open then goes on as before."""
+    memory, unit = transaction.memory, transaction.unit
+    memory.workflows.plans = store.current_plans(unit)
+    memory.workflows.weights = time_weights.newest(unit)
+    pool_settings.recall(transaction)
+    pause.recall(transaction)
+    granted_items.recall(transaction)
+    for pool, priority, share, contract, count, run in store.ready_by_lane(unit):
+        # The plan says what the steps of a contract expect of a worker.
+        transaction.plan(transaction.run(run))
+        memory.queue.lanes.add(pool, priority, share, contract, count)
+    for workflow, entered, count in store.runs_by_workflow(unit):
+        memory.workflows.counted(entered)[workflow] += count
+    memory.workflows.listeners = listeners_of(transaction)
+    schedules.look_again(transaction)
+    set_timers(transaction)
+    for each in store.unfinished_eaches(unit):
+        memory.timers.add(transaction.mono, FILL_DUE, str(each))
+    list_results.recall(transaction)
+    for worker_id, name, facts in store.workers_present(unit):
+        worker_sessions.remember(transaction, worker_id, name, facts)
+    for worker in memory.workers.values():
+        for attempt in worker.in_hand:
+            _remember_attempt(transaction, attempt)
+    relay_steps.recall(transaction)
+    for worker in memory.workers.values():
+        for attempt_id, (pool, run) in worker.abandoned.items():
+            if pool:
+                memory.pools.gate(pool).in_use[run] += 1
+                memory.pools.gate(pool).unbegun.discard(attempt_id)
+    pool_settings.recall_begins(transaction, memory.pools.settings)
+    for number in memory.queue.paused:
+        pause.settle(transaction, transaction.run(number))
+    transaction.counts.eaches.write(transaction)
+    transaction.counts.hours.write(unit)
+    unit.commit()
+
+
+def _remember_attempt(transaction: Transaction, attempt_id: int) -> None:
+    """An attempt that a worker has in hand counts for turns, in its pool, and in time."""
+    attempt = transaction.unit.attempts.need(attempt_id)
+    step = transaction.unit.steps.need(attempt.step)
+    transaction.memory.queue.lanes.started(step.pool, step.share)
+    if step.pool:
+        transaction.memory.pools.gate(step.pool).hand_out(step.run, attempt_id)
+    if attempt.begun_at is None:
+        transaction.expect_begin(attempt_id)
+    else:
+        reports.watch(transaction, attempt, step)
+
+
+def set_timers(transaction: Transaction) -> None:
+    """Set a timer for each kind of what the store keeps by time."""
+    for kind, next_of in NEXT_OF_KIND.items():
+        if (at := next_of(transaction)) is not None:
+            transaction.remind(kind, at)
+
+
+def count_last_hour(unit: Unit, now: int) -> Recent:
+    """Count what the records say of the last hour, the newest attempts of very many."""
+    last_hour = Recent()
+    since = now - MINUTES * MINUTE
+    found = []
+    for ready_at, begun_at, ended_at, outcome in store.recent_attempts(unit, since):
+        waited = max(0, begun_at - ready_at) / 1_000_000
+        found.append((begun_at, Tally(begun=1, waited=waited, longest=waited)))
+        if ended_at is not None:
+            found.append((ended_at, Tally(ended=1, failed=outcome in reports.TROUBLE)))
+    for at, tally in sorted(found, key=lambda one: one[0]):
+        last_hour.add(at, tally)
+    return last_hour

@@ -1,0 +1,86 @@
+"""What the engine keeps in memory beside the store.
+
+All of it can be rebuilt from the store, and is, at a start and after a failed commit. Workers'
+leases are only here: after a rebuild every worker gets a full one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from yarnloom.engine.commands import Chore
+from yarnloom.engine.rules.limits import Pools
+from yarnloom.engine.state.attempts import OpenAttempts
+from yarnloom.engine.state.grants import Grants
+from yarnloom.engine.state.open_relays import Relays
+from yarnloom.engine.state.step_queue import StepQueue
+from yarnloom.engine.state.timers import Timers
+from yarnloom.engine.state.workers import Workers
+from yarnloom.engine.state.workflows import Workflows
+
+
+@dataclass(slots=True)
+class Parts:
+    """What saves a second look at parts under way.
+
+    Attributes:
+        slices: of eaches: the first item of a slice of their list, and the slice.
+        passed: of branches of parallels: how many of those that they wait for have settled.
+    """
+
+    slices: dict[int, tuple[int, list[Any]]] = field(default_factory=dict)
+    passed: dict[tuple[int, int], int] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class Jobs:
+    """Jobs about long lists, which others do.
+
+    Attributes:
+        open: by each that waits for one: the newest.
+        new: those of them of which nobody knows yet.
+        serial: the number of the newest.
+    """
+
+    open: dict[int, Chore] = field(default_factory=dict)
+    new: list[Chore] = field(default_factory=list)
+    serial: int = 0
+
+
+@dataclass(slots=True)
+class Memory:
+    """The state beside the store.
+
+    Attributes:
+        workers: the workers that are thought to live.
+        queue: the steps that they can take.
+        pools: what limits how many run at once.
+        attempts: what is expected of those that they have.
+        grants: items of eaches that have no rows while workers have them.
+        relays: steps of sequences that have no rows while workers have them.
+        timers: what is looked at when a time has come.
+        workflows: plans, runs under way, listeners, times to expect.
+        parts: what saves a second look at parts.
+        jobs: what others do for eaches.
+    """
+
+    workers: Workers = field(default_factory=Workers)
+    queue: StepQueue = field(default_factory=StepQueue)
+    pools: Pools = field(default_factory=Pools)
+    attempts: OpenAttempts = field(default_factory=OpenAttempts)
+    grants: Grants = field(default_factory=Grants)
+    relays: Relays = field(default_factory=Relays)
+    timers: Timers = field(default_factory=Timers)
+    workflows: Workflows = field(default_factory=Workflows)
+    parts: Parts = field(default_factory=Parts)
+    jobs: Jobs = field(default_factory=Jobs)
+
+    def forget_part(self, part: int, branches: Iterable[int]) -> None:
+        """Forget a part that is decided."""
+        self.parts.slices.pop(part, None)
+        self.grants.eaches.pop(part, None)
+        self.grants.not_straight.discard(part)
+        for branch in branches:
+            self.parts.passed.pop((part, branch), None)

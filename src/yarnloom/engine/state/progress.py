@@ -1,0 +1,260 @@
+"""How far everything is: a fraction from 0 to 1 in each row, kept up as what is in it moves.
+
+A step's fraction is 1 when it is done or was passed over, else what it tracked or reported. A
+part's is the mean of its children's: of a sequence or parallel weighed by their shares of the
+time (`shares`), of an each by how many values of its list an item has. What was never reached, was
+stopped or was cancelled before it did anything counts 0. A failure that is allowed counts 1.
+
+Only what changed is passed on, from a row to those around it: nothing here looks at siblings, but
+for a part that is begun again. A part is exactly 1 only once it is decided, and nothing in it moves
+it then.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from yarnloom.engine.rules.states import SkipReason, StepEvent, StepState
+from yarnloom.engine.state.time_shares import paces_of
+from yarnloom.plan import Kind, Node, Plan
+from yarnloom.store import PartRow, RunRow, StepRow, paused_runs
+from yarnloom.values import decode
+
+if TYPE_CHECKING:
+    from yarnloom.engine.state.transaction import Transaction
+
+WHOLE = 1.0
+_NOT_YET = 1.0 - 1e-9
+
+PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND, SkipReason.GONE})
+"""Skips after which a sequence goes on: nothing is wrong, the output is null."""
+
+
+def fraction_of(saved: Mapping[str, Any] | None) -> float:
+    """How far a step is by its own account; 0 if it gives none."""
+    said = (saved or {}).get("progress") or {}
+    done, total = said.get("done"), said.get("total")
+    if not isinstance(done, int | float) or not isinstance(total, int | float) or total <= 0:
+        return 0.0
+    return min(WHOLE, max(0.0, done / total))
+
+
+def step_moved(transaction: Transaction, step: StepRow, event: StepEvent | None = None) -> None:
+    """A step's state changed, or with no event what it is to begin with."""
+    if step.state == StepState.DONE or (
+        step.state == StepState.SKIPPED and step.skip_reason in PASSED_OVER
+    ):
+        fraction = WHOLE
+    elif event in (StepEvent.BEGIN, StepEvent.RENEW, None):
+        # A new attempt goes on from what was saved, if anything was.
+        fraction = 0.0 if step.saved is None else fraction_of(decode(step.saved))
+    else:
+        return
+    _set_step(transaction, step, fraction)
+
+
+def step_reported(
+    transaction: Transaction, step: StepRow, attempt: int, saved: Mapping[str, Any]
+) -> None:
+    """An attempt said how far it is. What it says within one attempt never makes it less."""
+    furthest = transaction.memory.attempts.furthest
+    furthest[attempt] = max(fraction_of(saved), furthest.get(attempt, 0.0))
+    _set_step(transaction, step, furthest[attempt])
+
+
+def _set_step(transaction: Transaction, step: StepRow, fraction: float) -> None:
+    change = fraction - step.fraction
+    if change:
+        step.fraction = fraction
+        transaction.unit.steps.touch(step)
+        run = transaction.run(step.run)
+        plan = transaction.plan(run)
+        _pass_on(
+            transaction,
+            run,
+            plan,
+            transaction.unit.parts.need(step.part),
+            plan.nodes[step.node],
+            change,
+        )
+
+
+def _pass_on(
+    transaction: Transaction,
+    run: RunRow,
+    plan: Plan,
+    part: PartRow,
+    child: Node,
+    change: float,
+    size: int = 1,
+) -> None:
+    """A child of a part moved: so did the part, and those around it."""
+    shares = paces_of(transaction, run).shares
+    while change and part.fraction < WHOLE and not child.follows:
+        node, before = plan.nodes[part.node], part.fraction
+        if node.kind is Kind.EACH:
+            share = size / max(1, part.covers)
+        else:
+            share = shares.get(child.index) or 1 / len(node.children)
+        part.fraction = min(_NOT_YET, max(0.0, before + share * change))
+        part.moved_at = transaction.now
+        transaction.unit.parts.touch(part)
+        if part.parent is None:
+            return
+        child, change, around = node, part.fraction - before, transaction.around(part)
+        size = size_of_item(plan, part, around)
+        part = around
+
+
+def items_done(transaction: Transaction, run: RunRow, each: PartRow, do: Node, count: int) -> None:
+    """So many items of an each are done, each of which is one value of its list."""
+    each.covered += count
+    _pass_on(transaction, run, transaction.plan(run), each, do, WHOLE, count)
+
+
+def steps_done(transaction: Transaction, run: RunRow, part: PartRow, nodes: Sequence[Node]) -> None:
+    """Steps of a sequence are done that have no rows yet."""
+    shares, children = paces_of(transaction, run).shares, len(nodes)
+    plan = transaction.plan(run)
+    whole = len(plan.nodes[part.node].children)
+    mean = sum(shares.get(one.index) or 1 / whole for one in nodes) / children
+    own = shares.get(nodes[0].index) or 1 / whole
+    _pass_on(transaction, run, plan, part, nodes[0], WHOLE * children * mean / own)
+
+
+def size_of_item(plan: Plan, part: PartRow, around: PartRow) -> int:
+    """How many values of an each's list an item has; of what is no item 1."""
+    facts = plan.nodes[around.node].each
+    if part.value is None or facts is None or not facts.batch:
+        return 1
+    return _size_at(part.item, facts.batch, around.covers)
+
+
+def _size_at(index: int, batch: int, covers: int) -> int:
+    left = covers - index * batch
+    return min(batch, left) if left > 0 else batch  # one that is gone stands behind all
+
+
+def part_decided(transaction: Transaction, run: RunRow, part: PartRow, *, whole: bool) -> None:
+    """A part's outcome stands.
+
+    Args:
+        transaction: the transaction.
+        run: its run.
+        part: the part.
+        whole: whether it counts as if all of it were done.
+    """
+    if part.value is not None and part.begun_at is None:
+        each = transaction.around(part)
+        each.idle -= 1
+        transaction.unit.parts.touch(each)
+    if whole and part.fraction < WHOLE:
+        _set_part(transaction, run, part, WHOLE)
+
+
+def _set_part(transaction: Transaction, run: RunRow, part: PartRow, fraction: float) -> None:
+    """A part becomes whole, or ceases to be."""
+    plan, change = transaction.plan(run), fraction - part.fraction
+    part.fraction, part.moved_at = fraction, transaction.now
+    transaction.unit.parts.touch(part)
+    if part.parent is None:
+        return
+    around = transaction.around(part)
+    size = size_of_item(plan, part, around)
+    if part.value is not None:
+        around.covered += size if fraction >= WHOLE else -size
+    _pass_on(transaction, run, plan, around, plan.nodes[part.node], change, size)
+
+
+def is_passed_over(part: PartRow) -> bool:
+    """Whether a part was skipped without anything being wrong."""
+    return part.outcome == StepState.SKIPPED and part.skip_reason in PASSED_OVER
+
+
+def part_renewed(transaction: Transaction, run: RunRow, part: PartRow) -> None:
+    """A part is to run again: it is as far as what is in it and stays done."""
+    if part.fraction < WHOLE:
+        return  # what is in it has told it
+    plan = transaction.plan(run)
+    node = plan.nodes[part.node]
+    if node.kind is Kind.EACH:
+        fraction, part.covered = _in_items(transaction, part, node)
+    else:
+        shares, fraction = paces_of(transaction, run).shares, 0.0
+        for index, done in paused_runs.fractions_in(transaction.unit, part.id):
+            if not plan.nodes[index].follows:
+                fraction += done * (shares.get(index) or 1 / len(node.children))
+    _set_part(transaction, run, part, min(_NOT_YET, fraction))
+
+
+def list_read(transaction: Transaction, each: PartRow, values: int, batch: int | None) -> None:
+    """The list of an each was read: so many values, each an item, or some together."""
+    each.covers = values
+    each.total = each.unmade = -(-values // (batch or 1))
+    transaction.unit.parts.touch(each)
+
+
+def list_changed(transaction: Transaction, run: RunRow, each: PartRow, values: int) -> None:
+    """The list of an each was read again, and has other items: it is counted anew."""
+    plan = transaction.plan(run)
+    node = plan.nodes[each.node]
+    before, each.covers = each.fraction, values
+    fraction, each.covered = _in_items(transaction, each, node)
+    each.fraction = min(_NOT_YET, fraction)
+    transaction.unit.parts.touch(each)
+    if each.parent is not None:
+        around = transaction.around(each)
+        _pass_on(transaction, run, plan, around, node, each.fraction - before)
+
+
+def _in_items(transaction: Transaction, each: PartRow, node: Node) -> tuple[float, int]:
+    """How far the items of an each are together, and how many values are in those that are whole.
+
+    It looks at all of them, as only a mend may.
+    """
+    assert node.each is not None
+    fraction, covered, batch = 0.0, 0, node.each.batch or 1
+    for index, done in paused_runs.fractions_of_items(transaction.unit, each.id):
+        size = _size_at(index, batch, each.covers)
+        fraction += done * size
+        covered += size if done >= WHOLE else 0
+    return fraction / max(1, each.covers), covered
+
+
+def pace_begins(transaction: Transaction, part: PartRow) -> None:
+    """A part begins, or begins again: its pace counts from here."""
+    part.since, part.fraction_then = transaction.now, part.fraction
+    if part.value is not None:
+        part.begun_at = None
+        each = transaction.around(part)
+        each.idle += 1
+        transaction.unit.parts.touch(each)
+
+
+def item_began(transaction: Transaction, inside: int | None, at: int) -> None:
+    """The first attempt in an item has begun: it does not only wait any more, nor those around."""
+    while inside is not None:
+        item = transaction.unit.parts.need(inside)
+        if item.begun_at is not None:
+            return
+        if item.outcome is None:
+            item.begun_at = at
+            transaction.unit.parts.touch(item)
+            each = transaction.around(item)
+            each.idle -= 1
+            transaction.unit.parts.touch(each)
+        inside = item.inside
+
+
+def was_paused(transaction: Transaction, run: RunRow, spent: int) -> None:
+    """A run goes on after a pause of so many microseconds, which count for no pace."""
+    run.spared += spent
+    transaction.unit.runs.touch(run)
+    for part in transaction.unit.parts.select(
+        "run = ? AND inside IS NULL AND value IS NULL AND ended_at IS NULL", run.number
+    ):
+        part.since += spent
+        if part.moved_at is not None:
+            part.moved_at += spent
+        transaction.unit.parts.touch(part)

@@ -1,0 +1,121 @@
+"""Transitions: the one place where a run or a step changes its state, and what is counted then.
+
+`rules/states.py` says which transitions there are.
+"""
+
+from __future__ import annotations
+
+from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.states import (
+    RUN_ENDED,
+    RUN_TABLE,
+    STEP_ENDED,
+    STEP_TABLE,
+    Entry,
+    RunEvent,
+    StepEvent,
+    StepState,
+    next_state,
+)
+from yarnloom.engine.state.hourly_counts import RUN
+from yarnloom.engine.state.progress import step_moved
+from yarnloom.engine.state.transaction import DEADLINE_DUE, Transaction
+from yarnloom.store import PartRow, RunRow, StepRow
+
+ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
+KEEPS_DUE = ASLEEP | {StepState.PAUSED}
+
+
+def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
+    """Let something happen to a run."""
+    run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
+    if run.state in RUN_ENDED:
+        run.ended_at = transaction.now
+        run.paused_at = None
+        transaction.memory.queue.paused.discard(run.number)
+        transaction.memory.relays.barred.discard(run.number)
+        transaction.changes.ended.add(run.number)
+        transaction.afterwards.ended_runs.append(run)
+        took = None if run.started_at is None else transaction.now - run.started_at - run.spared
+        waited = (run.started_at or transaction.now) - run.created_at
+        transaction.counts.hours.end(
+            run.workflow, transaction.now, RUN, str(run.state), waited, took
+        )
+        if run.entered != Entry.AHEAD:
+            transaction.memory.workflows.counted(run.entered)[run.workflow] -= 1
+        if transaction.memory.workflows.held[run.workflow]:
+            transaction.afterwards.made_room.add(run.workflow)
+    transaction.unit.runs.touch(run)
+    transaction.changes.runs.add(run.number)
+    if run.schedule is not None:
+        transaction.changes.schedules.add(run.schedule)
+
+
+def move_step(
+    transaction: Transaction, step: StepRow, event: StepEvent, *, closing: bool = False
+) -> None:
+    """Let something happen to a step; counters and lanes follow.
+
+    Args:
+        closing: its open attempt has ended.
+    """
+    queue = transaction.memory.queue
+    before, was_free = step.state, queue.has(step)
+    after = next_state(STEP_TABLE, before, event, f"step {step.id} of run {step.run}")
+    step.state = after
+    if closing:
+        step.open = step.stop = None
+    is_free = queue.has(step)
+    if was_free and not is_free:
+        queue.remove(step)
+    if is_free and not was_free:
+        queue.add(step)
+    if after == StepState.READY and before != StepState.READY:
+        step.ready_at = transaction.now
+    if after in STEP_ENDED:
+        step.ended_at = transaction.now
+    if after not in KEEPS_DUE:
+        step.due_at = None
+    if step.deadline_at is not None and after not in STEP_ENDED:
+        transaction.remind(DEADLINE_DUE, step.deadline_at)
+    transaction.unit.steps.touch(step)
+    step_moved(transaction, step, event)
+    count_child(transaction, step.part, before, after)
+    if (after in ASLEEP) != (before in ASLEEP):
+        _count_asleep(transaction, step.inside, 1 if after in ASLEEP else -1)
+    transaction.changes.runs.add(step.run)
+    if step.pool and (was_free or is_free):
+        transaction.changes.pools.add(base_of(step.pool))
+
+
+def _count_asleep(transaction: Transaction, item: int | None, more: int) -> None:
+    """Something in an item fell asleep or woke: the each around it counts such items."""
+    while item is not None:
+        each = None
+        for key in (item, transaction.unit.parts.need(item).parent):
+            assert key is not None
+            row = transaction.unit.parts.need(key)
+            was = row.asleep > 0
+            row.asleep += more
+            transaction.unit.parts.touch(row)
+            if was == (row.asleep > 0):
+                return
+            each = row
+        assert each is not None
+        item = each.inside
+
+
+def count_child(transaction: Transaction, part: int, before: str | None, after: str) -> None:
+    """A child of a part went from one state to another; None is waiting."""
+    row = transaction.unit.parts.need(part)
+    if before not in (None, StepState.WAITING):
+        setattr(row, str(before), getattr(row, str(before)) - 1)
+    if after != StepState.WAITING:
+        setattr(row, after, getattr(row, after) + 1)
+    transaction.unit.parts.touch(row)
+
+
+def count_children(transaction: Transaction, part: PartRow, done: int) -> None:
+    """So many children of a part are done that were not counted yet."""
+    part.done += done
+    transaction.unit.parts.touch(part)

@@ -1,0 +1,172 @@
+"""Workers as the engine knows them: what each offers, what it has in hand, how it is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.state.contracts import Contracts, Misfit, Offer, task_of
+from yarnloom.engine.state.worker_messages import WorkerMessages
+
+
+@dataclass(slots=True)
+class Session:
+    """How a worker is, from its registration to its end.
+
+    Attributes:
+        lease_until: on the monotonic clock, in seconds.
+        registered: False for one known from the records only, until it registers again.
+        polling: whether its open request waits for an answer.
+        draining: whether it gets nothing new, and ends.
+        until_idle: whether it ends when no work is left.
+        trouble: why its processes can take nothing, though it lives.
+        seen_at: when it sent its last request, in microseconds.
+    """
+
+    lease_until: float
+    registered: bool = False
+    polling: bool = False
+    draining: bool = False
+    until_idle: bool = False
+    trouble: str | None = None
+    seen_at: int = 0
+
+
+@dataclass(slots=True)
+class Worker:
+    """A worker that is thought to live.
+
+    Attributes:
+        id: its own choice, unique.
+        name: for people.
+        facts: host, pid and the like.
+        session: how it is.
+        offer: what it can run.
+        messages: what the service has to tell it.
+        misfits: contracts that were compared with its offer: why they do not fit, or None.
+        abandoned: attempts that ended for the service, in a process that goes on: they count in
+            their pool until it has ended. Each with its pool and run.
+        in_hand: its open attempts, each with whether it is of an io task.
+        io_in_hand: how many of them are.
+        idle_since: since when it has nothing in hand, or had nothing last.
+        last: the attempt that it had in hand and that ended last.
+        last_at: when that ended.
+    """
+
+    id: str
+    name: str
+    facts: dict[str, Any]
+    session: Session
+    offer: Offer = field(default_factory=Offer)
+    messages: WorkerMessages = field(default_factory=WorkerMessages)
+    misfits: dict[str, Misfit | None] = field(default_factory=dict)
+    abandoned: dict[int, tuple[str, int]] = field(default_factory=dict)
+    in_hand: dict[int, bool] = field(default_factory=dict)
+    io_in_hand: int = 0
+    idle_since: int = 0
+    last: int | None = None
+    last_at: int = 0
+
+    def hold(self, attempt: int, task: str) -> None:
+        """Take an attempt in hand."""
+        self.in_hand[attempt] = io = task in self.offer.io_tasks
+        self.io_in_hand += io
+
+    def hold_all(self, attempts: range, task: str) -> None:
+        """Take many attempts of a task in hand."""
+        io = task in self.offer.io_tasks
+        self.in_hand.update(dict.fromkeys(attempts, io))
+        self.io_in_hand += io * len(attempts)
+
+    def release(self, attempt: int) -> None:
+        """Let go of an attempt; what was posted about it is void."""
+        self.io_in_hand -= self.in_hand.pop(attempt, False)
+        self.messages.forget_about(attempt)
+
+    def release_all(self, attempts: Iterable[int]) -> None:
+        """Let go of many attempts."""
+        if self.messages.about:
+            for attempt in attempts:
+                self.release(attempt)
+            return
+        self.io_in_hand -= sum([self.in_hand.pop(attempt, False) for attempt in attempts])
+
+    def take_unsent(self) -> list[dict[str, Any]]:
+        """Return messages that were never sent, now marked as sent; as many as one answer holds."""
+        return self.messages.take_unsent(self.in_hand)
+
+    def can_take(self, contracts: Contracts) -> FreePlaces | None:
+        """The contracts for which there is a free place now; None if there is none."""
+        if self.session.draining or not self.session.registered:
+            return None
+        alone = self._alone < self.offer.places + self.offer.ahead
+        shared = self.io_in_hand < self.offer.io_places
+        return FreePlaces(self, contracts, alone=alone, shared=shared) if alone or shared else None
+
+    def room(self, contract: str) -> int:
+        """How many attempts of a contract it can take in hand."""
+        if task_of(contract) in self.offer.io_tasks:
+            return self.offer.io_places - self.io_in_hand
+        return self.offer.places + self.offer.ahead - self._alone
+
+    def has_place(self, contract: str) -> bool:
+        """Whether an attempt could begin now, not only be in hand ahead."""
+        if task_of(contract) in self.offer.io_tasks:
+            return self.io_in_hand < self.offer.io_places
+        return self._alone < self.offer.places
+
+    def holding(self, contract: str) -> list[int]:
+        """The attempts in hand that take the places which a contract would."""
+        io = task_of(contract) in self.offer.io_tasks
+        return [attempt for attempt, is_io in self.in_hand.items() if is_io == io]
+
+    @property
+    def _alone(self) -> int:
+        return len(self.in_hand) - self.io_in_hand
+
+    def takes_from(self, pool: str) -> bool:
+        """Whether it takes steps of a pool, or with an empty name of none."""
+        return self.offer.pools is None or base_of(pool) in self.offer.pools
+
+    def misfit(self, contract: str, contracts: Contracts) -> Misfit | None:
+        """Why it can never run steps of a contract; None if it can."""
+        if contract not in self.misfits:
+            self.misfits[contract] = contracts.misfit(self.offer, contract)
+        return self.misfits[contract]
+
+
+@dataclass(frozen=True, slots=True)
+class FreePlaces:
+    """The contracts that a worker can take now."""
+
+    worker: Worker
+    contracts: Contracts
+    alone: bool
+    shared: bool
+
+    def __contains__(self, contract: object) -> bool:
+        assert isinstance(contract, str)
+        place = self.shared if task_of(contract) in self.worker.offer.io_tasks else self.alone
+        return place and self.worker.misfit(contract, self.contracts) is None
+
+    @property
+    def pools(self) -> frozenset[str] | None:
+        """The only pools that the worker takes from."""
+        return self.worker.offer.pools
+
+    def now(self) -> FreePlaces:
+        """Those of them that could begin now, without what is only in hand ahead."""
+        worker = self.worker
+        return replace(self, alone=self.alone and worker._alone < worker.offer.places)
+
+
+class Workers(dict[str, Worker]):
+    """The workers by id, and what plans expect of their tasks."""
+
+    __slots__ = ("contracts",)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.contracts = Contracts()

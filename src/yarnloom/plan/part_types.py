@@ -1,0 +1,338 @@
+"""The types of a plan: what each part gives, and whether it fits where it is read.
+
+The output of a part that may be skipped, and the place of an item that may fail, can be null. Such
+a null is a *hole*: readers must be able to take it, which is held more strictly than other types.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from yarnloom.errors import nearest
+from yarnloom.plan.marked_values import has_secrets
+from yarnloom.plan.model import (
+    Constant,
+    FromFailure,
+    FromFailures,
+    FromItem,
+    FromOutput,
+    FromParam,
+    FromPlannedAt,
+    Kind,
+    Node,
+    Plan,
+    Source,
+)
+from yarnloom.plan.references import NOT_GIVEN
+from yarnloom.plan.schemas import (
+    HOLE,
+    Fit,
+    combine,
+    describe,
+    field_schema,
+    fit,
+    holes,
+    items_schema,
+    of_constants,
+)
+from yarnloom.plan.scopes import Findings
+from yarnloom.plan.validators import Schema
+from yarnloom.plan.value_problems import problems_of
+
+_TEXT = {"type": "string"}
+ERROR: Schema = {
+    "type": "object",
+    "properties": {"type": _TEXT, "message": _TEXT},
+    "required": ["type", "message"],
+}
+ONE_FAILURE: Schema = {
+    "type": "object",
+    "properties": {
+        "address": _TEXT,
+        "task": {"anyOf": [_TEXT, {"type": "null"}]},
+        "attempts": {"type": "integer"},
+        "error": ERROR,
+    },
+    "required": ["address", "task", "attempts", "error"],
+}
+FAILURE: Schema = {
+    "type": "object",
+    "properties": {
+        "first": ONE_FAILURE,
+        "count": {"type": "integer"},
+        "failures": {"type": "array", "items": ONE_FAILURE},
+    },
+    "required": ["first", "count", "failures"],
+}
+FAILURES: Schema = {
+    "type": "array",
+    "items": {
+        "type": "object",
+        "properties": {"name": _TEXT, "address": _TEXT, "error": ERROR},
+        "required": ["name", "address", "error"],
+    },
+}
+_NAMES: Schema = {"anyOf": [_TEXT, {"type": "integer"}]}
+_CONDITION: Schema = {"type": "boolean"}
+_PLAIN: Schema = {
+    "anyOf": [_TEXT, {"type": "integer"}, {"type": "boolean"}, {"type": "null"}],
+}
+_LIST: Schema = {"anyOf": [{"type": "array"}, {"type": "null"}]}
+
+
+def source_schema(plan: Plan, source: Source) -> Schema:
+    """Return the JSON Schema of what a reference of a plan gives; empty where that is not known."""
+    return Types(plan, Findings(plan)).schema_of(source)
+
+
+def secret_inputs(plan: Plan) -> dict[str, set[str]]:
+    """Return by task the inputs that the plan feeds with a secret, whatever type they have."""
+    found: dict[str, set[str]] = {}
+    if has_secrets(plan.params_schema):
+        for node in plan.steps():
+            for name, source in node.inputs.items():
+                if source_schema(plan, source).get("writeOnly") is True:
+                    found.setdefault(node.task, set()).add(name)
+    return found
+
+
+class Types:
+    """The types of one plan whose references are resolved."""
+
+    def __init__(self, plan: Plan, findings: Findings) -> None:
+        self.plan = plan
+        self.say = findings.say
+        self._outputs: dict[int, Schema] = {}
+        self._skips: dict[int, bool] = {}
+        self._under_way: set[int] = set()
+
+    def check(self, node: Node, raw: dict[str, Any]) -> None:
+        """Find what does not fit in a part."""
+        if node.only_if is not None:
+            self._fits(node, "only_if", node.only_if, _CONDITION)
+        if node.each:
+            self._check_each(node, raw)
+        if node.rules.per is not None:
+            self._fits(node, "per", node.rules.per, _PLAIN)
+        if node.kind is Kind.STEP and node.task:
+            self._check_inputs(node, raw.get("inputs", {}))
+
+    def check_share(self, source: Source) -> None:
+        """Find what does not fit as the name that fair turns are counted for."""
+        self._fits(self.plan.nodes[0], "share", source, _PLAIN)
+
+    def _check_inputs(self, node: Node, raw: dict[str, Any]) -> None:
+        schema = self.plan.tasks[node.task]["input"]
+        known = schema.get("properties", {})
+        for name in raw:
+            if name not in known:
+                self.say(node, f"{node.task} has no input {name!r}{nearest(name, known)}", name)
+            elif name in node.inputs:
+                self._fits(node, name, node.inputs[name], field_schema(schema, (name,))[0] or {})
+        for name in schema.get("required", ()):
+            if name not in raw:
+                wanted = field_schema(schema, (name,))[0] or {}
+                self.say(node, f"missing input; expected {describe(wanted)}", name)
+
+    def _check_each(self, node: Node, raw: dict[str, Any]) -> None:
+        facts = node.each
+        assert facts is not None
+        if "over" not in raw:
+            self.say(node, "missing; expected a reference to a list", "over")
+            return
+        self._fits(node, "over", facts.over, _LIST)
+        if facts.name is None:
+            return
+        if facts.batch:
+            self.say(node, "items that come in batches have no names; take out name=", "name")
+            return
+        item = items_schema(self.schema_of(facts.over))
+        schema, wrong = field_schema(item, facts.name)
+        shown = ".".join(facts.name)
+        if schema is None:
+            self.say(node, f"item({shown!r}): {wrong}", "name")
+        elif fit(schema, _NAMES) is Fit.CANNOT or schema.get("type") == "number":
+            found = describe(schema)
+            self.say(node, f"a name is text or a whole number; item({shown!r}) is {found}", "name")
+
+    def _fits(self, node: Node, name: str, source: Source, wanted: Schema) -> None:
+        """Find what is wrong with a value where it is read."""
+        if isinstance(source, Constant):
+            for problem in problems_of(source.value, wanted):
+                self.say(node, problem.message, name + problem.where)
+            return
+        if isinstance(source, FromItem) and self._wrong_item(node, name, source):
+            return
+        if isinstance(source, FromOutput) and source.default is not NOT_GIVEN:
+            for problem in problems_of(source.default, wanted):
+                self.say(node, f"the default of output(...): {problem.message}", name)
+        given, what = self.schema_of(source), self._spell(source)
+        if fit(given, wanted) is Fit.CANNOT:
+            self.say(node, f"{what} is {describe(given)}; expected {describe(wanted)}", name)
+            return
+        where = holes(given, wanted)
+        if where is not None:
+            null = f"may hold null at {where}" if where else "may be null"
+            expected = f"; expected {describe(wanted)}" if not where else ", which is not expected"
+            self.say(node, f"{what} {null}{expected}. {self._advice(source, where)}", name)
+
+    def _wrong_item(self, node: Node, name: str, source: FromItem) -> bool:
+        schema, wrong = field_schema(self._item_schema(source.node), source.path)
+        if schema is None:
+            self.say(node, f"item({'.'.join(source.path)!r}): {wrong}", name)
+        return schema is None
+
+    def _advice(self, source: Source, where: str) -> str:
+        """What to do about a null."""
+        if isinstance(source, FromOutput) and not where:
+            return "Let the task accept null, or give output(..., default=...)."
+        if isinstance(source, FromOutput) and self.plan.nodes[source.node].kind is Kind.EACH:
+            return 'Let the task accept null there, or read output(..., only="done").'
+        return "Let the task accept null."
+
+    def _spell(self, source: Source) -> str:
+        """A reference in words."""
+        match source:
+            case FromParam(path):
+                return f"param({'.'.join(path)!r})"
+            case FromOutput(node):
+                return f"the output of {self.plan.address(self.plan.nodes[node])!r}"
+            case FromItem(node, path):
+                return f"item({'.'.join(path)!r})" if path else "item()"
+            case FromFailures(node):
+                return f"failures({self.plan.nodes[node].label!r})"
+            case FromPlannedAt():
+                return "planned_at()"
+        return "failure()"
+
+    # What references and parts give
+
+    def schema_of(self, source: Source) -> Schema:
+        """The type of what a reference gives."""
+        match source:
+            case Constant(value):
+                return of_constants([value])
+            case FromParam(path):
+                return field_schema(self.plan.params_schema, path)[0] or {}
+            case FromItem(each, path):
+                return field_schema(self._item_schema(each), path)[0] or {}
+            case FromFailures():
+                return FAILURES
+            case FromFailure():
+                return combine("anyOf", [FAILURE, {"type": "null"}])
+            case FromPlannedAt():
+                return {"type": "string", "format": "date-time"}
+            case FromOutput(index, default, only_done, maybe):
+                node = self.plan.nodes[index]
+                found = self._items_done(node) if only_done else self._gives(node)
+                if not maybe and not self._skippable(node):
+                    return found
+                return combine("anyOf", [found, of_default(default)])
+
+    def _item_schema(self, each: int) -> Schema:
+        """The type of an item."""
+        facts = self.plan.nodes[each].each
+        assert facts is not None
+        if isinstance(facts.over, Constant) and isinstance(facts.over.value, list):
+            item = of_constants(facts.over.value)
+        else:
+            item = items_schema(self.schema_of(facts.over))
+        return combine("items", [item]) if facts.batch else item
+
+    def _gives(self, node: Node) -> Schema:
+        """The type of what a part gives when it is done."""
+        found = self._outputs.get(node.index)
+        if found is None:
+            if node.index in self._under_way:
+                return {}  # reads itself, which was said already
+            self._under_way.add(node.index)
+            found = self._outputs[node.index] = self._output(node)
+            self._under_way.discard(node.index)
+        return found
+
+    def _output(self, node: Node) -> Schema:
+        children = [self.plan.nodes[one] for one in node.children]
+        match node.kind:
+            case Kind.STEP:
+                facts = self.plan.tasks.get(node.task)
+                return facts["output"] if facts else {}
+            case Kind.SEQUENCE:
+                return self._seen(children[-1]) if children else {}
+            case Kind.PARALLEL:
+                fields = [self._seen(child) for child in children]
+                return combine("properties", fields, [child.label for child in children])
+            case Kind.EACH:
+                allowed = node.each is not None and node.each.may_fail > 0
+                item = self._seen(children[0]) if children else {}
+                if allowed and children and not self._skippable(children[0]):
+                    item = combine("anyOf", [item, HOLE])
+                return combine("items", [item])
+
+    def _seen(self, node: Node) -> Schema:
+        """What a part gives, null included where it may be skipped."""
+        found = self._gives(node)
+        return combine("anyOf", [found, HOLE]) if self._skippable(node) else found
+
+    def _items_done(self, node: Node) -> Schema:
+        """What an each gives when items that are not done are left out."""
+        return combine(
+            "items", [self._gives(self.plan.nodes[node.children[0]])] if node.children else [{}]
+        )
+
+    def _skippable(self, node: Node) -> bool:
+        """Whether a part can end skipped without anything having failed."""
+        found = self._skips.get(node.index)
+        if found is None:
+            # Until it is known: a part that reads itself was said already.
+            self._skips[node.index] = node.only_if is not None
+            found = self._skips[node.index] = self._can_be_skipped(node)
+        return found
+
+    def _can_be_skipped(self, node: Node) -> bool:
+        if node.only_if is not None:
+            return True
+        if node.each and not isinstance(node.each.over, Constant):
+            # An each over null is skipped.
+            given = self.schema_of(node.each.over)
+            if (
+                fit(given, {"type": "array"}) is not Fit.FITS
+                and fit({"type": "null"}, given) is Fit.FITS
+            ):
+                return given != {}
+        return bool(node.children) and all(
+            self._skippable(self.plan.nodes[child]) for child in node.children
+        )
+
+    # What is read at all
+
+    def mark_wanted(self) -> None:
+        """Mark every part whose output is read: only those outputs are put together."""
+        pending = [self.plan.nodes[0]] if self.plan.nodes else []
+        for node in self.plan.nodes:
+            per, over = node.rules.per, node.each and node.each.over
+            for source in (*node.inputs.values(), node.only_if, over, per):
+                pending += self._marked(source)
+        while pending:
+            node = pending.pop()
+            if node.wanted:
+                continue
+            node.wanted = True
+            inner = node.children[-1:] if node.kind is Kind.SEQUENCE else node.children
+            pending += [self.plan.nodes[one] for one in inner]
+
+    def _marked(self, source: Source | str | None) -> list[Node]:
+        """The parts whose outputs a reference needs; what it reads of an each is marked there."""
+        if isinstance(source, FromFailures):
+            self.plan.nodes[source.node].failures_wanted = True
+        if not isinstance(source, FromOutput):
+            return []
+        node = self.plan.nodes[source.node]
+        if not source.only_done:
+            return [node]
+        node.done_wanted = True
+        return [self.plan.nodes[one] for one in node.children]
+
+
+def of_default(default: Any) -> Schema:
+    """The type of what is read in place of a part that was skipped."""
+    return HOLE if default is NOT_GIVEN else of_constants([default])

@@ -1,0 +1,43 @@
+"""Helpers of all routes: the core of a request, who asks, and answers as JSON."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import Depends, Header, Request
+from fastapi.responses import Response
+
+from yarnloom.service.core import Core
+from yarnloom.service.openapi import problem_responses
+from yarnloom.values import dump
+
+# Dependencies are coroutines although they wait for nothing: others are run on a thread.
+
+
+async def core_of(request: Request) -> Core:
+    """The core of the app that a request came to."""
+    core: Core = request.app.state.core
+    return core
+
+
+NOBODY = "http"
+"""Who gives a command, where the caller does not say."""
+
+
+async def who_asks(yarnloom_who: Annotated[str, Header(max_length=200)] = "") -> str:
+    """Who gives a command, as the caller says in the header `Yarnloom-Who`."""
+    return yarnloom_who or NOBODY
+
+
+TheCore = Annotated[Core, Depends(core_of)]
+Asker = Annotated[str, Depends(who_asks)]
+
+
+def answer(value: Any, status: int = 200) -> Response:
+    """A value as a JSON answer."""
+    return Response(dump(value), status, media_type="application/json")
+
+
+def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:
+    """The OpenAPI entry for the problems that a route answers with."""
+    return problem_responses(statuses)

@@ -1,0 +1,116 @@
+"""Taking runs out: an each's items with outcomes, and a run's whole record; streamed."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import AsyncIterator, Callable
+from typing import Annotated, Any, Literal
+
+from fastapi import Query
+from fastapi.responses import StreamingResponse
+
+from yarnloom.engine.queries import export_pages
+from yarnloom.media_types import JSON_LINES
+from yarnloom.service.api_router import api_router
+from yarnloom.service.core import Core
+from yarnloom.service.route_helpers import TheCore, problems
+from yarnloom.service.routes.runs import Address, ItemState, RunNumber
+
+router = api_router("runs")
+
+# So few that their making does not hold up the service.
+PAGE = 200
+ENDINGS = {"csv": "csv", "json-lines": "jsonl"}
+TYPES = {"csv": "text/csv; charset=utf-8", "json-lines": JSON_LINES}
+
+
+@router.get("/runs/{number}/export", responses=problems(404, 410, 422))
+async def export(
+    core: TheCore,
+    number: RunNumber,
+    address: Address,
+    form: Annotated[Literal["csv", "json-lines"], Query(alias="as")] = "csv",
+    state: Annotated[list[ItemState] | None, Query()] = None,
+    safe: Annotated[bool, Query(description="Of CSV: keep spreadsheets from running it")] = False,
+) -> StreamingResponse:
+    """The items of an each with their outcomes, those that were not made yet too.
+
+    As CSV the fields of what each item stands for come first, under their own names, so that rows
+    can be corrected and given to a new run; what the run made of them is in columns that begin
+    with `yarnloom.`. With `safe` a cell that a spreadsheet would run as a formula begins with an
+    apostrophe.
+    """
+    states = tuple(state or ())
+    first = await core.look_into(number, export_pages.items, address, states, 0, PAGE)
+    pages = _pages(core, number, address, states, first)
+    label = address.strip("/").replace("/", "-")
+    return StreamingResponse(
+        _as_csv(pages, first, safe=safe) if form == "csv" else _as_lines(pages),
+        media_type=TYPES[form],
+        headers=_attachment(f"run-{number}-{label}.{ENDINGS[form]}"),
+    )
+
+
+@router.get("/runs/{number}/record", responses=problems(404, 410))
+async def record(core: TheCore, number: RunNumber) -> StreamingResponse:
+    """All that is known of a run, as one JSON object: run, plan, graph, commands, ledger, steps."""
+    run = await core.run(number)
+    head = await core.look_into(number, export_pages.head)
+    return StreamingResponse(
+        _whole(core, number, {"run": run, **head}),
+        media_type="application/json",
+        headers=_attachment(f"run-{number}.json"),
+    )
+
+
+def _attachment(name: str) -> dict[str, str]:
+    kept = "".join(
+        one if one.isascii() and (one.isalnum() or one in "._-") else "_" for one in name
+    )
+    return {"Content-Disposition": f'attachment; filename="{kept}"', "Cache-Control": "no-store"}
+
+
+async def _pages(
+    core: Core, number: int, address: str, states: tuple[str, ...], page: dict[str, Any]
+) -> AsyncIterator[list[dict[str, Any]]]:
+    while True:
+        yield page["items"]
+        if page["next"] is None:
+            return
+        at = int(page["next"])
+        page = await core.look_into(number, export_pages.items, address, states, at, PAGE)
+
+
+async def _as_csv(
+    pages: AsyncIterator[list[dict[str, Any]]], first: dict[str, Any], *, safe: bool
+) -> AsyncIterator[str]:
+    columns = export_pages.columns_of(one["value"] for one in first["items"])
+    text = io.StringIO()
+    rows = csv.writer(text)
+    kept: Callable[[Any], Any] = export_pages.made_safe if safe else (lambda cell: cell)
+    rows.writerow(map(kept, export_pages.header_of(columns)))
+    async for page in pages:
+        rows.writerows(map(kept, export_pages.cells_of(one, columns)) for one in page)
+        yield text.getvalue()
+        text.seek(0)
+        text.truncate()
+
+
+async def _as_lines(pages: AsyncIterator[list[dict[str, Any]]]) -> AsyncIterator[str]:
+    async for page in pages:
+        yield "".join(json.dumps(one, ensure_ascii=False) + "\n" for one in page)
+
+
+async def _whole(core: Core, number: int, head: dict[str, Any]) -> AsyncIterator[str]:
+    yield json.dumps(head, ensure_ascii=False)[:-1] + ', "steps": ['
+    after: int | None = 0
+    before = ""
+    while after is not None:
+        page = await core.look_into(number, export_pages.steps, after, PAGE)
+        for one in page["steps"]:
+            yield before + json.dumps(one, ensure_ascii=False)
+            before = ",\n"
+        after = page["next"]
+    yield "]}\n"

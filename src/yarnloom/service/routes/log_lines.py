@@ -1,0 +1,387 @@
+"""Watching live: what a step prints, what a run publishes, and links for end users' browsers."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import AsyncIterator
+from typing import Annotated, Any
+
+from fastapi import Header, Path, Query
+from fastapi.responses import Response
+from sse_starlette import EventSourceResponse
+
+from yarnloom.engine.commands import (
+    MakeLink,
+    RevokeLink,
+)
+from yarnloom.engine.queries import run_graph
+from yarnloom.engine.queries.views import (
+    link_view,
+)
+from yarnloom.engine.rules.states import STEP_ENDED
+from yarnloom.errors import InvalidInput, NotAllowed, Problem
+from yarnloom.protocol.answers import LineList, LinkAnswer, LinkedRun, LinkList, MadeLink
+from yarnloom.protocol.bodies import LinkBody
+from yarnloom.service.api_router import api_router
+from yarnloom.service.core import Core
+from yarnloom.service.log_buffer import Whole
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.service.routes.runs import Address, RunNumber
+from yarnloom.service.routes.system import PING
+from yarnloom.store import link_records
+from yarnloom.store.log_file import Mark, Wanted
+from yarnloom.units import (
+    iso_time,
+    whole_number,
+)
+
+router = api_router("watching")
+
+BATCH = 500
+# A page of the user's own application may use a link: it is the link that allows it.
+ANY_PAGE = {"Access-Control-Allow-Origin": "*", "Cache-Control": "no-store"}
+_SHOWN = ("number", "state", "progress", "created_at", "started_at", "ended_at")
+_DETAILS = ("workflow", "outcome", "stop_asked", "output", "error", "round")
+
+BREATH = 0.2
+"""Seconds between two looks at what a whole run prints."""
+
+MarkText = Annotated[str, Query(pattern=r"^([0-9]{1,15}-[0-9]{1,15})?$")]
+SoughtText = Annotated[str, Query(max_length=200, description="In a line")]
+LastId = Annotated[str | None, Header(max_length=100, alias="Last-Event-ID")]
+Token = Annotated[str, Path(max_length=200)]
+
+
+@router.get("/runs/{number}/published", responses=problems(404, 410))
+async def published(
+    core: TheCore,
+    number: RunNumber,
+    after: Annotated[int, Query(ge=0, le=2**53, description="Entries to leave out")] = 0,
+    limit: Annotated[int, Query(ge=1, le=10_000)] = 1_000,
+) -> Response:
+    """What the run's steps published, in the order in which it came."""
+    await core.run_row(number)
+    return answer({"published": await core.logs.published(number, after, limit)})
+
+
+@router.get("/runs/{number}/published/live", responses=problems(404, 410))
+async def published_live(
+    core: TheCore, number: RunNumber, last_event_id: LastId = None
+) -> EventSourceResponse:
+    """The same as Server-Sent Events, as it comes, from behind `Last-Event-ID` on."""
+    await core.run_row(number)
+    after = _after(last_event_id)
+    return EventSourceResponse(_published_events(core, number, after), ping=PING)
+
+
+@router.get("/runs/{number}/log/live", responses=problems(404, 410, 422))
+async def log_live(
+    core: TheCore,
+    number: RunNumber,
+    address: Address,
+    text: SoughtText = "",
+    last_event_id: LastId = None,
+) -> EventSourceResponse:
+    """What a step prints, as it comes, from attempt to attempt until it has ended.
+
+    Ids are `ATTEMPT-LINE`; a reader that was cut off goes on behind `Last-Event-ID`.
+    """
+    await core.look_into(number, run_graph.step, address.partition("#")[0])
+    events = _log_events(core, number, address, text, last_event_id)
+    return EventSourceResponse(events, ping=PING)
+
+
+@router.get("/runs/{number}/lines", response_model=LineList, responses=problems(404, 410, 422))
+async def lines(
+    core: TheCore,
+    number: RunNumber,
+    address: Address = "",
+    text: SoughtText = "",
+    after: Annotated[MarkText, Query(description="The mark behind which lines begin")] = "",
+    before: Annotated[MarkText, Query(description="The mark before which lines end")] = "",
+    newest: Annotated[bool, Query(description="The newest lines, in place of the first")] = False,
+    limit: Annotated[int, Query(ge=1, le=5_000)] = 500,
+) -> Response:
+    """What all steps of a run printed, or those at an address, in the order in which it arrived.
+
+    A page that is searched for a text may have fewer lines than the limit, and yet a `next`: the
+    mark to give as `after`, or as `before` where the newest were asked for.
+    """
+    if after and (before or newest):
+        raise InvalidInput(
+            "found `after` with `before` or `newest`; expected one direction",
+            problems=[Problem("/after", "not together with `before` or `newest`")],
+        )
+    await _place_of(core, number, address)
+    wanted = Wanted(limit, address.strip("/"), text)
+    if before or newest:
+        page = await core.logs.lines_before(number, Mark.of(before), wanted)
+    else:
+        page = await core.logs.lines_after(number, Mark.of(after) or Mark(), wanted)
+    following = None if page.next is None else str(page.next)
+    return answer({"lines": page.lines, "next": following, "end": str(page.end)})
+
+
+@router.get("/runs/{number}/lines/live", responses=problems(404, 410, 422))
+async def lines_live(
+    core: TheCore,
+    number: RunNumber,
+    address: Address = "",
+    text: SoughtText = "",
+    after: Annotated[MarkText, Query(description="The mark behind which lines begin")] = "",
+    last_event_id: LastId = None,
+) -> EventSourceResponse:
+    """What all steps of a run print, or those at an address, until that has ended.
+
+    Ids are marks; a reader that was cut off goes on behind `Last-Event-ID`.
+    """
+    await _place_of(core, number, address)
+    mark = Mark.of(last_event_id or after) or Mark()
+    wanted = Wanted(BATCH, address.strip("/"), text)
+    return EventSourceResponse(_line_events(core, number, mark, wanted), ping=PING)
+
+
+async def _place_of(core: Core, number: int, address: str) -> dict[str, Any]:
+    """The run, or the part of it at an address."""
+    if not address.strip("/"):
+        return await core.run(number)
+    found: dict[str, Any] = await core.look_into(number, run_graph.graph, address, None)
+    return found
+
+
+@router.post(
+    "/runs/{number}/links",
+    status_code=201,
+    response_model=MadeLink,
+    responses=problems(404, 410),
+)
+async def make_link(
+    core: TheCore, who: Asker, number: RunNumber, body: LinkBody | None = None
+) -> Response:
+    """Make a link: whoever has it may watch this run, and nothing else, until it expires."""
+    await core.run_row(number)
+    body = body or LinkBody()
+    link = await core.submit(MakeLink(number, body.seconds, body.details, who))
+    token = core.links.token(link["id"])
+    return answer({**link, "token": token, "path": f"/api/v1/links/{token}/events"}, 201)
+
+
+@router.get("/runs/{number}/links", response_model=LinkList, responses=problems(404, 410))
+async def list_links(
+    core: TheCore,
+    number: RunNumber,
+    cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> Response:
+    """The links to a run, newest first, those that expired within 30 days too."""
+    await core.run_row(number)
+    rows = await core.read(link_records.links, number, cursor, limit)
+    following = str(rows[-1]["id"]) if len(rows) == limit else None
+    return answer({"links": [link_view(row) for row in rows], "next": following})
+
+
+@router.delete(
+    "/runs/{number}/links/{link}", response_model=LinkAnswer, responses=problems(404, 409, 410)
+)
+async def revoke_link(
+    core: TheCore,
+    who: Asker,
+    number: RunNumber,
+    link: Annotated[int, Path(ge=1, le=2**53)],
+    reason: Annotated[str, Query(max_length=2_000, description="Why, for the record")] = "",
+) -> Response:
+    """End a link before its time; whoever watches with it is cut off."""
+    return answer(await core.submit(RevokeLink(number, link, who, reason)))
+
+
+@router.get("/links/{token}", response_model=LinkedRun, responses=problems(403, 404, 410))
+async def linked_run(core: TheCore, token: Token) -> Response:
+    """The run of a link, as far as the link shows it."""
+    link = await _opened(core, token)
+    found = answer(await _shown(core, link))
+    found.headers.update(ANY_PAGE)
+    return found
+
+
+@router.get("/links/{token}/events", responses=problems(403, 404, 410))
+async def linked_events(
+    core: TheCore, token: Token, last_event_id: LastId = None
+) -> EventSourceResponse:
+    """The run's state, and what it publishes, as Server-Sent Events for a browser's EventSource.
+
+    The state comes first, and whenever it changes. What was published comes from behind
+    `Last-Event-ID` on, so that a browser that was cut off misses nothing.
+    """
+    link = await _opened(core, token)
+    await core.run_row(link["run"])
+    events = _link_events(core, link, _after(last_event_id))
+    return EventSourceResponse(events, ping=PING, headers=ANY_PAGE)
+
+
+async def _opened(core: Core, token: str) -> dict[str, Any]:
+    """What the link of a token allows.
+
+    Raises:
+        NotAllowed: nothing, or nothing more.
+    """
+    link = await core.read(link_records.link, core.links.read(token))
+    if link is None or link["expires_at"] <= time.time() * 1_000_000:
+        raise NotAllowed("this link has expired; ask for a new one")
+    if link["revoked_at"] is not None:
+        raise NotAllowed("this link was revoked; ask for a new one")
+    return link
+
+
+def _after(last_id: str | None) -> int:
+    return whole_number(last_id or "") or 0
+
+
+async def _shown(core: Core, link: dict[str, Any]) -> dict[str, Any]:
+    """A run as a link shows it: for an end user, or with details for a colleague.
+
+    An end user is told numbers and what the task says of itself, not what parts are called.
+    """
+    run = await core.show(link["run"], plain=not link["details"])
+    names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
+    return {**{name: run[name] for name in names}, "message": _plain_message(run)}
+
+
+def _plain_message(run: dict[str, Any]) -> str:
+    """How it is with a run, in words that hold nothing of its inside but what was raised."""
+    error = (run["error"] or {}).get("message", "")
+    words = {"done": "It is done.", "failed": "It has failed.", "cancelled": "It was cancelled."}
+    said = words.get(run["state"], f"It is {run['state']}.")
+    first = error.partition("\n")[0][:200]
+    return f"{said[:-1]}: {first}" if first and run["state"] == "failed" else said
+
+
+def _published_by(link: dict[str, Any], entry: dict[str, Any]) -> dict[str, Any]:
+    """Something published as a link shows it: without what its step is called."""
+    return entry if link["details"] else {name: entry.get(name) for name in ("line", "at", "value")}
+
+
+async def _published_events(core: Core, number: int, after: int) -> AsyncIterator[bytes]:
+    """What is published, from an entry on, without end."""
+    with core.logs.watch(number) as woken:
+        while not core.closing:
+            woken.clear()
+            found = await core.logs.published(number, after, BATCH)
+            for entry in found:
+                after = entry["line"] + 1
+                yield core.hub.event("yarnloom.published", f"{number}", str(after), entry)
+            if not found:
+                await woken.wait()
+
+
+async def _link_events(core: Core, link: dict[str, Any], after: int) -> AsyncIterator[bytes]:
+    """The state of a run at first and when it changes, and what it publishes."""
+    number, until = link["run"], link["expires_at"] / 1_000_000
+    revoked = False
+    with core.logs.watch(number) as published, core.hub.listen(number) as changed:
+        changed.set()
+        while not core.closing and time.time() < until:
+            if changed.is_set():
+                changed.clear()
+                now = await core.read(link_records.link, link["id"])
+                if revoked := now is None or now["revoked_at"] is not None:
+                    break
+                view = await _shown(core, link)
+                yield core.hub.event("yarnloom.run.changed", f"{number}", str(after), view)
+            published.clear()
+            found = await core.logs.published(number, after, BATCH)
+            for entry in found:
+                after = entry["line"] + 1
+                shown = _published_by(link, entry)
+                yield core.hub.event("yarnloom.published", f"{number}", str(after), shown)
+            if not found:
+                await _first(published, changed, timeout=until - time.time())
+    if not core.closing:
+        ended = {"expires_at": iso_time(link["expires_at"]), "revoked": revoked}
+        yield core.hub.event("yarnloom.link.expired", f"{number}", str(after), ended)
+
+
+async def _log_events(
+    core: Core, number: int, address: str, text: str, last_id: str | None
+) -> AsyncIterator[bytes]:
+    """Lines of a step's attempts, one after the other, until it has ended."""
+    label, _, wanted = address.partition("#")
+    attempt, _, line_of = (last_id or "").partition("-")
+    after, reached = whole_number(line_of) or 0, whole_number(attempt) or 0
+    sought = text.casefold()
+    with core.hub.listen(number) as changed:
+        while not core.closing:
+            changed.clear()
+            step = await core.look_into(number, run_graph.step, label)
+            for one in _attempts_from(step, wanted, reached):
+                if one["number"] != reached:
+                    reached, after = one["number"], 0
+                key = await core.log_key(one["id"])
+                if key is None:
+                    continue
+                with core.logs.watch(key) as woken:
+                    while not core.closing:
+                        woken.clear()
+                        lines = await core.logs.lines(key, after, BATCH)
+                        for line in lines:
+                            after = line["line"] + 1
+                            if sought not in line["text"].casefold():
+                                continue
+                            entry, place = {**line, "attempt": reached}, f"{reached}-{after}"
+                            yield core.hub.event("yarnloom.line", f"{number}/{label}", place, entry)
+                        if lines:
+                            continue
+                        # All that is there was told; if anything changed, it is looked at anew.
+                        if one["outcome"] is not None or changed.is_set():
+                            break
+                        await _first(woken, changed)
+            if _is_over(step, wanted):
+                return
+            await changed.wait()
+
+
+async def _line_events(core: Core, number: int, mark: Mark, wanted: Wanted) -> AsyncIterator[bytes]:
+    """Lines of all steps of a run from a mark on, until the run, item or step has ended."""
+    with core.hub.listen(number) as changed, core.logs.watch(Whole(number)) as woken:
+        while not core.closing:
+            changed.clear()
+            woken.clear()
+            over = (await _place_of(core, number, wanted.address))["state"] in STEP_ENDED
+            page = await core.logs.lines_after(number, mark, wanted)
+            for line in page.lines:
+                place = f"{number}/{line['address']}"
+                yield core.hub.event("yarnloom.line", place, line["mark"], line)
+            mark = page.end
+            if page.next is not None:
+                continue
+            if over:
+                return
+            await _first(woken, changed)
+            await asyncio.sleep(BREATH)
+
+
+def _attempts_from(step: dict[str, Any], wanted: str, reached: int) -> list[dict[str, Any]]:
+    """The attempts whose lines are to be told: one, or from the newest or that reached on."""
+    attempts: list[dict[str, Any]] = step["attempts"]
+    if (number := whole_number(wanted)) is not None:
+        return [one for one in attempts if one["number"] == number]
+    return [one for one in attempts if one["number"] >= reached] if reached else attempts[-1:]
+
+
+def _is_over(step: dict[str, Any], wanted: str) -> bool:
+    """Whether nothing more is printed."""
+    if (number := whole_number(wanted)) is not None:
+        return any(
+            one["number"] == number and one["outcome"] is not None for one in step["attempts"]
+        )
+    return step["state"] in STEP_ENDED
+
+
+async def _first(*events: asyncio.Event, timeout: float | None = None) -> None:
+    """Wait until one of some events is set."""
+    waits = [asyncio.ensure_future(one.wait()) for one in events]
+    try:
+        await asyncio.wait(waits, timeout=timeout, return_when=asyncio.FIRST_COMPLETED)
+    finally:
+        for wait in waits:
+            wait.cancel()

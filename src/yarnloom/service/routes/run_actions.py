@@ -1,0 +1,233 @@
+"""Runs and steps under control: pause, resume, mend, rerun, what is done by hand, the ledger."""
+
+from __future__ import annotations
+
+import asyncio
+import uuid
+from collections.abc import Callable
+from typing import Annotated, Literal
+
+from fastapi import Query
+from fastapi.responses import Response
+
+from yarnloom.engine.commands import (
+    CancelRun,
+    ChangeRun,
+    Command,
+    FailuresOf,
+    HandleStep,
+    MendRun,
+    PauseRun,
+    RerunRun,
+    ResumeRun,
+    SettleEffect,
+)
+from yarnloom.engine.queries import run_graph
+from yarnloom.engine.queries.views import command_view, effect_view, views_of
+from yarnloom.errors import Conflict, Refused
+from yarnloom.protocol.answers import CheckingAnswer, RunAnswer
+from yarnloom.protocol.bodies import (
+    BulkBody,
+    ChangeBody,
+    MendBody,
+    ReasonBody,
+    RerunBody,
+    SettleBody,
+    StepBody,
+)
+from yarnloom.service.api_router import api_router
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.service.routes.filters import filter_of
+from yarnloom.service.routes.runs import (
+    CHECK_WAIT,
+    Address,
+    CheckWait,
+    RunNumber,
+    answer_to_start,
+)
+from yarnloom.store import run_lists, run_queries
+from yarnloom.units import micros
+
+router = api_router("control")
+
+AT_ONCE = 20
+Action = Literal["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]
+_BULK: dict[str, Callable[[int, str, str], Command]] = {
+    "pause": PauseRun,
+    "resume": ResumeRun,
+}
+
+
+def _reason(body: ReasonBody | None) -> str:
+    return body.reason if body else ""
+
+
+@router.post("/runs/actions", responses=problems(409, 422))
+async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
+    """The same command for every run of a list. Without `count` only says how many they are."""
+    wanted = await filter_of(core, body, body.saved)
+    count = await core.read(run_lists.count_runs, wanted)
+    if body.count is None:
+        return answer({"count": count, "done": [], "refused": []})
+    if body.count != count:
+        raise Conflict(
+            f"{body.count} runs were confirmed, and {count} match now; nothing was done. Look at "
+            "the list, and confirm what it shows",
+            count=count,
+        )
+    numbers = await core.read(run_lists.run_numbers, wanted)
+    done, refused = [], []
+    for first in range(0, len(numbers), AT_ONCE):
+        some = numbers[first : first + AT_ONCE]
+        answers = await asyncio.gather(
+            *(core.submit(_bulk_command(body, one, who)) for one in some),
+            return_exceptions=True,
+        )
+        for number, found in zip(some, answers, strict=True):
+            if isinstance(found, Refused):
+                refused.append({"run": number, "why": found.message})
+            elif isinstance(found, BaseException):
+                raise found
+            else:
+                done.append(number)
+    return answer({"count": count, "done": done, "refused": refused})
+
+
+def _bulk_command(body: BulkBody, run: int, who: str) -> Command:
+    if body.action == "cancel":
+        return CancelRun(run, who, body.reason, body.now)
+    if body.action == "mend":
+        return MendRun(run, who, body.reason, body.paused)
+    return _BULK[body.action](run, who, body.reason)
+
+
+@router.post("/runs/{number}/pause", response_model=RunAnswer, responses=problems(404, 409))
+async def pause(
+    core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
+) -> Response:
+    """Begin nothing more of a run; what runs stops at its next checkpoint, or finishes."""
+    return answer(await core.submit(PauseRun(number, who, _reason(body))))
+
+
+@router.post("/runs/{number}/resume", response_model=RunAnswer, responses=problems(404, 409))
+async def resume(
+    core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
+) -> Response:
+    """Let a run that is pausing or paused go on."""
+    return answer(await core.submit(ResumeRun(number, who, _reason(body))))
+
+
+@router.post("/runs/{number}/mend", response_model=RunAnswer, responses=problems(404, 409))
+async def mend(
+    core: TheCore, who: Asker, number: RunNumber, body: MendBody | None = None
+) -> Response:
+    """Run again what failed, was cancelled or not reached in an ended run: a new round."""
+    body = body or MendBody()
+    only = FailuresOf(**body.only.model_dump()) if body.only else None
+    return answer(await core.submit(MendRun(number, who, body.reason, body.paused, only)))
+
+
+@router.patch("/runs/{number}", response_model=RunAnswer, responses=problems(404, 409, 422))
+async def change(core: TheCore, who: Asker, number: RunNumber, body: ChangeBody) -> Response:
+    """Change a run that has not begun: when it begins, its priority, its tags."""
+    command = ChangeRun(
+        *(number, who, body.reason),
+        start_at=micros(body.start_at),
+        start_in=body.start_in,
+        priority=body.priority,
+        tags=body.tags,
+    )
+    return answer(await core.submit(command))
+
+
+@router.post(
+    "/runs/{number}/rerun",
+    status_code=201,
+    response_model=RunAnswer,
+    responses={
+        200: {"model": RunAnswer},
+        202: {"model": CheckingAnswer},
+        **problems(404, 409, 422),
+    },
+)
+async def rerun(
+    core: TheCore,
+    who: Asker,
+    number: RunNumber,
+    body: RerunBody | None = None,
+    wait: CheckWait = CHECK_WAIT,
+) -> Response:
+    """Start the run's workflow, as it is now, with its params and what is changed of them."""
+    body = body or RerunBody()
+    key = body.key or uuid.uuid4().hex
+    command = RerunRun(number, body.params, key, who, body.reason)
+    return answer(*answer_to_start(await core.start(command, wait)))
+
+
+@router.post("/runs/{number}/steps/{action}", responses=problems(404, 409, 422))
+async def act_on_step(
+    core: TheCore,
+    who: Asker,
+    number: RunNumber,
+    action: Action,
+    address: Address,
+    body: StepBody | None = None,
+) -> Response:
+    """Decide something about one step, given by its address; the answer is the step."""
+    place = await core.look_into(number, run_graph.step_place, address)
+    body = body or StepBody()
+    await core.submit(
+        HandleStep(
+            run=number,
+            address=place["address"],
+            node=place["node"],
+            holder=place["holder"],
+            action=action,
+            who=who,
+            reason=body.reason,
+            inputs=body.inputs,
+            pool=body.pool,
+            priority=body.priority,
+            output=body.output,
+            now=body.now,
+        )
+    )
+    return answer(await core.look_into(number, run_graph.step, place["address"]))
+
+
+@router.get("/runs/{number}/ledger", responses=problems(404, 410))
+async def ledger(core: TheCore, number: RunNumber) -> Response:
+    """The side effects that a run has begun and done; `unsure` counts those nobody knows of."""
+    await core.run_row(number)
+    rows = await core.read(run_queries.effects, number)
+    effects = views_of(rows, effect_view, "what", "scope")
+    unsure = sum(one.get("state") == "unsure" for one in effects)
+    return answer({"effects": effects, "unsure": unsure})
+
+
+@router.post("/runs/{number}/ledger", responses=problems(404, 409, 422))
+async def settle(core: TheCore, who: Asker, number: RunNumber, body: SettleBody) -> Response:
+    """Say whether something unsure was done."""
+    scope = body.address
+    if scope:
+        scope = (await core.look_into(number, run_graph.step_place, scope))["address"]
+    valued = "value" in body.model_fields_set
+    said = (body.done, who, body.reason, body.value, valued)
+    command = SettleEffect(number, scope, body.what, *said)
+    return answer(await core.submit(command))
+
+
+@router.get("/commands", responses=problems(422))
+async def list_commands(
+    core: TheCore,
+    run: Annotated[int | None, Query(ge=1, le=2**53)] = None,
+    who: Annotated[str | None, Query(max_length=200)] = None,
+    what: Annotated[str | None, Query(max_length=50)] = None,
+    cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
+    limit: Annotated[int, Query(ge=1, le=500)] = 50,
+) -> Response:
+    """Who gave which command, when and why; newest first."""
+    rows = await core.read(run_queries.all_commands, run, who, what, cursor, limit)
+    following = str(rows[-1]["id"]) if len(rows) == limit else None
+    found = views_of(rows, lambda row: {**command_view(row), "run": row["run"]}, "id", "run")
+    return answer({"commands": found, "next": following})

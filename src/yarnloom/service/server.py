@@ -1,0 +1,177 @@
+"""A service as a process: start, signals, and the order of its end."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import signal
+import socket
+from collections.abc import Awaitable, Callable, Iterator, Sequence
+from typing import Any
+
+import uvicorn
+
+from yarnloom.errors import YarnloomError
+from yarnloom.service.app import create_app
+from yarnloom.service.connection_limits import (
+    MOST_CONNECTIONS,
+    OWN_FILES,
+    Room,
+    protocol_for,
+    raise_file_limit,
+)
+from yarnloom.service.listen_address import listen, url_of
+from yarnloom.service.process_memory import stay_small
+from yarnloom.service.settings import ServiceSettings
+from yarnloom.service.worker_process import EarlyWorker, Helpers
+from yarnloom.service.worker_supervisor import Supervisor
+from yarnloom.store import Database, LogFile
+
+Main = Callable[[str], Awaitable[None]]
+
+
+class _Server(uvicorn.Server):
+    """uvicorn without its own signal handlers: what ends in which order is decided here.
+
+    While nothing happens it wakes once a second, where uvicorn's own loop does ten times.
+    """
+
+    def __init__(self, config: uvicorn.Config) -> None:
+        super().__init__(config)
+        self._ended = asyncio.Event()
+
+    def end(self) -> None:
+        """Take no more requests, and end."""
+        self.should_exit = True
+        self._ended.set()
+
+    async def main_loop(self) -> None:
+        """Renew what answers say of the time, until the end."""
+        while not await self.on_tick(0):
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(1):
+                    await self._ended.wait()
+
+    @contextlib.contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        """Leave the signals alone."""
+        yield
+
+
+class Service:
+    """One service process.
+
+    Args:
+        settings: how the service runs.
+        helpers: the workers to start with it.
+        say: tells the user, one line at a time.
+        sock: the port, where it is taken already.
+        early: workers that run already.
+    """
+
+    def __init__(
+        self,
+        settings: ServiceSettings,
+        helpers: Helpers,
+        say: Callable[[str], None],
+        sock: socket.socket | None = None,
+        early: Sequence[EarlyWorker] = (),
+    ) -> None:
+        settings.check()
+        self._sock = sock
+        self._early = early
+        self._settings = settings
+        self._helpers = helpers
+        self._say = say
+        self._stop = asyncio.Event()
+        self._hurry = asyncio.Event()
+
+    async def run(self, main: Main | None = None) -> None:
+        """Serve until SIGINT or SIGTERM, or until `main` has ended.
+
+        Args:
+            main: runs beside the service, and is given its address; when it ends, so does this.
+
+        Raises:
+            StartError: the port or the data folder cannot be had, or the loom not be published.
+        """
+        stay_small()
+        sock = self._sock or listen(self._settings.host, self._settings.port)
+        url = url_of(self._settings.host, sock)
+        try:
+            holder = f"the service at {url} (process {os.getpid()})"
+            database = Database(self._settings.data, holder)
+            try:
+                log_file = LogFile(self._settings.data)
+            except BaseException:
+                database.close()
+                raise
+        except BaseException:
+            sock.close()
+            raise
+        app = create_app(self._settings, database, log_file)
+        config = uvicorn.Config(
+            app,
+            log_config=None,
+            access_log=False,
+            lifespan="on",
+            timeout_graceful_shutdown=1,
+            timeout_keep_alive=75,
+            http=protocol_for(Room(min(MOST_CONNECTIONS, raise_file_limit() - OWN_FILES))),
+        )
+        server = _Server(config)
+        self._handle_signals()
+        serving = asyncio.create_task(server.serve(sockets=[sock]))
+        while not server.started and not serving.done():
+            await asyncio.sleep(0.005)
+        if serving.done():
+            await serving
+            raise YarnloomError("the service ended while it started; its log has the details")
+        self._say(f"Yarn Loom serves at {url}, data in {self._settings.data}")
+        core = app.state.core
+        supervisor = Supervisor(core, self._helpers, url, self._say, self._early)
+        try:
+            await self._until_told(supervisor, serving, main, url)
+        finally:
+            await supervisor.stop(self._hurry)
+            core.close_gates()
+            server.end()
+            await serving
+            self._say("the service has ended")
+
+    async def _until_told(
+        self,
+        supervisor: Supervisor,
+        serving: asyncio.Task[None],
+        main: Main | None,
+        url: str,
+    ) -> None:
+        stop: asyncio.Future[Any] = asyncio.create_task(self._stop.wait())
+        starting: asyncio.Future[Any] = asyncio.create_task(supervisor.start())
+        await asyncio.wait([stop, serving, starting], return_when=asyncio.FIRST_COMPLETED)
+        if starting.done():
+            starting.result()
+        watched: list[asyncio.Future[Any]] = [serving]
+        if main and not self._stop.is_set():
+            watched.append(asyncio.ensure_future(main(url)))
+        await asyncio.wait([stop, *watched], return_when=asyncio.FIRST_COMPLETED)
+        for task in (starting, *watched[1:]):
+            if task.done():
+                task.result()
+            else:
+                task.cancel()
+                with contextlib.suppress(asyncio.CancelledError):
+                    await task
+
+    def _handle_signals(self) -> None:
+        loop = asyncio.get_running_loop()
+        for number in (signal.SIGINT, signal.SIGTERM):
+            loop.add_signal_handler(number, self._told_to_stop, signal.Signals(number).name)
+
+    def _told_to_stop(self, name: str) -> None:
+        if self._stop.is_set():
+            self._hurry.set()
+            return
+        self._say(f"{name}: stopping; workers finish what they run (again: at once)")
+        self._stop.set()

@@ -1,0 +1,129 @@
+"""Checking in a process beside the service: large bodies, and values that are costly to check.
+
+`main` answers one job after the other, each a frame on its standard input:
+four bytes of length, big-endian, and a pickle. The other side is `service/check_processes.py`,
+which ends this process when a job takes too long. Nobody else can write to it: clients send JSON.
+"""
+
+from __future__ import annotations
+
+import json
+import pickle
+import sys
+from dataclasses import dataclass
+from typing import Any, BinaryIO
+
+from pydantic import BaseModel, ValidationError
+
+from yarnloom.errors import InvalidInput, Problem, ValueRefused
+from yarnloom.plan.value_problems import problems_of
+from yarnloom.protocol import bodies
+from yarnloom.values import decode, pointer
+
+PIECE_BYTES = 64 * 1024
+"""About how much of a body the service takes over at a time, so that it holds up nobody."""
+
+
+@dataclass(frozen=True, slots=True)
+class ParseBody:
+    """Read a request's body, and check it against its model, named as in `protocol.bodies`."""
+
+    model: str
+    raw: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class CheckValue:
+    """Find out what is wrong with a value; both are JSON texts."""
+
+    value: str
+    schema: str
+
+
+@dataclass(frozen=True, slots=True)
+class Parsed:
+    """A body that is right: the model without its long lists, and these in pieces.
+
+    Attributes:
+        head: the pickled model.
+        pieces: for each part of a list the field that it belongs to, and the pickled part.
+    """
+
+    head: bytes
+    pieces: list[tuple[str, bytes]]
+
+
+Job = ParseBody | CheckValue
+Answer = Parsed | list[Problem]
+
+
+def parse_body(model: type[BaseModel], raw: bytes) -> BaseModel:
+    """Return a body as its model.
+
+    Raises:
+        InvalidInput: it is not JSON, or does not fit; every problem is named.
+    """
+    try:
+        value = decode(raw, "the body")
+    except ValueRefused as error:
+        raise InvalidInput(error.message, problems=error.problems) from error
+    try:
+        return model.model_validate(value)
+    except ValidationError as error:
+        problems = body_problems(error)
+        raise InvalidInput("the body does not fit; see `problems`", problems=problems) from None
+
+
+def body_problems(error: ValidationError) -> list[Problem]:
+    """Return what Pydantic found, at most a few, each with its JSON Pointer."""
+    found = error.errors(include_url=False, include_context=False, include_input=False)
+    return [mistake_in(one["loc"], one["msg"]) for one in found[:20]]
+
+
+def mistake_in(place: tuple[int | str, ...], message: str) -> Problem:
+    """Return what Pydantic says of a place, without the words that it puts before ours."""
+    return Problem(pointer(*place), message.removeprefix("Value error, "))
+
+
+def do_job(job: Job) -> Answer:
+    """Do one job; of a body that does not fit the answer is what is wrong with it."""
+    if isinstance(job, CheckValue):
+        return problems_of(json.loads(job.value), json.loads(job.schema))
+    try:
+        body = parse_body(getattr(bodies, job.model), job.raw)
+    except InvalidInput as error:
+        return list(error.problems) or [Problem("", error.message)]
+    pieces = []
+    for name, value in body:
+        if isinstance(value, list) and len(value) > 1:
+            at_once = max(1, PIECE_BYTES * len(value) // len(job.raw))
+            for first in range(0, len(value), at_once):
+                pieces.append((name, pickle.dumps(value[first : first + at_once])))
+            object.__setattr__(body, name, [])
+    return Parsed(pickle.dumps(body), pieces)
+
+
+def main() -> None:
+    """Answer jobs until the service is gone."""
+    asked, answered = sys.stdin.buffer, sys.stdout.buffer
+    write_frame(answered, "ready")
+    while (job := _read_frame(asked)) is not None:
+        try:
+            answer: Any = do_job(job)
+        except Exception as error:
+            answer = error
+        write_frame(answered, answer)
+
+
+def write_frame(file: BinaryIO, message: Any) -> None:
+    """Write a message as it travels between the two processes."""
+    data = pickle.dumps(message)
+    file.write(len(data).to_bytes(4, "big") + data)
+    file.flush()
+
+
+def _read_frame(file: BinaryIO) -> Any:
+    head = file.read(4)
+    if len(head) < 4:
+        return None
+    return pickle.loads(file.read(int.from_bytes(head, "big")))

@@ -1,0 +1,71 @@
+"""Statements about the ledger of side effects, and about what people decided of steps.
+
+Every function takes the unit of the transaction that it is part of.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from yarnloom.store.unit_of_work import Unit
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A side effect of a run: as of the table `ledger`."""
+
+    run: int
+    scope: str
+    what: str
+    state: str
+    attempt: int
+    call: int
+    token: str
+    value: str | None
+    begun_at: int
+    done_at: int | None
+    by: str | None
+    is_used: int = 1
+    used_at: int | None = None
+
+
+def find_entry(unit: Unit, run: int, scope: str, what: str) -> Entry | None:
+    """The entry of a side effect, or None if it was never begun."""
+    unit.flush()
+    found = unit.execute(
+        "SELECT * FROM ledger WHERE run = ? AND scope = ? AND what = ?", (run, scope, what)
+    )
+    return Entry(*found[0]) if found else None
+
+
+def keep_entry(unit: Unit, entry: Entry) -> None:
+    """Keep an entry as it is now."""
+    unit.flush()  # the attempt that it names must be there
+    unit.change(
+        "INSERT OR REPLACE INTO ledger VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (
+            *(entry.run, entry.scope, entry.what, entry.state, entry.attempt, entry.call),
+            *(entry.token, entry.value, entry.begun_at, entry.done_at, entry.by),
+            *(entry.is_used, entry.used_at),
+        ),
+    )
+
+
+def drop_entry(unit: Unit, run: int, scope: str, what: str) -> None:
+    """Forget a side effect: it did not happen."""
+    unit.change("DELETE FROM ledger WHERE run = ? AND scope = ? AND what = ?", (run, scope, what))
+
+
+def hand_of(unit: Unit, run: int, address: str) -> dict[str, Any]:
+    """What people decided about a step; empty if nothing."""
+    found = unit.execute("SELECT facts FROM hands WHERE run = ? AND address = ?", (run, address))
+    facts: dict[str, Any] = json.loads(found[0][0]) if found else {}
+    return facts
+
+
+def keep_hand(unit: Unit, run: int, address: str, facts: dict[str, Any]) -> None:
+    """Keep what people decided about a step."""
+    unit.flush()
+    unit.change("INSERT OR REPLACE INTO hands VALUES (?, ?, ?)", (run, address, json.dumps(facts)))

@@ -1,0 +1,628 @@
+"""The log file: lines that attempts printed and values that runs published, in `logs.db`.
+
+A second SQLite file beside the records, so that output is never written by the engine's commits.
+A chunk holds consecutive lines of one attempt as JSON, compressed where that pays.
+All functions of `LogFile` must be called from one thread.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import sqlite3
+import zlib
+from collections import OrderedDict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from yarnloom.errors import CannotStore, FolderUnusable
+from yarnloom.store import integrity
+from yarnloom.store.file_permissions import private
+from yarnloom.units import whole_number
+from yarnloom.values import depth_problem
+
+LOG_FILE = "logs.db"
+PUBLISHED = "published"
+"""The stream of values that a task publishes; other streams hold text."""
+
+LINE_LIMIT = 20_000
+SIZE_LIMIT = 4 * 1024 * 1024
+PUBLISHED_LIMIT = 64 * 1024 * 1024
+CHUNK_SIZE = 128 * 1024
+"""Characters of JSON after which the next chunk begins."""
+
+_COMPRESSED_FROM = 400
+SEARCHED = 2 * 1024 * 1024
+"""Characters of JSON that are looked through for one page of a run's log."""
+
+_REMEMBERED = 2_000
+_WAL_LIMIT = 4 * 2**20
+_QUICK_SECONDS = 0.1
+_OURS = 0x5961724C  # "YarL" in ASCII
+_SHORT = ("at", "stream", "level", "logger")
+
+_VERSION = 2
+_TABLES = f"""
+-- Lines of an attempt: its part (the each that it is an item of, else the part around it), the
+-- item's index there, the step's index in the plan, and the attempt's number. The attempt's id
+-- tells attempts apart that have the same number because the records were restored from a copy.
+-- The chunks of a run, in the order of `id`, are its log as it arrived.
+CREATE TABLE IF NOT EXISTS lines (
+  id       INTEGER PRIMARY KEY,
+  run      INTEGER NOT NULL,
+  address  TEXT NOT NULL,      -- of the step within its run
+  part     INTEGER NOT NULL,
+  item     INTEGER NOT NULL,
+  step     INTEGER NOT NULL,
+  number   INTEGER NOT NULL,
+  attempt  INTEGER NOT NULL,
+  first    INTEGER NOT NULL,   -- index of the first line
+  count    INTEGER NOT NULL,   -- lines covered; body has fewer where lines were over the limit
+  size     INTEGER NOT NULL,   -- characters of JSON
+  at       INTEGER NOT NULL,   -- when the newest of them arrived, microseconds since 1970 UTC
+  body     ANY NOT NULL,       -- JSON array of lines: text, or compressed by zlib
+  UNIQUE (part, item, step, number, attempt, first)
+) STRICT;
+CREATE INDEX lines_by_run ON lines (run);
+CREATE TABLE IF NOT EXISTS published (
+  run      INTEGER NOT NULL,
+  first    INTEGER NOT NULL,
+  count    INTEGER NOT NULL,
+  size     INTEGER NOT NULL,
+  body     ANY NOT NULL,
+  PRIMARY KEY (run, first)
+) STRICT, WITHOUT ROWID;
+PRAGMA application_id = {_OURS};
+PRAGMA user_version = {_VERSION};
+"""
+_CHUNKS = (
+    "SELECT id, size, address, number, first, body FROM lines WHERE run = ? AND id {} ?"
+    " ORDER BY id {}"
+)
+_OF_ATTEMPT = "part = ? AND item = ? AND step = ? AND number = ? AND attempt = ?"
+
+_INSERT = f"INSERT INTO lines VALUES ({', '.join('?' * 13)})"
+_INSERT_IF_NEW = f"{_INSERT} ON CONFLICT DO NOTHING"
+_FEW = 100
+_quoted = json.encoder.encode_basestring_ascii
+
+Line = dict[str, Any]
+Row = tuple[Any, ...]
+
+
+class AttemptKey(NamedTuple):
+    """The key of an attempt's lines; see the columns of `lines`."""
+
+    part: int
+    item: int
+    step: int
+    number: int
+    attempt: int
+
+
+class Printer(NamedTuple):
+    """An attempt that prints.
+
+    Attributes:
+        key: of its lines.
+        run: its run's number.
+        address: `RUN/PART`.
+    """
+
+    key: AttemptKey
+    run: int
+    address: str
+
+
+class Printed(NamedTuple):
+    """Lines of an attempt, as a worker reports them.
+
+    Attributes:
+        printer: the attempt.
+        first: how many lines came before these.
+        lines: each with `at` (RFC 3339), `stream` and `text`, or `value` where it is published.
+        at: when they arrived, in microseconds since 1970 UTC.
+    """
+
+    printer: Printer
+    first: int
+    lines: list[Line]
+    at: int
+
+
+class Mark(NamedTuple):
+    """A place in a run's log: the chunks before one lie before it, and so many lines of that."""
+
+    chunk: int = 0
+    line: int = 0
+
+    def __str__(self) -> str:
+        return f"{self.chunk}-{self.line}"
+
+    @classmethod
+    def of(cls, text: str) -> Mark | None:
+        """Return the mark that a text is; None if it is none."""
+        chunk, _, line = text.partition("-")
+        found = whole_number(chunk), whole_number(line)
+        return None if found[0] is None or found[1] is None else cls(found[0], found[1])
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which lines of a run are asked for.
+
+    Attributes:
+        limit: how many at most.
+        address: of a step, or of what is around it; empty for the whole run.
+        text: is in them, small and capital letters alike; empty for any.
+    """
+
+    limit: int
+    address: str = ""
+    text: str = ""
+
+    def among(
+        self, id_: int, address: str, number: int, first: int, body: str | bytes
+    ) -> list[Line]:
+        """Return those lines of a chunk that are wanted."""
+        if not _is_in(address, self.address):
+            return []
+        sought = self.text.casefold()
+        of_step = {"address": address, "attempt": number}
+        return [
+            {"mark": str(Mark(id_, at + 1)), **of_step, "line": first + at, **line}
+            for at, line in enumerate(_unpacked(body))
+            if sought in line["text"].casefold()
+        ]
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """Lines of a run, in the order in which they arrived.
+
+    Attributes:
+        lines: each with `mark` behind it, `address`, `attempt` and its index as `line`.
+        next: where the page behind begins, or ends that before, the way that was asked; None
+            where nothing is left.
+        end: behind all that was looked through.
+    """
+
+    lines: list[Line]
+    next: Mark | None
+    end: Mark
+
+
+@dataclass(slots=True)
+class _Extent:
+    """How far an attempt's lines, or a run's published values, reach."""
+
+    count: int = 0
+    size: int = 0
+    is_full: bool = False
+
+    def line_text(self, line: Line) -> str | None:
+        """Return the JSON of a line to store, or of the note that says that it is too much."""
+        if self.is_full:
+            return None
+        if self.size > SIZE_LIMIT:
+            self.is_full = True
+            note = f"more than {SIZE_LIMIT:,} bytes; what follows was dropped"
+            return _json_of({**line, "stream": "yarnloom", "text": note})
+        text = _json_of(line)
+        self.size += len(text)
+        return text
+
+    def published_text(self, text: str) -> str | None:
+        """Return the JSON of an entry to store, or of the note that says that it is too much."""
+        if self.is_full:
+            return None
+        self.size += len(text)
+        if self.size <= PUBLISHED_LIMIT:
+            return text
+        self.is_full = True
+        note = f"more than {PUBLISHED_LIMIT:,} bytes published; what follows was dropped"
+        return json.dumps({**json.loads(text), "dropped": True, "value": note})
+
+
+@dataclass(slots=True)
+class _Chunk:
+    """Consecutive lines of one attempt that are stored as one row."""
+
+    first: int
+    count: int = 0
+    size: int = 0
+    at: int = 0
+    texts: list[str] = field(default_factory=list)
+
+
+class LogFile:
+    """The open log file of a data folder; made if it is missing.
+
+    Raises:
+        FolderUnusable: it is damaged, of a newer version, or of something else.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.path = folder / LOG_FILE
+        self._extents: OrderedDict[AttemptKey | int, _Extent] = OrderedDict()
+        self._open()
+
+    def _open(self) -> None:
+        try:
+            os.close(private(str(self.path), os.O_RDWR | os.O_CREAT))
+            self._connection = sqlite3.connect(
+                self.path, isolation_level=None, check_same_thread=False
+            )
+            try:
+                self._set_up()
+            except BaseException:
+                self._connection.close()
+                raise
+            found = self.path.stat()
+        except (sqlite3.Error, OSError) as error:
+            text = " ".join(str(error).split())
+            raise FolderUnusable(
+                f"the logs in {self.path} cannot be opened: {text}. Move that file away to go on "
+                "without old log lines, or restore it from a copy."
+            ) from error
+        self._identity = (found.st_dev, found.st_ino)
+
+    def _set_up(self) -> None:
+        execute = self._connection.execute
+        (ours,) = execute("PRAGMA application_id").fetchone()
+        (version,) = execute("PRAGMA user_version").fetchone()
+        (tables,) = execute("SELECT count(*) FROM sqlite_schema").fetchone()
+        if (tables or ours or version) and ours != _OURS:
+            raise sqlite3.DatabaseError("it is a database of something else")
+        if version not in (0, _VERSION):
+            age = "newer" if version > _VERSION else "older"
+            raise sqlite3.DatabaseError(f"it is of version {version}, {age} than this program")
+        execute("PRAGMA auto_vacuum = INCREMENTAL")
+        execute("PRAGMA journal_mode = WAL")
+        execute(f"PRAGMA journal_size_limit = {_WAL_LIMIT}")
+        execute("PRAGMA synchronous = FULL")
+        execute("PRAGMA busy_timeout = 5000")
+        execute("PRAGMA cache_size = -4000")
+        if not version:
+            self._connection.executescript(f"BEGIN;\n{_TABLES}\nCOMMIT;")
+        if faults := integrity.look_for_damage(self._connection, _QUICK_SECONDS):
+            raise sqlite3.DatabaseError(f"it is damaged: {faults[0]}")
+
+    def open_again_if_replaced(self) -> bool:
+        """Open the file anew if it was moved, removed or replaced; return whether it was.
+
+        Raises:
+            FolderUnusable: it cannot be opened.
+        """
+        with contextlib.suppress(OSError):
+            found = self.path.stat()
+            if (found.st_dev, found.st_ino) == self._identity:
+                return False
+        self._connection.close()
+        self._extents.clear()
+        self._open()
+        return True
+
+    def close(self) -> None:
+        """Close the file."""
+        self._connection.close()
+
+    # Writing
+
+    def write(self, batch: list[Printed]) -> None:
+        """Store a batch durably, in one transaction. Lines that are stored already are left out.
+
+        Raises:
+            CannotStore: none of it was stored.
+        """
+        with self._telling_faults(), self._transaction():
+            published: dict[int, list[str]] = {}
+            new: list[tuple[Printed, Row]] = []
+            for printer, pieces in _by_attempt(batch).items():
+                if printer.key not in self._extents and (row := _only_chunk(pieces)):
+                    new.append((pieces[0], row))
+                    continue
+                self._insert_new(new)
+                self._write_lines(printer, pieces, published.setdefault(printer.run, []))
+            self._insert_new(new)
+            for run, entries in published.items():
+                self._write_published(run, entries)
+
+    @contextlib.contextmanager
+    def _transaction(self) -> Iterator[None]:
+        try:
+            self._connection.execute("BEGIN IMMEDIATE")
+            yield
+            self._connection.execute("COMMIT")
+        except BaseException:
+            self._extents.clear()
+            with contextlib.suppress(sqlite3.Error):
+                self._connection.execute("ROLLBACK")
+            raise
+
+    @contextlib.contextmanager
+    def _telling_faults(self) -> Iterator[None]:
+        """Raise CannotStore in place of what SQLite raises."""
+        try:
+            yield
+        except sqlite3.Error as error:
+            raise CannotStore(f"{self.path}: {error}") from error
+
+    def _write_lines(self, printer: Printer, pieces: list[Printed], published: list[str]) -> None:
+        extent = self._extent_of_lines(printer.key)
+        chunks = [_Chunk(extent.count)]
+        for piece in pieces:
+            for line in piece.lines[max(0, extent.count - piece.first) :]:
+                if piece.first > extent.count or chunks[-1].size > CHUNK_SIZE:
+                    # A chunk ends where lines between were lost, and where it is large enough.
+                    extent.count = max(piece.first, extent.count)
+                    chunks.append(_Chunk(extent.count))
+                extent.count += 1
+                chunks[-1].count += 1
+                chunks[-1].at = piece.at
+                if line.get("stream") == PUBLISHED:
+                    published.append(_published_text(printer, line))
+                if text := extent.line_text(line):
+                    chunks[-1].texts.append(text)
+                    chunks[-1].size += len(text)
+        for chunk in chunks:
+            if chunk.count:
+                self._connection.execute(_INSERT, _row(printer, chunk))
+
+    def _insert_new(self, new: list[tuple[Printed, Row]]) -> None:
+        """Write the first lines of attempts of which nothing is known, and empty the list.
+
+        Most short attempts print once, so nothing is asked about them first.
+        """
+        rows = [row for _, row in new]
+        if rows and self._connection.executemany(_INSERT_IF_NEW, rows).rowcount < len(rows):
+            for piece, _ in new:  # some are stored already, perhaps with fewer lines
+                self._write_lines(piece.printer, [piece], [])
+        new.clear()
+
+    def _write_published(self, run: int, entries: list[str]) -> None:
+        extent = self._extent_of_published(run)
+        for some in _chunks(entries):
+            before = extent.size
+            texts = [text for text in map(extent.published_text, some) if text]
+            if texts:
+                row = (run, extent.count, len(texts), extent.size - before, _packed(texts))
+                self._connection.execute("INSERT INTO published VALUES (?, ?, ?, ?, ?)", row)
+                extent.count += len(texts)
+
+    def _extent_of_lines(self, key: AttemptKey) -> _Extent:
+        if key not in self._extents:
+            ask = f"SELECT max(first + count), sum(size) FROM lines WHERE {_OF_ATTEMPT}"
+            self._remember(key, self._connection.execute(ask, key).fetchone(), SIZE_LIMIT)
+        self._extents.move_to_end(key)
+        return self._extents[key]
+
+    def _extent_of_published(self, run: int) -> _Extent:
+        if run not in self._extents:
+            ask = "SELECT max(first + count), sum(size) FROM published WHERE run = ?"
+            self._remember(run, self._connection.execute(ask, (run,)).fetchone(), PUBLISHED_LIMIT)
+        self._extents.move_to_end(run)
+        return self._extents[run]
+
+    def _remember(
+        self, key: AttemptKey | int, row: tuple[int | None, int | None], limit: int
+    ) -> None:
+        count, size = row[0] or 0, row[1] or 0
+        self._extents[key] = _Extent(count, size, size > limit)
+        while len(self._extents) > _REMEMBERED:
+            self._extents.popitem(last=False)
+
+    # Reading
+
+    def lines(self, key: AttemptKey, after: int, limit: int) -> list[Line]:
+        """Return lines of an attempt from an index on, each with its index as `line`.
+
+        Where lines are missing, since they were not stored yet when the service was killed, a
+        line of the stream `yarnloom` says so.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        ask = (
+            f"SELECT first, count, body FROM lines WHERE {_OF_ATTEMPT} AND first >= coalesce("
+            f"(SELECT max(first) FROM lines WHERE {_OF_ATTEMPT} AND first <= ?), 0) ORDER BY first"
+        )
+        lines: list[Line] = []
+        end = after
+        with self._telling_faults():
+            for first, count, body in self._connection.execute(ask, (*key, *key, after)):
+                if first > end:
+                    text = f"{first - end:,} lines were lost here, when the service ended suddenly"
+                    lines.append({"line": first - 1, "stream": "yarnloom", "text": text})
+                lines += _after(first, body, after)
+                end = first + count
+                if len(lines) >= limit:
+                    break
+        return lines[:limit]
+
+    def lines_after(self, run: int, after: Mark, wanted: Wanted) -> Page:
+        """Return lines of all steps of a run from a mark on.
+
+        About `SEARCHED` characters are looked through; the next page goes on from there.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        lines: list[Line] = []
+        size, end = 0, after
+        with self._telling_faults():
+            rows = self._connection.execute(_CHUNKS.format(">=", ""), (run, after.chunk))
+            for id_, size_of_chunk, *chunk in rows:
+                if size > SEARCHED:
+                    return Page(lines, end, end)
+                lines += [one for one in wanted.among(id_, *chunk) if _mark(one) > after]
+                size, end = size + size_of_chunk, Mark(id_ + 1)
+                if len(lines) > wanted.limit:
+                    del lines[wanted.limit :]
+                    return Page(lines, _mark(lines[-1]), _mark(lines[-1]))
+        return Page(lines, None, end)
+
+    def lines_before(self, run: int, before: Mark | None, wanted: Wanted) -> Page:
+        """Return the newest lines of all steps of a run, or the newest before a mark.
+
+        About `SEARCHED` characters are looked through; the page before goes on from there.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        lines: list[Line] = []
+        before = before or Mark(2**62)
+        size, lowest, end = 0, before, Mark()
+        with self._telling_faults():
+            bound = before.chunk if before.line else before.chunk - 1
+            rows = self._connection.execute(_CHUNKS.format("<=", "DESC"), (run, bound))
+            for id_, size_of_chunk, *chunk in rows:
+                if size > SEARCHED:
+                    return Page(lines, lowest, end)
+                lines[:0] = [one for one in wanted.among(id_, *chunk) if _mark(one) <= before]
+                size, lowest, end = size + size_of_chunk, Mark(id_), max(end, Mark(id_ + 1))
+                if len(lines) > wanted.limit:
+                    del lines[: -wanted.limit]
+                    first = _mark(lines[0])
+                    return Page(lines, first._replace(line=first.line - 1), end)
+        return Page(lines, None, end)
+
+    def published(self, run: int, after: int, limit: int) -> list[Line]:
+        """Return what a run published from an entry on, each with its index as `line`.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        ask = (
+            "SELECT first, body FROM published WHERE run = ? AND first >= coalesce("
+            "(SELECT max(first) FROM published WHERE run = ? AND first <= ?), 0) ORDER BY first"
+        )
+        entries: list[Line] = []
+        with self._telling_faults():
+            for first, body in self._connection.execute(ask, (run, run, after)):
+                entries += _after(first, body, after)
+                if len(entries) >= limit:
+                    break
+        return entries[:limit]
+
+    def written_at(self, key: AttemptKey) -> int | None:
+        """Return when the newest line of an attempt arrived, in microseconds since 1970 UTC.
+
+        Raises:
+            CannotStore: the file cannot be read.
+        """
+        ask = f"SELECT max(at) FROM lines WHERE {_OF_ATTEMPT}"
+        with self._telling_faults():
+            (at,) = self._connection.execute(ask, key).fetchone()
+        return None if at is None else int(at)
+
+
+def verify_logs(folder: Path) -> list[str]:
+    """Return what is wrong with the log file of a data folder; nothing where there is none."""
+    path = folder / LOG_FILE
+    if not path.is_file():
+        return []
+    try:
+        uri = f"{path.absolute().as_uri()}?mode=ro"
+        with contextlib.closing(sqlite3.connect(uri, uri=True)) as connection:
+            faults = integrity.look_for_damage(connection, None) or []
+            for table in ("lines", "published"):
+                for (body,) in connection.execute(f"SELECT body FROM {table}"):
+                    _unpacked(body)
+    except (sqlite3.Error, zlib.error, ValueError) as error:
+        faults = [str(error)]
+    return [f"{LOG_FILE} is damaged: {fault}" for fault in faults]
+
+
+def _by_attempt(batch: Iterable[Printed]) -> dict[Printer, list[Printed]]:
+    """Return the batch by attempt, each attempt's lines in the order in which they came."""
+    by_attempt: dict[Printer, list[Printed]] = {}
+    for printed in batch:
+        by_attempt.setdefault(printed.printer, []).append(printed)
+    return by_attempt
+
+
+def _only_chunk(pieces: list[Printed]) -> Row | None:
+    """Return the row of an attempt's first lines; None where there is more about them."""
+    printer, first, lines, at = pieces[0]
+    if first or len(pieces) > 1 or len(lines) > _FEW:
+        return None
+    chunk = _Chunk(0, len(lines), 0, at)
+    for line in lines:
+        if line.get("stream") == PUBLISHED:
+            return None
+        chunk.texts.append(text := _json_of(line))
+        chunk.size += len(text)
+    return _row(printer, chunk) if lines and chunk.size <= CHUNK_SIZE else None
+
+
+def _row(printer: Printer, chunk: _Chunk) -> Row:
+    place = (None, printer.run, printer.address.partition("/")[2], *printer.key)
+    return (*place, chunk.first, chunk.count, chunk.size, chunk.at, _packed(chunk.texts))
+
+
+def _json_of(line: Line) -> str:
+    """Return the JSON that is stored for a line, whose fields are all texts."""
+    fields = [
+        f'"{name}": {_quoted(str(value)[:100])}' for name in _SHORT if (value := line.get(name))
+    ]
+    return f'{{{", ".join(fields)}, "text": {_quoted(_text_of(line)[:LINE_LIMIT])}}}'
+
+
+def _chunks(texts: list[str]) -> Iterator[list[str]]:
+    chunk: list[str] = []
+    size = 0
+    for text in texts:
+        chunk.append(text)
+        size += len(text)
+        if size > CHUNK_SIZE:
+            yield chunk
+            chunk, size = [], 0
+    yield chunk
+
+
+def _published_text(printer: Printer, line: Line) -> str:
+    value = line.get("value")
+    if problem := depth_problem(value):
+        value = f"what was published cannot be shown: {problem}"
+    entry = {"at": str(line.get("at"))[:100], "address": printer.address}
+    return json.dumps({**entry, "attempt": printer.key.attempt, "value": value})
+
+
+def _text_of(line: Line) -> str:
+    """Return the text of a line; of something published its value."""
+    if line.get("stream") != PUBLISHED:
+        return str(line.get("text", ""))
+    value = line.get("value")
+    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+
+
+def _mark(line: Line) -> Mark:
+    return Mark.of(line["mark"]) or Mark()
+
+
+def _is_in(address: str, place: str) -> bool:
+    """Whether a step is at a place, or in it: an item, an each, a part of the plan."""
+    if not place or address == place:
+        return True
+    return address.startswith(place) and address[len(place)] in "/["
+
+
+def _packed(texts: list[str]) -> str | bytes:
+    text = f"[{','.join(texts)}]"
+    return text if len(text) < _COMPRESSED_FROM else zlib.compress(text.encode(), 1)
+
+
+def _unpacked(body: str | bytes) -> list[Line]:
+    lines: list[Line] = json.loads(body if isinstance(body, str) else zlib.decompress(body))
+    return lines
+
+
+def _after(first: int, body: str | bytes, after: int) -> list[Line]:
+    """Return a chunk's lines from an index on."""
+    lines = _unpacked(body)
+    begin = max(0, after - first)
+    return [{"line": first + begin + at, **line} for at, line in enumerate(lines[begin:])]

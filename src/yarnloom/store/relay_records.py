@@ -1,0 +1,87 @@
+"""Rows of relays, and of steps that ended in one.
+
+Such steps are inserted in their final form, many with one statement.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+from yarnloom.store.unit_of_work import Unit
+
+
+class RelayRow(NamedTuple):
+    """A row of `relays`: steps of a sequence that go to a worker together, without rows.
+
+    Attributes:
+        attempt: the id of the first one's attempt.
+        steps: how many there are.
+        run: their run.
+        part: the sequence.
+        position: the place of the first.
+        worker: who has them.
+        code: of each the hash of its code, as JSON.
+    """
+
+    attempt: int
+    steps: int
+    run: int
+    part: int
+    position: int
+    worker: str
+    code: str
+
+
+_STEP = (
+    "INSERT INTO steps (id, run, part, node, rank, contract, pool, share, input, priority,"
+    " state, ready_at, attempts, tries, losses, output, fraction, started_at, ended_at) VALUES"
+    " (?, ?, ?, ?, ?, ?, '', ?, ?, ?, 'done', ?, 1, 0, 0, ?, 1.0, ?, ?)"
+)
+_ATTEMPT = (
+    "INSERT INTO attempts (id, step, run, number, try, worker, code_hash, ready_at, handed_at,"
+    " pool, round, outcome, pid, cpu, memory, begun_at, ended_at) VALUES"
+    " (?, ?, ?, 1, 1, ?, ?, ?, ?, '', ?, 'done', ?, ?, ?, ?, ?)"
+)
+
+
+_NEVER_BEGUN = "UPDATE service SET value = max(CAST(value AS INTEGER), ?) WHERE key = 'never_begun'"
+
+
+def keep(unit: Unit, row: RelayRow) -> None:
+    """Keep a relay."""
+    unit.add_later("INSERT INTO relays VALUES (?, ?, ?, ?, ?, ?, ?)", [row])
+
+
+def drop(unit: Unit, attempt: int, never_begun: int = 0) -> None:
+    """Nothing of a relay is left.
+
+    Args:
+        unit: the transaction.
+        attempt: its key.
+        never_begun: the highest of its attempts that never gets a row; 0 if all have one.
+    """
+    unit.add_later("DELETE FROM relays WHERE attempt = ?", [(attempt,)])
+    if never_begun:
+        unit.add_later(_NEVER_BEGUN, [(never_begun,)])
+
+
+def all_of(unit: Unit) -> list[RelayRow]:
+    """Every relay of which something may be left."""
+    return [RelayRow(*row) for row in unit.execute("SELECT * FROM relays ORDER BY attempt")]
+
+
+def with_rows(unit: Unit, row: RelayRow) -> set[int]:
+    """Those attempts of a relay that have rows."""
+    found = unit.execute(
+        "SELECT id FROM attempts WHERE id >= ? AND id < ?", (row.attempt, row.attempt + row.steps)
+    )
+    return {attempt for (attempt,) in found}
+
+
+def keep_ended(
+    unit: Unit, steps: Sequence[tuple[Any, ...]], attempts: Sequence[tuple[Any, ...]]
+) -> None:
+    """Write the rows of steps that ended well, and of their attempts."""
+    unit.add_later(_STEP, steps)
+    unit.add_later(_ATTEMPT, attempts)

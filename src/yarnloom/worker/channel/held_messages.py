@@ -1,0 +1,120 @@
+"""Messages that a process holds for a moment, in memory that its worker reads as well.
+
+A process sends short messages many at once (`outbox`). Two things must not happen to a message that
+waits: it must not be lost when the process dies, and must not come behind what another program
+prints later. So waiting messages are also in the page that both share. The worker reads them there
+before it reads a pipe, and after the process has died. When they arrive over the channel, behind a
+mark, the worker drops those that it has read.
+
+The memory begins with a number of eight bytes, which is written as a whole: how often messages
+were sent from here, and how many bytes wait. The texts follow, a comma before each.
+"""
+
+from __future__ import annotations
+
+import struct
+
+from yarnloom.sdk.interrupts import HELD_AT, HELD_BYTES, Page
+from yarnloom.values import decode, dump
+from yarnloom.worker.channel.frames import Message
+
+KIND = "held"
+MARK = dump({"kind": KIND})
+_WORD = struct.Struct("@Q")
+_TEXTS_AT = HELD_AT + _WORD.size
+_ROOM = HELD_BYTES - _WORD.size
+_SIZE_BITS = 24
+TRIES = 100
+"""How often a worker reads the channel before it gives up reading the memory."""
+
+
+class HeldMessages:
+    """The side of the process, which writes.
+
+    Args:
+        page: shared with the worker.
+    """
+
+    def __init__(self, page: Page) -> None:
+        self._memory = page.memory
+        self._sent = self._size = 0
+
+    def add(self, text: bytes) -> bool:
+        """Add the text of a message; return whether there was room."""
+        size = self._size + len(text) + 1
+        if size > _ROOM:
+            return False
+        self._memory[_TEXTS_AT + self._size : _TEXTS_AT + size] = b"," + text
+        self._size = size
+        self._write()
+        return True
+
+    def clear(self) -> None:
+        """Empty the memory after its messages were sent, behind `MARK`."""
+        self._sent += 1
+        self._size = 0
+        self._write()
+
+    def forget(self) -> None:
+        """Leave the memory to the parent of this process, which is a fork."""
+        self._size = 0
+
+    def __bool__(self) -> bool:
+        """Return whether anything waits."""
+        return self._size > 0
+
+    def _write(self) -> None:
+        _WORD.pack_into(self._memory, HELD_AT, self._sent << _SIZE_BITS | self._size)
+
+
+class HeldReader:
+    """The side of the worker.
+
+    Args:
+        page: shared with the process.
+    """
+
+    def __init__(self, page: Page) -> None:
+        self._memory = page.memory
+        self._sent = 0  # how often messages from the memory have arrived
+        self._read = 0  # bytes that were read ahead of their arrival
+        self._early = 0  # the messages in them
+        self._drop = 0  # how many of the next that arrive were read before
+
+    def unread(self, arrived: list[Message]) -> list[Message]:
+        """Return those of arrived messages that were not read in the memory before."""
+        messages: list[Message] = []
+        for message in arrived:
+            if message["kind"] == KIND:
+                self._sent += 1
+                self._drop, self._early, self._read = self._early, 0, 0
+            elif self._drop:
+                self._drop -= 1
+            else:
+                messages.append(message)
+        return messages
+
+    def take(self) -> list[Message] | None:
+        """Return the messages that wait and were not read yet.
+
+        None if the channel has earlier ones that were not read yet.
+
+        Raises:
+            ValueRefused: the memory holds something else.
+        """
+        sent = data = None
+        while data is None or self._look()[0] != sent:  # it was written anew meanwhile
+            sent, size = self._look()
+            if sent != self._sent:
+                return None if sent > self._sent else []
+            data = self._memory[_TEXTS_AT + self._read : _TEXTS_AT + min(size, _ROOM)]
+        if not data:
+            return []
+        messages: list[Message] = decode(b"[" + data[1:] + b"]", "the unsent messages of a process")
+        self._read += len(data)
+        self._early += len(messages)
+        return messages
+
+    def _look(self) -> tuple[int, int]:
+        (word,) = _WORD.unpack_from(self._memory, HELD_AT)
+        return word >> _SIZE_BITS, word & ((1 << _SIZE_BITS) - 1)

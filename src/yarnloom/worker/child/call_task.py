@@ -1,0 +1,319 @@
+"""Calling a task: its input is checked before, and what it returns after."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import traceback
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from yarnloom.errors import (
+    CallAgain,
+    GiveUp,
+    Leave,
+    Problem,
+    Stopped,
+    TryLater,
+    UnsureEffect,
+    ValueRefused,
+)
+from yarnloom.media_types import is_list_reference, named_in
+from yarnloom.plan import kind_name
+from yarnloom.plan.marked_values import with_loaded
+from yarnloom.sdk.attempt_line import Line
+from yarnloom.sdk.context import StepContext
+from yarnloom.sdk.file_values import SHELF
+from yarnloom.sdk.hooks import MILD, Around, AroundFailed
+from yarnloom.sdk.task import Task
+from yarnloom.values import VALUE_LIMIT, decode, depth_problem, dump, encode, not_finite, pointer
+from yarnloom.worker.channel.frames import Closed
+from yarnloom.worker.channel.printing import printable
+
+TRACEBACK_LIMIT = 32_000
+OUT_OF_TIME = ("timeout", "quiet", "deadline")
+_OF_ALL = (BaseException, object)
+_FINITE = frozenset({str, int, bool, type(None)})
+_SHORT_TEXT = VALUE_LIMIT // 6
+"""Characters that fit into a value, however they are escaped."""
+
+
+Run = Callable[[Callable[..., Any], dict[str, Any]], Any]
+"""Calls a function with its inputs."""
+
+_OWN = (
+    str(Path(__file__).parent.parent),
+    str(Path(__file__).parent.parent.parent / "sdk" / "hooks.py"),
+    contextlib.__file__,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Called:
+    """What became of a call.
+
+    Attributes:
+        outcome: done, failed, refused, cancelled, stopped, handed_back or called_again.
+        begun: whether the task was called at all.
+        output: what it returned, as JSON.
+        error: type, message, traceback and the classes that it is of, if it is not done.
+        after: seconds after which the task asked to be tried, or called, again.
+        by_stop: of one that failed: whether a stop was what it raised its error for.
+    """
+
+    outcome: str
+    begun: bool = True
+    output: Any = None
+    error: dict[str, Any] | None = None
+    after: float | None = None
+    by_stop: bool = False
+
+    def told(self, why: str | None) -> Called:
+        """The same for an attempt that was told to stop, or was not.
+
+        What one raises that is to end is no failure; one that is to go on later is stopped only
+        where it lets `Stopped` through.
+        """
+        if why in MILD:
+            if self.outcome == "stopped" and why == "drain":
+                return replace(self, outcome="handed_back")
+            return self
+        if why is None:
+            if self.outcome != "stopped":
+                return self
+            message = "Stopped was raised although nobody told the step to stop"
+            return replace(self, outcome="failed", error={**(self.error or {}), "message": message})
+        raised = self.outcome == "failed" and self.error and "traceback" in self.error
+        if raised and not self.by_stop and why in OUT_OF_TIME:
+            return self  # it failed for a reason of its own, just before its time was over
+        if raised or self.outcome == "stopped":
+            return Called("cancelled", self.begun, None, self.error)
+        return self
+
+
+NOT_CALLED = Called("handed_back", begun=False)
+"""Of an attempt whose task was not called."""
+
+
+def _ignore() -> None:
+    pass
+
+
+def _call_plainly(function: Callable[..., Any], inputs: dict[str, Any]) -> Any:
+    return function(**inputs)
+
+
+_NOTHING = Around()
+
+
+def call_task(
+    task: Task,
+    value: Any,
+    context: StepContext,
+    on_begin: Callable[[], None] = _ignore,
+    around: Around = _NOTHING,
+    run: Run = _call_plainly,
+) -> Called:
+    """Call a task, and wait for it.
+
+    Args:
+        task: the task.
+        value: its inputs by name, as JSON.
+        context: passed on if the task has an argument for it.
+        on_begin: called when the inputs fit, right before the task.
+        around: what the loom wraps around it.
+        run: calls the function itself; a worker's can be interrupted.
+    """
+    shelf = SHELF.set(context.shelf)
+    try:
+        return _call(task, value, context, on_begin, around, run)
+    finally:
+        SHELF.reset(shelf)
+
+
+def _call(
+    task: Task,
+    value: Any,
+    context: StepContext,
+    on_begin: Callable[[], None],
+    around: Around,
+    run: Run,
+) -> Called:
+    inputs = prepare(task, value, context)
+    if isinstance(inputs, Called):
+        return inputs
+    on_begin()
+    try:
+        if task.is_async:
+            found = asyncio.run(_alone(task, inputs, context, around))
+        else:
+            found = around.call(context, lambda: run(task.function, inputs))
+    except Closed:
+        raise
+    except BaseException as error:
+        # Also SystemExit and KeyboardInterrupt: a task must not end its process.
+        return raised(error)
+    return returned(task, found, context)
+
+
+async def _alone(task: Task, inputs: dict[str, Any], context: StepContext, around: Around) -> Any:
+    """A coroutine in a process and on an event loop of its own, as in an inline run."""
+    async with around.process_later(context.kept) as context.kept:
+        return await around.call_later(context, lambda: task.function(**inputs))
+
+
+def call_plain(task: Task, value: Any, on_begin: Callable[[], None], run: Run) -> Called:
+    """The same for a task that has no context, is no coroutine and has nothing around it."""
+    inputs = prepare(task, value, None)
+    if isinstance(inputs, Called):
+        return inputs
+    on_begin()
+    try:
+        found = run(task.function, inputs)
+    except Closed:
+        raise
+    except BaseException as error:
+        return raised(error)
+    return returned(task, found, None)
+
+
+def prepare(task: Task, value: Any, context: StepContext | None) -> dict[str, Any] | Called:
+    """The function's arguments, or what becomes of the call if the input does not fit."""
+    try:
+        # Not `encode`: an input may hold several values, each as large as a value may be.
+        text = dump(value).decode()
+        if named_in(text):
+            # Only then: going through a large input by its schema takes far longer than the rest.
+            text = dump(with_loaded(value, task.input_schema, _loaded)).decode()
+        inputs = task.inputs.validate_json(text)
+    except ValidationError as error:
+        refused = ValueRefused(
+            f"the input does not fit task {task.full_name}", problems=_problems(error)
+        )
+        fault = {"type": "InputRefused", "message": str(refused)}
+        return Called("refused", begun=False, error=fault)
+    if name := task.context_input:
+        inputs[name] = context
+    return inputs
+
+
+def _loaded(value: dict[str, Any]) -> Any:
+    """A list that is kept as a file, where the task asks for a list as such."""
+    if not is_list_reference(value):
+        return value
+    with SHELF.get().path(value["list"]).open("rb") as lines:
+        return [decode(line) for line in lines]
+
+
+async def fetch_ahead(value: Any, context: StepContext, line: Line) -> None:
+    """Fetch every file that an input names, for a task that cannot wait for them later."""
+    for sha256 in named_in(json.dumps(value)):
+        answer = await line.ask_later({"kind": "fetch_file", "sha256": sha256})
+        context.shelf.paths[sha256] = Path(answer["path"])
+
+
+def returned(task: Task, found: Any, context: StepContext | None) -> Called:
+    """Return what becomes of a call that returned something."""
+    if context is not None and isinstance(context.left, CallAgain):
+        message = (
+            "it asked to be called again, and then returned: something in it caught that, such as "
+            "a bare `except:`. Let it pass through: `except Exception` does"
+        )
+        return Called("failed", error={"type": "CallAgainSwallowed", "message": message})
+    try:
+        return Called("done", output=_output(task, found))
+    except ValueRefused as error:
+        # The message says it all: a traceback would only show this package.
+        return Called("failed", error={"type": "ValueRefused", "message": str(error)})
+
+
+def raised(error: BaseException) -> Called:
+    """What becomes of a call that raised something."""
+    error = _leaving_in(error) or error
+    outcome, said, error = "failed", str(error), _of_user(error)
+    if isinstance(error, CallAgain):
+        return Called("called_again", after=error.after)
+    if isinstance(error, Stopped):
+        outcome = "stopped"
+    elif isinstance(error, GiveUp):
+        outcome = "refused"
+    trace = error.__traceback__
+    while trace is not None and trace.tb_frame.f_code.co_filename.startswith(_OWN):
+        trace = trace.tb_next  # the first frames are this package's, which tell the user nothing
+    text = "".join(traceback.format_exception(type(error), error, trace))
+    own = isinstance(error, Stopped | UnsureEffect)  # their messages say it all
+    fault = {
+        "type": type(error).__name__,
+        "message": printable(said),
+        **({} if own else {"traceback": printable(text[-TRACEBACK_LIMIT:])}),
+        "kinds": [kind_name(one) for one in type(error).__mro__ if one not in _OF_ALL],
+    }
+    after = error.after if isinstance(error, TryLater) else None
+    return Called(outcome, error=fault, after=after, by_stop=_was_stopped(error))
+
+
+def _leaving_in(error: BaseException) -> Leave | None:
+    """A stop inside a group of exceptions counts as that stop."""
+    if isinstance(error, BaseExceptionGroup):
+        for one in error.exceptions:
+            if found := _leaving_in(one):
+                return found
+    return error if isinstance(error, Leave) else None
+
+
+def _was_stopped(error: BaseException | None) -> bool:
+    """Whether a stop was what an error was raised for, or while it passed through."""
+    seen: set[int] = set()
+    while error is not None and id(error) not in seen:
+        if isinstance(error, Stopped | asyncio.CancelledError):
+            return True
+        seen.add(id(error))
+        error = error.__cause__ or error.__context__
+    return False
+
+
+def _of_user(error: BaseException) -> BaseException:
+    """What was raised, where it was raised in what the loom wraps around attempts."""
+    return error.error if isinstance(error, AroundFailed) else error
+
+
+def _output(task: Task, value: Any) -> Any:
+    """The value as JSON, if it is what the task says that it returns."""
+    if type(value) is task.output_type and (
+        type(value) is not str or (len(value) < _SHORT_TEXT and value.isascii())
+    ):
+        return value
+    what = f"what {task.name} returned"
+    if problem := depth_problem(value):  # before anything goes through it in depth
+        raise ValueRefused(f"{what} is nested too deeply", problems=[problem])
+    try:
+        valid = task.output.validate_python(value)
+        # Looked for before the dump to JSON, which turns what is not finite into null.
+        if type(valid) not in _FINITE and (
+            problem := not_finite(task.output.dump_python(valid, warnings="error"))
+        ):
+            raise ValueRefused(f"{what} is not JSON", problems=[problem])
+        plain = task.output.dump_python(valid, mode="json", warnings="error")
+    except ValueRefused:
+        raise
+    except Exception as error:
+        problems = _problems(error) if isinstance(error, ValidationError) else []
+        reason = "" if problems else f": {error}"
+        raise ValueRefused(
+            f"{what} does not fit its annotation{reason}", problems=problems
+        ) from None
+    encode(plain, what)
+    return plain
+
+
+def _problems(error: ValidationError) -> list[Problem]:
+    """What Pydantic found, with JSON Pointers."""
+    return [
+        Problem(pointer(*one["loc"]), f"{one['msg']}; found {one['input']!r:.80}")
+        for one in error.errors(include_url=False)
+    ]

@@ -1,0 +1,112 @@
+"""Changing a run before it begins: when, how urgent, and by which words it is found."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+
+from tests.floor import Floor, floor, task_loom
+from yarnloom import sequence, step
+from yarnloom.engine.commands import (
+    ChangeRun,
+    CheckStarts,
+    StartMany,
+    StartRun,
+)
+from yarnloom.errors import Conflict, InvalidInput
+from yarnloom.store import audit
+
+HOUR = 3_600.0
+
+
+@pytest.fixture
+def at() -> Iterator[Floor]:
+    """A floor with a workflow, without workers."""
+    with floor() as found:
+        loom, work = task_loom()
+        loom.workflow("w", plan=sequence(step("a", work), step("b", work, priority=3)))
+        loom.workflow("alone", plan=sequence(step("a", work)), at_once=1)
+        found.publish(loom)
+        yield found
+        assert audit(found.inline.database.writer) == []
+
+
+def change(at: Floor, run: int, **given: Any) -> dict[str, Any]:
+    """Change a run; it as it is then."""
+    found: dict[str, Any] = at.do(ChangeRun(run, "ann", **given))
+    return found
+
+
+def test_a_scheduled_run_begins_when_it_is_told_to(at: Floor) -> None:
+    """Later, and then now."""
+    run = at.start("l/w", start_in=HOUR)
+    later = change(at, run, start_in=2 * HOUR)
+    assert later["state"] == "scheduled"
+    at.advance(1.5 * HOUR)
+    assert at.inline.run(run)["state"] == "scheduled"
+    assert change(at, run, start_in=0.0)["state"] == "queued"
+    at.worker()
+    assert at.running == [f"{run}/a"]
+
+
+def test_one_that_is_moved_forward_begins_then(at: Floor) -> None:
+    """The timer is set anew."""
+    run = at.start("l/w", start_in=10 * HOUR)
+    change(at, run, start_at=at.inline.clock.now + 1_000_000)
+    at.advance(2)
+    assert at.inline.run(run)["state"] == "queued"
+
+
+def test_a_queued_run_gets_ahead_of_others(at: Floor) -> None:
+    """With its steps that have no priority of their own."""
+    first, second = at.start("l/w"), at.start("l/w")
+    assert change(at, second, priority=2)["priority"] == 2
+    at.worker()
+    assert at.running == [f"{second}/a"]
+    at.end(f"{second}/a")
+    assert at.inline.step(second, "b")["priority"] == 3
+    assert at.inline.step(first, "a")["priority"] == 0
+    at.drain()
+
+
+def test_tags_are_replaced(at: Floor) -> None:
+    """All of them."""
+    run = at.start("l/w", tags=("spring", "neap"))
+    assert change(at, run, tags=["ebb"])["tags"] == ["ebb"]
+    assert at.inline.run(run)["tags"] == ["ebb"]
+
+
+def test_what_has_begun_or_waits_in_its_queue_is_not_moved(at: Floor) -> None:
+    """With what to do instead."""
+    run = at.start("l/w")
+    with pytest.raises(Conflict, match="`pause` holds it"):
+        change(at, run, start_in=HOUR)
+    at.start("l/alone")
+    held = at.start("l/alone")
+    with pytest.raises(Conflict, match="`pause` holds it"):
+        change(at, held, start_in=HOUR)
+    assert change(at, held, priority=5)["priority"] == 5
+    at.worker()
+    with pytest.raises(Conflict, match="is running; only one that has not begun"):
+        change(at, run, priority=5)
+
+
+def test_one_that_could_never_begin_is_refused(at: Floor) -> None:
+    """Its `start_by` stands, and nothing is changed."""
+    run = at.start("l/w", start_in=HOUR, start_by=at.inline.clock.now + int(2 * HOUR * 1e6))
+    with pytest.raises(InvalidInput) as refused:
+        change(at, run, start_in=3 * HOUR, priority=7)
+    assert refused.value.problems[0].where == "/start_at"
+    assert at.inline.run(run)["priority"] == 0
+
+
+def test_one_of_many_that_were_started_is_moved_before_its_turn(at: Floor) -> None:
+    """It is scheduled then."""
+    starts = tuple(StartRun("l/w", {}, f"m{index}", "t") for index in range(3))
+    prepared = at.do(CheckStarts(starts, 0))
+    at.inline.batch(StartMany(tuple(prepared)))
+    assert change(at, 3, start_in=HOUR)["state"] == "scheduled"
+    at.advance(2)
+    assert [at.inline.run(one)["state"] for one in (1, 2, 3)] == ["queued", "queued", "scheduled"]

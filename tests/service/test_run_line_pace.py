@@ -1,0 +1,39 @@
+"""When a run's line goes out: not with each graph, but always in the end."""
+
+from __future__ import annotations
+
+import asyncio
+
+import pytest
+
+from yarnloom.service import run_line_pace
+from yarnloom.service.run_line_pace import Glances
+
+
+def test_what_a_look_had_not_comes_by_itself(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Once, however many looks were without; a run that has ended never waits."""
+    monkeypatch.setattr(run_line_pace, "SPACE", 0.05)
+
+    async def main() -> list[int]:
+        asked: list[int] = []
+        again = asyncio.Event()
+
+        def look(number: int) -> None:
+            asked.append(number)
+            again.set()
+
+        found = Glances(look)
+        assert found.is_due(7, ended=False)
+        assert not found.is_due(7, ended=False)
+        assert not found.is_due(7, ended=False)
+        assert found.is_due(8, ended=False)
+        assert found.is_due(8, ended=True)
+        await again.wait()
+        assert found.is_due(7, ended=False)
+        assert not found.is_due(7, ended=False)
+        later = found._later[7]
+        assert found.is_due(7, ended=True)
+        assert later.cancelled()
+        return asked
+
+    assert asyncio.run(main()) == [7]
