@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
-from yarnloom.engine.dispatch.pool_places import enter_pool
+from yarnloom.engine.dispatch.pool_places import RATE_DUE, enter_pool
 from yarnloom.engine.dispatch.worker_orders import post_work
 from yarnloom.engine.rules.fair_queue import NextUp
 from yarnloom.engine.state.contracts import task_of
@@ -20,7 +20,6 @@ from yarnloom.store import run_records as store
 from yarnloom.store.unit_of_work import LARGEST_GRANT
 
 FETCH = 64
-RATE_DUE = "rate"
 
 GiveItems = Callable[[Transaction, Worker, Straight, int], None]
 """Gives a worker the next items of an each without rows, as many as the number says."""

@@ -7,6 +7,9 @@ from collections.abc import Iterable
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.state.transaction import Transaction
 
+RATE_DUE = "rate"
+"""The timer of a pool whose rate lets steps start again, or forgets a value."""
+
 
 def enter_pool(transaction: Transaction, pool: str, run: int, attempts: Iterable[int]) -> None:
     """Count attempts of a run in their pool; an empty name is none."""
@@ -54,3 +57,7 @@ def leave_pool(
     if not lanes.waiting_in(pool):
         pools.tidy(pool, transaction.mono)
     transaction.changes.pools.add(base_of(pool))
+    if gate.begins and not gate.in_use and not gate.armed:
+        # Of many values of a pool with `per=` none is to be remembered longer than its rate asks.
+        gate.armed = True
+        transaction.memory.timers.add(gate.forgotten_at, RATE_DUE, pool)

@@ -6,10 +6,10 @@ from collections.abc import Callable
 
 from yarnloom.engine.commands import LoseWorker, Tick
 from yarnloom.engine.composition.composition import Weave
-from yarnloom.engine.dispatch.assign import (
+from yarnloom.engine.dispatch.kept_files import drop_idle_files
+from yarnloom.engine.dispatch.pool_places import (
     RATE_DUE,
 )
-from yarnloom.engine.dispatch.kept_files import drop_idle_files
 from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
 )
