@@ -14,7 +14,7 @@ from typing import Any
 
 from yarnloom.engine import commands
 from yarnloom.engine.compact import granted_items, relay_steps, segments
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.assign import assign_ready_steps
 from yarnloom.engine.operations import (
     pause,
@@ -170,15 +170,15 @@ class Engine:
             return
         if isinstance(command, commands.ChangePool | commands.RemovePool):
             for straight in granted_items.withdraw_of_pool(transaction, command.name):
-                weave = Weave(transaction, transaction.run(straight.run))
-                weave.fill_plainly(transaction.unit.parts.need(straight.each))
+                composition = Composition(transaction, transaction.run(straight.run))
+                composition.fill_plainly(transaction.unit.parts.need(straight.each))
             return
         if (attempt := getattr(command, "attempt", None)) is not None:
             granted_items.unfold_attempt(transaction, attempt)
         elif isinstance(command, ABOUT_RUNS) and any(
             one.run == command.run for one in known.eaches.values()
         ):
-            Weave(transaction, transaction.run(command.run)).make_plain()
+            Composition(transaction, transaction.run(command.run)).make_plain()
 
     def _results(
         self, transaction: Transaction, batch: Sequence[commands.Command], answers: list[Any]

@@ -130,16 +130,16 @@ def test_a_broken_command_is_undone_alone(
     inline: InlineService, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A bug in one command neither loses the others nor leaves half of it behind."""
-    from yarnloom.engine.composition.composition import Weave
+    from yarnloom.engine.composition.composition import Composition
 
-    real = Weave.begin
+    real = Composition.begin
 
-    def breaks(weave: Weave) -> Any:
-        if weave.run.params == '{"number":13,"step":1}':
+    def breaks(composition: Composition) -> Any:
+        if composition.run.params == '{"number":13,"step":1}':
             raise RuntimeError("a bug")
-        return real(weave)
+        return real(composition)
 
-    monkeypatch.setattr(Weave, "begin", breaks)
+    monkeypatch.setattr(Composition, "begin", breaks)
     commands = [StartRun("sums", {"number": n}, f"k{n}", "test") for n in (12, 13, 14)]
     answers = inline.batch(*commands).answers
 

@@ -1,16 +1,17 @@
 """How parts end: what is decided, what settles, what follows, and when the run has ended.
 
 A part is *decided* when everything of its plan in it is; it *settles*, and its state changes, when
-its follow-ups have ended too. What comes of either is put on the agenda, which `weaving` works off.
+its follow-ups have ended too. What comes of either is put on the work queue of `composition`.
 """
 
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 from yarnloom.engine.compact import granted_items, relay_steps
+from yarnloom.engine.composition.composed_run import ComposedRun
 from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
 )
@@ -27,16 +28,12 @@ from yarnloom.engine.parts.outcomes import (
     outcome_of,
 )
 from yarnloom.engine.parts.outputs import gather
-from yarnloom.engine.parts.references import Resolver
 from yarnloom.engine.parts.rerun_scope import has_ended
 from yarnloom.engine.parts.work_queue import (
     CANCELLED,
     NOT_REACHED,
     STOPPED,
     Bar,
-    Branches,
-    Freed,
-    Items,
     News,
 )
 from yarnloom.engine.rules.states import (
@@ -50,10 +47,10 @@ from yarnloom.engine.rules.states import (
     next_state,
 )
 from yarnloom.engine.state.progress import is_passed_over, part_decided
-from yarnloom.engine.state.transaction import Ended, Transaction
+from yarnloom.engine.state.transaction import Ended
 from yarnloom.engine.state.transitions import count_child, move_run, move_step
 from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails
-from yarnloom.store import PartRow, RunRow, StepRow
+from yarnloom.store import PartRow, StepRow
 from yarnloom.values import size_of
 
 _EVENT_FOR = {
@@ -64,27 +61,29 @@ _EVENT_FOR = {
 }
 
 
-class Ending:
-    """One run's parts, as they end within a transaction; `Weave` is how they begin."""
+class Endings:
+    """How the parts of one run end.
 
-    def __init__(self, transaction: Transaction, run: RunRow) -> None:
-        self.transaction = transaction
-        self.run = run
-        self.plan = transaction.plan(run)
-        self.resolver = Resolver(transaction, run, self.plan)
-        self.agenda: list[News | Branches | Freed | Items] = []
-        self.filling: set[int] = set()
-        self.without_grace = False
+    Args:
+        of: the run.
+        begin_part: begins what is in a part: here, in a follow-up.
+        refill: makes the next items of eaches that go on.
+    """
 
-    def _open_inner(self, part: PartRow) -> None:
-        """Begin what is in a part."""
-        raise NotImplementedError
+    def __init__(
+        self,
+        of: ComposedRun,
+        begin_part: Callable[[PartRow], None],
+        refill: Callable[[Iterable[PartRow]], None],
+    ) -> None:
+        self.of = of
+        self.transaction, self.run, self.plan = of.transaction, of.run, of.plan
+        self.resolver, self.queue = of.resolver, of.queue
+        self._begin_part = begin_part
+        self._refill = refill
 
-    def _fill_again(self, eaches: Iterable[PartRow]) -> None:
-        """Make the next items of eaches that go on."""
-        raise NotImplementedError
-
-    def _step_ended(self, step: StepRow) -> None:
+    def step_ended(self, step: StepRow) -> None:
+        """Count a step that has ended in its part; begin its follow-up, if it has one."""
         node = self.plan.nodes[step.node]
         around = self.transaction.unit.parts.need(step.part)
         ended = Ended(step.state, step.skip_reason, step.output, size_of(step.output))
@@ -100,12 +99,12 @@ class Ending:
         if follow_up is not None:
             self._begin_follow_up(follow_up, around)
 
-    def _end_step(self, step: StepRow, event: StepEvent) -> None:
+    def end_step(self, step: StepRow, event: StepEvent) -> None:
         """End a step without an attempt."""
         move_step(self.transaction, step, event)
-        self._step_ended(step)
+        self.step_ended(step)
 
-    def _stop_step(self, step: StepRow, event: StepEvent, why: StopReason | None) -> None:
+    def stop_step(self, step: StepRow, event: StepEvent, why: StopReason | None) -> None:
         """End a step that nobody runs; tell one that is run to stop, where a reason is given.
 
         What is skipped while it backs off fails, with its last error.
@@ -115,9 +114,9 @@ class Ending:
                 event = StepEvent.FAIL
             elif event is StepEvent.SKIP:
                 step.skip_reason = SkipReason.STOPPED
-            self._end_step(step, event)
-        elif why is not None and (step.stop != why or self.without_grace):
-            post_stop(self.transaction, step, why, now=self.without_grace)
+            self.end_step(step, event)
+        elif why is not None and (step.stop != why or self.of.without_grace):
+            post_stop(self.transaction, step, why, now=self.of.without_grace)
 
     def _decided(
         self, part: PartRow, child: Node, ended: Ended, cause: str | None, *, settled: bool
@@ -132,22 +131,22 @@ class Ending:
         if not settled:
             part.following += 1
         self.transaction.unit.parts.touch(part)
-        by_itself = ended.state == StepState.CANCELLED and self._bar(part) is None
+        by_itself = ended.state == StepState.CANCELLED and self.blocked(part) is None
         if ended.state == StepState.FAILED or by_itself:
             part.error = part.error or cause
             self._close_if_too_much(part, node)
-        self.agenda.append(News(part, child, ended, settled))
+        self.queue.append(News(part, child, ended, settled))
 
     def _settled(self, part: PartRow, child: Node, ended: Ended) -> None:
         part.following -= 1
         self.transaction.unit.parts.touch(part)
-        self.agenda.append(News(part, child, ended, settled=True))
+        self.queue.append(News(part, child, ended, settled=True))
 
     def _close_if_too_much(self, part: PartRow, node: Node) -> None:
         """One too many has failed: nothing more begins in the part."""
         if node.kind not in (Kind.PARALLEL, Kind.EACH) or node.if_one_fails is OneFails.FINISH:
             return
-        bar = self._bar(part)
+        bar = self.blocked(part)
         failed = failures_in(part, stopped=bar is not None)
         if part.closed or failed <= allowed_failures(part, node):
             return
@@ -163,13 +162,15 @@ class Ending:
             *(self.run.number, part.rank, part.rank + b"\xff" * 5),
         ):
             if step.ended_at is None and self.plan.belongs(self.plan.nodes[step.node], part.node):
-                self._stop_step(step, StepEvent.SKIP, why)
-        self._fill_again(withdrawn)
+                self.stop_step(step, StepEvent.SKIP, why)
+        self._refill(withdrawn)
 
-    def _bar(self, part: PartRow) -> Bar | None:
+    def blocked(self, part: PartRow) -> Bar | None:
+        """Return why nothing more begins in a part; None if it goes on."""
         return bar_of(self.transaction, self.run, self.plan, part)
 
-    def _decide_if_over(self, part: PartRow) -> None:
+    def decide_if_over(self, part: PartRow) -> None:
+        """Decide a part if everything in it has ended."""
         if part.outcome is not None or part.over != part.total or part.awaits is not None:
             return
         node = self.plan.nodes[part.node]
@@ -206,9 +207,9 @@ class Ending:
             self._decided(around, node, ended, part.error, settled=False)
         self._note_progress(part)
         if not part.following:
-            self._follow_up(part, ON_FAILURE)
+            self.begin_follow_ups(part, ON_FAILURE)
 
-    def _skip_part(self, part: PartRow, reason: SkipReason) -> None:
+    def skip_part(self, part: PartRow, reason: SkipReason) -> None:
         """A part that began is skipped before anything in it has: no follow-up runs for it."""
         part.skip_reason = reason
         drop_rest(self.transaction, part, Bar(StepState.SKIPPED, reason))
@@ -235,13 +236,13 @@ class Ending:
         if part.value is None or part.outcome not in (StepState.FAILED, StepState.CANCELLED):
             return False
         each = self.transaction.around(part)
-        stopped = self._bar(each) is not None
+        stopped = self.blocked(each) is not None
         if stopped and part.outcome == StepState.CANCELLED:
             return False
         most = allowed_failures(each, self.plan.nodes[each.node])
         return failures_in(each, stopped=stopped) <= most
 
-    def _fail_part(self, part: PartRow, fault: ItemFault) -> None:
+    def fail_part(self, part: PartRow, fault: ItemFault) -> None:
         """A part fails of itself, before anything in it has begun."""
         error = {"type": fault.type, "message": str(fault)}
         address = self.transaction.part_address(self.run, part)
@@ -249,8 +250,6 @@ class Ending:
         part.error = _dump({"step": address, "task": None, "attempts": 0, **error})
         drop_rest(self.transaction, part, NOT_REACHED)
         self._decide(part, StepState.FAILED)
-
-    # Follow-ups and the end
 
     def _next(self, node: Node, ended: Ended, first: str, holder: PartRow) -> Node | None:
         """The follow-up that comes next, from one on; what has run for this end is passed over."""
@@ -263,7 +262,7 @@ class Ending:
         later = FOLLOW_UPS[FOLLOW_UPS.index(found.follows) + 1 :]
         return self._next(node, ended, later[0], holder) if later else None
 
-    def _follow_up(self, part: PartRow, first: str) -> None:
+    def begin_follow_ups(self, part: PartRow, first: str) -> None:
         """Begin the next follow-up of a part that is decided; without one it settles."""
         node = self.plan.nodes[part.node]
         ended = Ended(part.outcome or part.state, part.skip_reason, part.output, part.size)
@@ -276,7 +275,7 @@ class Ending:
             self._begin_follow_up(follow_up, part)
 
     def _begin_follow_up(self, node: Node, holder: PartRow) -> None:
-        self._open_inner(add_part(self.transaction, self.run, node, holder))
+        self._begin_part(add_part(self.transaction, self.run, node, holder))
 
     def _follow_up_ended(self, follow_up: PartRow) -> None:
         """A follow-up has ended: the next one begins, or what it followed settles."""
@@ -289,7 +288,7 @@ class Ending:
         if holder.node == followed.index:
             holder.following -= 1
             if node.follows == ON_FAILURE:
-                self._follow_up(holder, ON_END)
+                self.begin_follow_ups(holder, ON_END)
             else:
                 self._settle(holder)
             return

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.cancel import stop
 from yarnloom.engine.rules.states import RUN_ENDED, Entry
 from yarnloom.engine.state.transaction import Transaction
@@ -63,4 +63,4 @@ def admit(transaction: Transaction) -> None:
         root = transaction.unit.parts.one("run = ? AND parent IS NULL", number)
         assert root is not None
         assert run.state not in RUN_ENDED
-        Weave(transaction, run).enter(root)
+        Composition(transaction, run).enter(root)

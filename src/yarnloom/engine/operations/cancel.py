@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from yarnloom.engine.commands import CancelRun
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.pause import release
 from yarnloom.engine.queries.run_in_transaction import present
 from yarnloom.engine.rules.states import RunEvent, StopReason
@@ -102,7 +102,6 @@ def _stop(
             error = {**task, "type": "DeadlinePassed", "message": message}
         run.error = json.dumps(error, ensure_ascii=False)
     transaction.unit.runs.touch(run)
-    weave = Weave(transaction, run)
     # A second cancel ends the grace, and a deadline cuts it.
-    weave.without_grace = now or run.cancels > 1 or why is StopReason.DEADLINE
-    weave.cancel(why)
+    without_grace = now or run.cancels > 1 or why is StopReason.DEADLINE
+    Composition(transaction, run, without_grace=without_grace).cancel(why)

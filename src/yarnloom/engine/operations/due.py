@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from yarnloom.engine.commands import LoseWorker, Tick
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import drop_idle_files
 from yarnloom.engine.dispatch.pool_places import (
     RATE_DUE,
@@ -71,7 +71,7 @@ def _go_on(transaction: Transaction, part_id: str) -> None:
     """Make more items of an each."""
     part = transaction.unit.parts.get(int(part_id))
     if part is not None:
-        Weave(transaction, transaction.run(part.run)).go_on(part)
+        Composition(transaction, transaction.run(part.run)).go_on(part)
 
 
 def _look_at_rate(transaction: Transaction, pool: str) -> None:
@@ -138,7 +138,9 @@ def _stop_late_steps(transaction: Transaction, _: str) -> None:
         run = transaction.run(step.run)
         limit = transaction.plan(run).nodes[step.node].rules.deadline or 0.0
         if not post_stop(transaction, step, StopReason.DEADLINE, raise_in=0.0):
-            Weave(transaction, run).fail_step(step, too_long(limit, "deadline", "DeadlinePassed"))
+            Composition(transaction, run).fail_step(
+                step, too_long(limit, "deadline", "DeadlinePassed")
+            )
     if (following := store.next_step_deadline(transaction.unit)) is not None:
         transaction.remind(DEADLINE_DUE, following)
 

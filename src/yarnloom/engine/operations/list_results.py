@@ -7,7 +7,7 @@ Its state is as it was; what waits for it goes on when `EndChore` comes.
 from __future__ import annotations
 
 from yarnloom.engine.commands import EndChore
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import KEEPER, keep
 from yarnloom.engine.parts.inputs import text_of
 from yarnloom.engine.parts.list_jobs import GATHER, READ, ask_to_gather, ask_to_read
@@ -28,7 +28,7 @@ def end_chore(transaction: Transaction, command: EndChore) -> None:
     run = transaction.run(part.run)
     part.awaits = None
     transaction.unit.parts.touch(part)
-    weave, address = Weave(transaction, run), transaction.part_address(run, part)
+    composition, address = Composition(transaction, run), transaction.part_address(run, part)
     for kind, kept in command.lists.items():
         if chore.kind == READ:
             file_records.keep_marks(transaction.unit, kept)
@@ -37,12 +37,12 @@ def end_chore(transaction: Transaction, command: EndChore) -> None:
         file_records.use_files(transaction.unit, run.number, {kept.sha256})
         file_records.keep_gathered(transaction.unit, part.id, kind, kept.reference)
     if chore.kind == GATHER:
-        weave.gathered(part)
+        composition.gathered(part)
     elif command.fault is not None:
-        weave.fail_each(part, ItemFault(command.fault))
+        composition.fail_each(part, ItemFault(command.fault))
     else:
         store.keep_source(transaction.unit, part.id, chore.facts["text"])
-        weave.read(part, chore.facts["count"])
+        composition.read(part, chore.facts["count"])
 
 
 def recall(transaction: Transaction) -> None:
@@ -53,7 +53,7 @@ def recall(transaction: Transaction) -> None:
         node = transaction.plan(run).nodes[part.node]
         assert node.each is not None
         if kind == READ:
-            text = text_of(Weave(transaction, run).resolver, node.each.over, part)
+            text = text_of(Composition(transaction, run).resolver, node.each.over, part)
             assert text is not None
             ask_to_read(transaction, part, node.each, text)
         else:

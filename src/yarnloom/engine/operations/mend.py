@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from yarnloom.engine.commands import FailuresOf, MendRun, PauseRun
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.admission import is_busy
 from yarnloom.engine.operations.pause import pause_run
 from yarnloom.engine.parts.rerun_scope import Renewal, Some
@@ -76,7 +76,7 @@ def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
         command.reason,
         round=run.round,
     )
-    Weave(transaction, run).begin_round(root)
+    Composition(transaction, run).begin_round(root)
     if command.paused and run.state not in RUN_ENDED:
         return pause_run(transaction, PauseRun(command.run, command.who, command.reason))
     return present(transaction, run)

@@ -12,7 +12,7 @@ from typing import Any
 
 from yarnloom.engine.commands import Report, Reported, ReportItem
 from yarnloom.engine.compact import granted_items, relay_steps
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
 from yarnloom.engine.dispatch.pool_places import (
     leave_pool,
@@ -147,15 +147,15 @@ def _end_straight(transaction: Transaction, ended: granted_items.Ends) -> None:
             _take(transaction, given.worker, item)
         if left:
             straight = left[0][0].straight
-            Weave(transaction, transaction.run(straight.run)).items_ended(straight, left)
+            Composition(transaction, transaction.run(straight.run)).items_ended(straight, left)
 
 
 def look_at_given(transaction: Transaction, _: str) -> None:
     """Give rows to items that were given or offered a while ago and have not ended."""
     for straight in granted_items.unseen(transaction):
         granted_items.withdraw(transaction, straight)
-        weave = Weave(transaction, transaction.run(straight.run))
-        weave.fill_plainly(transaction.unit.parts.need(straight.each))
+        composition = Composition(transaction, transaction.run(straight.run))
+        composition.fill_plainly(transaction.unit.parts.need(straight.each))
 
 
 def free(transaction: Transaction, worker_id: str, attempt_id: int) -> None:
@@ -301,10 +301,12 @@ def hears_before(
 
 def _end(transaction: Transaction, attempt: AttemptRow, outcome: Outcome, item: ReportItem) -> None:
     step = transaction.unit.steps.need(attempt.step)
-    weave = Weave(transaction, transaction.run(step.run))
-    rules = weave.plan.nodes[step.node].rules
+    composition = Composition(transaction, transaction.run(step.run))
+    rules = composition.plan.nodes[step.node].rules
     output, outcome, error = _checked(outcome, item)
-    if output is not None and (missing := _missing_files(transaction, weave, step, item, output)):
+    if output is not None and (
+        missing := _missing_files(transaction, composition, step, item, output)
+    ):
         output, outcome, error = None, Outcome.FAILED, missing
     if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
         outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
@@ -326,7 +328,7 @@ def _end(transaction: Transaction, attempt: AttemptRow, outcome: Outcome, item: 
     late = passed and step.stop == StopReason.DEADLINE
     event = _event(step, outcome, step.stop, late, most)
     if event is StepEvent.BACK_OFF:
-        event, more = _back_off(transaction, weave, step, rules.retry, kinds, item.after)
+        event, more = _back_off(transaction, composition, step, rules.retry, kinds, item.after)
         error |= more
     match event:
         case StepEvent.FINISH:
@@ -344,12 +346,12 @@ def _end(transaction: Transaction, attempt: AttemptRow, outcome: Outcome, item: 
         step.ended_at = attempt.ended_at
         transaction.composing.left_at[step.part] = attempt.ended_at or transaction.now
         transaction.unit.steps.touch(step)
-        weave.step_ended(step)
+        composition.step_ended(step)
         return
     if event is not StepEvent.BACK_OFF:
-        weave.ready_again(step)
+        composition.ready_again(step)
     if event in (StepEvent.BACK_OFF, StepEvent.REST) and step.ended_at is None:
-        weave.fell_asleep(step)
+        composition.fell_asleep(step)
     hold_if_asked(transaction, step)
 
 
@@ -382,7 +384,7 @@ def _close(
 
 def _back_off(
     transaction: Transaction,
-    weave: Weave,
+    composition: Composition,
     step: StepRow,
     rule: Retry | None,
     kinds: tuple[str, ...],
@@ -391,7 +393,7 @@ def _back_off(
     """Whether a failed step waits for another try, and what is added to its error if not."""
     spent = (transaction.now - _first_try(transaction, step, rule) - step.spared) / 1_000_000
     wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), transaction.settings.chance)
-    if wait is None or weave.is_barred(transaction.unit.parts.need(step.part)):
+    if wait is None or composition.is_barred(transaction.unit.parts.need(step.part)):
         return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
     step.due_at = transaction.now + _micros(wait)
     transaction.remind(BACK_OFF_DUE, step.due_at)
@@ -462,12 +464,12 @@ def _checked(
 
 
 def _missing_files(
-    transaction: Transaction, weave: Weave, step: StepRow, item: ReportItem, output: str
+    transaction: Transaction, composition: Composition, step: StepRow, item: ReportItem, output: str
 ) -> dict[str, Any] | None:
     """Note which files an output names; an error if it names one that is not kept."""
     if not use_named(transaction, step.run, output):
         return None
-    facts = weave.plan.tasks[weave.plan.nodes[step.node].task]
+    facts = composition.plan.tasks[composition.plan.nodes[step.node].task]
     found = unknown_files(transaction, item.output, facts["output"])
     if not found:
         return None

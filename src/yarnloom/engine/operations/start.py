@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from yarnloom.engine.commands import CheckStarts, RerunRun, Started, StartMany, StartRun, Unchecked
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import (
     checked_rows,
@@ -193,7 +193,7 @@ def open_run(transaction: Transaction, run: RunRow) -> PartRow:
         transaction.remind(RUN_DEADLINE_DUE, run.deadline_at)
     transaction.unit.runs.touch(run)
     count_in(transaction, run)
-    root = Weave(transaction, run).begin()
+    root = Composition(transaction, run).begin()
     if busy:
         make_room(transaction, run, plan)
     transaction.changes.runs.add(run.number)
@@ -239,7 +239,7 @@ def start_or_fail(transaction: Transaction, command: StartRun) -> RunRow | None:
     if fault is None:
         open_run(transaction, run)
     else:
-        Weave(transaction, run).refuse("CouldNotStart", fault)
+        Composition(transaction, run).refuse("CouldNotStart", fault)
     return run
 
 

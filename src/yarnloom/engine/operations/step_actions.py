@@ -11,7 +11,7 @@ import json
 from typing import Any
 
 from yarnloom.engine.commands import HandleStep
-from yarnloom.engine.composition.composition import Weave
+from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
 from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pool
@@ -183,7 +183,9 @@ class _Hand:
         step, over = self.step, self.state in (StepState.FAILED, StepState.CANCELLED)
         place = self._place_to_begin_again() if over else None
         if step is not None and not over and self.state != StepState.WAITING:
-            Weave(self.transaction, self.run).end_by_hand(step, Fate(fate, output, self._why()))
+            Composition(self.transaction, self.run).end_by_hand(
+                step, Fate(fate, output, self._why())
+            )
             return
         # It is met when the step comes up.
         given = self.command.output if fate == "supply" else None
@@ -244,7 +246,7 @@ class _Hand:
         run.renewed, run.ended_at = 1, None
         transaction.unit.runs.touch(run)
         transaction.memory.workflows.under_way[run.workflow] += 1
-        Weave(transaction, run).follow_up_again(part)
+        Composition(transaction, run).follow_up_again(part)
 
     def _place_to_begin_again(self) -> tuple[PartRow, PartRow | None]:
         """The first part around the step that goes on, and the outermost below it that ended."""
@@ -263,7 +265,7 @@ class _Hand:
             if part.parent is None:
                 raise self._refused("is in a run that is ending; mend it when it has ended")
             part = self.transaction.around(part)
-        if Weave(self.transaction, self.run).is_barred(part):
+        if Composition(self.transaction, self.run).is_barred(part):
             raise self._refused("is in a part that was stopped; mend the run when it has ended")
         return part, top
 
@@ -276,7 +278,7 @@ class _Hand:
         only = Some({step.id: step.rank})
         Renewal(self.transaction, self.run, only).in_live(step, part, top)
         node = self.plan.nodes[top.node if top else step.node]
-        Weave(self.transaction, self.run).go_on_with(node, part)
+        Composition(self.transaction, self.run).go_on_with(node, part)
 
     # Edit
 

@@ -55,3 +55,7 @@ class News:
     child: Node
     ended: Ended
     settled: bool
+
+
+WorkItem = News | Branches | Freed | Items
+"""What a run has on its work queue."""

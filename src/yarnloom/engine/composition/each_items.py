@@ -1,0 +1,135 @@
+"""Items of eaches: their list is read when the each begins, and items are made as others end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from yarnloom.engine.compact import granted_items
+from yarnloom.engine.composition.composed_run import ComposedRun
+from yarnloom.engine.composition.endings import Endings
+from yarnloom.engine.parts.create_rows import add_part, begin_again
+from yarnloom.engine.parts.inputs import text_of
+from yarnloom.engine.parts.item_matching import match_items, next_that_waits
+from yarnloom.engine.parts.items import FILL_DUE, item_value, read_source, window
+from yarnloom.engine.parts.list_values import ItemFault
+from yarnloom.engine.parts.outcomes import drop_rest
+from yarnloom.engine.parts.work_queue import (
+    Items,
+)
+from yarnloom.engine.rules.states import (
+    SkipReason,
+)
+from yarnloom.engine.state.progress import list_read
+from yarnloom.plan import Node
+from yarnloom.store import PartRow
+
+MADE_AT_ONCE = 1_000
+"""Items that one transaction makes at most."""
+
+
+class EachItems:
+    """The items of the eaches of one run.
+
+    Args:
+        of: the run.
+        endings: how parts end.
+        begin_part: begins what is in a part: here, in an item.
+    """
+
+    def __init__(
+        self, of: ComposedRun, endings: Endings, begin_part: Callable[[PartRow], None]
+    ) -> None:
+        self.of = of
+        self.transaction, self.run, self.plan = of.transaction, of.run, of.plan
+        self.resolver, self.queue = of.resolver, of.queue
+        self.endings = endings
+        self._begin_part = begin_part
+        self.filling: set[int] = set()
+
+    def begin_each(self, node: Node, part: PartRow) -> None:
+        """Read the list of an each, and make its first items."""
+        assert node.each is not None
+        try:
+            text = text_of(self.resolver, node.each.over, part)
+            if self.run.renewed and match_items(self.transaction, self.run, part, node, text):
+                self.fill(part)
+                self.endings.decide_if_over(part)
+                return
+            count = read_source(self.transaction, part, node.each, text)
+        except ItemFault as fault:
+            self.endings.fail_part(part, fault)
+            return
+        if count is None:
+            self.endings.skip_part(part, SkipReason.ONLY_IF)
+            return
+        self.take_in(part, count)
+        self.fill(part)
+        self.endings.decide_if_over(part)
+
+    def take_in(self, each: PartRow, values: int) -> None:
+        """Note how many values the list of an each has."""
+        facts = self.plan.nodes[each.node].each
+        assert facts is not None
+        list_read(self.transaction, each, values, facts.batch)
+
+    def fill(self, part: PartRow, *, plain: bool = False) -> None:
+        """See to it that as many items of an each are under way as may be.
+
+        Args:
+            part: the each.
+            plain: whether they are to have rows from the start.
+        """
+        node = self.plan.nodes[part.node]
+        assert node.each is not None
+        limits = window(self.transaction, node.each)
+        if not plain and granted_items.offer(
+            self.transaction, self.run, part, limits, barred=self.endings.blocked(part) is not None
+        ):
+            return
+        awake = part.begun - limits.passes_over * part.asleep
+        if (
+            (part.unmade or part.again)
+            and awake <= limits.refill_at
+            and part.id not in self.filling
+        ):
+            self.filling.add(part.id)
+            self.queue.append(Items(part, limits.size))
+
+    def make_item(self, part: PartRow, size: int) -> None:
+        """Make the next item; what follows from it comes before the one behind it."""
+        node = self.plan.nodes[part.node]
+        assert node.each is not None
+        under_way = part.begun + part.following
+        if node.each.at_once is None:
+            under_way -= part.asleep
+        left = part.unmade + part.again
+        if not left or part.rest_state is not None or under_way >= size:
+            self.filling.discard(part.id)
+            return
+        if self.transaction.composing.made >= MADE_AT_ONCE:
+            # A list of which nearly all is skipped must not hold up everybody else.
+            self.transaction.memory.timers.add(self.transaction.mono, FILL_DUE, str(part.id))
+            return
+        self.queue.append(Items(part, size))
+        do = self.plan.nodes[node.children[0]]
+        if part.again and (item := next_that_waits(self.transaction, part)) is not None:
+            part.again -= 1
+            self.transaction.composing.made += 1
+            self._begin_part(begin_again(self.transaction, item, do))
+            return
+        index = part.total - part.unmade
+        value, name = item_value(self.transaction, part, node.each, index)
+        part.unmade -= 1
+        self.transaction.composing.made += 1
+        self._begin_part(add_part(self.transaction, self.run, do, part, index, value, name))
+
+    def refill(self, eaches: Iterable[PartRow]) -> None:
+        """Make the next items of eaches that go on; the others end, if nothing of them runs."""
+        for each in eaches:
+            if each.outcome is not None:
+                continue
+            if (bar := self.endings.blocked(each)) is not None:
+                drop_rest(self.transaction, each, bar)
+            else:
+                self.fill(each)
+            self.endings.decide_if_over(each)
