@@ -23,8 +23,9 @@ from yarnloom.client import Target
 from yarnloom.errors import Refused, StartError, YarnloomError
 from yarnloom.process_identity import cores, this_process
 from yarnloom.version import VERSION
-from yarnloom.worker.crew import Crew, CrewOptions
+from yarnloom.worker.attempt_runner import AttemptRunner
 from yarnloom.worker.link import Link
+from yarnloom.worker.process_pool import PoolOptions
 
 Message = dict[str, Any]
 
@@ -108,7 +109,7 @@ class Worker:
             on_heard=self._on_heard,
             say=self._say,
         )
-        crew = CrewOptions(
+        options_of_pool = PoolOptions(
             options.load,
             options.processes,
             options.io,
@@ -121,7 +122,7 @@ class Worker:
             # Compiled code is known by its source's second and size: of two changes within one
             # second that are of one size, the second would not be loaded.
             os.environ["PYTHONDONTWRITEBYTECODE"] = "1"
-        self._crew = Crew(crew, self._link, self._on_new_code, self._say)
+        self._runner = AttemptRunner(options_of_pool, self._link, self._on_new_code, self._say)
 
     async def run(self) -> None:
         """Work until told to end.
@@ -136,13 +137,13 @@ class Worker:
         if self.options.end_with_stdin:
             loop.add_reader(sys.stdin.fileno(), self._orphan)
         try:
-            self._crew.start()
-            await self._crew.ready
+            self._runner.start()
+            await self._runner.pool.ready
             await self._serve()
         finally:
-            await self._crew.end()
+            await self._runner.pool.end()
             await self._link.close()
-            self._crew.close()
+            self._runner.close()
 
     async def _publish_and_register(self) -> None:
         """Make the looms' workflows current, if they are to be, and come to the service.
@@ -158,7 +159,7 @@ class Worker:
         await self._link.register()
 
     async def _publish_first(self) -> None:
-        publications = await self._crew.publications
+        publications = await self._runner.pool.publications
         if publications is None:
             if await self._publish():
                 raise StartError(f"{', '.join(self.options.load)} was not published; see above")
@@ -179,7 +180,7 @@ class Worker:
         count = self.options.processes
         self._say(
             f"takes work from {self.options.target.url}: {count} "
-            f"process{'es' if count > 1 else ''}, {len(self._crew.tasks)} tasks of "
+            f"process{'es' if count > 1 else ''}, {len(self._runner.pool.tasks)} tasks of "
             f"{', '.join(self.options.load)}"
         )
         loops = [
@@ -234,10 +235,10 @@ class Worker:
         self._begin_to_end()
 
     def _begin_to_end(self) -> None:
-        self._crew.draining = True
+        self._runner.pool.draining = True
         self._end.set()
-        self._crew.hand_back_queue()
-        self._crew.stop_for_drain()
+        self._runner.routing.hand_back_queue()
+        self._runner.stops.stop_for_drain()
         self._link.wake()
 
     async def _drain(self) -> None:
@@ -247,7 +248,7 @@ class Worker:
         it, and its results are worth keeping.
         """
         patience = ORPHAN_PATIENCE if self._orphaned else self.options.drain
-        if running := self._crew.running:
+        if running := self._runner.pool.running:
             if self._drained:
                 self._say(f"waits for {len(running)} running attempt(s)")
             else:
@@ -255,12 +256,14 @@ class Worker:
                     f"waits up to {patience:g} s for {len(running)} running attempt(s); "
                     "a second Ctrl-C hands them back at once"
                 )
-        waits = [asyncio.create_task(one.wait()) for one in (self._crew.idle, self._hurry)]
+        waits = [
+            asyncio.create_task(one.wait()) for one in (self._runner.routing.idle, self._hurry)
+        ]
         timeout = None if self._drained else patience
         await asyncio.wait(waits, timeout=timeout, return_when=asyncio.FIRST_COMPLETED)
         for wait in waits:
             wait.cancel()
-        self._crew.hand_back_running(f"worker {self.name} ended")
+        self._runner.hand_back_running(f"worker {self.name} ended")
 
     async def _say_goodbye(self) -> None:
         patience = ORPHAN_PATIENCE if self._orphaned and not self._link.settled else 1.0
@@ -279,41 +282,41 @@ class Worker:
     def _on_message(self, message: Message) -> None:
         match message["kind"]:
             case "work":
-                self._crew.take(message)
+                self._runner.take(message)
             case "stop":
-                self._crew.stop(
+                self._runner.stops.stop(
                     message["attempt"],
                     message["why"],
                     raise_in=message.get("raise_in"),
                     now=message.get("now", False),
                 )
             case "go_on":
-                self._crew.go_on(message["attempt"])
+                self._runner.stops.go_on(message["attempt"])
             case "give_back":
-                self._crew.give_back(message["attempt"])
+                self._runner.give_back(message["attempt"])
             case "drop":
-                self._crew.drop(message["attempt"])
+                self._runner.drop(message["attempt"])
             case "drain":
                 self._told_by_service("it is drained")
             case "idle":
                 self._told_by_service("nothing is left to do")
 
     def _on_taken(self) -> None:
-        self._crew.feed()
+        self._runner.routing.feed()
 
     def _on_refused(self, refusal: Message) -> None:
         self._say(f"a report was refused: {refusal['why']}")
-        self._crew.drop(refusal["attempt"])
+        self._runner.drop(refusal["attempt"])
 
     def _on_lease_over(self) -> None:
-        self._crew.end_what_must_not_overlap()
+        self._runner.stops.end_what_must_not_overlap()
 
     async def _on_epoch(self) -> None:
         self._say("the service's records went back in time; what runs is of before, and ended")
-        await self._crew.drop_all()
+        await self._runner.drop_all()
 
     def _on_heard(self, until: float) -> None:
-        self._crew.allow_until(until)
+        self._runner.pool.allow_until(until)
 
     def _on_new_code(self) -> None:
         introducing = asyncio.create_task(self._introduce_again())
@@ -322,13 +325,13 @@ class Worker:
 
     async def _introduce_again(self) -> None:
         await self._link.introduce_again()
-        self._crew.introduced()
+        self._runner.routing.introduced()
 
     async def _watch_code(self) -> None:
         """Replace the processes whenever code has changed."""
         from watchfiles import PythonFilter, awatch
 
-        folders = {str(Path.cwd()), *self._crew.folders}
+        folders = {str(Path.cwd()), *self._runner.pool.folders}
         roots = {Path(folder) for folder in folders}
         known = _state_of(roots)
         self._say(f"watches the code in {', '.join(sorted(folders))}")  # from now on: see `known`
@@ -367,7 +370,7 @@ class Worker:
         while seen != (seen := _state_of(folders)):
             if self.options.publish:
                 await self._publish()
-            self._crew.reload()
+            self._runner.pool.reload()
             await asyncio.sleep(SETTLE_SECONDS)
 
     async def _publish(self) -> int:
@@ -384,9 +387,9 @@ class Worker:
         return await process.wait()
 
     def _places(self) -> Message:
-        crew = self._crew
-        places = {"places": crew.places, "io_places": crew.io_places, "ahead": crew.ahead}
-        return {**places, "trouble": crew.trouble}
+        pool = self._runner.pool
+        places = {"places": pool.places, "io_places": pool.io_places, "ahead": self._runner.ahead}
+        return {**places, "trouble": pool.trouble}
 
     def _introduce(self) -> Message:
         return {
@@ -396,16 +399,18 @@ class Worker:
                 name: {
                     key: facts[key] for key in ("code_hash", "input", "output", "source", "grace")
                 }
-                for name, facts in self._crew.tasks.items()
+                for name, facts in self._runner.pool.tasks.items()
             },
-            "io_tasks": [name for name in self._crew.tasks if self._crew.is_io(name)],
-            "plain_tasks": [name for name, one in self._crew.tasks.items() if one.get("plain")],
+            "io_tasks": [name for name in self._runner.pool.tasks if self._runner.pool.is_io(name)],
+            "plain_tasks": [
+                name for name, one in self._runner.pool.tasks.items() if one.get("plain")
+            ],
             "has": list(self.options.has),
             "pools": None if self.options.pools is None else list(self.options.pools),
             "draining": self._end.is_set(),
             "until_idle": self.options.until_idle,
-            "abandoned": self._crew.abandoned,
-            "in_hand": sorted(self._crew.in_hand | self._link.attempts_to_report()),
+            "abandoned": self._runner.pool.abandoned,
+            "in_hand": sorted(self._runner.in_hand | self._link.attempts_to_report()),
             "facts": {
                 "host": socket.gethostname(),
                 "pid": os.getpid(),
