@@ -11,7 +11,7 @@ import httpx
 import pytest
 
 from yarnloom.client import AsyncClient, Target
-from yarnloom.worker import link as link_module
+from yarnloom.worker import report_queue
 from yarnloom.worker.link import Link
 
 Message = dict[str, Any]
@@ -89,15 +89,15 @@ def run(service: Service, use: Callable[[Link], Any]) -> None:
 
 def test_an_end_waits_until_its_lines_are_sent(monkeypatch: pytest.MonkeyPatch) -> None:
     """Whoever sees that an attempt has ended finds its whole log."""
-    monkeypatch.setattr(link_module, "REPORT_BYTES", 600)
+    monkeypatch.setattr(report_queue, "REPORT_BYTES", 600)
     service = Service()
 
     async def use(link: Link) -> None:
         for number in range(10):
-            link.line(7, line(f"line {number}"))
-        link.report({"attempt": 7, "outcome": "done"})
-        link.report({"attempt": 8, "outcome": "done"})
-        while not link.settled:
+            link.queue.line(7, line(f"line {number}"))
+        link.queue.report({"attempt": 7, "outcome": "done"})
+        link.queue.report({"attempt": 8, "outcome": "done"})
+        while not link.queue.settled:
             await link.send_report()
 
     run(service, use)
@@ -113,15 +113,15 @@ def test_an_end_waits_until_its_lines_are_sent(monkeypatch: pytest.MonkeyPatch) 
 
 def test_ends_of_a_process_are_told_in_their_order(monkeypatch: pytest.MonkeyPatch) -> None:
     """What ran behind another is not told before it, though that still has lines to send."""
-    monkeypatch.setattr(link_module, "REPORT_BYTES", 600)
+    monkeypatch.setattr(report_queue, "REPORT_BYTES", 600)
     service = Service()
 
     async def use(link: Link) -> None:
         for number in range(10):
-            link.line(7, line(f"line {number}"))
+            link.queue.line(7, line(f"line {number}"))
         for attempt, pid in ((6, 1), (7, 1), (8, 1), (9, 2)):
-            link.report({"attempt": attempt, "pid": pid, "outcome": "done"})
-        while not link.settled:
+            link.queue.report({"attempt": attempt, "pid": pid, "outcome": "done"})
+        while not link.queue.settled:
             await link.send_report()
 
     run(service, use)
@@ -143,12 +143,12 @@ def test_what_was_not_answered_is_told_again() -> None:
 
     async def use(link: Link) -> None:
         service.failures += [breaks, forgets]
-        link.line(7, line("kept"))
-        link.report({"attempt": 7, "outcome": "done"})
+        link.queue.line(7, line("kept"))
+        link.queue.report({"attempt": 7, "outcome": "done"})
         await link.send_report()
-        assert not link.settled
+        assert not link.queue.settled
         await link.send_report()
-        assert link.settled
+        assert link.queue.settled
 
     run(service, use)
 
@@ -160,13 +160,13 @@ def test_what_was_not_answered_is_told_again() -> None:
 
 def test_what_prints_without_end_is_cut(monkeypatch: pytest.MonkeyPatch) -> None:
     """The last line says so; another attempt is not touched."""
-    monkeypatch.setattr(link_module, "LOG_BYTES_AN_ATTEMPT", 1_000)
+    monkeypatch.setattr(report_queue, "LOG_BYTES_AN_ATTEMPT", 1_000)
     service = Service()
 
     async def use(link: Link) -> None:
         for number in range(100):
-            link.line(7, line(f"line {number}"))
-        link.line(8, line("other"))
+            link.queue.line(7, line(f"line {number}"))
+        link.queue.line(8, line("other"))
         await link.send_report()
 
     run(service, use)
@@ -182,8 +182,8 @@ def test_a_short_attempt_is_told_once() -> None:
     service = Service()
 
     async def use(link: Link) -> None:
-        link.report_begun({"attempt": 7, "outcome": None, "begun_at": 0.0})
-        link.report({"attempt": 7, "outcome": "done", "begun_at": 0.0})
+        link.queue.report_begun({"attempt": 7, "outcome": None, "begun_at": 0.0})
+        link.queue.report({"attempt": 7, "outcome": "done", "begun_at": 0.0})
         await link.send_report()
 
     run(service, use)
@@ -205,11 +205,11 @@ def test_what_other_records_gave_out_is_not_reported() -> None:
     async def use(link: Link) -> None:
         service.commits = 41
         await link.send_report()
-        link.line(7, line("of before"))
-        link.report({"attempt": 7, "outcome": "done"})
+        link.queue.line(7, line("of before"))
+        link.queue.report({"attempt": 7, "outcome": "done"})
         service.failures.append(forgets)
         await link.send_report()
-        link.report({"attempt": 7, "outcome": "done"})  # another attempt, by that number
+        link.queue.report({"attempt": 7, "outcome": "done"})  # another attempt, by that number
         await link.send_report()
 
     run(service, use)

@@ -1,45 +1,22 @@
-"""Reports about attempts: begins, ends, what they saved, asked and printed; without their secrets."""
+"""Reports about attempts: begins, ends, what they saved and printed; without their secrets."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Protocol
+from typing import Any
 
 from yarnloom.masking import masked_in, worth_masking
 from yarnloom.worker.processes.child_process import Child
+from yarnloom.worker.report_queue import ReportQueue
 
 Message = dict[str, Any]
 
 
-class ReportQueue(Protocol):
-    """Where reports wait for the service."""
+Reply = Callable[[Message], None]
+"""Takes `answer` or `error`."""
 
-    def report(self, item: Message) -> None:
-        """An attempt ended."""
-
-    def report_all(self, items: list[Message]) -> None:
-        """Attempts ended."""
-
-    def report_begun(self, item: Message) -> None:
-        """An attempt began."""
-
-    def freed(self, attempt: int) -> None:
-        """The process of an attempt that was abandoned has ended."""
-
-    def line(self, attempt: int, line: Message) -> None:
-        """An attempt printed a line."""
-
-    def forget(self, attempt: int) -> None:
-        """Nothing of an attempt is to be told any more."""
-
-    def saved(self, attempt: int, record: Message) -> None:
-        """All that a running attempt saved so far."""
-
-    def wake(self) -> None:
-        """The places, or what is in their way, have changed."""
-
-    def ask(self, attempt: int, question: Message, reply: Callable[[Message], None]) -> None:
-        """An attempt asks the service something; `reply` is told `answer` or `error`."""
+Ask = Callable[[int, Message, Reply], None]
+"""Asks the service something for an attempt."""
 
 
 class AttemptReports:
@@ -47,12 +24,14 @@ class AttemptReports:
 
     Args:
         queue: where reports wait for the service.
+        ask: asks the service.
         load: the looms, for people.
         say: tells the user.
     """
 
-    def __init__(self, queue: ReportQueue, load: str, say: Callable[[str], None]) -> None:
+    def __init__(self, queue: ReportQueue, ask: Ask, load: str, say: Callable[[str], None]) -> None:
         self.queue = queue
+        self._ask = ask
         self._load = load
         self._say = say
         self._saved: dict[int, Message] = {}
@@ -107,7 +86,7 @@ class AttemptReports:
             to = {"kind": "reply", "attempt": attempt, "call": message["call"]}
             child.send({**to, **answer})
 
-        self.queue.ask(attempt, question, reply)
+        self._ask(attempt, question, reply)
 
     def line(self, child: Child, line: Message, attempt: int | None) -> None:
         """Pass on a printed line, of an attempt or of none."""

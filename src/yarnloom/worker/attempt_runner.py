@@ -12,7 +12,7 @@ from collections.abc import Callable
 from typing import Any
 
 from yarnloom.units import size_text
-from yarnloom.worker.attempt_reports import AttemptReports, ReportQueue
+from yarnloom.worker.attempt_reports import Ask, AttemptReports
 from yarnloom.worker.attempt_stops import AttemptStops
 from yarnloom.worker.clock import Clock, LoopClock
 from yarnloom.worker.memory_watch import MemoryWatch
@@ -20,6 +20,7 @@ from yarnloom.worker.process_pool import PoolEvents, PoolOptions, ProcessPool, S
 from yarnloom.worker.processes.child_process import Child
 from yarnloom.worker.processes.memory_use import children_of, memory_of
 from yarnloom.worker.processes.spawner import ProcessEvents, ProcessSpawner
+from yarnloom.worker.report_queue import ReportQueue
 from yarnloom.worker.routing import Routing
 
 Message = dict[str, Any]
@@ -37,6 +38,7 @@ class AttemptRunner:
     Args:
         options: how many processes, and how long each is used.
         queue: where reports wait for the service.
+        ask: asks the service for an attempt.
         on_new_code: called when the tasks are others now; the caller calls `introduced` when the
             service knows.
         say: tells the user.
@@ -48,6 +50,7 @@ class AttemptRunner:
         self,
         options: PoolOptions,
         queue: ReportQueue,
+        ask: Ask,
         on_new_code: Callable[[], None],
         say: Callable[[str], None],
         *,
@@ -56,7 +59,7 @@ class AttemptRunner:
     ) -> None:
         self._say = say
         self._clock = clock or LoopClock()
-        self._reports = AttemptReports(queue, ", ".join(options.load), say)
+        self._reports = AttemptReports(queue, ask, ", ".join(options.load), say)
         events = ProcessEvents(
             on_message=self._on_message,
             on_ends=self._on_ends,
@@ -75,10 +78,10 @@ class AttemptRunner:
             memory_of,
             PoolEvents(
                 changed=queue.wake,
-                usable=lambda: self.routing.feed(),
-                closing=lambda child: self.routing.take_behind(child),
+                usable=lambda: self.routing.feed(),  # noqa: PLW0108  # it comes after the pool
+                closing=lambda child: self.routing.take_behind(child),  # noqa: PLW0108
                 new_code=on_new_code,
-                introducing=lambda: self.routing.wait_for_introduction(),
+                introducing=lambda: self.routing.wait_for_introduction(),  # noqa: PLW0108
             ),
             say,
         )

@@ -1,4 +1,4 @@
-"""Stopping attempts: each has its grace; then the stop is raised in it, then its process is killed."""
+"""Stopping attempts: after its grace a stop is raised in it, then its process is killed."""
 
 from __future__ import annotations
 

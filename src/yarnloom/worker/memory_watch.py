@@ -50,6 +50,7 @@ class MemoryWatch:
         self.keep_watching()
 
     def keep_watching(self) -> None:
+        """Look again soon, if an attempt has a limit."""
         limited = any(
             work.get("memory") for child in self._pool.children for work in child.attempts.values()
         )

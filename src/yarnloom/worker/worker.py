@@ -122,7 +122,9 @@ class Worker:
             # Compiled code is known by its source's second and size: of two changes within one
             # second that are of one size, the second would not be loaded.
             os.environ["PYTHONDONTWRITEBYTECODE"] = "1"
-        self._runner = AttemptRunner(options_of_pool, self._link, self._on_new_code, self._say)
+        self._runner = AttemptRunner(
+            options_of_pool, self._link.queue, self._link.ask, self._on_new_code, self._say
+        )
 
     async def run(self) -> None:
         """Work until told to end.
@@ -239,7 +241,7 @@ class Worker:
         self._end.set()
         self._runner.routing.hand_back_queue()
         self._runner.stops.stop_for_drain()
-        self._link.wake()
+        self._link.queue.wake()
 
     async def _drain(self) -> None:
         """Let running attempts finish for a while; what is left then is handed back.
@@ -266,14 +268,14 @@ class Worker:
         self._runner.hand_back_running(f"worker {self.name} ended")
 
     async def _say_goodbye(self) -> None:
-        patience = ORPHAN_PATIENCE if self._orphaned and not self._link.settled else 1.0
+        patience = ORPHAN_PATIENCE if self._orphaned and not self._link.queue.settled else 1.0
         try:
             async with asyncio.timeout(patience):
-                while not self._link.settled:
+                while not self._link.queue.settled:
                     await self._link.send_report()
                 await self._link.leave()
         except (TimeoutError, YarnloomError):
-            if not self._link.settled:
+            if not self._link.queue.settled:
                 self._say("its last reports could not be delivered")
         self._say("has ended")
 
@@ -410,7 +412,7 @@ class Worker:
             "draining": self._end.is_set(),
             "until_idle": self.options.until_idle,
             "abandoned": self._runner.pool.abandoned,
-            "in_hand": sorted(self._runner.in_hand | self._link.attempts_to_report()),
+            "in_hand": sorted(self._runner.in_hand | self._link.queue.attempts_to_report()),
             "facts": {
                 "host": socket.gethostname(),
                 "pid": os.getpid(),

@@ -4,26 +4,29 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import ctypes
 import itertools
 import os
 import signal
 import socket
-import subprocess
-import sys
 import time
 from collections.abc import Callable, Container, Sequence
 from datetime import UTC, datetime
-from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
-from yarnloom.masking import environment_for_tasks
-from yarnloom.sdk.interrupts import SIGNAL, Page
+from yarnloom.sdk.interrupts import SIGNAL
 from yarnloom.values import dump
 from yarnloom.worker.channel.frames import UNREADABLE, Closed, Message, PatientChannel, frames_of
 from yarnloom.worker.channel.held_messages import TRIES, HeldReader
 from yarnloom.worker.channel.printing import LONGEST_LINE
 from yarnloom.worker.channel.tickets import Tickets
+from yarnloom.worker.processes.guardian_process import Guardian
+from yarnloom.worker.processes.start_process import (
+    Forked,
+    ForkFailed,
+    Process,
+    ProcessEnds,
+    start_python,
+)
 
 _CHUNK = 1 << 16
 _AT_ONCE = 1 << 18
@@ -31,157 +34,12 @@ _BREATH = 0.1
 _SERIALS = itertools.count()
 TEAR_DOWN_SECONDS = 5.0
 FORK_SECONDS = 2.0
-_SET_CHILD_SUBREAPER = 36
 
 OnEnds = Callable[["Child", list[Message]], None]
 OnMessage = Callable[["Child", Message], None]
 OnLine = Callable[["Child", Message, int | None], None]
 OnDeath = Callable[["Child", int, list[Message]], None]
 OnBroken = Callable[["Child", str], None]
-
-
-class Guardian:
-    """The process that kills the others when this worker is killed."""
-
-    def __init__(self) -> None:
-        self._groups: set[int] = set()
-        self._process = self._start()
-
-    def _start(self) -> subprocess.Popen[bytes]:
-        return subprocess.Popen(
-            [sys.executable, "-I", "-S", str(Path(__file__).with_name("guardian.py"))],
-            stdin=subprocess.PIPE,
-            start_new_session=True,
-            env=environment_for_tasks(),
-        )
-
-    @property
-    def pid(self) -> int:
-        """The process."""
-        return self._process.pid
-
-    def reap(self) -> bool:
-        """Start another if it has died; whether it had."""
-        if self._process.poll() is None:
-            return False
-        self._close_pipe()
-        self._process = self._start()
-        for group in self._groups:
-            self._tell(f"+{group}\n")
-        return True
-
-    def watch(self, group: int) -> None:
-        """Kill a group when this worker is gone."""
-        self._groups.add(group)
-        self._tell(f"+{group}\n")
-
-    def forget(self, group: int) -> None:
-        """A group has ended; its number may soon be another's."""
-        self._groups.discard(group)
-        self._tell(f"-{group}\n")
-
-    def close(self) -> None:
-        """End it; nothing is left to be watched."""
-        self._close_pipe()
-        self._process.wait()
-
-    def _close_pipe(self) -> None:
-        with contextlib.suppress(OSError):
-            if self._process.stdin:
-                self._process.stdin.close()
-
-    def _tell(self, line: str) -> None:
-        if self._process.stdin:
-            with contextlib.suppress(OSError):
-                self._process.stdin.write(line.encode())
-                self._process.stdin.flush()
-
-
-class Process(Protocol):
-    """A process that was started."""
-
-    @property
-    def pid(self) -> int:
-        """Its number."""
-
-    def poll(self) -> int | None:
-        """Return its exit code, negative for a signal; None while it lives."""
-
-
-class ForkFailed(Exception):
-    """The template did not fork in time."""
-
-
-class _Forked:
-    """A process that the template forked, and that is a child of this one since."""
-
-    def __init__(self, pid: int) -> None:
-        self.pid = pid
-        self._code: int | None = None
-
-    def poll(self) -> int | None:
-        """Return its exit code, negative for a signal; None while it lives."""
-        if self._code is None:
-            try:
-                pid, status = os.waitpid(self.pid, os.WNOHANG)
-            except ChildProcessError:
-                self._code = -int(signal.SIGKILL)  # somebody else took it
-            else:
-                self._code = os.waitstatus_to_exitcode(status) if pid else None
-        return self._code
-
-
-class _Ends:
-    """Both ends of a process's channel, page and pipes."""
-
-    def __init__(self, until: float) -> None:
-        self.ours, self.theirs = socket.socketpair()
-        self.page = Page()
-        self.page.allow_until(until)
-        self.tickets = os.pipe()
-        os.set_blocking(self.tickets[0], False)
-        self.out = os.pipe()
-        self.err = os.pipe()
-
-    @property
-    def of_process(self) -> tuple[int, int, int]:
-        """What the process has beside its pipes."""
-        return self.theirs.fileno(), self.page.descriptor, self.tickets[0]
-
-    def close_theirs(self) -> None:
-        """The process has its own by now."""
-        self.theirs.close()
-        os.close(self.out[1])
-        os.close(self.err[1])
-
-    def close(self) -> None:
-        """Close all of it."""
-        self.close_theirs()
-        self.ours.close()
-        self.page.close()
-        Tickets(*self.tickets).close()
-        os.close(self.out[0])
-        os.close(self.err[0])
-
-
-def _start_python(
-    module: str, specs: Sequence[str], ends: _Ends, more: Sequence[str], *pass_fds: int
-) -> subprocess.Popen[bytes]:
-    """Start a process with its ends, and `more` arguments."""
-    given = ends.of_process
-    return subprocess.Popen(
-        [
-            *(sys.executable, "-m", module),
-            *(str(one) for one in given),
-            *(str(os.getpid()), ",".join(specs), *more),
-        ],
-        stdin=subprocess.DEVNULL,
-        stdout=ends.out[1],
-        stderr=ends.err[1],
-        pass_fds=(*given, *pass_fds),
-        env=environment_for_tasks(),
-        start_new_session=True,
-    )
 
 
 class Child:
@@ -235,11 +93,11 @@ class Child:
         self._guardian = guardian
         self._loop = asyncio.get_running_loop()
         try:
-            ends = _Ends(until)
+            ends = ProcessEnds(until)
             self._process: Process = self._start(specs, ends, places, template)
         except ForkFailed:
             ends.close()
-            ends = _Ends(until)
+            ends = ProcessEnds(until)
             self._process = self._start(specs, ends, places, None)
         guardian.watch(self.pid)
         ends.close_theirs()
@@ -257,12 +115,12 @@ class Child:
             self._loop.add_reader(pipe, self._read_pipe, pipe)
 
     def _start(
-        self, specs: Sequence[str], ends: _Ends, places: int | None, template: Template | None
+        self, specs: Sequence[str], ends: ProcessEnds, places: int | None, template: Template | None
     ) -> Process:
         if template is not None:
             return template.fork(ends, places)
         more = [] if places is None else [str(places)]
-        return _start_python("yarnloom.worker.child.main", specs, ends, more)
+        return start_python("yarnloom.worker.child.main", specs, ends, more)
 
     @property
     def pid(self) -> int:
@@ -512,16 +370,16 @@ class Template(Child):
     """The process of which the others are forks: it loads the looms, and runs no attempt."""
 
     def _start(
-        self, specs: Sequence[str], ends: _Ends, places: int | None, template: Template | None
+        self, specs: Sequence[str], ends: ProcessEnds, places: int | None, template: Template | None
     ) -> Process:
         self._control, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         self._control.settimeout(FORK_SECONDS)
         with theirs:
             descriptor = theirs.fileno()
             module = "yarnloom.worker.processes.template"
-            return _start_python(module, specs, ends, [str(descriptor)], descriptor)
+            return start_python(module, specs, ends, [str(descriptor)], descriptor)
 
-    def fork(self, ends: _Ends, places: int | None) -> Process:
+    def fork(self, ends: ProcessEnds, places: int | None) -> Process:
         """Fork a process that has these ends.
 
         Raises:
@@ -536,29 +394,10 @@ class Template(Child):
             raise ForkFailed from error
         if not answer:
             raise ForkFailed
-        return _Forked(int(answer))
+        return Forked(int(answer))
 
     def reap(self) -> None:
         """Notice its death, if it has died."""
         super().reap()
         if self._over:
             self._control.close()
-
-
-def adopt_orphans() -> bool:
-    """Let processes whose parents end become children of this one; whether the system can."""
-    prctl = getattr(ctypes.CDLL(None), "prctl", None)
-    return prctl is not None and prctl(_SET_CHILD_SUBREAPER, 1, 0, 0, 0) == 0
-
-
-def reap_orphans(own: Container[int]) -> None:
-    """Take note of the end of adopted processes, so that none stays as a zombie.
-
-    Args:
-        own: processes that are waited for elsewhere.
-    """
-    with contextlib.suppress(ChildProcessError):
-        while ended := os.waitid(os.P_ALL, 0, os.WEXITED | os.WNOHANG | os.WNOWAIT):
-            if ended.si_pid in own:
-                return
-            os.waitpid(ended.si_pid, 0)

@@ -1,4 +1,4 @@
-"""Starting the real processes of a worker, with a guardian that ends them when the worker is gone."""
+"""Starting real processes, with a guardian that ends them when the worker is gone."""
 
 from __future__ import annotations
 
@@ -9,13 +9,17 @@ from typing import Any
 from yarnloom.worker.process_pool import TemplateEvents
 from yarnloom.worker.processes.child_process import (
     Child,
-    Guardian,
     OnBroken,
     OnDeath,
     OnEnds,
     OnLine,
     OnMessage,
     Template,
+)
+from yarnloom.worker.processes.guardian_process import (
+    Guardian,
+)
+from yarnloom.worker.processes.orphans import (
     adopt_orphans,
     reap_orphans,
 )
