@@ -12,7 +12,7 @@ from yarnloom.engine.queries.run_views import Look, run_view
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Plan, compile_plan, read_plan
 from yarnloom.plan.workflow_parts import Part
-from yarnloom.store import Database, run_queries
+from yarnloom.store import Database, run_queries, workflow_queries
 
 from tests.plans import Maker  # isort: skip
 
@@ -40,7 +40,7 @@ def look(database: Database, number: int, ask: Callable[..., Any], *args: Any) -
         assert row is not None
         plan = _plans.setdefault(
             (id(database), row["plan"]),
-            read_plan(run_queries.plan_document(connection, row["plan"])),
+            read_plan(workflow_queries.plan_document(connection, row["plan"])),
         )
         return ask(connection, plan, number, *args)
 

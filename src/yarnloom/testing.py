@@ -53,7 +53,15 @@ from yarnloom.plan import read_plan
 from yarnloom.sdk.attempt_line import OwnLine
 from yarnloom.sdk.loom import Loom
 from yarnloom.side_process.list_jobs import check_rows, do_chore
-from yarnloom.store import Database, FileFolder, Kept, run_queries, time_weights
+from yarnloom.store import (
+    Database,
+    FileFolder,
+    Kept,
+    run_queries,
+    step_queries,
+    time_weights,
+    workflow_queries,
+)
 from yarnloom.worker.child.call_task import Called, call_task
 
 WORKER = "inline"
@@ -177,7 +185,7 @@ class InlineService:
         def look(connection: Any) -> dict[str, Any]:
             row = run_queries.run(connection, number)
             assert row is not None
-            plan = read_plan(run_queries.plan_document(connection, row["plan"]))
+            plan = read_plan(workflow_queries.plan_document(connection, row["plan"]))
             known = UNKNOWN
             if row["weights"] is not None:
                 known = paces(plan, *time_weights.times_of(connection.execute, row["weights"]))
@@ -190,7 +198,7 @@ class InlineService:
     def steps(self, number: int) -> list[dict[str, Any]]:
         """The steps of a run that have begun or ended, in plan order, those of items too."""
         self.unfold(number)
-        rows = self.database.read(lambda one: run_queries.all_steps(one, number, 0, 1_000_000))
+        rows = self.database.read(lambda one: step_queries.all_steps(one, number, 0, 1_000_000))
         return [{"node": row["node"], "part": row["part"], **step_view(row)} for row in rows]
 
     def unfold(self, number: int, first: int = 0, last: int | None = None) -> None:
@@ -241,7 +249,7 @@ class InlineService:
         def look(connection: Any) -> dict[str, Any] | list[rows_needed.Span]:
             row = run_queries.run(connection, number)
             assert row is not None
-            plan = read_plan(run_queries.plan_document(connection, row["plan"]))
+            plan = read_plan(workflow_queries.plan_document(connection, row["plan"]))
             spans = rows_needed.needs(connection, plan, number, ask, *args)
             return spans or ask(connection, plan, number, *args)
 

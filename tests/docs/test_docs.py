@@ -16,7 +16,7 @@ from tests.helpers import ROOT
 from yarnloom import errors
 from yarnloom.cli import EXIT_CODES
 from yarnloom.cli.parser import build_parser
-from yarnloom.engine.queries import explain
+from yarnloom.engine.queries import explain, obstacles2
 from yarnloom.engine.rules.limits import Shut
 from yarnloom.engine.rules.states import Outcome, RunState, SkipReason, StepState
 from yarnloom.engine.state.contracts import (
@@ -152,7 +152,7 @@ def test_every_reason_is_documented() -> None:
     source = (ROOT / "src/yarnloom/engine/explaining.py").read_text(encoding="utf-8")
     kinds = set(re.findall(r'_reason\(\s*"([a-z_]+)"', source))
     kinds |= {f"pool_{why}" for why in Shut} | set(Misfit)
-    kinds |= {explain.NO_PLACE, explain.ELSEWHERE, explain.DRAINING}
+    kinds |= {obstacles2.NO_PLACE, explain.ELSEWHERE, explain.DRAINING}
 
     assert len(kinds) > 20
     assert {kind for kind in kinds if f"`{kind}`" not in DOCS["limits.md"]} == set()

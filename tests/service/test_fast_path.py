@@ -11,7 +11,13 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.helpers import ServiceProgram, much
-from yarnloom.protocol.bodies import AskBody, ReportBody, StartBody
+from yarnloom.protocol.bodies import (
+    StartBody,
+)
+from yarnloom.protocol.worker_bodies import (
+    AskBody,
+    ReportBody,
+)
 from yarnloom.service.fast_path import _usual
 
 USUAL = "application/json"

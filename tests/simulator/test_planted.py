@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from tests.simulator.world import World
-from yarnloom.engine.operations import due, reports, worker_sessions
+from yarnloom.engine.operations import attempt_reports, due, worker_sessions
 from yarnloom.engine.state.transaction import UNBEGUN_DUE
 from yarnloom.store import Past
 
@@ -22,7 +22,7 @@ def never_take_back(patch: Patch) -> None:
 
 def accept_late_reports(patch: Patch) -> None:
     """What was given up counts all the same, as if nothing had happened since."""
-    patch.setattr(reports, "_FENCED", {})
+    patch.setattr(attempt_reports, "_FENCED", {})
 
 
 def ignore_epochs(patch: Patch) -> None:

@@ -14,14 +14,18 @@ from yarnloom.errors import Busy, FolderInUse, FolderUnusable
 from yarnloom.store import Database, FileFolder, audit, migrations
 from yarnloom.store import database as database_module
 from yarnloom.store.database import LOG_LIMIT, migrate
-from yarnloom.store.run_records import (
+from yarnloom.store.item_records import (
     FAILED_UNDER,
     FAULTY_UNDER,
-    NEXT_READY,
-    NOT_GONE,
-    NOT_HELD,
     OUTPUTS,
+)
+from yarnloom.store.queue_records import (
+    NEXT_READY,
+    NOT_HELD,
     READY_BY_LANE,
+)
+from yarnloom.store.run_records import (
+    NOT_GONE,
 )
 from yarnloom.testing import InlineService
 

@@ -12,16 +12,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yarnloom.errors import CannotStore, FolderUnusable
-from yarnloom.store import log_file
+from yarnloom.store import log_chunks, log_file
+from yarnloom.store.log_chunks import (
+    Wanted,
+)
 from yarnloom.store.log_file import (
-    AttemptKey,
     LogFile,
+    verify_logs,
+)
+from yarnloom.store.log_records import (
+    AttemptKey,
     Mark,
     Page,
     Printed,
     Printer,
-    Wanted,
-    verify_logs,
 )
 
 KEY = AttemptKey(3, 41, 2, 1, 77)
@@ -102,7 +106,7 @@ def test_any_pieces_in_any_batches_are_read_as_one_list(
 ) -> None:
     """Pieces that overlap, repeat, or are written after a restart; from any line on."""
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(log_file, "CHUNK_SIZE", 300)
+        patch.setattr(log_chunks, "CHUNK_SIZE", 300)
         folder = tmp_path_factory.mktemp("logs")
         file = LogFile(folder)
         have = 0
@@ -165,7 +169,7 @@ def test_a_runs_log_is_read_whole_in_both_directions(
     """In pages of any size: each line once, as it arrived, and of no other run."""
     inside = {"": "0123", "list": "0", "coast": "12", "coast[1]": "1", "coast[1]/fetch": "1"}
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(log_file, "CHUNK_SIZE", 100)
+        patch.setattr(log_chunks, "CHUNK_SIZE", 100)
         patch.setattr(log_file, "SEARCHED", searched)
         file = LogFile(tmp_path_factory.mktemp("logs"))
         file.write([printed(0, "Ebb", printer=Printer(KEY, 8, "8/list"))])

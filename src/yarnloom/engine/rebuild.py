@@ -7,9 +7,10 @@ from collections.abc import Callable
 from yarnloom.engine.compact import granted_items, relay_steps
 from yarnloom.engine.dispatch import kept_files, pool_settings
 from yarnloom.engine.operations import (
+    attempt_ends,
+    attempt_reports,
     list_results,
     pause,
-    reports,
     schedules,
     worker_sessions,
 )
@@ -26,7 +27,16 @@ from yarnloom.engine.state.transaction import (
     START_DUE,
     Transaction,
 )
-from yarnloom.store import Unit, schedule_records, time_weights
+from yarnloom.store import (
+    Unit,
+    due_records,
+    item_records,
+    queue_records,
+    schedule_records,
+    time_weights,
+    worker_records,
+    workflow_records,
+)
 from yarnloom.store import run_records as store
 
 
@@ -35,9 +45,9 @@ def _by_day(transaction: Transaction, wall: int | None) -> int | None:
 
 
 NEXT_OF_KIND: dict[str, Callable[[Transaction], int | None]] = {
-    BACK_OFF_DUE: lambda transaction: store.next_due(transaction.unit),
-    DEADLINE_DUE: lambda transaction: store.next_step_deadline(transaction.unit),
-    RUN_DEADLINE_DUE: lambda transaction: store.next_run_deadline(transaction.unit),
+    BACK_OFF_DUE: lambda transaction: due_records.next_due(transaction.unit),
+    DEADLINE_DUE: lambda transaction: due_records.next_step_deadline(transaction.unit),
+    RUN_DEADLINE_DUE: lambda transaction: due_records.next_run_deadline(transaction.unit),
     START_DUE: lambda transaction: schedule_records.next_to_open(
         transaction.unit, transaction.time.ahead
     ),
@@ -54,12 +64,12 @@ NEXT_OF_KIND: dict[str, Callable[[Transaction], int | None]] = {
 def rebuild(transaction: Transaction) -> None:
     """Fill an empty memory from the records; what was open then goes on as before."""
     memory, unit = transaction.memory, transaction.unit
-    memory.workflows.plans = store.current_plans(unit)
+    memory.workflows.plans = workflow_records.current_plans(unit)
     memory.workflows.weights = time_weights.newest(unit)
     pool_settings.recall(transaction)
     pause.recall(transaction)
     granted_items.recall(transaction)
-    for pool, priority, share, contract, count, run in store.ready_by_lane(unit):
+    for pool, priority, share, contract, count, run in queue_records.ready_by_lane(unit):
         # The plan says what the steps of a contract expect of a worker.
         transaction.plan(transaction.run(run))
         memory.queue.lanes.add(pool, priority, share, contract, count)
@@ -68,10 +78,10 @@ def rebuild(transaction: Transaction) -> None:
     memory.workflows.listeners = listeners_of(transaction)
     schedules.look_again(transaction)
     set_timers(transaction)
-    for each in store.unfinished_eaches(unit):
+    for each in item_records.unfinished_eaches(unit):
         memory.timers.add(transaction.mono, FILL_DUE, str(each))
     list_results.recall(transaction)
-    for worker_id, name, facts in store.workers_present(unit):
+    for worker_id, name, facts in worker_records.workers_present(unit):
         worker_sessions.remember(transaction, worker_id, name, facts)
     for worker in memory.workers.values():
         for attempt in worker.in_hand:
@@ -100,7 +110,7 @@ def _remember_attempt(transaction: Transaction, attempt_id: int) -> None:
     if attempt.begun_at is None:
         transaction.expect_begin(attempt_id)
     else:
-        reports.watch(transaction, attempt, step)
+        attempt_reports.watch(transaction, attempt, step)
 
 
 def set_timers(transaction: Transaction) -> None:
@@ -115,11 +125,11 @@ def count_last_hour(unit: Unit, now: int) -> Recent:
     last_hour = Recent()
     since = now - MINUTES * MINUTE
     found = []
-    for ready_at, begun_at, ended_at, outcome in store.recent_attempts(unit, since):
+    for ready_at, begun_at, ended_at, outcome in worker_records.recent_attempts(unit, since):
         waited = max(0, begun_at - ready_at) / 1_000_000
         found.append((begun_at, Tally(begun=1, waited=waited, longest=waited)))
         if ended_at is not None:
-            found.append((ended_at, Tally(ended=1, failed=outcome in reports.TROUBLE)))
+            found.append((ended_at, Tally(ended=1, failed=outcome in attempt_ends.TROUBLE)))
     for at, tally in sorted(found, key=lambda one: one[0]):
         last_hour.add(at, tally)
     return last_hour

@@ -35,7 +35,13 @@ from yarnloom.engine.commands import (
     Unfold,
     Why,
 )
-from yarnloom.engine.queries import explain, failure_kinds, rows_needed, run_graph, run_line
+from yarnloom.engine.queries import (
+    failure_kinds,
+    obstacles,
+    rows_needed,
+    run_graph,
+    run_line,
+)
 from yarnloom.engine.queries.run_views import Look, Open, run_views, under_way_of
 from yarnloom.engine.rules.states import RUN_ENDED, RunState
 from yarnloom.engine.state import time_shares
@@ -43,7 +49,9 @@ from yarnloom.engine.state.time_shares import UNKNOWN, Paces
 from yarnloom.errors import Busy, CannotStore, Gone, InvalidInput, NotFound, Problem, WorkerUnknown
 from yarnloom.plan import Plan, read_plan
 from yarnloom.process_identity import has_ended
-from yarnloom.protocol.bodies import LogBody
+from yarnloom.protocol.worker_bodies import (
+    LogBody,
+)
 from yarnloom.service.check_processes import Checker
 from yarnloom.service.events import WORKERS, Hub, Subject
 from yarnloom.service.group_commit import SLOW_FLUSH, Writer, system_clock
@@ -62,7 +70,9 @@ from yarnloom.store import (
     Printer,
     run_lists,
     run_queries,
+    step_queries,
     time_weights,
+    workflow_queries,
 )
 from yarnloom.tabular.check_file import ERRORS_TOLD
 from yarnloom.units import (
@@ -98,7 +108,7 @@ CAME_REMEMBERED = 1_000
 
 ASKS_AGAIN_WITHIN = 2.0
 STUCK = frozenset(
-    ("paused", "pool_paused", "pool_halted", "no_worker", "quiet", "itself", *explain.FLAWS)
+    ("paused", "pool_paused", "pool_halted", "no_worker", "quiet", "itself", *obstacles.FLAWS)
 )
 """Reasons for which a run waits that time alone does not take away."""
 
@@ -365,7 +375,9 @@ class Core:
     async def plan(self, plan_id: int) -> Plan:
         """A plan by id."""
         if plan_id not in self._plans:
-            self._plans[plan_id] = read_plan(await self.read(run_queries.plan_document, plan_id))
+            self._plans[plan_id] = read_plan(
+                await self.read(workflow_queries.plan_document, plan_id)
+            )
         return self._plans[plan_id]
 
     async def graph(self, number: int, address: str = "") -> View:
@@ -420,7 +432,7 @@ class Core:
 
     async def log_key(self, attempt: int) -> AttemptKey | None:
         """Return the key of an attempt's lines; None where there is no such attempt."""
-        keys: dict[int, AttemptKey] = await self.read(run_queries.log_keys, [attempt])
+        keys: dict[int, AttemptKey] = await self.read(step_queries.log_keys, [attempt])
         return keys.get(attempt)
 
     def registration(self, worker: str) -> asyncio.Future[None]:
@@ -465,7 +477,7 @@ class Core:
         workers: list[View] = await self.submit(ListWorkers())
         wanted = [one for worker in workers for one in worker["in_hand"][:IN_HAND_SHOWN]]
         wanted += [worker["last"]["id"] for worker in workers if worker["last"]]
-        rows = await self.read(run_queries.in_hand, wanted) if wanted else []
+        rows = await self.read(step_queries.in_hand, wanted) if wanted else []
         plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
         named = await self.read(run_graph.addresses_of, rows, plans) if rows else []
         by_id = {row["id"]: facts for row, facts in zip(rows, named, strict=True)}
@@ -606,8 +618,8 @@ class Core:
         await self.logs.append(batch)
 
     async def _find_printers(self, attempts: list[int]) -> None:
-        keys = await self.read(run_queries.log_keys, attempts)
-        rows = await self.read(run_queries.in_hand, attempts)
+        keys = await self.read(step_queries.log_keys, attempts)
+        rows = await self.read(step_queries.in_hand, attempts)
         plans = {plan: await self.plan(plan) for plan in {row["plan"] for row in rows}}
         places = await self.read(run_graph.addresses_of, rows, plans)
         for row, known in zip(rows, places, strict=True):

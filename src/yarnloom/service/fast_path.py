@@ -16,7 +16,13 @@ from pydantic import BaseModel
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from yarnloom.errors import InvalidInput, YarnloomError
-from yarnloom.protocol.bodies import AskBody, ReportBody, StartBody
+from yarnloom.protocol.bodies import (
+    StartBody,
+)
+from yarnloom.protocol.worker_bodies import (
+    AskBody,
+    ReportBody,
+)
 from yarnloom.service.core import Core
 from yarnloom.service.problems import problem_response
 from yarnloom.service.route_helpers import NOBODY

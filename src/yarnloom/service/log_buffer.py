@@ -15,16 +15,20 @@ from contextlib import contextmanager
 from typing import NamedTuple, TypeVar
 
 from yarnloom.errors import CannotStore, FolderUnusable
+from yarnloom.store.log_chunks import (
+    Wanted,
+)
 from yarnloom.store.log_file import (
+    LogFile,
+)
+from yarnloom.store.log_records import (
     PUBLISHED,
     AttemptKey,
     Line,
-    LogFile,
     Mark,
     Page,
     Printed,
     Printer,
-    Wanted,
 )
 
 log = logging.getLogger("yarnloom.service")

@@ -20,7 +20,7 @@ from yarnloom.engine.commands import (
 from yarnloom.errors import CannotStore, InvalidInput, Problem
 from yarnloom.media_types import BLOCK
 from yarnloom.service.group_commit import Writer
-from yarnloom.store import Database, Kept, run_queries
+from yarnloom.store import Database, Kept, file_queries
 from yarnloom.store.file_folder import Incoming
 
 
@@ -80,7 +80,7 @@ class Uploads:
                 await asyncio.to_thread(self._drop, sha256)
 
     def _drop(self, sha256: str) -> None:
-        if self._database.read(lambda one: run_queries.file(one, sha256)) is None:
+        if self._database.read(lambda one: file_queries.file(one, sha256)) is None:
             self._database.files.remove(sha256)
 
 

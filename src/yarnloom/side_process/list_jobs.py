@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from yarnloom.engine.parts.list_values import ALL, DONE, FAILURES, failed_item, look_through
-from yarnloom.store import FileFolder, Kept, open_reader, run_queries
+from yarnloom.store import FileFolder, Kept, item_queries, open_reader
 from yarnloom.tabular import Dialect, RowCheck, RowProblem, dialect_of
 
 Job = dict[str, Any]
@@ -74,8 +74,8 @@ def gather(files: FileFolder, data: Path, job: Job) -> dict[str, Kept]:
 def _outputs(data: Path, job: Job, *, only_done: bool) -> Iterator[str]:
     # In pages, each with a connection's short transaction, so that the log can be folded back.
     with open_reader(data) as connection:
-        for first in range(0, run_queries.item_count(connection, job["part"]), PAGE):
-            page = run_queries.item_outputs(
+        for first in range(0, item_queries.item_count(connection, job["part"]), PAGE):
+            page = item_queries.item_outputs(
                 connection,
                 job["part"],
                 job["node"],
@@ -88,7 +88,7 @@ def _outputs(data: Path, job: Job, *, only_done: bool) -> Iterator[str]:
 def _failures(data: Path, job: Job) -> Iterator[str]:
     after = -1
     with open_reader(data) as connection:
-        while page := run_queries.failed_items(connection, job["part"], after, PAGE):
+        while page := item_queries.failed_items(connection, job["part"], after, PAGE):
             for item, name, error in page:
                 yield failed_item(job["address"], item, name, error)
                 after = item

@@ -6,7 +6,14 @@ from yarnloom.store.epoch import Past
 from yarnloom.store.file_folder import FileFolder, Kept
 from yarnloom.store.file_permissions import make_private, private
 from yarnloom.store.integrity import Verdict
-from yarnloom.store.log_file import AttemptKey, LogFile, Printed, Printer
+from yarnloom.store.log_file import (
+    LogFile,
+)
+from yarnloom.store.log_records import (
+    AttemptKey,
+    Printed,
+    Printer,
+)
 from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.unit_of_work import StoreFailed, Unit
 

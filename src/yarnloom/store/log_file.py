@@ -14,27 +14,42 @@ import sqlite3
 import zlib
 from collections import OrderedDict
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NamedTuple
 
 from yarnloom.errors import CannotStore, FolderUnusable
 from yarnloom.store import integrity
 from yarnloom.store.file_permissions import private
-from yarnloom.units import whole_number
-from yarnloom.values import depth_problem
+from yarnloom.store.log_chunks import (
+    CHUNK_SIZE,
+    Chunk,
+    Wanted,
+    chunks_of,
+    json_of,
+    lines_after,
+    mark_of,
+    only_chunk,
+    packed,
+    published_text,
+    row_of,
+    unpacked,
+)
+from yarnloom.store.log_records import (
+    PUBLISHED,
+    AttemptKey,
+    Line,
+    Mark,
+    Page,
+    Printed,
+    Printer,
+    Row,
+)
 
 LOG_FILE = "logs.db"
-PUBLISHED = "published"
-"""The stream of values that a task publishes; other streams hold text."""
 
-LINE_LIMIT = 20_000
 SIZE_LIMIT = 4 * 1024 * 1024
 PUBLISHED_LIMIT = 64 * 1024 * 1024
-CHUNK_SIZE = 128 * 1024
-"""Characters of JSON after which the next chunk begins."""
 
-_COMPRESSED_FROM = 400
 SEARCHED = 2 * 1024 * 1024
 """Characters of JSON that are looked through for one page of a run's log."""
 
@@ -42,7 +57,6 @@ _REMEMBERED = 2_000
 _WAL_LIMIT = 4 * 2**20
 _QUICK_SECONDS = 0.1
 _OURS = 0x5961724C  # "YarL" in ASCII
-_SHORT = ("at", "stream", "level", "logger")
 
 _VERSION = 2
 _TABLES = f"""
@@ -86,113 +100,6 @@ _OF_ATTEMPT = "part = ? AND item = ? AND step = ? AND number = ? AND attempt = ?
 
 _INSERT = f"INSERT INTO lines VALUES ({', '.join('?' * 13)})"
 _INSERT_IF_NEW = f"{_INSERT} ON CONFLICT DO NOTHING"
-_FEW = 100
-_quoted = json.encoder.encode_basestring_ascii
-
-Line = dict[str, Any]
-Row = tuple[Any, ...]
-
-
-class AttemptKey(NamedTuple):
-    """The key of an attempt's lines; see the columns of `lines`."""
-
-    part: int
-    item: int
-    step: int
-    number: int
-    attempt: int
-
-
-class Printer(NamedTuple):
-    """An attempt that prints.
-
-    Attributes:
-        key: of its lines.
-        run: its run's number.
-        address: `RUN/PART`.
-    """
-
-    key: AttemptKey
-    run: int
-    address: str
-
-
-class Printed(NamedTuple):
-    """Lines of an attempt, as a worker reports them.
-
-    Attributes:
-        printer: the attempt.
-        first: how many lines came before these.
-        lines: each with `at` (RFC 3339), `stream` and `text`, or `value` where it is published.
-        at: when they arrived, in microseconds since 1970 UTC.
-    """
-
-    printer: Printer
-    first: int
-    lines: list[Line]
-    at: int
-
-
-class Mark(NamedTuple):
-    """A place in a run's log: the chunks before one lie before it, and so many lines of that."""
-
-    chunk: int = 0
-    line: int = 0
-
-    def __str__(self) -> str:
-        return f"{self.chunk}-{self.line}"
-
-    @classmethod
-    def of(cls, text: str) -> Mark | None:
-        """Return the mark that a text is; None if it is none."""
-        chunk, _, line = text.partition("-")
-        found = whole_number(chunk), whole_number(line)
-        return None if found[0] is None or found[1] is None else cls(found[0], found[1])
-
-
-@dataclass(frozen=True, slots=True)
-class Wanted:
-    """Which lines of a run are asked for.
-
-    Attributes:
-        limit: how many at most.
-        address: of a step, or of what is around it; empty for the whole run.
-        text: is in them, small and capital letters alike; empty for any.
-    """
-
-    limit: int
-    address: str = ""
-    text: str = ""
-
-    def among(
-        self, id_: int, address: str, number: int, first: int, body: str | bytes
-    ) -> list[Line]:
-        """Return those lines of a chunk that are wanted."""
-        if not _is_in(address, self.address):
-            return []
-        sought = self.text.casefold()
-        of_step = {"address": address, "attempt": number}
-        return [
-            {"mark": str(Mark(id_, at + 1)), **of_step, "line": first + at, **line}
-            for at, line in enumerate(_unpacked(body))
-            if sought in line["text"].casefold()
-        ]
-
-
-@dataclass(frozen=True, slots=True)
-class Page:
-    """Lines of a run, in the order in which they arrived.
-
-    Attributes:
-        lines: each with `mark` behind it, `address`, `attempt` and its index as `line`.
-        next: where the page behind begins, or ends that before, the way that was asked; None
-            where nothing is left.
-        end: behind all that was looked through.
-    """
-
-    lines: list[Line]
-    next: Mark | None
-    end: Mark
 
 
 @dataclass(slots=True)
@@ -210,8 +117,8 @@ class _Extent:
         if self.size > SIZE_LIMIT:
             self.is_full = True
             note = f"more than {SIZE_LIMIT:,} bytes; what follows was dropped"
-            return _json_of({**line, "stream": "yarnloom", "text": note})
-        text = _json_of(line)
+            return json_of({**line, "stream": "yarnloom", "text": note})
+        text = json_of(line)
         self.size += len(text)
         return text
 
@@ -225,17 +132,6 @@ class _Extent:
         self.is_full = True
         note = f"more than {PUBLISHED_LIMIT:,} bytes published; what follows was dropped"
         return json.dumps({**json.loads(text), "dropped": True, "value": note})
-
-
-@dataclass(slots=True)
-class _Chunk:
-    """Consecutive lines of one attempt that are stored as one row."""
-
-    first: int
-    count: int = 0
-    size: int = 0
-    at: int = 0
-    texts: list[str] = field(default_factory=list)
 
 
 class LogFile:
@@ -322,7 +218,7 @@ class LogFile:
             published: dict[int, list[str]] = {}
             new: list[tuple[Printed, Row]] = []
             for printer, pieces in _by_attempt(batch).items():
-                if printer.key not in self._extents and (row := _only_chunk(pieces)):
+                if printer.key not in self._extents and (row := only_chunk(pieces)):
                     new.append((pieces[0], row))
                     continue
                 self._insert_new(new)
@@ -353,24 +249,24 @@ class LogFile:
 
     def _write_lines(self, printer: Printer, pieces: list[Printed], published: list[str]) -> None:
         extent = self._extent_of_lines(printer.key)
-        chunks = [_Chunk(extent.count)]
+        chunks = [Chunk(extent.count)]
         for piece in pieces:
             for line in piece.lines[max(0, extent.count - piece.first) :]:
                 if piece.first > extent.count or chunks[-1].size > CHUNK_SIZE:
                     # A chunk ends where lines between were lost, and where it is large enough.
                     extent.count = max(piece.first, extent.count)
-                    chunks.append(_Chunk(extent.count))
+                    chunks.append(Chunk(extent.count))
                 extent.count += 1
                 chunks[-1].count += 1
                 chunks[-1].at = piece.at
                 if line.get("stream") == PUBLISHED:
-                    published.append(_published_text(printer, line))
+                    published.append(published_text(printer, line))
                 if text := extent.line_text(line):
                     chunks[-1].texts.append(text)
                     chunks[-1].size += len(text)
         for chunk in chunks:
             if chunk.count:
-                self._connection.execute(_INSERT, _row(printer, chunk))
+                self._connection.execute(_INSERT, row_of(printer, chunk))
 
     def _insert_new(self, new: list[tuple[Printed, Row]]) -> None:
         """Write the first lines of attempts of which nothing is known, and empty the list.
@@ -385,11 +281,11 @@ class LogFile:
 
     def _write_published(self, run: int, entries: list[str]) -> None:
         extent = self._extent_of_published(run)
-        for some in _chunks(entries):
+        for some in chunks_of(entries):
             before = extent.size
             texts = [text for text in map(extent.published_text, some) if text]
             if texts:
-                row = (run, extent.count, len(texts), extent.size - before, _packed(texts))
+                row = (run, extent.count, len(texts), extent.size - before, packed(texts))
                 self._connection.execute("INSERT INTO published VALUES (?, ?, ?, ?, ?)", row)
                 extent.count += len(texts)
 
@@ -437,7 +333,7 @@ class LogFile:
                 if first > end:
                     text = f"{first - end:,} lines were lost here, when the service ended suddenly"
                     lines.append({"line": first - 1, "stream": "yarnloom", "text": text})
-                lines += _after(first, body, after)
+                lines += lines_after(first, body, after)
                 end = first + count
                 if len(lines) >= limit:
                     break
@@ -458,11 +354,11 @@ class LogFile:
             for id_, size_of_chunk, *chunk in rows:
                 if size > SEARCHED:
                     return Page(lines, end, end)
-                lines += [one for one in wanted.among(id_, *chunk) if _mark(one) > after]
+                lines += [one for one in wanted.among(id_, *chunk) if mark_of(one) > after]
                 size, end = size + size_of_chunk, Mark(id_ + 1)
                 if len(lines) > wanted.limit:
                     del lines[wanted.limit :]
-                    return Page(lines, _mark(lines[-1]), _mark(lines[-1]))
+                    return Page(lines, mark_of(lines[-1]), mark_of(lines[-1]))
         return Page(lines, None, end)
 
     def lines_before(self, run: int, before: Mark | None, wanted: Wanted) -> Page:
@@ -482,11 +378,11 @@ class LogFile:
             for id_, size_of_chunk, *chunk in rows:
                 if size > SEARCHED:
                     return Page(lines, lowest, end)
-                lines[:0] = [one for one in wanted.among(id_, *chunk) if _mark(one) <= before]
+                lines[:0] = [one for one in wanted.among(id_, *chunk) if mark_of(one) <= before]
                 size, lowest, end = size + size_of_chunk, Mark(id_), max(end, Mark(id_ + 1))
                 if len(lines) > wanted.limit:
                     del lines[: -wanted.limit]
-                    first = _mark(lines[0])
+                    first = mark_of(lines[0])
                     return Page(lines, first._replace(line=first.line - 1), end)
         return Page(lines, None, end)
 
@@ -503,7 +399,7 @@ class LogFile:
         entries: list[Line] = []
         with self._telling_faults():
             for first, body in self._connection.execute(ask, (run, run, after)):
-                entries += _after(first, body, after)
+                entries += lines_after(first, body, after)
                 if len(entries) >= limit:
                     break
         return entries[:limit]
@@ -531,7 +427,7 @@ def verify_logs(folder: Path) -> list[str]:
             faults = integrity.look_for_damage(connection, None) or []
             for table in ("lines", "published"):
                 for (body,) in connection.execute(f"SELECT body FROM {table}"):
-                    _unpacked(body)
+                    unpacked(body)
     except (sqlite3.Error, zlib.error, ValueError) as error:
         faults = [str(error)]
     return [f"{LOG_FILE} is damaged: {fault}" for fault in faults]
@@ -543,86 +439,3 @@ def _by_attempt(batch: Iterable[Printed]) -> dict[Printer, list[Printed]]:
     for printed in batch:
         by_attempt.setdefault(printed.printer, []).append(printed)
     return by_attempt
-
-
-def _only_chunk(pieces: list[Printed]) -> Row | None:
-    """Return the row of an attempt's first lines; None where there is more about them."""
-    printer, first, lines, at = pieces[0]
-    if first or len(pieces) > 1 or len(lines) > _FEW:
-        return None
-    chunk = _Chunk(0, len(lines), 0, at)
-    for line in lines:
-        if line.get("stream") == PUBLISHED:
-            return None
-        chunk.texts.append(text := _json_of(line))
-        chunk.size += len(text)
-    return _row(printer, chunk) if lines and chunk.size <= CHUNK_SIZE else None
-
-
-def _row(printer: Printer, chunk: _Chunk) -> Row:
-    place = (None, printer.run, printer.address.partition("/")[2], *printer.key)
-    return (*place, chunk.first, chunk.count, chunk.size, chunk.at, _packed(chunk.texts))
-
-
-def _json_of(line: Line) -> str:
-    """Return the JSON that is stored for a line, whose fields are all texts."""
-    fields = [
-        f'"{name}": {_quoted(str(value)[:100])}' for name in _SHORT if (value := line.get(name))
-    ]
-    return f'{{{", ".join(fields)}, "text": {_quoted(_text_of(line)[:LINE_LIMIT])}}}'
-
-
-def _chunks(texts: list[str]) -> Iterator[list[str]]:
-    chunk: list[str] = []
-    size = 0
-    for text in texts:
-        chunk.append(text)
-        size += len(text)
-        if size > CHUNK_SIZE:
-            yield chunk
-            chunk, size = [], 0
-    yield chunk
-
-
-def _published_text(printer: Printer, line: Line) -> str:
-    value = line.get("value")
-    if problem := depth_problem(value):
-        value = f"what was published cannot be shown: {problem}"
-    entry = {"at": str(line.get("at"))[:100], "address": printer.address}
-    return json.dumps({**entry, "attempt": printer.key.attempt, "value": value})
-
-
-def _text_of(line: Line) -> str:
-    """Return the text of a line; of something published its value."""
-    if line.get("stream") != PUBLISHED:
-        return str(line.get("text", ""))
-    value = line.get("value")
-    return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
-
-
-def _mark(line: Line) -> Mark:
-    return Mark.of(line["mark"]) or Mark()
-
-
-def _is_in(address: str, place: str) -> bool:
-    """Whether a step is at a place, or in it: an item, an each, a part of the plan."""
-    if not place or address == place:
-        return True
-    return address.startswith(place) and address[len(place)] in "/["
-
-
-def _packed(texts: list[str]) -> str | bytes:
-    text = f"[{','.join(texts)}]"
-    return text if len(text) < _COMPRESSED_FROM else zlib.compress(text.encode(), 1)
-
-
-def _unpacked(body: str | bytes) -> list[Line]:
-    lines: list[Line] = json.loads(body if isinstance(body, str) else zlib.decompress(body))
-    return lines
-
-
-def _after(first: int, body: str | bytes, after: int) -> list[Line]:
-    """Return a chunk's lines from an index on."""
-    lines = _unpacked(body)
-    begin = max(0, after - first)
-    return [{"line": first + begin + at, **line} for at, line in enumerate(lines[begin:])]

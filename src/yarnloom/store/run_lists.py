@@ -7,7 +7,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
-from yarnloom.store.run_queries import RUN_COLUMNS, RUN_TABLES, Record, like
+from yarnloom.store.run_queries import (
+    RUN_COLUMNS,
+    RUN_TABLES,
+)
+from yarnloom.store.select import (
+    Record,
+    like,
+)
 
 
 @dataclass(frozen=True, slots=True)

@@ -30,8 +30,7 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.compact.segments import AT_ONCE, LARGEST_OUTPUT
 from yarnloom.engine.queries import export_pages, failure_kinds, run_graph, time_spent
 from yarnloom.protocol.attempt_groups import one_by_one
-from yarnloom.store import audit, pool_records, time_weights
-from yarnloom.store import run_records as store
+from yarnloom.store import audit, pool_records, time_weights, worker_records
 from yarnloom.store.integrity import verify
 from yarnloom.testing import InlineService, inline_service
 
@@ -118,7 +117,7 @@ def test_what_the_engine_reads_is_the_same_with_rows(seed: int) -> None:
         def read() -> list[Any]:
             return [
                 time_weights.steps_in_items(unit, 1),
-                sorted(store.recent_attempts(unit, since)),
+                sorted(worker_records.recent_attempts(unit, since)),
                 sorted(pool_records.begins_since(unit, since)),
             ]
 

@@ -29,7 +29,7 @@ from yarnloom.errors import (
     StartKeyTaken,
     WorkerUnknown,
 )
-from yarnloom.store import run_queries
+from yarnloom.store import run_queries, step_queries
 from yarnloom.testing import InlineService
 
 TASKS = dict.fromkeys(("marks/add", "marks/begin", "marks/hold", "marks/finish"), "hash")
@@ -55,7 +55,7 @@ def tell(inline: InlineService, attempt: int, worker: str = "w", **item: Any) ->
 
 def attempts(inline: InlineService, step: int = 1) -> list[Any]:
     """Outcomes of a step's attempts."""
-    rows = inline.database.read(lambda connection: run_queries.attempts(connection, step, 20))
+    rows = inline.database.read(lambda connection: step_queries.attempts(connection, step, 20))
     return [row["outcome"] for row in rows]
 
 

@@ -15,8 +15,7 @@ from yarnloom.engine.state.open_relays import Anchor
 from yarnloom.engine.state.ready_steps import Lane, Place
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import Worker
-from yarnloom.store import AttemptRow, StepRow
-from yarnloom.store import run_records as store
+from yarnloom.store import AttemptRow, StepRow, queue_records
 from yarnloom.store.unit_of_work import LARGEST_GRANT
 
 FETCH = 64
@@ -152,7 +151,7 @@ class Dispatcher:
             return known
         # The query must not find steps of this lane that were handed out a moment ago.
         self.transaction.unit.flush()
-        rows = store.next_ready(
+        rows = queue_records.next_ready(
             self.transaction.unit, lane, FETCH, some_held=bool(memory.queue.paused)
         )
         places = [(run, rank, step) for step, run, rank in rows]

@@ -12,7 +12,7 @@ from yarnloom.engine.state.transaction import Late, Transaction
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
 from yarnloom.store import pool_records as store
-from yarnloom.store import run_records
+from yarnloom.store import run_records, workflow_records
 from yarnloom.units import (
     iso_time,
 )
@@ -313,8 +313,10 @@ def _named(transaction: Transaction) -> set[str]:
         *store.unfinished_plans(transaction.unit),
     }
     found = {pool for plan in plans for pool in transaction.plan_by_id(plan).pools}
-    for task in run_records.task_names(transaction.unit):
-        found.add(run_records.task_facts(transaction.unit, task).get("rules", {}).get("pool", ""))
+    for task in workflow_records.task_names(transaction.unit):
+        found.add(
+            workflow_records.task_facts(transaction.unit, task).get("rules", {}).get("pool", "")
+        )
     return found
 
 

@@ -12,7 +12,7 @@ from yarnloom.engine.queries.run_in_transaction import present
 from yarnloom.engine.rules.states import RunEvent, StopReason
 from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, Transaction
 from yarnloom.engine.state.transitions import move_run
-from yarnloom.store import RunRow, schedule_records
+from yarnloom.store import RunRow, due_records, schedule_records
 from yarnloom.store import run_records as store
 from yarnloom.units import (
     duration_text,
@@ -53,7 +53,7 @@ def stop(transaction: Transaction, run: RunRow, why: str) -> None:
 
 def stop_late_runs(transaction: Transaction) -> None:
     """Stop runs whose deadline has passed: like a cancel, but they end failed."""
-    for number in store.runs_past_deadline(transaction.unit, transaction.now):
+    for number in due_records.runs_past_deadline(transaction.unit, transaction.now):
         run = transaction.run(number)
         root = transaction.unit.parts.one("run = ? AND parent IS NULL", number)
         if root is not None and root.outcome is not None:
@@ -65,7 +65,7 @@ def stop_late_runs(transaction: Transaction) -> None:
         why = f"the run's deadline of {limit} has passed"
         store.log_command(transaction.unit, transaction.now, "service", "deadline", run.number, why)
         _stop(transaction, run, why, StopReason.DEADLINE)
-    if (following := store.next_run_deadline(transaction.unit)) is not None:
+    if (following := due_records.next_run_deadline(transaction.unit)) is not None:
         transaction.remind(RUN_DEADLINE_DUE, following)
 
 

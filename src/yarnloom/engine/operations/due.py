@@ -13,8 +13,14 @@ from yarnloom.engine.dispatch.pool_places import (
 from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
 )
+from yarnloom.engine.operations.attempt_ends import (
+    hears_before,
+    too_long,
+)
 from yarnloom.engine.operations.cancel import stop_late_runs, stop_late_starts
-from yarnloom.engine.operations.reports import hears_before, look_at_given, too_long
+from yarnloom.engine.operations.compact_reports import (
+    look_at_given,
+)
 from yarnloom.engine.operations.schedules import fire_due
 from yarnloom.engine.operations.start import open_due
 from yarnloom.engine.operations.unbegun_attempts import look_at_unbegun
@@ -37,7 +43,7 @@ from yarnloom.engine.state.transaction import (
     Transaction,
 )
 from yarnloom.engine.state.transitions import move_step
-from yarnloom.store import run_records as store
+from yarnloom.store import due_records
 
 AT_ONCE = 500
 MILD = (None, StopReason.PAUSE, StopReason.DRAIN)
@@ -119,15 +125,15 @@ def _look_at_quiet(transaction: Transaction, _: str) -> None:
 
 def _wake_steps(transaction: Transaction, _: str) -> None:
     """Steps whose back-off or rest is over are ready."""
-    for step_id in store.steps_due(transaction.unit, transaction.now, AT_ONCE):
+    for step_id in due_records.steps_due(transaction.unit, transaction.now, AT_ONCE):
         move_step(transaction, transaction.unit.steps.need(step_id), StepEvent.DUE)
-    if (following := store.next_due(transaction.unit)) is not None:
+    if (following := due_records.next_due(transaction.unit)) is not None:
         transaction.remind(BACK_OFF_DUE, following)
 
 
 def _stop_late_steps(transaction: Transaction, _: str) -> None:
     """Steps whose deadline has passed fail, or are told to stop where they run."""
-    for step_id in store.steps_past_deadline(transaction.unit, transaction.now, AT_ONCE):
+    for step_id in due_records.steps_past_deadline(transaction.unit, transaction.now, AT_ONCE):
         step = transaction.unit.steps.need(step_id)
         if step.ended_at is not None:
             continue  # because of another
@@ -141,7 +147,7 @@ def _stop_late_steps(transaction: Transaction, _: str) -> None:
             Composition(transaction, run).fail_step(
                 step, too_long(limit, "deadline", "DeadlinePassed")
             )
-    if (following := store.next_step_deadline(transaction.unit)) is not None:
+    if (following := due_records.next_step_deadline(transaction.unit)) is not None:
         transaction.remind(DEADLINE_DUE, following)
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import PLAN_FORMAT, Kind, read_plan
-from yarnloom.store import run_records as store
+from yarnloom.store import workflow_records
 
 
 def find_workflow(transaction: Transaction, name: str) -> tuple[str, int]:
@@ -25,11 +25,11 @@ def find_workflow(transaction: Transaction, name: str) -> tuple[str, int]:
 
 def find_task(transaction: Transaction, name: str) -> tuple[str, int]:
     """Full name of a task, and the plan of a run of nothing else; raises as `find_workflow`."""
-    full = _find("task", name, store.task_names(transaction.unit))
-    plan = read_plan(plan_of_task(full, store.task_facts(transaction.unit, full)))
-    kept = store.plan_id(transaction.unit, plan.workflow, plan.version)
+    full = _find("task", name, workflow_records.task_names(transaction.unit))
+    plan = read_plan(plan_of_task(full, workflow_records.task_facts(transaction.unit, full)))
+    kept = workflow_records.plan_id(transaction.unit, plan.workflow, plan.version)
     if kept is None:
-        kept = store.keep_plan(
+        kept = workflow_records.keep_plan(
             transaction.unit, plan.workflow, plan.version, plan.document, transaction.now
         )
     return full, kept

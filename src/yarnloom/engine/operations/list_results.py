@@ -14,8 +14,7 @@ from yarnloom.engine.parts.list_jobs import GATHER, READ, ask_to_gather, ask_to_
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.state.transaction import CHORES_DUE, Transaction
 from yarnloom.media_types import JSON_LINES
-from yarnloom.store import file_records
-from yarnloom.store import run_records as store
+from yarnloom.store import file_records, item_records
 
 
 def end_chore(transaction: Transaction, command: EndChore) -> None:
@@ -41,7 +40,7 @@ def end_chore(transaction: Transaction, command: EndChore) -> None:
     elif command.fault is not None:
         composition.fail_each(part, ItemFault(command.fault))
     else:
-        store.keep_source(transaction.unit, part.id, chore.facts["text"])
+        item_records.keep_source(transaction.unit, part.id, chore.facts["text"])
         composition.read(part, chore.facts["count"])
 
 

@@ -14,7 +14,7 @@ from yarnloom.engine.state.workflows import (
 from yarnloom.errors import InvalidInput, PlanError, Problem
 from yarnloom.plan import Plan, read_plan, secret_inputs
 from yarnloom.store import run_records as store
-from yarnloom.store import schedule_records
+from yarnloom.store import schedule_records, workflow_records
 
 
 def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
@@ -35,13 +35,15 @@ def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
     schedules = read_schedules(transaction, command.schedules or [], plans)
     answer = []
     for plan in plans:
-        known = store.plan_id(transaction.unit, plan.workflow, plan.version)
-        kept = store.keep_plan(
+        known = workflow_records.plan_id(transaction.unit, plan.workflow, plan.version)
+        kept = workflow_records.keep_plan(
             transaction.unit, plan.workflow, plan.version, plan.document, transaction.now
         )
         new = transaction.memory.workflows.plans.get(plan.workflow) != kept
         if new:
-            store.make_current(transaction.unit, plan.workflow, kept, transaction.now, command.who)
+            workflow_records.make_current(
+                transaction.unit, plan.workflow, kept, transaction.now, command.who
+            )
             transaction.memory.workflows.plans[plan.workflow] = kept
         transaction.plans[kept] = plan
         transaction.memory.workers.contracts.learn(plan)
@@ -57,8 +59,8 @@ def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
     for facts in command.tasks:
         names = sorted(secret.get(facts["name"], ()))
         kept_facts = {**facts, "secret_inputs": names} if names else facts
-        store.keep_task(transaction.unit, facts["name"], kept_facts, transaction.now)
-        store.keep_code(
+        workflow_records.keep_task(transaction.unit, facts["name"], kept_facts, transaction.now)
+        workflow_records.keep_code(
             transaction.unit,
             facts["name"],
             facts["code_hash"],

@@ -13,8 +13,7 @@ from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workflows import (
     Listener,
 )
-from yarnloom.store import RunRow, schedule_records
-from yarnloom.store import run_records as store
+from yarnloom.store import RunRow, schedule_records, workflow_records
 from yarnloom.values import DEPTH_LIMIT, depth_problem, dump
 
 TOLD = (
@@ -80,7 +79,9 @@ def _tell(transaction: Transaction, run: RunRow) -> None:
         facts |= {name: view[name] if small[name] else None for name in TOLD_IF_SMALL}
         left_out = [name for name in TOLD_IF_SMALL if not small[name]]
         facts["left_out"] = [*left_out, *(["output"] if view["output_left_out"] else [])]
-        (name,) = store.task_facts(transaction.unit, listener.task)["input"]["properties"]
+        (name,) = workflow_records.task_facts(transaction.unit, listener.task)["input"][
+            "properties"
+        ]
         start_or_fail(
             transaction,
             StartRun(

@@ -8,7 +8,9 @@ A worker that is not heard of at all is another matter: its lease decides.
 
 from __future__ import annotations
 
-from yarnloom.engine.operations.reports import take_from
+from yarnloom.engine.operations.attempt_reports import (
+    take_from,
+)
 from yarnloom.engine.state.attempts import (
     Unbegun,
 )

@@ -26,7 +26,14 @@ from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
     post_work,
 )
-from yarnloom.engine.operations.reports import free, hand_back, lose, report
+from yarnloom.engine.operations.attempt_reports import (
+    free,
+    hand_back,
+    lose,
+)
+from yarnloom.engine.operations.reports import (
+    report,
+)
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.rules.states import StopReason
 from yarnloom.engine.state.contracts import (
@@ -44,7 +51,14 @@ from yarnloom.engine.state.workers import (
     Worker,
 )
 from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
-from yarnloom.store import AttemptKey, Printer, pool_records
+from yarnloom.store import (
+    AttemptKey,
+    Printer,
+    due_records,
+    pool_records,
+    worker_records,
+    workflow_records,
+)
 from yarnloom.store import run_records as store
 from yarnloom.units import (
     iso_time,
@@ -74,7 +88,7 @@ def register(transaction: Transaction, command: Register) -> dict[str, Any]:
         transaction.folder.past.epoch,
     ):
         return about
-    store.keep_worker(
+    worker_records.keep_worker(
         transaction.unit, command.worker, command.name, command.facts, transaction.now
     )
     known = transaction.memory.workers.get(command.worker)
@@ -89,7 +103,9 @@ def register(transaction: Transaction, command: Register) -> dict[str, Any]:
     worker.offer.types, worker.offer.graces = dict(command.offers), dict(command.graces)
     worker.misfits.clear()
     for name, source in command.sources.items():
-        store.keep_code(transaction.unit, name, command.tasks[name], source, transaction.now)
+        workflow_records.keep_code(
+            transaction.unit, name, command.tasks[name], source, transaction.now
+        )
     worker.offer.places, worker.offer.io_places = command.places, command.io_places
     worker.offer.ahead, worker.offer.has = command.ahead, frozenset(command.has)
     worker.offer.pools = None if command.pools is None else frozenset(command.pools)
@@ -259,7 +275,9 @@ def remember(transaction: Transaction, worker_id: str, name: str, facts: dict[st
     """Put a worker into memory, with a full lease and what the records say it has in hand."""
     session = Session(transaction.mono + transaction.settings.lease, seen_at=transaction.now)
     worker = Worker(worker_id, name, facts, session, idle_since=transaction.now)
-    worker.in_hand.update(dict.fromkeys(store.open_attempts(transaction.unit, worker_id), False))
+    worker.in_hand.update(
+        dict.fromkeys(worker_records.open_attempts(transaction.unit, worker_id), False)
+    )
     for attempt_id in pool_records.abandoned_attempts(transaction.unit, worker_id):
         attempt = transaction.unit.attempts.need(attempt_id)
         worker.abandoned[attempt_id] = (attempt.pool, attempt.run)
@@ -315,7 +333,7 @@ def dismiss_idle(transaction: Transaction) -> None:
     ]
     if not waiting or any(one.in_hand for one in workers):
         return
-    if store.next_due(transaction.unit) is not None:
+    if due_records.next_due(transaction.unit) is not None:
         return
     for worker in waiting:
         if not _has_work(transaction, worker):
@@ -337,7 +355,7 @@ def _has_work(transaction: Transaction, worker: Worker) -> bool:
 
 def _gone(transaction: Transaction, worker: Worker) -> None:
     """A worker is gone, and with it the processes of attempts that were abandoned."""
-    store.worker_gone(transaction.unit, worker.id, transaction.now)
+    worker_records.worker_gone(transaction.unit, worker.id, transaction.now)
     transaction.changes.gone.add(worker.id)
     transaction.changes.workers = True
     for attempt_id, (pool, run) in worker.abandoned.items():

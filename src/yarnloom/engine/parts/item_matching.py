@@ -19,8 +19,7 @@ from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Node
-from yarnloom.store import PartRow, RunRow, paused_runs
-from yarnloom.store import run_records as store
+from yarnloom.store import PartRow, RunRow, item_records, paused_runs
 from yarnloom.values import decode
 
 GONE = Bar(StepState.SKIPPED, SkipReason.GONE)
@@ -47,7 +46,7 @@ def match_items(
     """
     if not paused_runs.has_source(transaction.unit, each.id):
         return False
-    if text is not None and text == store.source(transaction.unit, each.id):
+    if text is not None and text == item_records.source(transaction.unit, each.id):
         return True
     _Match(transaction, run, each, node).match(text)
     return True
@@ -78,7 +77,7 @@ class _Match:
             # At a start it would be looked through elsewhere; here its values are in hand anyway.
             mark_list(self.transaction, source["list"])
         paused_runs.drop_source(self.transaction.unit, each.id)
-        store.keep_source(self.transaction.unit, each.id, text)
+        item_records.keep_source(self.transaction.unit, each.id, text)
         count = -(-len(values) // (facts.batch or 1))
         items = slice_of(self.transaction.folder.files, lambda _: None, values, facts, 0, count)
         wanted = [item_of(value, facts) for value in items]

@@ -16,8 +16,7 @@ from yarnloom.engine.parts.list_values import ItemFault, name_of, refuse_names
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import EachFacts
-from yarnloom.store import FileFolder, PartRow, file_records
-from yarnloom.store import run_records as store
+from yarnloom.store import FileFolder, PartRow, file_records, item_records
 from yarnloom.values import decode
 
 FILL_DUE = "fill"
@@ -73,7 +72,7 @@ def read_source(
         raise ItemFault(f"over is {text:.60}; expected a list")
     if facts.name is not None:
         refuse_names(values, facts.name)
-    store.keep_source(transaction.unit, part.id, text)
+    item_records.keep_source(transaction.unit, part.id, text)
     _keep_slice(transaction, part, facts, values, 0)
     return len(values)
 
@@ -84,7 +83,7 @@ def _read_reference(
     """Read a list that is a file; one that must be looked through first has no items yet."""
     marks = file_records.marks_of(transaction.unit, reference["list"])
     if facts.name is None and marks is not None:
-        store.keep_source(transaction.unit, part.id, text)
+        item_records.keep_source(transaction.unit, part.id, text)
         return int(reference["count"])
     ask_to_read(transaction, part, facts, text)
     return 0
@@ -102,7 +101,7 @@ def raw_item(transaction: Transaction, part: PartRow, facts: EachFacts, index: i
     first, values = transaction.memory.parts.slices.get(part.id, (0, []))
     if not first <= index < first + len(values):
         _keep_slice(
-            transaction, part, facts, decode(store.source(transaction.unit, part.id)), index
+            transaction, part, facts, decode(item_records.source(transaction.unit, part.id)), index
         )
         first, values = transaction.memory.parts.slices[part.id]
         if not values:

@@ -13,8 +13,7 @@ from yarnloom.engine.parts.list_values import ALL
 from yarnloom.engine.parts.references import Resolver
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.plan import Kind, Node
-from yarnloom.store import PartRow, file_records
-from yarnloom.store import run_records as store
+from yarnloom.store import PartRow, file_records, item_records
 from yarnloom.values import VALUE_LIMIT, size_of
 
 
@@ -37,7 +36,9 @@ def gather(
         text = file_records.gathered_list(transaction.unit, part.id, ALL)
         assert text is not None, "an each with a long list is decided when that is gathered"
         return text, size_of(text)
-    text = store.gathered(transaction.unit, part.run, part.id, node.children[0], only_done=False)
+    text = item_records.gathered(
+        transaction.unit, part.run, part.id, node.children[0], only_done=False
+    )
     return text, size_of(text)
 
 

@@ -26,8 +26,7 @@ from yarnloom.plan import (
     Plan,
     Source,
 )
-from yarnloom.store import PartRow, RunRow, file_records
-from yarnloom.store import run_records as store
+from yarnloom.store import PartRow, RunRow, file_records, item_records
 from yarnloom.units import (
     iso_time,
 )
@@ -124,7 +123,7 @@ class Resolver:
             ) is not None:
                 return found
             self._refuse_large(node, row.size)
-            return store.gathered(
+            return item_records.gathered(
                 self.transaction.unit, row.run, row.id, node.children[0], only_done=True
             )
         self._refuse_large(node, ended.size)
@@ -187,7 +186,9 @@ class Resolver:
             return kept
         found, size = [], 0
         where = self.transaction.part_address(self.run, each)
-        for item, name, error in store.failed_items(self.transaction.unit, each.id, VALUE_LIMIT):
+        for item, name, error in item_records.failed_items(
+            self.transaction.unit, each.id, VALUE_LIMIT
+        ):
             found.append(failed_item(where, item, name, error))
             size += len(found[-1])
             if size > VALUE_LIMIT:
@@ -211,7 +212,7 @@ class Resolver:
         first = json.loads(holder.error or "{}")
         count = sum(
             number
-            for index, number in store.failures_by_node(
+            for index, number in item_records.failures_by_node(
                 self.transaction.unit, self.run.number, holder.rank
             )
             if self.plan.belongs(self.plan.nodes[index], holder.node)
@@ -236,7 +237,7 @@ class Resolver:
     def _failed_under(self, holder: PartRow) -> list[dict[str, Any]]:
         unit, number = self.transaction.unit, self.run.number
         found: list[tuple[bytes, dict[str, Any]]] = []
-        for rank, index, part, attempts, error in store.failed_steps_under(
+        for rank, index, part, attempts, error in item_records.failed_steps_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             node = self.plan.nodes[index]
@@ -244,7 +245,7 @@ class Resolver:
                 address = self.transaction.address(self.run, node, unit.parts.need(part))
                 facts = {"step": address, "task": node.task, "attempts": attempts}
                 found.append((rank, _told({**facts, **json.loads(error or "{}")})))
-        for rank, index, part, fault in store.faulty_parts_under(
+        for rank, index, part, fault in item_records.faulty_parts_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             if self.plan.belongs(self.plan.nodes[index], holder.node):

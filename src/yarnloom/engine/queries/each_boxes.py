@@ -12,7 +12,7 @@ from yarnloom.engine.queries.past_states import Past, has_ended_by, part_then, s
 from yarnloom.engine.rules.states import CAME_TO_AN_END, StepState
 from yarnloom.engine.state.each_counts import steps_in
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import each_counters, run_queries
+from yarnloom.store import each_counters, item_queries
 
 View = dict[str, Any]
 Row = Mapping[str, Any]
@@ -170,7 +170,7 @@ def _inside_then(connection: Connection, plan: Plan, past: Past, each: Row) -> I
         node = plan.nodes[row["node"]]
         if node.kind is not Kind.EACH:
             continue
-        items = run_queries.item_counts_at(connection, row["id"], past.at, last=past.last)
+        items = item_queries.item_counts_at(connection, row["id"], past.at, last=past.last)
         if (part := part_then(past, row, items)) is not None:
             _add(counts[node.index], {name: part[name] for name in _OF_EACH})
             if part["rest_state"] is not None:

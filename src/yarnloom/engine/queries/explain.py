@@ -6,20 +6,25 @@ pool and has a place: handing out asks these, and so does this. All obstacles ar
 
 from __future__ import annotations
 
-import difflib
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from itertools import islice
-from typing import Any
 
 from yarnloom.engine.commands import ListQuiet, Why
-from yarnloom.engine.compact import granted_items
 from yarnloom.engine.parts.list_jobs import READ
+from yarnloom.engine.queries.obstacles import (
+    SHOWN,
+    View,
+    has_words,
+    listed,
+    obstacles,
+    reason_of,
+    run_words,
+    seconds_left,
+)
 from yarnloom.engine.queries.views import (
     step_progress,
 )
-from yarnloom.engine.rules.fair_queue import MOST_AHEAD
-from yarnloom.engine.rules.limits import Closed, Shut, base_of
 from yarnloom.engine.rules.states import (
     HELD_RUN,
     NOT_BEGUN,
@@ -27,11 +32,6 @@ from yarnloom.engine.rules.states import (
     Entry,
     RunState,
     StepState,
-)
-from yarnloom.engine.state.contracts import (
-    Misfit,
-    needs_of,
-    task_of,
 )
 from yarnloom.engine.state.transaction import BEGIN_SECONDS, Transaction
 from yarnloom.engine.state.workers import (
@@ -45,13 +45,7 @@ from yarnloom.units import (
     iso_time,
 )
 
-View = dict[str, Any]
-SHOWN = 50
-NAMED = 3
 TAKEN_BACK_OFTEN = 3
-NO_PLACE, ELSEWHERE, DRAINING, TROUBLE = "no_place", "elsewhere", "draining", "trouble"
-FLAWS = (TROUBLE, DRAINING, ELSEWHERE, *reversed(Misfit))
-"""Why a worker does not take a step, what is mended most easily first."""
 
 
 def why(transaction: Transaction, command: Why) -> View:
@@ -90,10 +84,6 @@ def list_quiet(transaction: Transaction, _: ListQuiet) -> list[int]:
     return sorted(found)
 
 
-def _reason(kind: str, text: str, **facts: Any) -> View:
-    return {"kind": kind, "text": text, **facts}
-
-
 class _Teller:
     def __init__(self, transaction: Transaction, run: RunRow, command: Why) -> None:
         self.transaction = transaction
@@ -106,11 +96,11 @@ class _Teller:
         """What holds for all of a run."""
         run = self.run
         if run.state in RUN_ENDED:
-            yield _reason("ended", f"the run has ended: it is {run.state}")
+            yield reason_of("ended", f"the run has ended: it is {run.state}")
             return
         if run.stop is not None:
             message = json.loads(run.error or "{}").get("message", f"told to stop: {run.stop}")
-            yield _reason("stopping", message)
+            yield reason_of("stopping", message)
         if run.state in HELD_RUN:
             yield self.of_pause(None, "is paused" if run.state == RunState.PAUSED else "is pausing")
         if run.entered == Entry.AHEAD:
@@ -119,20 +109,22 @@ class _Teller:
             others = store.runs_under_way(self.transaction.unit, run.workflow)
             numbers = [number for number, entered in others if entered]
             text = (
-                f"waits until {_runs(numbers)} of {run.workflow} {_has(numbers)} ended: "
+                f"waits until {run_words(numbers)} of {run.workflow} {has_words(numbers)} ended: "
                 f"at most {self.plan.at_once} are under way at once"
             )
-            yield _reason("busy", text, at_once=self.plan.at_once, runs=numbers[:SHOWN])
+            yield reason_of("busy", text, at_once=self.plan.at_once, runs=numbers[:SHOWN])
 
     def of_start(self) -> View:
         """A start time that is ahead."""
         run = self.run
         if run.start_at is None or run.start_at <= self.transaction.now:
-            return _reason("scheduled", "is one of many that were started, and begins in its turn")
+            return reason_of(
+                "scheduled", "is one of many that were started, and begins in its turn"
+            )
         text = f"starts at {iso_time(run.start_at)}"
         if run.start_by is not None:
             text += f", and ends as expired if it has not begun by {iso_time(run.start_by)}"
-        return _reason("scheduled", text, start_at=iso_time(run.start_at))
+        return reason_of("scheduled", text, start_at=iso_time(run.start_at))
 
     def entries(self, command: Why) -> list[tuple[bytes, View]]:
         """Everything in the scope that has not ended, in plan order."""
@@ -183,16 +175,16 @@ class _Teller:
         else:
             earlier = child.waits_for
         names = [self.address(self.plan.nodes[one], part) for one in earlier]
-        text = f"waits for {_listed(names)}" if names else "begins in a moment"
-        return self.entry(child, part, "waiting", [_reason("earlier", text, parts=names)])
+        text = f"waits for {listed(names)}" if names else "begins in a moment"
+        return self.entry(child, part, "waiting", [reason_of("earlier", text, parts=names)])
 
     def of_chore(self, part: PartRow, node: Node) -> View:
         """What is done beside the service, that an each waits for."""
         if part.awaits == READ:
-            reason = _reason("reading", "its list is looked through")
+            reason = reason_of("reading", "its list is looked through")
         else:
             text = f"the outputs of its {part.total:,} items are put together in a file"
-            reason = _reason("gathering", text, items=part.total)
+            reason = reason_of("gathering", text, items=part.total)
         return self.entry(node, self.transaction.around(part), part.state, [reason])
 
     def of_items(self, part: PartRow, node: Node) -> View:
@@ -202,7 +194,7 @@ class _Teller:
         count = part.unmade + part.again
         items = "1 item has not begun" if count == 1 else f"{count:,} items have not begun"
         text = f"{items}: {limit} at once" if limit else f"{items}: those before come first"
-        reason = _reason("at_once", text, at_once=limit, items=count)
+        reason = reason_of("at_once", text, at_once=limit, items=count)
         return self.entry(node, self.transaction.around(part), part.state, [reason])
 
     # Steps
@@ -221,7 +213,7 @@ class _Teller:
         elif step.state == StepState.PAUSED and step.held is not None:
             reasons = [self.of_pause(self.address(node, around), "is paused")]
         elif attempt is None and self.run.state in HELD_RUN:
-            reasons = [_reason("held", "its run is paused")]
+            reasons = [reason_of("held", "its run is paused")]
         elif attempt is None:
             reasons = list(obstacles(self.transaction, step, self.waiters, order=self.order))
             reasons += self.of_taken_back(step)
@@ -233,14 +225,14 @@ class _Teller:
             reasons = [
                 *self.of_worker(worker),
                 *self.of_silence(step, attempt),
-                _reason("running", text, worker=name),
+                reason_of("running", text, worker=name),
             ]
             if attempt.id in self.waiters:
                 other = self.waiters[attempt.id]
-                reasons.append(_reason("waits_for_run", f"waits for run {other}", runs=[other]))
+                reasons.append(reason_of("waits_for_run", f"waits for run {other}", runs=[other]))
             facts = {"attempt": attempt.id, "begun_at": iso_time(attempt.begun_at)}
         if step.stop is not None:
-            reasons.append(_reason("stop_asked", f"told to stop: {step.stop}", why=step.stop))
+            reasons.append(reason_of("stop_asked", f"told to stop: {step.stop}", why=step.stop))
         if step.deadline_at is not None:
             facts["deadline_at"] = iso_time(step.deadline_at)
         return {**self.entry(node, around, step.state, reasons), **facts}
@@ -254,18 +246,18 @@ class _Teller:
         if silent < self.transaction.settings.lease / 2:
             return
         at = iso_time(self.transaction.now + round(max(0.0, left) * 1_000_000))
-        text = f"worker {worker.name} was not heard of for {_left(silent)}, and is given up at {at}"
-        yield _reason("worker_silent", text, worker=worker.name, given_up_at=at)
+        text = f"worker {worker.name} was not heard of for {seconds_left(silent)}, and is given up at {at}"
+        yield reason_of("worker_silent", text, worker=worker.name, given_up_at=at)
 
     def of_hand_out(self, attempt: AttemptRow, worker: str) -> View:
         """Which worker has it, and since when if it does not begin there."""
         spent = (self.transaction.now - attempt.handed_at) / 1_000_000
         facts = {"worker": worker, "handed_at": iso_time(attempt.handed_at)}
         if spent < BEGIN_SECONDS:
-            return _reason("handed_out", f"handed to worker {worker}, begins there", **facts)
+            return reason_of("handed_out", f"handed to worker {worker}, begins there", **facts)
         since = f"since {iso_time(attempt.handed_at)}, {duration_text(round(spent))} ago"
         text = f"worker {worker} has it {since}, and has not begun it; it is to give it back"
-        return _reason("handed_out", text, **facts)
+        return reason_of("handed_out", text, **facts)
 
     def of_silence(self, step: StepRow, attempt: AttemptRow) -> Iterator[View]:
         """That an attempt has said nothing of its progress for too long."""
@@ -273,33 +265,33 @@ class _Teller:
         heard = self.transaction.memory.attempts.heard.get(attempt.id)
         if limit is None or heard is None or self.transaction.mono - heard < limit:
             return
-        silent = _left(self.transaction.mono - heard)
+        silent = seconds_left(self.transaction.mono - heard)
         said = step_progress({"saved": step.saved, "state": step.state}) or {}
         at = "" if said.get("done") is None else f", at {said['done']:,}"
         text = f"is stuck: no word of progress for {silent}{at}"
-        yield _reason("quiet", text, quiet_for=limit)
+        yield reason_of("quiet", text, quiet_for=limit)
 
     def of_taken_back(self, step: StepRow) -> Iterator[View]:
         """That workers got a step and did not begin it, again and again."""
         count, last = paused_runs.taken_back(self.transaction.unit, step.id, NOT_BEGUN)
         if count >= TAKEN_BACK_OFTEN:
             text = f"was taken back {count} times, since it did not begin; the last time: {last}"
-            yield _reason("taken_back", text, times=count)
+            yield reason_of("taken_back", text, times=count)
 
     def of_pause(self, address: str | None, what: str) -> View:
         """Who paused the run or a step of it, when and why."""
         found = paused_runs.paused_by(self.transaction.unit, self.run.number, address)
         if found is None:
-            return _reason("paused", what)
+            return reason_of("paused", what)
         who, at, reason = found
         text = f"{what} by {who}" + (f": {reason}" if reason else "")
-        return _reason("paused", text, by=who, at=iso_time(at), reason=reason)
+        return reason_of("paused", text, by=who, at=iso_time(at), reason=reason)
 
     def of_rest(self, step: StepRow) -> View:
         """Until when a step rests."""
         left = max(0.0, ((step.due_at or 0) - self.transaction.now) / 1_000_000)
         text = f"rests, and is called again in {duration_text(round(left, 1))}"
-        return _reason("rest", text, until=iso_time(step.due_at))
+        return reason_of("rest", text, until=iso_time(step.due_at))
 
     def of_back_off(self, step: StepRow) -> View:
         """Until when a step backs off, and after what."""
@@ -308,7 +300,7 @@ class _Teller:
         text = f"tries again in {duration_text(round(left, 1))}, after try {step.tries}"
         if error.get("type"):
             text += f" failed: {error['type']}: {error.get('message', '')}"
-        return _reason("back_off", text, until=iso_time(step.due_at), tries=step.tries)
+        return reason_of("back_off", text, until=iso_time(step.due_at), tries=step.tries)
 
     def entry(self, node: Node, around: PartRow, state: str, reasons: list[View]) -> View:
         """What is told of a part or step."""
@@ -317,216 +309,3 @@ class _Teller:
     def address(self, node: Node, around: PartRow) -> str:
         """Its address within the run."""
         return self.transaction.address(self.run, node, around).partition("/")[2]
-
-
-def obstacles(
-    transaction: Transaction, step: StepRow, waiters: Mapping[int, int], *, order: bool
-) -> Iterator[View]:
-    """Everything that keeps a ready step from starting.
-
-    Args:
-        transaction: the transaction.
-        step: the step.
-        waiters: attempts in which a task waits for another run, and for which.
-        order: whether it is told who comes before.
-    """
-    pool_reasons = list(_of_pool(transaction, step))
-    yield from pool_reasons
-    yield from _of_itself(transaction, step, waiters)
-    worker_reason = _of_workers(transaction, step)
-    if worker_reason is not None:
-        yield worker_reason
-    if pool_reasons or (worker_reason and worker_reason["kind"] == NO_PLACE):
-        if order:
-            yield from _of_order(transaction, step)
-    elif worker_reason is None:
-        yield _reason("moment", "a worker has a place for it and takes it in a moment")
-
-
-def _of_itself(
-    transaction: Transaction, step: StepRow, waiters: Mapping[int, int]
-) -> Iterator[View]:
-    """That every place for a step is held by a task that waits for it: nothing can go on."""
-    fitting = [
-        one
-        for one in transaction.memory.workers.values()
-        if one.session.registered and _flaws(transaction, one, step) in ([], [NO_PLACE])
-    ]
-    held = [attempt for one in fitting for attempt in one.holding(step.contract)]
-    if not held or any(one.has_place(step.contract) for one in fitting):
-        return
-    waited = {waiters[attempt] for attempt in held if attempt in waiters}
-    if any(attempt not in waiters for attempt in held) or step.run not in waited:
-        return
-    for attempt_id in (
-        one for worker in transaction.memory.workers.values() for one in worker.in_hand
-    ):
-        if _run_of(transaction, attempt_id) in waited and attempt_id not in waiters:
-            return  # it ends, and then they go on
-    runs = sorted({transaction.unit.attempts.need(attempt).run for attempt in held})
-    places = "the only place is" if len(held) == 1 else f"all {len(held)} places are"
-    text = (
-        f"can never begin: {places} held by {_runs(runs)}, in which a task waits for this run. "
-        "Give the worker more places, or do not wait in a task: end it, and be told by `on_run_end`"
-    )
-    yield _reason("itself", text, runs=runs)
-
-
-def _run_of(transaction: Transaction, attempt: int) -> int:
-    """The run of an attempt in hand, with rows or without."""
-    leg = transaction.memory.relays.attempts.get(attempt)
-    return leg.run if leg else granted_items.run_of_attempt(transaction, attempt)
-
-
-def _of_pool(transaction: Transaction, step: StepRow) -> Iterator[View]:
-    if not step.pool:
-        return
-    gate = transaction.memory.pools.gate(step.pool)
-    for closed in gate.obstacles(transaction.mono):
-        facts = {"pool": step.pool, "limit": gate.settings.limit, "in_use": gate.in_use.total()}
-        yield _reason(f"pool_{closed.why}", _pool_text(transaction, step.pool, closed), **facts)
-
-
-def _pool_text(transaction: Transaction, pool: str, closed: Closed) -> str:
-    gate = transaction.memory.pools.gate(pool)
-    match closed.why:
-        case Shut.PAUSED:
-            paused = gate.settings.paused or {}
-            reason = f": {paused['reason']}" if paused.get("reason") else ""
-            return f"pool {base_of(pool)} is paused by {paused.get('by')}{reason}"
-        case Shut.HALTED:
-            return f"pool {base_of(pool)} has the limit 0"
-        case Shut.FULL:
-            runs = [run for run, _ in gate.in_use.most_common()]
-            count, limit = gate.in_use.total(), gate.settings.limit
-            return f"waits for pool {pool} ({count} of {limit} in use by {_runs(runs)})"
-    left = "" if closed.until is None else f", the next in {_left(closed.until - transaction.mono)}"
-    return f"waits for pool {pool} (at most {gate.settings.rate} begin{left})"
-
-
-def _left(seconds: float) -> str:
-    return duration_text(max(0.0, round(seconds, 1 if seconds >= 1 else 3)))
-
-
-def _of_workers(transaction: Transaction, step: StepRow) -> View | None:
-    """Why no worker takes it; None if one has a place."""
-    workers = [one for one in transaction.memory.workers.values() if one.session.registered]
-    if not workers:
-        return _reason("no_worker", "no worker is connected: `yarnloom worker --load MODULE:LOOM`")
-    flaws = [(one, _flaws(transaction, one, step)) for one in workers]
-    if not all(found for _, found in flaws):
-        return None
-    full = [worker for worker, found in flaws if found == [NO_PLACE]]
-    if not full:
-        return _no_worker_fits(transaction, step, flaws)
-    places = sum(_places(one, step.contract) for one in full)
-    names = [one.name for one in full]
-    if not places:
-        text = f"waits for a place: no process of {_listed(names)} has loaded the loom yet"
-        return _reason(NO_PLACE, text, workers=names)
-    taken = "the only place" if places == 1 else f"all {places} places"
-    verb = "is" if places == 1 else "are"
-    text = f"waits for a place: {taken} of {_listed(names)} {verb} taken"
-    return _reason(NO_PLACE, text, workers=names)
-
-
-def _places(worker: Worker, contract: str) -> int:
-    return (
-        worker.offer.io_places
-        if task_of(contract) in worker.offer.io_tasks
-        else worker.offer.places
-    )
-
-
-def _flaws(transaction: Transaction, worker: Worker, step: StepRow) -> list[str]:
-    """Everything because of which a worker does not take a step; nothing if it can."""
-    misfit = worker.misfit(step.contract, transaction.memory.workers.contracts)
-    found = [] if misfit in (None, Misfit.LACKS) else [str(misfit)]
-    if needs_of(step.contract) - worker.offer.has:
-        found.append(str(Misfit.LACKS))
-    if not worker.takes_from(step.pool):
-        found.append(ELSEWHERE)
-    if worker.session.draining:
-        found.append(DRAINING)
-    if worker.session.trouble is not None and not _places(worker, step.contract):
-        found.append(TROUBLE)
-    elif not worker.has_place(step.contract):
-        found.append(NO_PLACE)
-    return found
-
-
-def _no_worker_fits(
-    transaction: Transaction, step: StepRow, flaws: list[tuple[Worker, list[str]]]
-) -> View:
-    """What is missing in each worker; those that lack the least first."""
-    groups: dict[tuple[str, ...], list[Worker]] = {}
-    for worker, found in flaws:
-        kinds = [one for one in found if one != NO_PLACE]
-        groups.setdefault(tuple(kinds), []).append(worker)
-    nearest_first = sorted(groups, key=lambda kinds: [len(kinds), *map(FLAWS.index, kinds)])
-    facts = [{"worker": worker.name, "why": found} for worker, found in flaws[:SHOWN]]
-    if len(groups) == 1 and nearest_first[0][0] == Misfit.NO_TASK:
-        text = f"no worker knows task {task_of(step.contract)}{_near(step, flaws)}"
-    else:
-        text = "; ".join(
-            f"worker {_listed([one.name for one in groups[kinds]])} "
-            + " and ".join(_flaw_text(step, kind, groups[kinds]) for kind in kinds)
-            for kinds in nearest_first
-        )
-    return _reason(nearest_first[0][0], text, workers=facts)
-
-
-def _flaw_text(step: StepRow, kind: str, workers: list[Worker]) -> str:
-    task = task_of(step.contract)
-    match kind:
-        case "elsewhere":
-            where = f"pool {base_of(step.pool)}" if step.pool else "steps without a pool"
-            return f"does not take from {where} (its --pools)"
-        case "draining":
-            return "is draining"
-        case "trouble":
-            said = (workers[0].session.trouble or "").partition("\n")[0]
-            return f"lives, but has no process that can take it: {said}"
-        case Misfit.LACKS:
-            missing = {word for one in workers for word in needs_of(step.contract) - one.offer.has}
-            return f"has no {' or '.join(sorted(missing))} (only_on)"
-        case Misfit.OTHER_CODE:
-            return f"has {task} in another version, and its code is pinned"
-        case Misfit.OTHER_TYPES:
-            return f"has {task} in another version, whose types do not fit"
-    return f"does not know task {task}"
-
-
-def _near(step: StepRow, flaws: list[tuple[Worker, list[str]]]) -> str:
-    """The nearest task that a worker knows."""
-    known = sorted({name for worker, _ in flaws for name in worker.offer.tasks})
-    close = difflib.get_close_matches(task_of(step.contract), known, n=1)
-    return f"; near: {close[0]}" if close else ""
-
-
-def _of_order(transaction: Transaction, step: StepRow) -> Iterator[View]:
-    """Who comes first when there is room."""
-    higher, shares = transaction.memory.queue.lanes.ahead_of(step.pool, step.priority, step.share)
-    if higher:
-        steps = "1 step" if higher == 1 else f"{higher:,} steps"
-        text = f"{steps} of higher priority than {step.priority} come first"
-        yield _reason("priority", text, steps=higher, priority=step.priority)
-    if shares:
-        text = f"{_listed(shares, is_cut=len(shares) == MOST_AHEAD)} {_has(shares)} a turn before"
-        yield _reason("turn", text, shares=shares[:SHOWN])
-
-
-def _listed(names: list[str], *, is_cut: bool = False) -> str:
-    """Some of many names: "a, b and 3 more", or "at least 3 more" where the list is cut."""
-    shown = names[:NAMED]
-    if len(names) > NAMED:
-        return f"{', '.join(shown)} and {'at least ' if is_cut else ''}{len(names) - NAMED} more"
-    return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
-
-
-def _has(named: list[Any]) -> str:
-    return "has" if len(named) == 1 else "have"
-
-
-def _runs(numbers: list[int]) -> str:
-    return ("run " if len(numbers) == 1 else "runs ") + _listed([str(one) for one in numbers])

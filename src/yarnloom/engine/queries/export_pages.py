@@ -22,7 +22,7 @@ from yarnloom.engine.queries.views import (
 )
 from yarnloom.plan import Node, Plan, address_in, item_key
 from yarnloom.secrets import mask
-from yarnloom.store import run_queries
+from yarnloom.store import file_queries, item_queries, run_queries, step_queries
 
 PREFIX = "yarnloom."
 OUTCOME = ("item", "name", "address", "state", "reason", "error", "begun_at", "ended_at", "output")
@@ -50,7 +50,7 @@ def items(
         do = plan.nodes[place.node.children[0]]
         span = page["items"][0]["item"], page["items"][-1]["item"]
         last = do.children[-1] if do.children else do.index
-        outputs = run_queries.outputs_between(connection, place.row["id"], do.index, last, *span)
+        outputs = item_queries.outputs_between(connection, place.row["id"], do.index, last, *span)
     return {
         "items": [_exported(one, number, outputs.get(one["item"])) for one in page["items"]],
         "next": page["next"],
@@ -82,18 +82,18 @@ def head(connection: Connection, plan: Plan, number: int) -> View:
         "graph": run_graph.graph(connection, plan, number),
         "commands": views_of(run_queries.commands(connection, number), command_view, "at", "what"),
         "ledger": views_of(run_queries.effects(connection, number), effect_view, "what"),
-        "files": run_queries.files_of(connection, number),
+        "files": file_queries.files_of(connection, number),
     }
 
 
 def steps(connection: Connection, plan: Plan, number: int, after: int, limit: int) -> View:
     """A page of the steps that came up, with values and attempts, in the order of their ids."""
-    rows = run_queries.steps_behind(connection, number, after, limit)
+    rows = step_queries.steps_behind(connection, number, after, limit)
     if not rows:
         return {"steps": [], "next": None}
     parts = _Parts(connection, plan)
     attempts: dict[int, list[View]] = {}
-    for row in run_queries.attempts_between(connection, number, rows[0]["id"], rows[-1]["id"]):
+    for row in step_queries.attempts_between(connection, number, rows[0]["id"], rows[-1]["id"]):
         attempts.setdefault(row["step"], []).append(attempt_view(row))
     found = [
         {

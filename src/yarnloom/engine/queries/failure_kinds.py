@@ -11,7 +11,7 @@ from yarnloom.engine.queries.views import (
     View,
 )
 from yarnloom.plan import Plan
-from yarnloom.store import run_queries
+from yarnloom.store import step_queries
 from yarnloom.units import (
     iso_time,
 )
@@ -90,7 +90,7 @@ def failures(connection: Connection, plan: Plan, number: int) -> View:
         plan: the run's.
         number: the run.
     """
-    rows = run_queries.failed_steps(connection, number, MOST)
+    rows = step_queries.failed_steps(connection, number, MOST)
     kinds = kinds_of(rows)
     shown = {row["id"]: row for row in rows[:SHOWN]}
     firsts = {row["id"]: row for row in rows if row["id"] in {kind.first for kind in kinds}}

@@ -25,7 +25,7 @@ from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
-from yarnloom.store import run_queries
+from yarnloom.store import file_queries, item_queries, run_queries, step_queries
 from yarnloom.units import (
     iso_time,
     whole_number,
@@ -109,7 +109,7 @@ def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, k
         raise NotFound(f"{node.label!r} in run {number} is {node.kind.a_kind}, it has no items")
     row = None
     if each is not None and node.each.name is not None:
-        row = run_queries.item_named(connection, each["id"], item_name(key))
+        row = item_queries.item_named(connection, each["id"], item_name(key))
     elif each is not None and (index := whole_number(key)) is not None:
         row = run_queries.part_at(connection, each["id"], node.children[0], index)
     if row is None and not _is_to_come(connection, place, key):
@@ -137,7 +137,7 @@ def _is_to_come(connection: Connection, place: Place, key: str) -> bool:
 
 def source_of(connection: Connection, each: int) -> Any:
     """The list of an each, or the reference to it."""
-    text = run_queries.source(connection, each)
+    text = item_queries.source(connection, each)
     return [] if text is None else decode(text)
 
 
@@ -166,7 +166,7 @@ def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree
         return Tree(plan, {place.unmade["node"]: place.unmade}, place.keys)
     inside = place.inside["id"] if place.inside else None
     parts = run_queries.parts(connection, number, inside)
-    rows = {row["node"]: row for row in (*parts, *run_queries.steps(connection, number, inside))}
+    rows = {row["node"]: row for row in (*parts, *step_queries.steps(connection, number, inside))}
     eaches = [row for row in parts if plan.nodes[row["node"]].kind is Kind.EACH]
     tops = {row["id"]: _top(connection, row["id"]) for row in eaches}
     insides = inside_now(connection, plan, eaches)
@@ -188,20 +188,20 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
         if plan.nodes[row["node"]].kind is Kind.EACH and row["started_at"] <= at
     ]
     counts = {
-        row["id"]: run_queries.item_counts_at(connection, row["id"], at, last=past.last)
+        row["id"]: item_queries.item_counts_at(connection, row["id"], at, last=past.last)
         for row in begun
     }
     tops = {}
     for row in begun:
-        failed = run_queries.items(connection, row["id"], ("failed",), 0, ON_TOP)
+        failed = item_queries.items(connection, row["id"], ("failed",), 0, ON_TOP)
         ended = [one for one in failed if one["ended_at"] is not None and one["ended_at"] <= at]
-        tops[row["id"]] = [*ended, *run_queries.items_at(connection, row["id"], at, ON_TOP)]
+        tops[row["id"]] = [*ended, *item_queries.items_at(connection, row["id"], at, ON_TOP)]
     rows = rows_then(
         past,
         plan,
         parts,
-        run_queries.steps(connection, number, inside),
-        run_queries.attempts_inside(connection, number, inside),
+        step_queries.steps(connection, number, inside),
+        step_queries.attempts_inside(connection, number, inside),
         counts,
     )
     insides = inside_then(connection, plan, past, begun)
@@ -226,7 +226,7 @@ def attempts(
                 problems=[Problem("/address", "not an item")],
             )
         inside = place.inside["id"]
-    rows = run_queries.attempts_of_run(connection, number, inside, after, limit)
+    rows = step_queries.attempts_of_run(connection, number, inside, after, limit)
     found = attempt_views(connection, plan, rows)
     following = str(rows[-1]["id"]) if len(rows) == limit else None
     return {"attempts": found, "next": following}
@@ -307,8 +307,8 @@ class _Keys:
 
 def _top(connection: Connection, each: int) -> list[View]:
     """The items to look at first: failed ones, and those that run the longest."""
-    failed = run_queries.items(connection, each, ("failed",), 0, ON_TOP)
-    running = run_queries.items(connection, each, ("running", "paused"), 0, 2 * ON_TOP)
+    failed = item_queries.items(connection, each, ("failed",), 0, ON_TOP)
+    running = item_queries.items(connection, each, ("running", "paused"), 0, 2 * ON_TOP)
     running.sort(key=lambda row: row["started_at"])
     return [*failed, *running[:ON_TOP]]
 
@@ -381,12 +381,12 @@ def items(
     if each is None:
         return {"items": [], "next": None}
     label = address.strip("/")
-    rows = run_queries.items(connection, each["id"], states, first, limit, text)
+    rows = item_queries.items(connection, each["id"], states, first, limit, text)
     held = run_queries.is_paused(connection, number)
     found = views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
     rest = each["rest_state"] or StepState.WAITING
     if not states or rest in states:
-        *between, behind = run_queries.items_without_rows(
+        *between, behind = item_queries.items_without_rows(
             connection, number, each["id"], each["total"], each["unmade"]
         )
         for span in between:
@@ -428,7 +428,7 @@ def _unmade(connection: Connection, place: Place, label: str, first: int, limit:
     found = []
     values = slice_of(
         connection.files,
-        lambda one: run_queries.marks(connection, one),
+        lambda one: file_queries.marks(connection, one),
         source_of(connection, each["id"]),
         facts,
         first,
@@ -456,10 +456,10 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
     tree = _tree(connection, plan, number, place)
     view = {**tree.view(node), "address": f"{number}/{address.strip('/')}"}
     row = None
-    hand = run_queries.hand(connection, number, address_in(plan, node, place.keys))
+    hand = step_queries.hand(connection, number, address_in(plan, node, place.keys))
     decided = hand and _decided_view(hand)
     if place.holder is not None and place.unmade is None:
-        row = run_queries.step_at(connection, place.holder["id"], node.index)
+        row = step_queries.step_at(connection, place.holder["id"], node.index)
     if row is None:
         nothing: View = {
             "input": None,
@@ -469,16 +469,16 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
             "progress": None,
         }
         return {**view, **nothing, "paused_by_hand": False, "supplied": False, "decided": decided}
-    values = run_queries.step_values(connection, row["id"])
+    values = step_queries.step_values(connection, row["id"])
     return {
         **view,
         **step_view(row),
         "input": mask(decode(values["input"])),
         "output": None if values["output"] is None else decode(values["output"]),
         "attempts": [
-            attempt_view(one) for one in run_queries.attempts(connection, row["id"], CALLED_SHOWN)
+            attempt_view(one) for one in step_queries.attempts(connection, row["id"], CALLED_SHOWN)
         ],
-        "folded": run_queries.count_folded(connection, row["id"], CALLED_SHOWN),
+        "folded": step_queries.count_folded(connection, row["id"], CALLED_SHOWN),
         "decided": decided,
     }
 

@@ -19,8 +19,7 @@ from yarnloom.engine.state.settings import Settings
 from yarnloom.errors import Gone, NotFound
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
 from yarnloom.secrets import Vault
-from yarnloom.store import FileFolder, PartRow, Past, RunRow, StepRow, Unit
-from yarnloom.store import run_records as store
+from yarnloom.store import FileFolder, PartRow, Past, RunRow, StepRow, Unit, workflow_records
 
 BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_deadline"
 FILES_DUE, CHORES_DUE = "files", "chores"
@@ -250,7 +249,9 @@ class Transaction:
         """A plan that is kept."""
         plan = self.plans.get(plan_id)
         if plan is None:
-            plan = self.plans[plan_id] = read_plan(store.plan_document(self.unit, plan_id))
+            plan = self.plans[plan_id] = read_plan(
+                workflow_records.plan_document(self.unit, plan_id)
+            )
             self.memory.workers.contracts.learn(plan)
         return plan
 

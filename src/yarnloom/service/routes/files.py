@@ -23,7 +23,7 @@ from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.service.uploads import digest_of
-from yarnloom.store import run_queries
+from yarnloom.store import file_queries
 from yarnloom.tabular.read_rows import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
 from yarnloom.units import (
     iso_time,
@@ -95,7 +95,7 @@ async def list_files(
     at, _, sha256 = (cursor or "").partition("-")
     kept_at = whole_number(at)
     before = None if kept_at is None else (kept_at, sha256)
-    rows = await core.read(run_queries.files, before, limit)
+    rows = await core.read(file_queries.files, before, limit)
     last = f"{rows[-1]['kept_at']}-{rows[-1]['sha256']}" if len(rows) == limit else None
     return answer({"files": views_of(rows, _view, "sha256", "name"), "next": last})
 
@@ -121,7 +121,7 @@ async def download(
 async def facts(core: TheCore, sha256: Hash) -> Response:
     """What a file is called, how large it is, and which runs use it, the newest first."""
     row = await _row(core, sha256)
-    used_by = await core.read(run_queries.file_users, sha256, 20)
+    used_by = await core.read(file_queries.file_users, sha256, 20)
     return answer({**_view(row), "used_by": used_by})
 
 
@@ -154,7 +154,7 @@ def _is_file_name(name: str) -> bool:
 
 
 async def _row(core: Core, sha256: str) -> dict[str, Any]:
-    row = await core.read(run_queries.file, sha256)
+    row = await core.read(file_queries.file, sha256)
     if row is None:
         raise NotFound(f"no file {sha256[:12]}… is kept; `yarnloom files` lists what is")
     if not core.database.files.path(sha256).exists():

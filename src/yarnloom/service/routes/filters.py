@@ -12,12 +12,20 @@ from yarnloom.engine.commands import (
     SaveFilter,
 )
 from yarnloom.engine.operations import saved_filters
-from yarnloom.protocol.answers import FilterList, SavedFilter
-from yarnloom.protocol.bodies import FilterName, RunsWanted
+from yarnloom.protocol.bodies import (
+    RunsWanted,
+)
+from yarnloom.protocol.fields import (
+    FilterName,
+)
+from yarnloom.protocol.setting_answers import (
+    FilterList,
+    SavedFilter,
+)
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.store import filter_records, run_lists, run_queries
+from yarnloom.store import filter_records, run_lists, workflow_queries
 from yarnloom.units import micros, seconds
 
 router = api_router("runs", "/filters")
@@ -88,5 +96,5 @@ async def full_name(core: Core, name: str | None) -> str | None:
     """The full name for a short one; a name that is not known stays as it is and finds nothing."""
     if name is None or "/" in name:
         return name
-    known = await core.read(run_queries.workflow_names)
+    known = await core.read(workflow_queries.workflow_names)
     return next((full for full in known if full.partition("/")[2] == name), name)

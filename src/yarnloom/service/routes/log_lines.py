@@ -21,8 +21,16 @@ from yarnloom.engine.queries.views import (
 )
 from yarnloom.engine.rules.states import STEP_ENDED
 from yarnloom.errors import InvalidInput, NotAllowed, Problem
-from yarnloom.protocol.answers import LineList, LinkAnswer, LinkedRun, LinkList, MadeLink
+from yarnloom.protocol.answers import (
+    LinkAnswer,
+    LinkedRun,
+    LinkList,
+    MadeLink,
+)
 from yarnloom.protocol.bodies import LinkBody
+from yarnloom.protocol.overview_answers import (
+    LineList,
+)
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.log_buffer import Whole
@@ -30,7 +38,12 @@ from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
 from yarnloom.store import link_records
-from yarnloom.store.log_file import Mark, Wanted
+from yarnloom.store.log_chunks import (
+    Wanted,
+)
+from yarnloom.store.log_records import (
+    Mark,
+)
 from yarnloom.units import (
     iso_time,
     whole_number,

@@ -14,11 +14,19 @@ from yarnloom.engine.commands import (
     Recently,
     RemovePool,
 )
-from yarnloom.protocol.answers import PoolAnswer, PoolList, PoolUse
-from yarnloom.protocol.bodies import ChangePoolBody, MakePoolBody, PoolSettings
+from yarnloom.protocol.setting_answers import (
+    PoolAnswer,
+    PoolList,
+    PoolUse,
+)
+from yarnloom.protocol.setting_bodies import (
+    ChangePoolBody,
+    MakePoolBody,
+    PoolSettings,
+)
 from yarnloom.service.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.store import run_queries
+from yarnloom.store import step_queries
 from yarnloom.units import (
     iso_time,
 )
@@ -55,7 +63,7 @@ async def show_pool(core: TheCore, name: PoolName) -> Response:
 async def pool_use(core: TheCore, name: PoolName) -> Response:
     """How full a pool was in each minute of the last hour, and which runs wait for it."""
     minutes = await core.submit(Recently(name))
-    waits = await core.read(run_queries.waiting_in_pool, name, WAITS_SHOWN)
+    waits = await core.read(step_queries.waiting_in_pool, name, WAITS_SHOWN)
     told = [{**one, "since": iso_time(one["since"])} for one in waits]
     return answer({"minutes": minutes, "waits": told})
 

@@ -23,10 +23,8 @@ from yarnloom.protocol.answers import (
     AttemptList,
     CheckingAnswer,
     FailuresAnswer,
-    GlanceAnswer,
     Outliers,
     RunAnswer,
-    RunCounts,
     RunList,
     StartedMany,
     TimesAnswer,
@@ -34,12 +32,18 @@ from yarnloom.protocol.answers import (
 )
 from yarnloom.protocol.bodies import (
     CancelBody,
-    FilterName,
     RunsWanted,
-    Span,
     StartBody,
     StartManyBody,
+)
+from yarnloom.protocol.fields import (
+    FilterName,
+    Span,
     Time,
+)
+from yarnloom.protocol.overview_answers import (
+    GlanceAnswer,
+    RunCounts,
 )
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core

@@ -19,12 +19,14 @@ from yarnloom.engine.operations.schedules import next_times
 from yarnloom.plan.schedule_settings import SETTINGS
 from yarnloom.protocol.answers import (
     CheckingAnswer,
-    NextTimes,
     RunAnswer,
+)
+from yarnloom.protocol.setting_answers import (
+    NextTimes,
     ScheduleAnswer,
     ScheduleList,
 )
-from yarnloom.protocol.bodies import (
+from yarnloom.protocol.setting_bodies import (
     ChangeScheduleBody,
     MakeScheduleBody,
     ScheduleSettings,

@@ -21,12 +21,14 @@ from yarnloom.engine.commands import (
     ReportItem,
 )
 from yarnloom.protocol.bodies import (
+    ReasonBody,
+)
+from yarnloom.protocol.worker_bodies import (
     AskBody,
     BeginEffectBody,
     DoneBody,
     EndEffectBody,
     ItemBody,
-    ReasonBody,
     RegisterBody,
     ReportBody,
 )

@@ -20,11 +20,15 @@ from yarnloom.engine.queries.views import (
 from yarnloom.engine.state import hourly_counts
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import read_plan
-from yarnloom.protocol.answers import OverTimeAnswer
-from yarnloom.protocol.bodies import PublishBody
+from yarnloom.protocol.overview_answers import (
+    OverTimeAnswer,
+)
+from yarnloom.protocol.publish_bodies import (
+    PublishBody,
+)
 from yarnloom.service.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.store import run_queries
+from yarnloom.store import workflow_queries
 from yarnloom.units import (
     iso_time,
 )
@@ -48,7 +52,7 @@ async def workflows(
     ] = None,
 ) -> Response:
     """The current version of every workflow."""
-    rows = await core.read(run_queries.workflows)
+    rows = await core.read(workflow_queries.workflows)
     if name is None:
         return answer({"workflows": views_of(rows, _workflow, "name", "version")})
     found = _named("workflow", name, rows)
@@ -63,7 +67,7 @@ async def over_time(
     days: Annotated[int, Query(ge=1, le=366, description="How many, today among them")] = 7,
 ) -> Response:
     """How a workflow's runs and steps went over the last days, in UTC: how many, how long."""
-    found = _named("workflow", name, await core.read(run_queries.workflows))
+    found = _named("workflow", name, await core.read(workflow_queries.workflows))
     plan = read_plan(json.loads(found["document"]))
     return answer(await core.read(hourly_counts.over_days, plan, core.now(), days))
 
@@ -79,14 +83,14 @@ async def tasks(
     ] = None,
 ) -> Response:
     """Every task that was published, and which workers have it."""
-    rows = await core.read(run_queries.tasks)
+    rows = await core.read(workflow_queries.tasks)
     workers = await core.submit(ListWorkers())
     if name is None:
         return answer({"tasks": views_of(rows, lambda row: _task(row, workers), "name")})
     row = _named("task", name, rows)
     facts = json.loads(row["facts"])
     wanted = code or facts["code_hash"]
-    kept = await core.read(run_queries.code, row["name"], wanted)
+    kept = await core.read(workflow_queries.code, row["name"], wanted)
     if kept is None:
         raise NotFound(f"no code {wanted} of task {row['name']} was ever published or brought")
     types = {"input": facts["input"], "output": facts["output"]}

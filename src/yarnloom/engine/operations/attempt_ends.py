@@ -1,0 +1,276 @@
+"""How an attempt ends, and what that means for its step: done, tried again, failed."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+from typing import Any
+
+from yarnloom.engine.commands import ReportItem
+from yarnloom.engine.composition.composition import Composition
+from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
+from yarnloom.engine.dispatch.release import release
+from yarnloom.engine.operations.pause import hold_if_asked
+from yarnloom.engine.rules.retry import Tried, kinds_of, next_wait
+from yarnloom.engine.rules.states import (
+    CAME_TO_AN_END,
+    Outcome,
+    StepEvent,
+    StopReason,
+)
+from yarnloom.engine.state.contracts import (
+    task_of,
+)
+from yarnloom.engine.state.progress import step_reported
+from yarnloom.engine.state.transaction import BACK_OFF_DUE, Transaction
+from yarnloom.engine.state.transitions import move_step
+from yarnloom.errors import ValueRefused
+from yarnloom.plan import Retry
+from yarnloom.store import AttemptRow, StepRow, paused_runs
+from yarnloom.units import duration_text
+from yarnloom.values import VALUE_LIMIT, encode
+
+SHOWN_WHEN_DONE = ("progress", "counts")
+
+
+TROUBLE = (Outcome.FAILED, Outcome.REFUSED, Outcome.LOST)
+
+
+ENDS = (StopReason.CANCEL, StopReason.DEADLINE)
+
+
+CALLED = (Outcome.DONE, Outcome.FAILED, Outcome.STOPPED, Outcome.CALLED_AGAIN)
+
+
+_ENDING = (StepEvent.FINISH, StepEvent.FAIL, StepEvent.CANCEL)
+
+
+def end_attempt(
+    transaction: Transaction, attempt: AttemptRow, outcome: Outcome, item: ReportItem
+) -> None:
+    """End an open attempt: its step is done, tried again, rests, fails or stops."""
+    step = transaction.unit.steps.need(attempt.step)
+    composition = Composition(transaction, transaction.run(step.run))
+    rules = composition.plan.nodes[step.node].rules
+    output, outcome, error = checked_output(outcome, item)
+    if output is not None and (
+        missing := _missing_files(transaction, composition, step, item, output)
+    ):
+        output, outcome, error = None, Outcome.FAILED, missing
+    if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
+        outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
+    if step.stop == StopReason.QUIET and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
+        said = f"no word of progress for {duration_text(rules.quiet_for or 0.0)}"
+        outcome, error = Outcome.FAILED, {"type": "Quiet", "message": said}
+    kinds = kinds_of(error or {})
+    error = {name: value for name, value in (error or {}).items() if name != "kinds"}
+    _close(transaction, attempt, outcome, error, item)
+    if item.saved is not None:
+        keep_saved(transaction, step, attempt, item.saved)
+    transaction.memory.attempts.furthest.pop(attempt.id, None)
+    transaction.memory.attempts.heard.pop(attempt.id, None)
+    step.tries += outcome is Outcome.FAILED
+    step.losses += outcome is Outcome.LOST
+    most = transaction.settings.losses if rules.losses is None else rules.losses
+    lead = micros_of(hears_before(transaction, attempt, step, rules.deadline or 0.0))
+    passed = step.deadline_at is not None and transaction.now >= step.deadline_at - lead
+    late = passed and step.stop == StopReason.DEADLINE
+    event = _event(step, outcome, step.stop, late, most)
+    if event is StepEvent.BACK_OFF:
+        event, more = _back_off(transaction, composition, step, rules.retry, kinds, item.after)
+        error |= more
+    match event:
+        case StepEvent.FINISH:
+            step.output, step.error, step.saved = output, None, _kept_when_done(step.saved)
+        case StepEvent.REST:
+            _rest(transaction, step, item.after or 0.0)
+        case StepEvent.FAIL | StepEvent.BACK_OFF:
+            if late:
+                error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
+            step.error = json.dumps(_final_error(step, outcome, error, most))
+    release(transaction, step, attempt)
+    move_step(transaction, step, event, closing=True)
+    transaction.afterwards.settling.add(step.run)
+    if event in _ENDING:
+        step.ended_at = attempt.ended_at
+        transaction.composing.left_at[step.part] = attempt.ended_at or transaction.now
+        transaction.unit.steps.touch(step)
+        composition.step_ended(step)
+        return
+    if event is not StepEvent.BACK_OFF:
+        composition.ready_again(step)
+    if event in (StepEvent.BACK_OFF, StepEvent.REST) and step.ended_at is None:
+        composition.fell_asleep(step)
+    hold_if_asked(transaction, step)
+
+
+def _close(
+    transaction: Transaction,
+    attempt: AttemptRow,
+    outcome: Outcome,
+    error: dict[str, Any],
+    item: ReportItem,
+) -> None:
+    """An attempt has ended: what is kept of it."""
+    began = attempt.begun_at or attempt.handed_at
+    attempt.outcome = outcome
+    attempt.ended_at = max(began, transaction.now - micros_of(item.ended_ago))
+    attempt.error = json.dumps(error) if error else None
+    attempt.cpu = None if item.cpu is None else micros_of(item.cpu)
+    attempt.memory = item.memory
+    attempt.abandoned = int(item.abandoned)
+    transaction.counts.tally.end(failed=outcome in TROUBLE)
+    step, run = transaction.unit.steps.need(attempt.step), transaction.run(attempt.run)
+    took = None if attempt.begun_at is None else attempt.ended_at - attempt.begun_at
+    if outcome in CAME_TO_AN_END and took is not None:
+        transaction.counts.eaches.step_took(step, took)
+    address, waited = transaction.plan(run).addresses[step.node], began - attempt.ready_at
+    transaction.counts.hours.end(
+        run.workflow, attempt.ended_at, address, str(outcome), waited, took
+    )
+    transaction.unit.attempts.touch(attempt)
+
+
+def _back_off(
+    transaction: Transaction,
+    composition: Composition,
+    step: StepRow,
+    rule: Retry | None,
+    kinds: tuple[str, ...],
+    after: float | None,
+) -> tuple[StepEvent, dict[str, Any]]:
+    """Whether a failed step waits for another try, and what is added to its error if not."""
+    spent = (transaction.now - _first_try(transaction, step, rule) - step.spared) / 1_000_000
+    wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), transaction.settings.chance)
+    if wait is None or composition.is_barred(transaction.unit.parts.need(step.part)):
+        return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
+    step.due_at = transaction.now + micros_of(wait)
+    transaction.remind(BACK_OFF_DUE, step.due_at)
+    return StepEvent.BACK_OFF, {}
+
+
+def _rest(transaction: Transaction, step: StepRow, seconds: float) -> None:
+    """A step asked to be called again: its tries begin anew then."""
+    step.due_at = transaction.now + micros_of(seconds)
+    transaction.remind(BACK_OFF_DUE, step.due_at)
+    step.counts_from, step.tries, step.losses = step.attempts, 0, 0
+    step.error, step.spared = None, 0
+
+
+def _event(
+    step: StepRow, outcome: Outcome, asked: str | None, late: bool, losses: int
+) -> StepEvent:
+    """What the end of an attempt means for its step; backing off is still to be decided.
+
+    Args:
+        asked: why it was told to stop; for a deadline it may be its run's.
+        late: whether its own deadline has passed.
+    """
+    if outcome is Outcome.DONE:
+        return StepEvent.FINISH  # what came within the grace is kept
+    if outcome is Outcome.CALLED_AGAIN and not late and asked not in ENDS:
+        return StepEvent.REST
+    if asked == StopReason.CANCEL or (asked == StopReason.DEADLINE and not late):
+        return StepEvent.CANCEL
+    if late:
+        return StepEvent.FAIL
+    if outcome is Outcome.LOST and step.losses <= losses:
+        return StepEvent.TRY_AGAIN
+    if outcome is Outcome.STOPPED and asked == StopReason.PAUSE:
+        return StepEvent.CHECKPOINT
+    if outcome in (Outcome.HANDED_BACK, Outcome.CANCELLED, Outcome.STOPPED):
+        # Nobody asked this step to stop, so a worker that stopped it has merely handed it back.
+        return StepEvent.TRY_AGAIN
+    return StepEvent.BACK_OFF if outcome is Outcome.FAILED else StepEvent.FAIL
+
+
+def _first_try(transaction: Transaction, step: StepRow, rule: Retry | None) -> int:
+    """When the first of the tries began that count; asked only where it matters."""
+    if rule is None or rule.within is None:
+        return transaction.now
+    first = paused_runs.first_try_began(transaction.unit, step.id, step.counts_from)
+    return transaction.now if first is None else first
+
+
+def _kept_when_done(saved: str | None) -> str | None:
+    """Of what a step saved, only how far it came is shown when it is done."""
+    if saved is None:
+        return None
+    kept = {name: value for name, value in json.loads(saved).items() if name in SHOWN_WHEN_DONE}
+    return json.dumps(kept)
+
+
+def checked_output(
+    outcome: Outcome, item: ReportItem
+) -> tuple[str | None, Outcome, dict[str, Any] | None]:
+    """The output as text; an output that is refused makes the attempt a failed one."""
+    if outcome is not Outcome.DONE:
+        return None, outcome, item.error
+    try:
+        return encode(item.output, "the output"), outcome, None
+    except ValueRefused as refused:
+        return None, Outcome.FAILED, {"type": "ValueRefused", "message": str(refused)}
+
+
+def _missing_files(
+    transaction: Transaction, composition: Composition, step: StepRow, item: ReportItem, output: str
+) -> dict[str, Any] | None:
+    """Note which files an output names; an error if it names one that is not kept."""
+    if not use_named(transaction, step.run, output):
+        return None
+    facts = composition.plan.tasks[composition.plan.nodes[step.node].task]
+    found = unknown_files(transaction, item.output, facts["output"])
+    if not found:
+        return None
+    message = f"the output names a file that is not kept, at {found[0].where or '/'}"
+    return {"type": "ValueRefused", "message": f"{message}; ctx.save_file keeps one"}
+
+
+def _final_error(
+    step: StepRow, outcome: Outcome, error: dict[str, Any], losses: int
+) -> dict[str, Any]:
+    if outcome is not Outcome.LOST:
+        return error
+    if step.losses == 1:
+        message = f"lost once, which its losses=0 do not bear: {error.get('message', '')}"
+    else:
+        message = (
+            f"lost {step.losses} times, at most {losses} are borne; "
+            f"the last time: {error.get('message', '')}"
+        )
+    return {**error, "message": message}
+
+
+def too_long(limit: float, what: str, kind: str) -> dict[str, Any]:
+    """What is said of a step that did not end in time."""
+    return {"type": kind, "message": f"its {what} of {duration_text(limit)} has passed"}
+
+
+def micros_of(seconds: float) -> int:
+    """Return seconds as microseconds."""
+    return round(seconds * 1_000_000)
+
+
+def keep_saved(
+    transaction: Transaction, step: StepRow, attempt: AttemptRow, saved: dict[str, Any]
+) -> None:
+    """What was saved, as it stands with a step; if it is too large, what was before stands."""
+    with contextlib.suppress(ValueRefused):
+        step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
+        transaction.unit.steps.touch(step)
+        step_reported(transaction, step, attempt.id, saved)
+        if attempt.id in transaction.memory.attempts.heard:
+            transaction.memory.attempts.heard[attempt.id] = transaction.mono
+        transaction.changes.runs.add(step.run)
+
+
+SAVED_LIMIT = 2 * VALUE_LIMIT + 65_536  # what is kept, what is carried, and the places
+
+
+def hears_before(
+    transaction: Transaction, attempt: AttemptRow, step: StepRow, limit: float
+) -> float:
+    """How long before its time is over an attempt hears of that: at most a tenth of the limit."""
+    worker = transaction.memory.workers.get(attempt.worker)
+    grace = worker.offer.graces.get(task_of(step.contract), 0.0) if worker else 0.0
+    return min(grace, limit / 10)

@@ -1,0 +1,122 @@
+"""Fields of request bodies: their types and limits."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated, Any
+
+from pydantic import (
+    AfterValidator,
+    AwareDatetime,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+)
+
+from yarnloom.units import seconds
+from yarnloom.values import PLAN_DEPTH, depth_problem
+
+
+def _not_too_deep(limit: int) -> AfterValidator:
+    def check(value: Any) -> Any:
+        if problem := depth_problem(value, limit):
+            raise ValueError(f"{problem.message}: see {problem.where}")
+        return value
+
+    return AfterValidator(check)
+
+
+def _is_text(value: Any) -> Any:
+    if isinstance(value, str | datetime):
+        return value
+    raise ValueError("expected text as 2027-03-01T07:30:00Z")
+
+
+def _within_calendar(value: datetime) -> datetime:
+    if FIRST_YEAR <= value.year <= LAST_YEAR:
+        return value
+    raise ValueError(f"expected a year from {FIRST_YEAR} to {LAST_YEAR}")
+
+
+def _is_span(value: str) -> str:
+    seconds(value)
+    return value
+
+
+FIRST_YEAR, LAST_YEAR = 1970, 9998
+"""Beyond them an offset can lead out of the calendar."""
+
+
+Time = Annotated[AwareDatetime, BeforeValidator(_is_text), AfterValidator(_within_calendar)]
+"""RFC 3339 with an offset."""
+
+
+Span = Annotated[str, Field(max_length=50), AfterValidator(_is_span)]
+"""A duration as text."""
+
+
+FilterName = Annotated[str, Field(pattern=r"^\w[\w .-]{0,59}$")]
+"""The name of a saved filter."""
+
+
+Value = Annotated[Any, _not_too_deep(64)]
+"""Any JSON value, as deep as a value may be."""
+
+
+JsonObject = Annotated[dict[str, Any], _not_too_deep(64)]
+"""An object of them: one level more."""
+
+
+PlanDocument = Annotated[dict[str, Any], _not_too_deep(PLAN_DEPTH)]
+
+
+Reported = dict[str, Any]
+"""An object in a report: it is looked at on its own, so that the others are taken in."""
+
+
+Integer = Annotated[int, Field(strict=True)]
+
+
+Real = Annotated[float, Field(strict=True)]
+
+
+Truth = Annotated[bool, Field(strict=True)]
+
+
+Id = Annotated[int, Field(strict=True, ge=1, le=2**53)]
+"""The number of an attempt or a message."""
+
+
+AttemptKey = Annotated[int, Field(ge=1, le=2**53)]
+"""The same as the key of an object, which is a text."""
+
+
+Ids = Annotated[list[Id], Field(max_length=100_000)]
+
+
+Name = Annotated[str, Field(min_length=1, max_length=201)]
+
+
+Word = Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,49}$")]
+
+
+Tags = Annotated[list[Annotated[str, Field(max_length=100)]], Field(max_length=20)]
+
+
+LONGEST = 315_360_000.0
+"""Ten years, in seconds."""
+
+
+Trouble = Annotated[
+    str | None, Field(max_length=20_000, description="Why its processes can take nothing.")
+]
+
+
+Who = Annotated[str, Field(max_length=200)]
+
+
+class Strict(BaseModel):
+    """A request body: a field that is not known is a mistake."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)

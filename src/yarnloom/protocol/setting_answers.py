@@ -1,0 +1,163 @@
+"""What answers hold about pools, schedules and saved filters."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from yarnloom.protocol.answers import JsonObject
+
+
+class RateAnswer(BaseModel):
+    """How many attempts may begin in so many seconds."""
+
+    count: int
+    per: float
+
+
+class Pause(BaseModel):
+    """Who paused a pool, when and why."""
+
+    by: str
+    at: str
+    reason: str
+
+
+class PoolUser(BaseModel):
+    """A run that uses a pool."""
+
+    run: int
+    attempts: int
+
+
+class PoolValue(BaseModel):
+    """One value of a pool with `per`, which has the limit for itself."""
+
+    value: str
+    in_use: int
+    waiting: int
+
+
+class PoolDeclared(BaseModel):
+    """What a loom says of a pool."""
+
+    loom: str
+    limit: int | None
+    rate: RateAnswer | None
+    note: str
+
+
+class SavedFilter(BaseModel):
+    """A filter of the list of runs, kept by name."""
+
+    name: str
+    wanted: JsonObject = Field(description="Which runs, as it was saved.")
+    saved_at: str
+    saved_by: str
+
+
+class FilterList(BaseModel):
+    """All saved filters, by name."""
+
+    filters: list[SavedFilter]
+
+
+class LevelAnswer(BaseModel):
+    """How full a pool was in one minute."""
+
+    at: str
+    in_use: int = Field(description="At most.")
+    waiting: int = Field(description="At most.")
+    limit: int | None
+
+
+class PoolWaits(BaseModel):
+    """A run that waits for a pool."""
+
+    run: int
+    steps: int
+    since: str
+
+
+class PoolUse(BaseModel):
+    """How a pool was used within the last hour, and who waits for it."""
+
+    minutes: list[LevelAnswer] = Field(description="Since it was first looked at.")
+    waits: list[PoolWaits]
+
+
+class PoolAnswer(BaseModel):
+    """A pool as it is now."""
+
+    name: str
+    as_of: str = Field(description="When it was so.")
+    limit: int | None
+    rate: RateAnswer | None
+    note: str
+    paused: Pause | None
+    in_use: int = Field(description="Attempts that were handed out and have not ended.")
+    waiting: int = Field(description="Steps that could run.")
+    begun_last_minute: int
+    used_by: list[PoolUser] = Field(description="The runs that use it most.")
+    runs: int = Field(description="How many runs use it.")
+    values: list[PoolValue] = Field(description="With `per`: the values that are used most.")
+    by_hand: JsonObject = Field(description="Which settings were set by hand.")
+    declared: list[PoolDeclared]
+
+
+class PoolList(BaseModel):
+    """Every pool, by name."""
+
+    pools: list[PoolAnswer]
+
+
+class LastTime(BaseModel):
+    """What came of the newest planned time of a schedule."""
+
+    planned_at: str
+    result: Literal["started", "failed", "passed_over"]
+    run: int | None
+    why: str
+    state: str | None = Field(description="Of its run, now.")
+
+
+class ScheduleAnswer(BaseModel):
+    """A schedule as it is now."""
+
+    name: str
+    loom: str | None = Field(description="That declares it; null where it was made by hand.")
+    workflow: str
+    params: JsonObject
+    cron: str
+    zone: str
+    if_busy: Literal["wait", "skip", "replace", "start"]
+    missed: Literal["one", "all", "none"]
+    priority: int
+    share: str
+    tags: list[str]
+    note: str
+    paused: Pause | None
+    next_at: str | None = Field(description="The next planned time, in its zone; null if paused.")
+    next_times: list[str] = Field(description="The next five; of a paused one as if it were not.")
+    waiting_at: str | None = Field(description="A time that waits for an earlier run's end.")
+    running: list[int] = Field(description="Its runs that have not ended.")
+    last: LastTime | None
+    passed_over: int = Field(description="At how many times nothing was started.")
+    by_hand: JsonObject = Field(description="Which settings were changed by hand.")
+    created_at: str
+    created_by: str
+
+
+class ScheduleList(BaseModel):
+    """Every schedule, by name."""
+
+    schedules: list[ScheduleAnswer]
+
+
+class NextTimes(BaseModel):
+    """When a cron expression comes true next."""
+
+    cron: str
+    zone: str
+    times: list[str] = Field(description="RFC 3339, with the zone's offset.")

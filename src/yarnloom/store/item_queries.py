@@ -1,0 +1,182 @@
+"""Queries of readers about items of eaches."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from yarnloom.store.select import (
+    Record,
+    like,
+    select_one,
+)
+
+
+def item_named(connection: sqlite3.Connection, each: int, name: str) -> Record | None:
+    """An item of an each by name, if it has begun."""
+    return select_one(connection, "SELECT * FROM parts WHERE parent = ? AND name = ?", each, name)
+
+
+# Of an item in which nothing has begun, what is shown is that it waits.
+_ITEM_STATE = (
+    "CASE WHEN ended_at IS NULL AND outcome IS NULL AND begun_at IS NULL THEN 'waiting'"
+    " ELSE coalesce(outcome, state) END"
+)
+
+
+_ITEM = "SELECT * FROM parts WHERE parent = ? AND value IS NOT NULL"
+
+
+def items(
+    connection: sqlite3.Connection,
+    each: int,
+    states: tuple[str, ...],
+    first: int,
+    limit: int,
+    text: str | None = None,
+) -> list[Record]:
+    """Items of an each that were made, in order, from an index on.
+
+    Args:
+        connection: a reader's.
+        each: the part.
+        states: only those in these; in any if there are none.
+        first: the index from which on.
+        limit: how many at most.
+        text: only those that have it in their name or value.
+    """
+    if text is not None:
+        state = f"{_ITEM_STATE} IN ({', '.join('?' * len(states))})" if states else "1"
+        sql = f"{_ITEM} AND item >= ? AND {state} AND (coalesce(name, item) LIKE ? ESCAPE '!'"
+        sql += " OR value LIKE ? ESCAPE '!') ORDER BY item LIMIT ?"
+        values = (each, first, *states, like(text), like(text), limit)
+        return [dict(row) for row in connection.execute(sql, values)]
+    if not states:
+        sql = "SELECT * FROM parts WHERE parent = ? AND node = (SELECT node FROM parts WHERE"
+        sql += " parent = ? AND value IS NOT NULL LIMIT 1) AND item >= ? ORDER BY item LIMIT ?"
+        return [dict(row) for row in connection.execute(sql, (each, each, first, limit))]
+    marks = ", ".join("?" * len(states))
+    # The index knows what is kept; those that only wait are among the running ones.
+    kept = {*states, "running"} if "waiting" in states else set(states)
+    sql = f"{_ITEM} AND coalesce(outcome, state) IN ({', '.join('?' * len(kept))})"
+    sql += f" AND {_ITEM_STATE} IN ({marks}) AND item >= ? ORDER BY item LIMIT ?"
+    return [dict(row) for row in connection.execute(sql, (each, *kept, *states, first, limit))]
+
+
+REACH = 20_000
+"""How far an item without a row can be behind others: more than workers ever have in hand."""
+
+
+_MADE = (
+    "SELECT item FROM parts WHERE parent = :each AND value IS NOT NULL AND item >= :low"
+    " AND item < :total UNION ALL SELECT item FROM folded"
+    " WHERE run = :run AND each = :each AND last >= :low AND item >= :low"
+)
+
+
+def items_without_rows(
+    connection: sqlite3.Connection, run: int, each: int, total: int, unmade: int
+) -> list[range]:
+    """Return the indexes of an each's items that were not made; the last range ends the list.
+
+    They follow those that were, but for items that workers have in hand (see
+    `yarnloom.engine.compact.granted_items`): later ones may have ended before them.
+
+    Args:
+        connection: a reader's.
+        run: the run.
+        each: the part.
+        total: how many items it has.
+        unmade: how many of them were not made.
+    """
+    first = total - unmade
+    known = {"run": run, "each": each, "total": total}
+    if connection.execute(f"{_MADE} LIMIT 1", {**known, "low": first}).fetchone() is None:
+        return [range(first, total)]
+    low = max(0, first - REACH)
+    spans = []
+    for row in connection.execute(f"{_MADE} ORDER BY item", {**known, "low": low}):
+        spans.append(range(low, row["item"]))
+        low = row["item"] + 1
+    return [*(span for span in spans if span), range(low, total)]
+
+
+def source(connection: sqlite3.Connection, each: int) -> str | None:
+    """The list that an each goes through, as JSON text."""
+    row = select_one(connection, "SELECT items FROM sources WHERE part = ?", each)
+    return row["items"] if row else None
+
+
+def outputs_between(
+    connection: sqlite3.Connection, each: int, node: int, last: int, first: int, until: int
+) -> dict[int, str | None]:
+    """By index what items of an each gave; where nobody reads that, what their last step did."""
+    rows = connection.execute(
+        "SELECT p.item, coalesce(p.output, s.output) AS output FROM parts p"
+        " LEFT JOIN steps s ON s.part = p.id AND s.node = ?"
+        " WHERE p.parent = ? AND p.node = ? AND p.item BETWEEN ? AND ?",
+        (last, each, node, first, until),
+    )
+    return {row["item"]: row["output"] for row in rows}
+
+
+def item_counts_at(
+    connection: sqlite3.Connection, each: int, at: int, *, last: bool
+) -> dict[str, int]:
+    """How many items of an each were under way at a time, and how many were how by then.
+
+    When an item began is known of the last round only; in one before all count as running.
+    """
+    rows = connection.execute(
+        "SELECT state, count(*) AS count FROM ("
+        "SELECT CASE WHEN ended_at <= ?2 THEN state WHEN begun_at <= ?2 OR ?3 THEN 'running'"
+        " ELSE 'waiting' END AS state"
+        " FROM parts WHERE parent = ?1 AND value IS NOT NULL AND started_at <= ?2 UNION ALL"
+        " SELECT CASE WHEN told_at <= ?2 THEN 'done' WHEN begun_at <= ?2 THEN 'running'"
+        " ELSE 'waiting' END FROM folded WHERE run = (SELECT run FROM parts WHERE id = ?1)"
+        " AND each = ?1 AND handed_at <= ?2) GROUP BY 1",
+        (each, at, not last),
+    )
+    return {row["state"]: row["count"] for row in rows}
+
+
+def items_at(connection: sqlite3.Connection, each: int, at: int, limit: int) -> list[Record]:
+    """The items of an each that were under way at a time, those that had been so longest first."""
+    rows = connection.execute(
+        f"{_ITEM} AND begun_at <= ? AND (ended_at IS NULL OR ended_at > ?)"
+        " ORDER BY begun_at, item LIMIT ?",
+        (each, at, at, limit),
+    )
+    return [{**row, "state": "running", "outcome": None, "ended_at": None} for row in rows]
+
+
+def item_count(connection: sqlite3.Connection, each: int) -> int:
+    """How many items an each has."""
+    row = select_one(connection, "SELECT total FROM parts WHERE id = ?", each)
+    return row["total"] if row else 0
+
+
+def item_outputs(
+    connection: sqlite3.Connection, each: int, node: int, items: range, *, only_done: bool
+) -> list[str | None]:
+    """Outputs of some items of an each, as its output lists them."""
+    which = "outcome = 'done'" if only_done else "skip_reason IS NOT 'gone'"
+    rows = connection.execute(
+        f"SELECT item, output FROM parts WHERE parent = :each AND node = :node AND {which}"
+        " AND item BETWEEN :first AND :last UNION ALL SELECT item, output FROM folded"
+        " WHERE run = (SELECT run FROM parts WHERE id = :each) AND each = :each"
+        " AND first <= :last AND last >= :first AND item BETWEEN :first AND :last ORDER BY item",
+        {"each": each, "node": node, "first": items.start, "last": items.stop - 1},
+    )
+    return [row["output"] for row in rows]
+
+
+def failed_items(
+    connection: sqlite3.Connection, each: int, after: int, limit: int
+) -> list[tuple[int, str | None, str | None]]:
+    """Index, name and error of the items of an each that failed, behind an index."""
+    rows = connection.execute(
+        "SELECT item, name, error FROM parts WHERE parent = ? AND value IS NOT NULL"
+        " AND coalesce(outcome, state) = 'failed' AND item > ? ORDER BY item LIMIT ?",
+        (each, after, limit),
+    )
+    return [(row["item"], row["name"], row["error"]) for row in rows]
