@@ -25,11 +25,12 @@ if TYPE_CHECKING:
         sequence,
         step,
     )
-    from yarnloom.sdk.context import AsyncStepContext, StepContext
+    from yarnloom.sdk.async_step_context import AsyncStepContext
     from yarnloom.sdk.failure_types import FailedItem, FailedStep, Failure, Fault
     from yarnloom.sdk.file_values import File, Rows
     from yarnloom.sdk.loom import Loom
     from yarnloom.sdk.run_ended import RunEnded
+    from yarnloom.sdk.step_context import StepContext
     from yarnloom.secrets import Secret
 
 __version__ = VERSION
@@ -77,7 +78,8 @@ __all__ = [
 # A command, a client and a process that runs tasks need different ones.
 _MODULES = {
     "client": ("AsyncClient", "AsyncRun", "Client", "Run", "Start"),
-    "sdk.context": ("AsyncStepContext", "StepContext"),
+    "sdk.async_step_context": ("AsyncStepContext",),
+    "sdk.step_context": ("StepContext",),
     "sdk.run_ended": ("RunEnded",),
     "errors": ("GiveUp", "NotDone", "TryLater", "UnsureEffect", "YarnloomError"),
     "sdk.failure_types": ("FailedItem", "FailedStep", "Failure", "Fault"),

@@ -9,10 +9,8 @@ at the desk, see `orders`.
 from __future__ import annotations
 
 import csv
-import html
 import io
 import logging
-import os
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -27,7 +25,6 @@ from yarnloom import (
     File,
     GiveUp,
     Loom,
-    NotDone,
     Part,
     Retry,
     Rows,
@@ -47,8 +44,7 @@ from yarnloom import (
     step,
 )
 from yarnloom.demo import tides
-from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
-from yarnloom.demo.mailbox import ADDRESS_VARIABLE as MAILBOX_VARIABLE
+from yarnloom.demo.almanac_pages import almanac_page
 from yarnloom.demo.models import (
     Almanac,
     Contact,
@@ -62,7 +58,7 @@ from yarnloom.demo.models import (
     Table,
     Water,
 )
-from yarnloom.demo.web_host import ADDRESS_VARIABLE as HOST_VARIABLE
+from yarnloom.demo.outside import host, mailbox, office, post_letter
 
 # NumPy starts threads when it is imported, so each process loads this module itself.
 loom = Loom("tide-almanac", fork=False)
@@ -83,17 +79,10 @@ def lines_out() -> Iterator[httpx.Client]:
         yield http
 
 
-def _office() -> str:
-    address = os.environ.get(ADDRESS_VARIABLE)
-    if not address:
-        raise GiveUp(f"no gauge office: {ADDRESS_VARIABLE} is not set; `yarnloom demo` starts one")
-    return address
-
-
 @loom.task(io=True)
 def list_harbours(ctx: StepContext) -> list[Harbour]:
     """The harbours of the coast, as the gauge office lists them."""
-    answer = ctx.kept.get(f"{_office()}/harbours").raise_for_status()
+    answer = ctx.kept.get(f"{office()}/harbours").raise_for_status()
     return [Harbour(**one) for one in answer.json()]
 
 
@@ -106,7 +95,7 @@ def list_harbours(ctx: StepContext) -> list[Harbour]:
 def fetch_month(ctx: StepContext, harbour: str, year: int, month: int) -> list[float | None]:
     """A month of hourly levels from the gauge office."""
     query: dict[str, str | int] = {"harbour": harbour, "year": year, "month": month}
-    answer = ctx.kept.get(f"{_office()}/readings", params=query)
+    answer = ctx.kept.get(f"{office()}/readings", params=query)
     if answer.status_code == 404:
         raise GiveUp(answer.json()["error"])
     if answer.status_code == 429:
@@ -222,7 +211,7 @@ def bind_almanac(
     ctx: StepContext, pages: list[Page], missing: list[FailedItem], year: int
 ) -> Almanac:
     """All harbours in one page, with what is missing and why."""
-    page = _almanac_page(pages, missing, year).encode()
+    page = almanac_page(pages, missing, year).encode()
     file = ctx.save_file(page, f"almanac-{year}.html")
     print(f"{len(pages)} harbours bound, {len(missing)} missing")
     return Almanac(file=file, harbours=len(pages), missing=[one.name for one in missing])
@@ -233,7 +222,7 @@ def put_online(ctx: StepContext, almanac: Almanac, pages: list[Page]) -> Site:
     """The almanac with its plots and tables on the office's web host, the page itself at last."""
     plots = [page.plot for page in pages if page.plot]
     files = [*plots, *(page.table.file for page in pages), almanac.file]
-    with _host() as http:
+    with host() as http:
         for file in ctx.track(files, name="files"):
             kind = {"Content-Type": file.media_type}
             http.put(f"/{file.name}", content=file.read_bytes(), headers=kind).raise_for_status()
@@ -241,18 +230,11 @@ def put_online(ctx: StepContext, almanac: Almanac, pages: list[Page]) -> Site:
     return Site(**almanac.model_dump(), url=url)
 
 
-def _host() -> httpx.Client:
-    address = os.environ.get(HOST_VARIABLE)
-    if not address:
-        raise GiveUp(f"no web host: {HOST_VARIABLE} is not set; `yarnloom demo` starts one")
-    return httpx.Client(base_url=address, timeout=20, trust_env=False)
-
-
 @loom.task(retry=Retry(attempts=5, wait="500ms", growth=2))
 def mail_masters(ctx: StepContext, contacts: Rows[Contact], pages: list[Page]) -> Mailed:
     """A letter to everybody on the list whose harbour is bound, each exactly once."""
     bound = {page.table.harbour: page for page in pages}
-    with _mailbox() as http:
+    with mailbox() as http:
         for contact in ctx.track(contacts, name="letters"):
             page = bound.get(contact.harbour)
             if page is None:
@@ -260,7 +242,7 @@ def mail_masters(ctx: StepContext, contacts: Rows[Contact], pages: list[Page]) -
                 continue
 
             def send(token: str, page: Page = page, contact: Contact = contact) -> int:
-                return _post_letter(http, token, page, contact)
+                return post_letter(http, token, page, contact)
 
             # The mailbox knows tokens, so asking it again is safe where it is unsure.
             letter = ctx.once(f"{contact.harbour}: {contact.desk}", send, if_unsure="again")
@@ -270,62 +252,12 @@ def mail_masters(ctx: StepContext, contacts: Rows[Contact], pages: list[Page]) -
     return Mailed(letters=letters, passed_over=len(contacts) - letters)
 
 
-def _mailbox() -> httpx.Client:
-    address = os.environ.get(MAILBOX_VARIABLE)
-    if not address:
-        raise GiveUp(f"no mailbox: {MAILBOX_VARIABLE} is not set; `yarnloom demo` starts one")
-    return httpx.Client(base_url=address, timeout=20, trust_env=False)
-
-
-def _post_letter(http: httpx.Client, token: str, page: Page, contact: Contact) -> int:
-    high = page.extremes.highest
-    body = {
-        "to": f"{contact.desk}, {page.table.harbour}",
-        "address": contact.address,
-        "copies": contact.copies,
-        "subject": f"Tides of {high.at.year}",
-        "text": f"Highest water {high.level:.2f} m on {high.at:%d %B at %H:%M} UTC.",
-    }
-    answer = http.post("/letters", json=body, headers={"Idempotency-Key": token})
-    if answer.status_code == 503:
-        raise NotDone(answer.json()["error"])
-    number: int = answer.raise_for_status().json()["letter"]
-    return number
-
-
-def _almanac_page(pages: list[Page], missing: list[FailedItem], year: int) -> str:
-    """The almanac as HTML."""
-    parts = [
-        "<!doctype html><meta charset=utf-8>",
-        f"<title>Tide almanac {year}</title>",
-        "<style>body{font:15px/1.5 system-ui,sans-serif;max-width:60rem;margin:2rem auto;"
-        "padding:0 1rem;color:#2e3338;background:#f8f5ee}h2{margin:1.6rem 0 .2rem}"
-        "img{width:100%}a{color:#2f5fb0}.missing{color:#a8342f}</style>",
-        f"<h1>Tide almanac {year}</h1>",
-    ]
-    for page in pages:
-        low, high = page.extremes.lowest, page.extremes.highest
-        table = page.table.file.name
-        parts += [
-            f"<h2>{html.escape(page.table.harbour.replace('-', ' ').title())}</h2>",
-            f"<p>Highest water {high.level:.2f} m on {high.at:%d %B at %H:%M} UTC, lowest "
-            f"{low.level:.2f} m on {low.at:%d %B at %H:%M} UTC. "
-            f"<a href={table}>All {page.table.rows:,} high and low waters</a>.</p>",
-        ]
-        if page.plot:
-            parts.append(f"<img src={page.plot.name} alt='readings and fitted tide'>")
-    for one in missing:
-        name, why = html.escape(one.name.title()), html.escape(one.error.message)
-        parts.append(f"<p class=missing>{name} is missing: {why}.</p>")
-    return "\n".join(parts)
-
-
 @loom.task
 def post_notice(ctx: StepContext, failure: Failure) -> str:
     """A letter to the duty officer: what failed, and where to look."""
     first = failure.first
     line = f"{first.address}: {first.error.message} ({failure.count} failed in all)"
-    with _mailbox() as http:
+    with mailbox() as http:
         body = {"to": "duty officer", "subject": "Something failed", "text": line}
         http.post("/letters", json=body, headers={"Idempotency-Key": ctx.token})
     return line
@@ -341,7 +273,7 @@ def announce_day(harbour: str, fit: Fit, planned: datetime) -> str:
         if at.astimezone(planned.tzinfo).date() == day:
             lines.append(f"{at.astimezone(planned.tzinfo):%H:%M} {kind:4} {level:.2f} m")
     text = "\n".join(lines)
-    with _host() as http:
+    with host() as http:
         http.put(f"/tomorrow-{harbour}.txt", content=text, headers=PLAIN_TEXT).raise_for_status()
     return text
 
@@ -357,7 +289,7 @@ def put_on_board(ctx: StepContext, ended: RunEnded) -> str:
     """How a table or almanac ended, for the board in the hall."""
     why = f": {ended.error['message']}" if ended.error else ""
     line = f"run {ended.number} of {ended.workflow} has {ended.state}{why}"
-    with _host() as http:
+    with host() as http:
         http.put(f"/board/{ended.number}", content=line, headers=PLAIN_TEXT).raise_for_status()
     return line
 

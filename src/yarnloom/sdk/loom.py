@@ -2,35 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
 from typing import Any, Literal, TypeVar, overload
 
 from pydantic import BaseModel
 from typing_extensions import Unpack
 
-from yarnloom.errors import LoomError, PlanError, Problem, nearest
+from yarnloom.errors import LoomError, PlanError, Problem
 from yarnloom.plan import (
     NAME,
     NAME_RULE,
-    Kind,
     Part,
     Plan,
     PoolDeclaration,
     Rate,
     TaskRules,
-    compile_plan,
-    examine,
     read_rules,
-    unknown_pools,
 )
 from yarnloom.plan.marked_values import has_secret_rows, with_definitions
-from yarnloom.plan.schedule_settings import SETTINGS, MissedText, problems_of_settings
 from yarnloom.plan.schedule_settings import IfBusyText as ScheduleBusyText
-from yarnloom.plan.validators import patterns_for_workers
-from yarnloom.plan.value_problems import problems_of
-from yarnloom.sdk.error_kinds import unknown_kinds
+from yarnloom.plan.schedule_settings import MissedText
 from yarnloom.sdk.hooks import Around
+from yarnloom.sdk.loom_checks import DeclaredWorkflow, LoomParts, examine_loom, remarks_on
 from yarnloom.sdk.task import Overlap, Task
 from yarnloom.units import Duration, seconds
 
@@ -44,17 +37,6 @@ START_OPTIONS = frozenset(
 _NO_PARAMS: dict[str, Any] = {"type": "object", "properties": {}, "additionalProperties": False}
 _RUN_ENDS = ("done", "failed", "cancelled")
 IfBusyText = Literal["wait", "skip", "replace"]
-
-
-@dataclass(frozen=True, slots=True)
-class _Declared:
-    """A workflow as it was declared; params as a JSON Schema."""
-
-    params: dict[str, Any]
-    plan: Part
-    on_failure: Part | None
-    on_end: Part | None
-    options: dict[str, Any]
 
 
 class Loom:
@@ -75,7 +57,7 @@ class Loom:
         self.fork = fork
         self._tasks: dict[str, Task] = {}
         self._by_function: dict[Callable[..., Any], Task] = {}
-        self._workflows: dict[str, _Declared] = {}
+        self._workflows: dict[str, DeclaredWorkflow] = {}
         self._pools: dict[str, PoolDeclaration] = {}
         self._schedules: dict[str, dict[str, Any]] = {}
         self.around = Around()
@@ -279,7 +261,7 @@ class Loom:
         # A param that is not known is a mistake, not something to pass over.
         schema = {**schema, "additionalProperties": False}
         options = {"share": share, "at_once": at_once, "if_busy": if_busy, "deadline": deadline}
-        self._workflows[name] = _Declared(schema, plan, on_failure, on_end, options)
+        self._workflows[name] = DeclaredWorkflow(schema, plan, on_failure, on_end, options)
 
     def schedule(
         self,
@@ -403,76 +385,22 @@ class Loom:
 
     def examine(self) -> tuple[list[Plan], list[Problem]]:
         """Every workflow's plan, and every mistake in the whole loom, without running anything."""
-        problems = list(self._problems)
-        for task in self._tasks.values():
-            problems += task.problems()
-        problems += self._renamed_twice()
-        plans = []
-        for name, declared in self._workflows.items():
-            document, found = compile_plan(
-                self.name,
-                name,
-                declared.params,
-                declared.plan,
-                self._facts,
-                on_failure=declared.on_failure,
-                on_end=declared.on_end,
-                options=declared.options,
-            )
-            plan, more = examine(document)
-            if plan is not None:
-                more += unknown_pools(plan, self._pools)
-            # One mistake, one message: what compiling saw, checking would see once more.
-            seen = {problem.where for problem in found}
-            problems += [*found, *(problem for problem in more if problem.where not in seen)]
-            if plan is not None:
-                plans.append(plan)
-        known = {plan.workflow: plan for plan in plans}
-        for name, settings in self._schedules.items():
-            problems += self._problems_of_schedule(name, settings, known)
-        for task in self._tasks.values():
-            problems += self._problems_of_told(task)
-        problems += (
-            Problem(where, f"there is no error {name!r}; did you mean {close!r}?")
-            for where, name, close in self._unknown_kinds(plans)
-            if close
+        return examine_loom(self._parts())
+
+    def _parts(self) -> LoomParts:
+        return LoomParts(
+            self.name,
+            self._tasks,
+            self._workflows,
+            self._schedules,
+            self._pools,
+            self._facts,
+            self._problems,
         )
-        return plans, problems
 
-    def _unknown_kinds(self, plans: Sequence[Plan]) -> Iterator[tuple[str, str, str]]:
-        """Names in retry rules that no loaded error has: where, and what each looks like."""
-        for task in self._tasks.values():
-            for found in unknown_kinds(task.rules.retry):
-                yield (f"{task.name}.retry", *found)
-        for plan in plans:
-            for node in plan.nodes:
-                own = self._tasks.get(node.task.partition("/")[2]) if node.task else None
-                if node.kind is not Kind.STEP or (own and own.rules.retry == node.rules.retry):
-                    continue
-                for found in unknown_kinds(node.rules.retry):
-                    yield (f"{plan.name}/{plan.address(node)}.retry", *found)
-
-    def _problems_of_schedule(
-        self, name: str, settings: dict[str, Any], plans: dict[str, Plan]
-    ) -> list[Problem]:
-        own = {key: value for key, value in settings.items() if key in SETTINGS}
-        found = problems_of_settings(own)
-        workflow = settings["workflow"]
-        plan = plans.get(f"{self.name}/{workflow}")
-        if workflow not in self._workflows:
-            hint = nearest(workflow, self._workflows)
-            found.append(Problem("/workflow", f"this loom has no workflow {workflow!r}{hint}"))
-        elif plan is not None and not found:
-            wrong = problems_of(settings["params"], plan.params_schema)
-            found += (Problem(f"/params{one.where}", one.message) for one in wrong)
-        return [Problem(name + one.where.replace("/", "."), one.message) for one in found]
-
-    def _problems_of_told(self, task: Task) -> list[Problem]:
-        return [
-            Problem(f"{task.name}.workflows", f"this loom has no workflow {one!r}{hint}")
-            for one in (task.told or {}).get("workflows", ())
-            if one not in self._workflows and (hint := nearest(one, self._workflows)) is not None
-        ]
+    def remarks(self, plans: Sequence[Plan]) -> list[Problem]:
+        """Return what is no mistake, and yet worth knowing before anything runs."""
+        return remarks_on(self._parts(), plans)
 
     def check(self) -> list[Plan]:
         """Every workflow's plan.
@@ -485,40 +413,6 @@ class Loom:
             count = f"{len(problems)} mistake" + ("s" if len(problems) > 1 else "")
             raise PlanError(f"the loom {self.name!r} has {count}", problems=problems)
         return plans
-
-    def remarks(self, plans: Sequence[Plan]) -> list[Problem]:
-        """Return what is no mistake, and yet worth knowing before anything runs."""
-        found = []
-        for plan in plans:
-            for pattern in patterns_for_workers(plan.params_schema):
-                text = (
-                    f"the pattern {pattern!r:.60} of its params is checked by the worker only: a "
-                    "run with params that do not match starts, and its first step is refused"
-                )
-                found.append(Problem(f"{plan.name}.params", text))
-        for task in self._tasks.values():
-            if task.rules.quiet_for is not None and not task.hears:
-                found.append(
-                    Problem(
-                        f"{task.name}.quiet_for",
-                        "the task takes no ctx, so it can say nothing of its progress, and will "
-                        "always seem stuck after that time; use timeout=, or let it take ctx",
-                    )
-                )
-            if task.grace is not None and not task.hears and not task.is_async:
-                text = (
-                    "grace has no effect: the task takes no ctx, so it cannot hear of a stop, and "
-                    "is interrupted at once"
-                )
-                found.append(Problem(f"{task.name}.grace", text))
-        for where, name, close in self._unknown_kinds(plans):
-            if not close:
-                text = (
-                    f"no error {name!r} is loaded; where the task imports it only when it runs, "
-                    "nobody can tell here whether the name is right"
-                )
-                found.append(Problem(where, text))
-        return found
 
     def publication(self) -> dict[str, list[dict[str, Any]]]:
         """Everything that a service is told when the loom is published.
@@ -545,20 +439,6 @@ class Loom:
             workflows = [self._full(one) for one in task.told["workflows"]]
             facts["on_run_end"] = {**task.told, "workflows": workflows}
         return facts
-
-    def _renamed_twice(self) -> list[Problem]:
-        """Earlier names of tasks that are taken by another."""
-        taken = {task.full_name: task.name for task in self._tasks.values()}
-        found = []
-        for task in self._tasks.values():
-            for earlier in task.was:
-                if earlier in taken:
-                    short = earlier.partition("/")[2]
-                    found.append(
-                        Problem(task.name, f"was={short!r} is a name of task {taken[earlier]} too")
-                    )
-                taken.setdefault(earlier, task.name)
-        return found
 
     def _facts(self, function: Callable[..., Any]) -> Task | None:
         return self._by_function.get(function) if callable(function) else None

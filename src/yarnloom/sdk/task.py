@@ -15,8 +15,10 @@ from typing_extensions import TypedDict
 
 from yarnloom.errors import LoomError, Problem, nearest
 from yarnloom.plan import STEP_OPTIONS, StepRules
-from yarnloom.sdk.context import AsyncStepContext, StepContext
+from yarnloom.sdk.async_step_context import AsyncStepContext
+from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.hooks import DEFAULT_GRACE
+from yarnloom.sdk.step_context import StepContext
 
 Overlap = Literal["allowed", "never"]
 
@@ -96,10 +98,10 @@ class Task:
         return DEFAULT_GRACE if self.hears and not self.is_async else 0.0
 
     @property
-    def context_type(self) -> type[StepContext]:
+    def context_type(self) -> type[BaseContext]:
         """The class of the step's context that it gets."""
         name = self.context_input
-        kind: type[StepContext] = self._hints[name] if name else StepContext
+        kind: type[BaseContext] = self._hints[name] if name else StepContext
         return kind
 
     @functools.cached_property

@@ -10,7 +10,7 @@ from yarnloom.sdk.saved_state import CARRY_LIMIT
 from yarnloom.values import decode, encode
 
 if TYPE_CHECKING:
-    from yarnloom.sdk.context import StepContext
+    from yarnloom.sdk.base_context import BaseContext
 
 T = TypeVar("T")
 
@@ -30,7 +30,7 @@ class Loop(Generic[T]):
 class _Tracked(Generic[T]):
     """What a tracked loop is, whether it waits or not."""
 
-    def __init__(self, ctx: StepContext, loop: Loop[T], carry: dict[str, Any] | None) -> None:
+    def __init__(self, ctx: BaseContext, loop: Loop[T], carry: dict[str, Any] | None) -> None:
         if loop.every is not None and loop.every < 1:
             raise ValueError(f"every is {loop.every}; expected at least 1")
         if carry is not None and not isinstance(carry, dict):

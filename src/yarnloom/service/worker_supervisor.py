@@ -118,7 +118,7 @@ class Supervisor:
         self, worker: str, passing: asyncio.Task[None], publishing: asyncio.Future[None]
     ) -> None:
         """Wait until a worker has registered, which it does when it has published, or ended."""
-        registered = self._core.registration(worker)
+        registered = self._core.polls.registration(worker)
         await asyncio.wait([passing, registered], return_when=asyncio.FIRST_COMPLETED)
         if registered.done() or self._ending:
             publishing.set_result(None)

@@ -246,7 +246,8 @@ class _Teller:
         if silent < self.transaction.settings.lease / 2:
             return
         at = iso_time(self.transaction.now + round(max(0.0, left) * 1_000_000))
-        text = f"worker {worker.name} was not heard of for {seconds_left(silent)}, and is given up at {at}"
+        silence = seconds_left(silent)
+        text = f"worker {worker.name} was not heard of for {silence}, and is given up at {at}"
         yield reason_of("worker_silent", text, worker=worker.name, given_up_at=at)
 
     def of_hand_out(self, attempt: AttemptRow, worker: str) -> View:

@@ -36,6 +36,7 @@ FLAWS = (TROUBLE, DRAINING, ELSEWHERE, *reversed(Misfit))
 
 
 def reason_of(kind: str, text: str, **facts: Any) -> View:
+    """Return a reason as `why` shows it."""
     return {"kind": kind, "text": text, **facts}
 
 
@@ -129,6 +130,7 @@ def _pool_text(transaction: Transaction, pool: str, closed: Closed) -> str:
 
 
 def seconds_left(seconds: float) -> str:
+    """Return how long something still takes, in words."""
     return duration_text(max(0.0, round(seconds, 1 if seconds >= 1 else 3)))
 
 
@@ -253,8 +255,10 @@ def listed(names: list[str], *, is_cut: bool = False) -> str:
 
 
 def has_words(named: list[Any]) -> str:
+    """Return "has", or "have" for several."""
     return "has" if len(named) == 1 else "have"
 
 
 def run_words(numbers: list[int]) -> str:
+    """Return runs by number, in words."""
     return ("run " if len(numbers) == 1 else "runs ") + listed([str(one) for one in numbers])

@@ -43,7 +43,7 @@ async def export(
     apostrophe.
     """
     states = tuple(state or ())
-    first = await core.look_into(number, export_pages.items, address, states, 0, PAGE)
+    first = await core.runs.look_into(number, export_pages.items, address, states, 0, PAGE)
     pages = _pages(core, number, address, states, first)
     label = address.strip("/").replace("/", "-")
     return StreamingResponse(
@@ -56,8 +56,8 @@ async def export(
 @router.get("/runs/{number}/record", responses=problems(404, 410))
 async def record(core: TheCore, number: RunNumber) -> StreamingResponse:
     """All that is known of a run, as one JSON object: run, plan, graph, commands, ledger, steps."""
-    run = await core.run(number)
-    head = await core.look_into(number, export_pages.head)
+    run = await core.runs.run(number)
+    head = await core.runs.look_into(number, export_pages.head)
     return StreamingResponse(
         _whole(core, number, {"run": run, **head}),
         media_type="application/json",
@@ -80,7 +80,7 @@ async def _pages(
         if page["next"] is None:
             return
         at = int(page["next"])
-        page = await core.look_into(number, export_pages.items, address, states, at, PAGE)
+        page = await core.runs.look_into(number, export_pages.items, address, states, at, PAGE)
 
 
 async def _as_csv(
@@ -108,7 +108,7 @@ async def _whole(core: Core, number: int, head: dict[str, Any]) -> AsyncIterator
     after: int | None = 0
     before = ""
     while after is not None:
-        page = await core.look_into(number, export_pages.steps, after, PAGE)
+        page = await core.runs.look_into(number, export_pages.steps, after, PAGE)
         for one in page["steps"]:
             yield before + json.dumps(one, ensure_ascii=False)
             before = ",\n"

@@ -136,10 +136,10 @@ async def preview(core: TheCore, sha256: Hash) -> Response:
     tables = (
         kind in ("text/csv", "text/tab-separated-values", JSON_LINES) or row["count"] is not None
     )
-    if tables and (table := await core.aside(_table, path, row)):
+    if tables and (table := await core.in_thread(_table, path, row)):
         return answer(table)
     if kind.startswith("text/") or kind in ("application/json", "application/xml", JSON_LINES):
-        return answer(await core.aside(_text, path))
+        return answer(await core.in_thread(_text, path))
     return answer({"kind": "none"})
 
 

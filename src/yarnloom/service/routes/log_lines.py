@@ -74,7 +74,7 @@ async def published(
     limit: Annotated[int, Query(ge=1, le=10_000)] = 1_000,
 ) -> Response:
     """What the run's steps published, in the order in which it came."""
-    await core.run_row(number)
+    await core.runs.run_row(number)
     return answer({"published": await core.logs.published(number, after, limit)})
 
 
@@ -83,7 +83,7 @@ async def published_live(
     core: TheCore, number: RunNumber, last_event_id: LastId = None
 ) -> EventSourceResponse:
     """The same as Server-Sent Events, as it comes, from behind `Last-Event-ID` on."""
-    await core.run_row(number)
+    await core.runs.run_row(number)
     after = _after(last_event_id)
     return EventSourceResponse(_published_events(core, number, after), ping=PING)
 
@@ -100,7 +100,7 @@ async def log_live(
 
     Ids are `ATTEMPT-LINE`; a reader that was cut off goes on behind `Last-Event-ID`.
     """
-    await core.look_into(number, run_graph.step, address.partition("#")[0])
+    await core.runs.look_into(number, run_graph.step, address.partition("#")[0])
     events = _log_events(core, number, address, text, last_event_id)
     return EventSourceResponse(events, ping=PING)
 
@@ -158,8 +158,8 @@ async def lines_live(
 async def _place_of(core: Core, number: int, address: str) -> dict[str, Any]:
     """The run, or the part of it at an address."""
     if not address.strip("/"):
-        return await core.run(number)
-    found: dict[str, Any] = await core.look_into(number, run_graph.graph, address, None)
+        return await core.runs.run(number)
+    found: dict[str, Any] = await core.runs.look_into(number, run_graph.graph, address, None)
     return found
 
 
@@ -173,7 +173,7 @@ async def make_link(
     core: TheCore, who: Asker, number: RunNumber, body: LinkBody | None = None
 ) -> Response:
     """Make a link: whoever has it may watch this run, and nothing else, until it expires."""
-    await core.run_row(number)
+    await core.runs.run_row(number)
     body = body or LinkBody()
     link = await core.submit(MakeLink(number, body.seconds, body.details, who))
     token = core.links.token(link["id"])
@@ -188,7 +188,7 @@ async def list_links(
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
     """The links to a run, newest first, those that expired within 30 days too."""
-    await core.run_row(number)
+    await core.runs.run_row(number)
     rows = await core.read(link_records.links, number, cursor, limit)
     following = str(rows[-1]["id"]) if len(rows) == limit else None
     return answer({"links": [link_view(row) for row in rows], "next": following})
@@ -227,7 +227,7 @@ async def linked_events(
     `Last-Event-ID` on, so that a browser that was cut off misses nothing.
     """
     link = await _opened(core, token)
-    await core.run_row(link["run"])
+    await core.runs.run_row(link["run"])
     events = _link_events(core, link, _after(last_event_id))
     return EventSourceResponse(events, ping=PING, headers=ANY_PAGE)
 
@@ -255,7 +255,7 @@ async def _shown(core: Core, link: dict[str, Any]) -> dict[str, Any]:
 
     An end user is told numbers and what the task says of itself, not what parts are called.
     """
-    run = await core.show(link["run"], plain=not link["details"])
+    run = await core.runs.show(link["run"], plain=not link["details"])
     names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
     return {**{name: run[name] for name in names}, "message": _plain_message(run)}
 
@@ -325,11 +325,11 @@ async def _log_events(
     with core.hub.listen(number) as changed:
         while not core.closing:
             changed.clear()
-            step = await core.look_into(number, run_graph.step, label)
+            step = await core.runs.look_into(number, run_graph.step, label)
             for one in _attempts_from(step, wanted, reached):
                 if one["number"] != reached:
                     reached, after = one["number"], 0
-                key = await core.log_key(one["id"])
+                key = await core.runs.log_key(one["id"])
                 if key is None:
                     continue
                 with core.logs.watch(key) as woken:

@@ -19,6 +19,6 @@ router = api_router("system")
 @router.get("/overview", response_model=OverviewAnswer)
 async def overview(core: TheCore) -> Response:
     """The last hour by minute, and the runs that do not go on until somebody does something."""
-    stuck, looked_at = await core.stuck()
+    stuck, looked_at = await core.runs.stuck()
     minutes = await core.submit(Recently())
     return answer({"minutes": minutes, "stuck": stuck, "looked_at": looked_at})

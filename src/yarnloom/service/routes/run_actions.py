@@ -161,7 +161,7 @@ async def rerun(
     body = body or RerunBody()
     key = body.key or uuid.uuid4().hex
     command = RerunRun(number, body.params, key, who, body.reason)
-    return answer(*answer_to_start(await core.start(command, wait)))
+    return answer(*answer_to_start(await core.starts.start(command, wait)))
 
 
 @router.post("/runs/{number}/steps/{action}", responses=problems(404, 409, 422))
@@ -174,7 +174,7 @@ async def act_on_step(
     body: StepBody | None = None,
 ) -> Response:
     """Decide something about one step, given by its address; the answer is the step."""
-    place = await core.look_into(number, run_graph.step_place, address)
+    place = await core.runs.look_into(number, run_graph.step_place, address)
     body = body or StepBody()
     await core.submit(
         HandleStep(
@@ -192,13 +192,13 @@ async def act_on_step(
             now=body.now,
         )
     )
-    return answer(await core.look_into(number, run_graph.step, place["address"]))
+    return answer(await core.runs.look_into(number, run_graph.step, place["address"]))
 
 
 @router.get("/runs/{number}/ledger", responses=problems(404, 410))
 async def ledger(core: TheCore, number: RunNumber) -> Response:
     """The side effects that a run has begun and done; `unsure` counts those nobody knows of."""
-    await core.run_row(number)
+    await core.runs.run_row(number)
     rows = await core.read(run_queries.effects, number)
     effects = views_of(rows, effect_view, "what", "scope")
     unsure = sum(one.get("state") == "unsure" for one in effects)
@@ -210,7 +210,7 @@ async def settle(core: TheCore, who: Asker, number: RunNumber, body: SettleBody)
     """Say whether something unsure was done."""
     scope = body.address
     if scope:
-        scope = (await core.look_into(number, run_graph.step_place, scope))["address"]
+        scope = (await core.runs.look_into(number, run_graph.step_place, scope))["address"]
     valued = "value" in body.model_fields_set
     said = (body.done, who, body.reason, body.value, valued)
     command = SettleEffect(number, scope, body.what, *said)

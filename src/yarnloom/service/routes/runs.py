@@ -90,7 +90,7 @@ async def started(
     core: Core, body: StartBody, who: str, key: str | None, wait: float = CHECK_WAIT
 ) -> tuple[dict[str, Any], int]:
     """Start a run; the answer to that, and its status."""
-    return answer_to_start(await core.start(_start_of(body, who, key), wait))
+    return answer_to_start(await core.starts.start(_start_of(body, who, key), wait))
 
 
 @router.post(
@@ -106,7 +106,7 @@ async def start_many(
 
     They begin in their order, a few at a time. Give each a `key` to be able to send this again.
     """
-    found = await core.start_many([_start_of(one, who) for one in body.starts], wait)
+    found = await core.starts.start_many([_start_of(one, who) for one in body.starts], wait)
     return answer(found, 202 if "checking" in found else 201)
 
 
@@ -182,7 +182,7 @@ async def list_runs(
         without_reports=without_reports,
     )
     wanted = replace(await filter_of(core, given, saved), below=cursor, limit=limit)
-    runs, following = await core.list_runs(wanted)
+    runs, following = await core.runs.list_runs(wanted)
     return answer({"runs": runs, "next": following and str(following)})
 
 
@@ -217,8 +217,8 @@ async def shown(
 ) -> tuple[dict[str, Any], int]:
     """A run, after a wait for its end if any, and the answer's status."""
     if not wait:
-        return await core.run(number), 200
-    return await core.wait_for_end(number, wait, attempt), 200
+        return await core.runs.run(number), 200
+    return await core.waits.wait_for_end(number, wait, attempt), 200
 
 
 @router.post("/{number}/cancel", response_model=RunAnswer, responses=problems(404, 409))
@@ -241,13 +241,13 @@ async def graph(
 
     With `at` as they were at that moment, put back together from the times of attempts.
     """
-    return answer(await core.look_into(number, run_graph.graph, address, micros(at)))
+    return answer(await core.runs.look_into(number, run_graph.graph, address, micros(at)))
 
 
 @router.get("/{number}/glance", response_model=GlanceAnswer, responses=problems(404, 410))
 async def glance(core: TheCore, number: RunNumber) -> Response:
     """A run on one line: progress, running steps, failures, bottleneck, time left."""
-    return answer(await core.glance(number))
+    return answer(await core.runs.glance(number))
 
 
 @router.get("/{number}/failures", response_model=FailuresAnswer, responses=problems(404, 410))
@@ -256,13 +256,13 @@ async def failures(core: TheCore, number: RunNumber) -> Response:
 
     The first 5,000 failed steps are looked at; `more` says that there are more.
     """
-    return answer(await core.look_into(number, failure_kinds.failures))
+    return answer(await core.runs.look_into(number, failure_kinds.failures))
 
 
 @router.get("/{number}/times", response_model=TimesAnswer, responses=problems(404, 410))
 async def times(core: TheCore, number: RunNumber) -> Response:
     """Where the time of a run went, by the steps and eaches of its plan, in slices of time."""
-    return answer(await core.look_into(number, time_spent.spending, core.now()))
+    return answer(await core.runs.look_into(number, time_spent.spending, core.now()))
 
 
 @router.get("/{number}/outliers", response_model=Outliers, responses=problems(404, 410, 422))
@@ -273,7 +273,7 @@ async def outliers(
     limit: Annotated[int, Query(ge=1, le=50)] = 5,
 ) -> Response:
     """The slowest attempts of a step over all items, and the first that failed; or of an each."""
-    found = await core.look_into(number, time_spent.outliers, address, core.now(), limit)
+    found = await core.runs.look_into(number, time_spent.outliers, address, core.now(), limit)
     return answer(found)
 
 
@@ -286,7 +286,7 @@ async def attempts(
     limit: Annotated[int, Query(ge=1, le=2_000)] = 500,
 ) -> Response:
     """Every attempt of a run with its times, as handed out; with `address` those in one item."""
-    return answer(await core.look_into(number, run_graph.attempts, address, cursor, limit))
+    return answer(await core.runs.look_into(number, run_graph.attempts, address, cursor, limit))
 
 
 @router.get("/{number}/steps", responses=problems(404, 410))
@@ -298,16 +298,16 @@ async def steps(
     With `address` one step, with its values and attempts.
     """
     if address:
-        return answer(await core.look_into(number, run_graph.step, address))
+        return answer(await core.runs.look_into(number, run_graph.step, address))
     found: list[dict[str, Any]] = []
-    _gather(await core.graph(number, inside), found)
+    _gather(await core.runs.graph(number, inside), found)
     return answer({"steps": found})
 
 
 @router.get("/{number}/why", response_model=WhyAnswer, responses=problems(404, 410))
 async def why(core: TheCore, number: RunNumber, address: Address = "") -> Response:
     """What each unfinished step of a run, or of a part of it, waits for, right now."""
-    return answer(await core.why(number, address))
+    return answer(await core.runs.why(number, address))
 
 
 @router.get("/{number}/items", responses=problems(404, 410, 422))
@@ -327,7 +327,9 @@ async def items(
     A page that is searched for a text may have fewer items than the limit, and yet a `next`.
     """
     states, wanted = tuple(state or ()), text or None
-    found = await core.look_into(number, run_graph.items, address, states, cursor, limit, wanted)
+    found = await core.runs.look_into(
+        number, run_graph.items, address, states, cursor, limit, wanted
+    )
     return answer(found)
 
 
@@ -341,7 +343,7 @@ async def log(
 ) -> Response:
     """What an attempt printed and logged; without `#` in the address, the newest attempt."""
     label, _, wanted = address.partition("#")
-    attempts = (await core.look_into(number, run_graph.step, label))["attempts"]
+    attempts = (await core.runs.look_into(number, run_graph.step, label))["attempts"]
     number_wanted = whole_number(wanted)
     if wanted and number_wanted is None:
         raise InvalidInput(
@@ -351,7 +353,7 @@ async def log(
     chosen = [one for one in attempts if not wanted or one["number"] == number_wanted]
     if not chosen and wanted:
         raise NotFound(f"{number}/{label} has no attempt #{wanted}; it has {len(attempts)}")
-    key = await core.log_key(chosen[-1]["id"]) if chosen else None
+    key = await core.runs.log_key(chosen[-1]["id"]) if chosen else None
     lines = await core.logs.lines(key, after, limit) if key else []
     shown = chosen[-1]["number"] if chosen else None
     return answer({"address": f"{number}/{label}", "attempt": shown, "lines": lines})
@@ -360,7 +362,7 @@ async def log(
 @router.get("/{number}/commands", responses=problems(404, 410))
 async def commands(core: TheCore, number: RunNumber) -> Response:
     """Who gave which command for this run, when and why."""
-    await core.run_row(number)
+    await core.runs.run_row(number)
     rows = await core.read(run_queries.commands, number)
     return answer({"commands": views_of(rows, command_view, "at", "who", "what")})
 

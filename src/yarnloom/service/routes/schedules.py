@@ -118,7 +118,7 @@ async def start_schedule(
     body = body or StartScheduleBody()
     key = body.key or idempotency_key or uuid.uuid4().hex
     command = StartSchedule(name, key, who, body.reason)
-    return answer(*answer_to_start(await core.start(command, CHECK_WAIT)))
+    return answer(*answer_to_start(await core.starts.start(command, CHECK_WAIT)))
 
 
 def _changes(body: ScheduleSettings) -> dict[str, Any]:

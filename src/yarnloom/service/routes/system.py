@@ -59,7 +59,7 @@ async def events(
 ) -> EventSourceResponse:
     """Server-Sent Events, each a CloudEvents 1.0 JSON object."""
     if run is not None:
-        await core.run_row(run)
+        await core.runs.run_row(run)
     frames = core.hub.watch(run, last_event_id or after, graph or ())
     return EventSourceResponse(frames, ping=PING)
 

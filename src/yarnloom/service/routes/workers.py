@@ -85,7 +85,7 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
         commits=body.commits,
     )
     registered = await core.submit(command)
-    core.note_registered(body.id)
+    core.polls.note_registered(body.id)
     return answer({**registered, "commits": core.commits}, 201)
 
 
@@ -101,7 +101,7 @@ async def asked(
     """The answer to a worker's open request, which has been received whole, and its status."""
     closed = asyncio.ensure_future(_closed(receive))
     try:
-        messages = await core.ask(_ask_of(worker, body), closed)
+        messages = await core.polls.poll(_ask_of(worker, body), closed)
     finally:
         closed.cancel()
     return {"messages": messages, "closing": core.closing, "commits": core.commits}, 200
@@ -123,7 +123,7 @@ async def reported(core: Core, worker: str, body: ReportBody) -> tuple[dict[str,
     """Take in a report; the answer to it, and its status."""
     # Lines first: whoever sees that an attempt has ended finds its whole log.
     if body.logs:
-        await core.keep_lines(worker, body.logs)
+        await core.lines.keep(worker, body.logs)
     items = [_item_of(item) for item in body.items]
     if body.done:
         items += _done_items(body.done)

@@ -27,7 +27,7 @@ from yarnloom.media_types import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked_values import with_loaded
 from yarnloom.sdk.attempt_line import Line
-from yarnloom.sdk.context import StepContext
+from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.file_values import SHELF
 from yarnloom.sdk.hooks import MILD, Around, AroundFailed
 from yarnloom.sdk.task import Task
@@ -114,7 +114,7 @@ _NOTHING = Around()
 def call_task(
     task: Task,
     value: Any,
-    context: StepContext,
+    context: BaseContext,
     on_begin: Callable[[], None] = _ignore,
     around: Around = _NOTHING,
     run: Run = _call_plainly,
@@ -139,7 +139,7 @@ def call_task(
 def _call(
     task: Task,
     value: Any,
-    context: StepContext,
+    context: BaseContext,
     on_begin: Callable[[], None],
     around: Around,
     run: Run,
@@ -161,7 +161,7 @@ def _call(
     return returned(task, found, context)
 
 
-async def _alone(task: Task, inputs: dict[str, Any], context: StepContext, around: Around) -> Any:
+async def _alone(task: Task, inputs: dict[str, Any], context: BaseContext, around: Around) -> Any:
     """A coroutine in a process and on an event loop of its own, as in an inline run."""
     async with around.process_later(context.kept) as context.kept:
         return await around.call_later(context, lambda: task.function(**inputs))
@@ -182,7 +182,7 @@ def call_plain(task: Task, value: Any, on_begin: Callable[[], None], run: Run) -
     return returned(task, found, None)
 
 
-def prepare(task: Task, value: Any, context: StepContext | None) -> dict[str, Any] | Called:
+def prepare(task: Task, value: Any, context: BaseContext | None) -> dict[str, Any] | Called:
     """The function's arguments, or what becomes of the call if the input does not fit."""
     try:
         # Not `encode`: an input may hold several values, each as large as a value may be.
@@ -210,14 +210,14 @@ def _loaded(value: dict[str, Any]) -> Any:
         return [decode(line) for line in lines]
 
 
-async def fetch_ahead(value: Any, context: StepContext, line: Line) -> None:
+async def fetch_ahead(value: Any, context: BaseContext, line: Line) -> None:
     """Fetch every file that an input names, for a task that cannot wait for them later."""
     for sha256 in named_in(json.dumps(value)):
         answer = await line.ask_later({"kind": "fetch_file", "sha256": sha256})
         context.shelf.paths[sha256] = Path(answer["path"])
 
 
-def returned(task: Task, found: Any, context: StepContext | None) -> Called:
+def returned(task: Task, found: Any, context: BaseContext | None) -> Called:
     """Return what becomes of a call that returned something."""
     if context is not None and isinstance(context.left, CallAgain):
         message = (

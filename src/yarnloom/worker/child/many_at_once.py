@@ -17,7 +17,7 @@ from contextvars import copy_context
 from typing import Any, Protocol
 
 from yarnloom.errors import ValueRefused, YarnloomError, subclasses
-from yarnloom.sdk.context import StepContext
+from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.current_attempt import ATTEMPT
 from yarnloom.sdk.file_values import SHELF
 from yarnloom.sdk.loom import Loom
@@ -227,7 +227,7 @@ class _Shared:
             )
 
     async def call(
-        self, served: Served, value: Any, context: StepContext, attempt: int, begun: list[float]
+        self, served: Served, value: Any, context: BaseContext, attempt: int, begun: list[float]
     ) -> Called:
         task = served.task
         inputs = prepare(task, value, context)
@@ -247,7 +247,7 @@ class _Shared:
         finally:
             self.coroutines.discard(attempt)
 
-    async def on_thread(self, served: Served, inputs: dict[str, Any], context: StepContext) -> Any:
+    async def on_thread(self, served: Served, inputs: dict[str, Any], context: BaseContext) -> Any:
         # In a copy of this attempt's context: what a wrapper sets is the task's, and nobody else's.
         own = copy_context()
 

@@ -1,4 +1,4 @@
-"""What a task can ask and tell while it runs: its `ctx` argument."""
+"""What the contexts of all tasks can do: progress, loops, checkpoints, stops, publishing."""
 
 from __future__ import annotations
 
@@ -6,19 +6,15 @@ import inspect
 import itertools
 import logging
 import shlex
-import sys
 import time
-from collections.abc import Callable, Coroutine, Iterable
-from pathlib import Path
-from typing import Any, NoReturn, TypeVar
+from collections.abc import Callable, Iterable
+from typing import Any, NoReturn, Self, TypeVar
 
-from yarnloom.errors import CallAgain, Leave, NotDone, TryLater, UnsureEffect
+from yarnloom.errors import CallAgain, Leave, TryLater, UnsureEffect
 from yarnloom.sdk.attempt_line import Line, OwnLine
-from yarnloom.sdk.file_values import File, Rows, Shelf
-from yarnloom.sdk.interrupts import enter
-from yarnloom.sdk.result_use import is_value_used
+from yarnloom.sdk.file_values import Rows, Shelf
 from yarnloom.sdk.saved_state import Ledge, Loops, stopped
-from yarnloom.sdk.tracked_loop import AsyncTrack, Loop, Track
+from yarnloom.sdk.tracked_loop import Loop, Track
 from yarnloom.units import Duration, seconds
 from yarnloom.values import encode
 
@@ -32,10 +28,8 @@ _LOG = logging.getLogger("yarnloom.step")
 IfUnsure = str | Callable[[str], bool]
 
 
-class StepContext:
-    """The step that a task runs for. A task gets one where an argument is annotated with it.
-
-    In a unit test make one yourself: `fetch(StepContext(), harbour="brackwater")`.
+class BaseContext:
+    """What both contexts can do: `StepContext` of functions, `AsyncStepContext` of `async def`.
 
     Attributes:
         address: names the step, e.g. `1042/fetch`.
@@ -78,7 +72,7 @@ class StepContext:
         self.shelf = Shelf(self._line)
 
     @classmethod
-    def for_work(cls, work: dict[str, Any], line: Line, kept: Any = None) -> StepContext:
+    def for_work(cls, work: dict[str, Any], line: Line, kept: Any = None) -> Self:
         """The context of an attempt, from the message that hands it out."""
         return cls(
             address=work["address"],
@@ -269,31 +263,6 @@ class StepContext:
         self._ledge.commit()
         self._leave(CallAgain(wait))
 
-    # Files
-
-    def save_file(self, given: Path | str | bytes, name: str = "", media_type: str = "") -> File:
-        """Keep a file, so that it can be returned, read by other steps, and downloaded.
-
-        Args:
-            given: where it is on this machine, or its bytes.
-            name: what it is called; of a path its own name unless given.
-            media_type: e.g. `"image/png"`; as the name's ending suggests unless given.
-        """
-        self._raise_again()
-        with self.shelf.to_keep(given, name, media_type) as question:
-            return File(**self._line.ask(question))
-
-    def save_rows(self, rows: Iterable[Any], name: str = "rows.jsonl") -> Rows[Any]:
-        """Keep a list that is too long for a value: return it, and an each can go through it.
-
-        Args:
-            rows: values that are JSON; gone through once, one at a time in memory.
-            name: what its file is called.
-        """
-        self._raise_again()
-        with self.shelf.of_lines(rows, name) as (question, count):
-            return self._rows(self._line.ask(question), count)
-
     def _rows(self, kept: dict[str, Any], count: int) -> Rows[Any]:
         return Rows({"list": kept["sha256"], "count": count, "size": kept["size"]})
 
@@ -308,54 +277,6 @@ class StepContext:
         self._raise_again()
         encode(value, "what was published")
         self._line.publish(value)
-
-    def once(
-        self,
-        what: str,
-        do: Callable[..., T],
-        *,
-        if_unsure: IfUnsure = "fail",
-        scope: str = "step",
-    ) -> T:
-        """Do something outside that must not happen again, whatever is retried, resumed or mended.
-
-        That it begins is kept before, and what it gave after. Where an attempt ended between the
-        two nobody here can know whether it happened: it is unsure. Exactly once is promised only
-        for what answers to the token.
-
-        Args:
-            what: names it within the step, such as `"mail harbour-7"`.
-            do: does it, and returns JSON. It may take one argument, the token: text that is the
-                same over all attempts, for an outside that knows idempotency keys. Where it knows
-                that nothing happened, it raises `NotDone`.
-            if_unsure: `"fail"` raises; `"again"` does it again; a function is given the token,
-                asks the outside, and says whether it was done.
-            scope: `"run"` has one entry for all steps of the run that use the same `what`.
-
-        Raises:
-            UnsureEffect: it is unsure; the step fails without more tries until someone decides.
-            TryLater: another step of the run is at it at this moment.
-        """
-        is_used = is_value_used(sys._getframe(1))
-        begin = self._begin_question(what, if_unsure, scope, is_used=is_used)
-        answer = self._line.ask(begin)
-        if answer["now"] == "unsure" and callable(if_unsure):
-            was_done = _yes_or_no(enter(if_unsure, answer["token"]))
-            answer = self._line.ask(self._again(begin))
-            if was_done:
-                self._line.ask(_end_question(begin, done=True))
-                self._did.add((scope, what))
-                return None  # type: ignore[return-value]
-        if answer["now"] != "go":
-            return self._known(begin, answer)  # type: ignore[no-any-return]
-        try:
-            value = enter(do, answer["token"]) if _takes_token(do) else enter(do)
-        except NotDone:
-            self._line.ask(_end_question(begin, done=False))
-            raise
-        self._line.ask(_end_question(begin, done=True, value=value))
-        self._did.add((scope, what))
-        return value
 
     def _begin_question(
         self, what: str, if_unsure: IfUnsure, scope: str, *, is_used: bool
@@ -405,105 +326,25 @@ class StepContext:
         return self._ledge.record()
 
 
-class AsyncStepContext(StepContext):
-    """The context of an `async def` task: what waits for the service is awaited.
-
-    As `StepContext`, but for `once`, and `track` with `every`, which is for `async for`.
-    """
-
-    def once(  # type: ignore[override]
-        self,
-        what: str,
-        do: Callable[..., Any],
-        *,
-        if_unsure: IfUnsure = "fail",
-        scope: str = "step",
-    ) -> Coroutine[Any, Any, Any]:
-        """As `StepContext.once`; `do` and a function for `if_unsure` may be coroutine functions."""
-        is_used = is_value_used(sys._getframe(1))
-        return self._once(what, do, if_unsure, scope, is_used=is_used)
-
-    async def _once(
-        self,
-        what: str,
-        do: Callable[..., Any],
-        if_unsure: IfUnsure,
-        scope: str,
-        *,
-        is_used: bool,
-    ) -> Any:
-        begin = self._begin_question(what, if_unsure, scope, is_used=is_used)
-        answer = await self._line.ask_later(begin)
-        if answer["now"] == "unsure" and callable(if_unsure):
-            was_done = _yes_or_no(await _settled(if_unsure(answer["token"])))
-            answer = await self._line.ask_later(self._again(begin))
-            if was_done:
-                await self._line.ask_later(_end_question(begin, done=True))
-                self._did.add((scope, what))
-                return None
-        if answer["now"] != "go":
-            return self._known(begin, answer)
-        try:
-            value = await _settled(do(answer["token"]) if _takes_token(do) else do())
-        except NotDone:
-            await self._line.ask_later(_end_question(begin, done=False))
-            raise
-        await self._line.ask_later(_end_question(begin, done=True, value=value))
-        self._did.add((scope, what))
-        return value
-
-    async def save_file(  # type: ignore[override]
-        self, given: Path | str | bytes, name: str = "", media_type: str = ""
-    ) -> File:
-        """As `StepContext.save_file`."""
-        self._raise_again()
-        with self.shelf.to_keep(given, name, media_type) as question:
-            return File(**await self._line.ask_later(question))
-
-    async def save_rows(  # type: ignore[override]
-        self, rows: Iterable[Any], name: str = "rows.jsonl"
-    ) -> Rows[Any]:
-        """As `StepContext.save_rows`."""
-        self._raise_again()
-        with self.shelf.of_lines(rows, name) as (question, count):
-            return self._rows(await self._line.ask_later(question), count)
-
-    def track_each(
-        self,
-        iterable: Iterable[T],
-        *,
-        carry: dict[str, Any] | None = None,
-        total: int | None = None,
-        every: int | None = None,
-        note: str = "",
-        name: str = "",
-        resume: bool = True,
-    ) -> AsyncTrack[T]:
-        """As `track`, for `async for`: where it saves with `every`, others run meanwhile."""
-        return AsyncTrack(self, Loop(iterable, total, every, note, name, resume), carry)
-
-
-def _yes_or_no(done: Any) -> bool:
-    if not isinstance(done, bool):
-        raise TypeError(f"if_unsure returned {done!r:.60}; expected True (it was done) or False")
-    return done
-
-
-async def _settled(value: Any) -> Any:
-    return await value if hasattr(value, "__await__") else value
-
-
-def _end_question(begin: dict[str, Any], *, done: bool, value: Any = None) -> dict[str, Any]:
+def end_question(begin: dict[str, Any], *, done: bool, value: Any = None) -> dict[str, Any]:
+    """Return the question that ends an effect."""
     question = {"kind": "end_effect", "what": begin["what"], "scope": begin["scope"]}
     if done:
         encode(value, f"what {begin['what']!r} gave")
     return {**question, "done": done, "value": value}
 
 
-def _takes_token(do: Callable[..., Any]) -> bool:
+def takes_token(do: Callable[..., Any]) -> bool:
     """Whether a function can be given the token."""
     try:
         inspect.signature(do).bind("token")
     except (TypeError, ValueError):
         return False
     return True
+
+
+def yes_or_no(done: Any) -> bool:
+    """Return what a function for `if_unsure` says, if it says yes or no."""
+    if not isinstance(done, bool):
+        raise TypeError(f"if_unsure returned {done!r:.60}; expected True (it was done) or False")
+    return done

@@ -1,0 +1,255 @@
+"""Reading runs: what they are like now, why they wait, what is in them."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Awaitable, Callable, Mapping
+from typing import Any
+
+from yarnloom.engine.commands import (
+    Command,
+    ListQuiet,
+    Unfold,
+    Why,
+)
+from yarnloom.engine.queries import (
+    failure_kinds,
+    obstacles,
+    rows_needed,
+    run_graph,
+    run_line,
+)
+from yarnloom.engine.queries.run_views import Look, Open, run_views, under_way_of
+from yarnloom.engine.rules.states import RunState
+from yarnloom.engine.state import time_shares
+from yarnloom.engine.state.time_shares import UNKNOWN, Paces
+from yarnloom.errors import CannotStore, Gone, NotFound
+from yarnloom.plan import Plan, read_plan
+from yarnloom.service.group_commit import Writer
+from yarnloom.service.log_buffer import Logs
+from yarnloom.service.readers import Readers
+from yarnloom.store import (
+    AttemptKey,
+    Database,
+    run_lists,
+    run_queries,
+    step_queries,
+    time_weights,
+    workflow_queries,
+)
+from yarnloom.units import (
+    iso_time,
+)
+
+View = dict[str, Any]
+
+ASKED_WHY = 30
+REASONS_SHOWN = 3
+PACES_REMEMBERED = 300
+"""Each new run can have others, with a number for each node of its plan: kilobytes."""
+STUCK = frozenset(
+    ("paused", "pool_paused", "pool_halted", "no_worker", "quiet", "itself", *obstacles.FLAWS)
+)
+"""Reasons for which a run waits that time alone does not take away."""
+
+
+class RunReader:
+    """Answers questions about runs.
+
+    Args:
+        database: the data folder.
+        readers: ask the store.
+        writer: tells whether the disk is slow.
+        submit: gives a command to the engine.
+        logs: the lines that attempts printed.
+        now: returns the time that runs live by.
+        waiters: by attempt the run whose end it waits for.
+    """
+
+    def __init__(
+        self,
+        database: Database,
+        readers: Readers,
+        writer: Writer,
+        submit: Callable[[Command], Awaitable[Any]],
+        logs: Logs,
+        now: Callable[[], int],
+        waiters: Mapping[int, int],
+    ) -> None:
+        self._database = database
+        self._readers = readers
+        self._writer = writer
+        self._submit = submit
+        self._logs = logs
+        self._now = now
+        self._waiters = waiters
+        self._plans: dict[int, Plan] = {}
+        self._paces_of_plans: dict[tuple[int, int], Paces] = {}
+
+    async def run(self, number: int) -> View:
+        """A run as the API shows it.
+
+        Raises:
+            NotFound: there is none.
+            Gone: it was removed.
+        """
+        return await self.show(number)
+
+    async def show(self, number: int, *, plain: bool = False) -> View:
+        """Return a run; `plain` says nothing of the names of its parts."""
+        if self._writer.threaded:  # the disk is slow
+            found = await self._readers.read(_run_or_trace, number)
+        else:
+            found = self._database.read_at_once(lambda one: _run_or_trace(one, number))
+        row, given_out, under_way = found
+        if row is None:
+            raise _no_run(number, given_out)
+        return (await self._shown([row], under_way, plain=plain))[0]
+
+    async def list_runs(self, wanted: run_lists.RunFilter) -> tuple[list[View], int | None]:
+        """A page of runs, and where the next one begins."""
+        rows, following, under_way = await self._readers.read(_page_of_runs, wanted)
+        return await self._shown(rows, under_way), following
+
+    async def _shown(
+        self, rows: list[View], under_way: Mapping[int, Open], *, plain: bool = False
+    ) -> list[View]:
+        """Runs as the API shows them, from their rows and what is under way in them."""
+        plans = {row["plan"]: await self.plan(row["plan"]) for row in rows}
+        paces = {row["number"]: await self._paces(row) for row in rows}
+        look = Look(
+            self._now(),
+            plans.__getitem__,
+            lambda row: paces[row["number"]],
+            plain,
+        )
+        return run_views(rows, under_way, look)
+
+    async def _paces(self, row: View) -> Paces:
+        """What was known of the pace of a run's plan when it started; it never changes."""
+        if row["weights"] is None or row["state"] != RunState.RUNNING:
+            return UNKNOWN
+        key = row["weights"], row["plan"]
+        if key not in self._paces_of_plans:
+            while len(self._paces_of_plans) >= PACES_REMEMBERED:
+                del self._paces_of_plans[next(iter(self._paces_of_plans))]
+            known = await self._readers.read(
+                lambda one: time_weights.times_of(one.execute, row["weights"])
+            )
+            self._paces_of_plans[key] = time_shares.paces(await self.plan(row["plan"]), *known)
+        return self._paces_of_plans[key]
+
+    async def run_row(self, number: int) -> View:
+        """A run's row; raises as `run` does."""
+        row, given_out, _ = await self._readers.read(_run_or_trace, number)
+        if row is None:
+            raise _no_run(number, given_out)
+        return row
+
+    async def plan(self, plan_id: int) -> Plan:
+        """A plan by id."""
+        if plan_id not in self._plans:
+            self._plans[plan_id] = read_plan(
+                await self._readers.read(workflow_queries.plan_document, plan_id)
+            )
+        return self._plans[plan_id]
+
+    async def graph(self, number: int, address: str = "") -> View:
+        """A run's parts with their states as they are now, or those of an item of an each."""
+        return await self.look_into(number, run_graph.graph, address)
+
+    async def look_into(self, number: int, ask: Callable[..., View], *args: Any) -> View:
+        """Answer one of the questions of `engine.queries` about a run."""
+        row = await self.run_row(number)
+        plan = await self.plan(row["plan"])
+
+        def look(connection: Any) -> View | list[rows_needed.Span]:
+            spans = rows_needed.needs(connection, plan, number, ask, *args)
+            return spans or ask(connection, plan, number, *args)
+
+        while isinstance(found := await self._readers.read(look), list):
+            for span in found:
+                await self.unfold(number, *span)
+        return found
+
+    async def unfold(self, number: int, first: int = 0, last: int | None = None) -> None:
+        """Give rows to items of a run that are done: some at a time, so that others are served."""
+        while await self._submit(Unfold(number, first, last)):
+            pass
+
+    async def why(self, number: int, address: str) -> View:
+        """What a run, or a part of it, waits for; of what runs also how long it has been silent."""
+        place = await self.look_into(number, run_graph.place_of, address)
+        why: View = await self._submit(
+            Why(number, place["rank"], place["item"], dict(self._waiters))
+        )
+        for entry in why["waits"]:
+            attempt = entry.pop("attempt", None)
+            if attempt is not None:
+                entry["last_line_at"] = await self._last_line_at(attempt)
+        return why
+
+    async def glance(self, number: int) -> View:
+        """A run on one line, and its pieces."""
+        return await self.glance_of(await self.run(number), await self.graph(number))
+
+    async def glance_of(self, run: View, graph: View) -> View:
+        """Return the line of a run whose graph is known."""
+        failures = await self.look_into(run["number"], failure_kinds.failures)
+        why = None if run["ended_at"] else await self.why(run["number"], "")
+        return run_line.glance(run, graph, why, failures)
+
+    async def _last_line_at(self, attempt: int) -> str | None:
+        key = await self.log_key(attempt)
+        with contextlib.suppress(CannotStore):
+            return iso_time(await self._logs.written_at(key)) if key else None
+        return None
+
+    async def log_key(self, attempt: int) -> AttemptKey | None:
+        """Return the key of an attempt's lines; None where there is no such attempt."""
+        keys: dict[int, AttemptKey] = await self._readers.read(step_queries.log_keys, [attempt])
+        return keys.get(attempt)
+
+    async def stuck(self) -> tuple[list[View], int]:
+        """Runs that do not go on by themselves, each with why, and how many were asked."""
+        found = []
+        numbers = await self._readers.read(run_lists.still, ASKED_WHY)
+        numbers += [one for one in await self._submit(ListQuiet()) if one not in numbers]
+        for number in numbers[: 2 * ASKED_WHY]:
+            ask = Why(number, waiters=dict(self._waiters), order=False)
+            why: View = await self._submit(ask)
+            said = [*why["reasons"], *(one for wait in why["waits"] for one in wait["reasons"])]
+            reasons = [one["text"] for one in said if one["kind"] in STUCK]
+            if reasons:
+                row = await self.run_row(number)
+                found.append(
+                    {
+                        "run": number,
+                        "workflow": why["workflow"],
+                        "state": why["state"],
+                        "since": iso_time(row["created_at"]),
+                        "reasons": list(dict.fromkeys(reasons))[:REASONS_SHOWN],
+                    }
+                )
+        return found, len(numbers)
+
+
+def _run_or_trace(connection: Any, number: int) -> tuple[View | None, bool, Mapping[int, Open]]:
+    """A run's row, whether there ever was one, and what is under way in it."""
+    row = run_queries.run(connection, number)
+    if row is None:
+        return None, run_queries.was_given_out(connection, number), {}
+    return row, True, under_way_of(connection.execute, [row])
+
+
+def _no_run(number: int, given_out: bool) -> Gone | NotFound:
+    if given_out:
+        return Gone(f"run {number} was removed")
+    return NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
+
+
+def _page_of_runs(
+    connection: Any, wanted: run_lists.RunFilter
+) -> tuple[list[View], int | None, Mapping[int, Open]]:
+    rows, following = run_lists.runs(connection, wanted)
+    return rows, following, under_way_of(connection.execute, rows)
