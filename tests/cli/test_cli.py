@@ -18,7 +18,7 @@ from tests.helpers import (
     run_command,
     service,
 )
-from yarnloom.cli.parser import build_parser
+from yarnloom.cli.commands import build_parser
 
 
 def test_a_run_from_start_to_log(served: ServiceProgram) -> None:

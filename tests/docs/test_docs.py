@@ -15,7 +15,7 @@ from jsonschema_rs import Draft202012Validator, meta
 from tests.helpers import ROOT
 from yarnloom import errors
 from yarnloom.cli import EXIT_CODES
-from yarnloom.cli.parser import build_parser
+from yarnloom.cli.commands import build_parser
 from yarnloom.engine.queries import explain, obstacles2
 from yarnloom.engine.rules.limits import Shut
 from yarnloom.engine.rules.states import Outcome, RunState, SkipReason, StepState

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from yarnloom import errors
 from yarnloom.cli import text_streams
-from yarnloom.cli.parser import build_parser
+from yarnloom.cli.commands import COMMANDS, build_parser
 from yarnloom.errors import YarnloomError
 
 # The most special class that an error is an instance of decides.
@@ -37,9 +37,15 @@ def main(argv: Sequence[str] | None = None) -> int:
         not reachable, 4 not allowed, 5 could not start or store.
     """
     text_streams.prepare_streams()
-    parser = build_parser()
-    _complete(parser)
-    options = parser.parse_args(argv)
+    words = sys.argv[1:] if argv is None else argv
+    completing = "_ARGCOMPLETE" in os.environ
+    typed = words[0] if words and words[0] in COMMANDS else ""
+    parser = build_parser(None if completing else typed)
+    if completing:  # a shell asks; else it takes a tenth of `--help`
+        import argcomplete
+
+        argcomplete.autocomplete(parser)
+    options = parser.parse_args(words)
     try:
         return _run(options)
     except YarnloomError as error:
@@ -59,37 +65,12 @@ def entry() -> None:
     sys.exit(main())
 
 
-def _complete(parser: argparse.ArgumentParser) -> None:
-    if "_ARGCOMPLETE" in os.environ:  # a shell asks; else it takes a tenth of `--help`
-        import argcomplete
-
-        argcomplete.autocomplete(parser)
-
-
 def _run(options: argparse.Namespace) -> int:
-    if options.command in ("serve", "demo"):
-        from yarnloom.cli import serve
-
-        return serve.serve(options) if options.command == "serve" else serve.demo(options)
-    if options.command == "verify":
-        from yarnloom.cli import verify
-
-        return verify.verify_folder(options)
-    if options.command == "check":
-        from yarnloom.cli import start
-
-        return start.check(options.loom, options.json)
-    if options.command == "worker" and options.words[:1] in (["stop"], ["status"]):
-        from yarnloom.cli import serve
-
-        return serve.background(options)
-    from yarnloom.client import Target
+    if run := getattr(options, "run_here", None):
+        code: int = run(options)
+        return code
+    from yarnloom.client import Client, Target, default_who
 
     target = Target.find(options.url, options.token, "from --url")
-    if options.command == "worker" and not options.words:
-        from yarnloom.cli import serve
-
-        return serve.worker(options, target)
-    from yarnloom.cli.dispatch import talk
-
-    return talk(options, target)
+    with Client(target=target, who=default_who("cli")) as client:
+        return int(options.talk(client, options))

@@ -15,8 +15,11 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn
 from rich.text import Text
 
 from yarnloom.cli import output
+from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
-from yarnloom.cli.show import split_address
+from yarnloom.cli.part_address import (
+    split_address,
+)
 from yarnloom.client import Call, Client
 from yarnloom.client.calls import JsonObject, OnCheck
 from yarnloom.errors import InvalidInput
@@ -225,3 +228,50 @@ def _progress() -> Progress:
     # A program that reads what is said gets no bars.
     quiet = not output.err.is_terminal
     return Progress(*columns, console=output.err, transient=True, disable=quiet)
+
+
+# What can be typed
+
+
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    files_parser = add("files", service, reading)
+    files_parser.add_argument(
+        "file", nargs="?", default="", metavar="FILE", help="its hash, or name"
+    )
+    files_parser.add_argument("--limit", type=positive, default=20, help="how many (default 20)")
+    files_parser.set_defaults(talk=files)
+
+    upload_parser = add("upload", service, reading)
+    upload_parser.add_argument("path", metavar="PATH", help="the file; - reads the input")
+    upload_parser.add_argument(
+        "--name", default="", help="what it is called (default: as it is here)"
+    )
+    upload_parser.add_argument("--type", default="", help="its media type (default: by its name)")
+    upload_parser.set_defaults(talk=upload)
+
+    download_parser = add("download", service)
+    download_parser.add_argument("file", metavar="FILE", help="its hash, or the beginning of it")
+    download_parser.add_argument("-o", "--output", metavar="PATH", help="where to (default: here)")
+    download_parser.set_defaults(talk=download)
+
+    export_parser = add("export", service)
+    export_parser.add_argument(
+        "address", metavar="RUN[/EACH]", help="1042/letters for its items, 1042 for the whole run"
+    )
+    export_parser.add_argument(
+        "--as",
+        dest="form",
+        choices=["csv", "json-lines", "json"],
+        help="of items csv, of a run json",
+    )
+    export_parser.add_argument(
+        "--state", action="append", default=[], help="only items in this state"
+    )
+    export_parser.add_argument(
+        "--safe", action="store_true", help="of csv: keep spreadsheets from running cells"
+    )
+    export_parser.add_argument(
+        "-o", "--output", metavar="PATH", help="where to (default: the output)"
+    )
+    export_parser.set_defaults(talk=export)

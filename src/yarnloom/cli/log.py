@@ -9,8 +9,11 @@ from typing import Any
 from rich.text import Text
 
 from yarnloom.cli import output
+from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
-from yarnloom.cli.show import split_address
+from yarnloom.cli.part_address import (
+    split_address,
+)
 from yarnloom.client import Call, Client
 from yarnloom.client.calls import lines_call, live_lines
 from yarnloom.errors import InvalidInput
@@ -136,3 +139,20 @@ def _text_of(line: View, place: str, sought: str) -> Text:
     if sought:
         text.highlight_words([sought], style="reverse", case_sensitive=False)
     return head.append_text(text)
+
+
+# What can be typed
+
+
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    log_parser = add("log", service, reading)
+    log_parser.add_argument(
+        "address", metavar="RUN[/PART[#ATTEMPT]]", help="1042, 1042/fetch, 1042/fetch#2"
+    )
+    log_parser.add_argument(
+        "--follow", action="store_true", help="also print new lines, until that has ended"
+    )
+    log_parser.add_argument("--text", default="", help="only lines with this in them")
+    log_parser.add_argument("--last", type=positive, metavar="N", help="only the newest N lines")
+    log_parser.set_defaults(talk=log)

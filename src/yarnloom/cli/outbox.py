@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from yarnloom.cli import output
+from yarnloom.cli.options import Add, Parser, duration
 from yarnloom.cli.output import out, say
 from yarnloom.client import Client
 from yarnloom.errors import InvalidInput
@@ -150,3 +151,32 @@ def _list(outbox: Outbox, connect: Connect, as_json: bool) -> int:
         rows.add_row(key, "", f"refused: {why}")
     out.print(rows)
     return 0
+
+
+# What can be typed
+
+
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    relay_parser = add("relay", service, reading)
+    relay_parser.add_argument(
+        "database", nargs="?", default="", metavar="FILE", help="a SQLite file"
+    )
+    relay_parser.add_argument(
+        "--connect", default="", metavar="MODULE:FUNCTION", help="makes a DB-API connection"
+    )
+    relay_parser.add_argument("--table", default="yarnloom_outbox", help="default yarnloom_outbox")
+    relay_parser.add_argument(
+        "--every",
+        type=duration,
+        default=1.0,
+        metavar="TIME",
+        help="look at least so often; a SQLite file is watched besides (default 1s)",
+    )
+    once = relay_parser.add_mutually_exclusive_group()
+    once.add_argument("--once", action="store_true", help="deliver what is there, and end")
+    once.add_argument("--list", action="store_true", help="only say what waits, or was refused")
+    relay_parser.add_argument(
+        "--retry", action="store_true", help="first forget that some were refused"
+    )
+    relay_parser.set_defaults(talk=relay)

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from itertools import groupby
 from typing import Any
 
 from rich.padding import Padding
 from rich.text import Text
 
 from yarnloom.cli import output
+from yarnloom.cli.options import Add, Parser, hand_options
 from yarnloom.cli.output import out
-from yarnloom.cli.show import split_address
 from yarnloom.client import Call, Client
-from yarnloom.client.calls import KEEP, drain_call, pool_call, why_call
+from yarnloom.client.calls import KEEP, pool_call
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput
 from yarnloom.units import duration_text, seconds, whole_number
@@ -60,65 +59,6 @@ def pool(client: Client, options: argparse.Namespace) -> int:
         output.print_json(found)
     else:
         _print_pool(found)
-    return 0
-
-
-def why(client: Client, address: str, as_json: bool) -> int:
-    """Say what each unfinished step of a run waits for."""
-    number, label = split_address(address)
-    found = client.call(why_call(number, label))
-    if as_json:
-        output.print_json(found)
-        return 0
-    head = Text.assemble((f"run {number}", "bold"), f"  {found['workflow']}  ")
-    out.print(head.append_text(output.state_text(found["state"])))
-    for reason in found["reasons"]:
-        out.print(Padding(Text(reason["text"]), (0, 0, 0, 2)))
-    for (state, text), group in groupby(found["waits"], lambda one: (one["state"], _texts(one))):
-        first, *others = group
-        line = Text("  ").append_text(output.state_text(state))
-        line.append(" " * max(1, 17 - line.cell_len)).append(first["address"], style="bold")
-        line.append(f" and {len(others)} more" if others else "", style="dim")
-        out.print(line, soft_wrap=True)
-        out.print(Padding(Text(text), (0, 0, 0, 17)))
-    if found["more"]:
-        output.say("there are more; ask for a part: yarnloom why 'RUN/PART'")
-    return 0
-
-
-def _texts(entry: View) -> str:
-    """Everything that is said of one step."""
-    found = [reason["text"] for reason in entry["reasons"]]
-    if entry.get("last_line_at"):
-        found.append(f"its last line came {output.ago(entry['last_line_at'])}")
-    if entry.get("deadline_at"):
-        found.append(f"its deadline is {output.until(entry['deadline_at'])}")
-    return "; ".join(found)
-
-
-def drained(words: list[str]) -> str:
-    """The worker that `worker drain NAME` names.
-
-    Raises:
-        InvalidInput: something else was typed.
-    """
-    match words:
-        case ["drain", name]:
-            return name
-    raise InvalidInput(
-        f"found `worker {' '.join(words)}`; expected `worker drain NAME`, `worker stop NAME` or "
-        "`worker status`"
-    )
-
-
-def drain(client: Client, worker: str, reason: str, as_json: bool) -> int:
-    """Let a worker end when it has nothing in hand."""
-    found = client.call(drain_call(worker, reason))
-    if as_json:
-        output.print_json(found)
-        return 0
-    held = output.count(len(found["in_hand"]), "attempt")
-    out.print(f"worker {found['name']} takes nothing new, and ends when its {held} have ended")
     return 0
 
 
@@ -231,3 +171,29 @@ def _rate(given: str | None) -> Any:
         raise InvalidInput(
             f"found --rate {given!r}; expected a count and a time, as 10/1s or 100/m, or none"
         ) from None
+
+
+# What can be typed
+
+
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    pools_parser = add("pools", service, reading)
+    pools_parser.set_defaults(talk=lambda client, o: pools(client, o.json))
+
+    pool_parser = add("pool", service, reading)
+    pool_parser.add_argument("name", metavar="NAME", help="the pool")
+    pool_parser.add_argument(
+        "--limit", metavar="N", help="attempts at once; 0 halts, none is no limit"
+    )
+    pool_parser.add_argument(
+        "--rate", metavar="N/TIME", help="attempts that may begin in a time, as 10/1s; or none"
+    )
+    pool_parser.add_argument("--note", help="what the limit is for")
+    hand_options(pool_parser, "begin")
+    pool_parser.add_argument(
+        "--make", action="store_true", help="make it; it must not be there yet"
+    )
+    pool_parser.add_argument("--remove", action="store_true", help="remove it; no step may name it")
+    pool_parser.add_argument("--reason", default="", help="why, for the record")
+    pool_parser.set_defaults(talk=pool)

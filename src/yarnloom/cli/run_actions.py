@@ -3,36 +3,31 @@
 from __future__ import annotations
 
 import argparse
-import shlex
 import sys
 from typing import Any
 
-from rich.padding import Padding
 from rich.text import Text
 
-from yarnloom.cli import output, show
+from yarnloom.cli import output, runs
+from yarnloom.cli.options import Add, Parser, choosing_options, duration, positive
 from yarnloom.cli.output import out
+from yarnloom.cli.part_address import (
+    split_address,
+)
 from yarnloom.cli.schedules import time_of
-from yarnloom.cli.show import split_address
 from yarnloom.cli.typed_params import json_or_text, named_params, params_from, wanted_types
-from yarnloom.client import Call, Client
+from yarnloom.client import Client
 from yarnloom.client.calls import (
     KEEP,
     act_call,
     bulk_call,
     change_call,
-    link_call,
-    links_call,
     rerun_call,
-    revoke_link_call,
-    settle_call,
     show_call,
     step_act_call,
     step_call,
 )
-from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput
-from yarnloom.units import duration_text, seconds
 
 View = dict[str, Any]
 REFUSED_SHOWN = 10
@@ -40,7 +35,7 @@ REFUSED_SHOWN = 10
 
 def act(client: Client, action: str, options: argparse.Namespace) -> int:
     """Pause, resume, cancel or mend a run, or every run of a list."""
-    chosen = options.state or any(show.wanted_of(options).values())
+    chosen = options.state or any(runs.wanted_of(options).values())
     if options.run is not None and chosen:
         raise InvalidInput("give a run's number, or what runs are chosen by; not both")
     if options.run is None and not chosen:
@@ -103,7 +98,7 @@ def _hint(action: str, run: View) -> None:
 
 
 def _act_on_many(client: Client, action: str, options: argparse.Namespace) -> int:
-    wanted = {"states": options.state, **show.wanted_of(options), **_more(action, options)}
+    wanted = {"states": options.state, **runs.wanted_of(options), **_more(action, options)}
     count = client.call(bulk_call(action, None, options.reason, **wanted))["count"]
     if count == 0:
         output.say("no run matches; nothing was done")
@@ -144,7 +139,7 @@ def rerun(client: Client, options: argparse.Namespace) -> int:
         output.print_json(started)
     elif not options.watch:
         out.print(f"run {started['number']} of {started['workflow']} is {started['state']}")
-    return show.watch(client, started["number"]) if options.watch else 0
+    return runs.watch(client, started["number"]) if options.watch else 0
 
 
 def step(client: Client, options: argparse.Namespace) -> int:
@@ -182,131 +177,70 @@ def _edits(client: Client, number: int, label: str, options: argparse.Namespace)
     }
 
 
-def ledger(client: Client, number: int, as_json: bool) -> int:
-    """List the side effects of a run."""
-    found = client.call(Call("GET", f"/runs/{number}/ledger"))
-    if as_json:
-        output.print_json(found)
-        return 0
-    if not found["effects"]:
-        output.say(f"run {number} has no side effects on record; tasks write them with ctx.once")
-        return 0
-    rows = output.table("what", "step", "state", "attempt", "begun", "value", "")
-    for one in output.readable(found["effects"]):
-        dye = {"done": "done", "not done": "skipped", "begun": "running", "unsure": "failed"}[
-            one["state"]
-        ]
-        rows.add_row(
-            Text(one["what"]),
-            one["address"] or "the run",
-            Text(one["state"], style=DYES[dye][0]),
-            f"#{one['attempt']}",
-            output.ago(one["begun_at"]),
-            Text("" if one["value"] is None else output.short_value(one["value"], 40)),
-            Text(f"by {one['by']}" if one["by"] else "", style="dim"),
-        )
-    out.print(rows)
-    if found["unsure"]:
-        unsure = next(one for one in found["effects"] if one.get("state") == "unsure")
-        where = f"{number}/{unsure['address']}".rstrip("/")
-        valued = " --value JSON" if unsure["is_used"] else ""
-        text = (
-            f"\n{output.count(found['unsure'], 'effect')} unsure: an attempt ended in the middle. "
-            "Say what you found out:\n  "
-            + shlex.join(["yarnloom", "settle", where, unsure["what"], "--done"])
-            + f"{valued}  (or --not-done)"
-        )
-        out.print(Text(text, style="dim"), soft_wrap=True)
-    return 0
+# What can be typed
 
 
-def settle(client: Client, options: argparse.Namespace) -> int:
-    """Say whether something unsure was done."""
-    number, label = split_address(options.address)
-    body = {"done": options.done, "reason": options.reason}
-    if options.value is not None:
-        body["value"] = json_or_text(options.value)
-    found = client.call(settle_call(number, label, options.what, **body))
-    if options.json:
-        output.print_json(found)
-    else:
-        out.print(f"{found['effect']} is {found['state']}")
-    return 0
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    choosing = choosing_options()
+    pause_parser = add("pause", service, reading, choosing)
+    pause_parser.set_defaults(talk=lambda client, o: act(client, "pause", o))
 
+    resume_parser = add("resume", service, reading, choosing)
+    resume_parser.set_defaults(talk=lambda client, o: act(client, "resume", o))
 
-def commands(client: Client, options: argparse.Namespace) -> int:
-    """List who gave which command, when and why."""
-    query = {"run": options.run, "who": options.who, "what": options.what, "limit": options.limit}
-    given = {name: value for name, value in query.items() if value is not None}
-    found = client.call(Call("GET", "/commands", query=given))
-    if options.json:
-        output.print_json(found)
-        return 0
-    rows = output.table("when", "who", "what", "run", "about", "")
-    for one in output.readable(found["commands"]):
-        about = (one["detail"].get(what) for what in ("step", "pool", "schedule", "filter"))
-        step_of = next(filter(None, about), "")
-        run = "" if one["run"] is None else str(one["run"])
-        reason = Text(one["reason"], style="dim")
-        rows.add_row(output.ago(one["at"]), one["who"], one["what"], run, step_of, reason)
-    out.print(rows)
-    return 0
+    cancel_parser = add("cancel", service, reading, choosing)
+    cancel_parser.add_argument("--now", action="store_true", help="give what runs no grace")
+    cancel_parser.set_defaults(talk=lambda client, o: act(client, "cancel", o))
 
+    mend_parser = add("mend", service, reading, choosing)
+    mend_parser.add_argument(
+        "--paused", action="store_true", help="only meet what was decided by hand; resume begins"
+    )
+    mend_parser.add_argument(
+        "--only", metavar="ADDRESS", help="run only this step again, in all items where it failed"
+    )
+    mend_parser.add_argument("--error", metavar="TYPE", help="with --only: only these errors")
+    mend_parser.set_defaults(talk=lambda client, o: act(client, "mend", o))
 
-def published(client: Client, number: int, follow: bool, as_json: bool) -> int:
-    """Print what the steps of a run published."""
-    for entry in client.run(number).published(follow=follow):
-        if as_json:
-            output.print_json_line(entry)
-        else:
-            where = entry["address"].partition("/")[2]
-            value = output.short_value(entry["value"], 2_000)
-            line = Text.assemble((entry["at"][11:23], "dim"), " ", (f"{where}  ", "dim"), value)
-            out.print(line, soft_wrap=True)
-    return 0
+    change_parser = add("change", service, reading)
+    change_parser.add_argument("run", type=positive, metavar="RUN")
+    when = change_parser.add_mutually_exclusive_group()
+    when.add_argument("--now", action="store_true", help="begin it now")
+    when.add_argument(
+        "--in", dest="start_in", type=duration, metavar="TIME", help="begin it after a time, as 10m"
+    )
+    when.add_argument("--at", metavar="TIME", help="begin it at a time, as 7:30, 2027-03-01T07:30")
+    change_parser.add_argument("--priority", type=int, help="higher runs first")
+    change_parser.add_argument("--tag", action="append", help="its tags from now on")
+    change_parser.add_argument("--reason", default="", help="why, for the record")
+    change_parser.set_defaults(talk=change)
 
+    rerun_parser = add("rerun", service, reading)
+    rerun_parser.add_argument("run", type=positive, metavar="RUN")
+    rerun_parser.add_argument(
+        "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="change one param"
+    )
+    rerun_parser.add_argument("--params", metavar="FILE", help="changed params as a JSON file")
+    rerun_parser.add_argument("--reason", default="", help="why, for the record")
+    rerun_parser.add_argument("--watch", action="store_true", help="stay and show its progress")
+    rerun_parser.set_defaults(talk=rerun)
 
-def link(client: Client, options: argparse.Namespace) -> int:
-    """Make a link with which a run may be watched."""
-    try:
-        lasts = seconds(options.lasts)
-    except ValueError as error:
-        raise InvalidInput(f"--for: {error}") from error
-    found = client.call(link_call(options.run, lasts, options.details))
-    if options.json:
-        output.print_json(found)
-        return 0
-    out.print(f"{client.target.url}{found['path']}", soft_wrap=True)
-    note = f"for run {options.run} only, for {duration_text(lasts)}; open it with EventSource"
-    out.print(Padding(Text(note, style="dim"), (0, 0)))
-    return 0
-
-
-def links(client: Client, options: argparse.Namespace) -> int:
-    """List the links to a run, or revoke one."""
-    if options.revoke:
-        found = client.call(revoke_link_call(options.run, options.revoke, options.reason))
-        if options.json:
-            output.print_json(found)
-        else:
-            out.print(f"link {found['id']} to run {found['run']} is revoked")
-        return 0
-    listed = client.call(links_call(options.run))["links"]
-    if options.json:
-        output.print_json({"links": listed})
-        return 0
-    rows = output.table("link", "made", "by", "shows", "", numbers=("link",))
-    for one in listed:
-        shows = "details" if one["details"] else "state"
-        rows.add_row(
-            str(one["id"]), output.ago(one["made_at"]), one["made_by"], shows, _standing_of(one)
-        )
-    out.print(rows)
-    return 0
-
-
-def _standing_of(link: dict[str, Any]) -> str:
-    if link["revoked_at"]:
-        return f"revoked {output.ago(link['revoked_at'])} by {link['revoked_by']}"
-    left = output.until(link["expires_at"])
-    return "expired" if left == "now" else f"expires {left}"
+    step_parser = add("step", service, reading)
+    step_parser.add_argument("address", metavar="RUN/STEP", help="1042/harbours[brackwater]/fetch")
+    step_parser.add_argument(
+        "action", choices=["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]
+    )
+    step_parser.add_argument(
+        "-p",
+        "--param",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="of edit: one input, as a constant",
+    )
+    step_parser.add_argument("--pool", help="of edit: the pool; none for none")
+    step_parser.add_argument("--priority", type=int, help="of edit: higher runs first")
+    step_parser.add_argument("--output", metavar="JSON", help="of supply: the output")
+    step_parser.add_argument("--reason", default="", help="why, for the record")
+    step_parser.set_defaults(talk=step)

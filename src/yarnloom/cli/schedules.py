@@ -9,6 +9,7 @@ from typing import Any
 from rich.text import Text
 
 from yarnloom.cli import output
+from yarnloom.cli.options import Add, Parser, hand_options
 from yarnloom.cli.output import out
 from yarnloom.cli.typed_params import named_params, params_from, wanted_types
 from yarnloom.client import Call, Client
@@ -176,3 +177,46 @@ def _local(text: str) -> str:
     """A planned time with its weekday, as its zone has it."""
     at = datetime.fromisoformat(text)
     return f"{at:%a %Y-%m-%d %H:%M} {at:%z}"
+
+
+# What can be typed
+
+
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    schedules_parser = add("schedules", service, reading)
+    schedules_parser.set_defaults(talk=lambda client, o: schedules(client, o.json))
+
+    schedule_parser = add("schedule", service, reading)
+    schedule_parser.add_argument("name", metavar="NAME", help="the schedule")
+    schedule_parser.add_argument("--workflow", help="what it starts")
+    schedule_parser.add_argument("--cron", metavar="WHEN", help="minute hour day month weekday")
+    schedule_parser.add_argument("--zone", help="by whose clock, as Europe/Lisbon (default UTC)")
+    schedule_parser.add_argument(
+        "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="one param"
+    )
+    schedule_parser.add_argument("--params", metavar="FILE", help="params as a JSON file")
+    schedule_parser.add_argument(
+        "--if-busy",
+        choices=["wait", "skip", "replace", "start"],
+        help="what becomes of a time that comes while an earlier run is under way (default wait)",
+    )
+    schedule_parser.add_argument(
+        "--missed",
+        choices=["one", "all", "none"],
+        help="which missed times are caught up with (default one, the newest)",
+    )
+    schedule_parser.add_argument("--priority", type=int, help="of its runs: higher first")
+    schedule_parser.add_argument("--share", help="whom fair turns of its runs are counted for")
+    schedule_parser.add_argument("--tag", action="append", help="a word to find its runs by")
+    schedule_parser.add_argument("--note", help="what it is for")
+    hand_options(schedule_parser, "start")
+    doing = schedule_parser.add_mutually_exclusive_group()
+    doing.add_argument("--make", action="store_true", help="make it; it must not be there yet")
+    doing.add_argument("--remove", action="store_true", help="remove it; its runs stay")
+    doing.add_argument("--start", action="store_true", help="start what it starts, now")
+    doing.add_argument(
+        "--times", action="store_true", help="only say when it would come, and save nothing"
+    )
+    schedule_parser.add_argument("--reason", default="", help="why, for the record")
+    schedule_parser.set_defaults(talk=schedule)

@@ -6,12 +6,12 @@ import argparse
 import asyncio
 import contextlib
 import os
-import sys
 from collections.abc import Coroutine
 from importlib.resources import files
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from yarnloom.cli.options import Add, Parser, duration, listen_options, positive
 from yarnloom.cli.text_streams import say
 from yarnloom.client import ENDED, Target, calls
 from yarnloom.errors import InvalidInput, RunFailed, StartError
@@ -47,85 +47,6 @@ def serve(options: argparse.Namespace) -> int:
         for one in early:
             one.give_up()
     return 0
-
-
-def worker(options: argparse.Namespace, target: Target) -> int:
-    """Work until told to end."""
-
-    if not options.load:
-        raise InvalidInput(
-            "give --load MODULE:LOOM to run a worker, or: yarnloom worker drain NAME"
-        )
-    if options.detach:
-        from yarnloom.cli import background_workers
-
-        # The name is the record's, too.
-        name = options.name or f"worker-{os.getpid()}"
-        arguments = [one for one in sys.argv[1:] if one != "--detach"]
-        arguments += [] if options.name else ["--name", name]
-        return background_workers.begin(name, ", ".join(options.load), target.url, arguments)
-    with contextlib.ExitStack() as stack:
-        if options.record:
-            from yarnloom.cli.background_workers import hold_record
-
-            stack.enter_context(hold_record(options.record))
-        return _work(options, target)
-
-
-def _work(options: argparse.Namespace, target: Target) -> int:
-    from yarnloom.process_identity import cores
-    from yarnloom.worker.worker import WorkerOptions, run_worker
-
-    given = {"id": options.id} if options.id else {}
-    chosen = WorkerOptions(
-        load=tuple(dict.fromkeys(options.load)),
-        target=target,
-        name=options.name,
-        processes=options.processes or cores(),
-        io=max(0, options.io),
-        drain=options.drain,
-        end_with_stdin=options.end_with_stdin,
-        has=_has(options.has),
-        pools=None if options.pools is None else tuple(_listed([options.pools])),
-        until_idle=options.until_idle,
-        replace_after=options.replace_after,
-        replace_above=options.replace_above,
-        reload=options.reload,
-        publish=options.publish,
-        **given,
-    )
-    asyncio.run(run_worker(chosen, say))
-    return 0
-
-
-def background(options: argparse.Namespace) -> int:
-    """Look at this machine's workers in the background, or end one."""
-    from yarnloom.cli import background_workers
-
-    match options.words:
-        case ["status"]:
-            return background_workers.status(None, options.json)
-        case ["status", name]:
-            return background_workers.status(name, options.json)
-        case ["stop", name]:
-            return background_workers.stop(name)
-    words = " ".join(options.words)
-    raise InvalidInput(f"found `worker {words}`; expected `worker stop NAME` or `worker status`")
-
-
-def _has(given: list[str]) -> tuple[str, ...]:
-    """What a worker says that it has."""
-    from yarnloom.plan.step_rules import words
-
-    try:
-        return words(_listed(given))
-    except ValueError as error:
-        raise InvalidInput(f"--has: {error}") from None
-
-
-def _listed(given: list[str]) -> list[str]:
-    """Words from options that hold several, by commas."""
-    return [word.strip() for one in given for word in one.split(",") if word.strip()]
 
 
 def demo(options: argparse.Namespace) -> int:
@@ -284,3 +205,62 @@ def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # i
         names=tuple(options.names),
         **extra,
     )
+
+
+# What can be typed
+
+
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    demo_parser = add(
+        "demo",
+    )
+    listen_options(demo_parser)
+    demo_parser.add_argument(
+        "--exit-when-done", action="store_true", help="end with the run instead of staying up"
+    )
+    demo_parser.set_defaults(run_here=demo)
+
+    serve_parser = add(
+        "serve",
+    )
+    listen_options(serve_parser)
+    serve_parser.add_argument(
+        "--load",
+        action="append",
+        default=[],
+        metavar="MODULE:LOOM",
+        help="publish this loom and work for it; give it again for another",
+    )
+    serve_parser.add_argument(
+        "--workers", type=positive, default=1, help="workers to start (default 1)"
+    )
+    serve_parser.add_argument(
+        "--processes", type=positive, help="processes of each worker (default: the cores, shared)"
+    )
+    serve_parser.add_argument(
+        "--reload",
+        action="store_true",
+        help="publish again, and replace the workers' processes, when code changes",
+    )
+    serve_parser.add_argument(
+        "--lease",
+        type=float,
+        default=30.0,
+        metavar="SECONDS",
+        help="how long a silent worker is thought to live (default 30)",
+    )
+    serve_parser.add_argument(
+        "--commit",
+        choices=["auto", "loop", "thread"],
+        default="auto",
+        help="where commits run; auto decides by how fast the disk is",
+    )
+    serve_parser.add_argument(
+        "--keep-files",
+        type=duration,
+        default=86_400.0,
+        metavar="TIME",
+        help="how long a file is kept that no run uses (default 1d)",
+    )
+    serve_parser.set_defaults(run_here=serve)

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import argparse
 import sys
 from typing import Any
 
 from rich.text import Text
 
-from yarnloom.cli import output, show
+from yarnloom.cli import output, runs
 from yarnloom.cli.files import check_bar, file_params
+from yarnloom.cli.options import Add, Parser, delimiter, duration
 from yarnloom.cli.output import out
+from yarnloom.cli.schedules import time_of
 from yarnloom.cli.typed_params import (
     ask_for_secrets,
     lines_from,
@@ -17,58 +20,9 @@ from yarnloom.cli.typed_params import (
     params_from,
     wanted_types,
 )
-from yarnloom.client import Call, Client, Start
+from yarnloom.client import Client, Start
 from yarnloom.client.calls import start_call
 from yarnloom.errors import InvalidInput, Problem
-
-
-def check(spec: str, as_json: bool) -> int:
-    """Check a loom; every mistake is printed."""
-    from yarnloom.sdk.find_loom import load_loom
-
-    loom = load_loom(spec)
-    plans, problems = loom.examine()
-    remarks = loom.remarks(plans)
-    if as_json:
-        listed = {
-            name: [{"where": one.where, "message": one.message} for one in some]
-            for name, some in (("problems", problems), ("remarks", remarks))
-        }
-        output.print_json({"loom": loom.name, **listed})
-        return 2 if problems else 0
-    for remark in remarks:
-        output.say(f"remark: {remark}")
-    if problems:
-        output.say(f"loom {loom.name}: {output.count(len(problems), 'mistake')}")
-        for problem in problems:
-            output.say(f"  {problem}")
-        return 2
-    steps = sum(len(list(plan.steps())) for plan in plans)
-    schedules = len(loom.schedules)
-    out.print(
-        f"loom {loom.name} is fine: {output.count(len(loom.tasks), 'task')}, "
-        f"{output.count(len(plans), 'workflow')}, {output.count(steps, 'step')}"
-        + (f", {output.count(len(loom.pools), 'pool')}" if loom.pools else "")
-        + (f", {output.count(schedules, 'schedule')}" if schedules else "")
-    )
-    return 0
-
-
-def publish(client: Client, specs: list[str], as_json: bool) -> int:
-    """Make the workflows of looms current; every loom is loaded before any is published."""
-    from yarnloom.sdk.find_loom import load_loom
-
-    publications = [load_loom(spec).publication() for spec in dict.fromkeys(specs)]
-    published = []
-    for publication in publications:
-        published += client.call(Call("POST", "/workflows", publication))["workflows"]
-    if as_json:
-        output.print_json({"workflows": published})
-        return 0
-    for one in published:
-        note = "published" if one["current_since_now"] else "unchanged"
-        out.print(f"{note} {one['workflow']} at version {one['version']}")
-    return 0
 
 
 def start(
@@ -111,7 +65,7 @@ def start(
             out.print(Text(run["error"]["message"]))
         else:
             out.print(Text(f"look at it: yarnloom {look} {run['number']}", style="dim"))
-    return show.watch(client, run["number"]) if stay else 0
+    return runs.watch(client, run["number"]) if stay else 0
 
 
 def _by_line(problem: Problem, lines: list[int]) -> Problem:
@@ -134,3 +88,89 @@ def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: 
         out.print(f"{runs} of {starts[0].workflow}: {min(numbers)} to {max(numbers)}")
         out.print(Text("look at them: yarnloom runs", style="dim"))
     return 0
+
+
+def _start_as_typed(client: Client, o: argparse.Namespace) -> int:
+    return start(
+        client,
+        o.workflow,
+        o.param,
+        o.params,
+        o.file,
+        delimiter=o.delimiter,
+        many=o.many,
+        stay=o.watch,
+        as_json=o.json,
+        key=o.key,
+        priority=o.priority,
+        share=o.share,
+        tags=tuple(o.tag),
+        task=o.task,
+        start_in=o.start_in,
+        start_at=o.at and time_of(o.at, "--at"),
+        start_by=o.start_by and time_of(o.start_by, "--start-by"),
+    )
+
+
+# What can be typed
+
+
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    start_parser = add("start", service, reading)
+    start_parser.add_argument(
+        "workflow", metavar="WORKFLOW", help="a workflow, or with --task a task"
+    )
+    start_parser.add_argument(
+        "--task", action="store_true", help="start a single task; -p is its inputs"
+    )
+    start_parser.add_argument(
+        "-p",
+        "--param",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="one param; NAME=@FILE and NAME=- read it, NAME=@@TEXT begins with @; secrets that "
+        "are missing are asked for",
+    )
+    start_parser.add_argument(
+        "--params", metavar="FILE", help="params as a JSON file; - reads the input"
+    )
+    start_parser.add_argument(
+        "--file",
+        action="append",
+        default=[],
+        metavar="NAME=PATH",
+        help="one param that is a file, or rows of one (CSV, JSON Lines)",
+    )
+    start_parser.add_argument(
+        "--delimiter",
+        type=delimiter,
+        metavar="MARK",
+        help="what stands between the cells of a CSV file: comma (default), semicolon, tab, bar",
+    )
+    start_parser.add_argument("--key", help="start key: starting twice with one makes one run")
+    start_parser.add_argument(
+        "--priority", type=int, default=0, help="higher runs first (default 0)"
+    )
+    start_parser.add_argument("--share", default="", help="whom fair turns are counted for")
+    start_parser.add_argument(
+        "--tag", action="append", default=[], help="a word to find the run by"
+    )
+    when = start_parser.add_mutually_exclusive_group()
+    when.add_argument(
+        "--in", dest="start_in", type=duration, metavar="TIME", help="start after a time, as 10m"
+    )
+    when.add_argument("--at", metavar="TIME", help="start at a time, as 7:30, 2027-03-01T07:30")
+    start_parser.add_argument(
+        "--start-by",
+        metavar="TIME",
+        help="do not begin it after that time: it ends cancelled as expired",
+    )
+    start_parser.add_argument(
+        "--many",
+        metavar="FILE",
+        help="one run for each line of a JSON Lines file of params, all or none; - the input",
+    )
+    start_parser.add_argument("--watch", action="store_true", help="stay and show its progress")
+    start_parser.set_defaults(talk=_start_as_typed)

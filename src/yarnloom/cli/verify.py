@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 
 from yarnloom.cli import output
+from yarnloom.cli.options import Add, Parser
 from yarnloom.cli.output import out
 from yarnloom.service.settings import default_data_folder
 from yarnloom.store import verify
@@ -29,3 +30,16 @@ def verify_folder(options: argparse.Namespace) -> int:
     counts = [output.count(number, table[:-1]) for table, number in verdict.counts.items()]
     out.print(f"{folder}: {', '.join(counts)}; nothing is wrong")
     return 0
+
+
+# What can be typed
+
+
+def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
+    """Add what can be typed."""
+    verify_parser = add(
+        "verify",
+        reading,
+    )
+    verify_parser.add_argument("--data", metavar="FOLDER", help="data folder (else YARNLOOM_DATA)")
+    verify_parser.set_defaults(run_here=verify_folder)

@@ -1,0 +1,155 @@
+"""Options that many commands share, and the values that can be typed for them."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from typing import NoReturn
+
+from yarnloom.units import seconds, size
+
+
+class Parser(argparse.ArgumentParser):
+    """A parser that offers the nearest name for a misspelled command."""
+
+    def error(self, message: str) -> NoReturn:
+        """Say what is wrong and where help is; exit code 2."""
+        if "invalid choice:" in message:
+            import difflib  # for mistakes only
+
+            given = message.split("invalid choice: ")[1].split(" ", 1)[0].strip("'")
+            choices = next(
+                (list(a.choices) for a in self._actions if a.choices and given not in a.choices), []
+            )
+            close = difflib.get_close_matches(given, choices, n=1)
+            hint = f"did you mean {close[0]!r}?" if close else f"there is: {', '.join(choices)}"
+            option = message.partition(":")[0].removeprefix("argument ")
+            what = f"{option}: no" if option.startswith("-") else "no command"
+            message = f"{what} {given!r}; {hint}"
+        self.exit(2, f"{self.prog}: {message}\n`{self.prog} --help` shows what is possible.\n")
+
+
+Add = Callable[..., Parser]
+"""Adds a command by name, with the options that it shares with others."""
+
+
+def positive(text: str) -> int:
+    """An integer from 1 on."""
+    number = int(text)
+    if number < 1:
+        raise argparse.ArgumentTypeError(f"found {text}; expected 1 or more")
+    return number
+
+
+def memory(text: str) -> int:
+    """A size in bytes."""
+    try:
+        return size(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(str(error)) from None
+
+
+def past_time(text: str) -> datetime:
+    """A time that has passed: so long ago, as `2h`, or as it is, as `2027-03-01T07:30`."""
+    with contextlib.suppress(ValueError):
+        return datetime.fromisoformat(text).astimezone()
+    with contextlib.suppress(ValueError):
+        return datetime.now(UTC) - timedelta(seconds=seconds(text))
+    expected = "so long ago as 30m, 2h or 7d, or a time as 2027-03-01 or 2027-03-01T07:30"
+    raise argparse.ArgumentTypeError(f"found {text!r}; expected {expected}")
+
+
+def duration(text: str) -> float:
+    """A time in seconds."""
+    try:
+        return seconds(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(str(error)) from None
+
+
+DELIMITERS = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|"}
+
+
+def delimiter(text: str) -> str:
+    """What stands between the cells of a CSV file, by name or as it is."""
+    mark = DELIMITERS.get(text, text)
+    if mark not in DELIMITERS.values():
+        raise argparse.ArgumentTypeError(f"found {text!r}; expected {', '.join(DELIMITERS)}")
+    return mark
+
+
+def hand_options(parser: argparse.ArgumentParser, verb: str) -> None:
+    """What is done by hand with something that looms declare."""
+    flow = parser.add_mutually_exclusive_group()
+    what = f"{verb} nothing more"
+    flow.add_argument("--pause", dest="flow", action="store_const", const="pause", help=what)
+    what = "go on after a pause"
+    flow.add_argument("--resume", dest="flow", action="store_const", const="resume", help=what)
+    parser.add_argument(
+        "--as-declared", action="store_true", help="first forget what was set by hand before"
+    )
+
+
+def choosing_options() -> Parser:
+    """Return the options of commands that act on one run, or on many."""
+    options = Parser(add_help=False)
+    options.add_argument("run", type=positive, nargs="?", metavar="RUN")
+    options.add_argument("--reason", default="", help="why, for the record")
+    filter_options(options.add_argument_group("instead of a number, all runs"), "all")
+    options.add_argument("--yes", action="store_true", help="do not ask how many they are")
+    return options
+
+
+def filter_options(parser: argparse._ActionsContainer, which: str) -> None:
+    """Which runs a list shows, or a command is for."""
+    add = parser.add_argument
+    add("--state", action="append", default=[], help=f"{which} runs in this state")
+    add("--workflow", metavar="NAME", help=f"{which} runs of this workflow")
+    add("--tag", help=f"{which} runs with this tag")
+    add("--key", help=f"{which} runs that this start key made")
+    add("--schedule", metavar="NAME", help=f"{which} runs of this schedule")
+    add("--who", metavar="NAME", help=f"{which} runs that this one started")
+    for name, word in (("--since", "started then or later"), ("--until", "started before then")):
+        add(name, type=past_time, metavar="TIME", help=f"{word}: 2h ago, or a time")
+    add("--within", metavar="TIME", help="started so long ago or later, as 24h")
+    add("--text", help=f"{which} runs with this in their params, tags, key, error, …")
+    add("--followups-failed", action="store_true", help=f"{which} of which a follow-up failed")
+    add(
+        "--without-reports",
+        action="store_true",
+        help="without runs that only tell of another run's end",
+    )
+    add("--saved", metavar="NAME", help="as this saved filter says; other options count more")
+
+
+def service_options() -> Parser:
+    """Return the options of commands that talk to a service."""
+    options = Parser(add_help=False)
+    options.add_argument("--url", help="the service's address (else YARNLOOM_URL)")
+    options.add_argument("--token", help="the service's token (else YARNLOOM_TOKEN)")
+    return options
+
+
+def reading_options() -> Parser:
+    """Return the options of commands that print something."""
+    options = Parser(add_help=False)
+    options.add_argument("--json", action="store_true", help="print JSON, for programs")
+    return options
+
+
+def listen_options(parser: argparse.ArgumentParser) -> None:
+    """Add the options of commands that run a service."""
+    parser.add_argument("--host", default="127.0.0.1", help="address to listen at")
+    parser.add_argument("--port", type=int, default=8471, help="port (default 8471; 0 is any)")
+    parser.add_argument("--data", metavar="FOLDER", help="data folder (else YARNLOOM_DATA)")
+    parser.add_argument("--token", help="token that clients must show (else YARNLOOM_TOKEN)")
+    parser.add_argument(
+        "--name",
+        dest="names",
+        action="append",
+        default=[],
+        metavar="HOST",
+        help="a host name by which the service is reached",
+    )
