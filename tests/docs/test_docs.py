@@ -16,7 +16,7 @@ from tests.helpers import ROOT
 from yarnloom import errors
 from yarnloom.cli import EXIT_CODES
 from yarnloom.cli.commands import build_parser
-from yarnloom.engine.queries import explain, obstacles2
+from yarnloom.engine.queries import obstacles
 from yarnloom.engine.rules.limits import Shut
 from yarnloom.engine.rules.states import Outcome, RunState, SkipReason, StepState
 from yarnloom.engine.state.contracts import (
@@ -149,10 +149,13 @@ def test_every_event_is_documented() -> None:
 
 def test_every_reason_is_documented() -> None:
     """With its kind."""
-    source = (ROOT / "src/yarnloom/engine/explaining.py").read_text(encoding="utf-8")
-    kinds = set(re.findall(r'_reason\(\s*"([a-z_]+)"', source))
+    queries = ROOT / "src/yarnloom/engine/queries"
+    source = "".join(
+        (queries / name).read_text(encoding="utf-8") for name in ("explain.py", "obstacles.py")
+    )
+    kinds = set(re.findall(r'reason_of\(\s*"([a-z_]+)"', source))
     kinds |= {f"pool_{why}" for why in Shut} | set(Misfit)
-    kinds |= {obstacles2.NO_PLACE, explain.ELSEWHERE, explain.DRAINING}
+    kinds |= {obstacles.NO_PLACE, obstacles.ELSEWHERE, obstacles.DRAINING}
 
     assert len(kinds) > 20
     assert {kind for kind in kinds if f"`{kind}`" not in DOCS["limits.md"]} == set()

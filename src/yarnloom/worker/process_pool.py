@@ -8,13 +8,14 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
 from yarnloom.errors import LoomNotFound
 from yarnloom.worker.clock import Clock
 from yarnloom.worker.processes.child_process import TEAR_DOWN_SECONDS, Child, Template
+from yarnloom.worker.processes.spawner import Spawner, TemplateEvents
 
 Message = dict[str, Any]
 
@@ -63,34 +64,6 @@ class PoolEvents:
     closing: Callable[[Child], None]
     new_code: Callable[[], None]
     introducing: Callable[[], None]
-
-
-@dataclass(frozen=True, slots=True)
-class TemplateEvents:
-    """What happens to the process of which others are forks."""
-
-    on_message: Callable[[Child, Message], None]
-    on_death: Callable[[Child, int, list[Message]], None]
-    on_broken: Callable[[Child, str], None]
-
-
-class Spawner(Protocol):
-    """Starts processes, and notices their ends."""
-
-    def can_fork(self, *, wanted: bool) -> bool:
-        """Whether processes can be forks of one that has loaded the looms."""
-
-    def template(self, events: TemplateEvents) -> Template:
-        """Start the process of which others are forks."""
-
-    def process(self, *, shared: bool, until: float, template: Template | None) -> Child:
-        """Start a process that runs attempts."""
-
-    def reap(self, own: Iterable[Child]) -> None:
-        """Notice which processes have ended."""
-
-    def close(self) -> None:
-        """Start nothing more."""
 
 
 class ProcessPool:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
-from yarnloom.worker.process_pool import TemplateEvents
 from yarnloom.worker.processes.child_process import (
     Child,
     OnBroken,
@@ -105,3 +104,31 @@ class ProcessSpawner:
     def close(self) -> None:
         """End the guardian."""
         self._guardian.close()
+
+
+@dataclass(frozen=True, slots=True)
+class TemplateEvents:
+    """What happens to the process of which others are forks."""
+
+    on_message: Callable[[Child, Message], None]
+    on_death: Callable[[Child, int, list[Message]], None]
+    on_broken: Callable[[Child, str], None]
+
+
+class Spawner(Protocol):
+    """Starts processes, and notices their ends."""
+
+    def can_fork(self, *, wanted: bool) -> bool:
+        """Whether processes can be forks of one that has loaded the looms."""
+
+    def template(self, events: TemplateEvents) -> Template:
+        """Start the process of which others are forks."""
+
+    def process(self, *, shared: bool, until: float, template: Template | None) -> Child:
+        """Start a process that runs attempts."""
+
+    def reap(self, own: Iterable[Child]) -> None:
+        """Notice which processes have ended."""
+
+    def close(self) -> None:
+        """Start nothing more."""
