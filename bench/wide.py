@@ -17,7 +17,7 @@ from pydantic import BaseModel
 
 from yarnloom import Loom, each, item, param, previous, sequence, step
 from yarnloom.engine.commands import (
-    Ask,
+    Poll,
     Register,
     Report,
     Reported,
@@ -90,7 +90,7 @@ def run(inline: InlineService, items: int, piece: int) -> list[Piece]:
     hashes = {task.full_name: task.code_hash for task in loom.tasks.values()}
     inline.do(Register("w", "w", {}, TOGETHER, hashes))
     number = inline.start("wide", {"items": items}, key=f"{items}-{inline.clock.mono}")
-    messages = inline.batch(Ask("w")).messages.get("w", [])
+    messages = inline.batch(Poll("w")).messages.get("w", [])
     pieces, done, begun, received = [], 0, time.perf_counter(), ()
     while messages:
         reports = tuple(

@@ -12,10 +12,10 @@ from yarnloom.engine import (
     Results,
 )
 from yarnloom.engine.commands import (
-    Ask,
     ChangePool,
     Command,
     MakePool,
+    Poll,
     Register,
     Report,
     ReportItem,
@@ -77,7 +77,7 @@ class Floor:
         hand = self.hands.setdefault(name, Hand(facts))
         hand.facts = facts
         self.do(Register(name, name, {}, in_hand=tuple(hand.attempts), **facts))
-        self.do(Ask(name))
+        self.do(Poll(name))
 
     def do(self, command: Command) -> Any:
         """Do a command; messages are taken in."""
@@ -94,7 +94,7 @@ class Floor:
         """Take in what workers are told; they ask again at once."""
         for name, messages in results.messages.items():
             self.take_messages(name, messages)
-            self.do(Ask(name, tuple(message["serial"] for message in messages)))
+            self.do(Poll(name, tuple(message["serial"] for message in messages)))
 
     def take_messages(self, name: str, messages: list[Message]) -> None:
         hand = self.hands[name]

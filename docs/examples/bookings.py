@@ -1,9 +1,9 @@
 import sqlite3
 from pydantic import BaseModel
-from yarnloom import Loom, Outbox, param, step
+from yarnloom import Loom, MessageBuffer, param, step
 
 loom = Loom("bookings")
-outbox = Outbox()
+outbox = MessageBuffer()
 
 @loom.task
 def send_ticket(booking: int, boat: str) -> str:

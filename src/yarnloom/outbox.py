@@ -45,7 +45,7 @@ _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)?\Z")
 _STYLES = ("qmark", "format", "pyformat", "numeric", "named")
 
 
-class Connection(Protocol):
+class OutboxConnection(Protocol):
     """What is used of a DB-API connection."""
 
     def cursor(self) -> Any:
@@ -87,13 +87,13 @@ class Outbox:
             ")"
         )
 
-    def create_table(self, connection: Connection) -> None:
+    def create_table(self, connection: OutboxConnection) -> None:
         """Make the table where it is not there yet, in the connection's transaction."""
         self._execute(connection, self.schema)
 
     def start(
         self,
-        connection: Connection,
+        connection: OutboxConnection,
         workflow: str,
         params: Mapping[str, Any] | None = None,
         /,
@@ -146,7 +146,7 @@ class Outbox:
 
     # For the relay
 
-    def waiting(self, connection: Connection, limit: int) -> list[tuple[str, dict[str, Any]]]:
+    def waiting(self, connection: OutboxConnection, limit: int) -> list[tuple[str, dict[str, Any]]]:
         """Starts that were not delivered, in the order in which they were left; key and body."""
         rows = self._execute(
             connection,
@@ -156,31 +156,31 @@ class Outbox:
         )
         return [(key, decode(body)) for key, body in rows]
 
-    def refused(self, connection: Connection, limit: int = 50) -> list[tuple[str, str]]:
+    def refused(self, connection: OutboxConnection, limit: int = 50) -> list[tuple[str, str]]:
         """Starts that the service refused, and why; they stay until someone removes them."""
         sql = f"SELECT start_key, refused FROM {self.table} WHERE refused IS NOT NULL"
         return [tuple(row) for row in self._execute(connection, sql, most=limit)]
 
-    def delivered(self, connection: Connection, key: str) -> None:
+    def delivered(self, connection: OutboxConnection, key: str) -> None:
         """A start was made: its row is not needed any more."""
         self._execute(connection, f"DELETE FROM {self.table} WHERE start_key = ?", key)
 
-    def refuse(self, connection: Connection, key: str, why: str) -> None:
+    def refuse(self, connection: OutboxConnection, key: str, why: str) -> None:
         """The service refused a start, and would each time."""
         sql = f"UPDATE {self.table} SET refused = ? WHERE start_key = ?"
         self._execute(connection, sql, why[:REFUSED_MOST], key)
 
-    def postpone(self, connection: Connection, key: str) -> None:
+    def postpone(self, connection: OutboxConnection, key: str) -> None:
         """A start cannot be made yet: those that were left after it come first now."""
         sql = f"UPDATE {self.table} SET left_at = ? WHERE start_key = ?"
         self._execute(connection, sql, time.time(), key)
 
-    def retry(self, connection: Connection) -> None:
+    def retry(self, connection: OutboxConnection) -> None:
         """Let everything that was refused be delivered once more."""
         self._execute(connection, f"UPDATE {self.table} SET refused = NULL")
 
     def _execute(
-        self, connection: Connection, sql: str, *values: Any, most: int = 0
+        self, connection: OutboxConnection, sql: str, *values: Any, most: int = 0
     ) -> list[tuple[Any, ...]]:
         style = self._paramstyle or paramstyle_of(connection)
         text, given = marked(sql, style, values)
@@ -211,7 +211,7 @@ def marked(sql: str, style: str, values: tuple[Any, ...]) -> tuple[str, Any]:
     return "%s".join([first, *rest]), values
 
 
-def paramstyle_of(connection: Connection) -> str:
+def paramstyle_of(connection: OutboxConnection) -> str:
     """How a connection's driver marks values: the `paramstyle` of the package that it is from."""
     for kind in type(connection).__mro__:
         module = kind.__module__
@@ -226,7 +226,7 @@ def paramstyle_of(connection: Connection) -> str:
     )
 
 
-def sqlite_file(path: Path) -> Connection:
+def sqlite_file(path: Path) -> OutboxConnection:
     """A connection to the caller's SQLite file, which waits for other writers."""
     return sqlite3.connect(path, timeout=30.0)
 
@@ -261,11 +261,13 @@ class Relay:
         client: talks to the service.
     """
 
-    def __init__(self, outbox: Outbox, connect: Callable[[], Connection], client: Client) -> None:
+    def __init__(
+        self, outbox: Outbox, connect: Callable[[], OutboxConnection], client: Client
+    ) -> None:
         self._outbox = outbox
         self._connect = connect
         self._client = client
-        self._connection: Connection | None = None
+        self._connection: OutboxConnection | None = None
 
     def deliver(self) -> Relayed:
         """Deliver what is there, up to `AT_ONCE` starts, in order."""

@@ -20,17 +20,17 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yarnloom.engine import Engine, Moment, Results, Settings
+from yarnloom.engine import Engine, Moment, PoolLimits, Results
 from yarnloom.engine.commands import (
-    Ask,
     BeginEffect,
-    Chore,
     Command,
-    EndChore,
     EndEffect,
+    EndListJob,
     KeepFile,
     KeepRows,
+    ListJob,
     ListPools,
+    Poll,
     Publish,
     Register,
     Report,
@@ -104,13 +104,13 @@ class InlineService:
         self,
         database: Database,
         clock: ManualClock | None = None,
-        settings: Settings | None = None,
+        settings: PoolLimits | None = None,
     ) -> None:
         self.database = database
         self.clock = clock or ManualClock()
         # Waits without jitter: a test ends the same way every time.
-        self._settings = settings or Settings(chance=lambda: 0.5)
-        self.chores: list[Chore] = []
+        self._settings = settings or PoolLimits(chance=lambda: 0.5)
+        self.chores: list[ListJob] = []
         self.restart()
 
     def restart(self) -> None:
@@ -133,7 +133,7 @@ class InlineService:
         for chore in chores:
             job = {"do": chore.kind, "part": chore.part, **chore.facts}
             lists, fault = do_chore(self.database.folder, job)
-            ends.append(EndChore(chore.part, chore.serial, lists, fault))
+            ends.append(EndListJob(chore.part, chore.serial, lists, fault))
         return self.batch(*ends)
 
     def keep(self, given: Path | bytes, name: str, media_type: str = "") -> dict[str, Any]:
@@ -270,9 +270,9 @@ class InlineService:
 
     def _work(self, loom: Loom, kept: Any) -> None:
         while True:
-            self._work_off(loom, kept, self.batch(Ask(WORKER)).messages.get(WORKER, []))
+            self._work_until_idle(loom, kept, self.batch(Poll(WORKER)).messages.get(WORKER, []))
             if self.chores:
-                self._work_off(loom, kept, self.do_chores().messages.get(WORKER, []))
+                self._work_until_idle(loom, kept, self.do_chores().messages.get(WORKER, []))
                 continue
             due = self.database.read(run_queries.next_due)
             if due is None:
@@ -281,7 +281,7 @@ class InlineService:
             self.clock.advance(max(0, due - self.clock.now) / 1_000_000 + 0.001)
             self.do(Tick())
 
-    def _work_off(self, loom: Loom, kept: Any, messages: list[dict[str, Any]]) -> None:
+    def _work_until_idle(self, loom: Loom, kept: Any, messages: list[dict[str, Any]]) -> None:
         tasks = loom.served
         while messages:
             work = messages.pop(0)
@@ -361,14 +361,14 @@ def inline_service(folder: Path | None = None, **settings: Any) -> Iterator[Inli
 
     Args:
         folder: the data folder.
-        settings: as of the engine's `Settings`.
+        settings: as of the engine's `PoolLimits`.
     """
     with contextlib.ExitStack() as stack:
         folder = folder or Path(stack.enter_context(tempfile.TemporaryDirectory()))
         database = Database(folder)
         stack.callback(database.close)
         # Waits without jitter: a test ends the same way every time.
-        yield InlineService(database, settings=Settings(**{"chance": lambda: 0.5, **settings}))
+        yield InlineService(database, settings=PoolLimits(**{"chance": lambda: 0.5, **settings}))
 
 
 def run_workflow(

@@ -17,7 +17,7 @@ from yarnloom import errors
 from yarnloom.cli import EXIT_CODES
 from yarnloom.cli.commands import build_parser
 from yarnloom.engine.queries import obstacles
-from yarnloom.engine.rules.limits import Shut
+from yarnloom.engine.rules.limits import BlockReason
 from yarnloom.engine.rules.states import Outcome, RunState, SkipReason, StepState
 from yarnloom.engine.state.contracts import (
     Misfit,
@@ -154,7 +154,7 @@ def test_every_reason_is_documented() -> None:
         (queries / name).read_text(encoding="utf-8") for name in ("explain.py", "obstacles.py")
     )
     kinds = set(re.findall(r'reason_of\(\s*"([a-z_]+)"', source))
-    kinds |= {f"pool_{why}" for why in Shut} | set(Misfit)
+    kinds |= {f"pool_{why}" for why in BlockReason} | set(Misfit)
     kinds |= {obstacles.NO_PLACE, obstacles.ELSEWHERE, obstacles.DRAINING}
 
     assert len(kinds) > 20

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from tests import looms
 from yarnloom.engine.commands import (
-    Ask,
+    Poll,
     Register,
     Report,
     Reported,
@@ -103,7 +103,7 @@ def test_places_are_kept_and_every_run_ends(
         for kind, index in played:
             name = f"w{index}"
             if kind == "ask":
-                results = inline.batch(Ask(name, tuple(_serials(hands[index]))))
+                results = inline.batch(Poll(name, tuple(_serials(hands[index]))))
                 if results.answers[0] is not None:
                     register(index)
                 take(index, results.messages.get(name, []))
@@ -122,7 +122,7 @@ def test_places_are_kept_and_every_run_ends(
         for _ in range(60):
             for index in range(3):
                 register(index)
-                take(index, inline.batch(Ask(f"w{index}")).messages.get(f"w{index}", []))
+                take(index, inline.batch(Poll(f"w{index}")).messages.get(f"w{index}", []))
                 while hands[index]:
                     finish(index)
         runs = [inline.run(number) for number in numbers]

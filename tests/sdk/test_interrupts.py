@@ -15,7 +15,7 @@ import pytest
 from yarnloom import StepContext
 from yarnloom.errors import Stopped
 from yarnloom.sdk.attempt_line import OwnLine
-from yarnloom.sdk.interrupts import SIGNAL, Interrupts, Page, enter, is_in_users_code
+from yarnloom.sdk.interrupts import SIGNAL, Interrupts, SharedPage, enter, is_in_users_code
 
 ATTEMPT = 7
 
@@ -24,7 +24,7 @@ ATTEMPT = 7
 def interrupts() -> Iterator[Interrupts]:
     """This process, as one that runs attempts; the attempt is named as one to be stopped."""
     before = signal.getsignal(SIGNAL)
-    page = Page()
+    page = SharedPage()
     found = Interrupts(page)
     found.install()
     page.name(ATTEMPT, "cancel")

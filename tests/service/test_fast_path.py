@@ -15,7 +15,7 @@ from yarnloom.protocol.bodies import (
     StartBody,
 )
 from yarnloom.protocol.worker_bodies import (
-    AskBody,
+    PollBody,
     ReportBody,
 )
 from yarnloom.service.fast_path import _usual
@@ -123,7 +123,7 @@ def test_which_requests_are_usual() -> None:
     """Those of workers, starts and waits; nothing that asks for more, or is large."""
     model = {
         "/runs": StartBody,
-        "/workers/w1/ask": AskBody,
+        "/workers/w1/ask": PollBody,
         "/workers/w1/report": ReportBody,
     }
     for path, expected in model.items():

@@ -23,7 +23,7 @@ from yarnloom.engine.commands import (
 )
 from yarnloom.errors import Busy
 from yarnloom.service.group_commit import Writer, system_clock
-from yarnloom.service.list_job_processes import Beside
+from yarnloom.service.list_job_processes import ListJobProcesses
 from yarnloom.store import Database, Kept
 from yarnloom.testing import InlineService
 
@@ -40,7 +40,7 @@ def test_a_list_that_was_removed_meanwhile_is_not_recorded(tmp_path: Path, remov
 
     async def main() -> tuple[bool, object]:
         writer = Writer(Engine(database, system_clock()), system_clock, lambda _: None)
-        beside = Beside(database, writer, asyncio.Lock())
+        beside = ListJobProcesses(database, writer, asyncio.Lock())
         unchecked = await writer.submit(StartRun("letters", params, "k", "test"))
         assert isinstance(unchecked, Unchecked)
         (rows,) = unchecked.rows
@@ -67,7 +67,7 @@ def test_a_process_does_one_job_after_another(tmp_path: Path) -> None:
     used: list[int] = []
 
     async def main() -> None:
-        beside = Beside(database, cast(Writer, None), asyncio.Lock())
+        beside = ListJobProcesses(database, cast(Writer, None), asyncio.Lock())
 
         async def work(job: dict[str, Any]) -> list[dict[str, Any]]:
             found = []

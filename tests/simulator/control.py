@@ -22,14 +22,14 @@ from yarnloom.engine import (
 from yarnloom.engine.commands import (
     BeginEffect,
     CancelRun,
-    Chore,
     Command,
     EndEffect,
-    HandleStep,
+    ListJob,
     MendRun,
     PauseRun,
     ResumeRun,
     SettleEffect,
+    StepAction,
 )
 from yarnloom.errors import Refused
 from yarnloom.store import audit
@@ -82,7 +82,7 @@ class ControlWorld(World):
                 self.later(delay, lambda one=chore: self.end_chore(epoch, one))
         results.chores.clear()
 
-    def end_chore(self, epoch: int, chore: Chore) -> None:
+    def end_chore(self, epoch: int, chore: ListJob) -> None:
         """A chore is done, unless the service that asked for it is gone."""
         if epoch == self.epoch:
             self.submit(self.done(chore), crash=True)
@@ -121,7 +121,7 @@ class ControlWorld(World):
         priority = self.random.randint(0, 3) if action == "edit" else None
         self.tell(f"{self.clock.mono:8.3f} {action} {number}/{address} ({row.state})")
         self.submit(
-            HandleStep(number, address, row.node, row.part, action, "sim", priority=priority)
+            StepAction(number, address, row.node, row.part, action, "sim", priority=priority)
         )
 
     def take_care(self) -> None:

@@ -36,15 +36,15 @@ from tests.plans import KINDS, POOL, Maker, behave
 from tests.same import PARAMS, document_of, expanded, same_end
 from yarnloom.engine import (
     Engine,
+    PoolLimits,
     Results,
-    Settings,
 )
 from yarnloom.engine.commands import (
-    Ask,
     CancelRun,
-    Chore,
     Command,
-    EndChore,
+    EndListJob,
+    ListJob,
+    Poll,
     Publish,
     Register,
     Report,
@@ -55,7 +55,7 @@ from yarnloom.engine.commands import (
     Tick,
     Unfold,
 )
-from yarnloom.engine.rules.states import Entry
+from yarnloom.engine.rules.states import Admission
 from yarnloom.errors import Refused, WorkerUnknown
 from yarnloom.plan.workflow_parts import Part
 from yarnloom.protocol.attempt_groups import one_by_one
@@ -145,7 +145,7 @@ class World:
         shutil.copytree(_empty_folder(), self.folder.name, dirs_exist_ok=True)
         # In half of the worlds nearly every gathered list is a file.
         small = seed % 2 == 0
-        self.settings = Settings(lease=LEASE)
+        self.settings = PoolLimits(lease=LEASE)
         if small:
             self.settings.list_above = self.settings.failures_above = 0
         self.database = Database(Path(self.folder.name))
@@ -237,11 +237,11 @@ class World:
             for worker, messages in more.messages.items():
                 results.messages.setdefault(worker, []).extend(messages)
 
-    def done(self, chore: Chore) -> EndChore:
+    def done(self, chore: ListJob) -> EndListJob:
         """Do a chore."""
         job = {"do": chore.kind, "part": chore.part, **chore.facts}
         self.counts["chores"] += 1
-        return EndChore(chore.part, chore.serial, *do_chore(Path(self.folder.name), job))
+        return EndListJob(chore.part, chore.serial, *do_chore(Path(self.folder.name), job))
 
     def maybe_crash(self) -> None:
         """Crash now and then, in the middle of a transaction."""
@@ -321,7 +321,7 @@ class World:
         for number, workflow, cancels, started_at, entered, state in connection.execute(
             "SELECT number, workflow, cancels, started_at, entered, state FROM runs"
         ).fetchall():
-            if entered == Entry.AHEAD:  # nothing of it has begun, whatever its plan is
+            if entered == Admission.AHEAD:  # nothing of it has begun, whatever its plan is
                 assert state in ("scheduled", "queued", "cancelled")
                 continue
             if number not in self.naive:
@@ -424,7 +424,7 @@ class World:
             if results is None:
                 return broken()
             (answer,) = results.answers
-            if isinstance(command, Ask) and not isinstance(answer, Exception):
+            if isinstance(command, Poll) and not isinstance(answer, Exception):
                 return None  # answered when there is something
             if self.chance(0.08):
                 self.counts["lost answers"] += 1
@@ -530,7 +530,7 @@ class World:
         self.open_asks[worker.name] = serial
         self.send(
             worker,
-            Ask(worker.name, received, epoch=worker.epoch),
+            Poll(worker.name, received, epoch=worker.epoch),
             lambda answer: self.on_asked(worker, answer),
             0.3,
         )

@@ -15,7 +15,7 @@ import pytest
 from tests.floor import Floor
 from yarnloom import Loom, step
 from yarnloom.engine.commands import (
-    Ask,
+    Poll,
     Register,
     Report,
     ReportItem,
@@ -140,7 +140,7 @@ def test_a_worker_that_has_seen_more_makes_a_new_epoch(tmp_path: Path) -> None:
         found = at.do(Register("w", "w", {}, 1, {}, service=service, epoch=epoch, commits=seen + 9))
         assert found["epoch"] == past.epoch != epoch
         assert at.inline.step(run, "only")["attempts"][0]["outcome"] is None
-        for command in (Ask("w", epoch=epoch), Report("w", (ReportItem(1, "done"),), epoch=epoch)):
+        for command in (Poll("w", epoch=epoch), Report("w", (ReportItem(1, "done"),), epoch=epoch)):
             with pytest.raises(WorkerUnknown, match="register again"):
                 at.do(command)
         # One that comes with an epoch of before is behind, not ahead.

@@ -22,8 +22,8 @@ from yarnloom.store.log_file import (
 )
 from yarnloom.store.log_records import (
     AttemptKey,
+    LogPage,
     Mark,
-    Page,
     Printed,
     Printer,
 )
@@ -127,7 +127,7 @@ def test_any_pieces_in_any_batches_are_read_as_one_list(
     ]
 
 
-def pages_after(file: LogFile, wanted: Wanted, after: Mark) -> list[Page]:
+def pages_after(file: LogFile, wanted: Wanted, after: Mark) -> list[LogPage]:
     """Return all pages of a run's log from a mark on."""
     pages = [file.lines_after(9, after, wanted)]
     while (following := pages[-1].next) is not None:
@@ -135,7 +135,7 @@ def pages_after(file: LogFile, wanted: Wanted, after: Mark) -> list[Page]:
     return pages
 
 
-def pages_before(file: LogFile, wanted: Wanted) -> list[Page]:
+def pages_before(file: LogFile, wanted: Wanted) -> list[LogPage]:
     """Return all pages of a run's log, the newest last."""
     pages = [file.lines_before(9, None, wanted)]
     while (following := pages[-1].next) is not None:
@@ -143,7 +143,7 @@ def pages_before(file: LogFile, wanted: Wanted) -> list[Page]:
     return pages[::-1]
 
 
-def said(pages: list[Page]) -> list[tuple[str, str]]:
+def said(pages: list[LogPage]) -> list[tuple[str, str]]:
     """Return the steps and texts of the lines of some pages."""
     return [(line["address"], line["text"]) for page in pages for line in page.lines]
 

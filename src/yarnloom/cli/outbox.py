@@ -16,9 +16,9 @@ from yarnloom.cli.options import Add, Parser, duration
 from yarnloom.cli.output import out, say
 from yarnloom.client import Client
 from yarnloom.errors import InvalidInput
-from yarnloom.outbox import Connection, Outbox, Relay, sqlite_file
+from yarnloom.outbox import Outbox, OutboxConnection, Relay, sqlite_file
 
-Connect = Callable[[], Connection]
+Connect = Callable[[], OutboxConnection]
 LISTED = 50
 AGAIN = (0.25, 1.0)
 
@@ -42,7 +42,7 @@ def relay(client: Client, options: argparse.Namespace) -> int:
             say(f"not all is delivered: {found.broken or found.later}")
         return 3 if found.broken else 0
     say(f"delivers from {path or options.connect} to {client.target.url}; Ctrl-C ends it")
-    news = News(path)
+    news = OutboxNews(path)
 
     def end(*_: object) -> None:
         news.ended = True
@@ -54,7 +54,7 @@ def relay(client: Client, options: argparse.Namespace) -> int:
     return 0
 
 
-class News:
+class OutboxNews:
     """Tells when a SQLite file, or its log, was written; of other databases nothing is heard.
 
     Attributes:

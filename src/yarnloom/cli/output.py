@@ -15,7 +15,7 @@ from rich.text import Text
 
 from yarnloom.cli.terminal import SafeTable, coloured, err, out
 from yarnloom.cli.text_streams import say, visible, write, write_bytes
-from yarnloom.drawing import DYES, Line
+from yarnloom.drawing import DYES, OutlineLine
 from yarnloom.drawing.part_words import (
     counts_text,
     follow_ups,
@@ -305,7 +305,7 @@ def item_table(items: list[View]) -> Table:
     return found
 
 
-def outline_text(lines: list[Line]) -> Text:
+def outline_text(lines: list[OutlineLine]) -> Text:
     """A graph's lines, each with its state in its dye."""
     wide = max((len(line.indent + line.label) for line in lines), default=0)
     found = Text()

@@ -13,7 +13,7 @@ from yarnloom.cli.output import out
 from yarnloom.cli.show import EXIT_BY_STATE
 from yarnloom.client import ENDED, Call, Client
 from yarnloom.client.calls import (
-    RunsWanted,
+    RunsFilter,
     drop_filter_call,
     glance_call,
     list_call,
@@ -41,7 +41,7 @@ def runs(client: Client, options: argparse.Namespace) -> int:
     return 0
 
 
-def wanted_of(options: argparse.Namespace) -> RunsWanted:
+def wanted_of(options: argparse.Namespace) -> RunsFilter:
     """Which runs are chosen, apart from their states."""
     return {
         "workflow": options.workflow,

@@ -178,7 +178,7 @@ class AsyncClient:
         *,
         states: tuple[str, ...] = (),
         limit: int = 50,
-        **wanted: Unpack[calls.RunsWanted],
+        **wanted: Unpack[calls.RunsFilter],
     ) -> list[AsyncRun]:
         """The newest runs: in some states, and as `RunsWanted` says."""
         page = await self.call(calls.list_call(states, limit, wanted))

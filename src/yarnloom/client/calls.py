@@ -215,7 +215,7 @@ def files_call(limit: int) -> Call:
     return Call("GET", "/files", query={"limit": limit})
 
 
-class RunsWanted(TypedDict, total=False):
+class RunsFilter(TypedDict, total=False):
     """Which runs a list shows; what is not given, or None, is any.
 
     Attributes:
@@ -247,15 +247,15 @@ class RunsWanted(TypedDict, total=False):
     without_reports: bool | None
 
 
-def list_call(states: tuple[str, ...], limit: int, wanted: RunsWanted) -> Call:
+def list_call(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Call:
     """List the newest runs.
 
     Raises:
         TypeError: there is no such filter; without it the list would be another.
     """
-    for name in wanted.keys() - RunsWanted.__optional_keys__:
+    for name in wanted.keys() - RunsFilter.__optional_keys__:
         raise TypeError(
-            f"runs() has no filter {name!r}{nearest(name, RunsWanted.__optional_keys__)}"
+            f"runs() has no filter {name!r}{nearest(name, RunsFilter.__optional_keys__)}"
         )
     given = _said(wanted)
     for name in ("followups_failed", "without_reports"):

@@ -206,7 +206,7 @@ class Client:
         *,
         states: tuple[str, ...] = (),
         limit: int = 50,
-        **wanted: Unpack[calls.RunsWanted],
+        **wanted: Unpack[calls.RunsFilter],
     ) -> list[Run]:
         """The newest runs: in some states, and as `RunsWanted` says."""
         page = self.call(calls.list_call(states, limit, wanted))

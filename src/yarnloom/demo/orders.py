@@ -9,9 +9,9 @@ from __future__ import annotations
 import sqlite3
 from pathlib import Path
 
-from yarnloom import Outbox
+from yarnloom import MessageBuffer
 
-outbox = Outbox()
+outbox = MessageBuffer()
 
 
 class NotPaid(Exception):
@@ -53,4 +53,4 @@ class Desk:
             )
             if not paid:
                 raise NotPaid(f"order {number} was not paid")
-        return key
+        return str(key)

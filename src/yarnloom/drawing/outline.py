@@ -11,7 +11,7 @@ _MARKS = {"sequence": "  ", "parallel": "║ ", "each": "┆ "}
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class OutlineLine:
     """One part.
 
     Attributes:
@@ -29,14 +29,14 @@ class Line:
     standing: str
 
 
-def outline(view: View) -> list[Line]:
+def outline(view: View) -> list[OutlineLine]:
     """A graph's parts in plan order."""
-    found: list[Line] = []
+    found: list[OutlineLine] = []
     _inside(view, "", found)
     return found
 
 
-def _inside(view: View, indent: str, found: list[Line]) -> None:
+def _inside(view: View, indent: str, found: list[OutlineLine]) -> None:
     """The lines of what is in a part."""
     for one in inner(view):
         if view["kind"] == "each":
@@ -44,12 +44,14 @@ def _inside(view: View, indent: str, found: list[Line]) -> None:
         else:
             _part(one, indent, found)
     for name, follow_up in follow_ups(view):
-        found.append(Line(indent, name, "", follow_up.get("state"), standing(follow_up)))
+        found.append(OutlineLine(indent, name, "", follow_up.get("state"), standing(follow_up)))
         _inside(follow_up, indent + "  ", found)
 
 
-def _part(view: View, indent: str, found: list[Line]) -> None:
+def _part(view: View, indent: str, found: list[OutlineLine]) -> None:
     found.append(
-        Line(indent, view["label"], " · ".join(facts(view)), view.get("state"), standing(view))
+        OutlineLine(
+            indent, view["label"], " · ".join(facts(view)), view.get("state"), standing(view)
+        )
     )
     _inside(view, indent + _MARKS.get(view["kind"], "  "), found)

@@ -8,7 +8,7 @@ from yarnloom.drawing.part_words import View, inner
 
 
 @dataclass(slots=True)
-class Ends:
+class ThreadEnds:
     """The steps that a part begins and ends with, by address."""
 
     first: list[str] = field(default_factory=list)
@@ -22,15 +22,15 @@ def threads(view: View) -> list[tuple[str, str]]:
     return found
 
 
-def _ends(view: View, found: list[tuple[str, str]]) -> Ends:
+def _ends(view: View, found: list[tuple[str, str]]) -> ThreadEnds:
     for follow_up in view.get("follow_ups", {}).values():
         _ends(follow_up, found)
     match view["kind"]:
         case "step":
-            return Ends([view["address"]], [view["address"]])
+            return ThreadEnds([view["address"]], [view["address"]])
         case "parallel":
             return _branches(view, found)
-    ends = Ends()
+    ends = ThreadEnds()
     for one in inner(view):
         behind = _ends(one, found)
         found += [(before, after) for before in ends.last for after in behind.first]
@@ -39,10 +39,10 @@ def _ends(view: View, found: list[tuple[str, str]]) -> Ends:
     return ends
 
 
-def _branches(view: View, found: list[tuple[str, str]]) -> Ends:
+def _branches(view: View, found: list[tuple[str, str]]) -> ThreadEnds:
     by_label = {one["label"]: _ends(one, found) for one in view["parts"]}
     awaited = {label for one in view["parts"] for label in one.get("waits_for", ())}
-    ends = Ends()
+    ends = ThreadEnds()
     for one in view["parts"]:
         mine = by_label[one["label"]]
         waits_for = one.get("waits_for", ())

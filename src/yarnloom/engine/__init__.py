@@ -16,7 +16,7 @@ if TYPE_CHECKING:
         KEEP_FILES,
         LEASE,
         LOSSES,
-        Settings,
+        EngineSettings,
     )
     from yarnloom.engine.state.value_checks import MOST_WORK, Unjudged, Verdicts
     from yarnloom.engine.use_cases import ABOUT_ROWS
@@ -28,9 +28,9 @@ __all__ = [
     "LOSSES",
     "MOST_WORK",
     "Engine",
+    "EngineSettings",
     "Moment",
     "Results",
-    "Settings",
     "Unjudged",
     "Verdicts",
 ]
@@ -41,7 +41,7 @@ _MODULES = {
     "results": ("Results",),
     "use_cases": ("ABOUT_ROWS",),
     "rules.run_clock": ("Moment",),
-    "state.settings": ("KEEP_FILES", "LEASE", "LOSSES", "Settings"),
+    "state.settings": ("KEEP_FILES", "LEASE", "LOSSES", "EngineSettings"),
     "state.value_checks": ("MOST_WORK", "Unjudged", "Verdicts"),
 }
 __getattr__ = lazy_names(

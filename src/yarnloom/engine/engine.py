@@ -30,12 +30,12 @@ from yarnloom.engine.state.each_counts import Flow
 from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.settings import (
-    Settings,
+    EngineSettings,
 )
 from yarnloom.engine.state.transaction import (
-    Counts,
+    DeferredAnswer,
     Folder,
-    Late,
+    RunCounts,
     RunTime,
     Transaction,
 )
@@ -59,10 +59,10 @@ class Engine:
     """
 
     def __init__(
-        self, database: Database, moment: Moment, settings: Settings | None = None
+        self, database: Database, moment: Moment, settings: EngineSettings | None = None
     ) -> None:
         self._database = database
-        self._settings = settings or Settings()
+        self._settings = settings or EngineSettings()
         if self._settings.vault is None:
             self._settings = replace(self._settings, vault=Vault(database.folder))
         self._unit = Unit(database.writer, database.past)
@@ -183,7 +183,9 @@ class Engine:
     def _results(
         self, transaction: Transaction, batch: Sequence[commands.Command], answers: list[Any]
     ) -> Results:
-        answers = [answer.make() if isinstance(answer, Late) else answer for answer in answers]
+        answers = [
+            answer.make() if isinstance(answer, DeferredAnswer) else answer for answer in answers
+        ]
         results = Results(
             answers,
             changes=transaction.changes,
@@ -217,7 +219,7 @@ class Engine:
             self._settings,
             self._plans,
             RunTime(moment.now + self._time.ahead, moment.mono, self._time.ahead),
-            Counts(self._last_hour, self._each_counts, self._hours),
+            RunCounts(self._last_hour, self._each_counts, self._hours),
         )
 
     def _rebuild(self, moment: Moment) -> None:
@@ -297,5 +299,5 @@ class Engine:
         if self._time.shift:
             schedule_records.move_waits(self._unit, self._time.shift)
         if moved or self._time.shift:
-            schedules.look_again(transaction)
+            schedules.rearm(transaction)
             set_timers(transaction)

@@ -66,9 +66,9 @@ def rebuild(transaction: Transaction) -> None:
     memory, unit = transaction.memory, transaction.unit
     memory.workflows.plans = workflow_records.current_plans(unit)
     memory.workflows.weights = time_weights.newest(unit)
-    pool_settings.recall(transaction)
-    pause.recall(transaction)
-    granted_items.recall(transaction)
+    pool_settings.rebuild(transaction)
+    pause.rebuild(transaction)
+    granted_items.rebuild(transaction)
     for pool, priority, share, contract, count, run in queue_records.ready_by_lane(unit):
         # The plan says what the steps of a contract expect of a worker.
         transaction.plan(transaction.run(run))
@@ -76,23 +76,23 @@ def rebuild(transaction: Transaction) -> None:
     for workflow, entered, count in store.runs_by_workflow(unit):
         memory.workflows.counted(entered)[workflow] += count
     memory.workflows.listeners = listeners_of(transaction)
-    schedules.look_again(transaction)
+    schedules.rearm(transaction)
     set_timers(transaction)
     for each in item_records.unfinished_eaches(unit):
         memory.timers.add(transaction.mono, FILL_DUE, str(each))
-    list_results.recall(transaction)
+    list_results.rebuild(transaction)
     for worker_id, name, facts in worker_records.workers_present(unit):
         worker_sessions.remember(transaction, worker_id, name, facts)
     for worker in memory.workers.values():
         for attempt in worker.in_hand:
             _remember_attempt(transaction, attempt)
-    relay_steps.recall(transaction)
+    relay_steps.rebuild(transaction)
     for worker in memory.workers.values():
         for attempt_id, (pool, run) in worker.abandoned.items():
             if pool:
-                memory.pools.gate(pool).in_use[run] += 1
-                memory.pools.gate(pool).unbegun.discard(attempt_id)
-    pool_settings.recall_begins(transaction, memory.pools.settings)
+                memory.pools.limiter(pool).in_use[run] += 1
+                memory.pools.limiter(pool).unbegun.discard(attempt_id)
+    pool_settings.rebuild_begins(transaction, memory.pools.settings)
     for number in memory.queue.paused:
         pause.settle(transaction, transaction.run(number))
     transaction.counts.eaches.write(transaction)
@@ -106,7 +106,7 @@ def _remember_attempt(transaction: Transaction, attempt_id: int) -> None:
     step = transaction.unit.steps.need(attempt.step)
     transaction.memory.queue.lanes.started(step.pool, step.share)
     if step.pool:
-        transaction.memory.pools.gate(step.pool).hand_out(step.run, attempt_id)
+        transaction.memory.pools.limiter(step.pool).enter(step.run, attempt_id)
     if attempt.begun_at is None:
         transaction.expect_begin(attempt_id)
     else:
@@ -117,7 +117,7 @@ def set_timers(transaction: Transaction) -> None:
     """Set a timer for each kind of what the store keeps by time."""
     for kind, next_of in NEXT_OF_KIND.items():
         if (at := next_of(transaction)) is not None:
-            transaction.remind(kind, at)
+            transaction.set_timer(kind, at)
 
 
 def count_last_hour(unit: Unit, now: int) -> Recent:

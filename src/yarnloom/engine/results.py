@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.engine.commands import Chore
+from yarnloom.engine.commands import ListJob
 from yarnloom.engine.state.changes import Changes
 
 
@@ -26,7 +26,7 @@ class Results:
     answers: list[Any] = field(default_factory=list)
     messages: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
     changes: Changes = field(default_factory=Changes)
-    chores: list[Chore] = field(default_factory=list)
+    chores: list[ListJob] = field(default_factory=list)
     commit_seconds: float | None = None
     next_due: float | None = None
     fault: str | None = None

@@ -35,7 +35,7 @@ USE_CASES: dict[type, Callable[[Transaction, Any], Any]] = {
     commands.StartMany: start.start_many,
     commands.KeepFile: kept_files.keep_file,
     commands.KeepRows: kept_files.keep_rows,
-    commands.EndChore: list_results.end_chore,
+    commands.EndListJob: list_results.end_chore,
     commands.CancelRun: cancel.cancel_run,
     commands.PauseRun: pause.pause_run,
     commands.ResumeRun: pause.resume_run,
@@ -43,20 +43,20 @@ USE_CASES: dict[type, Callable[[Transaction, Any], Any]] = {
     commands.Unfold: segments.unfold,
     commands.ChangeRun: change_run.change_run,
     commands.RerunRun: start.rerun,
-    commands.HandleStep: step_actions.handle_step,
+    commands.StepAction: step_actions.handle_step,
     commands.BeginEffect: effects.begin_effect,
     commands.EndEffect: effects.end_effect,
     commands.SettleEffect: effects.settle_effect,
     commands.Register: worker_sessions.register,
-    commands.Ask: worker_sessions.ask,
-    commands.CloseAsk: worker_sessions.close_ask,
+    commands.Poll: worker_sessions.ask,
+    commands.ClosePoll: worker_sessions.close_ask,
     commands.Report: worker_sessions.take_report,
     commands.InHand: worker_sessions.in_hand,
     commands.MakeLink: links.make_link,
     commands.RevokeLink: links.revoke_link,
     commands.SaveFilter: saved_filters.save_filter,
     commands.DropFilter: saved_filters.drop_filter,
-    commands.Leave: worker_sessions.leave,
+    commands.LeaveService: worker_sessions.leave,
     commands.LoseWorker: worker_sessions.lose_worker,
     commands.Tick: due.tick,
     commands.ListWorkers: worker_sessions.list_workers,
@@ -85,9 +85,9 @@ QUESTIONS = (
 
 ABOUT_RUNS = (
     *(commands.CancelRun, commands.PauseRun, commands.ResumeRun, commands.MendRun),
-    *(commands.ChangeRun, commands.HandleStep, commands.SettleEffect),
+    *(commands.ChangeRun, commands.StepAction, commands.SettleEffect),
 )
 """Commands that change the open steps of a run."""
 
-ABOUT_ROWS = (commands.MendRun, commands.HandleStep)
+ABOUT_ROWS = (commands.MendRun, commands.StepAction)
 """Commands that read or change ended steps of a run: its items get rows before."""

@@ -26,7 +26,7 @@ from yarnloom.protocol.fields import (
 )
 
 
-class Offer(Strict):
+class OfferBody(Strict):
     """A task as a worker has it."""
 
     code_hash: Annotated[str, Field(max_length=100)]
@@ -46,7 +46,7 @@ class RegisterBody(Strict):
     facts: JsonObject = Field(default_factory=dict, description="Host, pid and the like.")
     places: Annotated[int, Field(strict=True, ge=0, le=100_000)]
     io_places: Annotated[int, Field(strict=True, ge=0, le=100_000)] = 0
-    tasks: dict[str, str | Offer] = Field(
+    tasks: dict[str, str | OfferBody] = Field(
         description="Full task names, each with its code hash, or that and its types."
     )
     io_tasks: list[str] = Field(
@@ -96,7 +96,7 @@ class FromWorker(Strict):
     trouble: Trouble = None
 
 
-class AskBody(FromWorker):
+class PollBody(FromWorker):
     """The open request."""
 
 

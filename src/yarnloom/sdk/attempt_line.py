@@ -8,7 +8,7 @@ from typing import Any, Protocol
 from yarnloom.sdk.file_values import TempFolder
 
 
-class Line(Protocol):
+class AttemptLine(Protocol):
     """How a context reaches whoever runs the attempt."""
 
     def stop_asked(self) -> str | None:

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable
 from typing import Any, NoReturn, Self, TypeVar
 
 from yarnloom.errors import CallAgain, Leave, TryLater, UnsureEffect
-from yarnloom.sdk.attempt_line import Line, OwnLine
+from yarnloom.sdk.attempt_line import AttemptLine, OwnLine
 from yarnloom.sdk.file_values import Rows, Shelf
 from yarnloom.sdk.saved_state import Ledge, Loops, stopped
 from yarnloom.sdk.tracked_loop import Loop, Track
@@ -50,7 +50,7 @@ class BaseContext:
         tries: int = 1,
         token: str = "test-token",
         saved: dict[str, Any] | None = None,
-        line: Line | None = None,
+        line: AttemptLine | None = None,
         kept: Any = None,
         opened: Any = None,
     ) -> None:
@@ -61,7 +61,7 @@ class BaseContext:
         self.log = _LOG
         self.kept = kept
         self.opened = opened
-        self._line: Line = line or OwnLine()
+        self._line: AttemptLine = line or OwnLine()
         self._ledge = Ledge(saved)
         self._loops = Loops(self._ledge)
         self._calls = itertools.count(1)
@@ -72,7 +72,7 @@ class BaseContext:
         self.shelf = Shelf(self._line)
 
     @classmethod
-    def for_work(cls, work: dict[str, Any], line: Line, kept: Any = None) -> Self:
+    def for_work(cls, work: dict[str, Any], line: AttemptLine, kept: Any = None) -> Self:
         """The context of an attempt, from the message that hands it out."""
         return cls(
             address=work["address"],

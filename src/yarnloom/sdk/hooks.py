@@ -16,7 +16,7 @@ T = TypeVar("T")
 
 What = Literal["attempt", "process"]
 Wrapper = Callable[..., Any]
-MILD = ("pause", "drain")
+RESUMABLE_STOPS = ("pause", "drain")
 """Why an attempt is told to stop that is to go on later."""
 
 DEFAULT_GRACE = 10.0
@@ -204,7 +204,7 @@ def _is_quiet(error: BaseException, context: Any) -> bool:
     """Whether an attempt ends without having failed."""
     if isinstance(error, CallAgain):
         return True
-    return isinstance(error, Stopped) and context.stop_asked in MILD
+    return isinstance(error, Stopped) and context.stop_asked in RESUMABLE_STOPS
 
 
 def _arguments(function: Wrapper, context: Any) -> tuple[Any, ...]:

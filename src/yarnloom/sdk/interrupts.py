@@ -48,7 +48,7 @@ def enter(function: Callable[..., T], *args: Any, **inputs: Any) -> T:
     return function(*args, **inputs)
 
 
-class Page:
+class SharedPage:
     """A page of memory that a worker shares with one process, and some more behind it.
 
     It names the attempt that is to be stopped, until when what must not overlap may go on, and
@@ -125,7 +125,7 @@ class Interrupts:
         page: shared with the worker.
     """
 
-    def __init__(self, page: Page) -> None:
+    def __init__(self, page: SharedPage) -> None:
         self._page = page
         self._attempt = 0
         self._raised = False

@@ -34,11 +34,11 @@ _MAIN = "from yarnloom.side_process.check_values import main; main()"
 LONGEST_FRAME = 64 * 2**20
 
 
-class TooSlow(Exception):
+class CheckTooSlow(Exception):
     """A job was not done within its deadline."""
 
 
-class Checker:
+class CheckProcesses:
     """Gives jobs to a few processes, one job each at a time."""
 
     def __init__(self) -> None:
@@ -56,7 +56,7 @@ class Checker:
         """
         try:
             found = await self._do(ParseBody(model.__name__, raw), PARSE_SECONDS)
-        except TooSlow:
+        except CheckTooSlow:
             text = f"the body could not be read within {PARSE_SECONDS:g} s; send less at a time"
             raise InvalidInput(text) from None
         if not isinstance(found, Parsed):
@@ -72,7 +72,7 @@ class Checker:
         value, schema = json.dumps(question.value), json.dumps(question.schema)
         try:
             found: list[Problem] = await self._do(CheckValue(value, schema), CHECK_SECONDS)
-        except TooSlow:
+        except CheckTooSlow:
             text = (
                 f"it could not be checked within {CHECK_SECONDS:g} s; its schema is too costly for "
                 "a value of that size. Give less, or a file"
@@ -143,7 +143,7 @@ class _Process:
                 await self._process.stdin.drain()
                 return await self._read()
         except TimeoutError as error:
-            raise TooSlow from error
+            raise CheckTooSlow from error
         except (asyncio.IncompleteReadError, OSError) as error:
             raise Busy("the process that checks requests ended; try again") from error
 

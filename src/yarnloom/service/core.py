@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from time import monotonic
 from typing import Any, TypeVar
 
-from yarnloom.engine import ABOUT_ROWS, MOST_WORK, Engine, Results, Settings, Unjudged, Verdicts
+from yarnloom.engine import ABOUT_ROWS, MOST_WORK, Engine, PoolLimits, Results, Unjudged, Verdicts
 from yarnloom.engine.commands import (
     Command,
     ListPools,
@@ -22,12 +22,12 @@ from yarnloom.engine.queries import (
 )
 from yarnloom.errors import Busy, Gone, NotFound
 from yarnloom.service.attempt_lines import AttemptLines
-from yarnloom.service.check_processes import Checker
+from yarnloom.service.check_processes import CheckProcesses
 from yarnloom.service.events import WORKERS, Hub, Subject
 from yarnloom.service.group_commit import SLOW_FLUSH, Writer, system_clock
 from yarnloom.service.health import Health
 from yarnloom.service.link_tokens import Links
-from yarnloom.service.list_job_processes import Beside
+from yarnloom.service.list_job_processes import ListJobProcesses
 from yarnloom.service.log_buffer import Logs
 from yarnloom.service.readers import Readers
 from yarnloom.service.run_line_pace import Glances
@@ -59,7 +59,7 @@ IN_HAND_SHOWN = 20
 
 
 @dataclass(slots=True)
-class Loaded:
+class LoomsLoaded:
     """Whether what `serve --load` names is there to be started.
 
     Attributes:
@@ -87,11 +87,11 @@ class Core:
         self.links = Links(database)
         self.closing = False
         self.health = Health()
-        self.loaded = Loaded()
+        self.loaded = LoomsLoaded()
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
         self.verdicts = Verdicts(MOST_WORK)
-        told = Settings(
+        told = PoolLimits(
             lease=settings.lease, keep_files=settings.keep_files, verdicts=self.verdicts
         )
         engine = Engine(database, system_clock(), told)
@@ -101,9 +101,9 @@ class Core:
             self._on_results,
             threaded=slow or settings.commit == "thread",
         )
-        self.checker = Checker()
+        self.checker = CheckProcesses()
         self.uploads = Uploads(database, self.writer)
-        self.beside = Beside(database, self.writer, self.uploads.placing)
+        self.beside = ListJobProcesses(database, self.writer, self.uploads.placing)
         self._tasks: set[asyncio.Task[None]] = set()
         self._readers = Readers(database)
         waiters: dict[int, int] = {}

@@ -20,7 +20,7 @@ from yarnloom.protocol.bodies import (
     StartBody,
 )
 from yarnloom.protocol.worker_bodies import (
-    AskBody,
+    PollBody,
     ReportBody,
 )
 from yarnloom.service.core import Core
@@ -102,7 +102,7 @@ def _usual(scope: Scope) -> Asked | None:
         if not 0 < len(worker) <= MOST_IN_ID:
             return None
         if operation == "ask":
-            return Asked(AskBody, lambda core, body, rest: workers.asked(core, rest, worker, body))
+            return Asked(PollBody, lambda core, body, rest: workers.asked(core, rest, worker, body))
         if operation == "report":
             return Asked(ReportBody, lambda core, body, _: workers.reported(core, worker, body))
     return None

@@ -17,10 +17,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yarnloom.engine.commands import (
-    Chore,
     Command,
-    EndChore,
+    EndListJob,
     KeepRows,
+    ListJob,
     RowsToCheck,
 )
 from yarnloom.errors import Busy, YarnloomError
@@ -56,7 +56,7 @@ class Check:
     task: asyncio.Task[None] | None = None
 
 
-class Beside:
+class ListJobProcesses:
     """The processes beside one service.
 
     Args:
@@ -79,11 +79,11 @@ class Beside:
 
     # Chores of the engine
 
-    def do(self, chore: Chore) -> None:
+    def do(self, chore: ListJob) -> None:
         """Do a chore, some time, and tell the engine."""
         self._begin(self._do(chore))
 
-    async def _do(self, chore: Chore) -> None:
+    async def _do(self, chore: ListJob) -> None:
         job = {"do": chore.kind, "part": chore.part, **chore.facts}
         try:
             async with self._choring:
@@ -93,7 +93,7 @@ class Beside:
             asyncio.get_running_loop().call_later(AGAIN_AFTER, self.do, chore)
             return
         lists = {kind: from_json(kept) for kind, kept in found["lists"].items()}
-        end = EndChore(chore.part, chore.serial, lists, found["fault"])
+        end = EndListJob(chore.part, chore.serial, lists, found["fault"])
         if not await self._record(end, *lists.values()):
             self.do(chore)
 

@@ -25,8 +25,8 @@ from yarnloom.store.log_records import (
     PUBLISHED,
     AttemptKey,
     Line,
+    LogPage,
     Mark,
-    Page,
     Printed,
     Printer,
 )
@@ -91,7 +91,7 @@ class Logs:
         """
         return await self._read(lambda file: file.lines(key, after, limit))
 
-    async def lines_after(self, run: int, after: Mark, wanted: Wanted) -> Page:
+    async def lines_after(self, run: int, after: Mark, wanted: Wanted) -> LogPage:
         """Return lines of all steps of a run from a mark on, in the order in which they arrived.
 
         Raises:
@@ -99,7 +99,7 @@ class Logs:
         """
         return await self._read(lambda file: file.lines_after(run, after, wanted))
 
-    async def lines_before(self, run: int, before: Mark | None, wanted: Wanted) -> Page:
+    async def lines_before(self, run: int, before: Mark | None, wanted: Wanted) -> LogPage:
         """Return the newest lines of all steps of a run, or the newest before a mark.
 
         Raises:

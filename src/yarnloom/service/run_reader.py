@@ -213,7 +213,7 @@ class RunReader:
     async def stuck(self) -> tuple[list[View], int]:
         """Runs that do not go on by themselves, each with why, and how many were asked."""
         found = []
-        numbers = await self._readers.read(run_lists.still, ASKED_WHY)
+        numbers = await self._readers.read(run_lists.idle_runs, ASKED_WHY)
         numbers += [one for one in await self._submit(ListQuiet()) if one not in numbers]
         for number in numbers[: 2 * ASKED_WHY]:
             ask = Why(number, waiters=dict(self._waiters), order=False)

@@ -18,7 +18,7 @@ from yarnloom.engine.commands import (
 )
 from yarnloom.engine.rules.states import RUN_ENDED
 from yarnloom.errors import InvalidInput, Problem
-from yarnloom.service.list_job_processes import Beside, Check
+from yarnloom.service.list_job_processes import Check, ListJobProcesses
 from yarnloom.service.run_waits import RunWaits
 from yarnloom.tabular.check_file import ERRORS_TOLD
 
@@ -40,7 +40,7 @@ class RunStarts:
     def __init__(
         self,
         submit: Callable[[Command], Awaitable[Any]],
-        processes: Beside,
+        processes: ListJobProcesses,
         waits: RunWaits,
         is_closing: Callable[[], bool],
     ) -> None:

@@ -21,7 +21,7 @@ from yarnloom.errors import CannotStore, InvalidInput, Problem
 from yarnloom.media_types import BLOCK
 from yarnloom.service.group_commit import Writer
 from yarnloom.store import Database, Kept, file_queries
-from yarnloom.store.file_folder import Incoming
+from yarnloom.store.file_folder import IncomingFile
 
 
 class Uploads:
@@ -84,7 +84,7 @@ class Uploads:
             self._database.files.remove(sha256)
 
 
-async def _write(incoming: Incoming, blocks: AsyncIterator[bytes]) -> None:
+async def _write(incoming: IncomingFile, blocks: AsyncIterator[bytes]) -> None:
     gathered: list[bytes] = []
     size = 0
     async for block in blocks:
@@ -96,7 +96,7 @@ async def _write(incoming: Incoming, blocks: AsyncIterator[bytes]) -> None:
     await asyncio.to_thread(_write_all, incoming, gathered)
 
 
-def _write_all(incoming: Incoming, blocks: list[bytes]) -> None:
+def _write_all(incoming: IncomingFile, blocks: list[bytes]) -> None:
     for block in blocks:
         incoming.write(block)
 

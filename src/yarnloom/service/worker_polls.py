@@ -8,7 +8,7 @@ from collections import deque
 from collections.abc import Awaitable, Callable, Mapping
 from typing import Any
 
-from yarnloom.engine.commands import Ask, CloseAsk, Command, LoseWorker
+from yarnloom.engine.commands import ClosePoll, Command, LoseWorker, Poll
 from yarnloom.errors import WorkerUnknown
 from yarnloom.process_identity import has_ended
 from yarnloom.service.futures import settle
@@ -56,7 +56,7 @@ class WorkerPolls:
         for answer in self._polls.values():
             settle(answer, [])
 
-    async def poll(self, command: Ask, closed: asyncio.Future[None]) -> list[View]:
+    async def poll(self, command: Poll, closed: asyncio.Future[None]) -> list[View]:
         """Hold a worker's open request until there is something for it.
 
         Args:
@@ -79,7 +79,7 @@ class WorkerPolls:
             if closed.done() and not self._closed:
                 self._watching_end(command.worker)
             if not answer.done() and not self._closed:
-                await self._submit(CloseAsk(command.worker))
+                await self._submit(ClosePoll(command.worker))
             return answer.result() if answer.done() else []
         finally:
             if self._polls.get(command.worker) is answer:

@@ -71,7 +71,7 @@ class Helpers:
         return {"env": environment, "cwd": self.folder, "start_new_session": True}
 
 
-class Worker(Protocol):
+class WorkerProcess(Protocol):
     """A worker's process."""
 
     stdout: asyncio.StreamReader | None

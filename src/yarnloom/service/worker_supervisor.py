@@ -10,8 +10,14 @@ from yarnloom.engine.commands import (
     LoseWorker,
 )
 from yarnloom.errors import StartError
-from yarnloom.service.core import Core, Loaded
-from yarnloom.service.worker_process import LONGEST_LINE, EarlyWorker, Helpers, Worker, new_id
+from yarnloom.service.core import Core, LoomsLoaded
+from yarnloom.service.worker_process import (
+    LONGEST_LINE,
+    EarlyWorker,
+    Helpers,
+    WorkerProcess,
+    new_id,
+)
 
 QUICK_DEATH = 2.0
 LONGEST_PAUSE = 30.0
@@ -41,7 +47,7 @@ class Supervisor:
         self._url = url
         self._say = say
         self._early = {one.name: one for one in early}
-        self._processes: dict[str, Worker] = {}
+        self._processes: dict[str, WorkerProcess] = {}
         self._tasks: list[asyncio.Task[None]] = []
         self._ending = False
 
@@ -53,7 +59,7 @@ class Supervisor:
         """
         if not self._helpers.load:
             return
-        self._core.loaded = Loaded(wanted=True)
+        self._core.loaded = LoomsLoaded(wanted=True)
         publishing: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         for index, name in enumerate(self._helpers.names):
             keep_up = self._keep_up(name, publishing if index == 0 else None)
@@ -126,11 +132,11 @@ class Supervisor:
             names = ", ".join(self._helpers.load)
             publishing.set_exception(StartError(f"{names} was not published; see above"))
 
-    def _note(self, name: str, process: Worker) -> Worker:
+    def _note(self, name: str, process: WorkerProcess) -> WorkerProcess:
         self._processes[name] = process
         return process
 
-    async def _pass_on(self, process: Worker) -> None:
+    async def _pass_on(self, process: WorkerProcess) -> None:
         """Say what a process says, line by line, until it ends."""
         assert process.stdout
         while line := await process.stdout.readline():

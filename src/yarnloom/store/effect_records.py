@@ -13,7 +13,7 @@ from yarnloom.store.unit_of_work import Unit
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class EffectEntry:
     """A side effect of a run: as of the table `ledger`."""
 
     run: int
@@ -31,16 +31,16 @@ class Entry:
     used_at: int | None = None
 
 
-def find_entry(unit: Unit, run: int, scope: str, what: str) -> Entry | None:
+def find_entry(unit: Unit, run: int, scope: str, what: str) -> EffectEntry | None:
     """The entry of a side effect, or None if it was never begun."""
     unit.flush()
     found = unit.execute(
         "SELECT * FROM ledger WHERE run = ? AND scope = ? AND what = ?", (run, scope, what)
     )
-    return Entry(*found[0]) if found else None
+    return EffectEntry(*found[0]) if found else None
 
 
-def keep_entry(unit: Unit, entry: Entry) -> None:
+def keep_entry(unit: Unit, entry: EffectEntry) -> None:
     """Keep an entry as it is now."""
     unit.flush()  # the attempt that it names must be there
     unit.change(

@@ -81,10 +81,10 @@ class FileFolder:
         """Remove bytes that nothing refers to."""
         self.path(sha256).unlink(missing_ok=True)
 
-    def incoming(self) -> Incoming:
+    def incoming(self) -> IncomingFile:
         """A file that is about to be written."""
         make_private(self._incoming)
-        return Incoming(self, self._incoming / uuid.uuid4().hex)
+        return IncomingFile(self, self._incoming / uuid.uuid4().hex)
 
     def place(self, written: Path, sha256: str) -> None:
         """Move flushed bytes to their place, durably."""
@@ -178,7 +178,7 @@ class _Marks:
         return Kept(sha256, size, self.count, self._pairs.tobytes())
 
 
-class Incoming:
+class IncomingFile:
     """Bytes on their way to their place; gone without a trace if anything goes wrong.
 
     As a context: `write` some, then `finish`; or `write_at_end` from elsewhere.
@@ -190,7 +190,7 @@ class Incoming:
         self._digest = hashlib.sha256()
         self.size = 0
 
-    def __enter__(self) -> Incoming:
+    def __enter__(self) -> IncomingFile:
         self._file = open(self._path, "xb", opener=private)  # closed at exit
         return self
 

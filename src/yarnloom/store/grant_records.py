@@ -67,7 +67,7 @@ class EndedItem(NamedTuple):
     memory: int | None
 
 
-class Around(NamedTuple):
+class ItemPlace(NamedTuple):
     """Values that items of an each share when they end together.
 
     Attributes:
@@ -138,7 +138,7 @@ def ended_items(unit: Unit, row: GrantRow) -> set[int]:
     return {item for (item,) in found}
 
 
-def keep_ended(unit: Unit, around: Around, ended: list[EndedItem], sizes: list[int]) -> None:
+def keep_ended(unit: Unit, around: ItemPlace, ended: list[EndedItem], sizes: list[int]) -> None:
     """Write the rows of items that ended well.
 
     Args:

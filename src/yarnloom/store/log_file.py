@@ -38,8 +38,8 @@ from yarnloom.store.log_records import (
     PUBLISHED,
     AttemptKey,
     Line,
+    LogPage,
     Mark,
-    Page,
     Printed,
     Printer,
     Row,
@@ -339,7 +339,7 @@ class LogFile:
                     break
         return lines[:limit]
 
-    def lines_after(self, run: int, after: Mark, wanted: Wanted) -> Page:
+    def lines_after(self, run: int, after: Mark, wanted: Wanted) -> LogPage:
         """Return lines of all steps of a run from a mark on.
 
         About `SEARCHED` characters are looked through; the next page goes on from there.
@@ -353,15 +353,15 @@ class LogFile:
             rows = self._connection.execute(_CHUNKS.format(">=", ""), (run, after.chunk))
             for id_, size_of_chunk, *chunk in rows:
                 if size > SEARCHED:
-                    return Page(lines, end, end)
+                    return LogPage(lines, end, end)
                 lines += [one for one in wanted.among(id_, *chunk) if mark_of(one) > after]
                 size, end = size + size_of_chunk, Mark(id_ + 1)
                 if len(lines) > wanted.limit:
                     del lines[wanted.limit :]
-                    return Page(lines, mark_of(lines[-1]), mark_of(lines[-1]))
-        return Page(lines, None, end)
+                    return LogPage(lines, mark_of(lines[-1]), mark_of(lines[-1]))
+        return LogPage(lines, None, end)
 
-    def lines_before(self, run: int, before: Mark | None, wanted: Wanted) -> Page:
+    def lines_before(self, run: int, before: Mark | None, wanted: Wanted) -> LogPage:
         """Return the newest lines of all steps of a run, or the newest before a mark.
 
         About `SEARCHED` characters are looked through; the page before goes on from there.
@@ -377,14 +377,14 @@ class LogFile:
             rows = self._connection.execute(_CHUNKS.format("<=", "DESC"), (run, bound))
             for id_, size_of_chunk, *chunk in rows:
                 if size > SEARCHED:
-                    return Page(lines, lowest, end)
+                    return LogPage(lines, lowest, end)
                 lines[:0] = [one for one in wanted.among(id_, *chunk) if mark_of(one) <= before]
                 size, lowest, end = size + size_of_chunk, Mark(id_), max(end, Mark(id_ + 1))
                 if len(lines) > wanted.limit:
                     del lines[: -wanted.limit]
                     first = mark_of(lines[0])
-                    return Page(lines, first._replace(line=first.line - 1), end)
-        return Page(lines, None, end)
+                    return LogPage(lines, first._replace(line=first.line - 1), end)
+        return LogPage(lines, None, end)
 
     def published(self, run: int, after: int, limit: int) -> list[Line]:
         """Return what a run published from an entry on, each with its index as `line`.

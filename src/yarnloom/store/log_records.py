@@ -75,7 +75,7 @@ class Mark(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Page:
+class LogPage:
     """Lines of a run, in the order in which they arrived.
 
     Attributes:

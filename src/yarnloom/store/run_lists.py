@@ -89,7 +89,7 @@ def state_counts(connection: sqlite3.Connection, states: Iterable[str]) -> dict[
     }
 
 
-def still(connection: sqlite3.Connection, limit: int) -> list[int]:
+def idle_runs(connection: sqlite3.Connection, limit: int) -> list[int]:
     """Runs that have not ended, and of which nothing is in a worker's hand, oldest first."""
     rows = connection.execute(
         "SELECT r.number FROM runs r INDEXED BY runs_not_ended WHERE r.ended_at IS NULL"

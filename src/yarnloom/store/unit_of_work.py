@@ -43,7 +43,7 @@ class StoreFailed(YarnloomError):
     code = "store-failed"
 
 
-class Table(Generic[Row]):
+class RecordTable(Generic[Row]):
     """The rows of one table that a transaction has in hand."""
 
     def __init__(self, unit: Unit, name: str, row_class: type[Row]) -> None:
@@ -233,12 +233,17 @@ class Unit:
         self.open = False
         self._changed_before = 0
         self.changes = 0  # rises with every change, written or not
-        self.runs = Table(self, "runs", RunRow)
-        self.parts = Table(self, "parts", PartRow)
-        self.steps = Table(self, "steps", StepRow)
-        self.attempts = Table(self, "attempts", AttemptRow)
+        self.runs = RecordTable(self, "runs", RunRow)
+        self.parts = RecordTable(self, "parts", PartRow)
+        self.steps = RecordTable(self, "steps", StepRow)
+        self.attempts = RecordTable(self, "attempts", AttemptRow)
         # In the order that foreign keys need.
-        self._tables: tuple[Table[Any], ...] = (self.runs, self.parts, self.steps, self.attempts)
+        self._tables: tuple[RecordTable[Any], ...] = (
+            self.runs,
+            self.parts,
+            self.steps,
+            self.attempts,
+        )
         self._later: list[tuple[str, Sequence[Sequence[Any]]]] = []
         self._next = self._newest_ids()
 

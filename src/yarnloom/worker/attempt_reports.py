@@ -15,7 +15,7 @@ Message = dict[str, Any]
 Reply = Callable[[Message], None]
 """Takes `answer` or `error`."""
 
-Ask = Callable[[int, Message, Reply], None]
+AskService = Callable[[int, Message, Reply], None]
 """Asks the service something for an attempt."""
 
 
@@ -29,7 +29,9 @@ class AttemptReports:
         say: tells the user.
     """
 
-    def __init__(self, queue: ReportQueue, ask: Ask, load: str, say: Callable[[str], None]) -> None:
+    def __init__(
+        self, queue: ReportQueue, ask: AskService, load: str, say: Callable[[str], None]
+    ) -> None:
         self.queue = queue
         self._ask = ask
         self._load = load

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from typing import Any
 
 from yarnloom.units import size_text
-from yarnloom.worker.attempt_reports import Ask, AttemptReports
+from yarnloom.worker.attempt_reports import AskService, AttemptReports
 from yarnloom.worker.attempt_stops import AttemptStops
 from yarnloom.worker.clock import Clock, LoopClock
 from yarnloom.worker.memory_watch import MemoryWatch
@@ -58,7 +58,7 @@ class AttemptRunner:
         self,
         options: PoolOptions,
         queue: ReportQueue,
-        ask: Ask,
+        ask: AskService,
         on_new_code: Callable[[], None],
         say: Callable[[str], None],
         *,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yarnloom.sdk.hooks import DEFAULT_GRACE, MILD
+from yarnloom.sdk.hooks import DEFAULT_GRACE, RESUMABLE_STOPS
 from yarnloom.worker.attempt_reports import AttemptReports
 from yarnloom.worker.clock import Clock, Timer
 from yarnloom.worker.process_pool import ProcessPool
@@ -57,7 +57,7 @@ class AttemptStops:
 
     def ends(self, attempt: int) -> bool:
         """Whether an attempt has to end, and not only to pause."""
-        return bool(self._stops) and self._stops.get(attempt, "pause") not in MILD
+        return bool(self._stops) and self._stops.get(attempt, "pause") not in RESUMABLE_STOPS
 
     def apply_early(self, attempt: int) -> None:
         """Stop an attempt that has come, if its stop came before it."""
@@ -88,7 +88,7 @@ class AttemptStops:
         """
         child = self._pool.process_with(attempt)
         if (child is None or not child.shared) and self._routing.unqueue(attempt):
-            outcome = "handed_back" if why in MILD else "cancelled"
+            outcome = "handed_back" if why in RESUMABLE_STOPS else "cancelled"
             self._reports.queue.report({"attempt": attempt, "outcome": outcome})
             return
         if child is None:
@@ -98,13 +98,13 @@ class AttemptStops:
                 self._early_stops[attempt] = why, raise_in, now
             return
         before = self._stops.get(attempt, "pause")
-        if before not in MILD:
+        if before not in RESUMABLE_STOPS:
             if now or raise_in is not None:  # what it still had of its grace is over
                 self._raise_later(attempt, raise_in or 0.0)
             return
         facts = self._pool.tasks.get(child.attempts[attempt]["task"], {})
         self._stops[attempt] = why
-        if why in MILD:
+        if why in RESUMABLE_STOPS:
             child.send({"kind": "stop", "attempt": attempt, "why": why})
             return
         grace = float(facts.get("grace", DEFAULT_GRACE))

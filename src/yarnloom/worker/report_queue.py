@@ -32,7 +32,7 @@ LOG_BYTES_AN_ATTEMPT = 4 * 1024 * 1024
 
 
 @dataclass(frozen=True, slots=True)
-class Report:
+class ReportBatch:
     """What one report tells.
 
     Attributes:
@@ -179,7 +179,7 @@ class ReportQueue:
 
     # Sending
 
-    def take(self) -> Report:
+    def take(self) -> ReportBatch:
         """Take out what one report holds."""
         self.news.clear()
         logs = self._take_lines()
@@ -189,9 +189,9 @@ class ReportQueue:
         acks: list[asyncio.Future[None]] = []
         if not self._saved:  # else what they wait for comes with the next
             acks, self._acks = self._acks, []
-        return Report(items, logs, freed, saved, acks)
+        return ReportBatch(items, logs, freed, saved, acks)
 
-    def delivered(self, report: Report) -> None:
+    def delivered(self, report: ReportBatch) -> None:
         """Take note that the service has a report."""
         self._forget_lines(report.items)
         for ack in report.acks:
@@ -200,7 +200,7 @@ class ReportQueue:
         if self._lines or self._items or self._saved:
             self.news.set()
 
-    def put_back(self, report: Report) -> None:
+    def put_back(self, report: ReportBatch) -> None:
         """Put a report back that the service did not get, before all else."""
         self._items[:0] = report.items
         self._freed[:0] = report.freed

@@ -13,11 +13,11 @@ from tests.helpers import much
 from tests.plans import KINDS, Maker, StraightMaker, behave
 from tests.same import PARAMS, document_of
 from yarnloom.engine.commands import (
-    Ask,
     CancelRun,
     ChangePool,
     LoseWorker,
     PauseRun,
+    Poll,
     Publish,
     Register,
     Report,
@@ -49,7 +49,7 @@ class Driver:
         inline.do(Publish([document_of(maker, "w", *maker.make())], [], "test", [POOL]))
         self.register()
         inline.start("random/w", PARAMS)
-        self.take(inline.batch(Ask("w")).messages.get("w", []))
+        self.take(inline.batch(Poll("w")).messages.get("w", []))
 
     def register(self) -> None:
         """Register the worker, with the attempts that it has in hand."""
@@ -97,7 +97,7 @@ class Driver:
             self.report(len(self.given))
             self.inline.clock.advance(0.01 if self.given else 1)
             self.inline.batch(Tick())
-            self.take(self.inline.batch(Ask("w")).messages.get("w", []))
+            self.take(self.inline.batch(Poll("w")).messages.get("w", []))
             if self.inline.run(1)["state"] in ("done", "failed", "cancelled"):
                 return
         raise AssertionError("it never ended")
@@ -189,7 +189,7 @@ def test_whatever_happens_in_the_middle(seed: int, what: str) -> None:
             }
             assert had <= open_now
             driver.register()
-            driver.take(inline.batch(Ask("w")).messages.get("w", []))
+            driver.take(inline.batch(Poll("w")).messages.get("w", []))
         elif what == "begun":
             driver.report(len(driver.given), begun_only=True)
             assert not had & set(known.attempts)
@@ -222,7 +222,7 @@ def test_what_changes_around_it(what: str) -> None:
                 assert not inline.engine._memory.grants.attempts
                 driver.given.clear()
                 driver.register()
-                driver.take(inline.batch(Ask("w")).messages.get("w", []))
+                driver.take(inline.batch(Poll("w")).messages.get("w", []))
             driver.check()
             driver.end()
 

@@ -18,18 +18,18 @@ from tests.helpers import much
 from tests.plans import ChainMaker
 from yarnloom import Loom, output, parallel, param, sequence, step
 from yarnloom.engine.commands import (
-    Ask,
     CancelRun,
-    HandleStep,
     InHand,
     LoseWorker,
     PauseRun,
+    Poll,
     Register,
     Report,
     Reported,
     ReportItem,
     ResumeRun,
     StartRun,
+    StepAction,
     StillRunning,
     Tick,
 )
@@ -93,14 +93,14 @@ def happen(inline: InlineService, driver: Driver, what: str) -> None:
             inline.restart()
             assert legs(inline) == had
             driver.register()
-            driver.take(inline.batch(Ask("w")).messages.get("w", []))
+            driver.take(inline.batch(Poll("w")).messages.get("w", []))
             assert legs(inline) == had
         case "lost":
             inline.do(LoseWorker("w", "the test"))
             assert not inline.engine._memory.relays.attempts
             driver.given.clear()
             driver.register()
-            driver.take(inline.batch(Ask("w")).messages.get("w", []))
+            driver.take(inline.batch(Poll("w")).messages.get("w", []))
         case "begun":
             driver.report(len(driver.given), begun_only=True)
 
@@ -151,7 +151,7 @@ class Line:
 
     def ask(self, name: str) -> list[dict[str, Any]]:
         """Return the messages to a worker."""
-        return list(one_by_one(self.inline.batch(Ask(name)).messages.get(name, [])))
+        return list(one_by_one(self.inline.batch(Poll(name)).messages.get(name, [])))
 
     def report(self, *items: ReportItem, worker: str = "w") -> Reported:
         """Report some ends, in one message."""
@@ -301,7 +301,7 @@ def test_a_decision_waits_until_it_is_known_what_has_begun() -> None:
     with inline_service() as inline:
         line = Line(inline)
         place = inline.place(1, "s4")
-        command = HandleStep(1, "s4", place["node"], place["holder"], "skip", "test")
+        command = StepAction(1, "s4", place["node"], place["holder"], "skip", "test")
         assert isinstance(inline.do(command), StillRunning)
         orders = line.ask("w")
         told = {one["attempt"] for one in orders if one["kind"] == "stop"}
@@ -343,7 +343,7 @@ def test_what_a_worker_may_have_begun_is_held_by_a_pause() -> None:
         assert inline.run(1)["state"] == "pausing"
         stops = inline.database.writer.execute("SELECT stop FROM steps WHERE open IS NOT NULL")
         assert stops.fetchall() == [("pause",)]
-        orders = inline.batch(ResumeRun(1, "test"), Ask("w")).messages["w"]
+        orders = inline.batch(ResumeRun(1, "test"), Poll("w")).messages["w"]
         told = {(one["kind"], one["attempt"]) for one in orders}
         assert ("go_on", line.attempts[2]) in told
         line.report(*[ReportItem(one, "handed_back") for one in line.attempts[3:]])

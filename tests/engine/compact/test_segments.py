@@ -16,15 +16,15 @@ from tests.helpers import much
 from tests.plans import StraightMaker
 from yarnloom import Loom, each, item, sequence, step
 from yarnloom.engine.commands import (
-    Ask,
     CancelRun,
-    HandleStep,
     MendRun,
     PauseRun,
+    Poll,
     Register,
     Report,
     ReportItem,
     ResumeRun,
+    StepAction,
     Unfold,
 )
 from yarnloom.engine.compact.segments import AT_ONCE, LARGEST_OUTPUT
@@ -175,7 +175,7 @@ class Line:
 
     def ask(self) -> None:
         """The worker asks for work."""
-        self.take(self.inline.batch(Ask("w")).messages.get("w", []))
+        self.take(self.inline.batch(Poll("w")).messages.get("w", []))
 
     def take(self, messages: list[dict[str, Any]]) -> None:
         """Take in what the worker is given, each attempt once."""
@@ -398,7 +398,7 @@ def test_decisions_about_one_item() -> None:
         assert place["holder"] is not None
         with pytest.raises(Exception, match="done"):
             many.inline.do(
-                HandleStep(1, place["address"], place["node"], place["holder"], "skip", "t")
+                StepAction(1, place["address"], place["node"], place["holder"], "skip", "t")
             )
         many.end()
         assert many.state == "done"

@@ -16,8 +16,8 @@ from tests.plans import POOL, Maker, behave
 from tests.same import PARAMS, document_of, expanded, same_end
 from yarnloom import Loom, each, output, parallel, param, sequence, step
 from yarnloom.engine.commands import (
-    Ask,
     CancelRun,
+    Poll,
     Publish,
     Register,
     Report,
@@ -51,7 +51,7 @@ class Race:
         self.number = inline.start("random/w", PARAMS)
         tasks = {f"random/{name}": "hash" for name in maker.tasks}
         inline.do(Register("w", "w", {}, self.places, tasks))
-        self.take(inline.batch(Ask("w")).messages.get("w", []))
+        self.take(inline.batch(Poll("w")).messages.get("w", []))
 
     def take(self, messages: list[dict[str, Any]]) -> None:
         """What the worker is given: every step of it begins at once."""
@@ -68,7 +68,7 @@ class Race:
             self.take(answer.messages)
         while self.inline.chores:
             self.take(self.inline.do_chores().messages.get("w", []))
-            self.take(self.inline.batch(Ask("w")).messages.get("w", []))
+            self.take(self.inline.batch(Poll("w")).messages.get("w", []))
 
     def same_input(self, expected: Any, found: Any) -> None:
         """Inputs are equal; of failures where they happened."""
@@ -111,7 +111,7 @@ class Race:
         if not isinstance(results.answers[0], Exception):
             self.naive.cancel()
         self.take(results.messages.get("w", []))
-        self.take(self.inline.batch(Ask("w")).messages.get("w", []))
+        self.take(self.inline.batch(Poll("w")).messages.get("w", []))
 
     def finish(self, attempt: int) -> None:
         """One attempt ends."""
@@ -142,7 +142,7 @@ class Race:
         self.inline.do(Report("w"))
         self.naive.wake()
         self.inline.do(Tick())
-        self.take(self.inline.batch(Ask("w")).messages.get("w", []))
+        self.take(self.inline.batch(Poll("w")).messages.get("w", []))
 
     # Comparing
 

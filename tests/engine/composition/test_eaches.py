@@ -22,8 +22,8 @@ from yarnloom import (
     step,
 )
 from yarnloom.engine.commands import (
-    Ask,
     CancelRun,
+    Poll,
     Register,
     Report,
     ReportItem,
@@ -165,7 +165,7 @@ def test_a_list_goes_on_after_a_restart() -> None:
         inline.publish(loom)
         number = inline.start("w", {"items": list(range(300))})
         inline.do(Register("w", "w", {}, 3, {"l/twice": "h", "l/text_of": "h"}))
-        messages = inline.batch(Ask("w")).messages["w"]
+        messages = inline.batch(Poll("w")).messages["w"]
         done = 0
         while messages:
             work = messages.pop(0)
@@ -176,7 +176,7 @@ def test_a_list_goes_on_after_a_restart() -> None:
             if done % 50 == 0:
                 inline.restart()
                 inline.do(Register("w", "w", {}, 3, {"l/twice": "h", "l/text_of": "h"}))
-                messages = inline.batch(Ask("w")).messages.get("w", [])
+                messages = inline.batch(Poll("w")).messages.get("w", [])
             assert audit(inline.database.writer) == [] or done % 25
 
         assert done == 301
@@ -281,7 +281,7 @@ def test_no_more_at_once_than_told() -> None:
         inline.publish(loom)
         inline.start("w", {})
         inline.do(Register("w", "w", {}, 50, {"l/give": "h"}))
-        hands = inline.batch(Ask("w")).messages["w"]
+        hands = inline.batch(Poll("w")).messages["w"]
         most, done = 0, 0
         while hands:
             most = max(most, rows(inline, under_way))
@@ -304,7 +304,7 @@ def test_follow_ups_come_in_order_and_change_nothing() -> None:
         number = inline.start("w", {})
         inline.do(Register("w", "w", {}, 1, dict.fromkeys(loom.served, "h")))
         seen = []
-        messages = inline.batch(Ask("w")).messages["w"]
+        messages = inline.batch(Poll("w")).messages["w"]
         while messages:
             work = messages.pop()
             run = inline.run(number)
@@ -338,7 +338,7 @@ def test_follow_ups_run_although_things_around_them_stopped() -> None:
         inline.publish(loom)
         number = inline.start("w", {})
         inline.do(Register("w", "w", {}, 2, {"l/give": "h", "l/refuse": "h"}))
-        first, second = inline.batch(Ask("w")).messages["w"]
+        first, second = inline.batch(Poll("w")).messages["w"]
         inline.do(Report("w", (ReportItem(first["attempt"], "done", 1, None, 0.0),)))
         error = {"type": "E", "message": "no"}
         inline.do(Report("w", (ReportItem(second["attempt"], "failed", None, error, 0.0),)))
@@ -365,7 +365,7 @@ def test_after_a_cancel_only_the_end_is_followed_up() -> None:
         inline.publish(loom)
         number = inline.start("w", {})
         inline.do(Register("w", "w", {}, 2, {"l/give": "h", "l/refuse": "h"}))
-        a, b = inline.batch(Ask("w")).messages["w"]
+        a, b = inline.batch(Poll("w")).messages["w"]
         error = {"type": "E", "message": "no"}
         inline.do(Report("w", (ReportItem(a["attempt"], "failed", None, error, 0.0),)))
         inline.do(CancelRun(number, "test"))
@@ -383,7 +383,7 @@ def test_what_was_cut_short_is_not_done() -> None:
         inline.publish(loom)
         number = inline.start("w", {})
         inline.do(Register("w", "w", {}, 2, {"l/give": "h", "l/refuse": "h"}))
-        first, second = inline.batch(Ask("w")).messages["w"]
+        first, second = inline.batch(Poll("w")).messages["w"]
         error = {"type": "E", "message": "no"}
         inline.do(Report("w", (ReportItem(second["attempt"], "failed", None, error, 0.0),)))
         inline.do(Report("w", (ReportItem(first["attempt"], "done", 1, None, 0.0),)))
@@ -401,7 +401,7 @@ def test_a_cancel_spares_the_follow_up_that_runs() -> None:
         inline.publish(loom)
         number = inline.start("w", {})
         inline.do(Register("w", "w", {}, 1, {"l/give": "h", "l/refuse": "h"}))
-        (work,) = inline.batch(Ask("w")).messages["w"]
+        (work,) = inline.batch(Poll("w")).messages["w"]
         error = {"type": "E", "message": "no"}
         failed = ReportItem(work["attempt"], "failed", None, error, 0.0)
         (follow_up,) = inline.do(Report("w", (failed,))).messages
@@ -427,7 +427,7 @@ def test_a_cancel_leaves_on_end_and_a_second_one_does_not() -> None:
         inline.do(CancelRun(untouched, "test"))
         number = inline.start("w", {}, "b")
         inline.do(Register("w", "w", {}, 1, {"l/give": "h"}))
-        (work,) = inline.batch(Ask("w")).messages["w"]
+        (work,) = inline.batch(Poll("w")).messages["w"]
         inline.do(Report("w", (ReportItem(work["attempt"], begun_ago=0.0),)))
         inline.do(CancelRun(number, "test"))
         stopped = ReportItem(work["attempt"], "cancelled", begun_ago=0.0)

@@ -18,7 +18,7 @@ from yarnloom import Loom, each, item, parallel, param, sequence, step
 from yarnloom.engine.commands import (
     CancelRun,
     DrainWorker,
-    Leave,
+    LeaveService,
     Report,
     ReportItem,
 )
@@ -287,7 +287,7 @@ def test_until_idle_ends_when_nothing_is_left_that_it_could_do(
     assert at.hands["a"].orders == []
     at.end(at.running[0])
     assert [one["kind"] for one in at.hands["a"].orders] == ["idle"]
-    at.do(Leave("a"))
+    at.do(LeaveService("a"))
     del at.hands["a"]
     at.worker("b", until_idle=True, has=("gpu",))
     at.worker("c", until_idle=True)

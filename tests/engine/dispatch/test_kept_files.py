@@ -11,11 +11,11 @@ import pytest
 from tests.files_loom import loom
 from tests.fractions import broken_fractions
 from yarnloom.engine.commands import (
-    EndChore,
-    HandleStep,
+    EndListJob,
     KeepFile,
     MendRun,
     StartRun,
+    StepAction,
     Tick,
     Unchecked,
 )
@@ -250,7 +250,7 @@ def test_chores_survive_the_service(inline: InlineService, monkeypatch: pytest.M
         inline.restart()
         inline.do(Tick())
         assert [chore.facts for chore in inline.chores] == [chore.facts for chore in lost]
-        inline.do(EndChore(lost[0].part, 999, {}, "from another life"))
+        inline.do(EndListJob(lost[0].part, 999, {}, "from another life"))
         return do_chores()
 
     monkeypatch.setattr(inline, "do_chores", crash_before_each)
@@ -319,8 +319,8 @@ def test_files_given_by_hand_are_kept_ones(inline: InlineService) -> None:
         ("edit", {"inputs": {"one": missing}}),
     ):
         with pytest.raises(InvalidInput, match="no file with this sha256"):
-            inline.do(HandleStep(number, **place, action=action, who="test", **given))
-    inline.do(HandleStep(number, **place, action="edit", who="test", inputs={"one": other}))
+            inline.do(StepAction(number, **place, action=action, who="test", **given))
+    inline.do(StepAction(number, **place, action="edit", who="test", inputs={"one": other}))
     inline.work(loom)
 
     assert inline.run(number)["output"]["sha256"] == other["sha256"]
@@ -328,7 +328,7 @@ def test_files_given_by_hand_are_kept_ones(inline: InlineService) -> None:
     place = inline.place(walk, "walk")
     rows = inline.keep(b"1", "rows.jsonl")
     with pytest.raises(InvalidInput, match="checked at a start only"):
-        inline.do(HandleStep(walk, **place, action="edit", who="test", inputs={"rows": rows}))
+        inline.do(StepAction(walk, **place, action="edit", who="test", inputs={"rows": rows}))
 
 
 def test_files_in_the_users_own_tests(tmp_path: Path) -> None:

@@ -501,8 +501,8 @@ def test_values_are_forgotten_when_their_rate_does_not_count_them_any_more(at: F
     at.worker(places=40)
     at.start("all")
     at.drain()
-    gates = at.inline.engine._memory.pools.gates("link")
-    assert len(gates) == 40
+    limiters = at.inline.engine._memory.pools.limiters("link")
+    assert len(limiters) == 40
     at.advance(10.1)
 
-    assert gates == {}
+    assert limiters == {}

@@ -17,10 +17,10 @@ from tests.plans import behave
 from tests.same import PARAMS, states
 from yarnloom import Loom, each, failure, item, output, parallel, previous, sequence, step
 from yarnloom.engine.commands import (
-    Ask,
     CancelRun,
     FailuresOf,
     MendRun,
+    Poll,
     Register,
     Report,
     ReportItem,
@@ -102,7 +102,7 @@ class Mended(Race):
 
     def ask(self, messages: list[dict[str, Any]]) -> None:
         self.take(messages)
-        self.take(self.inline.batch(Ask("w")).messages.get("w", []))
+        self.take(self.inline.batch(Poll("w")).messages.get("w", []))
 
     def check_mended(self) -> None:
         """It looks like a run in which nothing ever went wrong."""

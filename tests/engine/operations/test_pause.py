@@ -12,10 +12,10 @@ from tests.fractions import broken_fractions
 from yarnloom import Retry, each, item, parallel, sequence, step
 from yarnloom.engine.commands import (
     CancelRun,
-    HandleStep,
     MendRun,
     PauseRun,
     ResumeRun,
+    StepAction,
 )
 from yarnloom.errors import Conflict
 from yarnloom.store import audit
@@ -51,10 +51,10 @@ def hand(at: Floor, address: str, action: str, **options: Any) -> None:
     at.do(handle(at, address, action, **options))
 
 
-def handle(at: Floor, address: str, action: str, **options: Any) -> HandleStep:
+def handle(at: Floor, address: str, action: str, **options: Any) -> StepAction:
     """The command for it, as the service makes it from an address."""
     place = at.inline.place(1, address)
-    return HandleStep(1, place["address"], place["node"], place["holder"], action, "ann", **options)
+    return StepAction(1, place["address"], place["node"], place["holder"], action, "ann", **options)
 
 
 def test_a_pause_lets_what_runs_stop_and_begins_nothing(at: Floor) -> None:

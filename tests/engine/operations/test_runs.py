@@ -8,10 +8,10 @@ import pytest
 
 from tests import looms
 from yarnloom.engine.commands import (
-    Ask,
     CancelRun,
-    Leave,
+    LeaveService,
     LoseWorker,
+    Poll,
     Register,
     Report,
     Reported,
@@ -44,7 +44,7 @@ def begin(inline: InlineService, places: int = 1, worker: str = "w") -> list[Mes
 
 def ask(inline: InlineService, worker: str = "w", received: tuple[int, ...] = ()) -> list[Message]:
     """A worker asks; what it is given at once."""
-    return inline.batch(Ask(worker, received)).messages.get(worker, [])
+    return inline.batch(Poll(worker, received)).messages.get(worker, [])
 
 
 def tell(inline: InlineService, attempt: int, worker: str = "w", **item: Any) -> Reported:
@@ -361,7 +361,7 @@ def test_a_worker_that_leaves_hands_back(inline: InlineService) -> None:
     """That spends neither a try nor a loss."""
     number = inline.start("sums", {"number": 1})
     begin(inline)
-    inline.do(Leave("w"))
+    inline.do(LeaveService("w"))
     (step,) = inline.steps(number)
 
     assert attempts(inline) == ["handed_back"]
@@ -373,7 +373,7 @@ def test_a_worker_may_report_and_leave_in_one_batch(inline: InlineService) -> No
     number = inline.start("sums", {"number": 1})
     (work,) = begin(inline)
     done = ReportItem(work["attempt"], "done", 2)
-    reported, _ = inline.batch(Report("w", (done,)), Leave("w")).answers
+    reported, _ = inline.batch(Report("w", (done,)), LeaveService("w")).answers
 
     assert isinstance(reported, Reported)
     assert (reported.refused, reported.messages) == ([], [])
@@ -404,7 +404,7 @@ def test_places_are_never_exceeded_and_fairly_used(inline: InlineService) -> Non
         inline.start("sums", {"number": number}, f"k{number}")
     inline.do(Register("a", "a", {}, 3, TASKS))
     inline.do(Register("b", "b", {}, 3, TASKS))
-    given = inline.batch(Ask("a"), Ask("b")).messages
+    given = inline.batch(Poll("a"), Poll("b")).messages
 
     assert [len(given["a"]), len(given["b"])] == [3, 3]
 
@@ -417,7 +417,7 @@ def test_an_idle_minute_runs_no_sql(inline: InlineService) -> None:
     for _ in range(6):
         inline.clock.advance(10)
         inline.do(Report("w"))
-        inline.do(Ask("w"))
+        inline.do(Poll("w"))
         inline.do(Tick())
     inline.database.writer.set_trace_callback(None)
 
@@ -437,7 +437,7 @@ def test_memory_is_rebuilt_from_the_store(inline: InlineService) -> None:
     inline.engine = Engine(inline.database, inline.clock())
 
     with pytest.raises(WorkerUnknown):
-        inline.do(Ask("w"))
+        inline.do(Poll("w"))
     inline.do(Register("w", "w", {}, 2, TASKS, in_hand=(work["attempt"],)))
     (other,) = ask(inline)
     assert other["input"]["number"] == 2

@@ -10,8 +10,8 @@ import pytest
 from tests.floor import Floor, floor
 from yarnloom import Loom, step
 from yarnloom.engine.commands import (
-    Ask,
-    Leave,
+    LeaveService,
+    Poll,
     Report,
     ReportItem,
     Tick,
@@ -127,7 +127,7 @@ def test_after_three_times_why_says_so(at: Floor) -> None:
         at.end(f"{run}/only", "handed_back", error=error)
     assert "taken back" not in reasons(at, run)
     for name in list(at.hands):
-        at.do(Leave(name))
+        at.do(LeaveService(name))
     text = "was taken back 3 times, since it did not begin; the last time: process 7 did not"
     assert text in reasons(at, run)
 
@@ -139,7 +139,7 @@ def test_a_restart_gives_it_its_time_anew(at: Floor) -> None:
     pass_time(at, 4)
     at.inline.restart()
     at.worker()
-    at.do(Ask("w"))
+    at.do(Poll("w"))
     pass_time(at, 4)
     assert at.hands["w"].orders == []
     pass_time(at, 2)

@@ -9,7 +9,7 @@ from pydantic import BaseModel
 
 from yarnloom import Loom, param, step
 from yarnloom.engine.commands import (
-    Ask,
+    Poll,
     Publish,
     Register,
     Report,
@@ -59,7 +59,7 @@ def register(inline: InlineService, loom: Loom, worker: str = "w") -> list[dict[
     hashes = {name: one["code_hash"] for name, one in facts.items()}
     sources = {name: one["source"] for name, one in facts.items()}
     inline.do(Register(worker, worker, {}, 1, hashes, offers=facts, sources=sources))
-    return inline.batch(Ask(worker)).messages.get(worker, [])
+    return inline.batch(Poll(worker)).messages.get(worker, [])
 
 
 @pytest.mark.parametrize(

@@ -17,7 +17,7 @@ from yarnloom.engine.commands import (
     MendRun,
     Publish,
 )
-from yarnloom.engine.queries.past_states import Past, step_then
+from yarnloom.engine.queries.past_states import PastMoment, step_then
 
 Seen = dict[str, Any]
 
@@ -210,7 +210,7 @@ def test_a_step_between_two_attempts_waits_as_the_first_ended() -> None:
         first = {**common, "number": 1, "ready_at": 10, "begun_at": 12, "ended_at": 20}
         first |= {"outcome": outcome}
 
-        found = [step_then(Past(at), row, [first, second]) for at in (5, 10, 15, 30, 55, 95)]
+        found = [step_then(PastMoment(at), row, [first, second]) for at in (5, 10, 15, 30, 55, 95)]
         assert [one and one["state"] for one in found] == [
             *(None, "ready", "running", state, "ready", "done"),
         ]

@@ -103,11 +103,11 @@ def test_a_pool_is_told_of_since_it_was_looked_at() -> None:
 def test_many_changes_look_at_a_pool_once_a_second(monkeypatch: pytest.MonkeyPatch) -> None:
     """However many there are."""
     looks = []
-    gates = Pools.gates
+    limiters = Pools.limiters
     with floor() as at:
         busy(at)
         at.advance(5.0)
-        monkeypatch.setattr(Pools, "gates", lambda *args: looks.append(args) or gates(*args))
+        monkeypatch.setattr(Pools, "limiters", lambda *args: looks.append(args) or limiters(*args))
         for _ in range(50):
             at.start("three")
             at.drain()

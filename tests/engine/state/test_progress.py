@@ -19,11 +19,11 @@ from tests.fractions import broken_fractions
 from yarnloom import Retry, each, item, parallel, param, sequence, step
 from yarnloom.engine.commands import (
     CancelRun,
-    HandleStep,
     MendRun,
     PauseRun,
     Report,
     ResumeRun,
+    StepAction,
 )
 from yarnloom.plan import Part
 from yarnloom.store import audit
@@ -276,7 +276,7 @@ def test_a_step_by_hand_counts_as_done(at: Floor) -> None:
     run = started(at, lambda work: sequence(step("a", work), step("b", work)))
     at.fail("1/a")
     place = at.inline.place(run, "a")
-    at.do(HandleStep(run, place["address"], place["node"], place["holder"], "skip", "t"))
+    at.do(StepAction(run, place["address"], place["node"], place["holder"], "skip", "t"))
     at.do(MendRun(run, "t"))
     assert fraction(at, run) == near(0.5)
 

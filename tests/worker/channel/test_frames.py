@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from tests.helpers import eventually
 from tests.test_values import json_values
-from yarnloom.worker.channel.frames import Channel, Closed, PatientChannel
+from yarnloom.worker.channel.frames import Channel, ChannelClosed, PatientChannel
 from yarnloom.worker.processes import guardian
 
 
@@ -28,7 +28,7 @@ def test_messages_arrive_whole_and_in_order(values: list[object]) -> None:
     assert [theirs.receive()["value"] for _ in values] == values
     assert theirs.pending() == []
     ours.close()
-    with pytest.raises(Closed):
+    with pytest.raises(ChannelClosed):
         theirs.receive()
     theirs.close()
 
@@ -40,7 +40,7 @@ def test_what_was_sent_before_the_end_still_arrives() -> None:
     ours.close()
 
     assert [message["kind"] for message in theirs.pending()] == ["last words"]
-    with pytest.raises(Closed):
+    with pytest.raises(ChannelClosed):
         theirs.pending()
     theirs.close()
 
@@ -88,7 +88,7 @@ def test_what_cannot_be_sent_any_more_is_lost() -> None:
         for _ in range(5_000):
             sender.send({"kind": "work", "text": "x" * 300})
         right.close()
-        with pytest.raises(Closed):
+        with pytest.raises(ChannelClosed):
             while True:
                 sender.send({"kind": "work"})
                 await asyncio.sleep(0)

@@ -12,10 +12,10 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.helpers import eventually
-from yarnloom.sdk.interrupts import Page
-from yarnloom.worker.channel.frames import Channel, Closed, Message
+from yarnloom.sdk.interrupts import SharedPage
+from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message
 from yarnloom.worker.channel.held_messages import HeldMessages, HeldReader
-from yarnloom.worker.channel.outbox import TOGETHER, Outbox
+from yarnloom.worker.channel.outbox import TOGETHER, MessageBuffer
 
 Ends = tuple[Channel, Channel]
 
@@ -30,9 +30,9 @@ def ends() -> Iterator[Ends]:
 
 
 @pytest.fixture
-def page() -> Iterator[Page]:
+def page() -> Iterator[SharedPage]:
     """What both sides share."""
-    page = Page()
+    page = SharedPage()
     yield page
     page.close()
 
@@ -42,18 +42,18 @@ def numbers(channel: Channel) -> list[int]:
     return [message["number"] for message in channel.pending() if message["kind"] != "held"]
 
 
-def test_messages_are_told_at_once_where_nothing_waits(ends: Ends, page: Page) -> None:
+def test_messages_are_told_at_once_where_nothing_waits(ends: Ends, page: SharedPage) -> None:
     """Each by itself."""
     ours, theirs = ends
-    outbox = Outbox(ours, HeldMessages(page))
+    outbox = MessageBuffer(ours, HeldMessages(page))
     outbox.send({"kind": "x", "number": 1})
     assert numbers(theirs) == [1]
 
 
-def test_messages_wait_for_each_other_but_not_for_long(ends: Ends, page: Page) -> None:
+def test_messages_wait_for_each_other_but_not_for_long(ends: Ends, page: SharedPage) -> None:
     """Also where nobody sends another."""
     ours, theirs = ends
-    outbox = Outbox(ours, HeldMessages(page))
+    outbox = MessageBuffer(ours, HeldMessages(page))
     outbox.hold(True)
     found: list[int] = []
     for number in range(TOGETHER + 1):
@@ -62,10 +62,10 @@ def test_messages_wait_for_each_other_but_not_for_long(ends: Ends, page: Page) -
     assert found == list(range(TOGETHER + 1))
 
 
-def test_the_order_stays(ends: Ends, page: Page) -> None:
+def test_the_order_stays(ends: Ends, page: SharedPage) -> None:
     """Whether they wait or not."""
     ours, theirs = ends
-    outbox = Outbox(ours, HeldMessages(page))
+    outbox = MessageBuffer(ours, HeldMessages(page))
     for number in range(500):
         outbox.hold(number % 7 > 0)
         outbox.send({"kind": "x", "number": number})
@@ -76,10 +76,10 @@ def test_the_order_stays(ends: Ends, page: Page) -> None:
     assert found == list(range(500))
 
 
-def test_a_fork_does_not_tell_what_its_parent_will(ends: Ends, page: Page) -> None:
+def test_a_fork_does_not_tell_what_its_parent_will(ends: Ends, page: SharedPage) -> None:
     """A task may fork: what waits in the process is told once."""
     ours, theirs = ends
-    outbox = Outbox(ours, HeldMessages(page))
+    outbox = MessageBuffer(ours, HeldMessages(page))
     outbox._held = True
     outbox._texts.append(b"waits")
     pid = os.fork()
@@ -107,8 +107,8 @@ def told(channel: Channel, reader: HeldReader) -> list[Message]:
 def test_a_worker_gets_each_message_once_and_in_order(actions: str) -> None:
     """However much it reads in memory before that is sent, and whenever it looks."""
     ours, theirs = map(Channel, socket.socketpair())
-    page = Page()
-    outbox, reader = Outbox(ours, HeldMessages(page)), HeldReader(page)
+    page = SharedPage()
+    outbox, reader = MessageBuffer(ours, HeldMessages(page)), HeldReader(page)
     sent, found = 0, []
     for action in actions:
         match action:
@@ -127,7 +127,7 @@ def test_a_worker_gets_each_message_once_and_in_order(actions: str) -> None:
                 found += told(theirs, reader)
                 assert len(found) == sent, "all that was told so far, sent or not"
     ours.close()  # the process dies
-    with contextlib.suppress(Closed):
+    with contextlib.suppress(ChannelClosed):
         found += reader.unread(theirs.pending())
     found += reader.take() or []
     assert [message["number"] for message in found] == list(range(sent))
@@ -135,10 +135,10 @@ def test_a_worker_gets_each_message_once_and_in_order(actions: str) -> None:
     page.close()
 
 
-def test_what_was_sent_before_is_read_first(ends: Ends, page: Page) -> None:
+def test_what_was_sent_before_is_read_first(ends: Ends, page: SharedPage) -> None:
     """What waits in memory is not told before it."""
     ours, theirs = ends
-    outbox, reader = Outbox(ours, HeldMessages(page)), HeldReader(page)
+    outbox, reader = MessageBuffer(ours, HeldMessages(page)), HeldReader(page)
     for number in (1, 2):
         outbox.hold(True)
         outbox.send({"kind": "x", "number": number})

@@ -8,7 +8,7 @@ import pytest
 
 from yarnloom.protocol.attempt_groups import one_by_one
 from yarnloom.worker.child.call_task import Called
-from yarnloom.worker.child.relay import LARGEST_PASSED, Relay
+from yarnloom.worker.child.relay import LARGEST_PASSED, PassedOutputs
 
 
 def work(attempt: int, **more: Any) -> dict[str, Any]:
@@ -23,7 +23,7 @@ def behind(attempt: int, **passed: int) -> dict[str, Any]:
 
 def test_each_gets_what_those_before_it_gave() -> None:
     """Of whatever came before it in its relay, and no other."""
-    relay = Relay()
+    relay = PassedOutputs()
     assert relay.prepare(work(1))
     relay.keep(1, Called("done", output=[1, {"a": None}]))
     second = behind(2, given=1)
@@ -49,7 +49,7 @@ def test_each_gets_what_those_before_it_gave() -> None:
 )
 def test_what_cannot_be_passed_on_ends_it(called: Called) -> None:
     """The attempts behind it go back to the service."""
-    relay = Relay()
+    relay = PassedOutputs()
     relay.prepare(work(1))
     relay.keep(1, called)
     assert not relay.prepare(behind(2, given=1))

@@ -8,7 +8,7 @@ from yarnloom.engine.commands.clock import Tick
 from yarnloom.engine.commands.effects import BeginEffect, EndEffect, SettleEffect
 from yarnloom.engine.commands.files import KeepFile, KeepRows, RowsToCheck, Unchecked
 from yarnloom.engine.commands.filters import DropFilter, SaveFilter
-from yarnloom.engine.commands.jobs import Chore, EndChore
+from yarnloom.engine.commands.jobs import EndListJob, ListJob
 from yarnloom.engine.commands.links import MakeLink, RevokeLink
 from yarnloom.engine.commands.pools import ChangePool, ListPools, MakePool, RemovePool
 from yarnloom.engine.commands.questions import ListQuiet, Recently, Unfold, Why
@@ -33,15 +33,15 @@ from yarnloom.engine.commands.schedules import (
     RemoveSchedule,
     StartSchedule,
 )
-from yarnloom.engine.commands.steps import ACTIONS, HandleStep
+from yarnloom.engine.commands.steps import ACTIONS, StepAction
 from yarnloom.engine.commands.workers import (
-    Ask,
-    CloseAsk,
+    ClosePoll,
     DrainWorker,
     InHand,
-    Leave,
+    LeaveService,
     ListWorkers,
     LoseWorker,
+    Poll,
     Register,
     Report,
     Reported,
@@ -51,26 +51,24 @@ from yarnloom.engine.commands.workflows import Publish
 
 __all__ = [
     "ACTIONS",
-    "Ask",
     "BeginEffect",
     "CancelRun",
     "ChangePool",
     "ChangeRun",
     "ChangeSchedule",
     "CheckStarts",
-    "Chore",
-    "CloseAsk",
+    "ClosePoll",
     "Command",
     "DrainWorker",
     "DropFilter",
-    "EndChore",
     "EndEffect",
+    "EndListJob",
     "FailuresOf",
-    "HandleStep",
     "InHand",
     "KeepFile",
     "KeepRows",
-    "Leave",
+    "LeaveService",
+    "ListJob",
     "ListPools",
     "ListQuiet",
     "ListSchedules",
@@ -81,6 +79,7 @@ __all__ = [
     "MakeSchedule",
     "MendRun",
     "PauseRun",
+    "Poll",
     "Publish",
     "Recently",
     "Register",
@@ -99,6 +98,7 @@ __all__ = [
     "StartRun",
     "StartSchedule",
     "Started",
+    "StepAction",
     "StillRunning",
     "Tick",
     "Unchecked",
@@ -113,7 +113,7 @@ Command = (
     | StartMany
     | KeepFile
     | KeepRows
-    | EndChore
+    | EndListJob
     | CancelRun
     | PauseRun
     | Unfold
@@ -121,20 +121,20 @@ Command = (
     | MendRun
     | ChangeRun
     | RerunRun
-    | HandleStep
+    | StepAction
     | BeginEffect
     | EndEffect
     | SettleEffect
     | Register
-    | Ask
-    | CloseAsk
+    | Poll
+    | ClosePoll
     | Report
     | MakeLink
     | RevokeLink
     | SaveFilter
     | DropFilter
     | InHand
-    | Leave
+    | LeaveService
     | LoseWorker
     | Tick
     | ListWorkers

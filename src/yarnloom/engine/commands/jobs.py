@@ -9,7 +9,7 @@ from yarnloom.store import Kept
 
 
 @dataclass(frozen=True, slots=True)
-class Chore:
+class ListJob:
     """Something that an each waits for and that would hold up the engine.
 
     Attributes:
@@ -26,7 +26,7 @@ class Chore:
 
 
 @dataclass(frozen=True, slots=True)
-class EndChore:
+class EndListJob:
     """A chore is done.
 
     Attributes:

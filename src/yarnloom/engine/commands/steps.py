@@ -7,7 +7,7 @@ from typing import Any
 
 
 @dataclass(frozen=True, slots=True)
-class HandleStep:
+class StepAction:
     """What someone decides about one step; the answer is its run.
 
     Attributes:

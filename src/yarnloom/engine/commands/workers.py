@@ -54,7 +54,7 @@ class Register:
 
 
 @dataclass(frozen=True, slots=True)
-class Ask:
+class Poll:
     """A worker's open request: whatever there is for it, now or as soon as there is."""
 
     worker: str
@@ -67,7 +67,7 @@ class Ask:
 
 
 @dataclass(frozen=True, slots=True)
-class CloseAsk:
+class ClosePoll:
     """A worker's open request ended without an answer."""
 
     worker: str
@@ -149,7 +149,7 @@ class InHand:
 
 
 @dataclass(frozen=True, slots=True)
-class Leave:
+class LeaveService:
     """A worker ends and has nothing in hand any more."""
 
     worker: str

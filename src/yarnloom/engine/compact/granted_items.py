@@ -19,7 +19,7 @@ from yarnloom.engine.compact import segments
 from yarnloom.engine.compact.item_inputs import input_of, own_input, straight_of
 from yarnloom.engine.dispatch.pool_places import enter_pool, leave_pool
 from yarnloom.engine.parts.create_rows import add_first_attempt, add_part, add_step
-from yarnloom.engine.parts.inputs import Prepared
+from yarnloom.engine.parts.inputs import PreparedStep
 from yarnloom.engine.parts.items import Window, item_of, raw_item, raw_items
 from yarnloom.engine.parts.list_values import name_of
 from yarnloom.engine.rules.states import RunState, StepEvent
@@ -311,7 +311,7 @@ def unfold(transaction: Transaction, given: Given) -> None:
     item = add_part(
         transaction, run, straight.do, each, given.item, value, given.name, id=given.part
     )
-    prepared = Prepared(input_of(straight, given.raw, value), straight.pool)
+    prepared = PreparedStep(input_of(straight, given.raw, value), straight.pool)
     step = add_step(transaction, run, straight.step, item, prepared, id=given.step)
     move_step(transaction, step, StepEvent.OPEN)
     item.started_at = given.at
@@ -372,7 +372,7 @@ def unseen(transaction: Transaction) -> list[Straight]:
     return late
 
 
-def recall(transaction: Transaction) -> None:
+def rebuild(transaction: Transaction) -> None:
     """After a restart: give rows to all items that workers have in hand."""
     for row in grant_records.all_of(transaction.unit):
         have = grant_records.ended_items(transaction.unit, row)

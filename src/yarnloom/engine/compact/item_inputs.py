@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from yarnloom.engine.parts.inputs import Prepared
+from yarnloom.engine.parts.inputs import PreparedStep
 from yarnloom.engine.parts.references import Resolver, along, value_along
 from yarnloom.engine.state.grants import (
     Field,
@@ -53,7 +53,7 @@ def straight_of(transaction: Transaction, run: RunRow, each: PartRow) -> Straigh
                 fields.append(Field(name, key, text, decode(text)))
     except ValueRefused:
         return None
-    lane = (rules.pool, Prepared().priority_in(run, step), run.share or f"run {run.number}")
+    lane = (rules.pool, PreparedStep().priority_in(run, step), run.share or f"run {run.number}")
     return Straight(
         each=each.id,
         run=run.number,

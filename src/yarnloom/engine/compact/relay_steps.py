@@ -23,7 +23,7 @@ from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
 )
 from yarnloom.engine.parts.create_rows import add_first_attempt, add_step
-from yarnloom.engine.parts.inputs import Prepared, prepare_step
+from yarnloom.engine.parts.inputs import PreparedStep, prepare_step
 from yarnloom.engine.parts.references import Resolver
 from yarnloom.engine.rules.states import StepEvent, StepState, StopReason
 from yarnloom.engine.state.contracts import (
@@ -103,7 +103,7 @@ def _is_plain(
     return (
         child.index in plan.plain_steps
         and child.task in worker.offer.plain_tasks
-        and Prepared().priority_in(run, child) == priority
+        and PreparedStep().priority_in(run, child) == priority
         and worker.misfit(plan.contract(child), transaction.memory.workers.contracts) is None
     )
 
@@ -217,7 +217,7 @@ def keep(
     """
     run, plan, number = resolver.run, resolver.plan, len(ended)
     nodes = [plan.nodes[leg.node] for leg, _ in ended]
-    share, priority = run.share or f"run {run.number}", Prepared().priority_in(run, nodes[0])
+    share, priority = run.share or f"run {run.number}", PreparedStep().priority_in(run, nodes[0])
     worker = transaction.memory.workers[ended[0][0].worker]
     step, at = (
         transaction.unit.new_ids("steps", number),
@@ -379,7 +379,7 @@ def _drop_row(transaction: Transaction, leg: Leg) -> None:
     relay_records.drop(transaction.unit, leg.relay, never_begun)
 
 
-def recall(transaction: Transaction) -> None:
+def rebuild(transaction: Transaction) -> None:
     """After a restart: remember which legs workers may have; their workers are known by now."""
     for row in relay_records.all_of(transaction.unit):
         have = relay_records.with_rows(transaction.unit, row)

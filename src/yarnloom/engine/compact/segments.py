@@ -136,7 +136,7 @@ def _write_rows(
     told_at: int,
 ) -> None:
     wanted = straight.do.wanted
-    around = grant_records.Around(
+    around = grant_records.ItemPlace(
         *(run.number, straight.each, straight.do.index, straight.step.index, straight.lane),
         *(round_, told_at, wanted, position_of(straight.step).to_bytes(4, "big")),
     )

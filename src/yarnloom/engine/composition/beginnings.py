@@ -13,7 +13,7 @@ from yarnloom.engine.parts.inputs import Fate, is_allowed, prepare_step
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.rerun_scope import has_ended
 from yarnloom.engine.parts.work_queue import (
-    Branches,
+    BeginBranches,
 )
 from yarnloom.engine.rules.states import (
     PartState,
@@ -72,7 +72,7 @@ class Beginnings:
                 if self.run.renewed:
                     self.endings.decide_if_over(part)
             case Kind.PARALLEL:
-                self.queue.append(Branches(part))
+                self.queue.append(BeginBranches(part))
             case Kind.EACH:
                 self._begin_each(node, part)
 
@@ -93,7 +93,7 @@ class Beginnings:
         """Begin a branch; what follows from it comes before the next one."""
         children = self.plan.nodes[part.node].children
         if position + 1 < len(children):
-            self.queue.append(Branches(part, position + 1))
+            self.queue.append(BeginBranches(part, position + 1))
         branch = self.plan.nodes[children[position]]
         if part.rest_state is not None:
             return

@@ -30,15 +30,15 @@ from yarnloom.engine.parts.work_queue import (
     CANCELLED,
     NOT_REACHED,
     STOPPED,
-    Bar,
-    Branches,
-    Freed,
-    Items,
-    News,
+    BeginBranches,
+    BeginFreed,
+    Blocked,
+    ChildChanged,
+    CreateItems,
 )
 from yarnloom.engine.rules.states import (
     PART_TABLE,
-    Entry,
+    Admission,
     PartState,
     SkipReason,
     StepEvent,
@@ -80,7 +80,7 @@ class Composition:
     def begin(self) -> PartRow:
         """Begin the plan, unless the run has to wait for others; its root part."""
         root = add_part(self.transaction, self.run, self.plan.nodes[0], None)
-        if self.run.entered == Entry.ENTERED:
+        if self.run.entered == Admission.ENTERED:
             self.enter(root)
         return root
 
@@ -96,18 +96,18 @@ class Composition:
     def enter(self, root: PartRow) -> None:
         """Begin what is in the plan."""
         self.beginnings.begin_inner(root)
-        self._work_off()
+        self._run_queue()
 
     def step_ended(self, step: StepRow) -> None:
         """A step has ended: what follows from it."""
         self.endings.step_ended(step)
-        self._work_off()
+        self._run_queue()
 
     def go_on(self, each: PartRow) -> None:
         """Make more items of an each that was left for later."""
         if each.state != PartState.WAITING:
             self.eaches.refill([each])
-        self._work_off()
+        self._run_queue()
 
     def cancel(self, why: StopReason = StopReason.CANCEL) -> None:
         """Cancel what has not begun, and tell what runs to stop.
@@ -116,7 +116,7 @@ class Composition:
         """
         withdrawn = granted_items.withdraw_of_run(self.transaction, self.run.number)
         relay_steps.call_back(self.transaction, self.run.number)
-        if self.run.entered != Entry.ENTERED:
+        if self.run.entered != Admission.ENTERED:
             root = self.root()
             drop_rest(self.transaction, root, CANCELLED)
             self.endings.decide_if_over(root)
@@ -127,15 +127,15 @@ class Composition:
             if step.ended_at is None and not spared:
                 self.endings.stop_step(step, StepEvent.CANCEL, why)
         self.eaches.refill(withdrawn)
-        self._work_off()
+        self._run_queue()
 
     def items_ended(self, straight: Straight, ends: granted_items.Ends) -> None:
-        """Items without rows have ended well."""
+        """Count items without rows that have ended well."""
         each = granted_items.end(self.transaction, self.run, straight, ends)
         if each.outcome is None and self.endings.blocked(each) is None:
             self.eaches.fill(each)
         self.endings.decide_if_over(each)
-        self._work_off()
+        self._run_queue()
 
     def make_plain(self) -> None:
         """Give rows to every open item of the run, and create the next items with rows."""
@@ -146,7 +146,7 @@ class Composition:
         """Make the next items of an each with rows."""
         if each.outcome is None and self.endings.blocked(each) is None:
             self.eaches.fill(each, plain=True)
-        self._work_off()
+        self._run_queue()
 
     def is_barred(self, part: PartRow) -> bool:
         """Whether nothing more begins in a part."""
@@ -158,7 +158,7 @@ class Composition:
         if bar is not None:
             cancelled = bar.state is StepState.CANCELLED
             self.endings.stop_step(step, StepEvent.CANCEL if cancelled else StepEvent.SKIP, None)
-        self._work_off()
+        self._run_queue()
 
     def fell_asleep(self, step: StepRow) -> None:
         """A step backs off: eaches around it may make more items meanwhile."""
@@ -168,12 +168,12 @@ class Composition:
             if each.outcome is None and self.endings.blocked(each) is None:
                 self.eaches.fill(each)
             item = each.inside
-        self._work_off()
+        self._run_queue()
 
     def end_by_hand(self, step: StepRow, fate: Fate) -> None:
         """A step ends as someone decided, that nobody runs."""
         self.beginnings.meet_fate(step, fate)
-        self._work_off()
+        self._run_queue()
 
     def go_on_with(self, node: Node, around: PartRow) -> None:
         """Something in a part that goes on was renewed: it begins as soon as there is room."""
@@ -181,7 +181,7 @@ class Composition:
             self.eaches.fill(around)
         else:
             self.beginnings.begin(node, around)
-        self._work_off()
+        self._run_queue()
 
     def follow_up_again(self, follow_up: PartRow) -> None:
         """Begin a follow-up that was renewed alone, in a run that has ended.
@@ -198,12 +198,12 @@ class Composition:
             part = around
         node = self.plan.nodes[follow_up.node]
         self.beginnings.begin_inner(begin_again(self.transaction, follow_up, node))
-        self._work_off()
+        self._run_queue()
 
     def begin_round(self, root: PartRow) -> None:
         """Begin what was renewed in an ended run."""
         self.beginnings.begin_inner(begin_again(self.transaction, root, self.plan.nodes[0]))
-        self._work_off()
+        self._run_queue()
 
     def read(self, each: PartRow, count: int) -> None:
         """The list of an each was looked through: its items may be made."""
@@ -213,33 +213,33 @@ class Composition:
     def fail_each(self, each: PartRow, fault: ItemFault) -> None:
         """The list of an each cannot be used."""
         self.endings.fail_part(each, fault)
-        self._work_off()
+        self._run_queue()
 
     def gathered(self, each: PartRow) -> None:
         """What an each gives was put together."""
         self.endings.decide_if_over(each)
-        self._work_off()
+        self._run_queue()
 
     def fail_step(self, step: StepRow, error: dict[str, Any]) -> None:
         """A step fails that nobody runs."""
         step.error = _dump(error)
         self.endings.end_step(step, StepEvent.FAIL)
-        self._work_off()
+        self._run_queue()
 
-    def _work_off(self) -> None:
+    def _run_queue(self) -> None:
         self.transaction.changes.runs.add(self.run.number)
         while self.queue:
             match self.queue.pop():
-                case News() as news:
+                case ChildChanged() as news:
                     self._hear(news)
-                case Branches(part, position):
+                case BeginBranches(part, position):
                     self.beginnings.begin_branch(part, position)
-                case Freed(part, branch):
+                case BeginFreed(part, branch):
                     self.beginnings.begin_freed(part, branch)
-                case Items(part, size):
+                case CreateItems(part, size):
                     self.eaches.make_item(part, size)
 
-    def _hear(self, news: News) -> None:
+    def _hear(self, news: ChildChanged) -> None:
         """A part goes on, or is decided, or settles, with the child that ended."""
         part, node = news.part, self.plan.nodes[news.part.node]
         if part.outcome is None:
@@ -262,7 +262,7 @@ class Composition:
             self.endings.begin_follow_ups(part, ON_FAILURE)
 
     def _follow_relay(
-        self, part: PartRow, node: Node, child: Node, bar: Bar | None
+        self, part: PartRow, node: Node, child: Node, bar: Blocked | None
     ) -> tuple[Node, bool]:
         """Take in what a worker did behind a step of a sequence, or may do.
 
@@ -287,7 +287,7 @@ class Composition:
                 branches = [self.plan.nodes[index] for index in child.awaited_by]
                 if part.closed is None:
                     free = [branch for branch in branches if self.beginnings.is_free(part, branch)]
-                    self.queue += [Freed(part, branch) for branch in reversed(free)]
+                    self.queue += [BeginFreed(part, branch) for branch in reversed(free)]
             case Kind.EACH:
                 self.eaches.fill(part)
 

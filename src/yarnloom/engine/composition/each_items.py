@@ -1,4 +1,4 @@
-"""Items of eaches: their list is read when the each begins, and items are made as others end."""
+"""Items of eaches: the list is read when the each begins; as items end, others are made."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from yarnloom.engine.parts.items import FILL_DUE, item_value, read_source, windo
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.outcomes import drop_rest
 from yarnloom.engine.parts.work_queue import (
-    Items,
+    CreateItems,
 )
 from yarnloom.engine.rules.states import (
     SkipReason,
@@ -93,7 +93,7 @@ class EachItems:
             and part.id not in self.filling
         ):
             self.filling.add(part.id)
-            self.queue.append(Items(part, limits.size))
+            self.queue.append(CreateItems(part, limits.size))
 
     def make_item(self, part: PartRow, size: int) -> None:
         """Make the next item; what follows from it comes before the one behind it."""
@@ -110,7 +110,7 @@ class EachItems:
             # A list of which nearly all is skipped must not hold up everybody else.
             self.transaction.memory.timers.add(self.transaction.mono, FILL_DUE, str(part.id))
             return
-        self.queue.append(Items(part, size))
+        self.queue.append(CreateItems(part, size))
         do = self.plan.nodes[node.children[0]]
         if part.again and (item := next_that_waits(self.transaction, part)) is not None:
             part.again -= 1

@@ -33,8 +33,8 @@ from yarnloom.engine.parts.work_queue import (
     CANCELLED,
     NOT_REACHED,
     STOPPED,
-    Bar,
-    News,
+    Blocked,
+    ChildChanged,
 )
 from yarnloom.engine.rules.states import (
     PART_TABLE,
@@ -135,12 +135,12 @@ class Endings:
         if ended.state == StepState.FAILED or by_itself:
             part.error = part.error or cause
             self._close_if_too_much(part, node)
-        self.queue.append(News(part, child, ended, settled))
+        self.queue.append(ChildChanged(part, child, ended, settled))
 
     def _settled(self, part: PartRow, child: Node, ended: Ended) -> None:
         part.following -= 1
         self.transaction.unit.parts.touch(part)
-        self.queue.append(News(part, child, ended, settled=True))
+        self.queue.append(ChildChanged(part, child, ended, settled=True))
 
     def _close_if_too_much(self, part: PartRow, node: Node) -> None:
         """One too many has failed: nothing more begins in the part."""
@@ -165,7 +165,7 @@ class Endings:
                 self.stop_step(step, StepEvent.SKIP, why)
         self._refill(withdrawn)
 
-    def blocked(self, part: PartRow) -> Bar | None:
+    def blocked(self, part: PartRow) -> Blocked | None:
         """Return why nothing more begins in a part; None if it goes on."""
         return bar_of(self.transaction, self.run, self.plan, part)
 
@@ -212,7 +212,7 @@ class Endings:
     def skip_part(self, part: PartRow, reason: SkipReason) -> None:
         """A part that began is skipped before anything in it has: no follow-up runs for it."""
         part.skip_reason = reason
-        drop_rest(self.transaction, part, Bar(StepState.SKIPPED, reason))
+        drop_rest(self.transaction, part, Blocked(StepState.SKIPPED, reason))
         part.outcome = StepState.SKIPPED
         node = self.plan.nodes[part.node]
         if part.parent is None:

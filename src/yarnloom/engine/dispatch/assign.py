@@ -98,21 +98,21 @@ class Dispatcher:
         """Return how many items of an each may be given before its pool is full."""
         if not straight.pool:
             return straight.offered
-        gate = self.transaction.memory.pools.gate(straight.pool)
-        limit = gate.settings.limit
-        return straight.offered if limit is None else max(1, limit - gate.in_use.total())
+        limiter = self.transaction.memory.pools.limiter(straight.pool)
+        limit = limiter.settings.limit
+        return straight.offered if limit is None else max(1, limit - limiter.in_use.total())
 
     def may_start(self, pool: str) -> bool:
         """Whether anything of a pool may start; if its rate forbids it, it is looked at again."""
         if not pool:
             return True
-        gate = self.transaction.memory.pools.gate(pool)
-        closed = gate.closed(self.transaction.mono)
-        gate.note(closed, self.transaction.now)
+        limiter = self.transaction.memory.pools.limiter(pool)
+        closed = limiter.closed(self.transaction.mono)
+        limiter.record_use(closed, self.transaction.now)
         if closed is None:
             return True
-        if closed.until is not None and not gate.armed:
-            gate.armed = True
+        if closed.until is not None and not limiter.armed:
+            limiter.armed = True
             self.transaction.memory.timers.add(closed.until, RATE_DUE, pool)
         return False
 
@@ -179,7 +179,7 @@ class Dispatcher:
             round=run.round,
         )
         if step.pool:
-            opened_at = transaction.memory.pools.gate(step.pool).opened_at
+            opened_at = transaction.memory.pools.limiter(step.pool).opened_at
             attempt.pool_until = opened_at if opened_at > step.ready_at else None
             enter_pool(transaction, step.pool, step.run, [attempt.id])
         transaction.unit.attempts.add(attempt)

@@ -19,7 +19,7 @@ from yarnloom.masking import masked_text, worth_masking
 from yarnloom.secrets import has_sealed, sealed_in
 from yarnloom.store import AttemptRow, effect_records
 from yarnloom.store import run_records as store
-from yarnloom.store.effect_records import Entry
+from yarnloom.store.effect_records import EffectEntry
 from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, decode, encode
 
 BEGUN, DONE, NOT_DONE = "begun", "done", "not_done"
@@ -54,7 +54,7 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, An
             return {"now": now, "token": token}
     effect_records.keep_entry(
         transaction.unit,
-        Entry(
+        EffectEntry(
             attempt.run,
             scope,
             command.what,
@@ -163,7 +163,7 @@ def text_of_value(value: Any, what: str) -> str:
         raise InvalidInput(refused.message, problems=refused.problems) from refused
 
 
-def _standing(transaction: Transaction, found: Entry, command: BeginEffect) -> str:
+def _standing(transaction: Transaction, found: EffectEntry, command: BeginEffect) -> str:
     """How an entry stands for an attempt that wants to begin it."""
     if found.state == DONE:
         return DONE

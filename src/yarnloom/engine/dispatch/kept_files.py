@@ -39,7 +39,7 @@ def keep_file(transaction: Transaction, command: KeepFile) -> dict[str, Any]:
 def keep(transaction: Transaction, kept: Kept, name: str, media_type: str, who: str) -> None:
     """Keep a file; one that no run uses for some time is let go of."""
     file_records.keep_file(transaction.unit, kept, name, media_type, who, transaction.now)
-    transaction.remind(
+    transaction.set_timer(
         FILES_DUE, transaction.now + round(transaction.settings.keep_files * 1_000_000)
     )
 
@@ -71,7 +71,7 @@ def drop_idle_files(transaction: Transaction, _: str) -> None:
     before = transaction.now - round(transaction.settings.keep_files * 1_000_000)
     transaction.changes.dropped += file_records.drop_idle(transaction.unit, before, DROPPED_AT_ONCE)
     if (following := next_drop(transaction)) is not None:
-        transaction.remind(FILES_DUE, following)
+        transaction.set_timer(FILES_DUE, following)
 
 
 def unknown_files(

@@ -15,10 +15,10 @@ def enter_pool(transaction: Transaction, pool: str, run: int, attempts: Iterable
     """Count attempts of a run in their pool; an empty name is none."""
     if not pool:
         return
-    gate = transaction.memory.pools.gate(pool)
+    limiter = transaction.memory.pools.limiter(pool)
     for attempt in attempts:
-        gate.hand_out(run, attempt)
-    gate.note(gate.closed(transaction.mono), transaction.now)
+        limiter.enter(run, attempt)
+    limiter.record_use(limiter.closed(transaction.mono), transaction.now)
     transaction.changes.pools.add(base_of(pool))
 
 
@@ -44,20 +44,20 @@ def leave_pool(
     if not pool:
         return
     pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
-    gate = pools.gate(pool)
+    limiter = pools.limiter(pool)
     for attempt in attempts:
         if never_began:
-            gate.take_back(attempt)
-        gate.end(run, attempt, transaction.mono)
+            limiter.take_back(attempt)
+        limiter.end(run, attempt, transaction.mono)
         if begun:
             pools.need(pool).count_begun(transaction.mono)
-    gate.note(gate.closed(transaction.mono), transaction.now)
+    limiter.record_use(limiter.closed(transaction.mono), transaction.now)
     lanes.reopen(pool)
     # A pool that steps wait for has to remember when it opened.
     if not lanes.waiting_in(pool):
         pools.tidy(pool, transaction.mono)
     transaction.changes.pools.add(base_of(pool))
-    if gate.begins and not gate.in_use and not gate.armed:
+    if limiter.begins and not limiter.in_use and not limiter.armed:
         # Of many values of a pool with `per=` none is to be remembered longer than its rate asks.
-        gate.armed = True
-        transaction.memory.timers.add(gate.forgotten_at, RATE_DUE, pool)
+        limiter.armed = True
+        transaction.memory.timers.add(limiter.forgotten_at, RATE_DUE, pool)

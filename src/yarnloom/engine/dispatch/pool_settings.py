@@ -7,8 +7,8 @@ from collections.abc import Iterable
 from typing import Any
 
 from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
-from yarnloom.engine.rules.limits import Declared, Settings, base_of
-from yarnloom.engine.state.transaction import Late, Transaction
+from yarnloom.engine.rules.limits import Declared, PoolLimits, base_of
+from yarnloom.engine.state.transaction import DeferredAnswer, Transaction
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
 from yarnloom.store import pool_records as store
@@ -101,11 +101,11 @@ def declare(transaction: Transaction, loom: str, pools: dict[str, Declared], who
             _settle(transaction, name)
 
 
-def recall(transaction: Transaction) -> None:
+def rebuild(transaction: Transaction) -> None:
     """Put the pools into memory, from the store."""
     known = transaction.memory.pools.settings
     for name, by_hand, paused in store.every(transaction.unit):
-        known[name] = Settings(by_hand=_read_hand(by_hand), paused=paused)
+        known[name] = PoolLimits(by_hand=_read_hand(by_hand), paused=paused)
     for name, loom, facts in store.declarations(transaction.unit):
         rate = read_rate(facts["rate"])
         known[name].declared[loom] = Declared(facts["limit"], rate, facts["note"])
@@ -113,7 +113,7 @@ def recall(transaction: Transaction) -> None:
         settings.settle()
 
 
-def recall_begins(transaction: Transaction, names: Iterable[str]) -> None:
+def rebuild_begins(transaction: Transaction, names: Iterable[str]) -> None:
     """Let rates know what began within their time, from the store."""
     rates = {name: transaction.memory.pools.need(name).rate for name in names}
     longest = max((rate.seconds for rate in rates.values() if rate), default=None)
@@ -126,13 +126,13 @@ def recall_begins(transaction: Transaction, names: Iterable[str]) -> None:
         if rates.get(base_of(pool)):
             begins[pool].append(transaction.time.mono_of(begun_at))
     for pool, times in begins.items():
-        transaction.memory.pools.gate(pool).remember(times)
+        transaction.memory.pools.limiter(pool).remember(times)
 
 
 # Made and changed by hand
 
 
-def make_pool(transaction: Transaction, command: MakePool) -> Late:
+def make_pool(transaction: Transaction, command: MakePool) -> DeferredAnswer:
     """Make a pool by hand.
 
     Raises:
@@ -147,10 +147,10 @@ def make_pool(transaction: Transaction, command: MakePool) -> Late:
     _add(transaction, command.name, command.who)
     _set(transaction, command.name, command.changes)
     _log(transaction, command.who, "make_pool", command.name, command.reason, command.changes)
-    return Late(lambda: pool_view(transaction, command.name))
+    return DeferredAnswer(lambda: pool_view(transaction, command.name))
 
 
-def change_pool(transaction: Transaction, command: ChangePool) -> Late:
+def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer:
     """Change a pool by hand: what is set so wins over what looms declare.
 
     The answer is the pool with what has begun by the change.
@@ -170,7 +170,7 @@ def change_pool(transaction: Transaction, command: ChangePool) -> Late:
     said |= {} if command.paused is None else {"paused": command.paused}
     said |= {"as_declared": True} if command.as_declared else {}
     _log(transaction, command.who, "change_pool", command.name, command.reason, said)
-    return Late(lambda: pool_view(transaction, command.name))
+    return DeferredAnswer(lambda: pool_view(transaction, command.name))
 
 
 def remove_pool(transaction: Transaction, command: RemovePool) -> None:
@@ -224,14 +224,14 @@ def pool_view(transaction: Transaction, name: str) -> View:
     """A pool: its settings and where they come from, and how it is used."""
     pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
     settings = pools.settings[name]
-    gates = pools.gates(name)
+    limiters = pools.limiters(name)
     waiting = {
         one: lanes.waiting_in(one) for one in lanes.pools_with_ready() if base_of(one) == name
     }
-    in_use = {key: gate.in_use.total() for key, gate in gates.items()}
+    in_use = {key: limiter.in_use.total() for key, limiter in limiters.items()}
     users: dict[int, int] = defaultdict(int)
-    for gate in gates.values():
-        for run, count in gate.in_use.items():
+    for limiter in limiters.values():
+        for run, count in limiter.in_use.items():
             users[run] += count
     values = sorted(
         (key for key in {*in_use, *waiting} if key != name),
@@ -273,7 +273,7 @@ def pool_view(transaction: Transaction, name: str) -> View:
     }
 
 
-def _find(transaction: Transaction, name: str) -> Settings:
+def _find(transaction: Transaction, name: str) -> PoolLimits:
     known = transaction.memory.pools.settings
     if name not in known:
         raise NotFound(f"there is no pool {name!r}{nearest(name, known)}")
@@ -282,7 +282,7 @@ def _find(transaction: Transaction, name: str) -> Settings:
 
 def _add(transaction: Transaction, name: str, who: str) -> None:
     store.keep(transaction.unit, name, transaction.now, who)
-    transaction.memory.pools.settings[name] = Settings()
+    transaction.memory.pools.settings[name] = PoolLimits()
 
 
 def _set(transaction: Transaction, name: str, changes: View) -> None:
@@ -298,10 +298,10 @@ def _settle(transaction: Transaction, name: str) -> None:
     before = settings.rate
     settings.settle()
     if settings.rate != before:
-        recall_begins(transaction, [name])
+        rebuild_begins(transaction, [name])
     for pool in transaction.memory.queue.lanes.pools_with_ready():
         if base_of(pool) == name:
-            transaction.memory.pools.gate(pool).armed = False
+            transaction.memory.pools.limiter(pool).armed = False
             transaction.memory.queue.lanes.reopen(pool)
     transaction.changes.pools.add(name)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.cancel import stop
-from yarnloom.engine.rules.states import RUN_ENDED, Entry
+from yarnloom.engine.rules.states import RUN_ENDED, Admission
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.plan import IfBusy, Plan
 from yarnloom.store import RunRow
@@ -58,7 +58,7 @@ def admit(transaction: Transaction) -> None:
         transaction.afterwards.made_room.add(workflow)  # there may be room for another
         transaction.memory.workflows.held[workflow] -= 1
         transaction.memory.workflows.under_way[workflow] += 1
-        run.entered = Entry.ENTERED
+        run.entered = Admission.ENTERED
         transaction.unit.runs.touch(run)
         root = transaction.unit.parts.one("run = ? AND parent IS NULL", number)
         assert root is not None

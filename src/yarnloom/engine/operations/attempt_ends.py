@@ -145,14 +145,14 @@ def _back_off(
     if wait is None or composition.is_barred(transaction.unit.parts.need(step.part)):
         return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
     step.due_at = transaction.now + micros_of(wait)
-    transaction.remind(BACK_OFF_DUE, step.due_at)
+    transaction.set_timer(BACK_OFF_DUE, step.due_at)
     return StepEvent.BACK_OFF, {}
 
 
 def _rest(transaction: Transaction, step: StepRow, seconds: float) -> None:
     """A step asked to be called again: its tries begin anew then."""
     step.due_at = transaction.now + micros_of(seconds)
-    transaction.remind(BACK_OFF_DUE, step.due_at)
+    transaction.set_timer(BACK_OFF_DUE, step.due_at)
     step.counts_from, step.tries, step.losses = step.attempts, 0, 0
     step.error, step.spared = None, 0
 

@@ -142,7 +142,7 @@ def watch(transaction: Transaction, attempt: AttemptRow, step: StepRow) -> None:
     assert attempt.begun_at is not None
     begun = transaction.time.mono_of(attempt.begun_at)
     if attempt.pool:
-        transaction.memory.pools.gate(attempt.pool).begin(attempt.id, begun)
+        transaction.memory.pools.limiter(attempt.pool).begin(attempt.id, begun)
         transaction.memory.queue.lanes.reopen(attempt.pool)
     rules = transaction.plan(transaction.run(step.run)).nodes[step.node].rules
     ends = []

@@ -8,7 +8,7 @@ from typing import Any
 from yarnloom.engine.commands import CancelRun
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.pause import release
-from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.queries.run_in_transaction import run_view_of
 from yarnloom.engine.rules.states import RunEvent, StopReason
 from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, Transaction
 from yarnloom.engine.state.transitions import move_run
@@ -41,7 +41,7 @@ def cancel_run(transaction: Transaction, command: CancelRun) -> dict[str, Any]:
     _stop(
         transaction, run, f"cancelled by {command.who}{reason}", StopReason.CANCEL, now=command.now
     )
-    return present(transaction, run)
+    return run_view_of(transaction, run)
 
 
 def stop(transaction: Transaction, run: RunRow, why: str) -> None:
@@ -66,7 +66,7 @@ def stop_late_runs(transaction: Transaction) -> None:
         store.log_command(transaction.unit, transaction.now, "service", "deadline", run.number, why)
         _stop(transaction, run, why, StopReason.DEADLINE)
     if (following := due_records.next_run_deadline(transaction.unit)) is not None:
-        transaction.remind(RUN_DEADLINE_DUE, following)
+        transaction.set_timer(RUN_DEADLINE_DUE, following)
 
 
 def stop_late_starts(transaction: Transaction) -> None:
@@ -80,7 +80,7 @@ def stop_late_starts(transaction: Transaction) -> None:
         store.log_command(transaction.unit, transaction.now, "service", "expire", run.number, why)
         _stop(transaction, run, why, StopReason.CANCEL, "Expired")
     if (following := schedule_records.next_to_expire(transaction.unit)) is not None:
-        transaction.remind_by_day(START_BY_DUE, following)
+        transaction.set_timer_by_day(START_BY_DUE, following)
 
 
 def _stop(

@@ -7,8 +7,8 @@ from typing import Any
 
 from yarnloom.engine.commands import ChangeRun
 from yarnloom.engine.operations.start import open_run
-from yarnloom.engine.queries.run_in_transaction import present
-from yarnloom.engine.rules.states import Entry, RunEvent, RunState
+from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.errors import Conflict, InvalidInput, Problem
@@ -53,15 +53,15 @@ def change_run(transaction: Transaction, command: ChangeRun) -> dict[str, Any]:
         _prefer(transaction, run, command.priority)
     if command.tags is not None:
         transaction.unit.runs.rewrite(run, tags=json.dumps(command.tags))
-    if at is not None and run.entered == Entry.AHEAD:  # else it begins as soon as there is room
+    if at is not None and run.entered == Admission.AHEAD:  # else it begins as soon as there is room
         transaction.unit.runs.rewrite(run, start_at=at, after_a_while=int(after_a_while))
         _move(transaction, run, ahead=ahead)
     transaction.changes.runs.add(run.number)
-    return present(transaction, run)
+    return run_view_of(transaction, run)
 
 
 def _refuse_wrong_time(run: RunRow, at: int) -> None:
-    if run.entered != Entry.AHEAD:
+    if run.entered != Admission.AHEAD:
         raise Conflict(
             f"run {run.number} is queued: it begins as soon as there is room, and cannot be moved "
             "any more; `pause` holds it",
@@ -96,6 +96,6 @@ def _move(transaction: Transaction, run: RunRow, *, ahead: bool) -> None:
     """Let a run begin at its start time, or now."""
     if ahead:
         move_run(transaction, run, RunEvent.MOVE)
-        transaction.remind_of_start(run)
+        transaction.set_start_timer(run)
     else:
         open_run(transaction, run)

@@ -46,7 +46,7 @@ from yarnloom.engine.state.transitions import move_step
 from yarnloom.store import due_records
 
 AT_ONCE = 500
-MILD = (None, StopReason.PAUSE, StopReason.DRAIN)
+RESUMABLE_STOPS = (None, StopReason.PAUSE, StopReason.DRAIN)
 """Of a step that is told to stop for these it may still be too late."""
 
 
@@ -82,7 +82,7 @@ def _go_on(transaction: Transaction, part_id: str) -> None:
 
 def _look_at_rate(transaction: Transaction, pool: str) -> None:
     """A pool's rate may let something begin again."""
-    transaction.memory.pools.gate(pool).armed = False
+    transaction.memory.pools.limiter(pool).armed = False
     transaction.memory.queue.lanes.reopen(pool)
     transaction.memory.pools.tidy(pool, transaction.mono)
 
@@ -94,7 +94,7 @@ def _look_at_times(transaction: Transaction, _: str) -> None:
         _at, why = timeouts.pop(attempt_id)
         attempt = transaction.unit.attempts.need(attempt_id)
         step = transaction.unit.steps.need(attempt.step)
-        if step.stop in MILD:
+        if step.stop in RESUMABLE_STOPS:
             rules = transaction.plan(transaction.run(step.run)).nodes[step.node].rules
             limit = rules.timeout if why is StopReason.TIMEOUT else rules.deadline
             lead = hears_before(transaction, attempt, step, limit or 0.0)
@@ -115,7 +115,7 @@ def _look_at_quiet(transaction: Transaction, _: str) -> None:
             following.append(at)
             continue
         transaction.changes.runs.add(step.run)
-        if rules.if_quiet == "retry" and step.stop in MILD:
+        if rules.if_quiet == "retry" and step.stop in RESUMABLE_STOPS:
             post_stop(transaction, step, StopReason.QUIET, raise_in=0.0)
         else:
             following.append(transaction.mono + (rules.quiet_for or 0.0))
@@ -128,7 +128,7 @@ def _wake_steps(transaction: Transaction, _: str) -> None:
     for step_id in due_records.steps_due(transaction.unit, transaction.now, AT_ONCE):
         move_step(transaction, transaction.unit.steps.need(step_id), StepEvent.DUE)
     if (following := due_records.next_due(transaction.unit)) is not None:
-        transaction.remind(BACK_OFF_DUE, following)
+        transaction.set_timer(BACK_OFF_DUE, following)
 
 
 def _stop_late_steps(transaction: Transaction, _: str) -> None:
@@ -139,7 +139,7 @@ def _stop_late_steps(transaction: Transaction, _: str) -> None:
             continue  # because of another
         if step.stop == StopReason.CANCEL:
             post_stop(transaction, step, StopReason.CANCEL, now=True)  # the deadline cuts its grace
-        if step.stop not in MILD:
+        if step.stop not in RESUMABLE_STOPS:
             continue
         run = transaction.run(step.run)
         limit = transaction.plan(run).nodes[step.node].rules.deadline or 0.0
@@ -148,7 +148,7 @@ def _stop_late_steps(transaction: Transaction, _: str) -> None:
                 step, too_long(limit, "deadline", "DeadlinePassed")
             )
     if (following := due_records.next_step_deadline(transaction.unit)) is not None:
-        transaction.remind(DEADLINE_DUE, following)
+        transaction.set_timer(DEADLINE_DUE, following)
 
 
 def _stop_late_runs(transaction: Transaction, _: str) -> None:

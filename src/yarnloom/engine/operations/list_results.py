@@ -1,12 +1,12 @@
 """What would hold up the engine is done elsewhere: reading long lists, and putting them together.
 
 An each that waits for such a chore says so in its row, so that it is found again after a start.
-Its state is as it was; what waits for it goes on when `EndChore` comes.
+Its state is as it was; what waits for it goes on when `EndListJob` comes.
 """
 
 from __future__ import annotations
 
-from yarnloom.engine.commands import EndChore
+from yarnloom.engine.commands import EndListJob
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import KEEPER, keep
 from yarnloom.engine.parts.inputs import text_of
@@ -17,7 +17,7 @@ from yarnloom.media_types import JSON_LINES
 from yarnloom.store import file_records, item_records
 
 
-def end_chore(transaction: Transaction, command: EndChore) -> None:
+def end_chore(transaction: Transaction, command: EndListJob) -> None:
     """Go on with what waited; a chore that nothing waits for any more changes nothing."""
     chore = transaction.memory.jobs.open.get(command.part)
     if chore is None or chore.serial != command.serial:
@@ -44,7 +44,7 @@ def end_chore(transaction: Transaction, command: EndChore) -> None:
         composition.read(part, chore.facts["count"])
 
 
-def recall(transaction: Transaction) -> None:
+def rebuild(transaction: Transaction) -> None:
     """After a start: what was not done is to be done again."""
     for part_id, kind in file_records.awaiting(transaction.unit):
         part = transaction.unit.parts.need(part_id)

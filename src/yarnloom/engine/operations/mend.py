@@ -14,8 +14,8 @@ from yarnloom.engine.operations.admission import is_busy
 from yarnloom.engine.operations.pause import pause_run
 from yarnloom.engine.parts.rerun_scope import Renewal, Some
 from yarnloom.engine.queries.failure_kinds import pattern_of
-from yarnloom.engine.queries.run_in_transaction import present
-from yarnloom.engine.rules.states import RUN_ENDED, RUN_TABLE, Entry, RunEvent, next_state
+from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.rules.states import RUN_ENDED, RUN_TABLE, Admission, RunEvent, next_state
 from yarnloom.engine.state.contracts import (
     Misfit,
     task_of,
@@ -58,14 +58,14 @@ def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
         why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
         raise Conflict(why, state=str(run.state))
     move_run(transaction, run, RunEvent.MEND)
-    run.renewed, run.entered = 1, Entry.ENTERED
+    run.renewed, run.entered = 1, Admission.ENTERED
     run.round += 1
     run.stop = run.error = run.output = run.ended_at = run.started_at = None
     run.cancels = run.spared = 0
     transaction.memory.workflows.under_way[run.workflow] += 1
     if plan.deadline is not None:
         run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)
-        transaction.remind(RUN_DEADLINE_DUE, run.deadline_at)
+        transaction.set_timer(RUN_DEADLINE_DUE, run.deadline_at)
     transaction.unit.runs.touch(run)
     store.log_command(
         transaction.unit,
@@ -79,7 +79,7 @@ def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
     Composition(transaction, run).begin_round(root)
     if command.paused and run.state not in RUN_ENDED:
         return pause_run(transaction, PauseRun(command.run, command.who, command.reason))
-    return present(transaction, run)
+    return run_view_of(transaction, run)
 
 
 def _some(transaction: Transaction, run: RunRow, plan: Plan, only: FailuresOf) -> Some:

@@ -13,10 +13,10 @@ from yarnloom.engine.dispatch.worker_orders import (
     post_go_on,
     post_stop,
 )
-from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.queries.run_in_transaction import run_view_of
 from yarnloom.engine.rules.states import (
     HELD_RUN,
-    Entry,
+    Admission,
     RunEvent,
     RunState,
     StepEvent,
@@ -45,7 +45,7 @@ def pause_run(transaction: Transaction, command: PauseRun) -> dict[str, Any]:
     """
     run = transaction.run(command.run)
     if run.state in HELD_RUN:
-        return present(transaction, run)
+        return run_view_of(transaction, run)
     in_hand = paused_runs.is_executed(transaction.unit, run.number)
     queued = run.state == RunState.QUEUED
     move_run(transaction, run, RunEvent.PAUSE_IN_HAND if queued and in_hand else RunEvent.PAUSE)
@@ -64,7 +64,7 @@ def pause_run(transaction: Transaction, command: PauseRun) -> dict[str, Any]:
         if step.stop is None:
             post_stop(transaction, step, StopReason.PAUSE)
     settle(transaction, run)
-    return present(transaction, run)
+    return run_view_of(transaction, run)
 
 
 def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
@@ -76,12 +76,12 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
     """
     run = transaction.run(command.run)
     if run.state == RunState.RUNNING:
-        return present(transaction, run)
+        return run_view_of(transaction, run)
     if run.state not in HELD_RUN:
         why = f"run {run.number} is {run.state}, so it cannot be resumed"
         raise Conflict(why, state=str(run.state))
     event = RunEvent.RESUME
-    ahead = run.entered == Entry.AHEAD
+    ahead = run.entered == Admission.AHEAD
     if (
         ahead
         and run.start_at is not None
@@ -97,10 +97,10 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
     _give_time_back(transaction, run)
     release(transaction, run)
     if ahead:
-        transaction.remind_of_start(run)
-    if run.entered == Entry.HELD:
+        transaction.set_start_timer(run)
+    if run.entered == Admission.HELD:
         transaction.afterwards.made_room.add(run.workflow)
-    return present(transaction, run)
+    return run_view_of(transaction, run)
 
 
 def release(transaction: Transaction, run: RunRow) -> None:
@@ -136,7 +136,7 @@ def settle_all(transaction: Transaction) -> None:
         settle(transaction, transaction.run(number))
 
 
-def recall(transaction: Transaction) -> None:
+def rebuild(transaction: Transaction) -> None:
     """Know from the records which runs are pausing or paused."""
     transaction.memory.queue.paused = set(paused_runs.runs_held(transaction.unit))
 
@@ -182,7 +182,7 @@ def release_step(transaction: Transaction, step: StepRow) -> None:
         event = StepEvent.REST if before == StepState.RESTING else StepEvent.BACK_OFF
     move_step(transaction, step, event)
     if step.due_at is not None:
-        transaction.remind(BACK_OFF_DUE, step.due_at)
+        transaction.set_timer(BACK_OFF_DUE, step.due_at)
 
 
 def _in_hand(transaction: Transaction, run: RunRow) -> list[StepRow]:
@@ -199,7 +199,7 @@ def _give_time_back(transaction: Transaction, run: RunRow) -> None:
     was_paused(transaction, run, spent)
     if run.deadline_at is not None:
         run.deadline_at += spent
-        transaction.remind(RUN_DEADLINE_DUE, run.deadline_at)
+        transaction.set_timer(RUN_DEADLINE_DUE, run.deadline_at)
     for step in transaction.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
         if step.held_at is not None:
             step.held_at = min(step.held_at + spent, transaction.now)  # not to be counted twice
@@ -211,5 +211,5 @@ def _spare(transaction: Transaction, step: StepRow, spent: int) -> None:
         step.spared += spent
     if step.deadline_at is not None:
         step.deadline_at += spent
-        transaction.remind(DEADLINE_DUE, step.deadline_at)
+        transaction.set_timer(DEADLINE_DUE, step.deadline_at)
     transaction.unit.steps.touch(step)

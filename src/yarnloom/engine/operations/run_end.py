@@ -7,7 +7,7 @@ from typing import Any
 from yarnloom.engine.commands import StartRun
 from yarnloom.engine.operations.schedules import run_ended
 from yarnloom.engine.operations.start import start_or_fail
-from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.queries.run_in_transaction import run_view_of
 from yarnloom.engine.state.time_shares import learn
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workflows import (
@@ -73,7 +73,7 @@ def _tell(transaction: Transaction, run: RunRow) -> None:
     for listener in transaction.memory.workflows.listeners.get(loom, ()):
         if not listener.hears_of(run.workflow, run.state):
             continue
-        view = present(transaction, run)
+        view = run_view_of(transaction, run)
         facts: dict[str, Any] = {name: view[name] for name in TOLD}
         small = {name: _is_small(view[name]) for name in TOLD_IF_SMALL}
         facts |= {name: view[name] if small[name] else None for name in TOLD_IF_SMALL}

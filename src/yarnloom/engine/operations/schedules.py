@@ -64,7 +64,7 @@ def fire_due(transaction: Transaction) -> None:
         transaction.unit, transaction.time.wall, FIRED_AT_ONCE
     ):
         _fire(transaction, row)
-    _remind(transaction)
+    _set_timer(transaction)
 
 
 def run_ended(transaction: Transaction, name: str) -> None:
@@ -78,7 +78,7 @@ def run_ended(transaction: Transaction, name: str) -> None:
         _keep(transaction, row)
 
 
-def look_again(transaction: Transaction) -> None:
+def rearm(transaction: Transaction) -> None:
     """The clock was set back, perhaps: times that lie ahead once more are not left out.
 
     Those that were started before are not started again, since their start keys are taken.
@@ -89,7 +89,7 @@ def look_again(transaction: Transaction) -> None:
             if following is not None and (row.next_at is None or following < row.next_at):
                 row.next_at = following
                 schedule_records.keep_schedule(transaction.unit, row)
-    _remind(transaction)
+    _set_timer(transaction)
 
 
 def _fire(transaction: Transaction, row: ScheduleRow) -> None:
@@ -176,9 +176,9 @@ def _command(
     )
 
 
-def _remind(transaction: Transaction) -> None:
+def _set_timer(transaction: Transaction) -> None:
     if (following := schedule_records.next_firing(transaction.unit)) is not None:
-        transaction.remind_by_day(SCHEDULE_DUE, following)
+        transaction.set_timer_by_day(SCHEDULE_DUE, following)
 
 
 # Declared by looms
@@ -399,7 +399,7 @@ def _settle(transaction: Transaction, row: ScheduleRow) -> None:
         None if row.paused is not None else _recurrence(row).next_after(transaction.time.wall)
     )
     _keep(transaction, row)
-    _remind(transaction)
+    _set_timer(transaction)
 
 
 def _keep(transaction: Transaction, row: ScheduleRow) -> None:

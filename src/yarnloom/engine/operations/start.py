@@ -23,8 +23,8 @@ from yarnloom.engine.dispatch.kept_files import (
 from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pools
 from yarnloom.engine.operations.admission import count_in, is_busy, make_room
 from yarnloom.engine.operations.full_names import find_task, find_workflow
-from yarnloom.engine.queries.run_in_transaction import present
-from yarnloom.engine.rules.states import Entry, RunEvent, RunState
+from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.engine.state.value_checks import Unjudged
@@ -42,7 +42,7 @@ OPENED_AT_ONCE = 50
 
 
 @dataclass(frozen=True, slots=True)
-class Prepared:
+class PreparedStart:
     """A start that is found to be right, and changed nothing so far.
 
     Attributes:
@@ -85,12 +85,12 @@ def start_run(transaction: Transaction, command: StartRun) -> Started | Unchecke
         return _same_start(transaction, prepared, *earlier)
     run = add_run(transaction, prepared)
     root = None if run.state == RunState.SCHEDULED else open_run(transaction, run)
-    return Started(present(transaction, run, root), created=True)
+    return Started(run_view_of(transaction, run, root), created=True)
 
 
 def prepare(
     transaction: Transaction, command: StartRun, *, judge: bool = True
-) -> Prepared | Unchecked:
+) -> PreparedStart | Unchecked:
     """Look whether a run could be started, and what it would be started with.
 
     Args:
@@ -112,7 +112,7 @@ def prepare(
     # The same start again gets its run, also when that would not be started any more.
     scope = f"task {workflow}" if command.task else workflow
     if store.find_start(transaction.unit, scope, command.key):
-        return Prepared(command, workflow, plan_id, "", marked, fingerprint(marked), "")
+        return PreparedStart(command, workflow, plan_id, "", marked, fingerprint(marked), "")
     problems = transaction.settings.verdicts.problems(command.params, schema) if judge else []
     if files and not problems:
         problems = unknown_files(transaction, command.params, schema)
@@ -129,10 +129,10 @@ def prepare(
         filled = with_lists(filled, schema, lambda one, marked: _list_for(transaction, one, marked))
     params = encode(seal(filled, schema, transaction.vault.seal), "params")
     share = command.share or _share_of(plan, decode(params))
-    return Prepared(command, workflow, plan_id, params, marked, fingerprint(marked), share)
+    return PreparedStart(command, workflow, plan_id, params, marked, fingerprint(marked), share)
 
 
-def add_run(transaction: Transaction, prepared: Prepared) -> RunRow:
+def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
     """Make a run, which is then to be opened, now or later."""
     command = prepared.command
     at = command.start_at
@@ -164,7 +164,7 @@ def add_run(transaction: Transaction, prepared: Prepared) -> RunRow:
             deadline_at=None,
             priority=command.priority,
             state=RunState.SCHEDULED if ahead else RunState.QUEUED,
-            entered=Entry.AHEAD,
+            entered=Admission.AHEAD,
         )
     )
     scope, hashed = prepared.scope, prepared.hashed
@@ -173,9 +173,9 @@ def add_run(transaction: Transaction, prepared: Prepared) -> RunRow:
         transaction.unit, transaction.now, command.who, "start", run.number, command.reason
     )
     if run.start_by is not None:
-        transaction.remind_by_day(START_BY_DUE, run.start_by)
+        transaction.set_timer_by_day(START_BY_DUE, run.start_by)
     if ahead and at is not None:
-        transaction.remind_of_start(run)
+        transaction.set_start_timer(run)
     use_named(transaction, run.number, prepared.params)
     transaction.changes.runs.add(run.number)
     return run
@@ -187,10 +187,10 @@ def open_run(transaction: Transaction, run: RunRow) -> PartRow:
         move_run(transaction, run, RunEvent.DUE)
     plan = transaction.plan(run)
     busy = is_busy(transaction, plan)
-    run.entered = Entry.HELD if busy else Entry.ENTERED
+    run.entered = Admission.HELD if busy else Admission.ENTERED
     if plan.deadline is not None:
         run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)
-        transaction.remind(RUN_DEADLINE_DUE, run.deadline_at)
+        transaction.set_timer(RUN_DEADLINE_DUE, run.deadline_at)
     transaction.unit.runs.touch(run)
     count_in(transaction, run)
     root = Composition(transaction, run).begin()
@@ -209,7 +209,7 @@ def open_due(transaction: Transaction) -> None:
     if (
         following := schedule_records.next_to_open(transaction.unit, transaction.time.ahead)
     ) is not None:
-        transaction.remind(START_DUE, max(following, transaction.now))
+        transaction.set_timer(START_DUE, max(following, transaction.now))
 
 
 def start_or_fail(transaction: Transaction, command: StartRun) -> RunRow | None:
@@ -231,8 +231,8 @@ def start_or_fail(transaction: Transaction, command: StartRun) -> RunRow | None:
         marked = mask(command.params)
         text = _kept_text(marked)
         hashed = fingerprint(marked)
-        prepared = Prepared(command, workflow, plan, text, marked, hashed, command.share)
-    assert isinstance(prepared, Prepared)
+        prepared = PreparedStart(command, workflow, plan, text, marked, hashed, command.share)
+    assert isinstance(prepared, PreparedStart)
     if store.find_start(transaction.unit, prepared.scope, command.key):
         return None
     run = add_run(transaction, prepared)
@@ -243,7 +243,7 @@ def start_or_fail(transaction: Transaction, command: StartRun) -> RunRow | None:
     return run
 
 
-def _prepare_now(transaction: Transaction, command: StartRun) -> Prepared | Unchecked:
+def _prepare_now(transaction: Transaction, command: StartRun) -> PreparedStart | Unchecked:
     """Prepare a start that nobody can give again; the worker checks what is too costly here."""
     try:
         return prepare(transaction, command)
@@ -251,13 +251,13 @@ def _prepare_now(transaction: Transaction, command: StartRun) -> Prepared | Unch
         return prepare(transaction, command, judge=False)
 
 
-def check_starts(transaction: Transaction, command: CheckStarts) -> list[Prepared | Unchecked]:
+def check_starts(transaction: Transaction, command: CheckStarts) -> list[PreparedStart | Unchecked]:
     """Look at some of many starts, before any of them changes something.
 
     Raises:
         InvalidInput: some are not right; every problem of every start is named.
     """
-    found: list[Prepared | Unchecked] = []
+    found: list[PreparedStart | Unchecked] = []
     problems: list[Problem] = []
     for place, start in enumerate(command.starts, command.first):
         try:
@@ -305,7 +305,7 @@ def start_many(transaction: Transaction, command: StartMany) -> list[dict[str, A
             number = add_run(transaction, prepared).number
             known[at] = (number, hashed)
         answer.append({"number": number, "key": at[1], "created": created})
-    transaction.remind(START_DUE, transaction.now)
+    transaction.set_timer(START_DUE, transaction.now)
     return answer
 
 
@@ -388,7 +388,7 @@ def _share_of(plan: Plan, params: dict[str, Any]) -> str:
 
 
 def _same_start(
-    transaction: Transaction, prepared: Prepared, number: int, params_hash: str
+    transaction: Transaction, prepared: PreparedStart, number: int, params_hash: str
 ) -> Started:
     run = transaction.run(number)
     if params_hash != prepared.hashed:
@@ -399,4 +399,4 @@ def _same_start(
             first=mask(json.loads(run.params)),
             given=mask(prepared.marked),
         )
-    return Started(present(transaction, run), created=False)
+    return Started(run_view_of(transaction, run), created=False)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from yarnloom.engine.commands import HandleStep
+from yarnloom.engine.commands import StepAction
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
@@ -22,7 +22,7 @@ from yarnloom.engine.operations.admission import is_busy
 from yarnloom.engine.operations.pause import hold_step, release_step
 from yarnloom.engine.parts.inputs import Fate, with_inputs
 from yarnloom.engine.parts.rerun_scope import CUT_SHORT, Renewal, Some, has_ended
-from yarnloom.engine.queries.run_in_transaction import present
+from yarnloom.engine.queries.run_in_transaction import run_view_of
 from yarnloom.engine.rules.states import (
     RUN_ENDED,
     STEP_ENDED,
@@ -53,7 +53,7 @@ FOR_A_MEND = {"edit", "skip", "supply"}
 """What is kept of a step whose run has ended, and met when the run is mended."""
 
 
-def handle_step(transaction: Transaction, command: HandleStep) -> dict[str, Any]:
+def handle_step(transaction: Transaction, command: StepAction) -> dict[str, Any]:
     """Do what someone decided about a step; the answer is its run.
 
     Raises:
@@ -65,7 +65,7 @@ def handle_step(transaction: Transaction, command: HandleStep) -> dict[str, Any]
 
 
 class _Hand:
-    def __init__(self, transaction: Transaction, command: HandleStep) -> None:
+    def __init__(self, transaction: Transaction, command: StepAction) -> None:
         self.transaction = transaction
         self.command = command
         self.run: RunRow = transaction.run(command.run)
@@ -110,7 +110,7 @@ class _Hand:
             **self._detail(),
         )
         self.transaction.changes.runs.add(self.run.number)
-        return present(self.transaction, self.run)
+        return run_view_of(self.transaction, self.run)
 
     # Pause and resume
 

@@ -6,13 +6,13 @@ import hashlib
 from typing import Any
 
 from yarnloom.engine.commands import (
-    Ask,
-    CloseAsk,
+    ClosePoll,
     DrainWorker,
     InHand,
-    Leave,
+    LeaveService,
     ListWorkers,
     LoseWorker,
+    Poll,
     Register,
     Report,
     Reported,
@@ -173,14 +173,14 @@ def _begin_epoch(transaction: Transaction) -> None:
         transaction.changes.gone.add(worker.id)  # for its open request
 
 
-def ask(transaction: Transaction, command: Ask) -> None:
+def ask(transaction: Transaction, command: Poll) -> None:
     """A worker's open request has come; everything not acknowledged is for its answer."""
     worker = _heard_from(transaction, command)
     worker.session.polling = True
     worker.messages.send_again()
 
 
-def close_ask(transaction: Transaction, command: CloseAsk) -> None:
+def close_ask(transaction: Transaction, command: ClosePoll) -> None:
     """A worker's open request ended without an answer."""
     worker = transaction.memory.workers.get(command.worker)
     if worker:
@@ -232,7 +232,7 @@ def _printer_of(given: Given) -> Printer:
     return Printer(key, straight.run, straight.address_of(given.item, given.name))
 
 
-def leave(transaction: Transaction, command: Leave) -> None:
+def leave(transaction: Transaction, command: LeaveService) -> None:
     """A worker has ended on purpose; what it still had in hand was never finished."""
     worker = _taken_out(transaction, command.worker)
     if worker is None:
@@ -398,7 +398,7 @@ def _code_of(worker: Worker) -> str:
     return hashlib.blake2s(text.encode(), digest_size=6).hexdigest()
 
 
-def _heard_from(transaction: Transaction, command: Ask | Report) -> Worker:
+def _heard_from(transaction: Transaction, command: Poll | Report) -> Worker:
     worker = transaction.memory.workers.get(command.worker)
     if worker is None or not worker.session.registered:
         raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yarnloom.engine.parts.inputs import Prepared
+from yarnloom.engine.parts.inputs import PreparedStep
 from yarnloom.engine.rules.states import PART_TABLE, PartState, StepEvent, StepState, next_state
 from yarnloom.engine.state.progress import pace_begins, step_moved
 from yarnloom.engine.state.transaction import Transaction
@@ -89,7 +89,7 @@ def add_step(
     run: RunRow,
     node: Node,
     around: PartRow,
-    prepared: Prepared,
+    prepared: PreparedStep,
     *,
     id: int | None = None,
 ) -> StepRow:
@@ -178,7 +178,7 @@ def add_first_attempt(
     transaction.expect_begin(id)
 
 
-def _prepare_again(transaction: Transaction, step: StepRow, prepared: Prepared) -> None:
+def _prepare_again(transaction: Transaction, step: StepRow, prepared: PreparedStep) -> None:
     """A step that was renewed begins with what it reads now; what it saved is for its old input."""
     if step.input != prepared.given or step.pool != prepared.pool:
         if step.input != prepared.given:

@@ -36,7 +36,7 @@ class Fate:
 
 
 @dataclass(frozen=True, slots=True)
-class Prepared:
+class PreparedStep:
     """What a step begins with, or why it does not.
 
     Attributes:
@@ -62,7 +62,7 @@ class Prepared:
         return run.priority if node.rules.priority is None else node.rules.priority
 
 
-def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> Prepared:
+def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> PreparedStep:
     """Work out what a step begins with, and what people decided about it."""
     prepared = _prepare(resolver, node, around)
     run = resolver.run
@@ -91,19 +91,19 @@ def with_inputs(given: str, inputs: dict[str, Any]) -> str:
     return json.dumps({**decode(given), **inputs}, ensure_ascii=False, separators=(",", ":"))
 
 
-def _prepare(resolver: Resolver, node: Node, around: PartRow) -> Prepared:
+def _prepare(resolver: Resolver, node: Node, around: PartRow) -> PreparedStep:
     try:
         if resolver.gap(node, around):
-            return Prepared(skip=SkipReason.NOT_REACHED)
+            return PreparedStep(skip=SkipReason.NOT_REACHED)
         if not is_allowed(resolver, node, around):
-            return Prepared(skip=SkipReason.ONLY_IF)
-        return Prepared(resolver.inputs(node, around), _pool(resolver, node, around))
+            return PreparedStep(skip=SkipReason.ONLY_IF)
+        return PreparedStep(resolver.inputs(node, around), _pool(resolver, node, around))
     except ItemFault as fault:
         kind, message = fault.type, str(fault)
     except ValueRefused as refused:
         kind, message = "ValueRefused", str(refused)
     error = json.dumps({"type": kind, "message": message}, ensure_ascii=False)
-    return Prepared(error=error)
+    return PreparedStep(error=error)
 
 
 def is_allowed(resolver: Resolver, node: Node, part: PartRow) -> bool:

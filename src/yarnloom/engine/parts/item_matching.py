@@ -12,7 +12,7 @@ from yarnloom.engine.parts.items import item_of, slice_of, values_of
 from yarnloom.engine.parts.list_values import ItemFault, refuse_names
 from yarnloom.engine.parts.outcomes import end_part_that_waits, note_skip
 from yarnloom.engine.parts.rerun_scope import Renewal, has_ended, items_by_name
-from yarnloom.engine.parts.work_queue import Bar
+from yarnloom.engine.parts.work_queue import Blocked
 from yarnloom.engine.rules.states import PartState, SkipReason, StepState
 from yarnloom.engine.state.progress import WHOLE, list_changed
 from yarnloom.engine.state.transaction import Transaction
@@ -22,7 +22,7 @@ from yarnloom.plan import Node
 from yarnloom.store import PartRow, RunRow, item_records, paused_runs
 from yarnloom.values import decode
 
-GONE = Bar(StepState.SKIPPED, SkipReason.GONE)
+GONE = Blocked(StepState.SKIPPED, SkipReason.GONE)
 FAR = 0x7FFFFFFF
 """Indexes from here down are where items stand that are being moved."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from yarnloom.engine.commands import Chore
+from yarnloom.engine.commands import ListJob
 from yarnloom.engine.parts.list_values import ALL, DONE, FAILURES
 from yarnloom.engine.rules.states import StepState
 from yarnloom.engine.state.transaction import Transaction
@@ -66,7 +66,7 @@ def forget_gathered(transaction: Transaction, part: PartRow) -> None:
 def _ask(transaction: Transaction, part: PartRow, kind: str, facts: dict[str, Any]) -> None:
     memory = transaction.memory
     memory.jobs.serial += 1
-    chore = Chore(part.id, kind, memory.jobs.serial, facts)
+    chore = ListJob(part.id, kind, memory.jobs.serial, facts)
     memory.jobs.open[part.id] = chore
     memory.jobs.new.append(chore)
     part.awaits = kind

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yarnloom.engine.parts.work_queue import CANCELLED, STOPPED, Bar
+from yarnloom.engine.parts.work_queue import CANCELLED, STOPPED, Blocked
 from yarnloom.engine.rules.states import SkipReason, StepState, StopReason
 from yarnloom.engine.state.progress import PASSED_OVER
 from yarnloom.engine.state.transaction import Ended, Transaction
@@ -47,7 +47,7 @@ def outcome_of(part: PartRow, node: Node, *, stopped: bool) -> StepState:
 
 def bar_of(
     transaction: Transaction, run: RunRow, plan: Plan, part: PartRow, *, outside: bool = False
-) -> Bar | None:
+) -> Blocked | None:
     """Why nothing more begins in a part; None where things go on.
 
     A follow-up is spared what happens around it, but for a second cancel. With `outside` it is
@@ -64,7 +64,7 @@ def bar_of(
         here = transaction.around(here)
 
 
-def drop_rest(transaction: Transaction, part: PartRow, bar: Bar) -> None:
+def drop_rest(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
     """The children of a part that never began will not."""
     left = part.total - part.over - part.begun
     if not left:
@@ -87,7 +87,7 @@ def run_is_renewed(transaction: Transaction, part: PartRow) -> bool:
     return bool(transaction.run(part.run).renewed)
 
 
-def _end_what_waits(transaction: Transaction, part: PartRow, bar: Bar) -> None:
+def _end_what_waits(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
     """What was to run again in a part, and has a row for that reason, will not."""
     row: PartRow | StepRow
     for row in transaction.unit.steps.select("part = ? AND state = 'waiting'", part.id):
@@ -99,7 +99,7 @@ def _end_what_waits(transaction: Transaction, part: PartRow, bar: Bar) -> None:
         end_part_that_waits(transaction, row, bar)
 
 
-def end_part_that_waits(transaction: Transaction, row: PartRow, bar: Bar) -> None:
+def end_part_that_waits(transaction: Transaction, row: PartRow, bar: Blocked) -> None:
     """A part that was to run again will not, nor will what waits in it."""
     left = row.total - row.over
     _end_what_waits(transaction, row, bar)

@@ -11,20 +11,20 @@ from yarnloom.store import PartRow
 
 
 @dataclass(frozen=True, slots=True)
-class Bar:
+class Blocked:
     """Why nothing more begins somewhere, and what becomes of what has not."""
 
     state: StepState
     reason: SkipReason | None
 
 
-STOPPED = Bar(StepState.SKIPPED, SkipReason.STOPPED)
-CANCELLED = Bar(StepState.CANCELLED, None)
-NOT_REACHED = Bar(StepState.SKIPPED, SkipReason.NOT_REACHED)
+STOPPED = Blocked(StepState.SKIPPED, SkipReason.STOPPED)
+CANCELLED = Blocked(StepState.CANCELLED, None)
+NOT_REACHED = Blocked(StepState.SKIPPED, SkipReason.NOT_REACHED)
 
 
 @dataclass(frozen=True, slots=True)
-class Branches:
+class BeginBranches:
     """The branches of a parallel from a position on are to begin, as far as they wait for none."""
 
     part: PartRow
@@ -32,7 +32,7 @@ class Branches:
 
 
 @dataclass(frozen=True, slots=True)
-class Freed:
+class BeginFreed:
     """A branch of a parallel is to begin that has waited for others."""
 
     part: PartRow
@@ -40,15 +40,15 @@ class Freed:
 
 
 @dataclass(frozen=True, slots=True)
-class Items:
-    """Items of an each are to be made, until so many are under way."""
+class CreateItems:
+    """Items of an each have to be made, until so many are under way."""
 
     part: PartRow
     size: int
 
 
 @dataclass(frozen=True, slots=True)
-class News:
+class ChildChanged:
     """A child of a part was decided, or settled, or both."""
 
     part: PartRow
@@ -57,5 +57,5 @@ class News:
     settled: bool
 
 
-WorkItem = News | Branches | Freed | Items
+WorkItem = ChildChanged | BeginBranches | BeginFreed | CreateItems
 """What a run has on its work queue."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from itertools import accumulate
 from typing import Any
 
-from yarnloom.engine.queries.past_states import Past, has_ended_by, part_then, step_then
+from yarnloom.engine.queries.past_states import PastMoment, has_ended_by, part_then, step_then
 from yarnloom.engine.rules.states import CAME_TO_AN_END, StepState
 from yarnloom.engine.state.each_counts import steps_in
 from yarnloom.plan import Kind, Node, Plan
@@ -141,7 +141,7 @@ def inside_now(connection: Connection, plan: Plan, eaches: Iterable[Row]) -> dic
 
 
 def inside_then(
-    connection: Connection, plan: Plan, past: Past, eaches: Iterable[Row]
+    connection: Connection, plan: Plan, past: PastMoment, eaches: Iterable[Row]
 ) -> dict[int, Inside]:
     """The same as it was at a moment, counted from the steps; what had ended is as it is."""
     rows = list(eaches)
@@ -153,7 +153,7 @@ def inside_then(
     return found
 
 
-def _inside_then(connection: Connection, plan: Plan, past: Past, each: Row) -> Inside:
+def _inside_then(connection: Connection, plan: Plan, past: PastMoment, each: Row) -> Inside:
     run, rank = each["run"], each["rank"]
     counts, times, others = each_counters.steps_at(connection, run, rank, past.at, over=past.over)
     for step in others:
@@ -181,7 +181,7 @@ def _inside_then(connection: Connection, plan: Plan, past: Past, each: Row) -> I
     return Inside(plan, each["node"], each["total"], counts, in_order)
 
 
-def _ended_by(past: Past, attempts: Iterable[Row]) -> Iterator[int]:
+def _ended_by(past: PastMoment, attempts: Iterable[Row]) -> Iterator[int]:
     """How long each attempt took that had come to its end by a moment."""
     for one in attempts:
         came = one["outcome"] in CAME_TO_AN_END and one["begun_at"] is not None
@@ -200,7 +200,7 @@ def _anything_is_left(connection: Connection, each: Row) -> bool:
 
 
 def _add_left(
-    connection: Connection, plan: Plan, past: Past, each: Row, counts: each_counters.Counts
+    connection: Connection, plan: Plan, past: PastMoment, each: Row, counts: each_counters.Counts
 ) -> None:
     """Steps that never began in what had ended by then."""
     parts, begun = each_counters.left_by(connection, each["run"], each["id"], each["rank"], past.at)

@@ -29,7 +29,7 @@ from yarnloom.engine.rules.states import (
     HELD_RUN,
     NOT_BEGUN,
     RUN_ENDED,
-    Entry,
+    Admission,
     RunState,
     StepState,
 )
@@ -59,7 +59,7 @@ def why(transaction: Transaction, command: Why) -> View:
         NotFound: there is no such run.
     """
     run = transaction.run(command.run)
-    teller = _Teller(transaction, run, command)
+    teller = _Explainer(transaction, run, command)
     entries = [] if run.state in RUN_ENDED else teller.entries(command)
     return {
         "run": run.number,
@@ -84,7 +84,7 @@ def list_quiet(transaction: Transaction, _: ListQuiet) -> list[int]:
     return sorted(found)
 
 
-class _Teller:
+class _Explainer:
     def __init__(self, transaction: Transaction, run: RunRow, command: Why) -> None:
         self.transaction = transaction
         self.waiters = command.waiters
@@ -103,9 +103,9 @@ class _Teller:
             yield reason_of("stopping", message)
         if run.state in HELD_RUN:
             yield self.of_pause(None, "is paused" if run.state == RunState.PAUSED else "is pausing")
-        if run.entered == Entry.AHEAD:
+        if run.entered == Admission.AHEAD:
             yield self.of_start()
-        if run.entered == Entry.HELD:
+        if run.entered == Admission.HELD:
             others = store.runs_under_way(self.transaction.unit, run.workflow)
             numbers = [number for number, entered in others if entered]
             text = (
@@ -142,7 +142,7 @@ class _Teller:
         )
         if command.item is not None:
             parts.insert(0, unit.parts.need(command.item))
-        if self.run.entered == Entry.ENTERED:
+        if self.run.entered == Admission.ENTERED:
             for part in parts[: SHOWN + 1]:
                 if part.outcome is None and part.rest_state is None:
                     found += islice(self.to_come(part, command.rank), SHOWN + 1)

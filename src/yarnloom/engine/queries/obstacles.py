@@ -8,7 +8,7 @@ from typing import Any
 
 from yarnloom.engine.compact import granted_items
 from yarnloom.engine.rules.fair_queue import MOST_AHEAD
-from yarnloom.engine.rules.limits import Closed, Shut, base_of
+from yarnloom.engine.rules.limits import BlockReason, PoolBlocked, base_of
 from yarnloom.engine.state.contracts import (
     Misfit,
     needs_of,
@@ -102,31 +102,35 @@ def _run_of(transaction: Transaction, attempt: int) -> int:
 def _of_pool(transaction: Transaction, step: StepRow) -> Iterator[View]:
     if not step.pool:
         return
-    gate = transaction.memory.pools.gate(step.pool)
-    for closed in gate.obstacles(transaction.mono):
-        facts = {"pool": step.pool, "limit": gate.settings.limit, "in_use": gate.in_use.total()}
+    limiter = transaction.memory.pools.limiter(step.pool)
+    for closed in limiter.obstacles(transaction.mono):
+        facts = {
+            "pool": step.pool,
+            "limit": limiter.settings.limit,
+            "in_use": limiter.in_use.total(),
+        }
         yield reason_of(f"pool_{closed.why}", _pool_text(transaction, step.pool, closed), **facts)
 
 
-def _pool_text(transaction: Transaction, pool: str, closed: Closed) -> str:
-    gate = transaction.memory.pools.gate(pool)
+def _pool_text(transaction: Transaction, pool: str, closed: PoolBlocked) -> str:
+    limiter = transaction.memory.pools.limiter(pool)
     match closed.why:
-        case Shut.PAUSED:
-            paused = gate.settings.paused or {}
+        case BlockReason.PAUSED:
+            paused = limiter.settings.paused or {}
             reason = f": {paused['reason']}" if paused.get("reason") else ""
             return f"pool {base_of(pool)} is paused by {paused.get('by')}{reason}"
-        case Shut.HALTED:
+        case BlockReason.HALTED:
             return f"pool {base_of(pool)} has the limit 0"
-        case Shut.FULL:
-            runs = [run for run, _ in gate.in_use.most_common()]
-            count, limit = gate.in_use.total(), gate.settings.limit
+        case BlockReason.FULL:
+            runs = [run for run, _ in limiter.in_use.most_common()]
+            count, limit = limiter.in_use.total(), limiter.settings.limit
             return f"waits for pool {pool} ({count} of {limit} in use by {run_words(runs)})"
     left = (
         ""
         if closed.until is None
         else f", the next in {seconds_left(closed.until - transaction.mono)}"
     )
-    return f"waits for pool {pool} (at most {gate.settings.rate} begin{left})"
+    return f"waits for pool {pool} (at most {limiter.settings.rate} begin{left})"
 
 
 def seconds_left(seconds: float) -> str:

@@ -38,7 +38,7 @@ _RENEWED = {"state": StepState.SKIPPED, "skip_reason": SkipReason.NOT_REACHED}
 
 
 @dataclass(frozen=True, slots=True)
-class Past:
+class PastMoment:
     """A moment of a run.
 
     Attributes:
@@ -54,7 +54,7 @@ class Past:
     over: bool = False
 
 
-def past_of(at: int, mends: Sequence[int], ended_by: Callable[[int], int]) -> Past:
+def past_of(at: int, mends: Sequence[int], ended_by: Callable[[int], int]) -> PastMoment:
     """The moment, by when the run was mended.
 
     Args:
@@ -64,11 +64,11 @@ def past_of(at: int, mends: Sequence[int], ended_by: Callable[[int], int]) -> Pa
     """
     number = bisect_right(mends, at) + 1
     last = number > len(mends)
-    return Past(at, number, last, not last and at >= ended_by(number))
+    return PastMoment(at, number, last, not last and at >= ended_by(number))
 
 
 def rows_then(
-    past: Past,
+    past: PastMoment,
     plan: Plan,
     parts: Iterable[Row],
     steps: Iterable[Row],
@@ -104,7 +104,7 @@ def rows_then(
     return found
 
 
-def step_then(past: Past, row: Row, attempts: Sequence[Row]) -> Row | None:
+def step_then(past: PastMoment, row: Row, attempts: Sequence[Row]) -> Row | None:
     """A step's row as it was; None if it had not begun to wait for a worker.
 
     Args:
@@ -146,7 +146,7 @@ def step_then(past: Past, row: Row, attempts: Sequence[Row]) -> Row | None:
     return {**then, "state": state, "error": last["error"], "ended_at": ended_at}
 
 
-def _unattempted_then(past: Past, row: Row, attempts: Sequence[Row]) -> Row | None:
+def _unattempted_then(past: PastMoment, row: Row, attempts: Sequence[Row]) -> Row | None:
     """The row of a step of which nothing had been handed out."""
     if not attempts and _by(past, row["ended_at"]):
         return row
@@ -156,7 +156,7 @@ def _unattempted_then(past: Past, row: Row, attempts: Sequence[Row]) -> Row | No
     return {**row, **_RENEWED} if past.over else None
 
 
-def part_then(past: Past, row: Row, counts: Mapping[str, int]) -> Row | None:
+def part_then(past: PastMoment, row: Row, counts: Mapping[str, int]) -> Row | None:
     """A part's row as it was, with how many of its children were how; None if it had not begun."""
     if not _by(past, row["started_at"]):
         return None
@@ -180,11 +180,11 @@ def part_then(past: Past, row: Row, counts: Mapping[str, int]) -> Row | None:
     }
 
 
-def has_ended_by(past: Past, row: Row) -> bool:
+def has_ended_by(past: PastMoment, row: Row) -> bool:
     """Whether a part had ended, and is now as it was then."""
     return past.last and row["state"] != PartState.WAITING and _by(past, row["ended_at"])
 
 
-def _by(past: Past, at: int | None) -> bool:
+def _by(past: PastMoment, at: int | None) -> bool:
     """Whether something had happened by then."""
     return at is not None and at <= past.at

@@ -12,7 +12,9 @@ from yarnloom.store import PartRow, RunRow
 _OF_ROOT = ("outcome", "size", "fraction", "fraction_then", "moved_at")
 
 
-def present(transaction: Transaction, run: RunRow, root: PartRow | None = None) -> dict[str, Any]:
+def run_view_of(
+    transaction: Transaction, run: RunRow, root: PartRow | None = None
+) -> dict[str, Any]:
     """The run as the API shows it.
 
     Args:

@@ -1,7 +1,7 @@
 """Pools: how many attempts may run at once, how many may begin in a time, and whether any may.
 
-A pool's settings are one; each value of a pool with `per=` has a gate of its own, which counts. A
-gate that is closed says why: whoever decides and whoever explains ask the same function.
+A pool's settings are one; each value of a pool with `per=` has a limiter of its own, which counts.
+A limiter that is closed says why: what decides and what explains call the same function.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from yarnloom.plan import Rate
 RECENT = 60
 
 
-class Shut(StrEnum):
+class BlockReason(StrEnum):
     """Why nothing of a pool may start."""
 
     PAUSED = "paused"  # by hand
@@ -36,7 +36,7 @@ class Declared:
 
 
 @dataclass(slots=True)
-class Settings:
+class PoolLimits:
     """A pool as it is known: what looms say, and what was set by hand, which wins.
 
     Attributes:
@@ -96,15 +96,15 @@ class Settings:
 
 
 @dataclass(frozen=True, slots=True)
-class Closed:
+class PoolBlocked:
     """That nothing of a pool may start, and why; `until` is a time of the steady clock."""
 
-    why: Shut
+    why: BlockReason
     until: float | None = None
 
 
 @dataclass(slots=True)
-class Gate:
+class Limiter:
     """What counts for one limit: a pool's, or that of one value of a pool with `per=`.
 
     Attributes:
@@ -117,7 +117,7 @@ class Gate:
         opened_at: when it was last found open again, in microseconds since 1970 UTC.
     """
 
-    settings: Settings
+    settings: PoolLimits
     in_use: Counter[int] = field(default_factory=Counter)
     unbegun: set[int] = field(default_factory=set)
     begins: deque[float] = field(default_factory=deque)
@@ -125,32 +125,32 @@ class Gate:
     shut: bool = False
     opened_at: int = 0
 
-    def note(self, closed: Closed | None, now: int) -> None:
+    def record_use(self, closed: PoolBlocked | None, now: int) -> None:
         """It was looked at, and was closed or open: so it is known how long steps waited for it."""
         if self.shut and closed is None:
             self.opened_at = now
         self.shut = closed is not None
 
-    def closed(self, mono: float) -> Closed | None:
+    def closed(self, mono: float) -> PoolBlocked | None:
         """Why nothing of it may start now; None if something may."""
         return next(self.obstacles(mono), None)
 
-    def obstacles(self, mono: float) -> Iterator[Closed]:
+    def obstacles(self, mono: float) -> Iterator[PoolBlocked]:
         """Everything because of which nothing of it may start now."""
         settings = self.settings
         if settings.paused is not None:
-            yield Closed(Shut.PAUSED)
+            yield PoolBlocked(BlockReason.PAUSED)
         if settings.limit == 0:
-            yield Closed(Shut.HALTED)
+            yield PoolBlocked(BlockReason.HALTED)
         elif settings.limit is not None and self.in_use.total() >= settings.limit:
-            yield Closed(Shut.FULL)
+            yield PoolBlocked(BlockReason.FULL)
         if settings.rate is not None:
             self._forget(mono)
             if len(self.begins) + len(self.unbegun) >= settings.rate.count:
                 first = self.begins[0] + settings.rate.seconds if self.begins else None
-                yield Closed(Shut.RATE, first)
+                yield PoolBlocked(BlockReason.RATE, first)
 
-    def hand_out(self, run: int, attempt: int) -> None:
+    def enter(self, run: int, attempt: int) -> None:
         """An attempt was given to a worker."""
         self.in_use[run] += 1
         self.unbegun.add(attempt)
@@ -213,37 +213,37 @@ class Pools:
     """All pools of the service."""
 
     def __init__(self) -> None:
-        self.settings: dict[str, Settings] = {}
-        self._gates: dict[str, dict[str, Gate]] = {}
+        self.settings: dict[str, PoolLimits] = {}
+        self._limiters: dict[str, dict[str, Limiter]] = {}
 
-    def need(self, name: str) -> Settings:
+    def need(self, name: str) -> PoolLimits:
         """The settings of a pool; one that is not known limits nothing."""
-        return self.settings.get(name) or Settings()
+        return self.settings.get(name) or PoolLimits()
 
-    def gate(self, pool: str) -> Gate:
-        """The gate of a pool, or of one of its values."""
+    def limiter(self, pool: str) -> Limiter:
+        """The limiter of a pool, or of one of its values."""
         base = base_of(pool)
-        gates = self._gates.setdefault(base, {})
-        found = gates.get(pool)
+        limiters = self._limiters.setdefault(base, {})
+        found = limiters.get(pool)
         if found is None:
-            found = gates[pool] = Gate(self.need(base))
+            found = limiters[pool] = Limiter(self.need(base))
         return found
 
-    def gates(self, name: str) -> dict[str, Gate]:
-        """The gates of a pool by key, as far as anything is to be remembered of them."""
-        return self._gates.get(name, {})
+    def limiters(self, name: str) -> dict[str, Limiter]:
+        """The limiters of a pool by key, as far as anything is to be remembered of them."""
+        return self._limiters.get(name, {})
 
     def forget(self, name: str) -> None:
         """A pool was removed."""
         del self.settings[name]
-        self._gates.pop(name, None)
+        self._limiters.pop(name, None)
 
     def rated(self, pool: str) -> bool:
         """Whether a pool has a rate."""
         return bool(pool) and self.need(base_of(pool)).rated
 
     def tidy(self, pool: str, mono: float) -> None:
-        """Forget a gate that counts nothing."""
-        gates = self._gates.get(base_of(pool), {})
-        if pool in gates and gates[pool].counts_nothing(mono) and not gates[pool].armed:
-            del gates[pool]
+        """Forget a limiter that counts nothing."""
+        limiters = self._limiters.get(base_of(pool), {})
+        if pool in limiters and limiters[pool].counts_nothing(mono) and not limiters[pool].armed:
+            del limiters[pool]

@@ -39,7 +39,7 @@ class PartState(StrEnum):
     SKIPPED = "skipped"
 
 
-class Entry(IntEnum):
+class Admission(IntEnum):
     """Whether a run has begun to wait for workers, and what it waits for before."""
 
     AHEAD = -1  # for its start time, or to be opened in its turn

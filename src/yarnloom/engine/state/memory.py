@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.engine.commands import Chore
+from yarnloom.engine.commands import ListJob
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.grants import Grants
@@ -44,8 +44,8 @@ class Jobs:
         serial: the number of the newest.
     """
 
-    open: dict[int, Chore] = field(default_factory=dict)
-    new: list[Chore] = field(default_factory=list)
+    open: dict[int, ListJob] = field(default_factory=dict)
+    new: list[ListJob] = field(default_factory=list)
     serial: int = 0
 
 

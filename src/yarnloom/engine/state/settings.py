@@ -16,7 +16,7 @@ KEEP_FILES = 86_400.0
 
 
 @dataclass(slots=True)
-class Settings:
+class EngineSettings:
     """Limits, and what the engine takes from outside.
 
     Attributes:

@@ -15,7 +15,7 @@ from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.last_hour import Recent, Tally
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.progress import PASSED_OVER
-from yarnloom.engine.state.settings import Settings
+from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.errors import Gone, NotFound
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
 from yarnloom.secrets import Vault
@@ -60,7 +60,7 @@ class Ended:
 
 
 @dataclass(frozen=True, slots=True)
-class Late:
+class DeferredAnswer:
     """An answer that is made when the whole transaction is done, with what follows from it."""
 
     make: Callable[[], Any]
@@ -107,7 +107,7 @@ class RunTime:
 
 
 @dataclass(slots=True)
-class Counts:
+class RunCounts:
     """What is counted over many runs.
 
     Attributes:
@@ -175,10 +175,10 @@ class Transaction:
     unit: Unit
     folder: Folder
     memory: Memory
-    settings: Settings
+    settings: EngineSettings
     plans: dict[int, Plan]
     time: RunTime
-    counts: Counts
+    counts: RunCounts
     changes: Changes = field(default_factory=Changes)
     composing: Composing = field(default_factory=Composing)
     afterwards: Afterwards = field(default_factory=Afterwards)
@@ -201,21 +201,21 @@ class Transaction:
 
     # Timers
 
-    def remind(self, kind: str, at: int) -> None:
+    def set_timer(self, kind: str, at: int) -> None:
         """Set the timer of a kind: at that time the engine looks into the store for what is due.
 
         The times are in the store; in memory is one entry for each kind, of the earliest.
         """
         self.memory.timers.set(kind, self.time.mono_of(at))
 
-    def remind_by_day(self, kind: str, wall: int) -> None:
+    def set_timer_by_day(self, kind: str, wall: int) -> None:
         """Set the timer of a kind for a time of day."""
-        self.remind(kind, wall + self.time.ahead)
+        self.set_timer(kind, wall + self.time.ahead)
 
-    def remind_of_start(self, run: RunRow) -> None:
+    def set_start_timer(self, run: RunRow) -> None:
         """Set the timer that opens a run when its start time comes."""
         at = (run.start_at or 0) + (0 if run.after_a_while else self.time.ahead)
-        self.remind(START_DUE, max(at, self.now))
+        self.set_timer(START_DUE, max(at, self.now))
 
     def expect_begin(self, attempt: int) -> None:
         """Look again at an attempt that a worker got, if it does not begin."""

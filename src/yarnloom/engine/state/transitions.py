@@ -11,7 +11,7 @@ from yarnloom.engine.rules.states import (
     RUN_TABLE,
     STEP_ENDED,
     STEP_TABLE,
-    Entry,
+    Admission,
     RunEvent,
     StepEvent,
     StepState,
@@ -41,7 +41,7 @@ def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
         transaction.counts.hours.end(
             run.workflow, transaction.now, RUN, str(run.state), waited, took
         )
-        if run.entered != Entry.AHEAD:
+        if run.entered != Admission.AHEAD:
             transaction.memory.workflows.counted(run.entered)[run.workflow] -= 1
         if transaction.memory.workflows.held[run.workflow]:
             transaction.afterwards.made_room.add(run.workflow)
@@ -77,7 +77,7 @@ def move_step(
     if after not in KEEPS_DUE:
         step.due_at = None
     if step.deadline_at is not None and after not in STEP_ENDED:
-        transaction.remind(DEADLINE_DUE, step.deadline_at)
+        transaction.set_timer(DEADLINE_DUE, step.deadline_at)
     transaction.unit.steps.touch(step)
     step_moved(transaction, step, event)
     count_child(transaction, step.part, before, after)

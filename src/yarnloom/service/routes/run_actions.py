@@ -15,12 +15,12 @@ from yarnloom.engine.commands import (
     ChangeRun,
     Command,
     FailuresOf,
-    HandleStep,
     MendRun,
     PauseRun,
     RerunRun,
     ResumeRun,
     SettleEffect,
+    StepAction,
 )
 from yarnloom.engine.queries import run_graph
 from yarnloom.engine.queries.views import command_view, effect_view, views_of
@@ -177,7 +177,7 @@ async def act_on_step(
     place = await core.runs.look_into(number, run_graph.step_place, address)
     body = body or StepBody()
     await core.submit(
-        HandleStep(
+        StepAction(
             run=number,
             address=place["address"],
             node=place["node"],

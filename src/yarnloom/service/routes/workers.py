@@ -10,11 +10,11 @@ from fastapi.responses import Response
 from starlette.types import Receive
 
 from yarnloom.engine.commands import (
-    Ask,
     BeginEffect,
     DrainWorker,
     EndEffect,
-    Leave,
+    LeaveService,
+    Poll,
     Register,
     Report,
     Reported,
@@ -24,11 +24,11 @@ from yarnloom.protocol.bodies import (
     ReasonBody,
 )
 from yarnloom.protocol.worker_bodies import (
-    AskBody,
     BeginEffectBody,
     DoneBody,
     EndEffectBody,
     ItemBody,
+    PollBody,
     RegisterBody,
     ReportBody,
 )
@@ -90,13 +90,13 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
 
 
 @router.post("/{worker}/ask", responses=problems(404, 503))
-async def ask(core: TheCore, request: Request, worker: WorkerId, body: AskBody) -> Response:
+async def ask(core: TheCore, request: Request, worker: WorkerId, body: PollBody) -> Response:
     """The open request: answered as soon as there is work or an order, empty after 20 to 25 s."""
     return answer(*await asked(core, request.receive, worker, body))
 
 
 async def asked(
-    core: Core, receive: Receive, worker: str, body: AskBody
+    core: Core, receive: Receive, worker: str, body: PollBody
 ) -> tuple[dict[str, Any], int]:
     """The answer to a worker's open request, which has been received whole, and its status."""
     closed = asyncio.ensure_future(_closed(receive))
@@ -179,10 +179,10 @@ def _done_items(done: DoneBody) -> list[ReportItem]:
     ]
 
 
-def _ask_of(worker: str, body: AskBody) -> Ask:
+def _ask_of(worker: str, body: PollBody) -> Poll:
     received = tuple(body.received)
     places = (body.places, body.io_places, body.ahead)
-    return Ask(worker, received, *places, body.trouble, body.epoch)
+    return Poll(worker, received, *places, body.trouble, body.epoch)
 
 
 @router.post("/{worker}/begin-effect", responses=problems(404, 409, 503))
@@ -211,5 +211,5 @@ async def drain(
 @router.delete("/{worker}", status_code=204, response_class=Response)
 async def leave(core: TheCore, worker: WorkerId) -> Response:
     """A worker ends, with nothing in hand any more."""
-    await core.submit(Leave(worker))
+    await core.submit(LeaveService(worker))
     return Response(status_code=204)

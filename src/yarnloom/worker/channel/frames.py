@@ -32,11 +32,11 @@ LARGEST = 64 * 2**20
 """Bytes of a frame; a longer one cannot have been meant."""
 
 
-class Closed(Exception):
+class ChannelClosed(Exception):
     """The other side is gone."""
 
 
-class Broken(Exception):
+class ChannelBroken(Exception):
     """What came is no frame, so nothing more can be read."""
 
 
@@ -91,7 +91,7 @@ class Channel:
 
         Raises:
             ValueRefused: it cannot be written as JSON; nothing was sent.
-            Closed: the other side is gone.
+            ChannelClosed: the other side is gone.
         """
         self.send_frames((frame(message),))
 
@@ -99,21 +99,21 @@ class Channel:
         """Send messages that are frames already, together.
 
         Raises:
-            Closed: the other side is gone.
+            ChannelClosed: the other side is gone.
         """
         data = b"".join(frames)
         with self._sending:
             try:
                 self._sock.sendall(data)
             except OSError as error:
-                raise Closed from error
+                raise ChannelClosed from error
 
     def receive(self) -> Message:
         """Wait for the next message.
 
         Raises:
-            Closed: the other side is gone.
-            Broken: what came is no frame.
+            ChannelClosed: the other side is gone.
+            ChannelBroken: what came is no frame.
         """
         while not self._ready:
             if not self._take():
@@ -124,8 +124,8 @@ class Channel:
         """The messages that have arrived, without waiting; of very many the first.
 
         Raises:
-            Closed: the other side is gone and everything it sent was taken.
-            Broken: what came is no frame.
+            ChannelClosed: the other side is gone and everything it sent was taken.
+            ChannelBroken: what came is no frame.
         """
         try:
             for _ in range(_READS):
@@ -133,7 +133,7 @@ class Channel:
                     break  # that was all
         except BlockingIOError:
             pass
-        except Closed:
+        except ChannelClosed:
             if len(self._buffer) == self._at and not self._ready:
                 raise
         while self._take():
@@ -151,9 +151,9 @@ class Channel:
         try:
             data = self._sock.recv(_CHUNK, flags)
         except ConnectionError as error:
-            raise Closed from error
+            raise ChannelClosed from error
         if not data:
-            raise Closed
+            raise ChannelClosed
         if self._at:  # drop consumed bytes once a read, not once a frame
             del self._buffer[: self._at]
             self._at = 0
@@ -167,7 +167,7 @@ class Channel:
             return False
         length, attempt = _HEADER.unpack_from(buffer, self._at)
         if length > LARGEST:
-            raise Broken(f"a frame of {length:,} bytes")
+            raise ChannelBroken(f"a frame of {length:,} bytes")
         end = begin + length
         if len(buffer) < end:
             return False
@@ -201,7 +201,7 @@ class PatientChannel(Channel):
         """Send messages that are frames already, together, now or as soon as there is room.
 
         Raises:
-            Closed: the other side is gone.
+            ChannelClosed: the other side is gone.
         """
         waits = bool(self._unsent)
         self._unsent += b"".join(frames)
@@ -219,10 +219,10 @@ class PatientChannel(Channel):
             pass
         except OSError as error:
             self._unsent.clear()
-            raise Closed from error
+            raise ChannelClosed from error
 
     def _go_on(self) -> None:
-        with contextlib.suppress(Closed):  # which is noticed where it is read
+        with contextlib.suppress(ChannelClosed):  # which is noticed where it is read
             self._send_some()
         if not self._unsent:
             self._loop.remove_writer(self.fileno())

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import struct
 
-from yarnloom.sdk.interrupts import HELD_AT, HELD_BYTES, Page
+from yarnloom.sdk.interrupts import HELD_AT, HELD_BYTES, SharedPage
 from yarnloom.values import decode, dump
 from yarnloom.worker.channel.frames import Message
 
@@ -35,7 +35,7 @@ class HeldMessages:
         page: shared with the worker.
     """
 
-    def __init__(self, page: Page) -> None:
+    def __init__(self, page: SharedPage) -> None:
         self._memory = page.memory
         self._sent = self._size = 0
 
@@ -74,7 +74,7 @@ class HeldReader:
         page: shared with the process.
     """
 
-    def __init__(self, page: Page) -> None:
+    def __init__(self, page: SharedPage) -> None:
         self._memory = page.memory
         self._sent = 0  # how often messages from the memory have arrived
         self._read = 0  # bytes that were read ahead of their arrival

@@ -13,14 +13,14 @@ import threading
 import time
 
 from yarnloom.values import dump
-from yarnloom.worker.channel.frames import Channel, Closed, Message, frames_of
+from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message, frames_of
 from yarnloom.worker.channel.held_messages import MARK, HeldMessages
 
 TOGETHER = 64
 HELD_SECONDS = 0.003
 
 
-class Outbox:
+class MessageBuffer:
     """Sends messages over a channel; any thread may.
 
     Args:
@@ -47,7 +47,7 @@ class Outbox:
 
         Raises:
             ValueRefused: it cannot be written as JSON; nothing was sent.
-            Closed: the other side is gone.
+            ChannelClosed: the other side is gone.
         """
         text = dump(message)
         with self._lock:
@@ -64,7 +64,7 @@ class Outbox:
         """Send what waits; from now on everything is sent at once.
 
         Raises:
-            Closed: the other side is gone.
+            ChannelClosed: the other side is gone.
         """
         with self._lock:
             self._held = False
@@ -94,7 +94,7 @@ class Outbox:
             self._some.wait()
             self._some.clear()
             time.sleep(HELD_SECONDS)
-            with self._lock, contextlib.suppress(Closed):
+            with self._lock, contextlib.suppress(ChannelClosed):
                 if self._texts:
                     if self._is_late():
                         self._tell()

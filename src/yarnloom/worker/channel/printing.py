@@ -19,8 +19,8 @@ from datetime import UTC, datetime
 from typing import Any, TextIO
 
 from yarnloom.sdk.current_attempt import attempt_now
-from yarnloom.sdk.interrupts import Page
-from yarnloom.worker.channel.frames import Closed, Message
+from yarnloom.sdk.interrupts import SharedPage
+from yarnloom.worker.channel.frames import ChannelClosed, Message
 
 LONGEST_LINE = 16_384
 PATIENCE = 1.0
@@ -46,7 +46,7 @@ class Pipes:
         page: in which the worker says that it reads them.
     """
 
-    def __init__(self, page: Page) -> None:
+    def __init__(self, page: SharedPage) -> None:
         self._page = page
 
     def settle(self) -> None:
@@ -135,7 +135,7 @@ class AttemptStream(io.TextIOWrapper):
             }
             try:
                 self._send(message)
-            except Closed:
+            except ChannelClosed:
                 return
 
 

@@ -26,13 +26,13 @@ from yarnloom.errors import (
 from yarnloom.media_types import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked_values import with_loaded
-from yarnloom.sdk.attempt_line import Line
+from yarnloom.sdk.attempt_line import AttemptLine
 from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.file_values import SHELF
-from yarnloom.sdk.hooks import MILD, Around, AroundFailed
+from yarnloom.sdk.hooks import RESUMABLE_STOPS, Around, AroundFailed
 from yarnloom.sdk.task import Task
 from yarnloom.values import VALUE_LIMIT, decode, depth_problem, dump, encode, not_finite, pointer
-from yarnloom.worker.channel.frames import Closed
+from yarnloom.worker.channel.frames import ChannelClosed
 from yarnloom.worker.channel.printing import printable
 
 TRACEBACK_LIMIT = 32_000
@@ -79,7 +79,7 @@ class Called:
         What one raises that is to end is no failure; one that is to go on later is stopped only
         where it lets `Stopped` through.
         """
-        if why in MILD:
+        if why in RESUMABLE_STOPS:
             if self.outcome == "stopped" and why == "drain":
                 return replace(self, outcome="handed_back")
             return self
@@ -153,7 +153,7 @@ def _call(
             found = asyncio.run(_alone(task, inputs, context, around))
         else:
             found = around.call(context, lambda: run(task.function, inputs))
-    except Closed:
+    except ChannelClosed:
         raise
     except BaseException as error:
         # Also SystemExit and KeyboardInterrupt: a task must not end its process.
@@ -175,7 +175,7 @@ def call_plain(task: Task, value: Any, on_begin: Callable[[], None], run: Run) -
     on_begin()
     try:
         found = run(task.function, inputs)
-    except Closed:
+    except ChannelClosed:
         raise
     except BaseException as error:
         return raised(error)
@@ -210,7 +210,7 @@ def _loaded(value: dict[str, Any]) -> Any:
         return [decode(line) for line in lines]
 
 
-async def fetch_ahead(value: Any, context: BaseContext, line: Line) -> None:
+async def fetch_ahead(value: Any, context: BaseContext, line: AttemptLine) -> None:
     """Fetch every file that an input names, for a task that cannot wait for them later."""
     for sha256 in named_in(json.dumps(value)):
         answer = await line.ask_later({"kind": "fetch_file", "sha256": sha256})

@@ -16,7 +16,7 @@ import threading
 import time
 from collections.abc import Iterator
 
-from yarnloom.sdk.interrupts import Page
+from yarnloom.sdk.interrupts import SharedPage
 
 CLOCK = getattr(time, "CLOCK_BOOTTIME", getattr(time, "CLOCK_MONOTONIC", 1))
 """Goes on while the machine sleeps, where the system has such a clock."""
@@ -73,7 +73,7 @@ class Deadline:
         page: shared with the worker.
     """
 
-    def __init__(self, page: Page) -> None:
+    def __init__(self, page: SharedPage) -> None:
         self._page = page
         self._lock = threading.Lock()
         self._held = 0

@@ -24,11 +24,11 @@ from typing import NoReturn
 from yarnloom.errors import LoomError
 from yarnloom.sdk.current_attempt import attempt_now
 from yarnloom.sdk.hooks import AroundFailed
-from yarnloom.sdk.interrupts import Interrupts, Page
+from yarnloom.sdk.interrupts import Interrupts, SharedPage
 from yarnloom.sdk.loom import Loom
-from yarnloom.worker.channel.frames import Channel, Closed, Message
+from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message
 from yarnloom.worker.channel.held_messages import HeldMessages
-from yarnloom.worker.channel.outbox import Outbox
+from yarnloom.worker.channel.outbox import MessageBuffer
 from yarnloom.worker.channel.printing import Send, printable
 from yarnloom.worker.channel.tickets import Tickets
 from yarnloom.worker.child.call_task import raised
@@ -39,7 +39,7 @@ from yarnloom.worker.child.served_tasks import is_plain, load_looms, serving
 
 
 @dataclass(frozen=True, slots=True)
-class Loaded:
+class LoadedLooms:
     """Looms that were loaded.
 
     Attributes:
@@ -90,7 +90,7 @@ def prepare(handler: logging.Handler) -> None:
     logging.basicConfig(level=logging.INFO, handlers=[handler])
 
 
-def load(channel: Channel, specs: list[str]) -> Loaded | None:
+def load(channel: Channel, specs: list[str]) -> LoadedLooms | None:
     """Load the looms; None where they cannot be loaded, and the worker was told."""
     try:
         looms = load_looms(specs)
@@ -102,14 +102,14 @@ def load(channel: Channel, specs: list[str]) -> Loaded | None:
     except LoomError as error:
         channel.send({"kind": "unusable", "message": str(error)})
         return None
-    return Loaded(looms, facts, [_folder_of(one) for one in specs])
+    return LoadedLooms(looms, facts, [_folder_of(one) for one in specs])
 
 
 def work(
-    channel: Channel, ends: Ends, handler: MessageHandler, loaded: Loaded, places: int | None
+    channel: Channel, ends: Ends, handler: MessageHandler, loaded: LoadedLooms, places: int | None
 ) -> int:
     """Say what was loaded, and run attempts until the worker goes away; return the exit code."""
-    page = Page(ends.page)
+    page = SharedPage(ends.page)
     interrupts = Interrupts(page)
     interrupts.install()
     deadline = Deadline(page)
@@ -120,14 +120,14 @@ def work(
             if places is not None:
                 asyncio.run(run_shared(channel, looms, served, places, deadline))
             else:
-                outbox = Outbox(channel, HeldMessages(page))
+                outbox = MessageBuffer(channel, HeldMessages(page))
                 handler.send = outbox.send
                 os.register_at_fork(after_in_child=outbox.in_fork)
                 tickets = Tickets(ends.tickets)
                 Alone(channel, outbox, tickets, page, served, interrupts, deadline).run()
     except AroundFailed as error:
         fault = raised(error).error or {}
-        with contextlib.suppress(Closed):
+        with contextlib.suppress(ChannelClosed):
             channel.send({"kind": "around_failed", "message": str(error), **fault})
         return 1
     return 0
@@ -163,7 +163,7 @@ class MessageHandler(logging.Handler):
                     "text": printable(self.format(record)),
                 }
             )
-        except Closed:
+        except ChannelClosed:
             pass
         except Exception:
             self.handleError(record)

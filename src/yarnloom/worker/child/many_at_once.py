@@ -21,7 +21,7 @@ from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.current_attempt import ATTEMPT
 from yarnloom.sdk.file_values import SHELF
 from yarnloom.sdk.loom import Loom
-from yarnloom.worker.channel.frames import UNREADABLE, Channel, Closed, Message
+from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
 from yarnloom.worker.channel.printing import AttemptStream, published
 from yarnloom.worker.child.call_task import Called, fetch_ahead, prepare, raised, returned
 from yarnloom.worker.child.deadline import Deadline
@@ -167,7 +167,7 @@ class _Shared:
         try:
             for message in self.channel.pending():
                 self.take(message)
-        except Closed:
+        except ChannelClosed:
             asyncio.get_running_loop().remove_reader(self.channel.fileno())
             self.gone.set()
 
@@ -217,7 +217,7 @@ class _Shared:
             stream.finish(attempt)
         self.begun.discard(attempt)
         self.stops.pop(attempt, None)
-        with contextlib.suppress(Closed):
+        with contextlib.suppress(ChannelClosed):
             send_end(
                 self.channel,
                 attempt,

@@ -19,15 +19,15 @@ from typing import Any
 
 from yarnloom.sdk import current_attempt
 from yarnloom.sdk.file_values import SHELF, Shelf
-from yarnloom.sdk.interrupts import Interrupts, Page
-from yarnloom.worker.channel.frames import UNREADABLE, Channel, Closed, Message
-from yarnloom.worker.channel.outbox import Outbox
+from yarnloom.sdk.interrupts import Interrupts, SharedPage
+from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
+from yarnloom.worker.channel.outbox import MessageBuffer
 from yarnloom.worker.channel.printing import AttemptStream, Pipes, published
 from yarnloom.worker.channel.tickets import Tickets
 from yarnloom.worker.child.call_task import NOT_CALLED, Called, call_plain, call_task
 from yarnloom.worker.child.deadline import Deadline
 from yarnloom.worker.child.many_at_once import answer_of, send_end, unreadable
-from yarnloom.worker.child.relay import Relay, not_behind
+from yarnloom.worker.child.relay import PassedOutputs, not_behind
 from yarnloom.worker.child.served_tasks import Served
 
 FORKED = 0.0003
@@ -55,9 +55,9 @@ class Alone:
     def __init__(
         self,
         channel: Channel,
-        outbox: Outbox,
+        outbox: MessageBuffer,
         tickets: Tickets,
-        page: Page,
+        page: SharedPage,
         served: dict[str, Served],
         interrupts: Interrupts,
         deadline: Deadline,
@@ -70,7 +70,7 @@ class Alone:
         self._served = served
         self._deadline = deadline
         self._works: dict[int, Message] = {}
-        self._relay = Relay()
+        self._relay = PassedOutputs()
         self._spent: dict[str, tuple[float, float]] = {}  # the last two times
         self._ending = False
         self._pipes = Pipes(page)
@@ -90,7 +90,7 @@ class Alone:
         self._poll.register(self._tickets.fileno(), select.POLLIN)
         self._poll.register(self.channel.fileno(), select.POLLIN)
         self.outbox.send({"kind": "ready"})
-        with contextlib.suppress(Closed):
+        with contextlib.suppress(ChannelClosed):
             while (work := self._next()) is not None:
                 if work["kind"] == UNREADABLE:
                     self.outbox.send(unreadable(work))

@@ -20,7 +20,7 @@ LARGEST_PASSED = 64 * 1024
 """Bytes of an output that is passed on; the service, which has limits, handles larger ones."""
 
 
-class Relay:
+class PassedOutputs:
     """What the attempts gave that a process ran last, one behind the other."""
 
     def __init__(self) -> None:

@@ -15,7 +15,13 @@ from typing import Any
 
 from yarnloom.sdk.interrupts import SIGNAL
 from yarnloom.values import dump
-from yarnloom.worker.channel.frames import UNREADABLE, Closed, Message, PatientChannel, frames_of
+from yarnloom.worker.channel.frames import (
+    UNREADABLE,
+    ChannelClosed,
+    Message,
+    PatientChannel,
+    frames_of,
+)
 from yarnloom.worker.channel.held_messages import TRIES, HeldReader
 from yarnloom.worker.channel.printing import LONGEST_LINE
 from yarnloom.worker.channel.tickets import Tickets
@@ -168,7 +174,7 @@ class Child:
         for work in works:
             self.attempts[work["attempt"]] = work
         self.given += len(works)
-        with contextlib.suppress(Closed):
+        with contextlib.suppress(ChannelClosed):
             self._channel.send_frames(frames_of([dump(work) for work in works]))
         if not self.shared and not self._over:
             self._tickets.put([work["attempt"] for work in works])
@@ -186,7 +192,7 @@ class Child:
         if left := [one for one in waiting if one not in taken]:
             self._tickets.put(left)
         self.given -= len(taken)
-        with contextlib.suppress(Closed):
+        with contextlib.suppress(ChannelClosed):
             self._channel.send_frames(
                 frames_of([dump({"kind": "taken_back", "attempt": one}) for one in taken])
             )
@@ -194,7 +200,7 @@ class Child:
 
     def send(self, message: Message) -> None:
         """Send it a message; if it is dead, that is noticed elsewhere."""
-        with contextlib.suppress(Closed):
+        with contextlib.suppress(ChannelClosed):
             self._channel.send(message)
 
     def interrupt(self, attempt: int, why: str) -> None:
@@ -262,7 +268,7 @@ class Child:
         """Take messages; if that fails, end the process."""
         try:
             take()
-        except Closed:
+        except ChannelClosed:
             # The process is dying, or closed its end.
             self._loop.remove_reader(self._channel.fileno())
             self.kill()

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from yarnloom.masking import environment_for_tasks
-from yarnloom.sdk.interrupts import Page
+from yarnloom.sdk.interrupts import SharedPage
 from yarnloom.worker.channel.tickets import Tickets
 
 
@@ -54,7 +54,7 @@ class ProcessEnds:
 
     def __init__(self, until: float) -> None:
         self.ours, self.theirs = socket.socketpair()
-        self.page = Page()
+        self.page = SharedPage()
         self.page.allow_until(until)
         self.tickets = os.pipe()
         os.set_blocking(self.tickets[0], False)

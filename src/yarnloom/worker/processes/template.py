@@ -23,7 +23,7 @@ import time
 
 from yarnloom.worker.channel.frames import Channel
 from yarnloom.worker.child.deadline import die_with_parent
-from yarnloom.worker.child.main import Ends, Loaded, MessageHandler, leave, load, prepare, work
+from yarnloom.worker.child.main import Ends, LoadedLooms, MessageHandler, leave, load, prepare, work
 
 ADOPTION_SECONDS = 5.0
 _SET_NAME = 15
@@ -72,7 +72,11 @@ def main(descriptor: int, specs: list[str], control: socket.socket, worker: int)
 
 
 def become_child(
-    handler: MessageHandler, descriptors: list[int], loaded: Loaded, places: int | None, worker: int
+    handler: MessageHandler,
+    descriptors: list[int],
+    loaded: LoadedLooms,
+    places: int | None,
+    worker: int,
 ) -> None:
     """Be one of the worker's processes, in a fork; does not return."""
     code = 1
