@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import os
+import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from hypothesis import settings
 
-from tests import looms
+from tests import looms, statements
 from tests.fractions import broken_fractions
 from tests.helpers import LOOM, THOROUGH, ServiceProgram, service
-from yarnloom.store import audit
+from yarnloom.store import audit, create_tables
 from yarnloom.testing import InlineService, inline_service
 
 # Machines are noisy: how long an example takes says nothing. The same examples each time, so that
@@ -27,6 +29,28 @@ LONG = ("end_to_end", "boundaries", "simulator", "console")
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Processes of tests take whole files, in this order."""
     items.sort(key=lambda item: item.path.parent.name not in LONG)
+
+
+@pytest.fixture(scope="session")
+def tables(tmp_path_factory: pytest.TempPathFactory) -> Iterator[sqlite3.Connection]:
+    """Empty tables, with which statements are explained; notes statements from now on."""
+    connection = sqlite3.connect(":memory:", isolation_level=None)
+    create_tables(connection)
+    os.environ[statements.FILE_VARIABLE] = str(tmp_path_factory.mktemp("statements") / "new")
+    os.environ["PYTHONPATH"] = os.pathsep.join(
+        filter(None, [str(Path(__file__).parent / "site"), os.environ.get("PYTHONPATH")])
+    )
+    statements.install()
+    yield connection
+    connection.close()
+
+
+@pytest.fixture(autouse=True)
+def no_statement_scans(tables: sqlite3.Connection) -> Iterator[None]:
+    """No statement that a test is the first to run scans a table that grows."""
+    yield
+    for sql in statements.new_statements():
+        assert statements.scans(tables, sql) == [], sql
 
 
 @pytest.fixture

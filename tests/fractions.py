@@ -161,7 +161,7 @@ class _Fold:
             found.append(f"each {each['id']} has {each['covered']} through, not {whole}")
         if len(idle) != each["idle"]:
             found.append(f"each {each['id']} has {each['idle']} idle items, not {len(idle)}")
-        begun = {row["inside"] for row in self.steps if row["state"] == "running"}
+        begun = {row["item_part"] for row in self.steps if row["state"] == "running"}
         if wrong := [one["id"] for one in idle if one["id"] in begun]:
             found.append(f"items {wrong} run, and are said to wait")
         return found

@@ -15,7 +15,7 @@ from typing import Any
 
 import httpx
 
-from yarnloom import Client, MessageBuffer, PassedOutputs
+from yarnloom import Client, Outbox, Relay
 from yarnloom.client.calls import Target
 
 
@@ -91,12 +91,12 @@ def main(what: str, path: Path, url: str, last: int, key: str) -> None:
         connection = connect()
         cursor = connection.cursor()
         cursor.execute("INSERT INTO orders VALUES (?)", (key,))
-        MessageBuffer().start(connection, "sums", number=1, key=key)
+        Outbox().start(connection, "sums", number=1, key=key)
         connection.commit()
         points.passed()
     else:
         client = Client(target=Target(url, "test"), transport=FragileWire())
-        PassedOutputs(MessageBuffer(), connect, client).deliver()
+        Relay(Outbox(), connect, client).deliver()
 
 
 if __name__ == "__main__":

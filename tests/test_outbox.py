@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yarnloom import Client, MessageBuffer, PassedOutputs
+from yarnloom import Client, Outbox, Relay
 from yarnloom.errors import ValueRefused
 from yarnloom.outbox import AT_ONCE, marked, paramstyle_of
 
@@ -55,8 +55,8 @@ def path(tmp_path: Path) -> Path:
     """The caller's database."""
     with sqlite3.connect(tmp_path / "app.db") as connection:
         connection.execute("CREATE TABLE orders (number INTEGER PRIMARY KEY)")
-        MessageBuffer().create_table(connection)
-        MessageBuffer().create_table(connection)  # twice does no harm
+        Outbox().create_table(connection)
+        Outbox().create_table(connection)  # twice does no harm
     return tmp_path / "app.db"
 
 
@@ -64,12 +64,12 @@ def leave(path: Path, *keys: str) -> None:
     """Leave starts, each in a transaction of its own."""
     for key in keys:
         with sqlite3.connect(path) as connection:
-            MessageBuffer().start(connection, "w", {"number": 1}, key=key, more=2)
+            Outbox().start(connection, "w", {"number": 1}, key=key, more=2)
 
 
-def relay_of(path: Path, office: Office) -> PassedOutputs:
+def relay_of(path: Path, office: Office) -> Relay:
     """A relay."""
-    return PassedOutputs(MessageBuffer(), lambda: sqlite3.connect(path), office.client())
+    return Relay(Outbox(), lambda: sqlite3.connect(path), office.client())
 
 
 def left(path: Path) -> list[str]:
@@ -83,7 +83,7 @@ def test_what_is_committed_is_delivered_in_order_and_once(path: Path) -> None:
     office = Office()
     with sqlite3.connect(path) as connection:
         at = datetime(2027, 1, 1, tzinfo=UTC)
-        key = MessageBuffer().start(
+        key = Outbox().start(
             connection, "w", priority=3, share="s", tags=("t",), start_at=at, number=1
         )
     leave(path, "b", "a")
@@ -108,9 +108,9 @@ def test_what_is_rolled_back_is_not_there(path: Path) -> None:
     """Nor what is not committed yet."""
     office = Office()
     connection = sqlite3.connect(path)
-    MessageBuffer().start(connection, "w", key="rolled back")
+    Outbox().start(connection, "w", key="rolled back")
     connection.rollback()
-    MessageBuffer().start(connection, "w", key="open")
+    Outbox().start(connection, "w", key="open")
     assert relay_of(path, office).deliver().delivered == 0
     connection.commit()
     assert relay_of(path, office).deliver().delivered == 1
@@ -129,10 +129,10 @@ def test_what_is_refused_stays_with_the_reason_and_hinders_nobody(path: Path) ->
     found = relay_of(path, office).deliver()
     assert (found.delivered, found.refused) == (1, 1)
     with sqlite3.connect(path) as connection:
-        assert MessageBuffer().refused(connection) == [("a", "does not fit")]
+        assert Outbox().refused(connection) == [("a", "does not fit")]
     assert relay_of(path, office).deliver().refused == 0
     with sqlite3.connect(path) as connection:
-        MessageBuffer().retry(connection)
+        Outbox().retry(connection)
     office.answer = lambda body: httpx.Response(200, json={})
     assert relay_of(path, office).deliver().delivered == 1
 
@@ -187,7 +187,7 @@ def test_a_database_that_is_away_is_tried_again(path: Path) -> None:
             raise OSError("no route to the database")
         return sqlite3.connect(path)
 
-    relay = PassedOutputs(MessageBuffer(), connect, office.client())
+    relay = Relay(Outbox(), connect, office.client())
     assert "no route to the database" in relay.deliver().broken
     assert relay.deliver().delivered == 1
     assert len(connections) == 2
@@ -198,7 +198,7 @@ def test_more_than_are_taken_at_once(path: Path) -> None:
     office = Office()
     with sqlite3.connect(path) as connection:
         for number in range(AT_ONCE + 5):
-            MessageBuffer().start(connection, "w", key=f"k{number:04}")
+            Outbox().start(connection, "w", key=f"k{number:04}")
     relay = relay_of(path, office)
     assert (relay.deliver().more, relay.deliver().delivered) == (True, 5)
     assert office.keys == [f"k{number:04}" for number in range(AT_ONCE + 5)]
@@ -227,14 +227,14 @@ def test_what_cannot_be_left_is_refused_to_the_caller(path: Path) -> None:
     """Right where it is written, so that the transaction can be undone."""
     connection = sqlite3.connect(path)
     with pytest.raises(ValueRefused):
-        MessageBuffer().start(connection, "w", value=float("nan"))
+        Outbox().start(connection, "w", value=float("nan"))
     with pytest.raises(ValueRefused, match="start_at"):
-        MessageBuffer().start(connection, "w", start_at=datetime(2027, 1, 1))
+        Outbox().start(connection, "w", start_at=datetime(2027, 1, 1))
     for table in ("x; DROP TABLE orders", "1x", ""):
         with pytest.raises(ValueRefused):
-            MessageBuffer(table)
+            Outbox(table)
     with pytest.raises(ValueRefused, match="expected qmark"):
-        MessageBuffer(paramstyle="guess")
+        Outbox(paramstyle="guess")
 
 
 # Other drivers
@@ -280,7 +280,7 @@ class Driver:
 @pytest.mark.parametrize("style", ["qmark", "format", "pyformat", "numeric", "named"])
 def test_every_style_of_driver(path: Path, style: str) -> None:
     """Written and delivered through it."""
-    office, outbox = Office(), MessageBuffer(paramstyle=style)
+    office, outbox = Office(), Outbox(paramstyle=style)
     driver = Driver(path, style)
     outbox.start(driver, "w", key="a")
     outbox.start(driver, "w", key="b")
@@ -288,7 +288,7 @@ def test_every_style_of_driver(path: Path, style: str) -> None:
     office.answer = lambda body: (
         problem("invalid-input", 422)(body) if body["key"] == "a" else httpx.Response(201, json={})
     )
-    found = PassedOutputs(outbox, lambda: driver, office.client()).deliver()
+    found = Relay(outbox, lambda: driver, office.client()).deliver()
     assert (found.delivered, found.refused) == (1, 1)
 
 

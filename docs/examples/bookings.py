@@ -1,9 +1,9 @@
 import sqlite3
 from pydantic import BaseModel
-from yarnloom import Loom, MessageBuffer, param, step
+from yarnloom import Loom, Outbox, param, step
 
 loom = Loom("bookings")
-outbox = MessageBuffer()
+outbox = Outbox()
 
 @loom.task
 def send_ticket(booking: int, boat: str) -> str:

@@ -20,7 +20,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yarnloom.engine import Engine, Moment, PoolLimits, Results
+from yarnloom.engine import Engine, EngineSettings, Moment, Results
 from yarnloom.engine.commands import (
     BeginEffect,
     Command,
@@ -104,12 +104,12 @@ class InlineService:
         self,
         database: Database,
         clock: ManualClock | None = None,
-        settings: PoolLimits | None = None,
+        settings: EngineSettings | None = None,
     ) -> None:
         self.database = database
         self.clock = clock or ManualClock()
         # Waits without jitter: a test ends the same way every time.
-        self._settings = settings or PoolLimits(chance=lambda: 0.5)
+        self._settings = settings or EngineSettings(chance=lambda: 0.5)
         self.chores: list[ListJob] = []
         self.restart()
 
@@ -361,14 +361,16 @@ def inline_service(folder: Path | None = None, **settings: Any) -> Iterator[Inli
 
     Args:
         folder: the data folder.
-        settings: as of the engine's `PoolLimits`.
+        settings: as of the engine's `EngineSettings`.
     """
     with contextlib.ExitStack() as stack:
         folder = folder or Path(stack.enter_context(tempfile.TemporaryDirectory()))
         database = Database(folder)
         stack.callback(database.close)
         # Waits without jitter: a test ends the same way every time.
-        yield InlineService(database, settings=PoolLimits(**{"chance": lambda: 0.5, **settings}))
+        yield InlineService(
+            database, settings=EngineSettings(**{"chance": lambda: 0.5, **settings})
+        )
 
 
 def run_workflow(

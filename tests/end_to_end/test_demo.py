@@ -77,7 +77,7 @@ def test_the_wheel_serves_the_console_without_node(tmp_path: Path) -> None:
     (wheel,) = tmp_path.glob("*.whl")
     names = zipfile.ZipFile(wheel).namelist()
     assert "yarnloom/_console/index.html" in names
-    assert "yarnloom/store/migrations/0001.sql" in names
+    assert "yarnloom/store/schema.sql" in names
     assert not [name for name in names if "node_modules" in name or name.startswith("tests")]
 
     empty = tmp_path / "empty"

@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 
 from tests.helpers import LOOM, ROOT, Program, ServiceProgram, eventually, run_command, service
-from yarnloom import Client, MessageBuffer, PassedOutputs
+from yarnloom import Client, Outbox, Relay
 
 pytestmark = pytest.mark.slow
 
@@ -25,7 +25,7 @@ def path(tmp_path: Path) -> Path:
     with sqlite3.connect(tmp_path / "app.db") as connection:
         connection.execute("PRAGMA journal_mode = WAL")
         connection.execute("CREATE TABLE orders (number TEXT PRIMARY KEY)")
-        MessageBuffer().create_table(connection)
+        Outbox().create_table(connection)
     return tmp_path / "app.db"
 
 
@@ -142,10 +142,10 @@ def test_a_service_that_is_killed_makes_one_run(path: Path, tmp_path: Path, poin
     data = tmp_path / "data"
     program = ServiceProgram(data, "--load", LOOM)
     with sqlite3.connect(path) as connection:
-        MessageBuffer().start(connection, "sums", number=1, key="order")
+        Outbox().start(connection, "sums", number=1, key="order")
     breaker = Breaker(program, point)
     with Client(breaker.url) as client:
-        found = PassedOutputs(MessageBuffer(), lambda: sqlite3.connect(path), client).deliver()
+        found = Relay(Outbox(), lambda: sqlite3.connect(path), client).deliver()
     breaker.listener.close()
     assert found.delivered == 0
     assert found.broken
@@ -163,11 +163,11 @@ def test_the_command_delivers_as_soon_as_something_is_committed(path: Path, tmp_
     relay = Program("relay", str(path), "--every", "1h", env={"YARNLOOM_URL": program.url})
     relay.wait_for("delivers from")
     with sqlite3.connect(path) as connection:
-        MessageBuffer().start(connection, "sums", number=1, key="first")
+        Outbox().start(connection, "sums", number=1, key="first")
     eventually(lambda: program.client().runs(key="first"))
     program.kill()
     with sqlite3.connect(path) as connection:
-        MessageBuffer().start(connection, "sums", number=1, key="second")
+        Outbox().start(connection, "sums", number=1, key="second")
     relay.wait_for("waits: no service answers")
     with service(data, "--load", LOOM, port=program.port) as program:
         eventually(lambda: program.client().runs(key="second"))
@@ -182,7 +182,7 @@ def test_the_command_says_what_is_refused_and_tries_again(path: Path, tmp_path: 
     )
     with service(tmp_path / "data", "--load", LOOM) as program:
         with sqlite3.connect(path) as connection:
-            MessageBuffer().start(connection, "sums", nummer=1, key="wrong")
+            Outbox().start(connection, "sums", nummer=1, key="wrong")
         given = {"url": program.url, "cwd": tmp_path}
         assert run_command("relay", "--connect", "own:connect", "--once", **given).returncode == 0
         listed = run_command("relay", str(path), "--list", **given).stdout

@@ -215,7 +215,7 @@ class ClockWorld:
     def end_some(self) -> None:
         """Runs that are under way end."""
         found = self.database.writer.execute(
-            "SELECT number FROM runs WHERE ended_at IS NULL AND entered = 1"
+            "SELECT number FROM runs WHERE ended_at IS NULL AND admission = 1"
         ).fetchall()
         for (number,) in found:
             if self.random.random() < 0.7:
@@ -249,7 +249,7 @@ class ClockWorld:
                 assert count <= 1, f"{count} runs of {name} at once"
         for number, at in self.acknowledged.items():
             ((begun,),) = self.database.writer.execute(
-                "SELECT entered >= 0 FROM runs WHERE number = ?", (number,)
+                "SELECT admission >= 0 FROM runs WHERE number = ?", (number,)
             ).fetchall()
             if begun and at is not None and self.honest:
                 assert at <= self.clock.now, "began before its start time"

@@ -36,7 +36,7 @@ from tests.plans import KINDS, POOL, Maker, behave
 from tests.same import PARAMS, document_of, expanded, same_end
 from yarnloom.engine import (
     Engine,
-    PoolLimits,
+    EngineSettings,
     Results,
 )
 from yarnloom.engine.commands import (
@@ -145,7 +145,7 @@ class World:
         shutil.copytree(_empty_folder(), self.folder.name, dirs_exist_ok=True)
         # In half of the worlds nearly every gathered list is a file.
         small = seed % 2 == 0
-        self.settings = PoolLimits(lease=LEASE)
+        self.settings = EngineSettings(lease=LEASE)
         if small:
             self.settings.list_above = self.settings.failures_above = 0
         self.database = Database(Path(self.folder.name))
@@ -319,7 +319,7 @@ class World:
         """Let the naive interpreter see what the records say, in the order of the commands."""
         connection = self.database.writer
         for number, workflow, cancels, started_at, entered, state in connection.execute(
-            "SELECT number, workflow, cancels, started_at, entered, state FROM runs"
+            "SELECT number, workflow, cancels, started_at, admission, state FROM runs"
         ).fetchall():
             if entered == Admission.AHEAD:  # nothing of it has begun, whatever its plan is
                 assert state in ("scheduled", "queued", "cancelled")
@@ -510,7 +510,13 @@ class World:
                 self.later(0.5, lambda: self.register(worker))
                 return
             if worker.epoch not in ("", answer["epoch"]):
-                for kept in (worker.hands, worker.untold, worker.still, worker.begun, worker.seen):
+                for kept in (
+                    worker.hands,
+                    worker.untold,
+                    worker.still,
+                    worker.begun,
+                    worker.seen,
+                ):
                     kept.clear()
                 self.counts["epochs seen"] += 1
                 worker.epoch = answer["epoch"]

@@ -10,10 +10,11 @@ from pathlib import Path
 import pytest
 
 from tests import looms
+from tests.helpers import run_command
 from yarnloom.errors import Busy, FolderInUse, FolderUnusable
-from yarnloom.store import Database, FileFolder, audit, migrations
+from yarnloom.store import SCHEMA_VERSION, Database, FileFolder, audit
 from yarnloom.store import database as database_module
-from yarnloom.store.database import LOG_LIMIT, migrate
+from yarnloom.store.database import LOG_LIMIT, create_tables
 from yarnloom.store.item_records import (
     FAILED_UNDER,
     FAULTY_UNDER,
@@ -46,14 +47,21 @@ def test_a_folder_that_cannot_be_written_is_explained(tmp_path: Path) -> None:
         Database(tmp_path / "file" / "data")
 
 
-def test_records_of_a_newer_version_are_refused(tmp_path: Path) -> None:
-    """Both versions are named, and nothing is changed."""
+@pytest.mark.parametrize(("version", "age"), [(99, "newer"), (17, "older"), (1, "older")])
+def test_records_of_another_version_are_refused(tmp_path: Path, version: int, age: str) -> None:
+    """Both versions are named, and what to do; the command ends with exit code 5."""
     Database(tmp_path).close()
     with sqlite3.connect(tmp_path / "yarnloom.db") as connection:
-        connection.execute("PRAGMA user_version = 99")
-    newest = migrations()[-1][0]
-    with pytest.raises(FolderUnusable, match=rf"version 99; .* up to {newest}"):
+        connection.execute(f"PRAGMA user_version = {version}")
+    expected = rf"{age} version {version}; this program reads version {SCHEMA_VERSION}\. Use the"
+    with pytest.raises(FolderUnusable, match=expected):
         Database(tmp_path)
+    with sqlite3.connect(tmp_path / "yarnloom.db") as connection:
+        assert connection.execute("PRAGMA user_version").fetchone() == (version,)
+    for command in (("serve", "--port", "0"), ("verify",)):
+        done = run_command(*command, "--data", str(tmp_path))
+        assert done.returncode == 5
+        assert f"version {version}" in done.stderr
 
 
 def test_a_file_that_is_no_database_is_explained(tmp_path: Path) -> None:
@@ -63,20 +71,18 @@ def test_a_file_that_is_no_database_is_explained(tmp_path: Path) -> None:
         Database(tmp_path)
 
 
-def test_a_migration_and_its_record_commit_together(
+def test_the_tables_are_made_whole_or_not_at_all(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """One that fails in the middle leaves the version before."""
-    broken = [(1, "CREATE TABLE one (x);"), (2, "CREATE TABLE two (x); SELECT nonsense;")]
-    monkeypatch.setattr("yarnloom.store.database.migrations", lambda: broken)
+    """A start that is killed in the middle leaves an empty file, which the next one fills."""
+    monkeypatch.setattr("yarnloom.store.database.SCHEMA_VERSION", "nonsense here")
     connection = sqlite3.connect(tmp_path / "x.db", isolation_level=None)
     with pytest.raises(sqlite3.OperationalError):
-        migrate(connection)
-    connection.execute("ROLLBACK")
+        create_tables(connection)
+    connection.rollback()
 
-    assert connection.execute("PRAGMA user_version").fetchone() == (1,)
-    tables = connection.execute("SELECT name FROM sqlite_schema").fetchall()
-    assert tables == [("one",)]
+    assert connection.execute("PRAGMA user_version").fetchone() == (0,)
+    assert connection.execute("SELECT name FROM sqlite_schema").fetchall() == []
 
 
 def test_durability_is_what_is_promised(tmp_path: Path) -> None:
@@ -103,7 +109,7 @@ def test_statements_that_run_per_step_use_an_index(inline: InlineService) -> Non
         ("SELECT id FROM attempts WHERE worker = ? AND outcome IS NULL ORDER BY id", ("w",)),
         ("SELECT * FROM steps WHERE run = ? AND ended_at IS NULL ORDER BY rank", (1,)),
         ("SELECT * FROM parts WHERE parent = ? AND node = ? AND item = 0", (1, 1)),
-        ("SELECT * FROM parts WHERE run = ? AND inside IS ? AND value IS NULL", (1, None)),
+        ("SELECT * FROM parts WHERE run = ? AND item_part IS ? AND value IS NULL", (1, None)),
         ("SELECT * FROM parts WHERE parent = ? AND name = ?", (1, "a")),
         ("SELECT * FROM parts WHERE unmade > 0 AND outcome IS NULL", ()),
         (f"{FAILED_UNDER.format(columns='*')} ORDER BY rank", (1, b"", b"")),

@@ -1,4 +1,4 @@
-"""Damaged, foreign, older and half-migrated files: one line each, and nothing is changed."""
+"""Damaged, foreign and incomplete files: one line each, and nothing is changed."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import pytest
 
 from tests.helpers import run_command, service
 from yarnloom.errors import FolderUnusable
-from yarnloom.store import Database, migrations, verify
+from yarnloom.store import Database, verify
 from yarnloom.store import integrity as store_integrity
 from yarnloom.testing import inline_service
 
@@ -82,7 +82,7 @@ KINDS: dict[str, tuple[Callable[[Path], None], str]] = {
     "newer": (edited("PRAGMA user_version = 99;"), "version 99"),
     "half": (edited("DROP INDEX steps_due;"), "are incomplete: index steps_due is missing"),
     "other columns": (
-        edited("ALTER TABLE runs DROP COLUMN spared;"),
+        edited("ALTER TABLE runs DROP COLUMN paused_micros;"),
         "are incomplete: table runs is not as it is to be",
     ),
 }
@@ -114,19 +114,6 @@ def test_a_database_of_something_else_is_not_touched(tmp_path: Path) -> None:
         Database(tmp_path)
     assert (tmp_path / "yarnloom.db").read_bytes() == before
     assert [one.name for one in tmp_path.glob("yarnloom.db-*")] == []
-
-
-def test_older_records_are_brought_to_the_newest_version(tmp_path: Path) -> None:
-    """From each version that there was."""
-    for version, _ in migrations()[:-1]:
-        folder = tmp_path / str(version)
-        folder.mkdir()
-        connection = sqlite3.connect(folder / "yarnloom.db", isolation_level=None)
-        for one, text in migrations()[:version]:
-            connection.executescript(f"BEGIN;{text}\nPRAGMA user_version = {one};COMMIT;")
-        connection.close()
-        Database(folder).close()
-        assert verify(folder).faults == []
 
 
 def test_a_log_of_other_records_is_no_harm(sound: Path, tmp_path: Path) -> None:

@@ -9,9 +9,9 @@ from __future__ import annotations
 import sqlite3
 from pathlib import Path
 
-from yarnloom import MessageBuffer
+from yarnloom import Outbox
 
-outbox = MessageBuffer()
+outbox = Outbox()
 
 
 class NotPaid(Exception):

@@ -73,8 +73,8 @@ def rebuild(transaction: Transaction) -> None:
         # The plan says what the steps of a contract expect of a worker.
         transaction.plan(transaction.run(run))
         memory.queue.lanes.add(pool, priority, share, contract, count)
-    for workflow, entered, count in store.runs_by_workflow(unit):
-        memory.workflows.counted(entered)[workflow] += count
+    for workflow, admission, count in store.runs_by_workflow(unit):
+        memory.workflows.counted(admission)[workflow] += count
     memory.workflows.listeners = listeners_of(transaction)
     schedules.rearm(transaction)
     set_timers(transaction)

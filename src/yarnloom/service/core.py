@@ -9,7 +9,15 @@ from dataclasses import dataclass
 from time import monotonic
 from typing import Any, TypeVar
 
-from yarnloom.engine import ABOUT_ROWS, MOST_WORK, Engine, PoolLimits, Results, Unjudged, Verdicts
+from yarnloom.engine import (
+    ABOUT_ROWS,
+    MOST_WORK,
+    Engine,
+    EngineSettings,
+    Results,
+    Unjudged,
+    Verdicts,
+)
 from yarnloom.engine.commands import (
     Command,
     ListPools,
@@ -91,7 +99,7 @@ class Core:
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
         self.verdicts = Verdicts(MOST_WORK)
-        told = PoolLimits(
+        told = EngineSettings(
             lease=settings.lease, keep_files=settings.keep_files, verdicts=self.verdicts
         )
         engine = Engine(database, system_clock(), told)

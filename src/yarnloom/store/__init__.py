@@ -1,7 +1,7 @@
 """The store: SQLite, and every line of SQL in the project."""
 
 from yarnloom.store.audit import audit
-from yarnloom.store.database import Database, migrate, migrations, open_reader, verify
+from yarnloom.store.database import SCHEMA_VERSION, Database, create_tables, open_reader, verify
 from yarnloom.store.epoch import Past
 from yarnloom.store.file_folder import FileFolder, Kept
 from yarnloom.store.file_permissions import make_private, private
@@ -18,6 +18,7 @@ from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.unit_of_work import StoreFailed, Unit
 
 __all__ = [
+    "SCHEMA_VERSION",
     "AttemptKey",
     "AttemptRow",
     "Database",
@@ -34,9 +35,8 @@ __all__ = [
     "Unit",
     "Verdict",
     "audit",
+    "create_tables",
     "make_private",
-    "migrate",
-    "migrations",
     "open_reader",
     "private",
     "verify",

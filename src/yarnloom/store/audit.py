@@ -48,10 +48,10 @@ _RULES = {
         WITH RECURSIVE around (item, each) AS (
           SELECT id, parent FROM parts WHERE value IS NOT NULL UNION
           SELECT a.item, o.parent FROM around a JOIN parts e ON e.id = a.each
-            JOIN parts o ON o.id = e.inside),
+            JOIN parts o ON o.id = e.item_part),
         found AS (
           SELECT each, node, state, count(*) FROM (
-            SELECT a.each, s.node, s.state FROM steps s JOIN around a ON a.item = s.inside
+            SELECT a.each, s.node, s.state FROM steps s JOIN around a ON a.item = s.item_part
             WHERE s.state <> 'waiting' UNION ALL SELECT each, node, 'done' FROM folded)
           GROUP BY 1, 2, 3),
         counted AS (
@@ -62,16 +62,16 @@ _RULES = {
         SELECT each FROM (SELECT * FROM found EXCEPT SELECT * FROM counted)
         UNION SELECT each FROM (SELECT * FROM counted EXCEPT SELECT * FROM found)""",
     "how long attempts took is known of those that came to an end in items": """
-        SELECT each FROM flow_times t JOIN parts p ON p.id = t.each WHERE p.inside IS NULL
+        SELECT each FROM flow_times t JOIN parts p ON p.id = t.each WHERE p.item_part IS NULL
           GROUP BY each HAVING sum(number) <> (
           SELECT count(*) FROM folded f WHERE f.run = p.run AND f.each = p.id) + (
           SELECT count(*) FROM attempts a JOIN steps s ON s.id = a.step
-          WHERE s.run = p.run AND s.inside IS NOT NULL
+          WHERE s.run = p.run AND s.item_part IS NOT NULL
             AND a.outcome IN ('done', 'failed', 'refused')
             AND a.begun_at IS NOT NULL
             AND substr(s.rank, 1, length(p.rank)) = p.rank)""",
     "an each counts the items that wait to run again": """
-        SELECT p.id FROM parts p WHERE p.again <> (
+        SELECT p.id FROM parts p WHERE p.items_to_rerun <> (
           SELECT count(*) FROM parts i WHERE i.parent = p.id AND i.value IS NOT NULL
             AND i.state = 'waiting')""",
     "in an ended run nothing waits to run again but follow-ups": """
@@ -103,7 +103,7 @@ _RULES = {
           EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL)
           OR EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL))""",
     "a run that has not ended has something left to do": """
-        SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.entered = 1
+        SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.admission = 1
           AND NOT EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL)
           AND NOT EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL
             AND outcome IS NULL AND (unmade > 0 OR awaits IS NOT NULL))""",
@@ -116,20 +116,21 @@ _RULES = {
         UNION ALL SELECT f.sha256 FROM files f JOIN file_uses USING (sha256)
           WHERE f.idle_from IS NOT NULL""",
     "a run waits only while others of its workflow are under way, and has begun nothing": """
-        SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.entered = 0 AND (
+        SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.admission = 0 AND (
           NOT EXISTS (SELECT 1 FROM runs o WHERE o.workflow = r.workflow
-            AND o.ended_at IS NULL AND o.entered = 1)
+            AND o.ended_at IS NULL AND o.admission = 1)
           OR EXISTS (SELECT 1 FROM steps WHERE run = r.number))""",
     "what backs off or rests has a time; else only what is paused by hand": """
         SELECT id FROM steps WHERE (due_at IS NOT NULL) <> (state IN ('backing_off', 'resting'))
           AND (state <> 'paused' OR held IS NULL)""",
     "items and eaches count what is asleep in them": """
-        SELECT p.id FROM parts p WHERE p.asleep <> CASE WHEN p.value IS NOT NULL THEN
-            (SELECT count(*) FROM steps WHERE inside = p.id
+        SELECT p.id FROM parts p WHERE p.sleeping_children <> CASE WHEN p.value IS NOT NULL THEN
+            (SELECT count(*) FROM steps WHERE item_part = p.id
               AND state IN ('backing_off', 'resting'))
-            + (SELECT count(*) FROM parts e WHERE e.inside = p.id AND e.value IS NULL AND e.asleep)
+            + (SELECT count(*) FROM parts e
+              WHERE e.item_part = p.id AND e.value IS NULL AND e.sleeping_children)
           ELSE (SELECT count(*) FROM parts i
-            WHERE i.parent = p.id AND i.value IS NOT NULL AND i.asleep) END""",
+            WHERE i.parent = p.id AND i.value IS NOT NULL AND i.sleeping_children) END""",
     "an open attempt's pool is its step's": """
         SELECT a.id FROM attempts a JOIN steps s ON s.id = a.step
           WHERE a.outcome IS NULL AND a.pool <> s.pool""",
@@ -143,7 +144,7 @@ _RULES = {
     "a step has exactly one done attempt if it is done and not by hand, else none": """
         SELECT s.id FROM steps s WHERE (s.state = 'done' AND NOT s.supplied) <>
           (SELECT count(*) FROM attempts
-            WHERE step = s.id AND outcome = 'done' AND number > s.counts_from)""",
+            WHERE step = s.id AND outcome = 'done' AND number > s.retry_from_attempt)""",
     "an ended step has an end time, and one that is to run again; others have none": """
         SELECT id FROM steps WHERE (ended_at IS NOT NULL)
           <> (state IN ('done', 'failed', 'cancelled', 'skipped', 'waiting'))""",
@@ -173,9 +174,9 @@ _RULES = {
     "losses and tries are what the attempts say that count": """
         SELECT s.id FROM steps s WHERE
           s.losses <> (SELECT count(*) FROM attempts
-            WHERE step = s.id AND outcome = 'lost' AND number > s.counts_from)
+            WHERE step = s.id AND outcome = 'lost' AND number > s.retry_from_attempt)
           OR s.tries <> (SELECT count(*) FROM attempts
-            WHERE step = s.id AND outcome = 'failed' AND number > s.counts_from)
+            WHERE step = s.id AND outcome = 'failed' AND number > s.retry_from_attempt)
           OR s.attempts <> (SELECT count(*) FROM attempts WHERE step = s.id)""",
 }
 

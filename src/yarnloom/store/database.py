@@ -1,4 +1,4 @@
-"""The data folder: its SQLite file, connections, and migrations.
+"""The data folder: its SQLite file, connections, and tables.
 
 One service per folder (`folder_lock`). One connection writes; readers have their own, read-only,
 and are cut off after `READ_LIMIT` seconds so that the log can be folded back into the file.
@@ -31,6 +31,9 @@ from yarnloom.store.integrity import Verdict
 from yarnloom.store.log_file import verify_logs
 
 T = TypeVar("T")
+
+SCHEMA_VERSION = 18
+"""Of the tables in `schema.sql`: one more with each change to them."""
 
 READ_LIMIT = 2.0
 LOG_LIMIT = 16 * 2**20
@@ -84,8 +87,8 @@ class Database:
     def _open(self) -> None:
         close_to_others(self.folder)
         self.writer = self.connect()
-        migrate(self.writer)
-        integrity.refuse_incomplete(self.writer, self.path, _newest_shape())
+        open_tables(self.writer)
+        integrity.refuse_incomplete(self.writer, self.path, _shape_of_schema())
         faults = integrity.look_for_damage(self.writer, integrity.QUICK_SECONDS)
         if faults:
             raise sqlite3.DatabaseError(f"they are damaged: {faults[0]}")
@@ -171,6 +174,8 @@ class Database:
                 self._readers.get_nowait().close()
         self._for_short_reads.close()
         self.past.note()
+        with contextlib.suppress(sqlite3.Error):  # on a full disk, the records are whole without it
+            self.writer.execute("PRAGMA optimize")
         self.writer.close()
         self._lock.release()
 
@@ -207,13 +212,8 @@ def verify(folder: Path) -> Verdict:
     with open_reader(folder) as connection:
         try:
             integrity.refuse_foreign(connection, folder / FILE_NAME)
-            have, newest = _version(connection), migrations()[-1][0]
-            if have != newest:
-                raise FolderUnusable(
-                    f"the records in {folder} are of version {have}; this program looks at version "
-                    f"{newest}. `yarnloom serve` brings older ones to it."
-                )
-            integrity.refuse_incomplete(connection, folder / FILE_NAME, _newest_shape())
+            _refuse_other_version(connection)
+            integrity.refuse_incomplete(connection, folder / FILE_NAME, _shape_of_schema())
             verdict = integrity.verify(connection, folder)
             verdict.faults += verify_logs(folder)
             return verdict
@@ -260,41 +260,45 @@ def unusable(path: Path, error: Exception) -> FolderUnusable:
 
 
 @cache
-def _newest_shape() -> dict[tuple[str, str], tuple[str, ...]]:
-    """The tables of the newest version, as they are when they are made anew."""
+def _shape_of_schema() -> dict[tuple[str, str], tuple[str, ...]]:
+    """The tables of this version, as they are when they are made anew."""
     with contextlib.closing(sqlite3.connect(":memory:", isolation_level=None)) as connection:
-        migrate(connection)
+        create_tables(connection)
         return integrity.shape(connection)
 
 
-def migrations() -> list[tuple[int, str]]:
-    """Every migration: its version and its SQL text, in order."""
-    folder = files("yarnloom.store") / "migrations"
-    names = sorted(entry.name for entry in folder.iterdir() if entry.name.endswith(".sql"))
-    return [(int(name[:4]), (folder / name).read_text(encoding="utf-8")) for name in names]
+def create_tables(connection: sqlite3.Connection) -> None:
+    """Create the tables of an empty database, in one transaction."""
+    text = (files("yarnloom.store") / "schema.sql").read_text(encoding="utf-8")
+    connection.executescript(
+        f"BEGIN IMMEDIATE;\n{text}\nPRAGMA user_version = {SCHEMA_VERSION};\nCOMMIT;"
+    )
+
+
+def open_tables(connection: sqlite3.Connection) -> None:
+    """Create the tables of a new database; refuse those of another version.
+
+    Raises:
+        FolderUnusable: the records are of an older or a newer version.
+    """
+    if _version(connection) == 0:
+        create_tables(connection)
+    _refuse_other_version(connection)
 
 
 def _version(connection: sqlite3.Connection) -> int:
     return int(connection.execute("PRAGMA user_version").fetchone()[0])
 
 
-def migrate(connection: sqlite3.Connection) -> int:
-    """Bring the tables to the newest version; each step and its record commit together.
-
-    Raises:
-        FolderUnusable: the records are of a newer version than this program knows.
-    """
-    have, known = _version(connection), migrations()
-    newest = known[-1][0]
-    if have > newest:
+def _refuse_other_version(connection: sqlite3.Connection) -> None:
+    version = _version(connection)
+    if version != SCHEMA_VERSION:
+        age, which = ("older", "") if version < SCHEMA_VERSION else ("newer", ", or a newer one")
         raise FolderUnusable(
-            f"the records are of version {have}; this program knows versions up to {newest}. "
-            "Use the yarnloom that wrote them, or a newer one."
+            f"the records are of the {age} version {version}; this program reads version "
+            f"{SCHEMA_VERSION}. Use the yarnloom that wrote them{which}, or give another folder "
+            "with --data."
         )
-    for version, text in known:
-        if version > have:
-            connection.executescript(f"BEGIN;\n{text}\nPRAGMA user_version = {version};\nCOMMIT;")
-    return newest
 
 
 def _identity(connection: sqlite3.Connection) -> tuple[str, int]:

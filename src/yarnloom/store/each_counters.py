@@ -104,14 +104,15 @@ def times_of(connection: sqlite3.Connection, eaches: Iterable[int]) -> dict[int,
 
 
 _USUAL = (
-    "supplied = 0 AND counts_from = 0 AND ended_at IS NOT NULL AND state <> 'waiting'"
+    "supplied = 0 AND retry_from_attempt = 0 AND ended_at IS NOT NULL AND state <> 'waiting'"
     " AND (attempts = 0 OR (attempts = 1 AND state IN ('done', 'failed')))"
 )
 """Which steps can be looked back at by their own times, without their attempts."""
 
 
 _EACH_BEGAN = (
-    "(SELECT e.started_at FROM parts i JOIN parts e ON e.id = i.parent WHERE i.id = steps.inside)"
+    "(SELECT e.started_at FROM parts i JOIN parts e ON e.id = i.parent"
+    " WHERE i.id = steps.item_part)"
 )
 """When the each around the item of a step began."""
 
@@ -165,7 +166,7 @@ _BUCKET_THEN = (
 _AT = (
     f"SELECT CASE WHEN {_USUAL} THEN (node << 16) | ({_STATE_THEN} << 12) | {_BUCKET_THEN}"
     " ELSE -id END AS key, count(*), max(ended_at - started_at) FROM steps"
-    " WHERE run = :run AND rank > :rank AND rank < :end AND inside IS NOT NULL"
+    " WHERE run = :run AND rank > :rank AND rank < :end AND item_part IS NOT NULL"
     f" AND (ready_at <= :at OR (:over AND {_EACH_BEGAN} <= :at) OR NOT ({_USUAL})) GROUP BY key"
     " UNION ALL SELECT (node << 16) | (CASE WHEN ended_at <= :at THEN 0 WHEN begun_at <= :at THEN 4"
     " ELSE 5 END << 12) | CASE WHEN ended_at <= :at"
@@ -192,7 +193,7 @@ def attempts_of(connection: sqlite3.Connection, step: int) -> list[dict[str, Any
     return [dict(row) for row in rows]
 
 
-_INNER = "run = :run AND inside IS NOT NULL AND value IS NULL AND rank > :rank AND rank < :end"
+_INNER = "run = :run AND item_part IS NOT NULL AND value IS NULL AND rank > :rank AND rank < :end"
 """Parts in the items of an each that are no items."""
 
 

@@ -60,7 +60,9 @@ def drop_entry(unit: Unit, run: int, scope: str, what: str) -> None:
 
 def hand_of(unit: Unit, run: int, address: str) -> dict[str, Any]:
     """What people decided about a step; empty if nothing."""
-    found = unit.execute("SELECT facts FROM hands WHERE run = ? AND address = ?", (run, address))
+    found = unit.execute(
+        "SELECT facts FROM step_actions WHERE run = ? AND address = ?", (run, address)
+    )
     facts: dict[str, Any] = json.loads(found[0][0]) if found else {}
     return facts
 
@@ -68,4 +70,6 @@ def hand_of(unit: Unit, run: int, address: str) -> dict[str, Any]:
 def keep_hand(unit: Unit, run: int, address: str, facts: dict[str, Any]) -> None:
     """Keep what people decided about a step."""
     unit.flush()
-    unit.change("INSERT OR REPLACE INTO hands VALUES (?, ?, ?)", (run, address, json.dumps(facts)))
+    unit.change(
+        "INSERT OR REPLACE INTO step_actions VALUES (?, ?, ?)", (run, address, json.dumps(facts))
+    )

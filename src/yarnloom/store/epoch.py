@@ -46,7 +46,7 @@ class Past:
 
     Args:
         folder: the data folder.
-        connection: to its database, which is migrated.
+        connection: to its database, which has its tables.
 
     Attributes:
         epoch: of the records; changes when they went back.

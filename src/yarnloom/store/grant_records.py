@@ -94,16 +94,16 @@ class ItemPlace(NamedTuple):
 
 
 _PART = (
-    "INSERT INTO parts (id, run, parent, node, rank, inside, item, name, value, started_at, total,"
-    " state, ready, running, backing_off, resting, paused, done, failed, cancelled, skipped,"
+    "INSERT INTO parts (id, run, parent, node, rank, item_part, item, name, value, started_at,"
+    " total, state, ready, running, backing_off, resting, paused, done, failed, cancelled, skipped,"
     " outcome, output, size, fraction, since, moved_at, begun_at, ended_at) VALUES"
     " (?, ?, ?, ?, ?, NULL, ?, ?, ?, ?, 1, 'done', 0, 0, 0, 0, 0, 1, 0, 0, 0, 'done', ?, ?, 1.0,"
     " ?, ?, ?, ?)"
 )
 _STEP = (
-    "INSERT INTO steps (id, run, part, node, rank, inside, contract, pool, share, input, priority,"
-    " state, ready_at, attempts, tries, losses, output, fraction, started_at, ended_at) VALUES"
-    " (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'done', ?, 1, 0, 0, ?, 1.0, ?, ?)"
+    "INSERT INTO steps (id, run, part, node, rank, item_part, contract, pool, share, input,"
+    " priority, state, ready_at, attempts, tries, losses, output, fraction, started_at,"
+    " ended_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 'done', ?, 1, 0, 0, ?, 1.0, ?, ?)"
 )
 _ATTEMPT = (
     "INSERT INTO attempts (id, step, run, number, try, worker, code_hash, ready_at, handed_at,"

@@ -31,7 +31,7 @@ def unfinished_eaches(unit: Unit) -> list[int]:
     """Eaches that have still items to make."""
     found = unit.execute(
         "SELECT id FROM parts WHERE unmade > 0 AND outcome IS NULL"
-        " UNION SELECT id FROM parts WHERE again > 0 AND outcome IS NULL"
+        " UNION SELECT id FROM parts WHERE items_to_rerun > 0 AND outcome IS NULL"
     )
     return [part for (part,) in found]
 

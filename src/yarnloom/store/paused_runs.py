@@ -49,11 +49,12 @@ def paused_by(unit: Unit, run: int, address: str | None) -> tuple[str, int, str]
     return found[0] if found else None
 
 
-def first_try_began(unit: Unit, step: int, counts_from: int) -> int | None:
+def first_try_began(unit: Unit, step: int, retry_from_attempt: int) -> int | None:
     """When the first attempt began that counts for a step's retry rule."""
     unit.flush()
     ((begun,),) = unit.execute(
-        "SELECT min(begun_at) FROM attempts WHERE step = ? AND number > ?", (step, counts_from)
+        "SELECT min(begun_at) FROM attempts WHERE step = ? AND number > ?",
+        (step, retry_from_attempt),
     )
     return None if begun is None else int(begun)
 

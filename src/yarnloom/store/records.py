@@ -1,6 +1,6 @@
 """The rows of the tables that change while runs run, as mutable records.
 
-Field names are column names; what each means stands in `migrations/`. Fields up to and including
+Field names are column names; what each means is in `schema.sql`. Fields up to and including
 `FIXED`'s number never change after the row was written.
 """
 
@@ -44,11 +44,11 @@ class RunRow:
     cancels: int = 0
     failures_allowed: int = 0
     attempts: int = 0
-    entered: int = 1
+    admission: int = 1
     paused_at: int | None = None
-    spared: int = 0
+    paused_micros: int = 0
     followups_failed: int = 0
-    hands: int = 0
+    step_actions: int = 0
     renewed: int = 0
     started_at: int | None = None
     ended_at: int | None = None
@@ -65,7 +65,7 @@ class PartRow:
     parent: int | None
     node: int
     rank: bytes
-    inside: int | None
+    item_part: int | None
     item: int
     name: str | None
     value: str | None
@@ -92,8 +92,8 @@ class PartRow:
     error: str | None = None
     output: str | None = None
     size: int = 0
-    asleep: int = 0
-    again: int = 0
+    sleeping_children: int = 0
+    items_to_rerun: int = 0
     awaits: str | None = None
     fraction: float = 0.0
     fraction_then: float = 0.0
@@ -127,7 +127,7 @@ class StepRow:
     part: int
     node: int
     rank: bytes
-    inside: int | None
+    item_part: int | None
     contract: str
     pool: str
     share: str
@@ -148,8 +148,8 @@ class StepRow:
     saved: str | None = None
     held: str | None = None
     held_at: int | None = None
-    spared: int = 0
-    counts_from: int = 0
+    paused_micros: int = 0
+    retry_from_attempt: int = 0
     supplied: int = 0
     fraction: float = 0.0
     started_at: int | None = None

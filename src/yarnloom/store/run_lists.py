@@ -93,7 +93,7 @@ def idle_runs(connection: sqlite3.Connection, limit: int) -> list[int]:
     """Runs that have not ended, and of which nothing is in a worker's hand, oldest first."""
     rows = connection.execute(
         "SELECT r.number FROM runs r INDEXED BY runs_not_ended WHERE r.ended_at IS NULL"
-        " AND r.entered >= 0 AND r.state IN"
+        " AND r.admission >= 0 AND r.state IN"
         " ('queued', 'running', 'pausing', 'paused', 'cancelling') AND NOT EXISTS (SELECT 1 FROM"
         " steps s WHERE s.run = r.number AND s.ended_at IS NULL AND s.open IS NOT NULL)"
         " ORDER BY r.number LIMIT ?",

@@ -50,7 +50,7 @@ def part_at(connection: sqlite3.Connection, parent: int, node: int, item: int = 
 def parts(connection: sqlite3.Connection, number: int, inside: int | None) -> list[Record]:
     """The parts of a run that have begun and stand in no item, or those of one item, itself too."""
     rows = connection.execute(
-        "SELECT * FROM parts WHERE run = ? AND inside IS ? AND value IS NULL"
+        "SELECT * FROM parts WHERE run = ? AND item_part IS ? AND value IS NULL"
         " UNION ALL SELECT * FROM parts WHERE id = ?",
         (number, inside, inside),
     )

@@ -49,8 +49,8 @@ def runs_under_way(unit: Unit, workflow: str) -> list[tuple[int, int]]:
     """Runs of a workflow that came up and have not ended, oldest first; whether each entered."""
     unit.flush()
     return unit.execute(
-        "SELECT number, entered FROM runs WHERE workflow = ? AND ended_at IS NULL"
-        " AND entered >= 0 ORDER BY number",
+        "SELECT number, admission FROM runs WHERE workflow = ? AND ended_at IS NULL"
+        " AND admission >= 0 ORDER BY number",
         (workflow,),
     )
 
@@ -59,7 +59,7 @@ def next_held(unit: Unit, workflow: str) -> int | None:
     """The run of a workflow that enters next: of the highest priority the oldest."""
     unit.flush()
     found = unit.execute(
-        "SELECT number FROM runs WHERE workflow = ? AND entered = 0 AND ended_at IS NULL"
+        "SELECT number FROM runs WHERE workflow = ? AND admission = 0 AND ended_at IS NULL"
         " AND state <> 'paused'"
         " ORDER BY priority DESC, number LIMIT 1",
         (workflow,),
@@ -70,8 +70,8 @@ def next_held(unit: Unit, workflow: str) -> int | None:
 def runs_by_workflow(unit: Unit) -> list[tuple[str, int, int]]:
     """Of each workflow how many runs have entered, and how many wait, and have not ended."""
     return unit.execute(
-        "SELECT workflow, entered, count(*) FROM runs WHERE ended_at IS NULL AND entered >= 0"
-        " GROUP BY workflow, entered"
+        "SELECT workflow, admission, count(*) FROM runs WHERE ended_at IS NULL AND admission >= 0"
+        " GROUP BY workflow, admission"
     )
 
 

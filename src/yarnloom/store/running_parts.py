@@ -26,7 +26,7 @@ def open_rows(execute: Execute, runs: Sequence[int]) -> dict[int, dict[int, Reco
     """
     found: dict[int, dict[int, Record]] = {run: {} for run in runs}
     marks = ", ".join("?" * len(runs))
-    where = f"run IN ({marks}) AND inside IS NULL AND ended_at IS NULL"
+    where = f"run IN ({marks}) AND item_part IS NULL AND ended_at IS NULL"
     for table, columns, more in (
         ("parts INDEXED BY parts_inside", _PARTS, " AND value IS NULL"),
         ("steps INDEXED BY steps_inside", _STEPS, ""),

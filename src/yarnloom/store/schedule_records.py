@@ -13,7 +13,7 @@ from yarnloom.store.unit_of_work import Unit
 
 # Runs
 
-_AHEAD = "entered = -1 AND state <> 'paused' AND ended_at IS NULL"
+_AHEAD = "admission = -1 AND state <> 'paused' AND ended_at IS NULL"
 _EXPIRES = "start_by IS NOT NULL AND started_at IS NULL AND ended_at IS NULL AND stop IS NULL"
 
 
@@ -64,7 +64,7 @@ def move_waits(unit: Unit, micros: int) -> None:
 _DURATIONS = (
     ("steps", "due_at", "due_at IS NOT NULL"),
     ("steps", "deadline_at", "deadline_at IS NOT NULL AND ended_at IS NULL"),
-    ("steps", "spared", "tries > 0 AND ended_at IS NULL"),
+    ("steps", "paused_micros", "tries > 0 AND ended_at IS NULL"),
     ("runs", "deadline_at", "deadline_at IS NOT NULL AND ended_at IS NULL"),
     ("runs", "start_at", f"after_a_while AND {_AHEAD}"),
 )
@@ -88,7 +88,7 @@ def next_to_expire(unit: Unit) -> int | None:
 
 @dataclass(slots=True)
 class ScheduleRow:
-    """A row of `schedules`; what each field means stands in `migrations/`."""
+    """A row of `schedules`; what each field means is in `schema.sql`."""
 
     name: str
     loom: str | None

@@ -91,9 +91,9 @@ CREATE TABLE runs (
   cancels INTEGER NOT NULL DEFAULT 0,  -- 2 stops the follow-ups too
   failures_allowed INTEGER NOT NULL DEFAULT 0,  -- items, of eaches done
   deadline_at INTEGER,                -- it must have ended by then
-  entered INTEGER NOT NULL DEFAULT 1,  -- 0 waits for runs of its workflow
+  admission INTEGER NOT NULL DEFAULT 1,  -- 0 waits for runs of its workflow
   paused_at INTEGER,                  -- while paused: since when nothing of it executes
-  hands INTEGER NOT NULL DEFAULT 0,   -- 1 where `hands` has rows of it
+  step_actions INTEGER NOT NULL DEFAULT 0,   -- 1 where `step_actions` has rows of it
   renewed INTEGER NOT NULL DEFAULT 0,  -- 1 where rows were made to wait again
   start_by INTEGER,                   -- it is not begun after that
   planned_at TEXT,                    -- for when it was planned, RFC 3339 with zone
@@ -101,7 +101,7 @@ CREATE TABLE runs (
   after INTEGER,                      -- the run of whose end it tells
   attempts INTEGER NOT NULL DEFAULT 0,  -- handed out so far
   weights INTEGER REFERENCES weights,  -- null: nothing was known
-  spared INTEGER NOT NULL DEFAULT 0,  -- paused within this round
+  paused_micros INTEGER NOT NULL DEFAULT 0,  -- paused within this round
   followups_failed INTEGER NOT NULL DEFAULT 0,  -- as things stand now
   -- Whether `start_at` was given as a duration: then it is no time of day.
   after_a_while INTEGER NOT NULL DEFAULT 0
@@ -111,16 +111,16 @@ CREATE INDEX runs_by_state ON runs (state, number);
 
 CREATE INDEX runs_by_workflow ON runs (workflow, number);
 
-CREATE INDEX runs_under_way ON runs (workflow, entered, priority, number) WHERE ended_at IS NULL;
+CREATE INDEX runs_under_way ON runs (workflow, admission, priority, number) WHERE ended_at IS NULL;
 
 CREATE INDEX runs_deadline ON runs (deadline_at)
   WHERE deadline_at IS NOT NULL AND ended_at IS NULL AND stop IS NULL AND paused_at IS NULL;
 
 CREATE INDEX runs_held ON runs (number) WHERE state IN ('pausing', 'paused');
 
--- `entered` is -1 while a run's start time is ahead, or it waits for its turn to be opened.
+-- `admission` is -1 while a run's start time is ahead, or it waits for its turn to be opened.
 CREATE INDEX runs_ahead ON runs (coalesce(start_at, 0), number)
-  WHERE entered = -1 AND state <> 'paused' AND ended_at IS NULL;
+  WHERE admission = -1 AND state <> 'paused' AND ended_at IS NULL;
 
 CREATE INDEX runs_start_by ON runs (start_by)
   WHERE start_by IS NOT NULL AND started_at IS NULL AND ended_at IS NULL AND stop IS NULL;
@@ -178,7 +178,7 @@ CREATE TABLE run_tags (
 ) STRICT, WITHOUT ROWID;
 
 -- What people decided about a step, also before it begins; it stays when the run is mended.
-CREATE TABLE hands (
+CREATE TABLE step_actions (
   run      INTEGER NOT NULL REFERENCES runs,
   address  TEXT NOT NULL,             -- within the run, without attempt
   facts    TEXT NOT NULL,             -- JSON object: inputs, pool, priority, fate, output, by, reason
@@ -230,7 +230,7 @@ CREATE TABLE parts (
   output       TEXT,
   started_at   INTEGER NOT NULL,
   ended_at     INTEGER,
-  inside INTEGER REFERENCES parts,    -- the item that it stands in
+  item_part INTEGER REFERENCES parts,    -- the item that it stands in
   item INTEGER NOT NULL DEFAULT 0,    -- of an item: its index
   name TEXT,                          -- of an item: its name, where it has one
   value TEXT,                         -- of an item: what it stands for
@@ -243,10 +243,10 @@ CREATE TABLE parts (
   error TEXT,                         -- what failed first in it
   size INTEGER NOT NULL DEFAULT 0,    -- of its output, bytes
   -- What in it backs off or rests: of an item steps and eaches, of an each items.
-  asleep INTEGER NOT NULL DEFAULT 0,
+  sleeping_children INTEGER NOT NULL DEFAULT 0,
   -- Rows of parts and steps in state `waiting` have been run before and are to be again; they keep
   -- their end time until they begin.
-  again INTEGER NOT NULL DEFAULT 0,   -- of an each: items that wait so
+  items_to_rerun INTEGER NOT NULL DEFAULT 0,   -- of an each: items that wait so
   -- Of an each: the chore in a helper process that it waits for: read (its list), gather (its
   -- outputs); null if none.
   awaits TEXT,
@@ -264,7 +264,7 @@ CREATE UNIQUE INDEX parts_by_place ON parts (parent, node, item);
 
 CREATE UNIQUE INDEX parts_root ON parts (run) WHERE parent IS NULL;
 
-CREATE INDEX parts_inside ON parts (run, inside, rank) WHERE value IS NULL;
+CREATE INDEX parts_inside ON parts (run, item_part, rank) WHERE value IS NULL;
 
 CREATE INDEX parts_by_state ON parts (parent, coalesce(outcome, state), item)
   WHERE value IS NOT NULL;
@@ -275,7 +275,7 @@ CREATE INDEX parts_unmade ON parts (id) WHERE unmade > 0 AND outcome IS NULL;
 
 CREATE INDEX parts_faulty ON parts (run, rank) WHERE fault IS NOT NULL;
 
-CREATE INDEX parts_to_redo ON parts (id) WHERE again > 0;
+CREATE INDEX parts_to_redo ON parts (id) WHERE items_to_rerun > 0;
 
 CREATE INDEX parts_again ON parts (parent, item) WHERE state = 'waiting' AND value IS NOT NULL;
 
@@ -320,13 +320,13 @@ CREATE TABLE steps (
   ready_at     INTEGER NOT NULL,
   started_at   INTEGER,               -- when its first attempt began
   ended_at     INTEGER,
-  inside INTEGER REFERENCES parts,    -- the item that it stands in
+  item_part INTEGER REFERENCES parts,    -- the item that it stands in
   deadline_at INTEGER,                -- as of runs
   saved TEXT,                         -- JSON object: progress, places, what was kept
   held TEXT,                          -- paused by hand: the StepState to go back to
   held_at INTEGER,                    -- and since when
-  spared INTEGER NOT NULL DEFAULT 0,  -- time paused, for a retry's within
-  counts_from INTEGER NOT NULL DEFAULT 0,  -- attempts that count no more
+  paused_micros INTEGER NOT NULL DEFAULT 0,  -- time paused, for a retry's within
+  retry_from_attempt INTEGER NOT NULL DEFAULT 0,  -- attempts that count no more
   supplied INTEGER NOT NULL DEFAULT 0,  -- 1: output given by hand
   fraction REAL NOT NULL DEFAULT 0    -- how far it is, from 0 to 1
 ) STRICT;
@@ -336,7 +336,7 @@ CREATE UNIQUE INDEX steps_by_place ON steps (part, node);
 CREATE INDEX steps_to_start ON steps (pool, priority, share, contract, run, rank)
   WHERE state = 'ready' AND open IS NULL;
 
-CREATE INDEX steps_inside ON steps (run, inside, rank);
+CREATE INDEX steps_inside ON steps (run, item_part, rank);
 
 CREATE INDEX steps_open ON steps (run, rank) WHERE ended_at IS NULL;
 

@@ -49,9 +49,9 @@ def attempts_of_run(
     Each with the place of its step, and its worker's name. With an item only those of steps that
     stand in it.
     """
-    where = "" if inside is None else " AND s.inside = ?"
+    where = "" if inside is None else " AND s.item_part = ?"
     rows = connection.execute(
-        "SELECT a.*, s.node, s.inside, s.part, w.name AS worker_name FROM attempts a"
+        "SELECT a.*, s.node, s.item_part, s.part, w.name AS worker_name FROM attempts a"
         " JOIN steps s ON s.id = a.step JOIN workers w ON w.id = a.worker"
         f" WHERE a.run = ? AND a.id > ?{where} ORDER BY a.id LIMIT ?",
         (run, after, *(() if inside is None else (inside,)), limit),
@@ -66,7 +66,7 @@ def attempts_inside(
     rows = connection.execute(
         "SELECT a.step, a.number, a.round, a.outcome, a.error, a.ready_at, a.handed_at, a.begun_at,"
         " a.ended_at, w.name AS worker_name FROM steps s CROSS JOIN attempts a ON a.step = s.id"
-        " JOIN workers w ON w.id = a.worker WHERE s.run = ? AND s.inside IS ?"
+        " JOIN workers w ON w.id = a.worker WHERE s.run = ? AND s.item_part IS ?"
         " ORDER BY a.step, a.number",
         (run, inside),
     )
@@ -79,7 +79,7 @@ def attempts_inside(
 def failed_steps(connection: sqlite3.Connection, run: int, limit: int) -> list[Record]:
     """The failed steps of a run with the type and message of their errors, in plan order."""
     rows = connection.execute(
-        "SELECT id, node, inside, error ->> 'type' AS type, error ->> 'message' AS message,"
+        "SELECT id, node, item_part, error ->> 'type' AS type, error ->> 'message' AS message,"
         " ended_at FROM steps WHERE run = ? AND state = 'failed' ORDER BY rank LIMIT ?",
         (run, limit),
     )
@@ -90,7 +90,7 @@ def in_hand(connection: sqlite3.Connection, attempts: Iterable[int]) -> list[Rec
     """Where some attempts belong: run and plan, the place of the step, when it began."""
     wanted = list(attempts)
     rows = connection.execute(
-        "SELECT a.id, a.number, a.begun_at, a.run, a.code_hash, s.node, s.inside, r.plan"
+        "SELECT a.id, a.number, a.begun_at, a.run, a.code_hash, s.node, s.item_part, r.plan"
         " FROM attempts a JOIN steps s ON s.id = a.step JOIN runs r ON r.number = a.run"
         f" WHERE a.id IN ({', '.join('?' * len(wanted))}) ORDER BY a.id",
         wanted,
@@ -103,7 +103,8 @@ def log_keys(connection: sqlite3.Connection, attempts: Iterable[int]) -> dict[in
     wanted = list(attempts)
     rows = connection.execute(
         "SELECT coalesce(p.parent, s.part) AS part, coalesce(p.item, 0) AS item, s.node, a.number,"
-        " a.id FROM attempts a JOIN steps s ON s.id = a.step LEFT JOIN parts p ON p.id = s.inside"
+        " a.id FROM attempts a JOIN steps s ON s.id = a.step"
+        " LEFT JOIN parts p ON p.id = s.item_part"
         f" WHERE a.id IN ({', '.join('?' * len(wanted))})",
         wanted,
     )
@@ -139,7 +140,7 @@ def steps(connection: sqlite3.Connection, number: int, inside: int | None) -> li
     Without their inputs and outputs.
     """
     rows = connection.execute(
-        f"{_STEP_LIST} WHERE s.run = ? AND s.inside IS ? ORDER BY s.rank", (number, inside)
+        f"{_STEP_LIST} WHERE s.run = ? AND s.item_part IS ? ORDER BY s.rank", (number, inside)
     )
     return [dict(row) for row in rows]
 
@@ -193,6 +194,6 @@ def count_folded(connection: sqlite3.Connection, step: int, called_shown: int) -
 def hand(connection: sqlite3.Connection, run: int, address: str) -> Record | None:
     """What people decided about a step, by its address; None if nothing."""
     row = select_one(
-        connection, "SELECT facts FROM hands WHERE run = ? AND address = ?", run, address
+        connection, "SELECT facts FROM step_actions WHERE run = ? AND address = ?", run, address
     )
     return json.loads(row["facts"]) if row else None

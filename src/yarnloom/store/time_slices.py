@@ -31,7 +31,7 @@ def span_of_attempts(
 
 
 _ATTEMPTS = (
-    "SELECT a.*, s.node, s.inside, w.name AS worker_name FROM attempts a"
+    "SELECT a.*, s.node, s.item_part, w.name AS worker_name FROM attempts a"
     " JOIN steps s ON s.id = a.step JOIN workers w ON w.id = a.worker"
     " WHERE a.run = ? AND s.node IN ({}) AND a.begun_at IS NOT NULL"
 )

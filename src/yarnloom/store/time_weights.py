@@ -38,7 +38,7 @@ def parts_of(unit: Unit, run: int) -> dict[int, float]:
     """Seconds from begin to end of the parts of a run that stand in no item, by node."""
     unit.flush()
     rows = unit.execute(
-        "SELECT node, ended_at - started_at FROM parts WHERE run = ? AND inside IS NULL"
+        "SELECT node, ended_at - started_at FROM parts WHERE run = ? AND item_part IS NULL"
         " AND value IS NULL AND ended_at IS NOT NULL",
         (run,),
     )
@@ -49,7 +49,7 @@ def steps_of(unit: Unit, run: int) -> dict[int, tuple[float, float]]:
     """The same of its steps: with what they waited before they began, and without."""
     rows = unit.execute(
         "SELECT node, ended_at - min(ready_at, started_at), ended_at - started_at FROM steps"
-        " WHERE run = ? AND inside IS NULL AND started_at IS NOT NULL AND ended_at IS NOT NULL",
+        " WHERE run = ? AND item_part IS NULL AND started_at IS NOT NULL AND ended_at IS NOT NULL",
         (run,),
     )
     return {node: (whole / 1e6, alone / 1e6) for node, whole, alone in rows}
@@ -60,7 +60,7 @@ def steps_in_items(unit: Unit, run: int) -> dict[int, float]:
     rows = unit.execute(
         "SELECT node, avg(ended_at - started_at) FROM"
         " (SELECT * FROM (SELECT node, started_at, ended_at FROM steps"
-        "  WHERE run = ?1 AND inside > 0 LIMIT ?2) UNION ALL"
+        "  WHERE run = ?1 AND item_part > 0 LIMIT ?2) UNION ALL"
         "  SELECT * FROM (SELECT node, begun_at, ended_at FROM folded WHERE run = ?1 LIMIT ?2))"
         " WHERE started_at IS NOT NULL AND ended_at IS NOT NULL GROUP BY node",
         (run, LOOKED_AT),
@@ -72,8 +72,8 @@ def item_counts(unit: Unit, run: int) -> dict[int, float]:
     """Mean number of children of its parts, by node: of an each how many items it has."""
     rows = unit.execute(
         "SELECT node, avg(total) FROM (SELECT node, total FROM parts WHERE run = ?1"
-        " AND value IS NULL AND inside IS NULL UNION ALL SELECT * FROM (SELECT node, total FROM"
-        " parts WHERE run = ?1 AND value IS NULL AND inside > 0 LIMIT ?2)) GROUP BY node",
+        " AND value IS NULL AND item_part IS NULL UNION ALL SELECT * FROM (SELECT node, total FROM"
+        " parts WHERE run = ?1 AND value IS NULL AND item_part > 0 LIMIT ?2)) GROUP BY node",
         (run, LOOKED_AT),
     )
     return dict(rows)

@@ -33,7 +33,7 @@ from yarnloom.testing import InlineService, inline_service
 
 POOL = {"loom": "random", "name": "narrow", "limit": 3, "rate": None, "note": ""}
 TASKS = {f"random/{name}": "hash" for name in KINDS}
-OF_ORDER = ("id", "part", "parent", "inside", "step", "handed_at", "ready_at", "begun_at", "pid")
+OF_ORDER = ("id", "part", "parent", "item_part", "step", "handed_at", "ready_at", "begun_at", "pid")
 TIMES = ("started_at", "ended_at", "since", "moved_at", "due_at", "pool_until", "open")
 
 

@@ -85,7 +85,7 @@ def offer(
         known.eaches[each.id] = straight
     under_way = each.begun + each.following + len(straight.given)
     if limits.passes_over:
-        under_way -= each.asleep
+        under_way -= each.sleeping_children
     _set_offer(
         transaction, straight, max(0, min(each.total - straight.next, limits.straight - under_way))
     )
@@ -93,8 +93,8 @@ def offer(
 
 
 def _goes_on_as_usual(transaction: Transaction, run: RunRow, each: PartRow) -> bool:
-    usual = run.state == RunState.RUNNING and not run.renewed and not run.hands
-    begun = run.started_at is not None and each.rest_state is None and not each.again
+    usual = run.state == RunState.RUNNING and not run.renewed and not run.step_actions
+    begun = run.started_at is not None and each.rest_state is None and not each.items_to_rerun
     return (
         transaction.settings.straight
         and usual

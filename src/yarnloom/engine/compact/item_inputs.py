@@ -31,7 +31,7 @@ def straight_of(transaction: Transaction, run: RunRow, each: PartRow) -> Straigh
     step = plan.nodes[do.children[0]]
     assert node.each is not None
     plain = do.kind is Kind.SEQUENCE and len(do.children) == 1 and step.kind is Kind.STEP
-    if not plain or each.inside is not None or node.each.batch or has_sealed(run.params):
+    if not plain or each.item_part is not None or node.each.batch or has_sealed(run.params):
         return None
     if any(one.follow_ups or one.only_if is not None for one in (do, step)):
         return None

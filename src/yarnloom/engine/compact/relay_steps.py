@@ -84,8 +84,8 @@ def extend(transaction: Transaction, anchor: Anchor) -> None:
 
 def _is_usual(transaction: Transaction, run: RunRow, step: StepRow) -> bool:
     """Whether nothing about a step and its run is special: it is tried first, and nobody acted."""
-    first = step.attempts == 1 and step.inside is None and not step.pool
-    usual = not run.renewed and not run.hands and run.stop is None
+    first = step.attempts == 1 and step.item_part is None and not step.pool
+    usual = not run.renewed and not run.step_actions and run.stop is None
     return (
         transaction.settings.straight
         and first
@@ -291,7 +291,7 @@ def open_as_handed(
         The step; None if it cannot be run as it was given, and is taken back.
     """
     run, node = resolver.run, resolver.plan.nodes[leg.node]
-    prepared = None if run.hands or run.renewed else prepare_step(resolver, node, part)
+    prepared = None if run.step_actions or run.renewed else prepare_step(resolver, node, part)
     if prepared is None or prepared.error or prepared.skip:
         _drop(transaction, leg)
         return None

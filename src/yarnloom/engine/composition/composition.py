@@ -80,7 +80,7 @@ class Composition:
     def begin(self) -> PartRow:
         """Begin the plan, unless the run has to wait for others; its root part."""
         root = add_part(self.transaction, self.run, self.plan.nodes[0], None)
-        if self.run.entered == Admission.ENTERED:
+        if self.run.admission == Admission.ENTERED:
             self.enter(root)
         return root
 
@@ -116,15 +116,15 @@ class Composition:
         """
         withdrawn = granted_items.withdraw_of_run(self.transaction, self.run.number)
         relay_steps.call_back(self.transaction, self.run.number)
-        if self.run.entered != Admission.ENTERED:
+        if self.run.admission != Admission.ENTERED:
             root = self.root()
             drop_rest(self.transaction, root, CANCELLED)
             self.endings.decide_if_over(root)
         for step in self.transaction.unit.steps.select(
             "run = ? AND ended_at IS NULL ORDER BY rank", self.run.number
         ):
-            spared = self.plan.nodes[step.node].in_follow_up and self.run.cancels < 2
-            if step.ended_at is None and not spared:
+            paused_micros = self.plan.nodes[step.node].in_follow_up and self.run.cancels < 2
+            if step.ended_at is None and not paused_micros:
                 self.endings.stop_step(step, StepEvent.CANCEL, why)
         self.eaches.refill(withdrawn)
         self._run_queue()
@@ -162,12 +162,12 @@ class Composition:
 
     def fell_asleep(self, step: StepRow) -> None:
         """A step backs off: eaches around it may make more items meanwhile."""
-        item = step.inside
+        item = step.item_part
         while item is not None:
             each = self.transaction.around(self.transaction.unit.parts.need(item))
             if each.outcome is None and self.endings.blocked(each) is None:
                 self.eaches.fill(each)
-            item = each.inside
+            item = each.item_part
         self._run_queue()
 
     def end_by_hand(self, step: StepRow, fate: Fate) -> None:

@@ -86,9 +86,9 @@ class EachItems:
             self.transaction, self.run, part, limits, barred=self.endings.blocked(part) is not None
         ):
             return
-        awake = part.begun - limits.passes_over * part.asleep
+        awake = part.begun - limits.passes_over * part.sleeping_children
         if (
-            (part.unmade or part.again)
+            (part.unmade or part.items_to_rerun)
             and awake <= limits.refill_at
             and part.id not in self.filling
         ):
@@ -101,8 +101,8 @@ class EachItems:
         assert node.each is not None
         under_way = part.begun + part.following
         if node.each.at_once is None:
-            under_way -= part.asleep
-        left = part.unmade + part.again
+            under_way -= part.sleeping_children
+        left = part.unmade + part.items_to_rerun
         if not left or part.rest_state is not None or under_way >= size:
             self.filling.discard(part.id)
             return
@@ -112,8 +112,8 @@ class EachItems:
             return
         self.queue.append(CreateItems(part, size))
         do = self.plan.nodes[node.children[0]]
-        if part.again and (item := next_that_waits(self.transaction, part)) is not None:
-            part.again -= 1
+        if part.items_to_rerun and (item := next_that_waits(self.transaction, part)) is not None:
+            part.items_to_rerun -= 1
             self.transaction.composing.made += 1
             self._begin_part(begin_again(self.transaction, item, do))
             return

@@ -21,7 +21,7 @@ def is_busy(transaction: Transaction, plan: Plan) -> bool:
 
 def count_in(transaction: Transaction, run: RunRow) -> None:
     """A new run is under way, or waits."""
-    transaction.memory.workflows.counted(run.entered)[run.workflow] += 1
+    transaction.memory.workflows.counted(run.admission)[run.workflow] += 1
 
 
 def make_room(transaction: Transaction, run: RunRow, plan: Plan) -> None:
@@ -36,11 +36,11 @@ def make_room(transaction: Transaction, run: RunRow, plan: Plan) -> None:
         return
     assert plan.at_once is not None
     others = store.runs_under_way(transaction.unit, run.workflow)
-    entered = [number for number, has_entered in others if has_entered]
+    admission = [number for number, has_entered in others if has_entered]
     waiting = [number for number, has_entered in others if not has_entered]
-    ending = [number for number in entered if transaction.run(number).stop]
-    more = len(entered) - len(ending) - plan.at_once + 1
-    standing = [number for number in entered if number not in ending]
+    ending = [number for number in admission if transaction.run(number).stop]
+    more = len(admission) - len(ending) - plan.at_once + 1
+    standing = [number for number in admission if number not in ending]
     for number in (*(one for one in waiting if one != run.number), *standing[: max(0, more)]):
         stop(transaction, transaction.run(number), f"replaced by run {run.number}")
 
@@ -58,7 +58,7 @@ def admit(transaction: Transaction) -> None:
         transaction.afterwards.made_room.add(workflow)  # there may be room for another
         transaction.memory.workflows.held[workflow] -= 1
         transaction.memory.workflows.under_way[workflow] += 1
-        run.entered = Admission.ENTERED
+        run.admission = Admission.ENTERED
         transaction.unit.runs.touch(run)
         root = transaction.unit.parts.one("run = ? AND parent IS NULL", number)
         assert root is not None

@@ -140,7 +140,7 @@ def _back_off(
     after: float | None,
 ) -> tuple[StepEvent, dict[str, Any]]:
     """Whether a failed step waits for another try, and what is added to its error if not."""
-    spent = (transaction.now - _first_try(transaction, step, rule) - step.spared) / 1_000_000
+    spent = (transaction.now - _first_try(transaction, step, rule) - step.paused_micros) / 1_000_000
     wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), transaction.settings.chance)
     if wait is None or composition.is_barred(transaction.unit.parts.need(step.part)):
         return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
@@ -153,8 +153,8 @@ def _rest(transaction: Transaction, step: StepRow, seconds: float) -> None:
     """A step asked to be called again: its tries begin anew then."""
     step.due_at = transaction.now + micros_of(seconds)
     transaction.set_timer(BACK_OFF_DUE, step.due_at)
-    step.counts_from, step.tries, step.losses = step.attempts, 0, 0
-    step.error, step.spared = None, 0
+    step.retry_from_attempt, step.tries, step.losses = step.attempts, 0, 0
+    step.error, step.paused_micros = None, 0
 
 
 def _event(
@@ -188,7 +188,7 @@ def _first_try(transaction: Transaction, step: StepRow, rule: Retry | None) -> i
     """When the first of the tries began that count; asked only where it matters."""
     if rule is None or rule.within is None:
         return transaction.now
-    first = paused_runs.first_try_began(transaction.unit, step.id, step.counts_from)
+    first = paused_runs.first_try_began(transaction.unit, step.id, step.retry_from_attempt)
     return transaction.now if first is None else first
 
 

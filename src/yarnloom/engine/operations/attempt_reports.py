@@ -122,7 +122,7 @@ def _begin(transaction: Transaction, attempt: AttemptRow, item: ReportItem) -> N
     transaction.memory.attempts.unbegun.pop(attempt.id, None)
     transaction.unit.attempts.touch(attempt)
     move_step(transaction, step, StepEvent.BEGIN)
-    item_began(transaction, step.inside, attempt.begun_at)
+    item_began(transaction, step.item_part, attempt.begun_at)
     transaction.counts.tally.begin(max(0, attempt.begun_at - attempt.ready_at) / 1_000_000)
     if step.started_at is None:
         step.started_at = attempt.begun_at

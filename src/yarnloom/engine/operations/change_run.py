@@ -53,7 +53,9 @@ def change_run(transaction: Transaction, command: ChangeRun) -> dict[str, Any]:
         _prefer(transaction, run, command.priority)
     if command.tags is not None:
         transaction.unit.runs.rewrite(run, tags=json.dumps(command.tags))
-    if at is not None and run.entered == Admission.AHEAD:  # else it begins as soon as there is room
+    if (
+        at is not None and run.admission == Admission.AHEAD
+    ):  # else it begins as soon as there is room
         transaction.unit.runs.rewrite(run, start_at=at, after_a_while=int(after_a_while))
         _move(transaction, run, ahead=ahead)
     transaction.changes.runs.add(run.number)
@@ -61,7 +63,7 @@ def change_run(transaction: Transaction, command: ChangeRun) -> dict[str, Any]:
 
 
 def _refuse_wrong_time(run: RunRow, at: int) -> None:
-    if run.entered != Admission.AHEAD:
+    if run.admission != Admission.AHEAD:
         raise Conflict(
             f"run {run.number} is queued: it begins as soon as there is room, and cannot be moved "
             "any more; `pause` holds it",
@@ -80,7 +82,11 @@ def _prefer(transaction: Transaction, run: RunRow, priority: int) -> None:
     for step in transaction.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
         node, around = plan.nodes[step.node], transaction.unit.parts.need(step.part)
         address = transaction.address(run, node, around).partition("/")[2]
-        by_hand = effect_records.hand_of(transaction.unit, run.number, address) if run.hands else {}
+        by_hand = (
+            effect_records.hand_of(transaction.unit, run.number, address)
+            if run.step_actions
+            else {}
+        )
         if node.rules.priority is not None or "priority" in by_hand:
             continue
         free = transaction.memory.queue.has(step)

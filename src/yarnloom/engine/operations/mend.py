@@ -58,10 +58,10 @@ def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
         why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
         raise Conflict(why, state=str(run.state))
     move_run(transaction, run, RunEvent.MEND)
-    run.renewed, run.entered = 1, Admission.ENTERED
+    run.renewed, run.admission = 1, Admission.ENTERED
     run.round += 1
     run.stop = run.error = run.output = run.ended_at = run.started_at = None
-    run.cancels = run.spared = 0
+    run.cancels = run.paused_micros = 0
     transaction.memory.workflows.under_way[run.workflow] += 1
     if plan.deadline is not None:
         run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)

@@ -81,7 +81,7 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
         why = f"run {run.number} is {run.state}, so it cannot be resumed"
         raise Conflict(why, state=str(run.state))
     event = RunEvent.RESUME
-    ahead = run.entered == Admission.AHEAD
+    ahead = run.admission == Admission.AHEAD
     if (
         ahead
         and run.start_at is not None
@@ -98,7 +98,7 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
     release(transaction, run)
     if ahead:
         transaction.set_start_timer(run)
-    if run.entered == Admission.HELD:
+    if run.admission == Admission.HELD:
         transaction.afterwards.made_room.add(run.workflow)
     return run_view_of(transaction, run)
 
@@ -208,7 +208,7 @@ def _give_time_back(transaction: Transaction, run: RunRow) -> None:
 
 def _spare(transaction: Transaction, step: StepRow, spent: int) -> None:
     if step.started_at is not None:
-        step.spared += spent
+        step.paused_micros += spent
     if step.deadline_at is not None:
         step.deadline_at += spent
         transaction.set_timer(DEADLINE_DUE, step.deadline_at)

@@ -164,7 +164,7 @@ def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
             deadline_at=None,
             priority=command.priority,
             state=RunState.SCHEDULED if ahead else RunState.QUEUED,
-            entered=Admission.AHEAD,
+            admission=Admission.AHEAD,
         )
     )
     scope, hashed = prepared.scope, prepared.hashed
@@ -187,7 +187,7 @@ def open_run(transaction: Transaction, run: RunRow) -> PartRow:
         move_run(transaction, run, RunEvent.DUE)
     plan = transaction.plan(run)
     busy = is_busy(transaction, plan)
-    run.entered = Admission.HELD if busy else Admission.ENTERED
+    run.admission = Admission.HELD if busy else Admission.ENTERED
     if plan.deadline is not None:
         run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)
         transaction.set_timer(RUN_DEADLINE_DUE, run.deadline_at)

@@ -352,7 +352,7 @@ class _Hand:
         effect_records.keep_hand(
             self.transaction.unit, self.run.number, self.command.address, known
         )
-        self.run.hands = 1
+        self.run.step_actions = 1
         self.transaction.unit.runs.touch(self.run)
 
     def _refuse_running(self) -> None:

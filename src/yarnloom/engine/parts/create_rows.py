@@ -53,7 +53,7 @@ def add_part(
             parent=around.id if around else None,
             node=node.index,
             rank=_rank(around.rank if around else b"", item if value is not None else position),
-            inside=_inside(around) if around else None,
+            item_part=_inside(around) if around else None,
             item=item,
             name=name,
             value=value,
@@ -120,7 +120,7 @@ def add_step(
             part=around.id,
             node=node.index,
             rank=_rank(around.rank, node.position),
-            inside=_inside(around),
+            item_part=_inside(around),
             contract=transaction.plan(run).contract(node),
             pool=prepared.pool,
             share=run.share or f"run {run.number}",
@@ -212,7 +212,7 @@ def add_item_that_waits(
             parent=each.id,
             node=do.index,
             rank=rank_of(each, index),
-            inside=_inside(each),
+            item_part=_inside(each),
             item=index,
             name=name,
             value=value,
@@ -231,4 +231,4 @@ def _rank(around: bytes, position: int) -> bytes:
 
 def _inside(around: PartRow) -> int | None:
     """The item that a child of a part stands in."""
-    return around.id if around.value is not None else around.inside
+    return around.id if around.value is not None else around.item_part

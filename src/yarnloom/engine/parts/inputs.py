@@ -66,7 +66,7 @@ def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> PreparedSte
     """Work out what a step begins with, and what people decided about it."""
     prepared = _prepare(resolver, node, around)
     run = resolver.run
-    if not run.hands:
+    if not run.step_actions:
         return prepared
     address = resolver.transaction.address(run, node, around).partition("/")[2]
     hand = effect_records.hand_of(resolver.transaction.unit, run.number, address)

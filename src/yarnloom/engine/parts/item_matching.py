@@ -96,7 +96,7 @@ class _Match:
                 self.take(self.transaction.unit.parts.need(key), value, changed=value != old)
             elif index <= last_known:
                 add_item_that_waits(self.transaction, self.run, self.do, each, index, value, name)
-                each.again += 1
+                each.items_to_rerun += 1
         for index, key in enumerate(gone):
             self.move(key, count + index)
             self.end_as_gone(self.transaction.unit.parts.need(key))
@@ -122,7 +122,7 @@ class _Match:
             self.transaction.unit.parts.rewrite(item, value=value)
         if (changed or was_gone) and has_ended(item):
             self.renewal.wholly(item)
-            self.each.again += 1
+            self.each.items_to_rerun += 1
         elif changed:
             self.renewal.wholly(item)
 
@@ -133,7 +133,7 @@ class _Match:
                 self.transaction, self.each.id, item.outcome or item.state, PartState.SKIPPED
             )
         else:
-            self.each.again -= 1
+            self.each.items_to_rerun -= 1
             self.each.skipped += 1
             end_part_that_waits(self.transaction, item, GONE)
         item.state = item.outcome = PartState.SKIPPED

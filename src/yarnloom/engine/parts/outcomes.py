@@ -71,7 +71,7 @@ def drop_rest(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
         return
     if run_is_renewed(transaction, part):
         _end_what_waits(transaction, part, bar)
-        part.again = 0
+        part.items_to_rerun = 0
     part.rest_state, part.rest_reason = bar.state, bar.reason
     transaction.counts.eaches.left(transaction, part)
     if bar.state is StepState.CANCELLED:
@@ -105,7 +105,7 @@ def end_part_that_waits(transaction: Transaction, row: PartRow, bar: Blocked) ->
     _end_what_waits(transaction, row, bar)
     counted = "cancelled" if bar.state is StepState.CANCELLED else "skipped"
     setattr(row, counted, getattr(row, counted) + left)
-    row.rest_state, row.rest_reason, row.again = bar.state, bar.reason, 0
+    row.rest_state, row.rest_reason, row.items_to_rerun = bar.state, bar.reason, 0
     transaction.counts.eaches.left(transaction, row)
     row.state = row.outcome = bar.state
     row.skip_reason = bar.reason

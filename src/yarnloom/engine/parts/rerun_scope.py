@@ -113,7 +113,7 @@ class Renewal:
         else:
             self.part(top, tainted)
         if node.kind is Kind.EACH:
-            part.again += 1
+            part.items_to_rerun += 1
             part.size = paused_runs.size_of_items(self.transaction.unit, part.id)
             forget_gathered(self.transaction, part)
         else:
@@ -182,8 +182,8 @@ class Renewal:
         self.transaction.composing.children.pop((step.part, node.index), None)
         assert before != StepState.WAITING
         step.ended_at = ended_at
-        step.counts_from, step.tries, step.losses = step.attempts, 0, 0
-        step.spared = step.supplied = 0
+        step.retry_from_attempt, step.tries, step.losses = step.attempts, 0, 0
+        step.paused_micros = step.supplied = 0
         step.skip_reason = step.output = step.started_at = step.deadline_at = None
         step.held = step.held_at = None
         self.transaction.unit.steps.touch(step)
@@ -197,7 +197,7 @@ class Renewal:
         for part in self.transaction.unit.parts.select("parent = ? AND state <> 'waiting'", row.id):
             self.wholly(part)
             if part.value is not None:
-                row.again += 1
+                row.items_to_rerun += 1
         if row.state != PartState.WAITING:
             self._reset(row, node)
 
@@ -216,7 +216,7 @@ class Renewal:
             *(row.id, *states),
         ):
             if has_ended(item) and self.part(item, set(tainted)):
-                row.again += 1
+                row.items_to_rerun += 1
                 renewed = True
         return renewed
 

@@ -103,11 +103,11 @@ class _Explainer:
             yield reason_of("stopping", message)
         if run.state in HELD_RUN:
             yield self.of_pause(None, "is paused" if run.state == RunState.PAUSED else "is pausing")
-        if run.entered == Admission.AHEAD:
+        if run.admission == Admission.AHEAD:
             yield self.of_start()
-        if run.entered == Admission.HELD:
+        if run.admission == Admission.HELD:
             others = store.runs_under_way(self.transaction.unit, run.workflow)
-            numbers = [number for number, entered in others if entered]
+            numbers = [number for number, admission in others if admission]
             text = (
                 f"waits until {run_words(numbers)} of {run.workflow} {has_words(numbers)} ended: "
                 f"at most {self.plan.at_once} are under way at once"
@@ -137,12 +137,12 @@ class _Explainer:
             )
         ]
         parts = unit.parts.select(
-            "run = ? AND ended_at IS NULL AND inside IS ? AND value IS NULL ORDER BY rank",
+            "run = ? AND ended_at IS NULL AND item_part IS ? AND value IS NULL ORDER BY rank",
             *(self.run.number, command.item),
         )
         if command.item is not None:
             parts.insert(0, unit.parts.need(command.item))
-        if self.run.entered == Admission.ENTERED:
+        if self.run.admission == Admission.ENTERED:
             for part in parts[: SHOWN + 1]:
                 if part.outcome is None and part.rest_state is None:
                     found += islice(self.to_come(part, command.rank), SHOWN + 1)
@@ -156,7 +156,7 @@ class _Explainer:
         if node.kind is Kind.EACH:
             if part.awaits is not None and (part.rank + b"\xff").startswith(scope):
                 yield part.rank + b"\xff", self.of_chore(part, node)
-            if part.unmade + part.again and (part.rank + b"\xff").startswith(scope):
+            if part.unmade + part.items_to_rerun and (part.rank + b"\xff").startswith(scope):
                 yield part.rank + b"\xff", self.of_items(part, node)
             return
         unit, here = self.transaction.unit, "= ? AND state <> 'waiting'"
@@ -191,7 +191,7 @@ class _Explainer:
         """Why an each has not made all its items."""
         assert node.each is not None
         limit = node.each.at_once
-        count = part.unmade + part.again
+        count = part.unmade + part.items_to_rerun
         items = "1 item has not begun" if count == 1 else f"{count:,} items have not begun"
         text = f"{items}: {limit} at once" if limit else f"{items}: those before come first"
         reason = reason_of("at_once", text, at_once=limit, items=count)

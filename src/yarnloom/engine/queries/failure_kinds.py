@@ -105,7 +105,7 @@ def failures(connection: Connection, plan: Plan, number: int) -> View:
                 "pattern": kind.pattern,
                 "said": kind.said,
                 "number": kind.number,
-                "in_items": firsts[kind.first]["inside"] is not None,
+                "in_items": firsts[kind.first]["item_part"] is not None,
                 "first": addresses[kind.first],
                 "first_at": iso_time(kind.first_at),
             }

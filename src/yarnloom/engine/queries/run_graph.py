@@ -238,7 +238,7 @@ def attempt_views(connection: Connection, plan: Plan, rows: list[View]) -> list[
     return [
         {
             "id": row["id"],
-            "address": address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"])),
+            "address": address_in(plan, plan.nodes[row["node"]], keys.around(row["item_part"])),
             "task": plan.nodes[row["node"]].task,
             "number": row["number"],
             "round": row["round"],
@@ -261,7 +261,7 @@ def addresses_of(connection: Connection, rows: list[View], plans: dict[int, Plan
     found = []
     for row in rows:
         plan = plans[row["plan"]]
-        address = address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"]))
+        address = address_in(plan, plan.nodes[row["node"]], keys.around(row["item_part"]))
         found.append(
             {
                 "run": row["run"],
@@ -283,7 +283,7 @@ def addresses_in(connection: Connection, plan: Plan, rows: dict[int, View]) -> d
     """
     keys = _Keys(connection)
     return {
-        key: address_in(plan, plan.nodes[row["node"]], keys.around(row["inside"]))
+        key: address_in(plan, plan.nodes[row["node"]], keys.around(row["item_part"]))
         for key, row in rows.items()
     }
 
@@ -301,7 +301,7 @@ class _Keys:
             assert inside is not None
             row = run_queries.part(self._connection, inside)
             own = {row["node"]: item_key(row["name"], row["item"])}
-            self._known[inside] = {**self.around(row["inside"]), **own}
+            self._known[inside] = {**self.around(row["item_part"]), **own}
         return self._known[inside]
 
 

@@ -108,7 +108,7 @@ def run_view(row: Row, look: Look, under_way: Open) -> View:
         "after": row["after"],
         "deadline_at": iso_time(row["deadline_at"]),
         "paused_at": iso_time(row["paused_at"]),
-        "entered": row["entered"] > 0,
+        "entered": row["admission"] > 0,
         "started_at": iso_time(row["started_at"]),
         "ended_at": iso_time(row["ended_at"]),
     }
@@ -217,7 +217,7 @@ def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
     fraction, then = row["fraction"] or 0.0, row["fraction_then"] or 0.0
     if row["started_at"] is None or fraction >= 1:
         return None
-    begun = row["started_at"] + (row["spared"] or 0)
+    begun = row["started_at"] + (row["paused_micros"] or 0)
     parts = _Left(look, look.plan_of(row["plan"]), look.paces_of(row), under_way)
     left = parts.of_run()
     moved_at = row["moved_at"] or begun

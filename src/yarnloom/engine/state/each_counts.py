@@ -53,8 +53,8 @@ class Flow:
 
     def step_took(self, step: StepRow, micros: int) -> None:
         """The same of a step; of one in no item nothing is counted."""
-        if step.inside is not None:
-            self.took(self._each_around(step.inside), step.node, micros)
+        if step.item_part is not None:
+            self.took(self._each_around(step.item_part), step.node, micros)
 
     def _each_around(self, item: int) -> PartRow:
         parent = self._unit.parts.need(item).parent
@@ -65,9 +65,9 @@ class Flow:
         """An each and those around it, from inside out."""
         while True:
             yield each.id
-            if each.inside is None:
+            if each.item_part is None:
                 return
-            each = self._each_around(each.inside)
+            each = self._each_around(each.item_part)
 
     # Steps without rows
 
@@ -77,7 +77,7 @@ class Flow:
         node = plan.nodes[part.node]
         if node.kind is Kind.EACH:
             self._leave(plan, part, node.children, part, sign * part.unmade)
-        elif (item := part.id if part.value is not None else part.inside) is not None:
+        elif (item := part.id if part.value is not None else part.item_part) is not None:
             known = each_counters.children_with_rows(self._unit, part.id)
             rest = [child for child in node.children if child not in known]
             self._leave(plan, self._each_around(item), rest, part, sign)
@@ -109,9 +109,9 @@ class Flow:
         self._times.clear()
 
     def _step_written(self, step: StepRow, before: str | None, after: str) -> None:
-        if step.inside is None:
+        if step.item_part is None:
             return
-        each = self._each_around(step.inside)
+        each = self._each_around(step.item_part)
         for state, change in ((before, -1), (after, 1)):
             if state is not None and state != StepState.WAITING:
                 self.count(each, step.node, str(state), change)
@@ -123,12 +123,12 @@ class Flow:
         before: tuple[int, ...] | None,
         after: tuple[int, ...],
     ) -> None:
-        if part.inside is None or part.value is not None:
+        if part.item_part is None or part.value is not None:
             return
         plan = transaction.plan(transaction.run(part.run))
         if plan.nodes[part.node].kind is not Kind.EACH:
             return
-        around = self._each_around(part.inside)
+        around = self._each_around(part.item_part)
         for at, name in enumerate(_OF_EACH):
             change = after[at] - (before[at] if before else 0)
             if change:

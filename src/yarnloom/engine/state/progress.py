@@ -244,15 +244,15 @@ def item_began(transaction: Transaction, inside: int | None, at: int) -> None:
             each = transaction.around(item)
             each.idle -= 1
             transaction.unit.parts.touch(each)
-        inside = item.inside
+        inside = item.item_part
 
 
 def was_paused(transaction: Transaction, run: RunRow, spent: int) -> None:
     """A run goes on after a pause of so many microseconds, which count for no pace."""
-    run.spared += spent
+    run.paused_micros += spent
     transaction.unit.runs.touch(run)
     for part in transaction.unit.parts.select(
-        "run = ? AND inside IS NULL AND value IS NULL AND ended_at IS NULL", run.number
+        "run = ? AND item_part IS NULL AND value IS NULL AND ended_at IS NULL", run.number
     ):
         part.since += spent
         if part.moved_at is not None:

@@ -100,7 +100,12 @@ def shares(plan: Plan, times: time_weights.Times) -> dict[int, float]:
 def learn(transaction: Transaction, run: RunRow) -> None:
     """Learn from a run that has ended, if it went straight from begin to end."""
     plan, memory = transaction.plan(run), transaction.memory
-    straight = run.state == RunState.DONE and run.round == 1 and not run.spared and not run.hands
+    straight = (
+        run.state == RunState.DONE
+        and run.round == 1
+        and not run.paused_micros
+        and not run.step_actions
+    )
     if not straight or run.started_at is None or run.ended_at is None or len(plan.nodes) < 2:
         return
     if transaction.mono < memory.workflows.learnt.get(run.workflow, float("-inf")) + LEARN_EVERY:

@@ -226,7 +226,7 @@ class Transaction:
 
     def token_of(self, step: StepRow) -> str:
         """Return a text that is the same over all attempts of a step, and of no other's."""
-        if step.inside is None:
+        if step.item_part is None:
             return self.token_of_place(step.part, step.node)
         return f"{self.token}{step.id}"
 
@@ -277,11 +277,11 @@ class Transaction:
     def address(self, run: RunRow, node: Node, part: PartRow) -> str:
         """The address of a node that stands in a part: `1042/harbours[brackwater]/fetch`."""
         keys: dict[int, str] = {}
-        inside = part.id if part.value is not None else part.inside
+        inside = part.id if part.value is not None else part.item_part
         while inside is not None:
             item = self.unit.parts.need(inside)
             keys[item.node] = item_key(item.name, item.item)
-            inside = item.inside
+            inside = item.item_part
         return f"{run.number}/{address_in(self.plan(run), node, keys)}"
 
     def part_address(self, run: RunRow, part: PartRow) -> str:

@@ -36,13 +36,15 @@ def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
         transaction.memory.relays.barred.discard(run.number)
         transaction.changes.ended.add(run.number)
         transaction.afterwards.ended_runs.append(run)
-        took = None if run.started_at is None else transaction.now - run.started_at - run.spared
+        took = (
+            None if run.started_at is None else transaction.now - run.started_at - run.paused_micros
+        )
         waited = (run.started_at or transaction.now) - run.created_at
         transaction.counts.hours.end(
             run.workflow, transaction.now, RUN, str(run.state), waited, took
         )
-        if run.entered != Admission.AHEAD:
-            transaction.memory.workflows.counted(run.entered)[run.workflow] -= 1
+        if run.admission != Admission.AHEAD:
+            transaction.memory.workflows.counted(run.admission)[run.workflow] -= 1
         if transaction.memory.workflows.held[run.workflow]:
             transaction.afterwards.made_room.add(run.workflow)
     transaction.unit.runs.touch(run)
@@ -82,7 +84,7 @@ def move_step(
     step_moved(transaction, step, event)
     count_child(transaction, step.part, before, after)
     if (after in ASLEEP) != (before in ASLEEP):
-        _count_asleep(transaction, step.inside, 1 if after in ASLEEP else -1)
+        _count_asleep(transaction, step.item_part, 1 if after in ASLEEP else -1)
     transaction.changes.runs.add(step.run)
     if step.pool and (was_free or is_free):
         transaction.changes.pools.add(base_of(step.pool))
@@ -95,14 +97,14 @@ def _count_asleep(transaction: Transaction, item: int | None, more: int) -> None
         for key in (item, transaction.unit.parts.need(item).parent):
             assert key is not None
             row = transaction.unit.parts.need(key)
-            was = row.asleep > 0
-            row.asleep += more
+            was = row.sleeping_children > 0
+            row.sleeping_children += more
             transaction.unit.parts.touch(row)
-            if was == (row.asleep > 0):
+            if was == (row.sleeping_children > 0):
                 return
             each = row
         assert each is not None
-        item = each.inside
+        item = each.item_part
 
 
 def count_child(transaction: Transaction, part: int, before: str | None, after: str) -> None:

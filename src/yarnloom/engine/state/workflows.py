@@ -56,6 +56,6 @@ class Workflows:
         """Whether any run is under way, or waits for others."""
         return any(self.under_way.values()) or any(self.held.values())
 
-    def counted(self, entered: int) -> Counter[str]:
+    def counted(self, admission: int) -> Counter[str]:
         """Return the counter of a run whose start time has come."""
-        return self.under_way if entered else self.held
+        return self.under_way if admission else self.held
