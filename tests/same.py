@@ -6,7 +6,12 @@ import json
 from collections.abc import Callable
 from typing import Any
 
-from tests.naive import Naive, Spot
+from tests.naive import (
+    Naive,
+)
+from tests.written import (
+    Spot,
+)
 from yarnloom.engine.queries import run_graph
 from yarnloom.engine.queries.run_views import Look, run_view
 from yarnloom.media_types import is_list_reference

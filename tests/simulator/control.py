@@ -12,10 +12,13 @@ from typing import Any
 
 from tests.engine.operations.test_mend import clean_run, healed
 from tests.fractions import broken_fractions
-from tests.naive import Spot
 from tests.plans import behave
 from tests.same import states
-from tests.simulator.world import SimWorker, World
+from tests.simulator.workers import SimWorker
+from tests.simulator.world import World
+from tests.written import (
+    Spot,
+)
 from yarnloom.engine import (
     Results,
 )

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from tests.plans import ChainMaker, StraightMaker
 from tests.simulator.control import ControlWorld
-from tests.simulator.world import SimWorker, World
+from tests.simulator.workers import SimWorker
+from tests.simulator.world import World
 
 
 def short_time(world: World) -> float:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-from collections import Counter
 from collections.abc import Iterator
 from typing import Any
 
@@ -20,7 +19,7 @@ from yarnloom.engine.commands import (
     RemovePool,
     Report,
 )
-from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, PlanError
+from yarnloom.errors import Conflict, InvalidInput, NotFound, PlanError
 from yarnloom.plan.step_rules import read_rules
 from yarnloom.store import audit
 
@@ -211,39 +210,6 @@ def test_in_no_window_do_more_begin_and_nothing_is_saved_up(at: Floor) -> None:
     assert at.inline.pool("link")["begun_last_minute"] == 3
 
 
-def test_a_rate_counts_begins_not_hand_outs(at: Floor) -> None:
-    """What was handed out may begin any moment; what was handed back never did."""
-    at.begins = False
-    number = begin(at, rate=Rate(1, per="10s"))
-    at.advance(60)
-    assert len(at.running) == 1
-    at.begin(f"{number}/all[0]/it")
-    at.advance(9.9)
-    assert len(at.running) == 1
-    at.advance(0.1)
-    assert len(at.running) == 2
-    at.end(f"{number}/all[1]/it", "handed_back")
-    assert len(at.running) == 2
-
-
-def test_a_rate_survives_restarts_and_changes(at: Floor) -> None:
-    """What began before counts, also for a rate that was set only afterwards."""
-    begin(at, limit=5)
-    at.drain(
-        lambda one: at.end(one) if len(at.log) < 20 else at.change("link", limit=0) and at.end(one)
-    )
-    begun = len(at.log)
-    at.advance(5)
-    at.change("link", limit=50, rate={"count": begun + 2, "per": 10.0})
-    assert len(at.log) == begun + 2
-    at.inline.restart()
-    at.worker()
-    at.advance(4.9)
-    assert len(at.log) == begun + 2
-    at.advance(0.2)
-    assert len(at.log) > begun + 2
-
-
 KINDS = ("end", "lost", "time", "limit", "rate", "pause", "restart", "dies", "slow")
 moves = st.lists(
     st.tuples(
@@ -412,13 +378,6 @@ def test_a_declaration_that_makes_no_sense_is_named(
     assert message in problem.message
 
 
-@pytest.mark.parametrize(("count", "per"), [(0, 1), (1.5, 1), (1, 0), (1, "soon"), (200_000, 1)])
-def test_a_rate_that_makes_no_sense_is_refused(count: Any, per: Any) -> None:
-    """Where it is written."""
-    with pytest.raises(LoomError, match="Rate"):
-        Rate(count, per)
-
-
 @pytest.mark.parametrize(
     ("given", "message"),
     [
@@ -438,24 +397,6 @@ def test_rules_that_make_no_sense_are_named(given: dict[str, Any], message: str)
     _, ((option, found),) = read_rules(given)
     assert option in given
     assert message in found
-
-
-def test_nothing_is_handed_out_ahead_from_a_pool_with_a_rate(at: Floor) -> None:
-    """A worker that takes work ahead holds nothing that another could begin."""
-    loom, work = task_loom()
-    loom.pool("link", rate=Rate(1_000, per="1s"))
-    loom.workflow("pooled", plan=each("a", over=list(range(9)), do=step("it", work, pool="link")))
-    loom.workflow("free", plan=each("a", over=list(range(9)), do=step("it", work)))
-    at.publish(loom)
-    at.worker(places=2, ahead=4)
-    at.start("free")
-    assert len(at.running) == 6
-    at.drain()
-    pooled = at.start("pooled")
-    assert len(at.running) == 2
-    at.start("free", priority=-1)
-    assert Counter(one.partition("/")[0] for one in at.running) == {str(pooled): 2}
-    at.drain()
 
 
 def test_as_many_are_handed_out_ahead_as_a_pool_has_free_places(at: Floor) -> None:
@@ -489,20 +430,3 @@ def test_what_can_begin_is_not_held_up_by_what_is_only_ahead(at: Floor) -> None:
 
     assert f"{other}/it" in at.running
     assert len(at.running) == 2
-
-
-def test_values_are_forgotten_when_their_rate_does_not_count_them_any_more(at: Floor) -> None:
-    """A million customers are not a million entries for ever."""
-    loom, work = task_loom()
-    loom.pool("link", rate=Rate(5, "10s"))
-    do = step("it", work, pool="link", per=item())
-    loom.workflow("all", plan=each("all", over=list(range(40)), do=do))
-    at.publish(loom)
-    at.worker(places=40)
-    at.start("all")
-    at.drain()
-    limiters = at.inline.engine._memory.pools.limiters("link")
-    assert len(limiters) == 40
-    at.advance(10.1)
-
-    assert limiters == {}
