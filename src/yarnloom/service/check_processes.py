@@ -55,7 +55,7 @@ class CheckProcesses:
             Busy: the process ended, or took too long.
         """
         try:
-            found = await self._do(ParseBody(model.__name__, raw), PARSE_SECONDS)
+            found = await self._do(ParseBody(model, raw), PARSE_SECONDS)
         except CheckTooSlow:
             text = f"the body could not be read within {PARSE_SECONDS:g} s; send less at a time"
             raise InvalidInput(text) from None

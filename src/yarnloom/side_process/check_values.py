@@ -17,7 +17,6 @@ from pydantic import BaseModel, ValidationError
 
 from yarnloom.errors import InvalidInput, Problem, ValueRefused
 from yarnloom.plan.value_problems import problems_of
-from yarnloom.protocol import bodies
 from yarnloom.values import decode, pointer
 
 PIECE_BYTES = 64 * 1024
@@ -26,9 +25,9 @@ PIECE_BYTES = 64 * 1024
 
 @dataclass(frozen=True, slots=True)
 class ParseBody:
-    """Read a request's body, and check it against its model, named as in `protocol.bodies`."""
+    """Read a request's body, and check it against its model."""
 
-    model: str
+    model: type[BaseModel]
     raw: bytes
 
 
@@ -90,7 +89,7 @@ def do_job(job: Job) -> Answer:
     if isinstance(job, CheckValue):
         return problems_of(json.loads(job.value), json.loads(job.schema))
     try:
-        body = parse_body(getattr(bodies, job.model), job.raw)
+        body = parse_body(job.model, job.raw)
     except InvalidInput as error:
         return list(error.problems) or [Problem("", error.message)]
     pieces = []
