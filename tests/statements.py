@@ -25,6 +25,7 @@ READS_ALL = ("store/audit.py", "store/integrity.py", "store/run_lists.py")
 """Files whose statements look at everything on purpose, or page by page in the order of the key."""
 
 ALLOWED = (
+    "SELECT * FROM commands WHERE 1 ORDER BY id DESC LIMIT",  # the newest page
     *(f"SELECT max({what} + span) FROM (" for what in ("step", "part", "attempt")),  # newest 1,000
     "SELECT sha256 FROM files",  # at a start: which files on disk no row names
     "SELECT pool, priority, share, contract, count(*)",  # at a start: an index of what is ready

@@ -6,6 +6,8 @@ minute or hour begins with `*` follow real time through both.
 
 What an expression means is read by a library; the walk through days and minutes is here, since
 that library skips minutes in zones whose clocks are changed by half an hour.
+
+Decision: `docs/decisions/09-clock-and-schedules.md`.
 """
 
 from __future__ import annotations

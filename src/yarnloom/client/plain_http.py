@@ -3,6 +3,8 @@
 Of a worker, and of a client for asyncio on the service's machine, which may wait for hundreds of
 runs at once. What a general client does for each request takes longer than the service takes to
 answer, and the more the more requests are held.
+
+Decision: `docs/decisions/16-start-of-the-service.md`.
 """
 
 from __future__ import annotations

@@ -3,6 +3,8 @@
 Synchronous, without a clock of its own. `execute` takes a batch of commands and the time, and
 gives an answer to each; what it answers is durable. A command that is refused changes nothing. A
 command that breaks (a bug) is undone alone: the batch is rolled back and done again one by one.
+
+Decision: `docs/decisions/01-one-writer.md`.
 """
 
 from __future__ import annotations

@@ -6,6 +6,8 @@ writes a frame, reads an answer or records an effect, nor in what a loom wraps a
 
 How it can tell: a user's function is always called by `enter`. Of the frames below the one that
 was interrupted, the first of this package is `enter` exactly where the user's own code runs.
+
+Decision: `docs/decisions/07-stops-in-processes.md`.
 """
 
 from __future__ import annotations

@@ -5,6 +5,8 @@ spaced: the first comes at once, the next after an interval that grows with the 
 are told and with the size of what they get; a run's end is told at once. A bounded ring
 lets a watcher go on after a short break; one that fell further behind, or asks for an id that is
 not known, gets a snapshot. While nobody watches, nothing is read and nothing is encoded.
+
+Decision: `docs/decisions/15-many-watchers.md`.
 """
 
 from __future__ import annotations

@@ -8,6 +8,8 @@ the loop is never blocked. While a commit runs on the thread, new commands gathe
 A commit on the loop takes only so many commands (`MOST_WEIGHT`). A command that can be large, such
 as a mend, has a commit of its own, on the thread: it is done as a whole and becomes visible at
 once, and requests that need no commit are answered meanwhile.
+
+Decision: `docs/decisions/01-one-writer.md`.
 """
 
 from __future__ import annotations

@@ -1,4 +1,7 @@
-"""A service as a process: start, signals, and the order of its end."""
+"""A service as a process: start, signals, and the order of its end.
+
+Decision: `docs/decisions/16-start-of-the-service.md`.
+"""
 
 from __future__ import annotations
 

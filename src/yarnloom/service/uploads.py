@@ -3,6 +3,8 @@
 Bytes are written and hashed on a thread, a block at a time. Putting a file in its place with the
 record of it, and removing one with no record, exclude each other: so no bytes vanish that were
 acknowledged, whoever uploads the same again meanwhile.
+
+Decision: `docs/decisions/08-files-and-lists.md`.
 """
 
 from __future__ import annotations

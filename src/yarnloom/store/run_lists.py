@@ -1,4 +1,7 @@
-"""Lists of runs: which a filter shows, page by page, and how many they are."""
+"""Lists of runs: which a filter shows, page by page, and how many they are.
+
+Decision: `docs/decisions/15-many-watchers.md`.
+"""
 
 from __future__ import annotations
 

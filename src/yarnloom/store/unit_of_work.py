@@ -4,6 +4,8 @@ The engine changes rows as plain objects; nothing is written until `flush`, so t
 changes three times in one transaction is written once. Rows that are likely to be needed again
 (runs, parts and steps in progress) stay here between transactions: there is one writer, so they
 cannot go stale. After a failed transaction `forget` drops them all.
+
+Decision: `docs/decisions/01-one-writer.md`.
 """
 
 from __future__ import annotations

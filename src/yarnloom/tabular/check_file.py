@@ -1,4 +1,7 @@
-"""Checking a whole file of rows: what comes of it are its rows as JSON texts, or its errors."""
+"""Checking a whole file of rows: what comes of it are its rows as JSON texts, or its errors.
+
+Decision: `docs/decisions/08-files-and-lists.md`.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Stopping attempts: after its grace a stop is raised in it, then its process is killed."""
+"""Stopping attempts: after its grace a stop is raised in it, then its process is killed.
+
+Decision: `docs/decisions/07-stops-in-processes.md`.
+"""
 
 from __future__ import annotations
 

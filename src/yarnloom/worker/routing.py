@@ -1,6 +1,8 @@
 """Routing: which process runs which attempt, and what waits for one.
 
 Short attempts wait in a process behind each other; what waits behind a long one is taken back.
+
+Decision: `docs/decisions/14-batches-in-a-process.md`.
 """
 
 from __future__ import annotations

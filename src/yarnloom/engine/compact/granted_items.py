@@ -8,6 +8,8 @@ Whatever else happens to an item, it gets the rows that it would have had all al
 on everything goes as always (`unfold`): it began some milliseconds ago and goes on, fails, saves,
 prints a value that is kept, its worker is lost, its run is paused. For readers an item that was
 given and has no rows has not begun yet; it has them after `UNSEEN_SECONDS` at the latest.
+
+Decision: `docs/decisions/12-items-without-rows.md`.
 """
 
 from __future__ import annotations

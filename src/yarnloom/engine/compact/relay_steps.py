@@ -9,6 +9,8 @@ reached; a row in `relays` records which worker may have begun it. Legs that a r
 get their rows at once, in their final form (`keep`). The first other leg gets the rows of a step
 that was handed out, and the usual path goes on. A decision about a step of the run waits until its
 legs have ended or are given back.
+
+Decision: `docs/decisions/13-relays.md`.
 """
 
 from __future__ import annotations

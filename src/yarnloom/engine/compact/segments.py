@@ -4,6 +4,8 @@ Most items of a long each are done at their first try, and nobody ever looks at 
 those that went straight to workers (`granting`) and ended together are *folded* into segments. The
 counters of the each, of its parts and of its flow know them as they would know rows. Where rows are
 read or changed, they are made first, exactly as they would have been: `unfold`.
+
+Decision: `docs/decisions/12-items-without-rows.md`.
 """
 
 from __future__ import annotations

@@ -5,6 +5,8 @@ the part around it counts it. It is *settled*, and its state changes, when its f
 too: only then the next part of a sequence begins. What happens to a child is put on a work queue,
 of which the newest is taken first, so that nothing depends on how long a plan is. Nothing here
 looks at more rows than the part's depth, but for the moment in which a part is closed.
+
+Decision: `docs/decisions/02-composition.md`.
 """
 
 from __future__ import annotations

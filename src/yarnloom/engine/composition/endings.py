@@ -2,6 +2,8 @@
 
 A part is *decided* when everything of its plan in it is; it *settles*, and its state changes, when
 its follow-ups have ended too. What comes of either is put on the work queue of `composition`.
+
+Decision: `docs/decisions/02-composition.md`.
 """
 
 from __future__ import annotations

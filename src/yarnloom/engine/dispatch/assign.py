@@ -1,4 +1,7 @@
-"""Assigning: ready steps go to workers that have a place and poll for work."""
+"""Assigning: ready steps go to workers that have a place and poll for work.
+
+Decision: `docs/decisions/03-fair-turns.md`.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Files: keeping them, letting go of what no run uses, and rows that were checked."""
+"""Files: keeping them, letting go of what no run uses, and rows that were checked.
+
+Decision: `docs/decisions/08-files-and-lists.md`.
+"""
 
 from __future__ import annotations
 

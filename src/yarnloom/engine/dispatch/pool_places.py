@@ -1,4 +1,7 @@
-"""Places in pools: attempts enter a pool when a worker gets them, and leave it when they end."""
+"""Places in pools: attempts enter a pool when a worker gets them, and leave it when they end.
+
+Decision: `docs/decisions/04-pools.md`.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""How an attempt ends, and what that means for its step: done, tried again, failed."""
+"""How an attempt ends, and what that means for its step: done, tried again, failed.
+
+Decision: `docs/decisions/06-deadlines-and-retries.md`.
+"""
 
 from __future__ import annotations
 

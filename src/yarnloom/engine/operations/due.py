@@ -1,4 +1,7 @@
-"""What happens because time has passed: leases, back-offs, deadlines, rates, starts, schedules."""
+"""What happens because time has passed: leases, back-offs, deadlines, rates, starts, schedules.
+
+Decision: `docs/decisions/06-deadlines-and-retries.md`.
+"""
 
 from __future__ import annotations
 

@@ -2,6 +2,8 @@
 
 Plan, params, what was decided by hand and the ledger stay. Attempt numbers go on; tries, the
 deadline and follow-ups begin anew.
+
+Decision: `docs/decisions/05-pause-and-mend.md`.
 """
 
 from __future__ import annotations

@@ -2,6 +2,8 @@
 
 A pause writes the run's row. Its steps keep their states and are in no lane meanwhile; only what
 runs and stops at a checkpoint becomes `paused`, and what was paused by itself, by hand.
+
+Decision: `docs/decisions/05-pause-and-mend.md`.
 """
 
 from __future__ import annotations

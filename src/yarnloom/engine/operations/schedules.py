@@ -2,6 +2,8 @@
 
 Each planned time is one start with the key `schedule/NAME/TIME`, made in the transaction in which
 the schedule goes on to its next time: neither a crash nor a clock that is set back fires twice.
+
+Decision: `docs/decisions/09-clock-and-schedules.md`.
 """
 
 from __future__ import annotations

@@ -3,6 +3,8 @@
 What is decided of a step that has not begun is kept by its address, and met when it comes up.
 A step that failed has had consequences; to retry, skip or supply it in a run that goes on, it and
 what was not reached because of it are renewed, up to the first part around it that still goes on.
+
+Decision: `docs/decisions/05-pause-and-mend.md`.
 """
 
 from __future__ import annotations

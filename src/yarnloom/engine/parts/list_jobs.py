@@ -1,4 +1,7 @@
-"""Chores that an each asks for: to read its list from a file, to gather what its items gave."""
+"""Chores that an each asks for: to read its list from a file, to gather what its items gave.
+
+Decision: `docs/decisions/08-files-and-lists.md`.
+"""
 
 from __future__ import annotations
 

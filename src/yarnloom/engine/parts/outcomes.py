@@ -1,4 +1,7 @@
-"""What becomes of a part: of what has not begun in it, at its end, and what follows it."""
+"""What becomes of a part: of what has not begun in it, at its end, and what follows it.
+
+Decision: `docs/decisions/02-composition.md`.
+"""
 
 from __future__ import annotations
 

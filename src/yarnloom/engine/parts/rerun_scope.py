@@ -5,6 +5,8 @@ counts it, until what comes before it has ended and it begins like any other.
 
 What failed, was cancelled, not reached or stopped is renewed, and what is done if it reads
 something that is renewed, directly or through others. All else is kept.
+
+Decision: `docs/decisions/05-pause-and-mend.md`.
 """
 
 from __future__ import annotations

@@ -1,4 +1,7 @@
-"""What is shown in each box inside an each: how many steps are how, and how long they took."""
+"""What is shown in each box inside an each: how many steps are how, and how long they took.
+
+Decision: `docs/decisions/11-counts-inside-eaches.md`.
+"""
 
 from __future__ import annotations
 

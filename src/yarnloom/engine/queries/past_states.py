@@ -4,6 +4,8 @@ Nothing is written for each transition. What is kept says when an attempt could 
 out, began and ended, and when parts began and ended; from that the rows are put back as they were,
 so that the same tree is made of them as of present ones. Of a round before the last, parts are
 folded from their steps, and its end is that of its last attempt.
+
+Decision: `docs/decisions/10-looking-back.md`.
 """
 
 from __future__ import annotations

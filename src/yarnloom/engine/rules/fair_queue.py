@@ -9,6 +9,8 @@ last start, or since it came; within a share, plan order.
 Each lane has its shares in the order of their turns, and for each priority and contract the pools
 stand in the order of their first share. A pool of which nothing may start is put aside when it
 comes up, and comes back when whoever lets it start again says so.
+
+Decision: `docs/decisions/03-fair-turns.md`.
 """
 
 from __future__ import annotations

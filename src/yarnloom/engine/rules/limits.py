@@ -2,6 +2,8 @@
 
 A pool's settings are one; each value of a pool with `per=` has a limiter of its own, which counts.
 A limiter that is closed says why: what decides and what explains call the same function.
+
+Decision: `docs/decisions/04-pools.md`.
 """
 
 from __future__ import annotations

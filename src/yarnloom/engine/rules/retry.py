@@ -1,4 +1,7 @@
-"""When a failed attempt is followed by another, and how long is waited. Pure: rules, no rows."""
+"""When a failed attempt is followed by another, and how long is waited. Pure: rules, no rows.
+
+Decision: `docs/decisions/06-deadlines-and-retries.md`.
+"""
 
 from __future__ import annotations
 

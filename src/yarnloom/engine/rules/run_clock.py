@@ -9,6 +9,8 @@ as times, and times of runs are shown. So the time of runs follows the clock in 
   before an earlier one. As soon as no run is under way it is the clock's time again.
 
 Times of day (schedules, a start or an expiry at a time) follow the clock itself.
+
+Decision: `docs/decisions/09-clock-and-schedules.md`.
 """
 
 from __future__ import annotations

@@ -1,4 +1,7 @@
-"""What plans expect of tasks, and whether a worker fits."""
+"""What plans expect of tasks, and whether a worker fits.
+
+Decision: `docs/decisions/03-fair-turns.md`.
+"""
 
 from __future__ import annotations
 

@@ -3,6 +3,8 @@
 A step in an item counts for the each around it, and for those around that. The counts come
 from the rows that are written: the state before and after, so that no use case has to think of
 it. Steps without a row are the exception: the code that ends the part around them calls `left`.
+
+Decision: `docs/decisions/11-counts-inside-eaches.md`.
 """
 
 from __future__ import annotations

@@ -2,6 +2,8 @@
 
 Kept in memory for an hour, and changed only when a commit has succeeded. A pool is looked at when
 something in it changed, at most once a second, so that an idle service looks at nothing.
+
+Decision: `docs/decisions/10-looking-back.md`.
 """
 
 from __future__ import annotations

@@ -8,6 +8,8 @@ mark, the worker drops those that it has read.
 
 The memory begins with a number of eight bytes, which is written as a whole: how often messages
 were sent from here, and how many bytes wait. The texts follow, a comma before each.
+
+Decision: `docs/decisions/14-batches-in-a-process.md`.
 """
 
 from __future__ import annotations

@@ -2,6 +2,8 @@
 
 Where one is not simply done, with an output that can be passed on, those behind it are not run:
 they go back to the service.
+
+Decision: `docs/decisions/13-relays.md`.
 """
 
 from __future__ import annotations

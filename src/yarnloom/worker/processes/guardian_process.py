@@ -1,4 +1,7 @@
-"""The guardian: a process that kills the others when this worker is killed."""
+"""The guardian: a process that kills the others when this worker is killed.
+
+Decision: `docs/decisions/07-stops-in-processes.md`.
+"""
 
 from __future__ import annotations
 

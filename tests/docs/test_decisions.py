@@ -1,0 +1,58 @@
+"""Decisions are dated records, and each is named where it acts."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent.parent
+SOURCE = ROOT / "src" / "yarnloom"
+
+
+def named_in_source() -> dict[str, set[str]]:
+    """By decision the source files that name it."""
+    named: dict[str, set[str]] = {}
+    for file in SOURCE.rglob("*.py"):
+        for name in re.findall(r"docs/decisions/([\w-]+\.md)", file.read_text(encoding="utf-8")):
+            named.setdefault(name, set()).add(str(file.relative_to(SOURCE)))
+    return named
+
+
+def test_each_decision_is_named_where_it_acts() -> None:
+    """And says so itself, with its date."""
+    named = named_in_source()
+    decisions = sorted((ROOT / "docs" / "decisions").glob("*.md"))
+    assert {one.name for one in decisions} == named.keys()
+    for decision in decisions:
+        text = decision.read_text(encoding="utf-8")
+        head = text.split("\n\n")[1]
+        assert re.match(r"Decided on 20\d\d-\d\d-\d\d\. Acts in ", head), decision.name
+        assert set(re.findall(r"`([\w/]+\.py)`", head)) == named[decision.name], decision.name
+
+
+def test_paths_in_docs_are_files() -> None:
+    """Those of the tour and of "Where does it go?"."""
+    for name in ("docs/inside.md", "CONTRIBUTING.md"):
+        text = (ROOT / name).read_text(encoding="utf-8")
+        for path in re.findall(r"`((?:console/)?[\w/]+\.(?:py|tsx?))`", text):
+            found = (SOURCE / path, ROOT / path)
+            assert any(one.is_file() for one in found), (name, path)
+
+
+def test_a_step_passes_few_files() -> None:
+    """As the numbered walk says."""
+    text = (ROOT / "docs" / "inside.md").read_text(encoding="utf-8")
+    walk = text.partition("## One step's way")[2].partition("\n## ")[0]
+    files = set(re.findall(r"`([\w/]+\.py)`", walk))
+
+    assert f"passes these {len(files)} files" in walk
+    assert len(files) <= 25
+
+
+def test_no_file_is_over_five_hundred_lines() -> None:
+    """A file is a room with one subject."""
+    files = [*SOURCE.rglob("*.py"), *(ROOT / "tests").rglob("*.py")]
+    files += [*(ROOT / "console" / "src").rglob("*.ts"), *(ROOT / "console" / "src").rglob("*.tsx")]
+    long = {str(one) for one in files if one.read_text(encoding="utf-8").count("\n") > 500}
+
+    assert long == set()
