@@ -22,7 +22,6 @@ from yarnloom.plan.references import (
 from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
 
 MISSING = object()
-ENDED = ("done", "failed", "cancelled", "skipped")
 
 
 class Unfit(Exception):

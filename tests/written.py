@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote
 
-from tests.naive import ENDED
 from yarnloom.plan.references import (
     Failures,
     Output,
@@ -15,6 +14,8 @@ from yarnloom.plan.references import (
     Reference,
 )
 from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
+
+ENDED = ("done", "failed", "cancelled", "skipped")
 
 
 def as_sequence(part: Part) -> Sequence:
