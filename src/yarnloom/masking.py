@@ -42,4 +42,4 @@ def masked_in(value: Any, secrets: Iterable[str]) -> Any:
 
 def worth_masking(secrets: Iterable[str]) -> list[str]:
     """The secrets that are long enough to be looked for, the longest first."""
-    return sorted({one for one in secrets if len(one) >= SHORTEST}, key=len, reverse=True)
+    return sorted({secret for secret in secrets if len(secret) >= SHORTEST}, key=len, reverse=True)

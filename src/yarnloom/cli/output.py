@@ -134,7 +134,7 @@ def readable(rows: list[View]) -> list[View]:
                 f"{name} {value}" for name, value in one.items() if name != "unreadable"
             )
             say(f"{known}: {one['unreadable']}")
-    return [one for one in rows if "unreadable" not in one]
+    return [row for row in rows if "unreadable" not in row]
 
 
 def run_table(runs: list[View]) -> Table:
@@ -347,7 +347,7 @@ def went_cells(row: View) -> list[str]:
     times = [row["median"], row["p95"], row["waited"]]
     rate = f"{100 * row['failure_rate']:.3g}%" if row["failure_rate"] else ""
     name = f"runs on {row['day']}" if "day" in row else row["address"]
-    spent = ["" if one is None else seconds_text(one) for one in times]
+    spent = ["" if time is None else seconds_text(time) for time in times]
     return [name, f"{row['ended']:,}", rate, *spent]
 
 

@@ -79,7 +79,7 @@ def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: 
     try:
         numbers = client.start_many(starts)
     except InvalidInput as error:
-        error.problems = tuple(_by_line(one, lines) for one in error.problems)
+        error.problems = tuple(_by_line(problem, lines) for problem in error.problems)
         raise
     if as_json:
         output.print_json({"runs": numbers})

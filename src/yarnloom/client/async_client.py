@@ -167,7 +167,7 @@ class AsyncClient:
         call = calls.start_many_call(starts)
         while "checking" in (data := await self.call(call)):
             pass
-        return [one["number"] for one in data["runs"]]
+        return [datum["number"] for datum in data["runs"]]
 
     async def run(self, number: int) -> AsyncRun:
         """A run by number; raises as `Client.run` does."""

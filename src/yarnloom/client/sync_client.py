@@ -190,7 +190,7 @@ class Client:
         call = calls.start_many_call(starts)
         while "checking" in (data := self.call(call)):
             pass
-        return [one["number"] for one in data["runs"]]
+        return [datum["number"] for datum in data["runs"]]
 
     def run(self, number: int) -> Run:
         """A run by number.

@@ -99,15 +99,15 @@ def _measure_sequence(view: View, sizes: dict[int, _Size]) -> _Size:
 def _measure_parallel(view: View, sizes: dict[int, _Size]) -> _Size:
     """Branches on rows: each behind all that it waits for, on the row of one of them if free."""
     branches = view["parts"]
-    found = [_measure(one, sizes) for one in branches]
+    found = [_measure(branch, sizes) for branch in branches]
     index = {one["label"]: place for place, one in enumerate(branches)}
     left: dict[int, float] = {}
     row_of: dict[int, int] = {}
     ends: list[float] = []  # of each row
     for place in _in_order(branches, index):
         waits = [index[label] for label in branches[place].get("waits_for", ())]
-        left[place] = max((left[one] + found[one].width + GAP for one in waits), default=0.0)
-        rows = [row_of[one] for one in waits if ends[row_of[one]] + GAP <= left[place]]
+        left[place] = max((left[wait] + found[wait].width + GAP for wait in waits), default=0.0)
+        rows = [row_of[wait] for wait in waits if ends[row_of[wait]] + GAP <= left[place]]
         if rows:
             row = rows[0]
         else:
@@ -138,7 +138,7 @@ def _in_order(branches: list[View], index: dict[str, int]) -> list[int]:
         while stack:
             place = stack[-1]
             waits = [index[label] for label in branches[place].get("waits_for", ())]
-            missing = [one for one in waits if one not in known]
+            missing = [wait for wait in waits if wait not in known]
             if missing:
                 stack.append(missing[0])
                 continue

@@ -178,7 +178,7 @@ class Engine:
         if (attempt := getattr(command, "attempt", None)) is not None:
             granted_items.unfold_attempt(transaction, attempt)
         elif isinstance(command, ABOUT_RUNS) and any(
-            one.run == command.run for one in known.eaches.values()
+            each.run == command.run for each in known.eaches.values()
         ):
             Composition(transaction, transaction.run(command.run)).make_plain()
 

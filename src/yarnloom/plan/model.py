@@ -257,19 +257,19 @@ class Plan:
     def plain_steps(self) -> frozenset[int]:
         """Steps that nothing in the plan asks more of than that they are run with their input."""
         return frozenset(
-            one.index
-            for one in self.nodes
-            if one.kind is Kind.STEP
-            and one.only_if is None
-            and not (one.follow_ups or one.reads or one.rules.pool or one.rules.memory)
-            and (one.rules.per, one.rules.quiet_for, one.rules.deadline) == (None, None, None)
+            node.index
+            for node in self.nodes
+            if node.kind is Kind.STEP
+            and node.only_if is None
+            and not (node.follow_ups or node.reads or node.rules.pool or node.rules.memory)
+            and (node.rules.per, node.rules.quiet_for, node.rules.deadline) == (None, None, None)
         )
 
     @cached_property
     def pools(self) -> dict[str, Node]:
         """Every pool that a step names, with the first such step."""
-        steps = [one for one in self.nodes if one.rules.pool]
-        return {one.rules.pool: one for one in reversed(steps)}
+        steps = [node for node in self.nodes if node.rules.pool]
+        return {step.rules.pool: step for step in reversed(steps)}
 
     def path(self, node: Node) -> list[Node]:
         """The node and the parts around it, from outside in, without the root."""

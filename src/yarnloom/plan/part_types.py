@@ -330,7 +330,7 @@ class Types:
         if not source.only_done:
             return [node]
         node.done_wanted = True
-        return [self.plan.nodes[one] for one in node.children]
+        return [self.plan.nodes[child] for child in node.children]
 
 
 def of_default(default: Any) -> Schema:

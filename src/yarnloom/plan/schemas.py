@@ -110,11 +110,11 @@ def _fit(given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth
     given_types, wanted_types = _types(given), _types(wanted)
     if not given_types or not wanted_types:
         return Fit.UNKNOWN
-    if not any(_type_in(one, wanted_types) for one in given_types) and not (
+    if not any(_type_in(given_type, wanted_types) for given_type in given_types) and not (
         "number" in given_types and "integer" in wanted_types
     ):
         return Fit.CANNOT
-    if not all(_type_in(one, wanted_types) for one in given_types):
+    if not all(_type_in(given_type, wanted_types) for given_type in given_types):
         return Fit.UNKNOWN
     if given_types == {"object"}:
         return _fit_objects(given, wanted, root, wanted_root, depth)
@@ -241,7 +241,7 @@ def items_schema(schema: Schema) -> Schema:
     root = schema
     schema = resolve(schema, root)
     options = [as_list(resolve(one, root)) for one in schema.get("anyOf", [schema])]
-    lists = [one for one in options if one.get("type") == "array" and "items" in one]
+    lists = [option for option in options if option.get("type") == "array" and "items" in option]
     if len(lists) != 1 or not isinstance(lists[0]["items"], dict):
         return {}
     found = resolve(lists[0]["items"], root)
@@ -335,7 +335,7 @@ def describe(schema: Schema, root: Schema | None = None) -> str:
     if "enum" in schema:
         return " or ".join(show(value) for value in schema["enum"])
     if variants := schema.get("anyOf") or schema.get("oneOf"):
-        return " or ".join(dict.fromkeys(describe(one, root) for one in variants))
+        return " or ".join(dict.fromkeys(describe(variant, root) for variant in variants))
     if schema.get("format") in _BY_REFERENCE:
         return _BY_REFERENCE[schema["format"]]
     if "format" in schema and schema.get("type") == "string":

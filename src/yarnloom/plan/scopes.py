@@ -269,7 +269,7 @@ class Scopes:
                 self.say(node, f"{what}: {target.label!r} is {found}; read it whole", name)
                 return None
             labels = self._labels(target, following=False)
-            cut = next((one for one in _lengths(rest) if rest[:one] in labels), None)
+            cut = next((length for length in _lengths(rest) if rest[:length] in labels), None)
             if cut is None:
                 hint = nearest(rest, labels)
                 self.say(node, f"{what}: {target.label!r} has no {rest!r}{hint}", name)

@@ -18,7 +18,11 @@ def is_value_used(frame: FrameType | None) -> bool:
 
 @lru_cache(maxsize=1_000)
 def _is_thrown_away(code: CodeType, at: int) -> bool:
-    following = [one for one in dis.get_instructions(code) if one.offset > at]
+    following = [
+        instruction
+        for instruction in dis.get_instructions(code)
+        if instruction.offset > at
+    ]
     if following and following[0].opname == "GET_AWAITABLE":
         # What an await gives is there where its loop leads to in the end.
         ends = [int(one.argval) for one in following if one.opname == "SEND"][:1]

@@ -37,17 +37,17 @@ class AttemptLines:
     async def keep(self, worker: str, logs: list[LogBody]) -> None:
         """Keep lines of attempts that a worker has in hand, and of no others."""
         at = time_ns() // 1_000
-        own = await self._writer.in_hand(InHand(worker, tuple([one.attempt for one in logs])))
+        own = await self._writer.in_hand(InHand(worker, tuple([log.attempt for log in logs])))
         with_rows = [one for one, printer in own.items() if printer is None]
-        if unknown := [one for one in with_rows if one not in self._printers]:
+        if unknown := [with_row for with_row in with_rows if with_row not in self._printers]:
             while len(self._printers) > PRINTERS_REMEMBERED:
                 self._printers.popitem(last=False)
             await self._find_printers(unknown)
         batch = []
-        for one in logs:
-            attempt = one.attempt
+        for log in logs:
+            attempt = log.attempt
             if attempt in own and (printer := own[attempt] or self._printers.get(attempt)):
-                batch.append(Printed(printer, one.first, one.lines, at))
+                batch.append(Printed(printer, log.first, log.lines, at))
         await self._logs.append(batch)
 
     async def _find_printers(self, attempts: list[int]) -> None:

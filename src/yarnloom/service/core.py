@@ -233,7 +233,7 @@ class Core:
                 return {"schedule": (await self.submit(ListSchedules(str(name))))[0]}
             if kind == "workers":
                 workers = await self.workers()
-                short = [{k: v for k, v in one.items() if k != "tasks"} for one in workers]
+                short = [{k: v for k, v in worker.items() if k != "tasks"} for worker in workers]
                 return {"workers": short}
             number = int(name)
             run = await self.runs.run(number)

@@ -253,7 +253,9 @@ class Hub:
                 woken.set()
         if not self._watchers:
             return 0
-        close = subject[0] == "run" and any(subject[1] in one.graphs for one in self._watchers)
+        close = subject[0] == "run" and any(
+            subject[1] in watcher.graphs for watcher in self._watchers
+        )
         view = await self._look(subject, close)
         if view is None:
             return 0

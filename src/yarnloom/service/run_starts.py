@@ -100,7 +100,7 @@ class RunStarts:
             unchecked = [one for one in prepared if isinstance(one, Unchecked)]
             if not unchecked:
                 runs = await self._submit(StartMany(tuple(prepared)))
-                return {"runs": runs, "created": sum(one["created"] for one in runs)}
+                return {"runs": runs, "created": sum(run["created"] for run in runs)}
             if going := await self._check(unchecked, until):
                 return going
 
@@ -108,9 +108,9 @@ class RunStarts:
 def refused_rows(checks: list[Check]) -> InvalidInput:
     """The error for files whose rows have errors: the first of each."""
     problems = [
-        Problem(check.rows.at, str(one), one.line, one.column or "")
+        Problem(check.rows.at, str(problem), problem.line, problem.column or "")
         for check in checks
-        for one in check.problems
+        for problem in check.problems
     ]
     names = ", ".join(check.rows.source.get("name", "the list") for check in checks)
     first = f"; these are the first {len(problems)}" if len(problems) >= ERRORS_TOLD else ""

@@ -50,9 +50,9 @@ class StrictRoute(APIRoute):
         """Return the handler, behind the checks."""
         handle = super().get_route_handler()
         known = {
-            one.alias
-            for one in get_flat_params(self.dependant)
-            if isinstance(one.field_info, Query)
+            get_flat_param.alias
+            for get_flat_param in get_flat_params(self.dependant)
+            if isinstance(get_flat_param.field_info, Query)
         }
         model = self.body_field.field_info.annotation if self.body_field else None
         limit = BODY_LIMITS.get(self.path, BODY_LIMIT)
@@ -105,7 +105,7 @@ def _model_in(annotation: Any) -> type[BaseModel]:
     """The model of a body that may also be left out."""
     options = getattr(annotation, "__args__", (annotation,))
     model: type[BaseModel] = next(
-        one for one in options if isinstance(one, type) and issubclass(one, BaseModel)
+        option for option in options if isinstance(option, type) and issubclass(option, BaseModel)
     )
     return model
 

@@ -143,5 +143,7 @@ class Past:
             return None
         numbers = (found.commits, found.runs, found.attempts)
         texts = (found.service, found.epoch)
-        fine = all(type(one) is int for one in numbers) and all(type(one) is str for one in texts)
+        fine = all(type(number) is int for number in numbers) and all(
+            type(text) is str for text in texts
+        )
         return found if fine else None

@@ -85,7 +85,7 @@ def items_of(unit: Unit, segment: Segment) -> list[FoldedItem]:
 
 def drop(unit: Unit, segments: Iterable[Segment]) -> None:
     """All of them have rows now."""
-    rows = [(one.attempt,) for one in segments]
+    rows = [(segment.attempt,) for segment in segments]
     unit.add_later("DELETE FROM segments WHERE attempt = ?", rows)
 
 

@@ -123,4 +123,4 @@ class RowCheck:
         return text
 
     def _note(self, record: Record, faults: list[CellFault]) -> None:
-        self.problems += [RowProblem(record.line, one.column, one.message) for one in faults]
+        self.problems += [RowProblem(record.line, fault.column, fault.message) for fault in faults]

@@ -53,7 +53,7 @@ class RowConverter:
         self._closed = self._schema.get("additionalProperties") is False
         self._open = self._schema.get("additionalProperties") not in (None, False)
         self._whole = {**self._schema, "$defs": self._definitions}
-        self._filled = [one for one in self.fields.values() if one.default is not _NOT_GIVEN]
+        self._filled = [field for field in self.fields.values() if field.default is not _NOT_GIVEN]
         self._columns: list[tuple[str, _Field | None]] = []
         self.unused: list[str] = []
 
@@ -150,10 +150,10 @@ class _Field:
         definitions = {"$defs": root["$defs"]} if "$defs" in root else {}
         self._whole = {**schema, **definitions}
         variants = [resolve(one, root) for one in schema.get("anyOf", [schema])]
-        self._nullable = any("null" in _types(one) for one in variants)
-        types = {kind for one in variants for kind in _types(one)} - {"null"}
-        if any({"enum", "const"} & one.keys() for one in variants):
-            types |= {_type_of(value) for one in variants for value in _choices(one)}
+        self._nullable = any("null" in _types(variant) for variant in variants)
+        types = {kind for variant in variants for kind in _types(variant)} - {"null"}
+        if any({"enum", "const"} & variant.keys() for variant in variants):
+            types |= {_type_of(value) for variant in variants for value in _choices(variant)}
         self._any = not types
         self._types = [kind for kind in _ORDER if kind in types] or ["string"]
 

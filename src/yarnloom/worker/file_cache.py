@@ -81,7 +81,7 @@ class FileCache:
                 del self._users[sha256]
         if self._kept <= self._keep:
             return
-        for sha256 in [one for one in self._sizes if one not in self._users]:
+        for sha256 in [size for size in self._sizes if size not in self._users]:
             if self._kept <= self._keep:
                 return
             self._kept -= self._sizes.pop(sha256)

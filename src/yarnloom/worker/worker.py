@@ -166,7 +166,7 @@ class Worker:
             if await self._publish():
                 raise StartError(f"{', '.join(self.options.load)} was not published; see above")
             return
-        answers = [await self._link.publish(one) for one in publications]
+        answers = [await self._link.publish(publication) for publication in publications]
         for one in (one for answer in answers for one in answer["workflows"]):
             note = "published" if one["current_since_now"] else "unchanged"
             self._tell_user(f"{note} {one['workflow']} at version {one['version']}")

@@ -108,7 +108,8 @@ def _goes_on_as_usual(transaction: Transaction, run: RunRow, each: PartRow) -> b
 def _somebody_is_quick(transaction: Transaction) -> bool:
     """Whether a worker's tasks are so short that it is handed more than it has places."""
     return any(
-        one.offer.ahead and one.session.registered for one in transaction.memory.workers.values()
+        worker.offer.ahead and worker.session.registered
+        for worker in transaction.memory.workers.values()
     )
 
 
@@ -339,14 +340,16 @@ def unfold_attempt(transaction: Transaction, attempt: int) -> None:
 def unfold_of_worker(transaction: Transaction, worker: str) -> None:
     """The same for all that a worker has in hand."""
     for given in [
-        one for one in transaction.memory.grants.attempts.values() if one.worker == worker
+        attempt
+        for attempt in transaction.memory.grants.attempts.values()
+        if attempt.worker == worker
     ]:
         unfold(transaction, given)
 
 
 def withdraw_of_run(transaction: Transaction, run: int) -> list[PartRow]:
     """Offer nothing more of a run, and give rows to what workers have of it; its eaches."""
-    found = [one for one in transaction.memory.grants.eaches.values() if one.run == run]
+    found = [each for each in transaction.memory.grants.eaches.values() if each.run == run]
     for straight in found:
         withdraw(transaction, straight)
     return [transaction.unit.parts.need(one.each) for one in found]
@@ -354,7 +357,7 @@ def withdraw_of_run(transaction: Transaction, run: int) -> list[PartRow]:
 
 def withdraw_of_pool(transaction: Transaction, pool: str) -> list[Straight]:
     """Give rows to what workers have of a pool, and offer nothing more in it; the eaches."""
-    found = [one for one in transaction.memory.grants.eaches.values() if one.pool == pool]
+    found = [each for each in transaction.memory.grants.eaches.values() if each.pool == pool]
     for straight in found:
         withdraw(transaction, straight)
     return found
@@ -364,11 +367,11 @@ def unseen(transaction: Transaction) -> list[Straight]:
     """Give rows to items that were given a while ago; return eaches whose offer no worker took."""
     due = transaction.mono - UNSEEN_SECONDS
     known = transaction.memory.grants
-    for given in [one for one in known.attempts.values() if one.mono <= due]:
+    for given in [attempt for attempt in known.attempts.values() if attempt.mono <= due]:
         unfold(transaction, given)
-    left = [one.mono for one in known.attempts.values()]
-    late = [one for one in known.eaches.values() if one.offered and one.since <= due]
-    left += [one.since for one in known.eaches.values() if one.offered and one.since > due]
+    left = [attempt.mono for attempt in known.attempts.values()]
+    late = [each for each in known.eaches.values() if each.offered and each.since <= due]
+    left += [each.since for each in known.eaches.values() if each.offered and each.since > due]
     if left:
         transaction.memory.timers.set(GRANT_DUE, min(left) + UNSEEN_SECONDS)
     return late

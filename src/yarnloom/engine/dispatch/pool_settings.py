@@ -64,7 +64,7 @@ def refuse_unknown_pools(
         InvalidInput: some are not there; each is named, with the nearest that is.
     """
     known = {*transaction.memory.pools.settings, *declared}
-    if problems := [one for plan in plans for one in unknown_pools(plan, known)]:
+    if problems := [unknown_pool for plan in plans for unknown_pool in unknown_pools(plan, known)]:
         raise InvalidInput("steps name pools that are not there", problems=problems)
 
 

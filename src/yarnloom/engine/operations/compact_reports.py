@@ -67,8 +67,8 @@ def end_items(transaction: Transaction, ended: granted_items.Ends) -> None:
         else:
             take_item(transaction, given.worker, item)
     for ends in by_each.values():
-        left = [one for one in ends if one[0].attempt in known]
-        for given, item, _ in [one for one in ends if one[0].attempt not in known]:
+        left = [end for end in ends if end[0].attempt in known]
+        for given, item, _ in [end for end in ends if end[0].attempt not in known]:
             take_item(transaction, given.worker, item)
         if left:
             straight = left[0][0].straight

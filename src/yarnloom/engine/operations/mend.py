@@ -120,9 +120,11 @@ def _refuse_misfits(transaction: Transaction, contracts: list[str]) -> None:
     memory = transaction.memory
     bad = []
     for contract in contracts:
-        having = [one for one in memory.workers.values() if task_of(contract) in one.offer.tasks]
+        having = [
+            worker for worker in memory.workers.values() if task_of(contract) in worker.offer.tasks
+        ]
         misfits = [one.misfit(contract, memory.workers.contracts) for one in having]
-        if misfits and all(one in _OTHER for one in misfits):
+        if misfits and all(misfit in _OTHER for misfit in misfits):
             bad.append(f"{task_of(contract)} ({_OTHER[misfits[0]]})")
     if bad:
         raise Conflict(

@@ -417,7 +417,7 @@ def _drop(transaction: Transaction, row: ScheduleRow) -> None:
 def _find(transaction: Transaction, name: str) -> ScheduleRow:
     row = schedule_records.schedule(transaction.unit, name)
     if row is None:
-        known = [one.name for one in schedule_records.schedules(transaction.unit)]
+        known = [schedule.name for schedule in schedule_records.schedules(transaction.unit)]
         raise NotFound(f"there is no schedule {name!r}{nearest(name, known)}")
     return row
 

@@ -203,7 +203,11 @@ def in_hand(transaction: Transaction, command: InHand) -> dict[int, Printer | No
     worker = transaction.memory.workers.get(command.worker)
     if worker is None or not worker.session.registered:
         raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
-    own = (one for one in command.attempts if one in worker.in_hand or one in worker.abandoned)
+    own = (
+        attempt
+        for attempt in command.attempts
+        if attempt in worker.in_hand or attempt in worker.abandoned
+    )
     return {one: _printer(transaction, one) for one in own}
 
 
@@ -212,7 +216,7 @@ def in_hand_now(memory: Memory, command: InHand) -> dict[int, Printer | None] | 
     worker, items = memory.workers.get(command.worker), memory.grants.attempts
     if worker is None or not worker.session.registered:
         return None
-    given = [items.get(one) for one in command.attempts]
+    given = [items.get(attempt) for attempt in command.attempts]
     if not all(one is not None and one.worker == worker.id for one in given):
         return None
     return {one.attempt: _printer_of(one) for one in given if one is not None}

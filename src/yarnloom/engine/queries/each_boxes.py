@@ -186,10 +186,10 @@ def _inside_then(connection: Connection, plan: Plan, past: PastMoment, each: Row
 
 def _ended_by(past: PastMoment, attempts: Iterable[Row]) -> Iterator[int]:
     """How long each attempt took that had come to its end by a moment."""
-    for one in attempts:
-        came = one["outcome"] in CAME_TO_AN_END and one["begun_at"] is not None
-        if came and one["ended_at"] <= past.at:
-            yield one["ended_at"] - one["begun_at"]
+    for attempt in attempts:
+        came = attempt["outcome"] in CAME_TO_AN_END and attempt["begun_at"] is not None
+        if came and attempt["ended_at"] <= past.at:
+            yield attempt["ended_at"] - attempt["begun_at"]
 
 
 def _add(found: dict[str, int], more: Mapping[str, int]) -> None:

@@ -201,7 +201,7 @@ def _no_worker_fits(
         text = f"no worker knows task {task_of(step.contract)}{_near(step, flaws)}"
     else:
         text = "; ".join(
-            f"worker {listed([one.name for one in groups[kinds]])} "
+            f"worker {listed([group.name for group in groups[kinds]])} "
             + " and ".join(_flaw_text(step, kind, groups[kinds]) for kind in kinds)
             for kinds in nearest_first
         )
@@ -220,7 +220,9 @@ def _flaw_text(step: StepRow, kind: str, workers: list[Worker]) -> str:
             said = (workers[0].session.trouble or "").partition("\n")[0]
             return f"lives, but has no process that can take it: {said}"
         case Misfit.LACKS:
-            missing = {word for one in workers for word in needs_of(step.contract) - one.offer.has}
+            missing = {
+                word for worker in workers for word in needs_of(step.contract) - worker.offer.has
+            }
             return f"has no {' or '.join(sorted(missing))} (only_on)"
         case Misfit.OTHER_CODE:
             return f"has {task} in another version, and its code is pinned"
@@ -265,4 +267,4 @@ def has_words(named: list[Any]) -> str:
 
 def run_words(numbers: list[int]) -> str:
     """Return runs by number, in words."""
-    return ("run " if len(numbers) == 1 else "runs ") + listed([str(one) for one in numbers])
+    return ("run " if len(numbers) == 1 else "runs ") + listed([str(number) for number in numbers])

@@ -114,7 +114,7 @@ def step_then(past: PastMoment, row: Row, attempts: Sequence[Row]) -> Row | None
         row: as it is now.
         attempts: the step's, oldest first.
     """
-    known = [one for one in attempts if one["ready_at"] <= past.at]
+    known = [attempt for attempt in attempts if attempt["ready_at"] <= past.at]
     if not known:
         return _unattempted_then(past, row, attempts)
     last = known[-1]

@@ -476,7 +476,8 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
         "input": mask(decode(values["input"])),
         "output": None if values["output"] is None else decode(values["output"]),
         "attempts": [
-            attempt_view(one) for one in step_queries.attempts(connection, row["id"], CALLED_SHOWN)
+            attempt_view(attempt)
+            for attempt in step_queries.attempts(connection, row["id"], CALLED_SHOWN)
         ],
         "folded": step_queries.count_folded(connection, row["id"], CALLED_SHOWN),
         "decided": decided,

@@ -39,7 +39,7 @@ def glance(run: View, graph: View, why: View | None, failures: View) -> View:
         *([_piece("held", held["text"], held["address"])] if held else []),
         *_left(run),
     ]
-    return {"text": " · ".join(one["text"] for one in pieces), "pieces": pieces, "held": held}
+    return {"text": " · ".join(piece["text"] for piece in pieces), "pieces": pieces, "held": held}
 
 
 def _piece(what: str, text: str, address: str = "") -> View:

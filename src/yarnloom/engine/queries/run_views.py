@@ -258,8 +258,8 @@ class _Left:
     def at_least(self) -> float:
         """As long as what goes on at a pace of its own, whatever comes behind it."""
         nodes = [self.plan.nodes[index] for index in self.under_way]
-        leaves = [one for one in nodes if one.kind in (Kind.STEP, Kind.EACH)]
-        return max((self.of(one) or 0.0 for one in leaves), default=0.0)
+        leaves = [node for node in nodes if node.kind in (Kind.STEP, Kind.EACH)]
+        return max((self.of(leave) or 0.0 for leave in leaves), default=0.0)
 
     def _spent(self, since: int | None) -> float:
         return 0.0 if since is None else max(0.0, (self.look.now - since) / 1e6)
@@ -294,7 +294,7 @@ class _Left:
 
     def _of_parallel(self, node: Node) -> float | None:
         """As long as its longest branch, or if they wait for places as all that is to be done."""
-        branches = [self.plan.nodes[one] for one in node.children if one in self.under_way]
+        branches = [self.plan.nodes[child] for child in node.children if child in self.under_way]
         left = [self.of(branch) for branch in branches]
         known = [seconds for seconds in left if seconds is not None]
         whole = self.paces.times.get(node.index)

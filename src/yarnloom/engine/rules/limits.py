@@ -62,10 +62,10 @@ class PoolLimits:
     def settle(self) -> None:
         """Work out what holds: by hand, else the smallest that is declared."""
         looms = [self.declared[name] for name in sorted(self.declared)]
-        self.limit = min((one.limit for one in looms if one.limit is not None), default=None)
-        rates = [one.rate for one in looms if one.rate is not None]
+        self.limit = min((loom.limit for loom in looms if loom.limit is not None), default=None)
+        rates = [loom.rate for loom in looms if loom.rate is not None]
         self.rate = min(rates, key=lambda one: (one.count / one.seconds, one.seconds), default=None)
-        self.note = next((one.note for one in looms if one.note), "")
+        self.note = next((loom.note for loom in looms if loom.note), "")
         if "limit" in self.by_hand:
             self.limit = self.by_hand["limit"]
         if "rate" in self.by_hand:

@@ -48,10 +48,10 @@ class Flow:
     def took(self, each: PartRow, node: int, *micros: int) -> None:
         """Attempts in items of an each took so long."""
         for around in self._eaches(each):
-            for one in micros:
-                key = around, node, each_counters.bucket_of(one)
+            for micro in micros:
+                key = around, node, each_counters.bucket_of(micro)
                 number, longest = self._times.get(key, (0, 0))
-                self._times[key] = number + 1, one if one > longest else longest
+                self._times[key] = number + 1, micro if micro > longest else longest
 
     def step_took(self, step: StepRow, micros: int) -> None:
         """The same of a step; of one in no item nothing is counted."""

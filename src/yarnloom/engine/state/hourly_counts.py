@@ -109,7 +109,9 @@ def over_days(connection: Connection, plan: Plan, now: int, days: int) -> View:
             for at in range(days)
         ],
         "steps": [
-            {"address": one, **_summary(counts, times, one)} for one in addresses if one in found
+            {"address": address, **_summary(counts, times, address)}
+            for address in addresses
+            if address in found
         ],
     }
 

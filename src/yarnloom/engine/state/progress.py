@@ -118,7 +118,7 @@ def steps_done(transaction: Transaction, run: RunRow, part: PartRow, nodes: Sequ
     shares, children = paces_of(transaction, run).shares, len(nodes)
     plan = transaction.plan(run)
     whole = len(plan.nodes[part.node].children)
-    mean = sum(shares.get(one.index) or 1 / whole for one in nodes) / children
+    mean = sum(shares.get(node.index) or 1 / whole for node in nodes) / children
     own = shares.get(nodes[0].index) or 1 / whole
     _pass_on(transaction, run, plan, part, nodes[0], WHOLE * children * mean / own)
 

@@ -185,11 +185,11 @@ def _table(path: Any, row: dict[str, Any]) -> dict[str, Any] | None:
         return None
     if dialect.kind == CSV:
         columns, records = (records[0] or [], records[1:]) if records else ([], [])
-    elif all(isinstance(one, dict) for one in records):
-        columns = list(dict.fromkeys(name for one in records for name in one))
-        records = [[one.get(name) for name in columns] for one in records]
+    elif all(isinstance(record, dict) for record in records):
+        columns = list(dict.fromkeys(name for record in records for name in record))
+        records = [[record.get(name) for name in columns] for record in records]
     else:
-        columns, records = ["value"], [[one] for one in records]
+        columns, records = ["value"], [[record] for record in records]
     shown = records[:PREVIEW_ROWS]
     more = len(records) > PREVIEW_ROWS
     return {"kind": "table", "columns": columns, "rows": shown, "more": more}

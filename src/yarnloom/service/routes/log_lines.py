@@ -377,8 +377,12 @@ def _attempts_from(step: dict[str, Any], wanted: str, reached: int) -> list[dict
     """The attempts whose lines are to be told: one, or from the newest or that reached on."""
     attempts: list[dict[str, Any]] = step["attempts"]
     if (number := whole_number(wanted)) is not None:
-        return [one for one in attempts if one["number"] == number]
-    return [one for one in attempts if one["number"] >= reached] if reached else attempts[-1:]
+        return [attempt for attempt in attempts if attempt["number"] == number]
+    return (
+        [attempt for attempt in attempts if attempt["number"] >= reached]
+        if reached
+        else attempts[-1:]
+    )
 
 
 def _is_over(step: dict[str, Any], wanted: str) -> bool:
@@ -392,7 +396,7 @@ def _is_over(step: dict[str, Any], wanted: str) -> bool:
 
 async def _first(*events: asyncio.Event, timeout: float | None = None) -> None:
     """Wait until one of some events is set."""
-    waits = [asyncio.ensure_future(one.wait()) for one in events]
+    waits = [asyncio.ensure_future(event.wait()) for event in events]
     try:
         await asyncio.wait(waits, timeout=timeout, return_when=asyncio.FIRST_COMPLETED)
     finally:

@@ -64,7 +64,7 @@ async def pool_use(core: TheCore, name: PoolName) -> Response:
     """How full a pool was in each minute of the last hour, and which runs wait for it."""
     minutes = await core.submit(Recently(name))
     waits = await core.read(step_queries.waiting_in_pool, name, WAITS_SHOWN)
-    told = [{**one, "since": iso_time(one["since"])} for one in waits]
+    told = [{**wait, "since": iso_time(wait["since"])} for wait in waits]
     return answer({"minutes": minutes, "waits": told})
 
 

@@ -201,7 +201,7 @@ async def ledger(core: TheCore, number: RunNumber) -> Response:
     await core.runs.run_row(number)
     rows = await core.read(run_queries.effects, number)
     effects = views_of(rows, effect_view, "what", "scope")
-    unsure = sum(one.get("state") == "unsure" for one in effects)
+    unsure = sum(effect.get("state") == "unsure" for effect in effects)
     return answer({"effects": effects, "unsure": unsure})
 
 

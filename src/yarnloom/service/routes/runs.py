@@ -350,7 +350,7 @@ async def log(
             f"found {wanted!r:.40} after '#'; expected an attempt's number, as in {label}#1",
             problems=[Problem("/address", "not a number after '#'")],
         )
-    chosen = [one for one in attempts if not wanted or one["number"] == number_wanted]
+    chosen = [attempt for attempt in attempts if not wanted or attempt["number"] == number_wanted]
     if not chosen and wanted:
         raise NotFound(f"{number}/{label} has no attempt #{wanted}; it has {len(attempts)}")
     key = await core.runs.log_key(chosen[-1]["id"]) if chosen else None

@@ -260,8 +260,8 @@ def raised(error: BaseException) -> Called:
 def _leaving_in(error: BaseException) -> Leave | None:
     """A stop inside a group of exceptions counts as that stop."""
     if isinstance(error, BaseExceptionGroup):
-        for one in error.exceptions:
-            if found := _leaving_in(one):
+        for exception in error.exceptions:
+            if found := _leaving_in(exception):
                 return found
     return error if isinstance(error, Leave) else None
 

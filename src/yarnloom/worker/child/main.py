@@ -102,7 +102,7 @@ def load(channel: Channel, specs: list[str]) -> LoadedLooms | None:
     except LoomError as error:
         channel.send({"kind": "unusable", "message": str(error)})
         return None
-    return LoadedLooms(looms, facts, [_folder_of(one) for one in specs])
+    return LoadedLooms(looms, facts, [_folder_of(spec) for spec in specs])
 
 
 def work(
