@@ -9,9 +9,9 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 
-import { Empty } from "./components/Notes";
+import { Empty } from "./components/ErrorNotes";
 import { Shell } from "./features/session/Shell";
-import { queryClient } from "./queries/client";
+import { queryClient } from "./queries/queryClient";
 import { theme } from "./theme";
 
 const router = createBrowserRouter([

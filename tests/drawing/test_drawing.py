@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import itertools
+import json
+import os
 import random
 import re
+from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
 
@@ -122,3 +125,30 @@ def test_a_run_shows_its_states() -> None:
     assert drawing.outline(plan)[0].standing == ""
     assert drawing.DYES["backing_off"][0] in drawing.svg(around, "")
     assert drawing.DYES["backing_off"][0] in drawing.dot(around)
+
+
+LAYOUTS = Path(__file__).with_name("layouts.json")
+SEEDS = range(12)
+
+
+def shape_of(view: dict[str, Any]) -> dict[str, Any]:
+    """The rows of a layout from the top, each from the left, and its threads."""
+    steps = [box for box in lay_out(view).boxes if box.kind == "step"]
+    rows: dict[float, list[Box]] = {}
+    for box in sorted(steps, key=lambda one: one.x):
+        rows.setdefault(round(box.y + box.height / 2, 3), []).append(box)
+    return {
+        "rows": [[box.view["address"] for box in rows[y]] for y in sorted(rows)],
+        "threads": sorted(map(list, threads(view))),
+    }
+
+
+def test_both_layouts_have_the_same_rows_order_and_threads() -> None:
+    """As `layouts.json` says, which the console's test reads too; `RENEW=1` writes it anew."""
+    layouts = [{"view": view, **shape_of(view)} for view in map(random_view, SEEDS)]
+    if os.environ.get("RENEW"):
+        LAYOUTS.write_text(
+            json.dumps(layouts, indent=1, ensure_ascii=False) + "\n", encoding="utf-8"
+        )
+
+    assert json.loads(LAYOUTS.read_text(encoding="utf-8")) == layouts

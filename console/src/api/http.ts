@@ -2,7 +2,7 @@
 
 import { BASE } from "./paths";
 import type { Json } from "./types";
-import { withoutUnreadable } from "./unreadable";
+import { withoutUnreadable } from "./unreadableRecords";
 
 export interface BadInput {
   pointer: string;

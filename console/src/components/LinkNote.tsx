@@ -1,6 +1,6 @@
 import { Text } from "@mantine/core";
 
-import type { LinkState } from "../api/live";
+import type { LinkState } from "../api/liveEvents";
 
 /** Says that what is shown may be old, as long as the live stream is broken. */
 export function LinkNote({ link }: { link: LinkState }) {

@@ -2,7 +2,7 @@ import { Button, Group, Stack, Text, TextInput } from "@mantine/core";
 import type { UseMutationResult } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { ErrorNote } from "./Notes";
+import { ErrorNote } from "./ErrorNotes";
 
 interface Props {
   /** What it does. */

@@ -2,7 +2,7 @@ import { Progress } from "@mantine/core";
 
 import type { Run, RunProgress as Told } from "../api/types";
 import classes from "./RunProgress.module.css";
-import { spell, useNow } from "./time";
+import { spell, useNow } from "./durations";
 
 /** How far a run is, for lists. */
 export function ShortProgress({ run }: { run: Run }) {

@@ -1,7 +1,7 @@
 import { Group, Progress, Text } from "@mantine/core";
 
 import type { StepProgress as Told, StepState } from "../api/types";
-import { spell } from "./time";
+import { spell } from "./durations";
 
 const STOPPED: StepState[] = ["paused", "failed", "cancelled"];
 

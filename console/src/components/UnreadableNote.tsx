@@ -1,7 +1,7 @@
 import { Text } from "@mantine/core";
 import { useSyncExternalStore } from "react";
 
-import { subscribe, unreadable } from "../api/unreadable";
+import { subscribe, unreadable } from "../api/unreadableRecords";
 
 /** Says which records the service could not show; the lists have all others. */
 export function UnreadableNote() {

@@ -1,7 +1,7 @@
 import type { Node, NodeProps } from "@xyflow/react";
 
 import type { EachPart, Item, Part } from "../api/types";
-import { Band } from "../components/Band";
+import { StateBand } from "../components/StateBand";
 import { countsText } from "../components/counts";
 import { State } from "../components/State";
 import type { PlacedFrame } from "./layout";
@@ -37,7 +37,7 @@ export function FrameNode({ data }: NodeProps<FrameNodeType>) {
         {part.state && part.begun !== false && <State state={part.state} />}
         {part.kind === "each" && <EachFacts each={part} />}
       </div>
-      {part.kind === "each" && part.counts && <Band counts={part.counts} />}
+      {part.kind === "each" && part.counts && <StateBand counts={part.counts} />}
       {part.kind === "each" && part.top && <Top items={part.top} onItem={onItem} />}
     </div>
   );

@@ -3,7 +3,7 @@ import type { Node, NodeProps } from "@xyflow/react";
 import { useEffect, useRef, type MouseEvent } from "react";
 
 import { dyeOf, threadId, type Layout, type PlacedStep } from "./layout";
-import type { Path } from "./longest";
+import type { Path } from "./longestPath";
 import classes from "./Weave.module.css";
 
 export type PictureNodeType = Node<

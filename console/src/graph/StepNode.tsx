@@ -1,11 +1,11 @@
 import { Handle, Position, type Node, type NodeProps } from "@xyflow/react";
 
 import type { Counts, Hold, StepPart, StepState } from "../api/types";
-import { Band } from "../components/Band";
+import { StateBand } from "../components/StateBand";
 import { State } from "../components/State";
 import { progressWords } from "../components/StepProgress";
-import { Took, Until } from "../components/Time";
-import { spell } from "../components/time";
+import { Took, Until } from "../components/TimeAgo";
+import { spell } from "../components/durations";
 import { dyeOfCounts } from "./dyes";
 import classes from "./Weave.module.css";
 
@@ -101,7 +101,7 @@ function Flow({ counts, hold }: { counts: Counts; hold: Hold | null }) {
   const said = [...SAID, ...ENDED_OTHERWISE].filter((state) => counts[state] > 0);
   return (
     <>
-      <Band counts={counts} />
+      <StateBand counts={counts} />
       <div className={classes.through}>
         <span className={classes.done}>
           {number(counts.done)} of {number(counts.total)}

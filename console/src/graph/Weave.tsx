@@ -14,17 +14,17 @@ import {
 import { useCallback, useEffect, useMemo, useRef, useState, type KeyboardEvent } from "react";
 
 import type { EachPart, Hold, Part } from "../api/types";
-import { spell } from "../components/time";
-import { foldAlike } from "./alike";
+import { spell } from "../components/durations";
+import { foldAlike } from "./similarParts";
 import { dyeOfCounts } from "./dyes";
 import { FrameNode } from "./FrameNode";
 import { focusOf, layOut, type Layout, type PlacedStep } from "./layout";
 import { Legend } from "./Legend";
-import { tellingPath } from "./longest";
-import { Drawing, type WeaveNode } from "./nodes";
+import { tellingPath } from "./longestPath";
+import { Drawing, type WeaveNode } from "./graphNodes";
 import { PictureNode } from "./Picture";
 import { StepNode } from "./StepNode";
-import { walk, type Way } from "./walk";
+import { walk, type Way } from "./arrowKeys";
 import classes from "./Weave.module.css";
 
 const nodeTypes = { step: StepNode, frame: FrameNode, picture: PictureNode };

@@ -5,7 +5,8 @@
  * the other, and a branch that waits for others stands to their right, on the strand of one of them
  * where that is free. An each is a frame around what it repeats; follow-ups stand below what they
  * follow. Positions depend on the plan alone, never on states, so nothing moves while a run does.
- * `src/yarnloom/drawing/layout.py` draws by the same rules.
+ * `src/yarnloom/drawing/layout.py` draws by the same rules; `tests/drawing/layouts.json`
+ * holds both to the same rows, order and threads.
  */
 
 import type { EachPart, Part, StepPart, StepState } from "../api/types";
@@ -97,10 +98,14 @@ interface Size {
   places: { left: number; thread: number }[];
 }
 
-/** The layout of a graph. */
-export function layOut(part: Part): Layout {
+/**
+ * The layout of a graph.
+ *
+ * `rowWidth`: a sequence that is wider goes on in a row below; without a limit nothing is folded.
+ */
+export function layOut(part: Part, rowWidth = ROW_WIDTH): Layout {
   const sizes = new Map<Part, Size>();
-  const size = measure(part, sizes);
+  const size = measure(part, sizes, rowWidth);
   const layout: Layout = {
     steps: [],
     frames: [],
@@ -113,11 +118,11 @@ export function layOut(part: Part): Layout {
   return layout;
 }
 
-function measure(part: Part, sizes: Map<Part, Size>): Size {
-  const size = measureOwn(part, sizes);
+function measure(part: Part, sizes: Map<Part, Size>, rowWidth: number): Size {
+  const size = measureOwn(part, sizes, rowWidth);
   size.own = size.height;
   for (const [, one] of followUps(part)) {
-    const below = measure(one, sizes);
+    const below = measure(one, sizes, rowWidth);
     size.width = Math.max(size.width, below.width + 2 * FRAME);
     size.height += ROW_GAP + FOLLOW_TOP + below.height + FRAME;
   }
@@ -125,13 +130,13 @@ function measure(part: Part, sizes: Map<Part, Size>): Size {
   return size;
 }
 
-function measureOwn(part: Part, sizes: Map<Part, Size>): Size {
+function measureOwn(part: Part, sizes: Map<Part, Size>, rowWidth: number): Size {
   const plain = { own: 0, places: [] };
   switch (part.kind) {
     case "step":
       return { width: STEP_WIDTH, height: STEP_HEIGHT, middle: STEP_HEIGHT / 2, ...plain };
     case "each": {
-      const inner = measure(part.do, sizes);
+      const inner = measure(part.do, sizes, rowWidth);
       return {
         width: Math.max(inner.width, STEP_WIDTH) + 2 * FRAME,
         height: inner.height + FRAME_TOP + FRAME,
@@ -140,19 +145,22 @@ function measureOwn(part: Part, sizes: Map<Part, Size>): Size {
       };
     }
     case "sequence":
-      return measureSequence(part.parts.map((one) => measure(one, sizes)));
+      return measureSequence(
+        part.parts.map((one) => measure(one, sizes, rowWidth)),
+        rowWidth,
+      );
     case "parallel":
-      return measureParallel(part.parts, sizes);
+      return measureParallel(part.parts, sizes, rowWidth);
   }
 }
 
 /** Parts one behind the other, in as many rows as they need. */
-function measureSequence(found: Size[]): Size {
+function measureSequence(found: Size[], rowWidth: number): Size {
   const rows: Size[][] = [];
   let wide = 0;
   for (const one of found) {
     const row = rows.at(-1);
-    if (row && wide + GAP + one.width <= ROW_WIDTH) {
+    if (row && wide + GAP + one.width <= rowWidth) {
       row.push(one);
       wide += GAP + one.width;
     } else {
@@ -192,14 +200,15 @@ interface Branch {
 }
 
 /** Branches on rows: each behind all that it waits for, on the row of one of them if free. */
-function measureParallel(parts: Part[], sizes: Map<Part, Size>): Size {
-  if (parts.length > COLUMN && !parts.some((one) => one.waits_for?.length)) {
-    return measureColumns(parts.map((one) => measure(one, sizes)));
+function measureParallel(parts: Part[], sizes: Map<Part, Size>, rowWidth: number): Size {
+  const folds = Number.isFinite(rowWidth);
+  if (folds && parts.length > COLUMN && !parts.some((one) => one.waits_for?.length)) {
+    return measureColumns(parts.map((one) => measure(one, sizes, rowWidth)));
   }
   const rows: Row[] = [];
   const branches = new Map<string, Branch>();
   for (const part of inOrder(parts)) {
-    const size = measure(part, sizes);
+    const size = measure(part, sizes, rowWidth);
     const waits = (part.waits_for ?? []).flatMap((label) => branches.get(label) ?? []);
     const left = most(waits.map((one) => one.left + one.size.width + GAP));
     let row = waits.map((one) => one.row).find(({ end }) => end + GAP <= left);

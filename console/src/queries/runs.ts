@@ -17,7 +17,7 @@ import type {
   Step,
   Times,
 } from "../api/types";
-import { asAsked, keys, type RunFilter } from "./client";
+import { asAsked, keys, type RunFilter } from "./queryClient";
 
 export interface RunPage {
   runs: Run[];

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tansta
 
 import { get, patch, post, remove } from "../api/http";
 import type { Json, Run, Schedule } from "../api/types";
-import { keys } from "./client";
+import { keys } from "./queryClient";
 
 /** Every schedule, by name; events keep them as they are. */
 export function useSchedules() {

@@ -19,9 +19,7 @@ def is_value_used(frame: FrameType | None) -> bool:
 @lru_cache(maxsize=1_000)
 def _is_thrown_away(code: CodeType, at: int) -> bool:
     following = [
-        instruction
-        for instruction in dis.get_instructions(code)
-        if instruction.offset > at
+        instruction for instruction in dis.get_instructions(code) if instruction.offset > at
     ]
     if following and following[0].opname == "GET_AWAITABLE":
         # What an await gives is there where its loop leads to in the end.

@@ -2,9 +2,9 @@ import { Code, Table, Text } from "@mantine/core";
 
 import { fileUrl } from "../../api/files";
 import type { Json, Preview } from "../../api/types";
-import { usePreview } from "../../queries/files";
+import { usePreview } from "../../queries/keptFiles";
 import classes from "./FilePreview.module.css";
-import { ErrorNote } from "../../components/Notes";
+import { ErrorNote } from "../../components/ErrorNotes";
 
 interface Props {
   sha256: string;

@@ -5,11 +5,11 @@ import { sizeText, type Named } from "../../api/files";
 import type { FileFacts } from "../../api/types";
 import { FileModal } from "./FileChips";
 import frame from "../../components/Frame.module.css";
-import { More } from "../../components/More";
-import { Empty, ErrorNote } from "../../components/Notes";
-import opens from "../../components/Opens.module.css";
-import { Ago } from "../../components/Time";
-import { useFiles } from "../../queries/files";
+import { NextPageButton } from "../../components/NextPageButton";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import opens from "../../components/FormButton.module.css";
+import { Ago } from "../../components/TimeAgo";
+import { useFiles } from "../../queries/keptFiles";
 
 /** The files that are kept: params, what steps made, long lists. */
 export function FilesPage() {
@@ -48,7 +48,7 @@ export function FilesPage() {
           </Table>
         </div>
       )}
-      <More pages={found} label="More files" />
+      <NextPageButton pages={found} label="More files" />
       <FileModal file={open} onClose={() => setOpen(null)} />
     </Stack>
   );

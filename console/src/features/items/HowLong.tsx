@@ -1,7 +1,7 @@
 import { Text } from "@mantine/core";
 
 import type { EachPart, Part, StepPart, Took } from "../../api/types";
-import { spell } from "../../components/time";
+import { spell } from "../../components/durations";
 import classes from "./HowLong.module.css";
 
 /** How long the attempts of each step in the items of an each took: a small histogram a step. */

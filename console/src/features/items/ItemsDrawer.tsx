@@ -4,15 +4,15 @@ import { useEffect, useState } from "react";
 
 import { exportPath } from "../../api/http";
 import type { EachPart, Item, StepState } from "../../api/types";
-import { Band } from "../../components/Band";
+import { StateBand } from "../../components/StateBand";
 import { countsText } from "../../components/counts";
-import { More } from "../../components/More";
-import { Empty, ErrorNote } from "../../components/Notes";
-import opens from "../../components/Opens.module.css";
+import { NextPageButton } from "../../components/NextPageButton";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import opens from "../../components/FormButton.module.css";
 import { TypedInput } from "../../components/TypedInput";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
-import { Took } from "../../components/Time";
+import { Took } from "../../components/TimeAgo";
 import { useItems } from "../../queries/runs";
 import { HowLong } from "./HowLong";
 import classes from "./ItemsDrawer.module.css";
@@ -72,7 +72,7 @@ function Items({ run, address, each, onItem }: ItemsProps) {
       {each?.counts && (
         <>
           <Text size="sm">{countsText(each.counts)}</Text>
-          <Band counts={each.counts} />
+          <StateBand counts={each.counts} />
           <HowLong each={each} />
         </>
       )}
@@ -112,7 +112,7 @@ function Items({ run, address, each, onItem }: ItemsProps) {
           </Table.Tbody>
         </Table>
       )}
-      <More pages={found} label={text ? "Search more items" : "More items"} />
+      <NextPageButton pages={found} label={text ? "Search more items" : "More items"} />
     </Stack>
   );
 }

@@ -3,12 +3,12 @@ import { IconSearch } from "@tabler/icons-react";
 import { useLayoutEffect, useRef, useState } from "react";
 
 import type { Run, RunLine } from "../../api/types";
-import { More } from "../../components/More";
-import { ErrorNote } from "../../components/Notes";
+import { NextPageButton } from "../../components/NextPageButton";
+import { ErrorNote } from "../../components/ErrorNotes";
 import { TypedInput } from "../../components/TypedInput";
-import { useLiveLines, useRunLines } from "../../queries/lines";
+import { useLiveLines, useRunLines } from "../../queries/logLines";
 import { piecesOf } from "../steps/ansi";
-import { Line } from "../steps/Line";
+import { Line } from "../steps/LogLine";
 import classes from "./RunLog.module.css";
 
 interface Props {
@@ -43,7 +43,7 @@ export function RunLog({ run, item, text, onText, onStep }: Props) {
         <Text size="xs" c="dimmed" role="status">
           {found.isSuccess && words(lines.length, text, found.hasNextPage, live)}
         </Text>
-        <More pages={found} label={text ? "Search earlier lines" : "Earlier lines"} />
+        <NextPageButton pages={found} label={text ? "Search earlier lines" : "Earlier lines"} />
       </Group>
       {found.error && <ErrorNote error={found.error} />}
       <Lines key={`${item} ${text}`} lines={lines} onStep={onStep} />

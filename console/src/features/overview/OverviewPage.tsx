@@ -4,12 +4,12 @@ import { Link } from "react-router";
 
 import type { Minute, Run, RunState, Stuck } from "../../api/types";
 import { Chart } from "../../components/charts/Chart";
-import { Empty, ErrorNote } from "../../components/Notes";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
 import { State } from "../../components/State";
-import { spell } from "../../components/time";
+import { spell } from "../../components/durations";
 import { percent } from "../../components/RunProgress";
-import { Ago, Took } from "../../components/Time";
-import { NO_FILTER } from "../../queries/client";
+import { Ago, Took } from "../../components/TimeAgo";
+import { NO_FILTER } from "../../queries/queryClient";
 import { useCounts, useOverview, useRuns } from "../../queries/runs";
 import classes from "./OverviewPage.module.css";
 

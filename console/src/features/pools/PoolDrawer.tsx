@@ -3,10 +3,10 @@ import { Link } from "react-router";
 
 import type { Pool } from "../../api/types";
 import { Chart } from "../../components/charts/Chart";
-import { ErrorNote } from "../../components/Notes";
+import { ErrorNote } from "../../components/ErrorNotes";
 import { SideDrawer } from "../../components/SideDrawer";
-import { Ago } from "../../components/Time";
-import { usePoolUse } from "../../queries/limits";
+import { Ago } from "../../components/TimeAgo";
+import { usePoolUse } from "../../queries/pools";
 
 interface Props {
   /** Null closes it. */

@@ -2,8 +2,8 @@ import { Button, Group, NumberInput, Stack, Text, TextInput } from "@mantine/cor
 import { useState } from "react";
 
 import type { Json, Pool } from "../../api/types";
-import { ErrorNote } from "../../components/Notes";
-import { useChangePool, useRemovePool } from "../../queries/limits";
+import { ErrorNote } from "../../components/ErrorNotes";
+import { useChangePool, useRemovePool } from "../../queries/pools";
 
 interface Props {
   /** The pool that is changed; null makes one. */

@@ -2,14 +2,14 @@ import { Group, Stack, Table, Text, Title } from "@mantine/core";
 import { Link, useSearchParams } from "react-router";
 
 import type { Pool } from "../../api/types";
-import { Empty, ErrorNote } from "../../components/Notes";
-import { spell } from "../../components/time";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import { spell } from "../../components/durations";
 import frame from "../../components/Frame.module.css";
-import opens from "../../components/Opens.module.css";
-import { Opening } from "../../components/Opening";
-import { PauseButton, PausedNote } from "../../components/Pausing";
-import { useChangePool, usePools } from "../../queries/limits";
-import { Places } from "./Places";
+import opens from "../../components/FormButton.module.css";
+import { FormButton } from "../../components/FormButton";
+import { PauseButton, PausedNote } from "../../components/PauseButton";
+import { useChangePool, usePools } from "../../queries/pools";
+import { PoolPlaces } from "./PoolPlaces";
 import { PoolDrawer } from "./PoolDrawer";
 import { PoolForm } from "./PoolForm";
 import classes from "./PoolsPage.module.css";
@@ -26,9 +26,9 @@ export function PoolsPage() {
         <Title order={1} size="h2">
           Pools
         </Title>
-        <Opening label="Make a pool…">
+        <FormButton label="Make a pool…">
           {(close) => <PoolForm pool={null} onClose={close} />}
-        </Opening>
+        </FormButton>
       </Group>
       {found.error && <ErrorNote error={found.error} />}
       {found.isSuccess && !pools.length && (
@@ -76,7 +76,7 @@ function PoolRow({ pool, onOpen }: { pool: Pool; onOpen: () => void }) {
         {pool.paused && <PausedNote pause={pool.paused} />}
       </Table.Td>
       <Table.Td>
-        <Places pool={pool} />
+        <PoolPlaces pool={pool} />
         <Values pool={pool} />
       </Table.Td>
       <Table.Td className={frame.number}>{pool.waiting || "–"}</Table.Td>
@@ -94,7 +94,9 @@ function PoolRow({ pool, onOpen }: { pool: Pool; onOpen: () => void }) {
       <Table.Td>
         <Group gap={6} justify="flex-end" wrap="nowrap">
           <Flow pool={pool} />
-          <Opening label="Change…">{(close) => <PoolForm pool={pool} onClose={close} />}</Opening>
+          <FormButton label="Change…">
+            {(close) => <PoolForm pool={pool} onClose={close} />}
+          </FormButton>
         </Group>
       </Table.Td>
     </Table.Tr>

@@ -1,9 +1,9 @@
 import { Button, Group, Select, Stack, Text, TextInput } from "@mantine/core";
 import { useState } from "react";
 
-import { ErrorNote } from "../../components/Notes";
-import type { RunFilter } from "../../queries/client";
-import { useBulk, type BulkAnswer, type RunAction } from "../../queries/control";
+import { ErrorNote } from "../../components/ErrorNotes";
+import type { RunFilter } from "../../queries/queryClient";
+import { useBulk, type BulkAnswer, type RunAction } from "../../queries/actions";
 
 interface Props {
   filter: RunFilter;

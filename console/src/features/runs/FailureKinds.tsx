@@ -3,9 +3,9 @@ import { useEffect } from "react";
 import { useSearchParams } from "react-router";
 
 import type { FailureKind, Run, RunState } from "../../api/types";
-import { ErrorNote } from "../../components/Notes";
-import { exactSecond } from "../../components/time";
-import { useMendOnly } from "../../queries/control";
+import { ErrorNote } from "../../components/ErrorNotes";
+import { exactSecond } from "../../components/durations";
+import { useMendOnly } from "../../queries/actions";
 import { useFailures } from "../../queries/runs";
 import classes from "./FailureKinds.module.css";
 

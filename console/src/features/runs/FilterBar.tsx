@@ -3,11 +3,11 @@ import { IconSearch } from "@tabler/icons-react";
 
 import { RUN_STATES, type RunState } from "../../api/types";
 import { State } from "../../components/State";
-import { exactTime } from "../../components/time";
+import { exactTime } from "../../components/durations";
 import { TypedInput } from "../../components/TypedInput";
-import { useWorkflows } from "../../queries/looms";
+import { useWorkflows } from "../../queries/workflows";
 import { useCounts } from "../../queries/runs";
-import { SPANS, type RunFiltering } from "./filter";
+import { SPANS, type RunFiltering } from "./runFilter";
 import classes from "./RunsPage.module.css";
 
 /** What limits the list of runs: by state with how many they are, by text, workflow, time and more. */

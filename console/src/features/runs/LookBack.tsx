@@ -2,8 +2,8 @@ import { Button, Group, Slider, Text } from "@mantine/core";
 import { IconHistory } from "@tabler/icons-react";
 
 import type { Run } from "../../api/types";
-import { exactSecond, spell, useNow } from "../../components/time";
-import { useCommands } from "../../queries/control";
+import { exactSecond, spell, useNow } from "../../components/durations";
+import { useCommands } from "../../queries/actions";
 import classes from "./LookBack.module.css";
 
 interface Props {

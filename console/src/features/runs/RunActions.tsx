@@ -11,10 +11,10 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 
 import type { Json, Run, RunState } from "../../api/types";
-import { ErrorNote } from "../../components/Notes";
-import { Opening } from "../../components/Opening";
+import { ErrorNote } from "../../components/ErrorNotes";
+import { FormButton } from "../../components/FormButton";
 import { ReasonForm } from "../../components/ReasonForm";
-import { useAct, useRerun, type RunAction } from "../../queries/control";
+import { useAct, useRerun, type RunAction } from "../../queries/actions";
 
 interface Choice {
   action: RunAction;
@@ -90,7 +90,7 @@ function Act({ run, choice }: { run: Run; choice: Choice }) {
   const act = useAct(run.number, choice.action);
   const yes = `${choice.label.replace(" run", "")} run ${run.number}`;
   return (
-    <Opening label={choice.label} icon={<choice.icon size={16} />} size="sm" width={330}>
+    <FormButton label={choice.label} icon={<choice.icon size={16} />} size="sm" width={330}>
       {(close) => (
         <ReasonForm
           words={choice.words}
@@ -101,15 +101,15 @@ function Act({ run, choice }: { run: Run; choice: Choice }) {
           onClose={close}
         />
       )}
-    </Opening>
+    </FormButton>
   );
 }
 
 function Rerun({ run }: { run: Run }) {
   return (
-    <Opening label="Rerun" icon={<IconRefresh size={16} />} size="sm" width={380}>
+    <FormButton label="Rerun" icon={<IconRefresh size={16} />} size="sm" width={380}>
       {(close) => <RerunForm run={run} onClose={close} />}
-    </Opening>
+    </FormButton>
   );
 }
 

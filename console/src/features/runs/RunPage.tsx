@@ -15,15 +15,15 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { recordPath } from "../../api/http";
 import type { EachPart, Part, Run } from "../../api/types";
 import { FoldedValue } from "../values/FoldedValue";
-import { Empty, ErrorNote } from "../../components/Notes";
-import { Reasons } from "../../components/Reasons";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import { WaitReasons } from "../../components/WaitReasons";
 import { percent } from "../../components/RunProgress";
 import { State } from "../../components/State";
-import { Ago, Took, Until } from "../../components/Time";
-import { exactTime, Moment } from "../../components/time";
+import { Ago, Took, Until } from "../../components/TimeAgo";
+import { exactTime, Moment } from "../../components/durations";
 import { Weave } from "../../graph/Weave";
-import { useLiveRun } from "../../queries/live";
-import { useWhy } from "../../queries/limits";
+import { useLiveRun } from "../../queries/liveUpdates";
+import { useWhy } from "../../queries/pools";
 import { useGlance, useGraph, usePast, useRun } from "../../queries/runs";
 import { ItemsDrawer } from "../items/ItemsDrawer";
 import { StepDrawer } from "../steps/StepDrawer";
@@ -32,13 +32,13 @@ import { TimeView } from "../time/TimeView";
 import { FailureKinds } from "./FailureKinds";
 import { GlanceLine } from "./GlanceLine";
 import { LookBack } from "./LookBack";
-import { Outline } from "./Outline";
-import { Record } from "./Record";
-import { inItem } from "./place";
+import { GraphOutline } from "./GraphOutline";
+import { RunRecord } from "./RunRecord";
+import { inItem } from "./stepLink";
 import { RunActions } from "./RunActions";
-import { showOnIcon } from "./icon";
+import { showOnIcon } from "./tabIcon";
 import { Tags } from "./Tags";
-import { TellMe } from "./TellMe";
+import { EndNotice } from "./EndNotice";
 import classes from "./RunPage.module.css";
 
 const ENDED = ["done", "failed", "cancelled"];
@@ -108,7 +108,7 @@ function Glance({ run }: { run: Run }) {
 }
 
 /** The place in the page of an address: a step, or the each around it. */
-function placeOf(graph: Part, address: string): Record<string, string> {
+function placeOf(graph: Part, address: string): RunRecord<string, string> {
   if (address.includes("[")) return { step: address };
   const each = eachAround(graph, address);
   return each === null ? { step: address } : { each };
@@ -134,9 +134,9 @@ function usePlace() {
   const [step, each, view, then, text] = ["step", "each", "view", "then", "text"].map((one) =>
     query.get(one),
   );
-  const go = (place: Record<string, string | null>) => {
+  const go = (place: RunRecord<string, string | null>) => {
     const given = Object.entries({ at, view, then, text, ...place }).filter(([, value]) => value);
-    setQuery(Object.fromEntries(given) as Record<string, string>, {
+    setQuery(Object.fromEntries(given) as RunRecord<string, string>, {
       replace: (step ?? each) !== null && place.at === undefined,
     });
   };
@@ -217,7 +217,7 @@ function Graph({ run }: { run: Run }) {
             graph.data && (
               <Moment value={looking ? Date.parse(then) : null}>
                 {shown === "outline" ? (
-                  <Outline
+                  <GraphOutline
                     graph={graph.data}
                     chosen={step ?? each}
                     onStep={(address) => go({ step: address })}
@@ -335,7 +335,7 @@ function Head({ run }: { run: Run }) {
         )}
       </div>
       <Group gap="xs" wrap="nowrap">
-        <TellMe run={run} />
+        <EndNotice run={run} />
         <RunActions run={run} />
       </Group>
     </Group>
@@ -419,12 +419,14 @@ function Values({ run }: { run: Run }) {
           <Accordion.Control>What it waits for</Accordion.Control>
           <Accordion.Panel>
             {why.error && <ErrorNote error={why.error} />}
-            {why.data && <Reasons why={why.data} onStep={(address) => setQuery(inItem(address))} />}
+            {why.data && (
+              <WaitReasons why={why.data} onStep={(address) => setQuery(inItem(address))} />
+            )}
           </Accordion.Panel>
         </Accordion.Item>
       )}
       <FoldedValue title="Params" value={run.params} />
-      <Record run={run.number} open={open} onStep={(address) => setQuery(inItem(address))} />
+      <RunRecord run={run.number} open={open} onStep={(address) => setQuery(inItem(address))} />
       {run.state === "done" && !run.output_left_out && (
         <FoldedValue title="Output" value={run.output} />
       )}

@@ -6,10 +6,10 @@ import { Link, useNavigate } from "react-router";
 
 import type { Run } from "../../api/types";
 import frame from "../../components/Frame.module.css";
-import { Opening } from "../../components/Opening";
+import { FormButton } from "../../components/FormButton";
 import { ShortProgress } from "../../components/RunProgress";
 import { State } from "../../components/State";
-import { Ago, Took, Until } from "../../components/Time";
+import { Ago, Took, Until } from "../../components/TimeAgo";
 import classes from "./RunsPage.module.css";
 import { Tags } from "./Tags";
 
@@ -102,13 +102,13 @@ function useColumns() {
 export function ColumnChoice() {
   const [shown, setShown] = useColumns();
   return (
-    <Opening label="Columns" icon={<IconColumns size={15} />} size="sm" width={190}>
+    <FormButton label="Columns" icon={<IconColumns size={15} />} size="sm" width={190}>
       {() => (
         <Suspense>
           <ColumnBoxes labels={LABELS} shown={shown} usual={USUAL} onChange={setShown} />
         </Suspense>
       )}
-    </Opening>
+    </FormButton>
   );
 }
 

@@ -1,11 +1,11 @@
 import { Group, Stack, Title } from "@mantine/core";
 import { Link } from "react-router";
 
-import { More } from "../../components/More";
-import { Empty, ErrorNote } from "../../components/Notes";
+import { NextPageButton } from "../../components/NextPageButton";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
 import { useRuns } from "../../queries/runs";
 import { BulkActions } from "./BulkActions";
-import { useRunFilter } from "./filter";
+import { useRunFilter } from "./runFilter";
 import { FilterBar } from "./FilterBar";
 import { ColumnChoice, RunTable } from "./RunTable";
 import { SavedFilters } from "./SavedFilters";
@@ -34,7 +34,10 @@ export function RunsPage() {
         <NoRuns filtered={filtering.count > 0} />
       )}
       {runs.length > 0 && <RunTable runs={runs} />}
-      <More pages={found} label={filtering.filter.text ? "Search older runs" : "Older runs"} />
+      <NextPageButton
+        pages={found}
+        label={filtering.filter.text ? "Search older runs" : "Older runs"}
+      />
     </Stack>
   );
 }

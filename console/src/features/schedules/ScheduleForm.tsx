@@ -4,12 +4,12 @@ import { useMemo, useState } from "react";
 
 import { ApiError } from "../../api/http";
 import type { Json, Schedule } from "../../api/types";
-import { ErrorNote } from "../../components/Notes";
-import { useWorkflows } from "../../queries/looms";
+import { ErrorNote } from "../../components/ErrorNotes";
+import { useWorkflows } from "../../queries/workflows";
 import { useChangeSchedule, useNextTimes, useRemoveSchedule } from "../../queries/schedules";
-import { fieldsOf, filledWith, paramsOf } from "../workflows/fields";
-import { Input } from "../workflows/Input";
-import { plannedTime } from "./planned";
+import { fieldsOf, filledWith, paramsOf } from "../workflows/paramFields";
+import { Input } from "../workflows/ParamInput";
+import { plannedTime } from "./plannedTime";
 
 interface Props {
   /** The schedule that is changed; null makes one. */

@@ -4,16 +4,16 @@ import { Link } from "react-router";
 
 import type { Schedule } from "../../api/types";
 import frame from "../../components/Frame.module.css";
-import { Empty, ErrorNote } from "../../components/Notes";
-import { PauseButton, PausedNote } from "../../components/Pausing";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import { PauseButton, PausedNote } from "../../components/PauseButton";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
-import { Until } from "../../components/Time";
+import { Until } from "../../components/TimeAgo";
 import { useChangeSchedule, useSchedules, useStartSchedule } from "../../queries/schedules";
-import { newKey } from "../workflows/fields";
-import { Outcomes } from "./Outcomes";
+import { newKey } from "../workflows/paramFields";
+import { RunOutcomes } from "./RunOutcomes";
 import { ScheduleForm } from "./ScheduleForm";
-import { plannedTime } from "./planned";
+import { plannedTime } from "./plannedTime";
 
 /** What starts by the clock: when next, what came of it last, and changing it. */
 export function SchedulesPage() {
@@ -117,7 +117,7 @@ function Row({ schedule, onChange }: RowProps) {
       </Table.Td>
       <Table.Td>
         <Last schedule={schedule} />
-        <Outcomes schedule={schedule.name} />
+        <RunOutcomes schedule={schedule.name} />
       </Table.Td>
       <Table.Td>
         <Group gap={6} justify="flex-end" wrap="nowrap">

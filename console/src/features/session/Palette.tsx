@@ -5,10 +5,10 @@ import { IconSearch } from "@tabler/icons-react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 
-import { usePools, useWorkers } from "../../queries/limits";
-import { useWorkflows } from "../../queries/looms";
+import { usePools, useWorkers } from "../../queries/pools";
+import { useWorkflows } from "../../queries/workflows";
 import { useSchedules } from "../../queries/schedules";
-import { pathOf } from "../workflows/fields";
+import { pathOf } from "../workflows/paramFields";
 import { PAGES } from "./pages";
 
 interface Props {

@@ -16,8 +16,8 @@ import { NavLink, Outlet, useLocation } from "react-router";
 
 import { LinkNote } from "../../components/LinkNote";
 import { UnreadableNote } from "../../components/UnreadableNote";
-import { useLive } from "../../queries/live";
-import { useService } from "../../queries/looms";
+import { useLive } from "../../queries/liveUpdates";
+import { useService } from "../../queries/workflows";
 import { PAGES } from "./pages";
 import classes from "./Shell.module.css";
 import { TokenGate } from "./TokenGate";

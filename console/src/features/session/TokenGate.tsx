@@ -3,7 +3,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 
 import { ApiError, post } from "../../api/http";
-import { useService } from "../../queries/looms";
+import { useService } from "../../queries/workflows";
 
 /** Asks for the service's token where one is needed, and shows the console once it fits. */
 export function TokenGate({ children }: { children: ReactNode }) {

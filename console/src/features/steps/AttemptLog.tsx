@@ -2,12 +2,12 @@ import { Group, Text } from "@mantine/core";
 import { IconSearch } from "@tabler/icons-react";
 import { useEffect, useRef, useState } from "react";
 
-import { ErrorNote } from "../../components/Notes";
+import { ErrorNote } from "../../components/ErrorNotes";
 import { TypedInput } from "../../components/TypedInput";
-import { useLiveLog } from "../../queries/live";
+import { useLiveLog } from "../../queries/liveUpdates";
 import { useLog } from "../../queries/runs";
 import { piecesOf } from "./ansi";
-import { Line } from "./Line";
+import { Line } from "./LogLine";
 import classes from "./StepDrawer.module.css";
 
 interface Props {

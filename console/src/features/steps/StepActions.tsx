@@ -2,9 +2,9 @@ import { Button, Group, JsonInput, NumberInput, Stack, Text, TextInput } from "@
 import { useState } from "react";
 
 import type { Json, Step, StepState } from "../../api/types";
-import { ErrorNote } from "../../components/Notes";
-import { Opening } from "../../components/Opening";
-import { useActOnStep, type StepAction } from "../../queries/control";
+import { ErrorNote } from "../../components/ErrorNotes";
+import { FormButton } from "../../components/FormButton";
+import { useActOnStep, type StepAction } from "../../queries/actions";
 
 interface Choice {
   action: StepAction;
@@ -83,11 +83,11 @@ export function StepActions({ run, address, step, ended }: Props) {
   return (
     <Group gap={6} data-testid="step-actions">
       {possible.map((choice) => (
-        <Opening label={choice.label} key={choice.action} width={320}>
+        <FormButton label={choice.label} key={choice.action} width={320}>
           {(close) => (
             <ActForm run={run} address={address} step={step} choice={choice} onClose={close} />
           )}
-        </Opening>
+        </FormButton>
       ))}
     </Group>
   );

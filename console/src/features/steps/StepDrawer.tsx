@@ -8,19 +8,19 @@ import type { Attempt, Json, Step } from "../../api/types";
 import { aboutFile } from "../files/FileChips";
 import { FilePreview } from "../files/FilePreview";
 import { FoldedValue } from "../values/FoldedValue";
-import { ErrorNote } from "../../components/Notes";
+import { ErrorNote } from "../../components/ErrorNotes";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
 import { StepProgress } from "../../components/StepProgress";
-import { spell } from "../../components/time";
-import { Ago, Took } from "../../components/Time";
+import { spell } from "../../components/durations";
+import { Ago, Took } from "../../components/TimeAgo";
 import { Value } from "../values/Value";
-import { useWhy } from "../../queries/limits";
+import { useWhy } from "../../queries/pools";
 import { useFailures, useStep } from "../../queries/runs";
 import { AttemptLog } from "./AttemptLog";
-import { Code } from "./Code";
+import { AttemptCode } from "./AttemptCode";
 import { StepActions } from "./StepActions";
-import { inItem } from "../runs/place";
+import { inItem } from "../runs/stepLink";
 import classes from "./StepDrawer.module.css";
 
 /** Ends of an attempt that are no trouble. */
@@ -234,7 +234,7 @@ function Attempts({ attempts, folded, shown, onChoose }: AttemptsProps) {
             <Table.Th>Took</Table.Th>
             <Table.Th>CPU</Table.Th>
             <Table.Th>Memory</Table.Th>
-            <Table.Th>Code</Table.Th>
+            <Table.Th>AttemptCode</Table.Th>
           </Table.Tr>
         </Table.Thead>
         <Table.Tbody>
@@ -342,9 +342,9 @@ function Values({ input, output, ended, task, hash }: ValuesProps) {
       {ended && <FoldedValue title="Output" value={output} />}
       {hash && (
         <Accordion.Item value="code">
-          <Accordion.Control>Code</Accordion.Control>
+          <Accordion.Control>AttemptCode</Accordion.Control>
           <Accordion.Panel>
-            <Code task={task} hash={hash} wanted={open.includes("code")} />
+            <AttemptCode task={task} hash={hash} wanted={open.includes("code")} />
           </Accordion.Panel>
         </Accordion.Item>
       )}

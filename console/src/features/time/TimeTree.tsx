@@ -2,10 +2,10 @@ import { Text } from "@mantine/core";
 import { useState } from "react";
 
 import type { AttemptTimes, Times, TimesRow, WaitKind } from "../../api/types";
-import { spell, useNow } from "../../components/time";
-import type { Path } from "../../graph/longest";
+import { spell, useNow } from "../../components/durations";
+import type { Path } from "../../graph/longestPath";
 import { useOutliers } from "../../queries/runs";
-import { Marks } from "./Marks";
+import { TimeAxis } from "./TimeAxis";
 import { pathThrough, type Stroke } from "./pathThrough";
 import classes from "./TimeTree.module.css";
 
@@ -38,7 +38,7 @@ export function TimeTree({ run, times, path, chosen, onStep, onEach }: Props) {
   return (
     <div className={classes.tree} role="region" aria-label="time by part" tabIndex={0}>
       <div className={classes.axis} aria-hidden>
-        <Marks seconds={seconds} />
+        <TimeAxis seconds={seconds} />
       </div>
       <div role="list">
         {times.rows.map((row, index) => {

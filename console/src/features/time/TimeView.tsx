@@ -3,14 +3,14 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState, type PointerEvent, type ReactNode } from "react";
 
 import type { AttemptTimes, StepState, Times, WaitKind } from "../../api/types";
-import { More } from "../../components/More";
-import { Empty, ErrorNote } from "../../components/Notes";
-import { spell, useNow } from "../../components/time";
+import { NextPageButton } from "../../components/NextPageButton";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import { spell, useNow } from "../../components/durations";
 import { layOut } from "../../graph/layout";
-import { tellingPath, type Path } from "../../graph/longest";
+import { tellingPath, type Path } from "../../graph/longestPath";
 import { useAttempts, useGraph, useTimes } from "../../queries/runs";
-import { rowsBySteps, rowsByWorkers, sumsOf, type Piece, type Row, type Sums } from "./bars";
-import { Marks } from "./Marks";
+import { rowsBySteps, rowsByWorkers, sumsOf, type Piece, type Row, type Sums } from "./attemptBars";
+import { TimeAxis } from "./TimeAxis";
 import { TimeTree } from "./TimeTree";
 import classes from "./TimeView.module.css";
 
@@ -201,7 +201,7 @@ function Attempts({ run, item, chosen, by, choice, onStep }: AttemptsProps) {
           {attempts.length.toLocaleString("en")} attempts{hasNextPage && ", the first"} · drag over
           the bars to zoom
         </Text>
-        {pages >= PAGES && <More pages={found} label="More attempts" />}
+        {pages >= PAGES && <NextPageButton pages={found} label="More attempts" />}
       </Group>
     </div>
   );
@@ -258,7 +258,7 @@ function Bars({ rows, span, start, chosen, onStep, onZoom }: BarsProps) {
   return (
     <>
       <div className={classes.axis} aria-hidden>
-        <Marks seconds={(span.to - span.from) / 1000} from={(span.from - start) / 1000} />
+        <TimeAxis seconds={(span.to - span.from) / 1000} from={(span.from - start) / 1000} />
       </div>
       <div className={classes.box} ref={box} tabIndex={0} role="region" aria-label="attempts">
         <div

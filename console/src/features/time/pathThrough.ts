@@ -1,7 +1,7 @@
 /** The longest path as a line through the rows of the time view. */
 
 import type { TimesRow } from "../../api/types";
-import type { Path } from "../../graph/longest";
+import type { Path } from "../../graph/longestPath";
 
 /** A piece of the line in one row: `x` along the time and `y` down the row, both from 0 to 1. */
 export interface Stroke {

@@ -4,12 +4,12 @@ import { Link } from "react-router";
 
 import type { Worker } from "../../api/types";
 import frame from "../../components/Frame.module.css";
-import { Empty, ErrorNote } from "../../components/Notes";
-import { Opening } from "../../components/Opening";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import { FormButton } from "../../components/FormButton";
 import { ReasonForm } from "../../components/ReasonForm";
-import { Ago, Took } from "../../components/Time";
-import { useDrain, useWorkers } from "../../queries/limits";
-import { inItem } from "../runs/place";
+import { Ago, Took } from "../../components/TimeAgo";
+import { useDrain, useWorkers } from "../../queries/pools";
+import { inItem } from "../runs/stepLink";
 
 /** Who runs attempts: how much each has in hand, and letting one end. */
 export function WorkersPage() {
@@ -168,7 +168,7 @@ function DrainButton({ worker }: { worker: Worker }) {
   const drain = useDrain(worker.id);
   return (
     <Group justify="flex-end">
-      <Opening label="Drain…">
+      <FormButton label="Drain…">
         {(close) => (
           <ReasonForm
             words="It takes nothing new, and ends when what it runs has ended."
@@ -178,7 +178,7 @@ function DrainButton({ worker }: { worker: Worker }) {
             onClose={close}
           />
         )}
-      </Opening>
+      </FormButton>
     </Group>
   );
 }

@@ -2,7 +2,7 @@ import { FileInput as MantineFileInput, Group, Progress, Select, Text } from "@m
 import { useState, type ReactNode } from "react";
 
 import { sizeText, upload, type FileRef } from "../../api/files";
-import type { Field } from "./fields";
+import type { Field } from "./paramFields";
 
 interface Props {
   field: Field;

@@ -1,8 +1,8 @@
 import { Table, Title } from "@mantine/core";
 
 import type { Went } from "../../api/types";
-import { spell } from "../../components/time";
-import { useOverTime } from "../../queries/looms";
+import { spell } from "../../components/durations";
+import { useOverTime } from "../../queries/workflows";
 
 /** How a workflow's runs of each day went, and how the attempts of each of its steps did. */
 export function OverTime({ name }: { name: string }) {

@@ -4,10 +4,10 @@ import { useNavigate } from "react-router";
 
 import { ApiError } from "../../api/http";
 import type { Checking, Workflow } from "../../api/types";
-import { ErrorNote } from "../../components/Notes";
+import { ErrorNote } from "../../components/ErrorNotes";
 import { useStart } from "../../queries/runs";
-import { fieldsOf, momentOf, newKey, paramsOf } from "./fields";
-import { Input } from "./Input";
+import { fieldsOf, momentOf, newKey, paramsOf } from "./paramFields";
+import { Input } from "./ParamInput";
 
 interface Props {
   workflow: Workflow;

@@ -1,14 +1,14 @@
 import { Anchor, Breadcrumbs, Button, Group, Stack, Text, Title } from "@mantine/core";
 import { Link, useParams, useSearchParams } from "react-router";
 
-import { Empty, ErrorNote } from "../../components/Notes";
-import { Ago } from "../../components/Time";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import { Ago } from "../../components/TimeAgo";
 import { Weave } from "../../graph/Weave";
-import { NO_FILTER } from "../../queries/client";
-import { useWorkflow } from "../../queries/looms";
+import { NO_FILTER } from "../../queries/queryClient";
+import { useWorkflow } from "../../queries/workflows";
 import { useRuns } from "../../queries/runs";
 import { RunTable } from "../runs/RunTable";
-import { History } from "./History";
+import { RunHistory } from "./RunHistory";
 import { OverTime } from "./OverTime";
 import { StartForm } from "./StartForm";
 import classes from "./WorkflowPage.module.css";
@@ -89,7 +89,7 @@ function Runs({ name }: { name: string }) {
         </Title>
         <Link to={`/runs?${new URLSearchParams({ workflow: name })}`}>all its runs</Link>
       </Group>
-      <History runs={runs} />
+      <RunHistory runs={runs} />
       <RunTable runs={runs.slice(0, SHOWN)} />
     </>
   );

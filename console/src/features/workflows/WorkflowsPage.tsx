@@ -3,10 +3,10 @@ import { Link } from "react-router";
 
 import type { Workflow } from "../../api/types";
 import frame from "../../components/Frame.module.css";
-import { Empty, ErrorNote } from "../../components/Notes";
-import { Ago } from "../../components/Time";
-import { useWorkflows } from "../../queries/looms";
-import { pathOf } from "./fields";
+import { Empty, ErrorNote } from "../../components/ErrorNotes";
+import { Ago } from "../../components/TimeAgo";
+import { useWorkflows } from "../../queries/workflows";
+import { pathOf } from "./paramFields";
 
 /** The workflows that are published. */
 export function WorkflowsPage() {
