@@ -108,7 +108,7 @@ function Glance({ run }: { run: Run }) {
 }
 
 /** The place in the page of an address: a step, or the each around it. */
-function placeOf(graph: Part, address: string): RunRecord<string, string> {
+function placeOf(graph: Part, address: string): Record<string, string> {
   if (address.includes("[")) return { step: address };
   const each = eachAround(graph, address);
   return each === null ? { step: address } : { each };
@@ -134,9 +134,9 @@ function usePlace() {
   const [step, each, view, then, text] = ["step", "each", "view", "then", "text"].map((one) =>
     query.get(one),
   );
-  const go = (place: RunRecord<string, string | null>) => {
+  const go = (place: Record<string, string | null>) => {
     const given = Object.entries({ at, view, then, text, ...place }).filter(([, value]) => value);
-    setQuery(Object.fromEntries(given) as RunRecord<string, string>, {
+    setQuery(Object.fromEntries(given) as Record<string, string>, {
       replace: (step ?? each) !== null && place.at === undefined,
     });
   };

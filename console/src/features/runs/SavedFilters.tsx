@@ -4,7 +4,7 @@ import { lazy, Suspense } from "react";
 import { FormButton } from "../../components/FormButton";
 import type { RunFiltering } from "./runFilter";
 
-const SavedChoice = lazy(() => import("./SavedFilterChoice"));
+const SavedFilterChoice = lazy(() => import("./SavedFilterChoice"));
 
 /** The filters that anybody saved, and the one that is set, to be saved by name. */
 export function SavedFilters({ filtering }: { filtering: RunFiltering }) {
@@ -12,7 +12,7 @@ export function SavedFilters({ filtering }: { filtering: RunFiltering }) {
     <FormButton label="Saved filters" icon={<IconBookmark size={15} />} size="sm" width={340}>
       {(close) => (
         <Suspense>
-          <SavedChoice filtering={filtering} onClose={close} />
+          <SavedFilterChoice filtering={filtering} onClose={close} />
         </Suspense>
       )}
     </FormButton>

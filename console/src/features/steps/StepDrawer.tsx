@@ -234,7 +234,7 @@ function Attempts({ attempts, folded, shown, onChoose }: AttemptsProps) {
             <Table.Th>Took</Table.Th>
             <Table.Th>CPU</Table.Th>
             <Table.Th>Memory</Table.Th>
-            <Table.Th>AttemptCode</Table.Th>
+            <Table.Th>Code</Table.Th>
           </Table.Tr>
         </Table.Thead>
         <Table.Tbody>
@@ -342,7 +342,7 @@ function Values({ input, output, ended, task, hash }: ValuesProps) {
       {ended && <FoldedValue title="Output" value={output} />}
       {hash && (
         <Accordion.Item value="code">
-          <Accordion.Control>AttemptCode</Accordion.Control>
+          <Accordion.Control>Code</Accordion.Control>
           <Accordion.Panel>
             <AttemptCode task={task} hash={hash} wanted={open.includes("code")} />
           </Accordion.Panel>
