@@ -52,6 +52,7 @@ from yarnloom.media_types import media_type_of
 from yarnloom.plan import read_plan
 from yarnloom.sdk.attempt_line import OwnLine
 from yarnloom.sdk.loom import Loom
+from yarnloom.service.render.reasons import why_view
 from yarnloom.side_process.list_jobs import check_rows, do_chore
 from yarnloom.store import (
     Database,
@@ -228,8 +229,7 @@ class InlineService:
     def why(self, number: int, address: str = "") -> dict[str, Any]:
         """What a run, or a part of it, waits for."""
         place = self._look(number, run_graph.place_of, address)
-        why: dict[str, Any] = self.do(Why(number, place["rank"], place["item"]))
-        return why
+        return why_view(self.do(Why(number, place["rank"], place["item"])))
 
     def pool(self, name: str) -> dict[str, Any]:
         """A pool as it is now."""

@@ -26,6 +26,7 @@ from yarnloom.errors import Refused, subclasses
 from yarnloom.plan import examine, read_plan
 from yarnloom.service import ServiceSettings
 from yarnloom.service.problems import STATUS
+from yarnloom.service.render.reasons import SENTENCES
 from yarnloom.store import Database, LogFile
 from yarnloom.testing import run_workflow
 
@@ -149,11 +150,7 @@ def test_every_event_is_documented() -> None:
 
 def test_every_reason_is_documented() -> None:
     """With its kind."""
-    queries = ROOT / "src/yarnloom/engine/queries"
-    source = "".join(
-        (queries / name).read_text(encoding="utf-8") for name in ("explain.py", "obstacles.py")
-    )
-    kinds = set(re.findall(r'reason_of\(\s*"([a-z_]+)"', source))
+    kinds = set(SENTENCES)
     kinds |= {f"pool_{why}" for why in BlockReason} | set(Misfit)
     kinds |= {obstacles.NO_PLACE, obstacles.ELSEWHERE, obstacles.DRAINING}
 

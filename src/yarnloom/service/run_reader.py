@@ -12,13 +12,7 @@ from yarnloom.engine.commands import (
     Unfold,
     Why,
 )
-from yarnloom.engine.queries import (
-    failure_kinds,
-    obstacles,
-    rows_needed,
-    run_graph,
-    run_line,
-)
+from yarnloom.engine.queries import failure_kinds, obstacles, rows_needed, run_graph
 from yarnloom.engine.queries.run_views import Look, Open, run_views, under_way_of
 from yarnloom.engine.rules.states import RunState
 from yarnloom.engine.state import time_shares
@@ -28,6 +22,8 @@ from yarnloom.plan import Plan, read_plan
 from yarnloom.service.group_commit import Writer
 from yarnloom.service.log_buffer import Logs
 from yarnloom.service.readers import Readers
+from yarnloom.service.render import run_line
+from yarnloom.service.render.reasons import why_view
 from yarnloom.store import (
     AttemptKey,
     Database,
@@ -180,8 +176,8 @@ class RunReader:
     async def why(self, number: int, address: str) -> View:
         """What a run, or a part of it, waits for; of what runs also how long it has been silent."""
         place = await self.look_into(number, run_graph.place_of, address)
-        why: View = await self._submit(
-            Why(number, place["rank"], place["item"], dict(self._waiters))
+        why = why_view(
+            await self._submit(Why(number, place["rank"], place["item"], dict(self._waiters)))
         )
         for entry in why["waits"]:
             attempt = entry.pop("attempt", None)
@@ -217,7 +213,7 @@ class RunReader:
         numbers += [one for one in await self._submit(ListQuiet()) if one not in numbers]
         for number in numbers[: 2 * ASKED_WHY]:
             ask = Why(number, waiters=dict(self._waiters), order=False)
-            why: View = await self._submit(ask)
+            why = why_view(await self._submit(ask))
             said = [*why["reasons"], *(one for wait in why["waits"] for one in wait["reasons"])]
             reasons = [one["text"] for one in said if one["kind"] in STUCK]
             if reasons:

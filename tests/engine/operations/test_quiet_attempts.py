@@ -16,6 +16,7 @@ from yarnloom.engine.commands import (
     Why,
 )
 from yarnloom.errors import PlanError
+from yarnloom.service.render.reasons import why_view
 from yarnloom.store import audit
 
 
@@ -38,7 +39,7 @@ def run_of(at: Floor, places: int = 1, **rules: Any) -> int:
 
 def kinds(at: Floor, run: int, **more: Any) -> list[str]:
     """The kinds of reasons for which the steps of a run wait."""
-    why = at.do(Why(run, **more))
+    why = why_view(at.do(Why(run, **more)))
     return [one["kind"] for wait in why["waits"] for one in wait["reasons"]]
 
 
@@ -57,7 +58,7 @@ def test_a_step_that_says_nothing_for_too_long_is_stuck(at: Floor) -> None:
     assert (kinds(at, run), at.do(ListQuiet())) == (["running"], [])
     at.advance(2)
     assert (kinds(at, run), at.do(ListQuiet())) == (["quiet", "running"], [1])
-    text = at.do(Why(run))["waits"][0]["reasons"][0]["text"]
+    text = why_view(at.do(Why(run)))["waits"][0]["reasons"][0]["text"]
     assert text == "is stuck: no word of progress for 10 m 1 s, at 41"
     assert at.hands["w"].orders == []
     say(at, "1/a", 42)
@@ -140,7 +141,7 @@ def test_a_run_that_waits_for_itself_is_named(at: Floor) -> None:
     waiters = {attempt: inner}
     assert "itself" in kinds(at, inner, waiters=waiters)
     assert kinds(at, outer, waiters=waiters) == ["running", "waits_for_run"]
-    text = at.do(Why(inner, waiters=waiters))["waits"][0]["reasons"][0]["text"]
+    text = why_view(at.do(Why(inner, waiters=waiters)))["waits"][0]["reasons"][0]["text"]
     assert text.startswith("can never begin: the only place is held by run 1, in which")
     at.worker("other")
     assert at.running == ["1/a", "2/a"]

@@ -1,4 +1,4 @@
-"""Why a step is not running: what stands in its way, from the same questions that decide.
+"""Why a step is not running: what is in its way, from the same questions that decide.
 
 Whether a pool is closed (`Gate.obstacles`), whether a worker fits (`Worker.misfit`), takes from the
 pool and has a place: handing out asks these, and so does this. All obstacles are named at once.
@@ -12,16 +12,7 @@ from itertools import islice
 
 from yarnloom.engine.commands import ListQuiet, Why
 from yarnloom.engine.parts.list_jobs import READ
-from yarnloom.engine.queries.obstacles import (
-    SHOWN,
-    View,
-    has_words,
-    listed,
-    obstacles,
-    reason_of,
-    run_words,
-    seconds_left,
-)
+from yarnloom.engine.queries.obstacles import SHOWN, Reason, View, obstacles, reason
 from yarnloom.engine.queries.views import (
     step_progress,
 )
@@ -41,7 +32,6 @@ from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, paused_runs
 from yarnloom.store import run_records as store
 from yarnloom.units import (
-    duration_text,
     iso_time,
 )
 
@@ -92,39 +82,32 @@ class _Explainer:
         self.run = run
         self.plan: Plan = transaction.plan(run)
 
-    def of_run(self) -> Iterator[View]:
+    def of_run(self) -> Iterator[Reason]:
         """What holds for all of a run."""
         run = self.run
         if run.state in RUN_ENDED:
-            yield reason_of("ended", f"the run has ended: it is {run.state}")
+            yield reason("ended", {"state": str(run.state)})
             return
         if run.stop is not None:
-            message = json.loads(run.error or "{}").get("message", f"told to stop: {run.stop}")
-            yield reason_of("stopping", message)
+            message = json.loads(run.error or "{}").get("message")
+            yield reason("stopping", {"message": message, "why": str(run.stop)})
         if run.state in HELD_RUN:
-            yield self.of_pause(None, "is paused" if run.state == RunState.PAUSED else "is pausing")
+            yield self.of_pause(None, pausing=run.state != RunState.PAUSED)
         if run.admission == Admission.AHEAD:
             yield self.of_start()
         if run.admission == Admission.HELD:
             others = store.runs_under_way(self.transaction.unit, run.workflow)
             numbers = [number for number, admission in others if admission]
-            text = (
-                f"waits until {run_words(numbers)} of {run.workflow} {has_words(numbers)} ended: "
-                f"at most {self.plan.at_once} are under way at once"
-            )
-            yield reason_of("busy", text, at_once=self.plan.at_once, runs=numbers[:SHOWN])
+            words = {"workflow": run.workflow, "runs": numbers}
+            yield reason("busy", words, at_once=self.plan.at_once, runs=numbers[:SHOWN])
 
-    def of_start(self) -> View:
+    def of_start(self) -> Reason:
         """A start time that is ahead."""
         run = self.run
         if run.start_at is None or run.start_at <= self.transaction.now:
-            return reason_of(
-                "scheduled", "is one of many that were started, and begins in its turn"
-            )
-        text = f"starts at {iso_time(run.start_at)}"
-        if run.start_by is not None:
-            text += f", and ends as expired if it has not begun by {iso_time(run.start_by)}"
-        return reason_of("scheduled", text, start_at=iso_time(run.start_at))
+            return reason("scheduled")
+        words = {"start_by": run.start_by}
+        return reason("scheduled", words, start_at=iso_time(run.start_at))
 
     def entries(self, command: Why) -> list[tuple[bytes, View]]:
         """Everything in the scope that has not ended, in plan order."""
@@ -175,27 +158,23 @@ class _Explainer:
         else:
             earlier = child.waits_for
         names = [self.address(self.plan.nodes[one], part) for one in earlier]
-        text = f"waits for {listed(names)}" if names else "begins in a moment"
-        return self.entry(child, part, "waiting", [reason_of("earlier", text, parts=names)])
+        return self.entry(child, part, "waiting", [reason("earlier", parts=names)])
 
     def of_chore(self, part: PartRow, node: Node) -> View:
         """What is done beside the service, that an each waits for."""
         if part.awaits == READ:
-            reason = reason_of("reading", "its list is looked through")
+            awaited = reason("reading")
         else:
-            text = f"the outputs of its {part.total:,} items are put together in a file"
-            reason = reason_of("gathering", text, items=part.total)
-        return self.entry(node, self.transaction.around(part), part.state, [reason])
+            awaited = reason("gathering", items=part.total)
+        return self.entry(node, self.transaction.around(part), part.state, [awaited])
 
     def of_items(self, part: PartRow, node: Node) -> View:
         """Why an each has not made all its items."""
         assert node.each is not None
         limit = node.each.at_once
         count = part.unmade + part.items_to_rerun
-        items = "1 item has not begun" if count == 1 else f"{count:,} items have not begun"
-        text = f"{items}: {limit} at once" if limit else f"{items}: those before come first"
-        reason = reason_of("at_once", text, at_once=limit, items=count)
-        return self.entry(node, self.transaction.around(part), part.state, [reason])
+        limited = reason("at_once", at_once=limit, items=count)
+        return self.entry(node, self.transaction.around(part), part.state, [limited])
 
     # Steps
 
@@ -211,33 +190,32 @@ class _Explainer:
         elif step.state == StepState.RESTING:
             reasons = [self.of_rest(step)]
         elif step.state == StepState.PAUSED and step.held is not None:
-            reasons = [self.of_pause(self.address(node, around), "is paused")]
+            reasons = [self.of_pause(self.address(node, around))]
         elif attempt is None and self.run.state in HELD_RUN:
-            reasons = [reason_of("held", "its run is paused")]
+            reasons = [reason("held")]
         elif attempt is None:
             reasons = list(obstacles(self.transaction, step, self.waiters, order=self.order))
             reasons += self.of_taken_back(step)
         elif attempt.begun_at is None:
             reasons = [*self.of_worker(worker), self.of_hand_out(attempt, name)]
         else:
-            spent = duration_text(round((self.transaction.now - attempt.begun_at) / 1_000_000, 1))
-            text = f"has run on worker {name} for {spent}"
+            spent = (self.transaction.now - attempt.begun_at) / 1_000_000
             reasons = [
                 *self.of_worker(worker),
                 *self.of_silence(step, attempt),
-                reason_of("running", text, worker=name),
+                reason("running", {"seconds": spent}, worker=name),
             ]
             if attempt.id in self.waiters:
                 other = self.waiters[attempt.id]
-                reasons.append(reason_of("waits_for_run", f"waits for run {other}", runs=[other]))
+                reasons.append(reason("waits_for_run", runs=[other]))
             facts = {"attempt": attempt.id, "begun_at": iso_time(attempt.begun_at)}
         if step.stop is not None:
-            reasons.append(reason_of("stop_asked", f"told to stop: {step.stop}", why=step.stop))
+            reasons.append(reason("stop_asked", why=step.stop))
         if step.deadline_at is not None:
             facts["deadline_at"] = iso_time(step.deadline_at)
         return {**self.entry(node, around, step.state, reasons), **facts}
 
-    def of_worker(self, worker: Worker | None) -> Iterator[View]:
+    def of_worker(self, worker: Worker | None) -> Iterator[Reason]:
         """That a worker is not heard of, and when it is given up."""
         if worker is None:
             return
@@ -246,64 +224,54 @@ class _Explainer:
         if silent < self.transaction.settings.lease / 2:
             return
         at = iso_time(self.transaction.now + round(max(0.0, left) * 1_000_000))
-        silence = seconds_left(silent)
-        text = f"worker {worker.name} was not heard of for {silence}, and is given up at {at}"
-        yield reason_of("worker_silent", text, worker=worker.name, given_up_at=at)
+        words = {"seconds": silent}
+        yield reason("worker_silent", words, worker=worker.name, given_up_at=at)
 
-    def of_hand_out(self, attempt: AttemptRow, worker: str) -> View:
+    def of_hand_out(self, attempt: AttemptRow, worker: str) -> Reason:
         """Which worker has it, and since when if it does not begin there."""
         spent = (self.transaction.now - attempt.handed_at) / 1_000_000
         facts = {"worker": worker, "handed_at": iso_time(attempt.handed_at)}
-        if spent < BEGIN_SECONDS:
-            return reason_of("handed_out", f"handed to worker {worker}, begins there", **facts)
-        since = f"since {iso_time(attempt.handed_at)}, {duration_text(round(spent))} ago"
-        text = f"worker {worker} has it {since}, and has not begun it; it is to give it back"
-        return reason_of("handed_out", text, **facts)
+        words = {"seconds": spent, "late": spent >= BEGIN_SECONDS}
+        return reason("handed_out", words, **facts)
 
-    def of_silence(self, step: StepRow, attempt: AttemptRow) -> Iterator[View]:
+    def of_silence(self, step: StepRow, attempt: AttemptRow) -> Iterator[Reason]:
         """That an attempt has said nothing of its progress for too long."""
         limit = self.plan.nodes[step.node].rules.quiet_for
         heard = self.transaction.memory.attempts.heard.get(attempt.id)
         if limit is None or heard is None or self.transaction.mono - heard < limit:
             return
-        silent = seconds_left(self.transaction.mono - heard)
         said = step_progress({"saved": step.saved, "state": step.state}) or {}
-        at = "" if said.get("done") is None else f", at {said['done']:,}"
-        text = f"is stuck: no word of progress for {silent}{at}"
-        yield reason_of("quiet", text, quiet_for=limit)
+        words = {"seconds": self.transaction.mono - heard, "done": said.get("done")}
+        yield reason("quiet", words, quiet_for=limit)
 
-    def of_taken_back(self, step: StepRow) -> Iterator[View]:
+    def of_taken_back(self, step: StepRow) -> Iterator[Reason]:
         """That workers got a step and did not begin it, again and again."""
         count, last = paused_runs.taken_back(self.transaction.unit, step.id, NOT_BEGUN)
         if count >= TAKEN_BACK_OFTEN:
-            text = f"was taken back {count} times, since it did not begin; the last time: {last}"
-            yield reason_of("taken_back", text, times=count)
+            yield reason("taken_back", {"last": last}, times=count)
 
-    def of_pause(self, address: str | None, what: str) -> View:
+    def of_pause(self, address: str | None, *, pausing: bool = False) -> Reason:
         """Who paused the run or a step of it, when and why."""
         found = paused_runs.paused_by(self.transaction.unit, self.run.number, address)
         if found is None:
-            return reason_of("paused", what)
-        who, at, reason = found
-        text = f"{what} by {who}" + (f": {reason}" if reason else "")
-        return reason_of("paused", text, by=who, at=iso_time(at), reason=reason)
+            return reason("paused", {"pausing": pausing})
+        who, at, why_paused = found
+        words = {"pausing": pausing}
+        return reason("paused", words, by=who, at=iso_time(at), reason=why_paused)
 
-    def of_rest(self, step: StepRow) -> View:
+    def of_rest(self, step: StepRow) -> Reason:
         """Until when a step rests."""
         left = max(0.0, ((step.due_at or 0) - self.transaction.now) / 1_000_000)
-        text = f"rests, and is called again in {duration_text(round(left, 1))}"
-        return reason_of("rest", text, until=iso_time(step.due_at))
+        return reason("rest", {"seconds": left}, until=iso_time(step.due_at))
 
-    def of_back_off(self, step: StepRow) -> View:
+    def of_back_off(self, step: StepRow) -> Reason:
         """Until when a step backs off, and after what."""
         error = json.loads(step.error or "{}")
         left = max(0.0, ((step.due_at or 0) - self.transaction.now) / 1_000_000)
-        text = f"tries again in {duration_text(round(left, 1))}, after try {step.tries}"
-        if error.get("type"):
-            text += f" failed: {error['type']}: {error.get('message', '')}"
-        return reason_of("back_off", text, until=iso_time(step.due_at), tries=step.tries)
+        words = {"seconds": left, "type": error.get("type"), "message": error.get("message", "")}
+        return reason("back_off", words, until=iso_time(step.due_at), tries=step.tries)
 
-    def entry(self, node: Node, around: PartRow, state: str, reasons: list[View]) -> View:
+    def entry(self, node: Node, around: PartRow, state: str, reasons: list[Reason]) -> View:
         """What is told of a part or step."""
         return {"address": self.address(node, around), "state": str(state), "reasons": reasons}
 
