@@ -68,7 +68,7 @@ def test_the_line_comes_with_the_graph_that_it_is_made_of(program: ServiceProgra
     for event in program.client().events(run.number):
         told = event.get("data") or {}
         # The graph is read behind the run: one that has just ended may be ahead of it.
-        if told.get("run", {}).get("state") == "failed" and "glance" in told:
+        if told.get("graph", {}).get("state") == "failed" and "glance" in told:
             break
     assert told["glance"] == get(program, f"/runs/{run.number}/glance")
     assert told["glance"]["text"].startswith("failed at ")
