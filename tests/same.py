@@ -38,7 +38,7 @@ def document_of(
 
 
 def look(database: Database, number: int, ask: Callable[..., Any], *args: Any) -> Any:
-    """What one of the questions of `looking` answers."""
+    """What one of the questions of `run_graph` answers."""
 
     def answer(connection: Any) -> Any:
         row = run_queries.run(connection, number)

@@ -1,6 +1,6 @@
 """Rich output on a terminal, through which nothing that others wrote reaches it as it is.
 
-See `streams` for what is harmful. Colours are kept in log lines only.
+See `text_streams` for what is harmful. Colours are kept in log lines only.
 """
 
 from __future__ import annotations

@@ -3,7 +3,7 @@
 `read_plan` is the only way from JSON to a `Plan`. It is used where a loom is checked, and again by
 the service when a plan is published, since a plan may have been written by anything. The tree is
 read first, then references are resolved (`scopes`), which may point anywhere, then types are
-compared (`typing`).
+compared (`part_types`).
 """
 
 from __future__ import annotations

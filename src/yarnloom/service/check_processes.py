@@ -1,4 +1,5 @@
-"""The processes that check what is too large or too costly for the service's own (`checking`).
+"""The processes that check what is too large or too costly for the service's own
+(`side_process/check_values`).
 
 They are started when the first such thing comes, and end after a while without any. A job that
 takes longer than its deadline ends its process; the next job gets a new one.

@@ -1,7 +1,7 @@
 """What every route does before its handler: limits of size, known query parameters, a whole body.
 
 Size is compared first, before anything is parsed. A small body is parsed here; a large one in
-another process (`checker`), so that nothing that a client sends holds up the others.
+another process (`check_processes`), so that nothing that a client sends holds up the others.
 """
 
 from __future__ import annotations

@@ -105,7 +105,7 @@ class FailuresOf:
     Attributes:
         address: of the step, without the keys of items.
         type: of the error; any, if it is None.
-        pattern: of its message, as `failing` makes it; any, if it is None.
+        pattern: of its message, as `failure_kinds` makes it; any, if it is None.
     """
 
     address: str

@@ -2,7 +2,7 @@
 
 An each of one step, at the top of a run and with nothing special about it, *offers* its next items.
 A worker whose tasks are short is *given* many of them at once: one row in `grants` says which.
-Those that end well at their first try are kept in *segments*, many in one row (`folding`).
+Those that end well at their first try are kept in *segments*, many in one row (`segments.py`).
 
 Whatever else happens to an item, it gets the rows that it would have had all along, and from there
 on everything goes as always (`unfold`): it began some milliseconds ago and goes on, fails, saves,

@@ -1,7 +1,7 @@
 """What the items of an each share that go straight to workers, and the input of each.
 
 It follows from the plan, the run and what ended before the each. So rows of items can be made later
-from the list of the each alone: while a worker has them, and when they are done (`folding`).
+from the list of the each alone: while a worker has them, and when they are done (`segments.py`).
 """
 
 from __future__ import annotations

@@ -1,9 +1,9 @@
 """Items of an each that are done: many in one row, until somebody asks for theirs.
 
 Most items of a long each are done at their first try, and nobody ever looks at most of these. So
-those that went straight to workers (`granting`) and ended together are *folded* into segments. The
-counters of the each, of its parts and of its flow know them as they would know rows. Where rows are
-read or changed, they are made first, exactly as they would have been: `unfold`.
+those that went straight to workers (`granted_items`) and ended together are *folded* into
+segments. The counters of the each, of its parts and of its flow know them as they would know rows.
+Where rows are read or changed, they are made first, exactly as they would have been: `unfold`.
 
 Decision: `docs/decisions/12-items-without-rows.md`.
 """

@@ -29,8 +29,8 @@ SLICE, SLICE_OF_FILE = 4_096, 512
 class Window:
     """How many items of an each may be under way, and from how few on more are made.
 
-    Of items that go straight to workers (`granting`) `straight` may be under way, as many as
-    workers take ahead.
+    Of items that go straight to workers (`compact/granted_items`) `straight` may be under way, as
+    many as workers take ahead.
 
     Without `at_once` items in which something backs off do not count, so that they choke nothing.
     """

@@ -1,6 +1,7 @@
 """Lists: the names of their values, the three lists that an each gives, the form of a failure.
 
-Nothing here needs a transaction, so that a process beside the service can do it (`chores`).
+Nothing here needs a transaction, so that a process beside the service can do it
+(`side_process/list_jobs`).
 """
 
 from __future__ import annotations

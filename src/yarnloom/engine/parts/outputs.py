@@ -1,8 +1,8 @@
 """What a part gives when it is done, put together from what is in it.
 
 Only outputs that something reads are put together. The long list of an each is a file by then
-(`asking`), and a reference to it stands for it. Of what else is over the limit of a value the size
-is known, and who reads it says so.
+(`list_jobs`), and a reference to it stands for it. Of what else is over the limit of a value the
+size is known, and who reads it says so.
 """
 
 from __future__ import annotations

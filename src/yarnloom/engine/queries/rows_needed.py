@@ -1,7 +1,7 @@
 """Which items a question needs rows of: those of a page, of an address, or all of a run.
 
-Items that are done have no rows of their own at first (`folding`). Who reads a run asks here what
-its question is about, and has these given rows before.
+Items that are done have no rows of their own at first (`compact/segments`). Who reads a run asks
+here what its question is about, and has these given rows before.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ def needs(
         connection: a reader's.
         plan: the run's.
         number: the run.
-        ask: the question, of `looking`, `exporting` and others.
+        ask: the question, of `run_graph`, `export_pages` and others.
         args: the arguments of the question, behind connection, plan and number.
     """
     if not segment_records.some_between(connection, number):

@@ -42,7 +42,7 @@ class Field(NamedTuple):
 
 @dataclass(slots=True)
 class Straight:
-    """An each whose items go to workers without rows (`granting`).
+    """An each whose items go to workers without rows (`compact/granted_items`).
 
     Attributes:
         each: the id of its part.
@@ -59,7 +59,7 @@ class Straight:
         offered: how many may be given.
         since: when anything was offered or given last, on the steady clock.
         given: what workers have in hand, by item.
-        folds: whether items that are done have no rows (`folding`).
+        folds: whether items that are done have no rows (`compact/segments`).
     """
 
     each: int

@@ -1,6 +1,6 @@
 """What the engine remembers of relays: steps that a worker is to run behind another.
 
-See `relaying`, which gives and takes them.
+See `compact/relay_steps`, which gives and takes them.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """How far everything is: a fraction from 0 to 1 in each row, kept up as what is in it moves.
 
 A step's fraction is 1 when it is done or was passed over, else what it tracked or reported. A
-part's is the mean of its children's: of a sequence or parallel weighed by their shares of the
-time (`shares`), of an each by how many values of its list an item has. What was never reached, was
+part's is the mean of its children's: of a sequence or parallel weighed by their shares of the time
+(`time_shares`), of an each by how many values of its list an item has. What was never reached, was
 stopped or was cancelled before it did anything counts 0. A failure that is allowed counts 1.
 
 Only what changed is passed on, from a row to those around it: nothing here looks at siblings, but

@@ -25,7 +25,7 @@ class EngineSettings:
         chance: gives numbers from 0 to 1, for the jitter of waits.
         vault: seals secret params; None for that of the data folder.
         list_above: over how many bytes a gathered list is kept as a file.
-        straight: whether items may go to workers without rows (`granting`).
+        straight: whether items may go to workers without rows (`compact/granted_items`).
         failures_above: over how many failed items their list is.
         keep_files: seconds that a file is kept that no run uses.
         verdicts: finds out what is wrong with values from outside.

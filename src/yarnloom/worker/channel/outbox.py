@@ -1,8 +1,9 @@
 """Messages of a process to its worker, sent in batches while more attempts wait in the process.
 
 Short attempts end faster than single messages can be sent. So messages wait for up to `TOGETHER`
-of them or `HELD_SECONDS`, as long as another attempt waits. A thread sends the rest when an attempt
-takes longer than that. If the process dies before, the worker reads them in memory (`held`).
+of them or `HELD_SECONDS`, as long as another attempt waits. A thread sends the rest when an
+attempt takes longer than that. If the process dies before, the worker reads them in memory
+(`held_messages`).
 """
 
 from __future__ import annotations

@@ -4,7 +4,7 @@ Started as `python -m yarnloom.worker.child.main FD PAGE TICKETS PARENT MODULE:L
 FD is its end of the channel, PAGE the page of memory that names an attempt to be stopped
 (`interrupts`), TICKETS where it reads what to begin (`tickets`), PARENT the worker's process, with
 which it dies. It leads its own process group and prints into pipes that the worker reads. Without
-PLACES it runs one attempt at a time (`alone`); with it, that many at once (`shared`).
+PLACES it runs one attempt at a time (`one_at_a_time`); with it, that many at once (`many_at_once`).
 """
 
 from __future__ import annotations

@@ -1,9 +1,9 @@
 """The template of a worker's processes: loads the looms once; each process is a fork of it.
 
 Started as `python -m yarnloom.worker.processes.template FD PAGE TICKETS PARENT MODULE:LOOM,…
-CONTROL`, where all but the last are those of `child`. CONTROL is a socket on which the worker asks
-for processes, one by one: `PLACES` (0 where it runs one attempt at a time) with five descriptors,
-those of `child` and where it prints. The answer is the number of the process.
+CONTROL`, where all but the last are those of `child/main.py`. CONTROL is a socket on which the
+worker asks for processes, one by one: `PLACES` (0 where it runs one attempt at a time) with five
+descriptors, those of `child/main.py` and where it prints. The answer is the number of the process.
 
 A process is forked twice, and its parent ends, so that it becomes a child of the worker (which
 adopts orphans): the worker sees its end, and it dies with the worker, not with the template.
