@@ -6,6 +6,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import sqlite3
@@ -57,8 +58,9 @@ def install(target: Path | None = None) -> None:
         if target is None:
             _new.add(sql)
             return
-        with target.open("a", encoding="utf-8") as file:
-            file.write(sql.replace("\n", " ") + "\n")
+        with contextlib.suppress(OSError):  # of a service whose disk is full, on purpose
+            with target.open("a", encoding="utf-8") as file:
+                file.write(sql.replace("\n", " ") + "\n")
 
     def noted(*arguments: Any, **options: Any) -> sqlite3.Connection:
         connection = connect(*arguments, **options)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
 from typing import Any
 
 import pytest
@@ -28,14 +27,6 @@ class Values(BaseModel):
     """Any values."""
 
     values: list[Any]
-
-
-@pytest.fixture
-def at() -> Iterator[Floor]:
-    """A floor of which the records are right at the end."""
-    with floor() as found:
-        yield found
-        assert audit(found.inline.database.writer) == []
 
 
 def wide_loom(count: int, **pool: Any) -> Loom:
