@@ -58,9 +58,9 @@ def install(target: Path | None = None) -> None:
         if target is None:
             _new.add(sql)
             return
-        with contextlib.suppress(OSError):  # of a service whose disk is full, on purpose
-            with target.open("a", encoding="utf-8") as file:
-                file.write(sql.replace("\n", " ") + "\n")
+        # The disk of a service can be full on purpose.
+        with contextlib.suppress(OSError), target.open("a", encoding="utf-8") as file:
+            file.write(sql.replace("\n", " ") + "\n")
 
     def noted(*arguments: Any, **options: Any) -> sqlite3.Connection:
         connection = connect(*arguments, **options)

@@ -8,7 +8,10 @@ import sys
 
 from yarnloom.process_identity import has_ended, this_process
 
-TELL = "import json; from yarnloom.process_identity import this_process; print(json.dumps(this_process()))"
+TELL = (
+    "import json; from yarnloom.process_identity import this_process; "
+    "print(json.dumps(this_process()))"
+)
 
 
 def test_only_a_process_of_this_machine_that_is_gone_has_ended() -> None:
