@@ -75,9 +75,6 @@ Reported = dict[str, Any]
 """An object in a report: it is looked at on its own, so that the others are taken in."""
 
 
-Integer = Annotated[int, Field(strict=True)]
-
-
 Real = Annotated[float, Field(strict=True)]
 
 

@@ -128,7 +128,7 @@ class _Process:
                         *(
                             sys.executable,
                             "-c",
-                            "from yarnloom.side_process.check_values import main; main()",
+                            _MAIN,
                         ),
                         stdin=asyncio.subprocess.PIPE,
                         stdout=asyncio.subprocess.PIPE,

@@ -29,9 +29,6 @@ from yarnloom.worker.process_pool import PoolOptions
 
 Message = dict[str, Any]
 
-OFFERED = ("code_hash", "input", "output", "source", "grace")
-"""What a worker says of each of its tasks."""
-
 DEFAULT_IO = 20
 ORPHAN_PATIENCE = 600.0
 SETTLE_SECONDS = 0.5

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
-from typing import Any
 
 from yarnloom.engine.composition.composed_run import ComposedRun
 from yarnloom.engine.composition.endings import Endings
 from yarnloom.engine.parts.create_rows import add_part, add_step
+from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.inputs import Fate, is_allowed, prepare_step
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.rerun_scope import has_ended
@@ -133,7 +132,7 @@ class Beginnings:
                 step.output, step.supplied = fate.output, 1
                 self.endings.end_step(step, StepEvent.SUPPLY)
             case _:
-                step.error = _dump({"type": "Cancelled", "message": fate.why})
+                step.error = error_text({"type": "Cancelled", "message": fate.why})
                 self.endings.end_step(step, StepEvent.CANCEL)
 
     def is_free(self, part: PartRow, branch: Node) -> bool:
@@ -171,7 +170,3 @@ class Beginnings:
 
 def _waits(row: PartRow) -> bool:
     return row.state == PartState.WAITING
-
-
-def _dump(value: Any) -> str:
-    return json.dumps(value, ensure_ascii=False)

@@ -11,7 +11,6 @@ Decision: `docs/decisions/02-composition.md`.
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable
 from typing import Any
 
@@ -24,6 +23,7 @@ from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
 )
 from yarnloom.engine.parts.create_rows import add_part, begin_again
+from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.inputs import Fate
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.outcomes import drop_rest
@@ -224,7 +224,7 @@ class Composition:
 
     def fail_step(self, step: StepRow, error: dict[str, Any]) -> None:
         """A step fails that nobody runs."""
-        step.error = _dump(error)
+        step.error = error_text(error)
         self.endings.end_step(step, StepEvent.FAIL)
         self._run_queue()
 
@@ -292,7 +292,3 @@ class Composition:
                     self.queue += [BeginFreed(part, branch) for branch in reversed(free)]
             case Kind.EACH:
                 self.eaches.fill(part)
-
-
-def _dump(value: Any) -> str:
-    return json.dumps(value, ensure_ascii=False)

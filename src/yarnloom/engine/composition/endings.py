@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable
-from typing import Any
 
 from yarnloom.engine.compact import granted_items, relay_steps
 from yarnloom.engine.composition.composed_run import ComposedRun
@@ -18,6 +17,7 @@ from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
 )
 from yarnloom.engine.parts.create_rows import add_part
+from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.list_jobs import ask_to_gather, must_gather
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.outcomes import (
@@ -93,7 +93,7 @@ class Endings:
         if step.state in (StepState.FAILED, StepState.CANCELLED):
             facts = {"step": self.transaction.address(self.run, node, around), "task": node.task}
             error = json.loads(step.error or "{}")
-            cause = _dump({**facts, "attempts": step.attempts, **error})
+            cause = error_text({**facts, "attempts": step.attempts, **error})
         follow_up = (
             None if step.state == StepState.SKIPPED else self._next(node, ended, ON_FAILURE, around)
         )
@@ -248,8 +248,8 @@ class Endings:
         """A part fails of itself, before anything in it has begun."""
         error = {"type": fault.type, "message": str(fault)}
         address = self.transaction.part_address(self.run, part)
-        part.fault = _dump(error)
-        part.error = _dump({"step": address, "task": None, "attempts": 0, **error})
+        part.fault = error_text(error)
+        part.error = error_text({"step": address, "task": None, "attempts": 0, **error})
         drop_rest(self.transaction, part, NOT_REACHED)
         self._decide(part, StepState.FAILED)
 
@@ -328,7 +328,3 @@ class Endings:
             # A cancel that came too late leaves `stop` behind, and no error.
             self.run.output, self.run.error = root.output, None
             move_run(self.transaction, self.run, RunEvent.FINISH)
-
-
-def _dump(value: Any) -> str:
-    return json.dumps(value, ensure_ascii=False)

@@ -50,7 +50,6 @@ from yarnloom.store import PartRow, RunRow, StepRow, effect_records
 from yarnloom.store import run_records as store
 from yarnloom.values import encode
 
-FATES = {"skip", "cancel", "supply"}
 FOR_A_MEND = {"edit", "skip", "supply"}
 """What is kept of a step whose run has ended, and met when the run is mended."""
 

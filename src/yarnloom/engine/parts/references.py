@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.list_values import DONE, FAILURES, failed_item, fault_of
 from yarnloom.engine.rules.states import StepState
 from yarnloom.engine.state.transaction import Ended, Transaction
@@ -57,7 +58,7 @@ class Resolver:
         """
         match source:
             case Constant(value):
-                return _dump(value)
+                return error_text(value)
             case FromParam(path):
                 return along(decode(self.run.params), path)
             case FromItem(each, path):
@@ -69,7 +70,7 @@ class Resolver:
             case FromFailure():
                 return self._failure(around)
             case FromPlannedAt():
-                return _dump(planned_at(self.run))
+                return error_text(planned_at(self.run))
 
     def inputs(self, node: Node, around: PartRow) -> str:
         """A step's input as JSON text, every reference replaced by its value."""
@@ -114,7 +115,7 @@ class Resolver:
         node = self.plan.nodes[source.node]
         ended = self._target(node, around)
         if ended.state != StepState.DONE:
-            return "null" if source.default is NOT_GIVEN else _dump(source.default)
+            return "null" if source.default is NOT_GIVEN else error_text(source.default)
         if source.only_done:
             row = self._row_of(node.index, around)
             assert row is not None, "an each that is done has a row"
@@ -218,7 +219,7 @@ class Resolver:
             if self.plan.belongs(self.plan.nodes[index], holder.node)
         )
         failures = self._failed_under(holder)
-        return _dump({"first": _told(first), "count": count, "failures": failures})
+        return error_text({"first": _told(first), "count": count, "failures": failures})
 
     def _failure_of_step(self, holder: PartRow, followed: Node) -> str:
         step = self.transaction.unit.steps.one("part = ? AND node = ?", holder.id, followed.index)
@@ -232,7 +233,7 @@ class Resolver:
                 **json.loads(step.error or "{}"),
             }
         )
-        return _dump({"first": one, "count": 1, "failures": [one]})
+        return error_text({"first": one, "count": 1, "failures": [one]})
 
     def _failed_under(self, holder: PartRow) -> list[dict[str, Any]]:
         unit, number = self.transaction.unit, self.run.number
@@ -270,7 +271,7 @@ def _told(error: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def _dump(value: Any) -> str:
+def error_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
 
 
@@ -288,4 +289,4 @@ def value_along(value: Any, path: tuple[str, ...]) -> Any:
 def along(value: object, path: tuple[str, ...]) -> str | None:
     """What stands at a path, as JSON text; None if it was not given."""
     found = value_along(value, path)
-    return None if found is NOT_GIVEN else _dump(found)
+    return None if found is NOT_GIVEN else error_text(found)

@@ -39,7 +39,6 @@ SEARCHED = 20_000
 
 CALLED_SHOWN = 20
 """How many of the attempts that asked to be called again are shown, the newest."""
-ITEM_STATES = ("waiting", "running", "paused", "done", "failed", "cancelled", "skipped")
 
 
 @dataclass(slots=True)
