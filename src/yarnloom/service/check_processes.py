@@ -125,11 +125,7 @@ class _Process:
                 async with asyncio.timeout(START_SECONDS):
                     self._process = await asyncio.create_subprocess_exec(
                         # Not -m: what a main module defines cannot be pickled for others.
-                        *(
-                            sys.executable,
-                            "-c",
-                            _MAIN,
-                        ),
+                        *(sys.executable, "-c", _MAIN),
                         stdin=asyncio.subprocess.PIPE,
                         stdout=asyncio.subprocess.PIPE,
                         limit=LONGEST_FRAME,

@@ -8,8 +8,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from yarnloom.engine.parts.error_text import error_text
-from yarnloom.engine.parts.list_values import DONE, FAILURES, failed_item, fault_of
+from yarnloom.engine.parts.list_values import DONE, FAILURES, dump_text, failed_item, fault_of
 from yarnloom.engine.rules.states import StepState
 from yarnloom.engine.state.transaction import Ended, Transaction
 from yarnloom.errors import ValueRefused
@@ -58,7 +57,7 @@ class Resolver:
         """
         match source:
             case Constant(value):
-                return error_text(value)
+                return dump_text(value)
             case FromParam(path):
                 return along(decode(self.run.params), path)
             case FromItem(each, path):
@@ -70,7 +69,7 @@ class Resolver:
             case FromFailure():
                 return self._failure(around)
             case FromPlannedAt():
-                return error_text(planned_at(self.run))
+                return dump_text(planned_at(self.run))
 
     def inputs(self, node: Node, around: PartRow) -> str:
         """A step's input as JSON text, every reference replaced by its value."""
@@ -115,7 +114,7 @@ class Resolver:
         node = self.plan.nodes[source.node]
         ended = self._target(node, around)
         if ended.state != StepState.DONE:
-            return "null" if source.default is NOT_GIVEN else error_text(source.default)
+            return "null" if source.default is NOT_GIVEN else dump_text(source.default)
         if source.only_done:
             row = self._row_of(node.index, around)
             assert row is not None, "an each that is done has a row"
@@ -219,7 +218,7 @@ class Resolver:
             if self.plan.belongs(self.plan.nodes[index], holder.node)
         )
         failures = self._failed_under(holder)
-        return error_text({"first": _told(first), "count": count, "failures": failures})
+        return dump_text({"first": _told(first), "count": count, "failures": failures})
 
     def _failure_of_step(self, holder: PartRow, followed: Node) -> str:
         step = self.transaction.unit.steps.one("part = ? AND node = ?", holder.id, followed.index)
@@ -233,7 +232,7 @@ class Resolver:
                 **json.loads(step.error or "{}"),
             }
         )
-        return error_text({"first": one, "count": 1, "failures": [one]})
+        return dump_text({"first": one, "count": 1, "failures": [one]})
 
     def _failed_under(self, holder: PartRow) -> list[dict[str, Any]]:
         unit, number = self.transaction.unit, self.run.number
@@ -271,10 +270,6 @@ def _told(error: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-def error_text(value: Any) -> str:
-    return json.dumps(value, ensure_ascii=False, separators=(",", ":"))
-
-
 def value_along(value: Any, path: tuple[str, ...]) -> Any:
     """The value at a path; `NOT_GIVEN` if there is none."""
     for name in path:
@@ -289,4 +284,4 @@ def value_along(value: Any, path: tuple[str, ...]) -> Any:
 def along(value: object, path: tuple[str, ...]) -> str | None:
     """What stands at a path, as JSON text; None if it was not given."""
     found = value_along(value, path)
-    return None if found is NOT_GIVEN else error_text(found)
+    return None if found is NOT_GIVEN else dump_text(found)
