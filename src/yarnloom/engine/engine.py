@@ -37,8 +37,8 @@ from yarnloom.engine.state.settings import (
 from yarnloom.engine.state.transaction import (
     DeferredAnswer,
     Folder,
-    RunCounts,
     RunTime,
+    Statistics,
     Transaction,
 )
 from yarnloom.engine.use_cases import ABOUT_ROWS, ABOUT_RUNS, QUESTIONS, USE_CASES
@@ -221,7 +221,7 @@ class Engine:
             self._settings,
             self._plans,
             RunTime(moment.now + self._time.ahead, moment.mono, self._time.ahead),
-            RunCounts(self._last_hour, self._each_counts, self._hours),
+            Statistics(self._last_hour, self._each_counts, self._hours),
         )
 
     def _rebuild(self, moment: Moment) -> None:

@@ -28,7 +28,7 @@ _DIFFERS = re.compile(
 
 
 @dataclass(slots=True)
-class FailureKind:
+class FailureGroup:
     """Failures of one step that are alike.
 
     Attributes:
@@ -62,19 +62,19 @@ def pattern_of(message: str) -> str:
     return _DIFFERS.sub("…", message)
 
 
-def kinds_of(rows: list[dict[str, Any]]) -> list[FailureKind]:
+def kinds_of(rows: list[dict[str, Any]]) -> list[FailureGroup]:
     """Failures by kind, the most frequent first.
 
     Args:
         rows: as `reading.failed_steps` gives them.
     """
-    found: dict[tuple[int, str, str], FailureKind] = {}
+    found: dict[tuple[int, str, str], FailureGroup] = {}
     for row in rows:
         message = row["message"] or ""
         type_, pattern = row["type"] or "error", pattern_of(message)
         kind = found.get((row["node"], type_, pattern))
         if kind is None:
-            kind = FailureKind(row["node"], type_, pattern, message, row["id"], row["ended_at"])
+            kind = FailureGroup(row["node"], type_, pattern, message, row["id"], row["ended_at"])
             found[row["node"], type_, pattern] = kind
         kind.number += 1
         kind.first_at = min(kind.first_at, row["ended_at"])

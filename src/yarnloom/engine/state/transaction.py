@@ -107,7 +107,7 @@ class RunTime:
 
 
 @dataclass(slots=True)
-class RunCounts:
+class Statistics:
     """What is counted over many runs.
 
     Attributes:
@@ -178,7 +178,7 @@ class Transaction:
     settings: EngineSettings
     plans: dict[int, Plan]
     time: RunTime
-    counts: RunCounts
+    counts: Statistics
     changes: Changes = field(default_factory=Changes)
     composing: Composing = field(default_factory=Composing)
     afterwards: Afterwards = field(default_factory=Afterwards)
