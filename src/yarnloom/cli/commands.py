@@ -55,7 +55,7 @@ COMMANDS = {
     "schedule": ("schedules", "Show a schedule, change it, or start it now."),
     "relay": ("outbox", "Deliver the starts that transactions left in an outbox."),
 }
-"""By command its file in `cli`, and what it does."""
+"""By command its file in `cli`, and its line of help."""
 
 
 def build_parser(typed: str | None = None) -> Parser:

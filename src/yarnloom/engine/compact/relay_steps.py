@@ -22,6 +22,7 @@ from itertools import takewhile
 
 from yarnloom.engine.commands import ReportItem
 from yarnloom.engine.dispatch.worker_orders import (
+    post_drop,
     post_stop,
 )
 from yarnloom.engine.parts.create_rows import add_first_attempt, add_step
@@ -372,7 +373,7 @@ def drop_of_worker(
 def _drop(transaction: Transaction, leg: Leg) -> None:
     worker = transaction.memory.workers[leg.worker]
     given_back(transaction, leg)
-    worker.messages.post(kind="drop", attempt=leg.attempt)
+    post_drop(worker, leg.attempt)
 
 
 def _drop_row(transaction: Transaction, leg: Leg) -> None:

@@ -83,3 +83,23 @@ def post_go_on(transaction: Transaction, step: StepRow) -> None:
     transaction.unit.steps.touch(step)
     transaction.changes.runs.add(step.run)
     transaction.memory.workers[attempt.worker].messages.post(kind="go_on", attempt=attempt.id)
+
+
+def post_drop(worker: Worker, attempt: int) -> None:
+    """Tell a worker to end an attempt that is not its own any longer, and to report nothing."""
+    worker.messages.post(kind="drop", attempt=attempt)
+
+
+def post_give_back(worker: Worker, attempt: int) -> int:
+    """Tell a worker to give an attempt back that has not begun; return the serial number."""
+    return worker.messages.post(kind="give_back", attempt=attempt)
+
+
+def post_drain(worker: Worker) -> None:
+    """Tell a worker to take nothing new, and to end."""
+    worker.messages.post(kind="drain")
+
+
+def post_idle(worker: Worker) -> None:
+    """Tell a worker that no work is left, so that it can end."""
+    worker.messages.post(kind="idle")

@@ -8,6 +8,7 @@ A worker that is not heard of at all is another matter: its lease decides.
 
 from __future__ import annotations
 
+from yarnloom.engine.dispatch.worker_orders import post_drop, post_give_back
 from yarnloom.engine.operations.attempt_reports import (
     take_from,
 )
@@ -38,10 +39,10 @@ def _look_at(transaction: Transaction, attempt_id: int, unbegun: Unbegun) -> Non
         return  # it has not arrived: the worker is away
     transaction.changes.runs.add(attempt.run)
     if unbegun.order is None:
-        unbegun.order = worker.messages.post(kind="give_back", attempt=attempt_id)
+        unbegun.order = post_give_back(worker, attempt_id)
     elif unbegun.order not in worker.messages.unacknowledged and not unbegun.heard:
         unbegun.heard = True  # what it sent before it heard of that may still be on its way
     elif unbegun.heard:
         spent = duration_text(round((transaction.now - attempt.handed_at) / 1_000_000))
         take_from(transaction, attempt, f"worker {worker.name} did not begin it within {spent}")
-        worker.messages.post(kind="drop", attempt=attempt_id)
+        post_drop(worker, attempt_id)

@@ -23,6 +23,9 @@ from yarnloom.engine.dispatch.pool_places import (
 )
 from yarnloom.engine.dispatch.release import never_began
 from yarnloom.engine.dispatch.worker_orders import (
+    post_drain,
+    post_drop,
+    post_idle,
     post_stop,
     post_work,
 )
@@ -138,7 +141,7 @@ def register(transaction: Transaction, command: Register) -> dict[str, Any]:
     for attempt_id in sorted(worker.abandoned.keys() - set(command.abandoned)):
         free(transaction, worker.id, attempt_id)
     for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
-        worker.messages.post(kind="drop", attempt=attempt_id)
+        post_drop(worker, attempt_id)
     return about
 
 
@@ -314,7 +317,7 @@ def drain_worker(transaction: Transaction, command: DrainWorker) -> dict[str, An
     (worker,) = found
     if not worker.session.draining:
         worker.session.draining = transaction.changes.workers = True
-        worker.messages.post(kind="drain")
+        post_drain(worker)
         store.log_command(
             transaction.unit,
             transaction.now,
@@ -342,7 +345,7 @@ def dismiss_idle(transaction: Transaction) -> None:
     for worker in waiting:
         if not _has_work(transaction, worker):
             worker.session.draining = True
-            worker.messages.post(kind="idle")
+            post_idle(worker)
 
 
 def _has_work(transaction: Transaction, worker: Worker) -> bool:
