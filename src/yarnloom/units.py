@@ -38,7 +38,7 @@ def seconds(value: Duration) -> float:
     elif isinstance(value, bool) or not isinstance(value, int | float):
         found = None
     else:
-        found = float(value)
+        found = float(value) if abs(value) <= LONGEST else None
     if found is None or not math.isfinite(found) or not 0 <= found <= LONGEST:
         raise ValueError(
             f"found {value!r:.60}; expected a duration of at most a year: seconds as a number, or "

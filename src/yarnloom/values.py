@@ -1,8 +1,8 @@
 """Values: the JSON that passes between steps, strictly.
 
-Integers stay exact at any size. NaN and infinity are refused with their path, as is a value over
-256 KiB or nested deeper than 64. `encode` and `decode` are the only way in and out, and
-`depth_problem` is the one check of depth, at every door where a value enters.
+Integers stay exact up to 1,000 digits. Longer ones, NaN and infinity are refused with their path,
+as is a value over 256 KiB or nested deeper than 64. `encode` and `decode` are the only way in and
+out, and `depth_problem` is the one check of depth, at every door where a value enters.
 
 A value of depth 64 can grow deeper in the engine's hands: each part of a plan can put it into one
 more list or object. So the codecs take `CODEC_DEPTH`, which no value that was let in can reach.
@@ -32,6 +32,14 @@ PLAN_DEPTH = 200
 
 CODEC_DEPTH = 300
 """Deepest JSON that is read or written at all."""
+
+DIGITS_LIMIT = 1_000
+"""Most digits of an integer. Python itself reads and writes no more than 4,300."""
+
+_INTEGER_LIMIT = 10**DIGITS_LIMIT
+_SHAPES = bytes.maketrans(b"123456789E", b"000000000e")
+_MANY_DIGITS, _LARGE_EXPONENT = b"0" * 300, b"0e000"
+"""Shapes in a JSON text in which a number can be too long, or larger than any finite float."""
 
 _NESTED = (dict, list, tuple)
 _SHORT: dict[type, Callable[[Any], str]] = {int: str, bool: lambda value: str(value).lower()}
@@ -70,6 +78,8 @@ def encode(
         raise ValueRefused(
             f"{what} is not JSON, so it cannot be kept or passed on", problems=[problem]
         ) from error
+    if size > DIGITS_LIMIT and type(value) is not str:
+        _refuse_long_numbers(value, text.encode(), what)
     if size > limit:
         raise ValueRefused(
             f"{what} is {size:,} bytes; at most {limit:,} are kept. "
@@ -78,6 +88,13 @@ def encode(
     if deep:
         _refuse_deep(value, what, depth)
     return text
+
+
+def _refuse_long_numbers(value: Any, text: bytes, what: str) -> None:
+    """Refuse integers of too many digits and infinities, which most texts cannot hold."""
+    shape = text.translate(_SHAPES, b"+")  # far faster than a regular expression
+    if (_LARGE_EXPONENT in shape or _MANY_DIGITS in shape) and (problem := number_problem(value)):
+        raise ValueRefused(f"{what} cannot be kept or passed on", problems=[problem])
 
 
 def _refuse_deep(value: Any, what: str, depth: int) -> None:
@@ -99,11 +116,14 @@ def decode(text: str | bytes, what: str = "the value") -> Any:
         ValueRefused: the text is not JSON, or nested deeper than `CODEC_DEPTH`.
     """
     try:
-        return from_json(text, allow_inf_nan=False)
+        value = from_json(text, allow_inf_nan=False)
     except ValueError as error:
         if "recursion limit" not in str(error):
             raise ValueRefused(f"{what} is not JSON: {error}") from error
-    return _decode_deep(text, what)
+        value = _decode_deep(text, what)
+    if len(text) > len(_LARGE_EXPONENT) - 1:
+        _refuse_long_numbers(value, text.encode() if isinstance(text, str) else text, what)
+    return value
 
 
 def _decode_deep(text: str | bytes, what: str) -> Any:
@@ -201,25 +221,39 @@ def pointer(*path: str | int) -> str:
     return "".join("/" + str(key).replace("~", "~0").replace("/", "~1") for key in path)
 
 
-def not_finite(value: Any, where: str = "") -> Problem | None:
-    """The first NaN or infinity in a value of Python types, or None."""
+def number_problem(value: Any, where: str = "") -> Problem | None:
+    """Return the first NaN, infinity or too long integer in a value of Python types, or None."""
+    kind = type(value)
+    if kind is str or kind is bool or value is None:
+        return None
     if isinstance(value, float):
         if math.isfinite(value):
             return None
         return Problem(where, f"found {value}; JSON has only finite numbers. Use null instead.")
+    if isinstance(value, int):
+        if -_INTEGER_LIMIT < value < _INTEGER_LIMIT:
+            return None
+        digits = int(value.bit_length() * math.log10(2)) + 1
+        return Problem(
+            where,
+            f"found an integer of about {digits:,} digits; at most {DIGITS_LIMIT:,} are kept. "
+            "Use text instead.",
+        )
     if isinstance(value, dict):
-        found = (not_finite(inner, where + pointer(str(key))) for key, inner in value.items())
+        problems = (
+            number_problem(inner, where + pointer(str(key))) for key, inner in value.items()
+        )
     elif isinstance(value, list | tuple | set | frozenset):
-        found = (not_finite(inner, f"{where}/{index}") for index, inner in enumerate(value))
+        problems = (number_problem(inner, f"{where}/{index}") for index, inner in enumerate(value))
     else:
         return None
-    return next((problem for problem in found if problem), None)
+    return next((problem for problem in problems if problem), None)
 
 
 def _unfit(value: Any, where: str) -> Problem | None:
     """The first place in a value that JSON cannot hold."""
-    if isinstance(value, float):
-        return not_finite(value, where)
+    if isinstance(value, float | int):
+        return number_problem(value, where)
     if isinstance(value, str):
         try:
             value.encode()
@@ -235,7 +269,7 @@ def _unfit(value: Any, where: str) -> Problem | None:
     if isinstance(value, list | tuple):
         found = (_unfit(inner, f"{where}/{index}") for index, inner in enumerate(value))
         return next((problem for problem in found if problem), None)
-    if value is None or isinstance(value, str | bool | int | float):
+    if value is None or isinstance(value, str):
         return None
     return Problem(
         where, f"found a {type(value).__name__}; expected text, number, boolean, null, list or dict"

@@ -211,6 +211,7 @@ def test_what_is_too_deep_is_refused_at_every_door(
     """With the place, and every list stays whole for everybody."""
     run = program.client().start("echo", value=1)
     run.wait()
+    http.post("/workers", json={"id": "d", "name": "d", "places": 0, "tasks": {}})
     for method, path, query, body in doors(run.number):
         text = json.dumps(body("VALUE")).replace('"VALUE"', "[" * depth + "]" * depth)
         answer = http.request(

@@ -23,13 +23,13 @@ def http(served: ServiceProgram) -> Iterator[httpx.Client]:
 def test_a_link_shows_what_an_end_user_is_to_know(
     served: ServiceProgram, http: httpx.Client
 ) -> None:
-    """State, a plain message, progress: no traceback, no name of a step or task, no output."""
+    """State, a plain message, progress: no error, no name of a step or task, no output."""
     run = served.client().start("misbehaves", how="raise")
     eventually(lambda: run.refresh().state == "failed")
     shown = http.get(f"/api/v1/links/{run.link()['token']}")
 
     assert shown.json()["state"] == "failed"
-    assert shown.json()["message"].startswith("It has failed: ")
+    assert shown.json()["message"] == "It has failed."
     for hidden in ("Traceback", "marks", "misbehave", "error", "output", "workflow", "File "):
         assert hidden not in shown.text
 

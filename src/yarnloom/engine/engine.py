@@ -50,6 +50,8 @@ from yarnloom.store import run_records as store
 
 STORE_PAUSE = 1.0
 
+CHANGES_SESSIONS = (commands.Register, commands.LeaveService, commands.LoseWorker)
+
 
 class Engine:
     """The one writer of a data folder.
@@ -71,6 +73,7 @@ class Engine:
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
         self._stale = self._unwritable = False
+        self._broken: Sequence[commands.Command] | None = None
         self._time = Time(moment, database.past.latest)
         self._last_hour = count_last_hour(self._unit, moment.now)
         self._each_counts, self._hours = Flow(self._unit), Hours()
@@ -90,6 +93,11 @@ class Engine:
         """By worker which process it says that it is, as far as workers say it."""
         found = ((one.id, one.facts.get("process")) for one in list(self._memory.workers.values()))
         return {worker: process for worker, process in found if isinstance(process, dict)}
+
+    def knows_worker(self, worker: str) -> bool:
+        """Whether a worker is registered; also where that is not known at this moment."""
+        known = self._memory.workers.get(worker)
+        return self._stale or (known is not None and known.session.registered)
 
     @property
     def ahead(self) -> int:
@@ -127,9 +135,10 @@ class Engine:
             self._undo()
             return self._busy(batch, error, moment)
         except Exception as error:
-            self._undo()
+            self._undo(batch)
             if len(batch) == 1:
-                return Results([error], next_due=moment.mono)
+                pause_seconds = STORE_PAUSE if isinstance(batch[0], commands.Tick) else 0.0
+                return Results([error], next_due=moment.mono + pause_seconds)
             return self._one_by_one(batch, moment)
         self._time.shift = 0
         self._remember(transaction)
@@ -203,6 +212,7 @@ class Engine:
             if worker is not None and isinstance(answer, commands.Reported):
                 answer.messages = worker.take_unsent()
         for worker in self._memory.workers.values():
+            worker.messages.committed = worker.messages.serial
             if (
                 worker.session.polling
                 and worker.messages.unsent
@@ -225,9 +235,15 @@ class Engine:
         )
 
     def _rebuild(self, moment: Moment) -> None:
+        before, broken = self._memory.workers, self._broken
         self._memory = Memory()
         rebuild(self._transaction(moment))
-        self._stale = False
+        if broken is not None:
+            changed = {
+                command.worker for command in broken if isinstance(command, CHANGES_SESSIONS)
+            }
+            worker_sessions.resume_sessions(self._transaction(moment), before, changed)
+        self._stale, self._broken = False, None
 
     def _one_by_one(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         total = Results()
@@ -276,12 +292,16 @@ class Engine:
             self._stale = True
         return results
 
-    def _undo(self) -> None:
+    def _undo(self, broken: Sequence[commands.Command] | None = None) -> None:
         """Roll back; the memory is rebuilt before the next command.
 
-        Workers must register again then, as after a restart: what was posted to them may be void.
+        Args:
+            broken: the commands of which one broke: workers keep their sessions, unless one of
+                these changed them. None where the store failed: workers register again then, as
+                after a restart.
         """
         self._stale = self._unwritable = True
+        self._broken = broken
         self._plans.clear()
         self._each_counts.forget()
         self._hours.forget()

@@ -22,6 +22,9 @@ from yarnloom.values import VALUE_LIMIT, depth_problem, pointer
 
 Schema = dict[str, Any]
 
+DIALECT = "https://json-schema.org/draft/2020-12/schema"
+"""The only version of JSON Schema that is read: the one that Pydantic writes."""
+
 REMEMBERED = 1_000
 _MOST_IN_PLACE = 10_000
 _PATTERN_WEIGHT = 20
@@ -156,6 +159,8 @@ def schema_problem(schema: Any) -> Problem | None:
 def _schema_problem(text: str) -> Problem | None:
     # Looking costs milliseconds, and the same few schemas come with every plan that is read.
     schema = json.loads(text)
+    if problem := _dialect_problem(schema):
+        return problem
     try:
         jsonschema_rs.meta.validate(schema)
     except jsonschema_rs.ValidationError as error:
@@ -167,6 +172,15 @@ def _schema_problem(text: str) -> Problem | None:
         _build(text)
     except (ValueError, jsonschema_rs.ValidationError) as error:
         return Problem("", str(error).partition("\n")[0][:300])
+    return None
+
+
+def _dialect_problem(schema: Any) -> Problem | None:
+    """Return where a schema names another dialect; to look one up could mean to fetch it."""
+    for where, part in _subschemas(schema, ""):
+        if part.get("$schema", DIALECT) not in (DIALECT, f"{DIALECT}#"):
+            text = f"found {part['$schema']!r:.80}; expected {DIALECT!r}, or no $schema"
+            return Problem(where + pointer("$schema"), text)
     return None
 
 

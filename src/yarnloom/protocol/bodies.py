@@ -69,7 +69,7 @@ class StartBody(Strict):
 class StartManyBody(Strict):
     """Many starts in one transaction: all, or none."""
 
-    starts: Annotated[list[StartBody], Field(min_length=1, max_length=10_000)]
+    starts: Annotated[list[StartBody], Field(min_length=1, max_length=10_000, fail_fast=True)]
 
 
 class ReasonBody(Strict):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from itertools import islice
 from typing import Annotated, Any
 
 from pydantic import (
@@ -12,15 +13,20 @@ from pydantic import (
     BeforeValidator,
     ConfigDict,
     Field,
+    ValidatorFunctionWrapHandler,
+    WrapValidator,
 )
 
+from yarnloom.task_texts import MESSAGE_LIMIT, cut_text
 from yarnloom.units import seconds
-from yarnloom.values import PLAN_DEPTH, depth_problem
+from yarnloom.values import PLAN_DEPTH, depth_problem, number_problem
 
 
-def _not_too_deep(limit: int) -> AfterValidator:
+def _fits(limit: int) -> AfterValidator:
+    """Refuse a value that is nested too deeply, or holds a number that cannot be kept."""
+
     def check(value: Any) -> Any:
-        if problem := depth_problem(value, limit):
+        if problem := depth_problem(value, limit) or number_problem(value):
             raise ValueError(f"{problem.message}: see {problem.where}")
         return value
 
@@ -60,19 +66,15 @@ FilterName = Annotated[str, Field(pattern=r"^\w[\w .-]{0,59}$")]
 """The name of a saved filter."""
 
 
-Value = Annotated[Any, _not_too_deep(64)]
+Value = Annotated[Any, _fits(64)]
 """Any JSON value, as deep as a value may be."""
 
 
-JsonObject = Annotated[dict[str, Any], _not_too_deep(64)]
+JsonObject = Annotated[dict[str, Any], _fits(64)]
 """An object of them: one level more."""
 
 
-PlanDocument = Annotated[dict[str, Any], _not_too_deep(PLAN_DEPTH)]
-
-
-Reported = dict[str, Any]
-"""An object in a report: it is looked at on its own, so that the others are taken in."""
+PlanDocument = Annotated[dict[str, Any], _fits(PLAN_DEPTH)]
 
 
 Real = Annotated[float, Field(strict=True)]
@@ -89,7 +91,10 @@ AttemptKey = Annotated[int, Field(ge=1, le=2**53)]
 """The same as the key of an object, which is a text."""
 
 
-Ids = Annotated[list[Id], Field(max_length=100_000)]
+STOP_EARLY = Field(fail_fast=True)
+"""Of a list: say the first mistake. To build the texts of thousands would hold up everybody."""
+
+Ids = Annotated[list[Id], Field(max_length=100_000, fail_fast=True)]
 
 
 Name = Annotated[str, Field(min_length=1, max_length=201)]
@@ -105,8 +110,33 @@ LONGEST = 315_360_000.0
 """Ten years, in seconds."""
 
 
+def cut_to(limit: int) -> AfterValidator:
+    """Cut a text to so many bytes. A report is never refused since a text in it is long."""
+    return AfterValidator(lambda text: cut_text(text, limit))
+
+
+def first_mistakes(most: int) -> WrapValidator:
+    """Look for mistakes in a piece of a large object at a time, and stop at the first that has any.
+
+    Args:
+        most: how many entries are in a piece.
+    """
+
+    def check(value: Any, handler: ValidatorFunctionWrapHandler) -> Any:
+        if not isinstance(value, dict) or len(value) <= most:
+            return handler(value)
+        checked: dict[Any, Any] = {}
+        entries = iter(value.items())
+        while piece := dict(islice(entries, most)):
+            checked |= handler(piece)
+        return checked
+
+    return WrapValidator(check)
+
+
 Trouble = Annotated[
-    str | None, Field(max_length=20_000, description="Why its processes can take nothing.")
+    Annotated[str, cut_to(MESSAGE_LIMIT)] | None,
+    Field(description="Why its processes can take nothing."),
 ]
 
 

@@ -2,28 +2,161 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from datetime import datetime
+from typing import Annotated, Any, Literal, NotRequired
 
 from pydantic import (
+    AfterValidator,
+    ConfigDict,
     Field,
     model_validator,
 )
+from typing_extensions import TypedDict
 
+from yarnloom.errors import ValueRefused
 from yarnloom.protocol.bodies import Ago, Natural
 from yarnloom.protocol.fields import (
     LONGEST,
+    STOP_EARLY,
     AttemptKey,
     Id,
     Ids,
     JsonObject,
     Name,
-    Reported,
     Strict,
     Trouble,
     Truth,
     Value,
     Word,
+    cut_to,
+    first_mistakes,
 )
+from yarnloom.task_texts import (
+    KINDS_LIMIT,
+    LINE_LIMIT,
+    MESSAGE_LIMIT,
+    NAME_LIMIT,
+    NOTE_LIMIT,
+    TRACEBACK_LIMIT,
+    TYPE_LIMIT,
+)
+from yarnloom.values import encode
+
+_CLOSED = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+REPORT_ENTRIES = 2_000
+"""Most ends, most records and most batches of lines in one report."""
+
+Short = Annotated[str, cut_to(TYPE_LIMIT)]
+"""A name, cut where it is long."""
+
+Figure = (
+    Annotated[int, Field(strict=True, ge=-(2**63), le=2**63)]
+    | Annotated[float, Field(strict=True, ge=-(2.0**63), le=2.0**63)]
+)
+"""A figure of progress."""
+
+Count = Annotated[int, Field(strict=True, ge=-(2**63), le=2**63)]
+
+
+class ErrorRecord(TypedDict):
+    """Why an attempt is not done. Long texts are cut in the middle."""
+
+    __pydantic_config__ = _CLOSED  # type: ignore[misc]  # as Pydantic documents it
+
+    type: NotRequired[Annotated[Short, Field(description="The error's class.")]]
+    message: NotRequired[Annotated[str, cut_to(MESSAGE_LIMIT)]]
+    traceback: NotRequired[Annotated[str, cut_to(TRACEBACK_LIMIT)]]
+    kinds: NotRequired[
+        Annotated[
+            list[Short],
+            AfterValidator(lambda kinds: kinds[:KINDS_LIMIT]),
+            Field(description="All classes that the error is of, for `on=` of the retry rule."),
+        ]
+    ]
+
+
+class ProgressRecord(TypedDict, total=False):
+    """How far a step is, by its own account."""
+
+    __pydantic_config__ = _CLOSED  # type: ignore[misc]
+
+    done: Figure | None
+    total: Figure | None
+    unit: Annotated[str, cut_to(NOTE_LIMIT)]
+    note: Annotated[str, cut_to(NOTE_LIMIT)]
+    rate: Annotated[Figure | None, Field(description="Of `done`, a second.")]
+    added: Count
+    skipped: Count
+
+
+class PlaceRecord(TypedDict):
+    """Where a tracked loop is."""
+
+    __pydantic_config__ = _CLOSED  # type: ignore[misc]
+
+    at: Annotated[int, Field(strict=True, ge=0, le=2**53, description="Items it has finished.")]
+    last: NotRequired[Annotated[str, Field(max_length=500, description="Tells the last item.")]]
+    carry: NotRequired[Annotated[str, Field(description="JSON text that the loop carries.")]]
+
+
+class CountsRecord(TypedDict, total=False):
+    """What was counted up to the places that are saved with it."""
+
+    __pydantic_config__ = _CLOSED  # type: ignore[misc]
+
+    added: Count
+    skipped: Count
+
+
+class SavedRecord(TypedDict, total=False):
+    """What a step saved of itself."""
+
+    __pydantic_config__ = _CLOSED  # type: ignore[misc]
+
+    progress: ProgressRecord | None
+    places: dict[Annotated[str, Field(max_length=NAME_LIMIT)], PlaceRecord]
+    counts: CountsRecord
+    kept: Annotated[Any, Field(description="What the task gave to `checkpoint`.")]
+    carried: Annotated[Any, Field(description="What it gave to `call_again`.")]
+
+
+def _is_time(text: str) -> str:
+    if datetime.fromisoformat(text).tzinfo is None:
+        raise ValueError("expected a time with its offset, as 2027-03-01T07:30:00Z")
+    return text
+
+
+class LineRecord(TypedDict):
+    """A line that an attempt printed, or a value that it published."""
+
+    __pydantic_config__ = _CLOSED  # type: ignore[misc]
+
+    at: Annotated[
+        str, Field(max_length=40, description="RFC 3339 with an offset."), AfterValidator(_is_time)
+    ]
+    stream: Literal["stdout", "stderr", "log", "published", "yarnloom"]
+    text: NotRequired[Annotated[str, cut_to(4 * LINE_LIMIT)]]
+    value: NotRequired[Annotated[Any, Field(description="Of the stream `published`, any JSON.")]]
+    level: NotRequired[Short]
+    logger: NotRequired[Short]
+    address: NotRequired[Annotated[str, Field(max_length=2_000)]]
+
+
+def _has_its_field(line: LineRecord) -> LineRecord:
+    if line["stream"] == "published":
+        if "value" not in line:
+            raise ValueError("a published line has no `value`")
+        try:
+            encode(line["value"], "what was published")
+        except ValueRefused as error:
+            raise ValueError(str(error)) from None
+    elif "text" not in line:
+        raise ValueError("a printed line has no `text`")
+    return line
+
+
+Line = Annotated[LineRecord, AfterValidator(_has_its_field)]
 
 
 class OfferBody(Strict):
@@ -46,13 +179,13 @@ class RegisterBody(Strict):
     facts: JsonObject = Field(default_factory=dict, description="Host, pid and the like.")
     places: Annotated[int, Field(strict=True, ge=0, le=100_000)]
     io_places: Annotated[int, Field(strict=True, ge=0, le=100_000)] = 0
-    tasks: dict[str, str | OfferBody] = Field(
+    tasks: Annotated[dict[str, str | OfferBody], first_mistakes(20)] = Field(
         description="Full task names, each with its code hash, or that and its types."
     )
-    io_tasks: list[str] = Field(
+    io_tasks: Annotated[list[str], STOP_EARLY] = Field(
         default_factory=list, description="Those of them that have the io places."
     )
-    plain_tasks: list[str] = Field(
+    plain_tasks: Annotated[list[str], STOP_EARLY] = Field(
         default_factory=list, description="Those of them that need nothing but their input."
     )
     in_hand: Ids = Field(default_factory=list, description="Attempts it is running.")
@@ -118,7 +251,7 @@ class ItemBody(Strict):
         | None
     ) = None
     output: Any = None
-    error: Reported | None = None
+    error: ErrorRecord | None = None
     begun_ago: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] | None = None
     ended_ago: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] = 0.0
     pid: Annotated[int, Field(strict=True, ge=0, le=2**53)] | None = None
@@ -127,20 +260,20 @@ class ItemBody(Strict):
     after: Annotated[float, Field(strict=True, ge=0, le=31_622_400)] | None = Field(
         None, description="Seconds after which the task asked to be tried, or called, again."
     )
-    saved: Reported | None = Field(None, description="All that it saved.")
+    saved: SavedRecord | None = Field(None, description="All that it saved.")
     abandoned: Truth = Field(False, description="Its process goes on with it: see `freed`.")
 
 
 class DoneBody(Strict):
     """Attempts that are done, with nothing special about them: an entry for each in every list."""
 
-    attempts: Ids
+    attempts: Annotated[list[Id], Field(max_length=REPORT_ENTRIES, fail_fast=True)]
     outputs: list[Any]
-    begun_ago: list[Ago]
-    ended_ago: list[Ago]
-    pids: list[Natural | None]
-    cpu: list[Ago | None]
-    memory: list[Natural | None]
+    begun_ago: Annotated[list[Ago], STOP_EARLY]
+    ended_ago: Annotated[list[Ago], STOP_EARLY]
+    pids: Annotated[list[Natural | None], STOP_EARLY]
+    cpu: Annotated[list[Ago | None], STOP_EARLY]
+    memory: Annotated[list[Natural | None], STOP_EARLY]
 
     @model_validator(mode="after")
     def _are_of_one_length(self) -> DoneBody:
@@ -158,21 +291,25 @@ class LogBody(Strict):
     first: Annotated[int, Field(strict=True, ge=0, le=2**53)] = Field(
         description="How many lines came before these."
     )
-    lines: Annotated[list[Reported], Field(max_length=100_000)]
+    lines: Annotated[list[Line], Field(max_length=100_000, fail_fast=True)]
 
 
 class ReportBody(FromWorker):
     """What happened to a worker's attempts, and what they printed."""
 
-    items: list[ItemBody] = Field(default_factory=list)
+    items: Annotated[list[ItemBody], Field(max_length=REPORT_ENTRIES, fail_fast=True)] = Field(
+        default_factory=list
+    )
     done: DoneBody | None = None
-    logs: list[LogBody] = Field(default_factory=list)
+    logs: Annotated[list[LogBody], Field(max_length=REPORT_ENTRIES, fail_fast=True)] = Field(
+        default_factory=list
+    )
     freed: Ids = Field(
         default_factory=list, description="Abandoned attempts whose processes have ended."
     )
-    saved: dict[AttemptKey, Reported] = Field(
-        default_factory=dict, description="By running attempt all that it saved so far."
-    )
+    saved: Annotated[
+        dict[AttemptKey, SavedRecord], Field(max_length=REPORT_ENTRIES), first_mistakes(20)
+    ] = Field(default_factory=dict, description="By running attempt all that it saved so far.")
 
 
 class EffectBody(Strict):

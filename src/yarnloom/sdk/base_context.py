@@ -5,6 +5,7 @@ from __future__ import annotations
 import inspect
 import itertools
 import logging
+import operator
 import shlex
 import time
 from collections.abc import Callable, Iterable
@@ -15,6 +16,7 @@ from yarnloom.sdk.attempt_line import AttemptLine, OwnLine
 from yarnloom.sdk.file_values import Rows, Shelf
 from yarnloom.sdk.saved_state import Ledge, Loops, stopped
 from yarnloom.sdk.tracked_loop import Loop, Track
+from yarnloom.task_texts import progress_figure
 from yarnloom.units import Duration, seconds
 from yarnloom.values import encode
 
@@ -134,10 +136,14 @@ class BaseContext:
         Args:
             done: how much is done, in any unit.
             total: how much there is in all.
-            note: what it is doing, in a few words.
+            note: what it is doing, in a few words; more than 1 kB is cut.
             unit: what is counted, as "pages".
+
+        Raises:
+            ValueError: `done` or `total` is no number, not finite, or beyond 2^63.
         """
         self._raise_again()
+        done, total = progress_figure("done", done), progress_figure("total", total)
         before = (self._ledge.progress or {}).get("done")
         self._ledge.show(before if done is None else done, total, note, unit)
         self._show()
@@ -147,8 +153,14 @@ class BaseContext:
 
         Counts belong to the place that is saved with them: in a loop over `track` to the items
         that it has finished, else to the last `checkpoint`.
+
+        Raises:
+            ValueError: one is no whole number, or the sum is beyond 2^63.
         """
         self._raise_again()
+        added, skipped = _counted("added", added), _counted("skipped", skipped)
+        for name, more in (("added", added), ("skipped", skipped)):
+            progress_figure(name, self.counted[name] + more)
         self._ledge.pending["added"] += added
         self._ledge.pending["skipped"] += skipped
         self._show()
@@ -324,6 +336,14 @@ class BaseContext:
         else:
             self._ledge.pending = {"added": 0, "skipped": 0}
         return self._ledge.record()
+
+
+def _counted(what: str, value: Any) -> int:
+    """Return a count as a plain number."""
+    try:
+        return operator.index(value)
+    except TypeError:
+        raise ValueError(f"{what} is {value!r:.60}; expected a whole number") from None
 
 
 def end_question(begin: dict[str, Any], *, done: bool, value: Any = None) -> dict[str, Any]:

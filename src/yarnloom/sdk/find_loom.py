@@ -9,6 +9,7 @@ from pathlib import Path
 
 from yarnloom.errors import LoomNotFound, nearest
 from yarnloom.sdk.loom import Loom
+from yarnloom.task_texts import MESSAGE_LIMIT, cut_text, text_of, type_name
 
 
 def load_loom(spec: str) -> Loom:
@@ -62,4 +63,5 @@ def _failed(module: str, error: Exception) -> str:
         if "importlib" not in frame.filename and frame.filename != __file__
     ]
     place = f" ({Path(frames[-1].filename).name}, line {frames[-1].lineno})" if frames else ""
-    return f"importing {module!r} failed{place}: {type(error).__name__}: {error}"
+    said = cut_text(text_of(error), MESSAGE_LIMIT)
+    return f"importing {module!r} failed{place}: {type_name(error)}: {said}"

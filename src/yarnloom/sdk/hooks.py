@@ -11,6 +11,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
 from typing import Any, Literal, TypeVar
 
 from yarnloom.errors import CallAgain, Stopped, YarnloomError
+from yarnloom.task_texts import MESSAGE_LIMIT, cut_text, text_of, type_name
 
 T = TypeVar("T")
 
@@ -34,8 +35,9 @@ class AroundFailed(YarnloomError):
     code = "around-failed"
 
     def __init__(self, what: What, name: str, when: str, error: BaseException) -> None:
-        said = f": {error}" if str(error) else ""
-        super().__init__(f"around_{what} {name!r} failed {when}: {type(error).__name__}{said}")
+        said = cut_text(text_of(error), MESSAGE_LIMIT // 2)
+        why = ": ".join(filter(None, (type_name(error), said)))
+        super().__init__(f"around_{what} {name!r} failed {when}: {why}")
         self.name = name
         self.error = error
 
@@ -169,8 +171,8 @@ BEFORE = "before the task was called"
 
 
 def _after(error: BaseException) -> str:
-    said = f" ({error})" if str(error) else ""
-    return f"after the task had failed with {type(error).__name__}{said}"
+    said = cut_text(text_of(error), MESSAGE_LIMIT // 4)
+    return f"after the task had failed with {type_name(error)}" + (f" ({said})" if said else "")
 
 
 class _Plain:

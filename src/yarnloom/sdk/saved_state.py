@@ -20,6 +20,7 @@ from typing import Any, TypeVar
 
 from yarnloom.errors import Stopped, ValueRefused
 from yarnloom.sdk.file_values import Rows
+from yarnloom.task_texts import NAME_LIMIT, NOTE_LIMIT, cut_text, printable, progress_figure
 from yarnloom.values import decode, fingerprint
 
 T = TypeVar("T")
@@ -91,8 +92,8 @@ class Ledge:
         self.progress = {
             "done": done,
             "total": before.get("total") if total is None else total,
-            "unit": before.get("unit", "") if unit is None else unit,
-            "note": before.get("note", "") if note is None else note,
+            "unit": before.get("unit", "") if unit is None else _note(unit),
+            "note": before.get("note", "") if note is None else _note(note),
             "rate": None if done is None else self._rate(done),
         }
 
@@ -106,6 +107,10 @@ class Ledge:
             del marks[:-3]
         since, was = marks[0]
         return round((done - was) / (now - since), 3) if now > since and done > was else None
+
+
+def _note(text: object) -> str:
+    return cut_text(printable(str(text)), NOTE_LIMIT)
 
 
 class Loops:
@@ -126,8 +131,12 @@ class Loops:
 
         Raises:
             TypeError: it has no order, or cannot be gone through again.
-            ValueError: it has another's name.
+            ValueError: it has another's name, or too long a one.
         """
+        if len(name) > NAME_LIMIT:
+            raise ValueError(
+                f"the name of a loop has {len(name):,} characters; expected at most {NAME_LIMIT}"
+            )
         if isinstance(iterable, Set) and not isinstance(iterable, Sequence):
             raise TypeError("track cannot go through a set, which has no order; sort it first")
         if resume and iter(iterable) is iterable:
@@ -163,6 +172,7 @@ class Loops:
         """
         if self._open is not None:
             raise ValueError("track within another track; use one, around the outer loop")
+        progress_figure("total", total)
         if total is None and isinstance(iterable, Sized):
             total = len(iterable)
         place = self.ledge.places.get(name)

@@ -12,6 +12,7 @@ from yarnloom.service import console_files, problems
 from yarnloom.service.core import Core
 from yarnloom.service.fast_path import Direct
 from yarnloom.service.guard import Guard
+from yarnloom.service.head_requests import HeadRequests
 from yarnloom.service.openapi import describe
 from yarnloom.service.routes import (
     exports,
@@ -87,5 +88,6 @@ def create_app(settings: ServiceSettings, database: Database, log_file: LogFile)
     app.router.routes += [*system.health_router.routes, *console_files.router.routes]
     describe(app, API)
     app.add_middleware(Direct)
+    app.add_middleware(HeadRequests)
     app.add_middleware(Guard, settings=settings)
     return app

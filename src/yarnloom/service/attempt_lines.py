@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from time import time_ns
+from typing import cast
 
 from yarnloom.engine.commands import InHand
 from yarnloom.engine.queries import run_graph
@@ -13,6 +14,7 @@ from yarnloom.service.log_buffer import Logs
 from yarnloom.service.readers import Readers
 from yarnloom.service.run_reader import RunReader
 from yarnloom.store import Printed, Printer, step_queries
+from yarnloom.store.log_records import Line
 
 PRINTERS_REMEMBERED = 2_000
 
@@ -47,7 +49,8 @@ class AttemptLines:
         for log in logs:
             attempt = log.attempt
             if attempt in own and (printer := own[attempt] or self._printers.get(attempt)):
-                batch.append(Printed(printer, log.first, log.lines, at))
+                lines = cast(list[Line], log.lines)
+                batch.append(Printed(printer, log.first, lines, at))
         await self._logs.append(batch)
 
     async def _find_printers(self, attempts: list[int]) -> None:

@@ -13,9 +13,12 @@ import json
 import logging
 import pickle
 import sys
+from contextvars import ContextVar
 from typing import Any, TypeVar
+from weakref import WeakValueDictionary
 
 from pydantic import BaseModel
+from starlette.types import Scope
 
 from yarnloom.engine import Unjudged
 from yarnloom.errors import Busy, InvalidInput, Problem
@@ -35,6 +38,20 @@ _MAIN = "from yarnloom.side_process.check_values import main; main()"
 LONGEST_FRAME = 64 * 2**20
 
 
+LARGE_BODY = 2**20
+"""Bytes of a body; larger ones never take all processes."""
+
+CLIENT: ContextVar[str] = ContextVar("client", default="")
+"""Who sent the request at hand, as far as that can be seen."""
+
+
+def note_client(scope: Scope) -> None:
+    """Remember for the request at hand who sent it."""
+    host = (scope.get("client") or ("",))[0]
+    who = next((value for name, value in scope["headers"] if name == b"yarnloom-who"), b"")
+    CLIENT.set(f"{host} {who[:200].decode('latin-1')}")
+
+
 class CheckTooSlow(Exception):
     """A job was not done within its deadline."""
 
@@ -46,6 +63,8 @@ class CheckProcesses:
         self._free: list[_Process] = []
         self._all: set[_Process] = set()
         self._places = asyncio.Semaphore(PROCESSES)
+        self._large = asyncio.Semaphore(PROCESSES - 1)
+        self._turns: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
         self._closing = False
 
     async def parse(self, model: type[Model], raw: bytes) -> Model:
@@ -55,8 +74,10 @@ class CheckProcesses:
             InvalidInput: it does not fit; every problem is named.
             Busy: the process ended, or took too long.
         """
+        large = self._large if len(raw) > LARGE_BODY else contextlib.nullcontext()
         try:
-            found = await self._do(ParseBody(model, raw), PARSE_SECONDS)
+            async with large:
+                found = await self._do(ParseBody(model, raw), PARSE_SECONDS)
         except CheckTooSlow:
             text = f"the body could not be read within {PARSE_SECONDS:g} s; send less at a time"
             raise InvalidInput(text) from None
@@ -82,7 +103,10 @@ class CheckProcesses:
         return found
 
     async def _do(self, job: Job, seconds: float) -> Any:
-        async with self._places:
+        """Do a job; those of one client wait for each other, and leave a process to the rest."""
+        client = CLIENT.get()
+        turn = self._turns.setdefault(client, asyncio.Lock())
+        async with turn, self._places:
             process = self._free.pop() if self._free else _Process()
             self._all.add(process)
             try:

@@ -11,12 +11,13 @@ import logging
 import resource
 from collections import deque
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NoReturn
 
 import httptools
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from yarnloom.errors import BadRequest, Busy, TooLarge, TooSlow, YarnloomError
+from yarnloom.service.guard import guarded
 from yarnloom.service.problems import MEDIA_TYPE, problem_of
 from yarnloom.service.process_memory import give_back
 from yarnloom.values import dump
@@ -28,6 +29,18 @@ HEAD_LIMIT = 64 * 2**10
 
 HEAD_SECONDS = 10.0
 """For these to arrive."""
+
+MOST_WAITING = 16
+"""Requests on one connection that wait for the answer to an earlier one."""
+
+FREE_CHUNKS, SMALLEST_CHUNK = 1_000, 64
+"""Pieces of a body that may be of any size; all others have so many bytes, in the mean."""
+
+CHUNK_HEAD = 32
+"""Bytes around a piece, at most."""
+
+TRAILER_LIMIT = 8 * 2**10
+"""Bytes of headers behind a body; nobody reads them."""
 
 STALL_SECONDS = 30.0
 """Without any byte of a body that is not complete."""
@@ -106,6 +119,7 @@ class LimitedProtocol(HttpToolsProtocol):
         self._timer: asyncio.TimerHandle | None = None
         self._body_at = 0.0
         self._body_bytes = 0
+        self._chunks = self._taken_bytes = self._trailer_bytes = 0
         self._samples: deque[tuple[float, int]] = deque()
 
     # The connection
@@ -133,6 +147,11 @@ class LimitedProtocol(HttpToolsProtocol):
         if self._receiving_body:
             self._body_at = self.loop.time()
             self._body_bytes += len(data)
+            # What is neither body nor the sizes of its pieces is one header without an end.
+            around = self._body_bytes - self._taken_bytes - len(data)
+            if around > TRAILER_LIMIT + CHUNK_HEAD * self._chunks:
+                self._refuse_head()
+                return
         else:
             self._head_bytes += len(data)
             if self._timer is None:
@@ -142,8 +161,9 @@ class LimitedProtocol(HttpToolsProtocol):
             self._refuse_head()
 
     def send_400_response(self, msg: str) -> None:
-        """Answer what is no HTTP."""
-        self._refuse(BadRequest(f"{msg} Expected HTTP/1.1."))
+        """Answer what is no HTTP; what was refused already is answered."""
+        if not self._refused:
+            self._refuse(BadRequest(f"{msg} Expected HTTP/1.1."))
 
     def shutdown(self) -> None:
         """End with the service."""
@@ -164,6 +184,11 @@ class LimitedProtocol(HttpToolsProtocol):
         if not room_left and not self.url.startswith(_OF_WORKERS):
             self._refuse(Busy("the service has too many connections; try again in a moment"))
             return
+        if sum(name == b"host" for name, _ in self.headers) > 1:
+            self._refuse(BadRequest("the request has the header Host more than once."))
+            return
+        if len(self.pipeline) >= MOST_WAITING:
+            self._stop_reading(f"more than {MOST_WAITING} requests wait on one connection.")
         try:
             super().on_headers_complete()
         except (httptools.HttpParserInvalidURLError, UnicodeError):
@@ -171,11 +196,28 @@ class LimitedProtocol(HttpToolsProtocol):
             return
         self._receiving_body = True
         self._body_at, self._body_bytes = self.loop.time(), 0
+        self._chunks = self._taken_bytes = self._trailer_bytes = 0
         self._samples.clear()
         self._set_timer(CHECK_SECONDS, self._check_body)
 
+    def on_chunk_header(self) -> None:
+        """Count the pieces that a client makes of a body."""
+        self._chunks += 1
+        if self._chunks > FREE_CHUNKS + self._taken_bytes // SMALLEST_CHUNK:
+            self._stop_reading(f"its body comes in pieces of less than {SMALLEST_CHUNK} bytes.")
+
+    def on_header(self, name: bytes, value: bytes) -> None:
+        """Take a header; one behind a body is counted and dropped."""
+        if not self._receiving_body:
+            super().on_header(name, value)
+            return
+        self._trailer_bytes += len(name) + len(value) + 4
+        if self._trailer_bytes > TRAILER_LIMIT:
+            self._stop_reading(f"there are more than {TRAILER_LIMIT:,} bytes behind its body.")
+
     def on_body(self, body: bytes) -> None:
         """Take a piece of a body."""
+        self._taken_bytes += len(body)
         if not self._refused:
             super().on_body(body)
 
@@ -232,6 +274,11 @@ class LimitedProtocol(HttpToolsProtocol):
             self._samples.popleft()
         self._set_timer(CHECK_SECONDS, self._check_body)
 
+    def _stop_reading(self, why: str) -> NoReturn:
+        """Refuse a request while it is parsed, and parse no more of it."""
+        self._refuse(BadRequest(why))
+        raise httptools.HttpParserError(why)
+
     def _refuse_head(self) -> None:
         text = f"the headers of a request may have {HEAD_LIMIT:,} bytes; these have more"
         self._refuse(TooLarge(text), 431)
@@ -243,12 +290,16 @@ class LimitedProtocol(HttpToolsProtocol):
         if self.cycle is None or not self.cycle.response_started or self.cycle.response_complete:
             code, body = problem_of(error)
             content = dump({**body, "status": status or code})
-            head = (
-                f"HTTP/1.1 {status or code} Refused\r\ncontent-type: {MEDIA_TYPE}\r\n"
-                f"content-length: {len(content)}\r\nconnection: close\r\n"
-                "x-content-type-options: nosniff\r\n\r\n"
+            headers = guarded(
+                [
+                    (b"content-type", MEDIA_TYPE.encode()),
+                    (b"content-length", str(len(content)).encode()),
+                    (b"connection", b"close"),
+                ]
             )
-            self.transport.write(head.encode() + content)
+            lines = [f"HTTP/1.1 {status or code} Refused".encode()]
+            lines += [name + b": " + value for name, value in headers]
+            self.transport.write(b"\r\n".join(lines) + b"\r\n\r\n" + content)
         self.transport.close()
         if self.cycle is not None and not self.cycle.response_complete:
             # Its handler waits for the rest, which nobody will read.

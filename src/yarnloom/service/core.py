@@ -28,7 +28,7 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.queries import (
     run_graph,
 )
-from yarnloom.errors import Busy, Gone, NotFound
+from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.service.attempt_lines import AttemptLines
 from yarnloom.service.check_processes import CheckProcesses
 from yarnloom.service.events import WORKERS, Hub, Subject
@@ -173,6 +173,15 @@ class Core:
     def now(self) -> int:
         """The time that runs live by, in microseconds since 1970 UTC."""
         return system_clock().now + self.writer.ahead
+
+    def need_worker(self, worker: str) -> None:
+        """Let only registered workers go on.
+
+        Raises:
+            WorkerUnknown: it is none.
+        """
+        if not self.writer.knows_worker(worker):
+            raise WorkerUnknown(f"worker {worker!r:.110} is not registered here; register again")
 
     @property
     def commits(self) -> int:

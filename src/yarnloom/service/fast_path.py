@@ -13,9 +13,9 @@ from collections.abc import Awaitable, Callable
 from typing import Any, NamedTuple
 
 from pydantic import BaseModel
-from starlette.types import ASGIApp, Message, Receive, Scope, Send
+from starlette.types import ASGIApp, Receive, Scope, Send
 
-from yarnloom.errors import InvalidInput, YarnloomError
+from yarnloom.errors import YarnloomError
 from yarnloom.protocol.bodies import (
     StartBody,
 )
@@ -23,6 +23,7 @@ from yarnloom.protocol.worker_bodies import (
     PollBody,
     ReportBody,
 )
+from yarnloom.service.check_processes import note_client
 from yarnloom.service.core import Core
 from yarnloom.service.problems import problem_response
 from yarnloom.service.route_helpers import NOBODY
@@ -48,10 +49,12 @@ class Asked(NamedTuple):
     Attributes:
         model: of its body; None where it has none.
         handle: answers it, given the core, the body and the rest of what the client sends.
+        worker: the worker that it says it comes from; empty for none.
     """
 
     model: type[BaseModel] | None
     handle: Callable[[Core, Any, Receive], Awaitable[Answer]]
+    worker: str = ""
 
 
 class Direct:
@@ -62,7 +65,11 @@ class Direct:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer a request, or pass it on."""
-        asked = _usual(scope) if scope["type"] == "http" else None
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        note_client(scope)
+        asked = _usual(scope)
         if asked is None:
             await self._app(scope, receive, send)
             return
@@ -71,10 +78,13 @@ class Direct:
             raw = await _whole_body(receive)
             if raw is None:
                 return  # nobody is there to read an answer
+            core: Core = scope["app"].state.core
             try:
+                if asked.worker:
+                    core.need_worker(asked.worker)
                 body = parse_body(asked.model, raw)
-            except InvalidInput:
-                await self._app(scope, _once_more(raw, receive), send)
+            except YarnloomError as error:
+                await problem_response(error)(scope, receive, send)
                 return
         try:
             value, status = await asked.handle(scope["app"].state.core, body, receive)
@@ -102,9 +112,13 @@ def _usual(scope: Scope) -> Asked | None:
         if not 0 < len(worker) <= MOST_IN_ID:
             return None
         if operation == "ask":
-            return Asked(PollBody, lambda core, body, rest: workers.asked(core, rest, worker, body))
+            return Asked(
+                PollBody, lambda core, body, rest: workers.asked(core, rest, worker, body), worker
+            )
         if operation == "report":
-            return Asked(ReportBody, lambda core, body, _: workers.reported(core, worker, body))
+            return Asked(
+                ReportBody, lambda core, body, _: workers.reported(core, worker, body), worker
+            )
     return None
 
 
@@ -154,13 +168,3 @@ async def _whole_body(receive: Receive) -> bytes | None:
         blocks.append(message.get("body", b""))
         if not message.get("more_body"):
             return b"".join(blocks)
-
-
-def _once_more(raw: bytes, receive: Receive) -> Receive:
-    """Return what gives a body that has been read, and then goes on."""
-    left: list[Message] = [{"type": "http.request", "body": raw, "more_body": False}]
-
-    async def again() -> Message:
-        return left.pop() if left else await receive()
-
-    return again

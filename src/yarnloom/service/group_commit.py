@@ -109,6 +109,10 @@ class Writer:
         """By worker which process it says that it is, as far as workers say it."""
         return self._engine.processes()
 
+    def knows_worker(self, worker: str) -> bool:
+        """Whether a worker is registered, as far as is known without a transaction."""
+        return self._engine.knows_worker(worker)
+
     @property
     def ahead(self) -> int:
         """By how many microseconds the time of runs is ahead of the clock."""

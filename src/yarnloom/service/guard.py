@@ -54,7 +54,7 @@ class Guard:
 
         async def send_guarded(message: Message) -> None:
             if message["type"] == "http.response.start":
-                message["headers"] = _guard(list(message.get("headers", ())))
+                message["headers"] = guarded(list(message.get("headers", ())))
             await send(message)
 
         refusal = None
@@ -99,7 +99,7 @@ class Guard:
         return morsel.value if morsel else None
 
 
-def _guard(headers: list[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
+def guarded(headers: list[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
     """Headers of an answer, with what keeps other pages from using it."""
     names = {name.lower() for name, _ in headers}
     if _POLICY[0] not in names:

@@ -6,15 +6,22 @@ another process (`check_processes`), so that nothing that a client sends holds u
 
 from __future__ import annotations
 
-from collections.abc import Callable, Coroutine
-from typing import Any
+import asyncio
+import contextlib
+import re
+from collections import Counter
+from collections.abc import Callable, Coroutine, Iterable, Mapping
+from itertools import islice
+from types import UnionType
+from typing import Annotated, Any, Union, get_args, get_origin
 
 from fastapi import Request
 from fastapi.dependencies.utils import get_flat_params
-from fastapi.params import Query
+from fastapi.params import Path, Query
 from fastapi.responses import Response
 from fastapi.routing import APIRoute
 from pydantic import BaseModel
+from pydantic.fields import FieldInfo
 
 from yarnloom.errors import InvalidInput, Problem, TooLarge, nearest
 from yarnloom.side_process.check_values import parse_body
@@ -28,6 +35,19 @@ BODY_LIMITS = {
     f"{API}/workers/{{worker}}/report": 8 * 2**20,
 }
 """Bytes that the body of a route may have, where they differ from `BODY_LIMIT`. Files stream."""
+
+_FROM_WORKERS = {
+    f"{API}/workers/{{worker}}/{operation}"
+    for operation in ("ask", "report", "begin-effect", "end-effect")
+}
+
+_NUMBER = re.compile(r"-?[0-9]{1,25}(\.[0-9]{1,25})?([eE][+-]?[0-9]{1,3})?")
+
+DROPPED_LIMIT = 64 * 2**20
+"""Bytes of a body that is too large, which are read all the same before it is refused."""
+
+DROPPED_SECONDS = 5.0
+"""For the rest of it to arrive."""
 
 PARSED_HERE = 128 * 2**10
 """A larger body is parsed and checked in another process."""
@@ -49,23 +69,27 @@ class StrictRoute(APIRoute):
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         """Return the handler, behind the checks."""
         handle = super().get_route_handler()
-        known = {
-            get_flat_param.alias
-            for get_flat_param in get_flat_params(self.dependant)
-            if isinstance(get_flat_param.field_info, Query)
-        }
+        params = get_flat_params(self.dependant)
+        known = {one.alias: one.field_info for one in params if isinstance(one.field_info, Query)}
+        in_path = {one.alias: one.field_info for one in params if isinstance(one.field_info, Path)}
         model = self.body_field.field_info.annotation if self.body_field else None
         limit = BODY_LIMITS.get(self.path, BODY_LIMIT)
 
         async def check_and_handle(request: Request) -> Response:
-            _refuse_unknown(request, known)
+            _refuse_query(request, known)
+            _refuse_numbers(request.path_params.items(), in_path)
             if self.body_field is None:
                 return await handle(request)
             whole = BodyRequest(request.scope, request.receive)
             raw = await read_body(whole, limit)
+            if self.path in _FROM_WORKERS:
+                worker = request.path_params["worker"]
+                request.app.state.core.need_worker(worker)  # first: a stranger's body is not read
             whole._body = raw  # the way that Starlette keeps what has been read
             if raw and _is_json(whole):
-                whole.body_value = await _parsed(whole, _model_in(model), raw)
+                can_be_null = type(None) in get_args(model)
+                if not (can_be_null and raw.strip() == b"null"):
+                    whole.body_value = await _parsed(whole, _model_in(model), raw)
             return await handle(whole)
 
         return check_and_handle
@@ -74,18 +98,29 @@ class StrictRoute(APIRoute):
 async def read_body(request: Request, limit: int) -> bytes:
     """Return the body of a request.
 
+    The rest of a body that is too large is read and dropped, up to `DROPPED_LIMIT`: a client that
+    still sends, while the connection is closed, sees a broken line and not the answer.
+
     Raises:
         TooLarge: it is, or says that it will be, larger than the limit.
     """
-    declared = request.headers.get("content-length", "")
-    if declared.isdecimal() and len(declared) < 20 and int(declared) > limit:
-        raise _too_large(int(declared), limit)
+    text = request.headers.get("content-length", "")
+    declared = int(text) if text.isdecimal() and len(text) < 20 else 0
+    if declared > DROPPED_LIMIT:
+        raise _too_large(declared, limit)
     blocks, size = [], 0
-    async for block in request.stream():
-        size += len(block)
-        if size > limit:
-            raise _too_large(size, limit)
-        blocks.append(block)
+    with contextlib.suppress(TimeoutError):
+        async with asyncio.timeout(None) as patience:
+            async for block in request.stream():
+                size += len(block)
+                if size > DROPPED_LIMIT:
+                    break
+                if max(size, declared) <= limit:
+                    blocks.append(block)
+                elif patience.when() is None:
+                    patience.reschedule(asyncio.get_running_loop().time() + DROPPED_SECONDS)
+    if max(size, declared) > limit:
+        raise _too_large(max(size, declared), limit)
     return b"".join(blocks)
 
 
@@ -114,18 +149,49 @@ async def _parsed(request: Request, model: type[BaseModel], raw: bytes) -> Any:
     """The body's value; of a large one the model itself."""
     if len(raw) > PARSED_HERE:
         return await request.app.state.core.checker.parse(model, raw)
-    if raw.strip() == b"null":
-        return None
     return parse_body(model, raw)
 
 
-def _refuse_unknown(request: Request, known: set[str]) -> None:
-    """Refuse query parameters that the route does not have: they would change what is meant."""
-    given = request.query_params.keys()
+def _refuse_query(request: Request, known: Mapping[str, FieldInfo]) -> None:
+    """Refuse query parameters that the route does not have, or that are given twice.
+
+    They would change what is meant.
+    """
+    given = request.query_params.multi_items()
+    if not given:
+        return
+    counts = Counter(name for name, _ in given)
+    problems = []
+    for name, count in islice(counts.items(), 20):
+        place = f"/{name[:100]}"
+        if name not in known:
+            hint = nearest(name[:100], known)
+            problems.append(Problem(place, f"there is no such query parameter{hint}"))
+        elif count > 1 and not _has_type(known[name].annotation, (list,)):
+            problems.append(Problem(place, f"it is given {count} times; expected once"))
+    if problems:
+        raise InvalidInput("the query does not fit; see `problems`", problems=problems)
+    _refuse_numbers(given, known)
+
+
+def _refuse_numbers(given: Iterable[tuple[str, str]], known: Mapping[str, FieldInfo]) -> None:
+    """Refuse numbers that only Python reads, as `1_0`, ` 7` and `٣`."""
     problems = [
-        Problem(f"/{name[:100]}", f"there is no such query parameter{nearest(name[:100], known)}")
-        for name in list(given)[:20]
-        if name not in known
+        Problem(f"/{name}", f"found {value[:40]!r}; expected a number, as 10")
+        for name, value in given
+        if _has_type(known[name].annotation, (int, float))
+        and not _NUMBER.fullmatch(value)
+        and not (value == "" and _has_type(known[name].annotation, (type(None),)))
     ]
     if problems:
-        raise InvalidInput("the query has parameters that are not known", problems=problems)
+        raise InvalidInput("the request does not fit; see `problems`", problems=problems[:20])
+
+
+def _has_type(annotation: Any, types: tuple[type, ...]) -> bool:
+    """Whether an annotation is one of some types, or has one among its alternatives."""
+    origin = get_origin(annotation)
+    if origin in (Union, UnionType):
+        return any(_has_type(option, types) for option in get_args(annotation))
+    if origin is Annotated:
+        return _has_type(get_args(annotation)[0], types)
+    return (origin or annotation) in types

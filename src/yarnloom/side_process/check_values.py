@@ -10,14 +10,20 @@ from __future__ import annotations
 import json
 import pickle
 import sys
+from collections import Counter
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any, BinaryIO
 
 from pydantic import BaseModel, ValidationError
 
 from yarnloom.errors import InvalidInput, Problem, ValueRefused
-from yarnloom.plan.value_problems import problems_of
+from yarnloom.plan.value_problems import MOST_SHOWN, problems_of
+from yarnloom.protocol.worker_bodies import PollBody, RegisterBody, ReportBody
 from yarnloom.values import decode, pointer
+
+MOST_WRITTEN = 200
+"""Mistakes in a body of which Pydantic may make the texts."""
 
 PIECE_BYTES = 64 * 1024
 """About how much of a body the service takes over at a time, so that it holds up nobody."""
@@ -52,6 +58,9 @@ class Parsed:
     pieces: list[tuple[str, bytes]]
 
 
+FROM_PROGRAMS = (PollBody, ReportBody, RegisterBody)
+"""Bodies that come often, and that no person writes."""
+
 Job = ParseBody | CheckValue
 Answer = Parsed | list[Problem]
 
@@ -62,21 +71,71 @@ def parse_body(model: type[BaseModel], raw: bytes) -> BaseModel:
     Raises:
         InvalidInput: it is not JSON, or does not fit; every problem is named.
     """
+    if not raw:
+        missing = [Problem("", "Field required")]
+        raise InvalidInput("the request does not fit; see `problems`", problems=missing)
     try:
         value = decode(raw, "the body")
     except ValueRefused as error:
         raise InvalidInput(error.message, problems=error.problems) from error
+    if model not in FROM_PROGRAMS and (twice := _doubled_name(raw)):
+        raise InvalidInput(f"an object of the body has the name {twice!r:.80} twice")
     try:
         return model.model_validate(value)
     except ValidationError as error:
-        problems = body_problems(error)
+        problems = body_problems(model, value, error)
         raise InvalidInput("the body does not fit; see `problems`", problems=problems) from None
 
 
-def body_problems(error: ValidationError) -> list[Problem]:
-    """Return what Pydantic found, at most a few, each with its JSON Pointer."""
+def _doubled_name(raw: bytes) -> str | None:
+    """Return a name that an object in a JSON text has twice: which value is meant, nobody knows."""
+    doubled: list[str] = []
+
+    def look(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+        names = dict(pairs)
+        if len(names) < len(pairs):
+            counts = Counter(name for name, _ in pairs)
+            doubled.append(next(name for name in names if counts[name] > 1))
+        return names
+
+    try:
+        json.loads(raw, object_pairs_hook=look)
+    except (ValueError, RecursionError):
+        return None  # deeper than is read at all, or long integers, which are refused elsewhere
+    return doubled[0] if doubled else None
+
+
+def body_problems(model: type[BaseModel], value: Any, error: ValidationError) -> list[Problem]:
+    """Return the first mistakes in a body, each with its JSON Pointer.
+
+    Pydantic makes the texts of all mistakes or of none, and of tens of thousands that takes
+    seconds. So of a body with many only the beginning of each list and object is looked at.
+    """
+    count = error.error_count()
+    if count <= MOST_WRITTEN:
+        return _first_mistakes(error)
+    try:
+        model.model_validate(_beginning(value))
+    except ValidationError as fewer:
+        if found := _first_mistakes(fewer, but="missing"):
+            return found
+    return [Problem("", f"{count:,} things in it do not fit")]
+
+
+def _first_mistakes(error: ValidationError, but: str = "") -> list[Problem]:
     found = error.errors(include_url=False, include_context=False, include_input=False)
-    return [mistake_in(one["loc"], one["msg"]) for one in found[:20]]
+    some = [mistake for mistake in found if mistake["type"] != but][:MOST_SHOWN]
+    return [mistake_in(mistake["loc"], mistake["msg"]) for mistake in some]
+
+
+def _beginning(value: Any, entries: int = 40) -> Any:
+    """The first entries of a value, and of the values in it, fewer on each level."""
+    if isinstance(value, dict):
+        some = islice(value.items(), entries)
+        return {key: _beginning(inner, entries // 2) for key, inner in some}
+    if isinstance(value, list):
+        return [_beginning(inner, entries // 2) for inner in value[:entries]]
+    return value
 
 
 def mistake_in(place: tuple[int | str, ...], message: str) -> Problem:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from yarnloom.masking import masked_in, worth_masking
+from yarnloom.task_texts import cut_error
 from yarnloom.worker.processes.child_process import Child
 from yarnloom.worker.report_queue import ReportQueue
 
@@ -60,6 +61,8 @@ class AttemptReports:
         """Report that an attempt ended, with what it saved and without its secrets."""
         if attempt in self._saved:
             item = {**self.saved_of(attempt), **item}
+        if item.get("error"):
+            item["error"] = cut_error(item["error"])
         if child.attempts[attempt].get("secrets"):
             item = self._masked(child, attempt, item)
         self.queue.report({"attempt": attempt, "pid": child.pid, **item})
@@ -105,8 +108,8 @@ class AttemptReports:
         else:
             self._say(f"a process between attempts: {line['text']}")
 
-    def _secrets(self, child: Child, attempt: int | None) -> list[str]:
-        """What an attempt knows and nobody is to see."""
+    def _secrets(self, child: Child, attempt: int | None) -> tuple[str, ...]:
+        """Return the texts that an attempt was given and that nobody may see."""
         work = child.attempts.get(attempt, {}) if attempt is not None else {}
         return worth_masking(work.get("secrets", ()))
 

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import math
 import random
+from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -18,7 +20,7 @@ from yarnloom.protocol.attempt_groups import one_by_one
 from yarnloom.worker.clock import Clock, LoopClock
 from yarnloom.worker.file_cache import FileCache
 from yarnloom.worker.lease import Lease
-from yarnloom.worker.report_queue import ReportQueue
+from yarnloom.worker.report_queue import ReportBatch, ReportQueue
 
 if TYPE_CHECKING:
     from yarnloom.client import AsyncClient
@@ -28,6 +30,9 @@ Message = dict[str, Any]
 FIRST_WAIT = 0.05
 
 LONGEST_WAIT = 2.0
+
+BROKEN_SECONDS = 60.0
+"""For which a report is repeated that the service answers with 500."""
 
 
 class Caller(Protocol):
@@ -205,6 +210,11 @@ class Link:
             except WorkerUnknown:
                 await self._register_again()
                 continue
+            except NotAllowed:
+                raise
+            except Refused as error:
+                await self._wait_refused(error)
+                continue
             if epoch != self._epoch:
                 continue  # what it gives was given out by records that are gone
             self._note_commits(answer)
@@ -227,23 +237,53 @@ class Link:
         if self._lease.is_over:
             # This worker stood still, or was cut off: first ask what it still has, then deliver.
             await self._register_again()
-        report = self.queue.take()
+        reports = deque([self.queue.take()])
+        patience = BROKEN_SECONDS
+        while reports:
+            try:
+                answer = await self._deliver(reports[0], patience)
+            except WorkerUnknown:
+                self._put_back(reports)
+                await self._register_again()
+                self.queue.wake()
+                return
+            except NotAllowed:
+                self._put_back(reports)
+                raise
+            except YarnloomError as error:
+                # One thing in it is in the way of all others: find it, and tell the rest.
+                refused, patience = reports.popleft(), 0.0
+                if halves := refused.halves:
+                    reports.extendleft(reversed(halves))
+                elif refused.count:
+                    self._say(self.queue.refused(refused, error.message))
+                else:
+                    self.queue.put_back(refused)  # it tells nothing that could be left out
+                    await self._wait_refused(error)
+            except BaseException:
+                self._put_back(reports)
+                raise
+            else:
+                self._take_answer(reports.popleft(), answer)
+
+    async def _wait_refused(self, error: YarnloomError) -> None:
+        self._say(f"the service refuses what this worker says of itself: {error.message}")
+        await asyncio.sleep(LONGEST_WAIT)
+
+    async def _deliver(self, report: ReportBatch, patience: float) -> Any:
         body = {
             "epoch": self._epoch,
             "received": self._take_received(),
             **self._places(),
             **report.body(self._clock.now()),
         }
-        try:
-            answer = await self._insist(Call("POST", f"{self._path}/report", body))
-        except WorkerUnknown:
+        return await self._insist(Call("POST", f"{self._path}/report", body), patience)
+
+    def _put_back(self, reports: deque[ReportBatch]) -> None:
+        for report in reversed(reports):
             self.queue.put_back(report)
-            await self._register_again()
-            self.queue.wake()
-            return
-        except BaseException:
-            self.queue.put_back(report)
-            raise
+
+    def _take_answer(self, report: ReportBatch, answer: Message) -> None:
         self._note_commits(answer)
         self.queue.delivered(report)
         for refusal in answer["refused"]:
@@ -281,26 +321,33 @@ class Link:
             self._on_message(message)
         self._on_taken()
 
-    async def _insist(self, call: Call) -> Any:
+    async def _insist(self, call: Call, broken_seconds: float = math.inf) -> Any:
         """Send a request until the service answers it.
 
+        A broken line and an answer 503 are waited for without end.
+
+        Args:
+            call: the request.
+            broken_seconds: how long it is repeated after an answer 500, a mistake in the service.
+
         Raises:
-            WorkerUnknown: the service does not know this worker (any more).
-            NotAllowed: the token is wrong.
+            Refused: the service says no; `WorkerUnknown` where it does not know this worker.
+            YarnloomError: the service still answers 500 after that time.
         """
-        wait = FIRST_WAIT
+        wait, broken_until = FIRST_WAIT, math.inf
         while True:
             sent = self._lease.now()
             try:
                 answer = await self._client.call(call)
-            except (WorkerUnknown, NotAllowed):
-                raise
             except (ServiceError, Busy) as error:
                 self._note_broken(error)
             except Refused:
                 raise
             except YarnloomError as error:
                 self._note_broken(error)
+                broken_until = min(broken_until, self._clock.now() + broken_seconds)
+                if self._clock.now() >= broken_until:
+                    raise
             else:
                 self._lease.renew(sent)
                 self._note_healed()

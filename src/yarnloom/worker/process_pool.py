@@ -287,19 +287,27 @@ class ProcessPool:
         self._say(f"the process of which others are forks said what cannot be read: {why}")
 
     def _on_early_death(self, code: int, again: Callable[[], None]) -> None:
-        """The first process ended before it had loaded the looms; one that was killed gets another.
+        """The first process ended before it had loaded the looms: start another if it was killed.
+
+        After a few of them the worker registers without tasks, so that `why` can say the reason.
 
         Args:
             code: its exit code, negative for a signal.
             again: starts another.
         """
-        why = f"a process that loads {self._load} ended with code {code}"
-        self._killed_early += code == -signal.SIGKILL
-        if code == -signal.SIGKILL and self._killed_early <= MOST_KILLED_EARLY:
-            self._say(f"{why}; another one is started")
-            self._clock.later(RESPAWN_SECONDS, again)
-        else:
+        if code >= 0:
+            why = f"a process that loads {self._load} ended with code {code}"
             self.ready.set_exception(LoomNotFound(why))
+            return
+        self._killed_early += 1
+        died = f"a process that loads {self._load} died by {signal.Signals(-code).name}"
+        self._say(f"{died}; another one is started")
+        if self._killed_early > MOST_KILLED_EARLY:
+            self._troubles[False] = (
+                f"{died}, the {self._killed_early}th in a row; it is tried again"
+            )
+            self.ready.set_result(None)
+        self._clock.later(RESPAWN_SECONDS, again)
 
     def _respawn(self, *, shared: bool) -> None:
         if not self.draining:
@@ -328,6 +336,9 @@ class ProcessPool:
         if not self.tasks:
             self.tasks, self._newest = child.tasks, child.serial
             self._spawn_shared()
+            if self.ready.done():  # the service has been told of a worker without tasks
+                self._events.introducing()
+                self._events.new_code()
         elif hashes_of(child.tasks) != hashes_of(self.tasks) or probe:
             if child.serial > self._newest:
                 self._switch(child)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from pydantic_core import to_json
 
+from yarnloom.task_texts import cut_text, error_record
 from yarnloom.worker.clock import Clock, Timer
 
 Message = dict[str, Any]
@@ -30,6 +31,13 @@ OF_DONE = frozenset(
 
 LOG_BYTES_AN_ATTEMPT = 4 * 1024 * 1024
 
+REFUSAL_BYTES = 1_000
+
+REFUSED_AGAIN_SECONDS = 60.0
+
+NOT_TOLD = "ReportRefused"
+"""Type of the error of an attempt whose end the service did not take."""
+
 
 @dataclass(frozen=True, slots=True)
 class ReportBatch:
@@ -48,6 +56,57 @@ class ReportBatch:
     freed: list[int]
     saved: dict[int, Message]
     acks: list[asyncio.Future[None]]
+
+    @property
+    def halves(self) -> list[ReportBatch]:
+        """The same in two reports, in their order, or none where it cannot be divided.
+
+        Lines come before ends, since a reader who sees an end expects the whole log.
+        """
+        kinds = [
+            ReportBatch([], self.logs, [], {}, []),
+            ReportBatch([], [], [], self.saved, []),
+            ReportBatch(self.items, [], [], {}, []),
+            ReportBatch([], [], self.freed, {}, []),
+        ]
+        kinds = [batch for batch in kinds if batch.count]
+        if len(kinds) > 1:
+            parts = kinds
+        elif self.count > 1:
+            parts = self._halves_of_one_kind()
+        else:
+            return []
+        parts[-1] = replace(parts[-1], acks=self.acks)
+        return parts
+
+    @property
+    def count(self) -> int:
+        """How many lines, ends, records and freed attempts it tells."""
+        lines = sum(len(batch["lines"]) for batch in self.logs)
+        return lines + len(self.items) + len(self.freed) + len(self.saved)
+
+    def _halves_of_one_kind(self) -> list[ReportBatch]:
+        empty = ReportBatch([], [], [], {}, [])
+        logs, saved = self.logs, list(self.saved.items())
+        if len(logs) == 1:
+            lines, first = logs[0]["lines"], logs[0]["first"]
+            half = len(lines) // 2
+            return [
+                replace(empty, logs=[{**logs[0], "lines": lines[:half]}]),
+                replace(empty, logs=[{**logs[0], "lines": lines[half:], "first": first + half}]),
+            ]
+        pairs = (
+            ("logs", logs),
+            ("saved", saved),
+            ("items", self.items),
+            ("freed", self.freed),
+        )
+        name, entries = next((name, entries) for name, entries in pairs if entries)
+        half = len(entries) // 2
+        cut: list[Any] = [entries[:half], entries[half:]]
+        if name == "saved":
+            cut = [dict(part) for part in cut]
+        return [replace(empty, **{name: part}) for part in cut]
 
     def body(self, now: float) -> Message:
         """Return the body of the request; times are seconds before now."""
@@ -199,6 +258,39 @@ class ReportQueue:
                 ack.set_result(None)
         if self._lines or self._items or self._saved:
             self.news.set()
+
+    def refused(self, report: ReportBatch, why: str) -> str:
+        """Take out of a refused report what can never be told; return what that means, for people.
+
+        The report tells one thing. The end of an attempt becomes a failure that says why it could
+        not be told; of other things nothing is told any more.
+        """
+        why = cut_text(why, REFUSAL_BYTES)
+        if not report.items:
+            self.delivered(report)
+            for attempt in [*(batch["attempt"] for batch in report.logs), *report.saved]:
+                lost = "a line" if report.logs else "a saved record"
+                return f"attempt {attempt}: the service refused {lost}, which is lost: {why}"
+            return f"the service refused a report: {why}"
+        item = report.items[0]
+        attempt = item["attempt"]
+        if item["outcome"] is None:
+            self.delivered(report)
+            return f"attempt {attempt}: the service refused the report of its begin: {why}"
+        if (item.get("error") or {}).get("type") == NOT_TOLD:
+            self.delivered(replace(report, items=[]))
+            self._clock.later(REFUSED_AGAIN_SECONDS, self._add_again, item)
+            return f"attempt {attempt}: the service takes no end of it, and is asked again: {why}"
+        error = error_record(NOT_TOLD, f"the service refused the report of its end: {why}")
+        kept: Message = {name: item[name] for name in ("begun_at", "ended_at") if name in item}
+        self.delivered(replace(report, items=[]))
+        self._items.insert(0, {"attempt": attempt, "outcome": "failed", "error": error, **kept})
+        self.news.set()
+        return f"attempt {attempt} failed, since the service refused the report of its end: {why}"
+
+    def _add_again(self, item: Message) -> None:
+        self._items.append(item)
+        self.news.set()
 
     def put_back(self, report: ReportBatch) -> None:
         """Put a report back that the service did not get, before all else."""

@@ -177,11 +177,12 @@ class Worker:
             return
         await registering
         count = self.options.processes
-        self._say(
-            f"takes work from {self.options.target.url}: {count} "
-            f"process{'es' if count > 1 else ''}, {len(self._runner.pool.tasks)} tasks of "
-            f"{', '.join(self.options.load)}"
-        )
+        if self._runner.pool.tasks:
+            self._say(
+                f"takes work from {self.options.target.url}: {count} "
+                f"process{'es' if count > 1 else ''}, {len(self._runner.pool.tasks)} tasks of "
+                f"{', '.join(self.options.load)}"
+            )
         loops = [
             asyncio.create_task(self._link.keep_asking()),
             asyncio.create_task(self._link.keep_reporting()),

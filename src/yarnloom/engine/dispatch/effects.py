@@ -182,7 +182,7 @@ def _scope(transaction: Transaction, attempt: AttemptRow, scope: str) -> str:
     return transaction.address(run, node, transaction.unit.parts.need(step.part)).partition("/")[2]
 
 
-def _secrets(transaction: Transaction, attempt: AttemptRow) -> list[str]:
+def _secrets(transaction: Transaction, attempt: AttemptRow) -> tuple[str, ...]:
     """The secret texts that an attempt was given, those worth looking for."""
     text = transaction.unit.steps.need(attempt.step).input
     found: list[str] = []

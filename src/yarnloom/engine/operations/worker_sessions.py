@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Container
 from typing import Any
 
 from yarnloom.engine.commands import (
@@ -52,6 +53,7 @@ from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import (
     Session,
     Worker,
+    Workers,
 )
 from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
 from yarnloom.store import (
@@ -113,10 +115,7 @@ def register(transaction: Transaction, command: Register) -> dict[str, Any]:
     worker.offer.ahead, worker.offer.has = command.ahead, frozenset(command.has)
     worker.offer.pools = None if command.pools is None else frozenset(command.pools)
     worker.session.draining, worker.session.until_idle = command.draining, command.until_idle
-    held = {one: _task_of(transaction, one) for one in worker.in_hand}
-    worker.in_hand, worker.io_in_hand = {}, 0
-    for attempt_id, task in held.items():
-        worker.hold(attempt_id, task)
+    _hold_again(transaction, worker)
     # One that only has new tasks still has its open request; what is sent there in vain otherwise
     # is sent again with the next.
     worker.session.registered, worker.session.trouble = True, command.trouble
@@ -291,6 +290,34 @@ def remember(transaction: Transaction, worker_id: str, name: str, facts: dict[st
     transaction.memory.workers[worker_id] = worker
     transaction.memory.timers.add(worker.session.lease_until, LEASE_DUE, worker_id)
     return worker
+
+
+def resume_sessions(transaction: Transaction, before: Workers, but: Container[str]) -> None:
+    """After a rebuild in this process, let registered workers go on without registering again.
+
+    Args:
+        transaction: of the rebuilt memory.
+        before: the workers as they were when a command broke.
+        but: those whose sessions the broken commands changed; they register again.
+    """
+    for worker in transaction.memory.workers.values():
+        known = before.get(worker.id)
+        if known is None or not known.session.registered or worker.id in but:
+            continue
+        worker.name, worker.facts = known.name, known.facts
+        worker.offer, worker.session, worker.messages = known.offer, known.session, known.messages
+        if worker.messages.undo() & {"drain", "idle"}:
+            worker.session.draining = False
+        transaction.memory.timers.add(worker.session.lease_until, LEASE_DUE, worker.id)
+        _hold_again(transaction, worker)
+
+
+def _hold_again(transaction: Transaction, worker: Worker) -> None:
+    """Count the attempts in hand by kind, once it is known which tasks are io tasks."""
+    held = {attempt: _task_of(transaction, attempt) for attempt in worker.in_hand}
+    worker.in_hand, worker.io_in_hand = {}, 0
+    for attempt, task in held.items():
+        worker.hold(attempt, task)
 
 
 def renew(transaction: Transaction, worker: Worker) -> None:

@@ -157,12 +157,17 @@ def header_of(columns: list[str]) -> list[str]:
     return [*columns, f"{PREFIX}value", *(f"{PREFIX}{name}" for name in OUTCOME)]
 
 
-_FORMULAS = ("=", "+", "-", "@", "\t", "\r")
+_FORMULAS = ("=", "+", "-", "@", "＝", "＋", "－", "＠")
+_PASSED_OVER = " \t\r\n\v\f\0\xa0\ufeff\u200b\u200e\u200f"
 
 
 def made_safe(cell: Any) -> Any:
     """Return a cell that no spreadsheet takes for a formula: an apostrophe before what could be."""
-    return f"'{cell}" if isinstance(cell, str) and cell.startswith(_FORMULAS) else cell
+    # Spreadsheets pass over spaces, and over marks that nobody sees, before they look.
+    if not isinstance(cell, str):
+        return cell
+    dangerous = cell.startswith(("\t", "\r")) or cell.lstrip(_PASSED_OVER).startswith(_FORMULAS)
+    return f"'{cell}" if dangerous else cell
 
 
 def _cell(value: Any) -> Any:

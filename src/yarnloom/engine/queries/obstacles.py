@@ -145,6 +145,8 @@ def _places(worker: Worker, contract: str) -> int:
 
 def _flaws(transaction: Transaction, worker: Worker, step: StepRow) -> list[str]:
     """Everything because of which a worker does not take a step; nothing if it can."""
+    if worker.session.trouble is not None and not worker.offer.tasks:
+        return [TROUBLE]  # it has not loaded its looms, so nobody knows its tasks
     misfit = worker.misfit(step.contract, transaction.memory.workers.contracts)
     found = [] if misfit in (None, Misfit.LACKS) else [str(misfit)]
     if needs_of(step.contract) - worker.offer.has:

@@ -20,6 +20,7 @@ class WorkerMessages:
         about: serial numbers of those about an attempt, by attempt.
         groups: by serial number the attempts of a message that gives many.
         serial: the last serial number.
+        committed: the last one of a transaction that was committed.
     """
 
     unacknowledged: dict[int, tuple[dict[str, Any], int]] = field(default_factory=dict)
@@ -27,6 +28,19 @@ class WorkerMessages:
     about: dict[int, list[int]] = field(default_factory=dict)
     groups: dict[int, range] = field(default_factory=dict)
     serial: int = 0
+    committed: int = 0
+
+    def undo(self) -> set[str]:
+        """Drop the messages of a transaction that was rolled back; return their kinds."""
+        kinds = set()
+        for serial in range(self.committed + 1, self.serial + 1):
+            message, _ = self.unacknowledged.pop(serial, ({}, 0))
+            kinds.add(message.get("kind", ""))
+            self.groups.pop(serial, None)
+            if about := self.about.get(message.get("attempt", 0)):
+                about.remove(serial)
+        self.unsent = [serial for serial in self.unsent if serial <= self.committed]
+        return kinds
 
     def post(self, *, size: int = 0, **message: Any) -> int:
         """Post a message of about so many bytes, and return its serial number."""

@@ -257,12 +257,13 @@ async def _shown(core: Core, link: dict[str, Any]) -> dict[str, Any]:
     """
     run = await core.runs.show(link["run"], plain=not link["details"])
     names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
-    return {**{name: run[name] for name in names}, "message": _plain_message(run)}
+    message = _plain_message(run, details=bool(link["details"]))
+    return {**{name: run[name] for name in names}, "message": message}
 
 
-def _plain_message(run: dict[str, Any]) -> str:
-    """How it is with a run, in words that hold nothing of its inside but what was raised."""
-    error = (run["error"] or {}).get("message", "")
+def _plain_message(run: dict[str, Any], *, details: bool) -> str:
+    """Say how it is with a run; an error's text can hold anything, so it is a detail."""
+    error = (run["error"] or {}).get("message", "") if details else ""
     words = {"done": "It is done.", "failed": "It has failed.", "cancelled": "It was cancelled."}
     said = words.get(run["state"], f"It is {run['state']}.")
     first = error.partition("\n")[0][:200]

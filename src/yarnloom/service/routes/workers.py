@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from typing import Annotated, Any
+from typing import Annotated, Any, cast
 
 from fastapi import Path, Request
 from fastapi.responses import Response
@@ -39,6 +39,8 @@ from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 router = api_router("workers", "/workers")
 
 REPORTED_AT_ONCE = 512
+
+Saved = dict[str, Any]
 
 WorkerId = Annotated[str, Path(max_length=100)]
 
@@ -127,7 +129,7 @@ async def reported(core: Core, worker: str, body: ReportBody) -> tuple[dict[str,
     items = [_item_of(item) for item in body.items]
     if body.done:
         items += _done_items(body.done)
-    saved = list(body.saved.items())
+    saved = [(attempt, cast(Saved, record)) for attempt, record in body.saved.items()]
     refused, messages = [], []
     # A few at a time, so that a long report, such as one after a break, holds up nobody.
     for first in range(0, max(len(items), len(saved), 1), REPORTED_AT_ONCE):
@@ -156,7 +158,7 @@ def _item_of(item: ItemBody) -> ReportItem:
         item.attempt,
         item.outcome,
         item.output,
-        item.error,
+        cast(dict[str, Any] | None, item.error),
         item.begun_ago,
         item.ended_ago,
         item.pid,
@@ -164,7 +166,7 @@ def _item_of(item: ItemBody) -> ReportItem:
         item.memory,
         item.after,
         item.abandoned,
-        item.saved,
+        cast(Saved | None, item.saved),
     )
 
 

@@ -81,10 +81,24 @@ class Channel:
         self._at = 0  # of the buffer, up to where it was taken
         self._ready: deque[Message] = deque()
         self._sending = threading.Lock()
+        self._is_owned = True
 
     def fileno(self) -> int:
         """For an event loop to watch."""
         return self._sock.fileno()
+
+    def disown(self) -> None:
+        """Leave the channel to the process of which this one is a fork."""
+        self._sock.close()
+        self._sending = threading.Lock()
+        self._is_owned = False
+
+    def _refuse_fork(self) -> None:
+        if not self._is_owned:
+            raise RuntimeError(
+                "a process that a task forked cannot use ctx: call it in the task's own process, "
+                "and pass results there, as with multiprocessing"
+            )
 
     def send(self, message: Message) -> None:
         """Send a message; any thread may.
@@ -101,6 +115,7 @@ class Channel:
         Raises:
             ChannelClosed: the other side is gone.
         """
+        self._refuse_fork()
         data = b"".join(frames)
         with self._sending:
             try:
@@ -149,6 +164,7 @@ class Channel:
     def _read(self, flags: int) -> int:
         """Read the available bytes; return their number."""
         try:
+            self._refuse_fork()
             data = self._sock.recv(_CHUNK, flags)
         except ConnectionError as error:
             raise ChannelClosed from error

@@ -38,6 +38,7 @@ class MessageBuffer:
         self._held = False
         self._some = threading.Event()
         self._pid = 0  # of the process in which the thread runs
+        self._is_owned = True
 
     def hold(self, on: bool) -> None:
         """Say whether messages may wait a little from now on."""
@@ -51,6 +52,8 @@ class MessageBuffer:
             ChannelClosed: the other side is gone.
         """
         text = dump(message)
+        if not self._is_owned:
+            self._channel.send_frames([text])  # which says why a fork cannot
         with self._lock:
             self._texts.append(text)
             if not self._held or not self._kept.add(text):
@@ -103,7 +106,8 @@ class MessageBuffer:
                         self._some.set()
 
     def in_fork(self) -> None:
-        """Reset in a forked process: its parent sends the waiting messages."""
+        """Leave the waiting messages, and their memory, to the process of which this is a fork."""
+        self._is_owned = False
         self._lock = threading.RLock()
         self._some = threading.Event()
         self._texts, self._held = [], False

@@ -20,9 +20,9 @@ from typing import Any, TextIO
 
 from yarnloom.sdk.current_attempt import attempt_now
 from yarnloom.sdk.interrupts import SharedPage
+from yarnloom.task_texts import LINE_LIMIT, printable
 from yarnloom.worker.channel.frames import ChannelClosed, Message
 
-LONGEST_LINE = 16_384
 PATIENCE = 1.0
 """Seconds after which a process goes on though something is in its pipes: what an attempt has left
 behind may write for ever."""
@@ -32,11 +32,6 @@ _CLOSED_BY_TASK = contextlib.suppress(OSError, ValueError)
 _NOTHING = struct.pack("=i", 0)
 
 Send = Callable[[Message], None]
-
-
-def printable(text: str) -> str:
-    """Text without what UTF-8 cannot hold, such as lone surrogates from a file's name."""
-    return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode()
 
 
 class Pipes:
@@ -106,9 +101,9 @@ class AttemptStream(io.TextIOWrapper):
         if not isinstance(text, str):
             raise TypeError(f"write() argument must be str, not {type(text).__name__}")
         *lines, rest = (self._partial.pop(attempt, "") + text).split("\n")
-        while len(rest) > LONGEST_LINE:
-            lines.append(rest[:LONGEST_LINE])
-            rest = rest[LONGEST_LINE:]
+        while len(rest) > LINE_LIMIT:
+            lines.append(rest[:LINE_LIMIT])
+            rest = rest[LINE_LIMIT:]
         for line in lines:
             self._send_line(attempt, line)
         if rest:
@@ -125,13 +120,13 @@ class AttemptStream(io.TextIOWrapper):
     def _send_line(self, attempt: int, line: str) -> None:
         if self._before:
             self._before()
-        for begin in range(0, len(line) or 1, LONGEST_LINE):
+        for begin in range(0, len(line) or 1, LINE_LIMIT):
             message = {
                 "kind": "line",
                 "attempt": attempt,
                 "at": datetime.now(UTC).isoformat(),
                 "stream": self._stream,
-                "text": printable(line[begin : begin + LONGEST_LINE]),
+                "text": printable(line[begin : begin + LINE_LIMIT]),
             }
             try:
                 self._send(message)

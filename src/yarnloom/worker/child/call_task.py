@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
-import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -31,16 +30,25 @@ from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.file_values import SHELF
 from yarnloom.sdk.hooks import RESUMABLE_STOPS, Around, AroundFailed
 from yarnloom.sdk.task import Task
-from yarnloom.values import VALUE_LIMIT, decode, depth_problem, dump, encode, not_finite, pointer
+from yarnloom.task_texts import error_record, text_of, traceback_text, type_name
+from yarnloom.values import (
+    VALUE_LIMIT,
+    decode,
+    depth_problem,
+    dump,
+    encode,
+    number_problem,
+    pointer,
+)
 from yarnloom.worker.channel.frames import ChannelClosed
-from yarnloom.worker.channel.printing import printable
 
-TRACEBACK_LIMIT = 32_000
 OUT_OF_TIME = ("timeout", "quiet", "deadline")
 _OF_ALL = (BaseException, object)
 _FINITE = frozenset({str, int, bool, type(None)})
 _SHORT_TEXT = VALUE_LIMIT // 6
 """Characters that fit into a value, however they are escaped."""
+
+_SMALL_INTEGER = 10**15
 
 
 Run = Callable[[Callable[..., Any], dict[str, Any]], Any]
@@ -195,7 +203,7 @@ def prepare(task: Task, value: Any, context: BaseContext | None) -> dict[str, An
         refused = ValueRefused(
             f"the input does not fit task {task.full_name}", problems=_problems(error)
         )
-        fault = {"type": "InputRefused", "message": str(refused)}
+        fault = error_record("InputRefused", str(refused))
         return Called("refused", begun=False, error=fault)
     if name := task.context_input:
         inputs[name] = context
@@ -229,13 +237,13 @@ def returned(task: Task, found: Any, context: BaseContext | None) -> Called:
         return Called("done", output=_output(task, found))
     except ValueRefused as error:
         # The message says it all: a traceback would only show this package.
-        return Called("failed", error={"type": "ValueRefused", "message": str(error)})
+        return Called("failed", error=error_record("ValueRefused", str(error)))
 
 
 def raised(error: BaseException) -> Called:
     """What becomes of a call that raised something."""
     error = _leaving_in(error) or error
-    outcome, said, error = "failed", str(error), _of_user(error)
+    outcome, said, error = "failed", text_of(error), _of_user(error)
     if isinstance(error, CallAgain):
         return Called("called_again", after=error.after)
     if isinstance(error, Stopped):
@@ -245,14 +253,13 @@ def raised(error: BaseException) -> Called:
     trace = error.__traceback__
     while trace is not None and trace.tb_frame.f_code.co_filename.startswith(_OWN):
         trace = trace.tb_next  # the first frames are this package's, which tell the user nothing
-    text = "".join(traceback.format_exception(type(error), error, trace))
     own = isinstance(error, Stopped | UnsureEffect)  # their messages say it all
-    fault = {
-        "type": type(error).__name__,
-        "message": printable(said),
-        **({} if own else {"traceback": printable(text[-TRACEBACK_LIMIT:])}),
-        "kinds": [kind_name(one) for one in type(error).__mro__ if one not in _OF_ALL],
-    }
+    fault = error_record(
+        type_name(error),
+        said,
+        trace=None if own else traceback_text(error, trace),
+        kinds=[kind_name(kind) for kind in type(error).__mro__ if kind not in _OF_ALL],
+    )
     after = error.after if isinstance(error, TryLater) else None
     return Called(outcome, error=fault, after=after, by_stop=_was_stopped(error))
 
@@ -284,18 +291,16 @@ def _of_user(error: BaseException) -> BaseException:
 
 def _output(task: Task, value: Any) -> Any:
     """The value as JSON, if it is what the task says that it returns."""
-    if type(value) is task.output_type and (
-        type(value) is not str or (len(value) < _SHORT_TEXT and value.isascii())
-    ):
+    if type(value) is task.output_type and _is_short(value):
         return value
     what = f"what {task.name} returned"
     if problem := depth_problem(value):  # before anything goes through it in depth
         raise ValueRefused(f"{what} is nested too deeply", problems=[problem])
     try:
         valid = task.output.validate_python(value)
-        # Looked for before the dump to JSON, which turns what is not finite into null.
+        # Before the dump to JSON, which turns NaN and infinity into null.
         if type(valid) not in _FINITE and (
-            problem := not_finite(task.output.dump_python(valid, warnings="error"))
+            problem := number_problem(task.output.dump_python(valid, warnings="error"))
         ):
             raise ValueRefused(f"{what} is not JSON", problems=[problem])
         plain = task.output.dump_python(valid, mode="json", warnings="error")
@@ -303,12 +308,19 @@ def _output(task: Task, value: Any) -> Any:
         raise
     except Exception as error:
         problems = _problems(error) if isinstance(error, ValidationError) else []
-        reason = "" if problems else f": {error}"
+        reason = "" if problems else f": {text_of(error)}"
         raise ValueRefused(
             f"{what} does not fit its annotation{reason}", problems=problems
         ) from None
     encode(plain, what)
     return plain
+
+
+def _is_short(value: Any) -> bool:
+    """Whether a value of a plain type needs no further look before it is sent."""
+    if type(value) is str:
+        return len(value) < _SHORT_TEXT and value.isascii()
+    return type(value) is not int or -_SMALL_INTEGER < value < _SMALL_INTEGER
 
 
 def _problems(error: ValidationError) -> list[Problem]:

@@ -26,13 +26,15 @@ from yarnloom.sdk.current_attempt import attempt_now
 from yarnloom.sdk.hooks import AroundFailed
 from yarnloom.sdk.interrupts import Interrupts, SharedPage
 from yarnloom.sdk.loom import Loom
+from yarnloom.task_texts import LINE_LIMIT, MESSAGE_LIMIT, TYPE_LIMIT, cut_text, printable
 from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message
 from yarnloom.worker.channel.held_messages import HeldMessages
 from yarnloom.worker.channel.outbox import MessageBuffer
-from yarnloom.worker.channel.printing import Send, printable
+from yarnloom.worker.channel.printing import Send
 from yarnloom.worker.channel.tickets import Tickets
 from yarnloom.worker.child.call_task import raised
 from yarnloom.worker.child.deadline import Deadline, die_with_parent
+from yarnloom.worker.child.forks import FORKS
 from yarnloom.worker.child.many_at_once import run_shared
 from yarnloom.worker.child.one_at_a_time import Alone
 from yarnloom.worker.child.served_tasks import is_plain, load_looms, serving
@@ -100,7 +102,7 @@ def load(channel: Channel, specs: list[str]) -> LoadedLooms | None:
             for name, task in loom.served.items()
         }
     except LoomError as error:
-        channel.send({"kind": "unusable", "message": str(error)})
+        channel.send({"kind": "unusable", "message": cut_text(str(error), MESSAGE_LIMIT)})
         return None
     return LoadedLooms(looms, facts, [_folder_of(spec) for spec in specs])
 
@@ -118,17 +120,18 @@ def work(
     try:
         with serving(looms) as served:
             if places is not None:
+                FORKS.watch(channel.disown)
                 asyncio.run(run_shared(channel, looms, served, places, deadline))
             else:
                 outbox = MessageBuffer(channel, HeldMessages(page))
                 handler.send = outbox.send
-                os.register_at_fork(after_in_child=outbox.in_fork)
+                FORKS.watch(channel.disown, outbox.in_fork)
                 tickets = Tickets(ends.tickets)
                 Alone(channel, outbox, tickets, page, served, interrupts, deadline).run()
     except AroundFailed as error:
         fault = raised(error).error or {}
         with contextlib.suppress(ChannelClosed):
-            channel.send({"kind": "around_failed", "message": str(error), **fault})
+            channel.send({"kind": "around_failed", **fault})
         return 1
     return 0
 
@@ -150,7 +153,10 @@ class MessageHandler(logging.Handler):
         self.setFormatter(logging.Formatter("%(message)s"))
 
     def emit(self, record: logging.LogRecord) -> None:
-        """Send one record."""
+        """Send one record; a process that the task forked prints it."""
+        if FORKS.happened:
+            sys.stderr.write(self.format(record) + "\n")
+            return
         try:
             self.send(
                 {
@@ -158,9 +164,9 @@ class MessageHandler(logging.Handler):
                     "attempt": attempt_now(),
                     "stream": "log",
                     "at": datetime.fromtimestamp(record.created, UTC).isoformat(),
-                    "level": record.levelname.lower(),
-                    "logger": record.name,
-                    "text": printable(self.format(record)),
+                    "level": cut_text(str(record.levelname), TYPE_LIMIT).lower(),
+                    "logger": cut_text(str(record.name), TYPE_LIMIT),
+                    "text": cut_text(printable(self.format(record)), LINE_LIMIT),
                 }
             )
         except ChannelClosed:

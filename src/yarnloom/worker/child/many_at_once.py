@@ -14,6 +14,7 @@ import sys
 import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import copy_context
+from functools import partial
 from typing import Any, Protocol
 
 from yarnloom.errors import ValueRefused, YarnloomError, subclasses
@@ -21,10 +22,13 @@ from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.current_attempt import ATTEMPT
 from yarnloom.sdk.file_values import SHELF
 from yarnloom.sdk.loom import Loom
+from yarnloom.sdk.task import Task
+from yarnloom.task_texts import error_record
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
 from yarnloom.worker.channel.printing import AttemptStream, published
 from yarnloom.worker.child.call_task import Called, fetch_ahead, prepare, raised, returned
 from yarnloom.worker.child.deadline import Deadline
+from yarnloom.worker.child.forks import FORKS, leave
 from yarnloom.worker.child.served_tasks import Served, serving_coroutines
 
 
@@ -95,6 +99,19 @@ class _Line:
         self._shared.channel.send({"kind": kind, "attempt": self._attempt, **facts})
 
 
+async def _until_fork(task: Task, inputs: dict[str, Any]) -> Any:
+    """Await a task's coroutine; a process that it forks ends with it."""
+    try:
+        value = await task.function(**inputs)
+    except BaseException as error:
+        if FORKS.happened:
+            leave(error)
+        raise
+    if FORKS.happened:
+        leave(None)
+    return value
+
+
 def _on_the_loop() -> bool:
     try:
         asyncio.get_running_loop()
@@ -128,13 +145,13 @@ def send_end(outbox: Sends, attempt: int, called: Called, **facts: Any) -> None:
     try:
         outbox.send(end)
     except ValueRefused as error:
-        fault = {"type": "ValueRefused", "message": f"its end cannot be told: {error}"}
+        fault = error_record("ValueRefused", f"its end cannot be told: {error}")
         outbox.send({**end, "outcome": "failed", "output": None, "error": fault, "saved": None})
 
 
 def unreadable(message: Message) -> Message:
     """The end of an attempt whose work cannot be read."""
-    fault = {"type": "ValueRefused", "message": f"its work cannot be read: {message['message']}"}
+    fault = error_record("ValueRefused", f"its work cannot be read: {message['message']}")
     ended = {"kind": "ended", "attempt": message["attempt"], "at": None, "outcome": "refused"}
     return {**ended, "output": None, "error": fault, "after": None}
 
@@ -164,6 +181,8 @@ class _Shared:
         await self.gone.wait()
 
     def read(self) -> None:
+        if FORKS.happened:
+            leave(None)  # a fork has the event loop, too, but nothing of the worker is for it
         try:
             for message in self.channel.pending():
                 self.take(message)
@@ -239,8 +258,8 @@ class _Shared:
         try:
             if task.is_async:
                 self.coroutines.add(attempt)
-                found = served.around.call_later(context, lambda: task.function(**inputs))
-                return returned(task, await found, context)
+                coroutine = served.around.call_later(context, lambda: _until_fork(task, inputs))
+                return returned(task, await coroutine, context)
             return returned(task, await self.on_thread(served, inputs, context), context)
         except BaseException as error:
             return raised(error)
@@ -252,6 +271,7 @@ class _Shared:
         own = copy_context()
 
         def call() -> Any:
-            return own.run(served.around.call, context, lambda: served.task.function(**inputs))
+            function = partial(served.task.function, **inputs)
+            return own.run(served.around.call, context, lambda: FORKS.call(function))
 
         return await asyncio.get_running_loop().run_in_executor(self.threads, call)

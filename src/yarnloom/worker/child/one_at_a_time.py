@@ -26,6 +26,7 @@ from yarnloom.worker.channel.printing import AttemptStream, Pipes, published
 from yarnloom.worker.channel.tickets import Tickets
 from yarnloom.worker.child.call_task import NOT_CALLED, Called, call_plain, call_task
 from yarnloom.worker.child.deadline import Deadline
+from yarnloom.worker.child.forks import FORKS
 from yarnloom.worker.child.many_at_once import answer_of, send_end, unreadable
 from yarnloom.worker.child.relay import PassedOutputs, not_behind
 from yarnloom.worker.child.served_tasks import Served
@@ -214,7 +215,7 @@ class _Attempt:
 
     def run_function(self, function: Callable[..., Any], inputs: dict[str, Any]) -> Any:
         """Call the task's function, so that it can be stopped."""
-        return self.home.interrupts.call(self.id, function, inputs)
+        return FORKS.call(lambda: self.home.interrupts.call(self.id, function, inputs))
 
     def why(self, called: Called) -> str | None:
         """Return why the attempt was asked to stop: by a message, or by a signal."""
@@ -294,6 +295,6 @@ class Usage:
             started = resource.getrusage(resource.RUSAGE_CHILDREN)
             self._started = started.ru_utime + started.ru_stime
         now = own.ru_utime + own.ru_stime + self._started
-        spent, self._before = now - self._before, now
+        spent, self._before = max(0.0, now - self._before), now
         self.memory = own.ru_maxrss * (1 if sys.platform == "darwin" else 1024)
         return spent

@@ -14,6 +14,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from yarnloom.sdk.interrupts import SIGNAL
+from yarnloom.task_texts import LINE_LIMIT, cut_text, text_of, type_name
 from yarnloom.values import dump
 from yarnloom.worker.channel.frames import (
     UNREADABLE,
@@ -23,7 +24,6 @@ from yarnloom.worker.channel.frames import (
     frames_of,
 )
 from yarnloom.worker.channel.held_messages import TRIES, HeldReader
-from yarnloom.worker.channel.printing import LONGEST_LINE
 from yarnloom.worker.channel.tickets import Tickets
 from yarnloom.worker.processes.guardian_process import Guardian
 from yarnloom.worker.processes.start_process import (
@@ -275,7 +275,7 @@ class Child:
         except Exception as error:
             # Whatever it sent, it must not stop this worker: the process makes place for another.
             self._loop.remove_reader(self._channel.fileno())
-            self._on_broken(self, f"{type(error).__name__}: {error}"[:500])
+            self._on_broken(self, cut_text(f"{type_name(error)}: {text_of(error)}", 500))
             self.kill()
 
     def _take_messages(self) -> int:
@@ -360,9 +360,9 @@ class Child:
             for line in lines:
                 self._line(pipe, line)
             partial[:] = rest
-            while len(partial) > LONGEST_LINE:
-                self._line(pipe, partial[:LONGEST_LINE])
-                del partial[:LONGEST_LINE]
+            while len(partial) > LINE_LIMIT:
+                self._line(pipe, partial[:LINE_LIMIT])
+                del partial[:LINE_LIMIT]
         return taken
 
     def _line(self, pipe: int, line: Any) -> None:
