@@ -11,8 +11,10 @@ import httpx
 import pytest
 
 from yarnloom.client import AsyncClient, Target
+from yarnloom.worker import link as link_module
 from yarnloom.worker import report_queue
 from yarnloom.worker.link import Link
+from yarnloom.worker.report_queue import NOT_TOLD
 
 Message = dict[str, Any]
 
@@ -24,6 +26,7 @@ class Service:
         self.requests: list[tuple[str, Message]] = []
         self.failures: list[Callable[[str], httpx.Response | None]] = []
         self.refused: list[Message] = []
+        self.refuse: Callable[[str, Message], httpx.Response | None] = lambda kind, body: None
         self.epoch = "one"
         self.epochs: list[str] = []
         self.commits = 1
@@ -32,6 +35,8 @@ class Service:
         kind = request.url.path.rsplit("/", 1)[1]
         body = json.loads(request.content)
         if self.failures and (answer := self.failures.pop(0)(kind)):
+            return answer
+        if answer := self.refuse(kind, body):
             return answer
         self.requests.append((kind, body))
         if kind == "workers":
@@ -221,3 +226,89 @@ def test_what_other_records_gave_out_is_not_reported() -> None:
     assert (third["epoch"], third["in_hand"]) == ("two", [])
     told = [(report["epoch"], len(report["items"])) for report in service.reports]
     assert told == [("one", 0), ("two", 1)]
+
+
+def refusing(*attempts: int, status: int = 422) -> Callable[[str, Message], httpx.Response | None]:
+    """A service that takes no report of some attempts, unless it is only that they failed."""
+
+    def answer(kind: str, body: Message) -> httpx.Response | None:
+        if kind != "report":
+            return None
+        items = [one for one in body["items"] if one.get("error", {}).get("type") != NOT_TOLD]
+        told = [one["attempt"] for one in items + body["logs"]]
+        told += [*map(int, body["saved"]), *body.get("done", {}).get("attempts", ())]
+        if not set(attempts) & set(told):
+            return None
+        code = {422: "invalid-input", 413: "too-large", 500: "error"}[status]
+        problem = {"type": f"urn:yarnloom:{code}", "detail": "it does not fit"}
+        return httpx.Response(status, json=problem)
+
+    return answer
+
+
+@pytest.mark.parametrize("status", [413, 422, 500])
+def test_a_refused_end_fails_its_attempt_and_all_others_are_told(
+    status: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The report is halved until the one that is in the way is alone."""
+    monkeypatch.setattr(link_module, "BROKEN_SECONDS", 0.0)
+    service = Service()
+    service.refuse = refusing(7, 20, status=status)
+
+    async def use(link: Link) -> None:
+        for number in range(1, 31):
+            link.queue.report({"attempt": number, "outcome": "done", "output": number})
+        ack = link.queue.acknowledge_saved()
+        while not link.queue.settled:
+            await link.send_report()
+        await ack
+
+    run(service, use)
+
+    items = [item for report in service.reports for item in report["items"]]
+    columns = [report.get("done", {}) for report in service.reports]
+    done = [attempt for one in columns for attempt in one.get("attempts", ())]
+    done += [item["attempt"] for item in items if item["outcome"] == "done"]
+    failed = {item["attempt"]: item["error"] for item in items if item["outcome"] == "failed"}
+    assert sorted(done) == [number for number in range(1, 31) if number not in (7, 20)]
+    assert failed.keys() == {7, 20}
+    assert failed[7]["type"] == NOT_TOLD
+    assert "it does not fit" in failed[7]["message"]
+
+
+def test_refused_lines_and_records_are_dropped_and_the_end_is_told() -> None:
+    """What they belong to goes on."""
+    service = Service()
+    service.refuse = refusing(7)
+
+    async def use(link: Link) -> None:
+        for number in (6, 7, 8):
+            link.queue.line(number, line(f"of {number}"))
+            link.queue.saved(number, {"kept": number})
+        link.queue._tell_saved()
+        for _ in range(3):
+            await link.send_report()
+
+    run(service, use)
+
+    lines = [one["text"] for r in service.reports for log in r["logs"] for one in log["lines"]]
+    saved = [number for report in service.reports for number in report["saved"]]
+    assert sorted(lines) == ["of 6", "of 8"]
+    assert sorted(saved) == ["6", "8"]
+
+
+def test_a_service_that_cannot_store_is_waited_for() -> None:
+    """503 divides nothing, and neither does a broken line."""
+    service = Service()
+    busy = {"type": "urn:yarnloom:busy", "detail": "the disk is full"}
+    service.failures = [lambda kind: None, *[lambda kind: httpx.Response(503, json=busy)] * 3]
+
+    async def use(link: Link) -> None:
+        for number in range(1, 4):
+            link.queue.report({"attempt": number, "outcome": "done", "output": number})
+        await link.send_report()
+
+    run(service, use)
+
+    (report,) = service.reports
+    assert [item["attempt"] for item in report["items"]] == [1, 2, 3]

@@ -105,3 +105,24 @@ def test_places_are_processes_that_are_there() -> None:
         assert (pool.places, pool.io_places) == (0, 0)
 
     with_rooms(do, processes=2, started=False)
+
+
+def test_processes_killed_while_they_load_never_end_the_worker() -> None:
+    """It tries again, and says the trouble to the service until one has loaded the looms."""
+
+    def do(rooms: Rooms) -> None:
+        pool = rooms.runner.pool
+        pool.start()
+        for _ in range(6):
+            rooms.spawner.processes[-1].die(-signal.SIGKILL)
+            rooms.clock.advance(LONGEST_RESPAWN)
+        assert pool.ready.done()
+        assert pool.ready.exception() is None
+        assert "SIGKILL" in (pool.trouble or "")
+        assert (pool.places, pool.tasks) == (0, {})
+        rooms.spawner.processes[-1].load()
+        assert pool.trouble is None
+        assert pool.places == 1
+        assert rooms.said.count("new code") == 1
+
+    with_rooms(do, started=False)
