@@ -9,6 +9,7 @@ from yarnloom.engine import commands
 from yarnloom.engine.compact import segments
 from yarnloom.engine.dispatch import effects, kept_files, pool_settings
 from yarnloom.engine.operations import (
+    attempt_reports,
     cancel,
     change_run,
     due,
@@ -44,7 +45,7 @@ USE_CASES: dict[type, Callable[[Transaction, Any], Any]] = {
     commands.ChangeRun: change_run.change_run,
     commands.RerunRun: start.rerun,
     commands.StepAction: step_actions.handle_step,
-    commands.BeginEffect: effects.begin_effect,
+    commands.BeginEffect: attempt_reports.begin_effect,
     commands.EndEffect: effects.end_effect,
     commands.SettleEffect: effects.settle_effect,
     commands.Register: worker_sessions.register,
@@ -57,6 +58,7 @@ USE_CASES: dict[type, Callable[[Transaction, Any], Any]] = {
     commands.SaveFilter: saved_filters.save_filter,
     commands.DropFilter: saved_filters.drop_filter,
     commands.LeaveService: worker_sessions.leave,
+    commands.BeginAttempt: attempt_reports.begin_attempt,
     commands.LoseWorker: worker_sessions.lose_worker,
     commands.Tick: due.tick,
     commands.ListWorkers: worker_sessions.list_workers,

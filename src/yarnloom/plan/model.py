@@ -263,6 +263,7 @@ class Plan:
             and node.only_if is None
             and not (node.follow_ups or node.reads or node.rules.pool or node.rules.memory)
             and (node.rules.per, node.rules.quiet_for, node.rules.deadline) == (None, None, None)
+            and node.rules.losses is None  # its begin is recorded before it runs
         )
 
     @cached_property

@@ -141,6 +141,9 @@ class AttemptTimes(BaseModel):
     handed_at: str
     begun_at: str | None
     ended_at: str | None
+    guess: bool = Field(
+        description="It counts as lost, and nobody can tell whether it had begun at all."
+    )
 
 
 class AttemptList(BaseModel):

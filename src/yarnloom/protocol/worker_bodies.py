@@ -312,6 +312,20 @@ class ReportBody(FromWorker):
     ] = Field(default_factory=dict, description="By running attempt all that it saved so far.")
 
 
+class BeginBody(Strict):
+    """An attempt begins that is recorded before it does anything."""
+
+    attempt: Id
+
+
+class GoneBody(Strict):
+    """What a worker had begun that is gone, as its files on that machine say."""
+
+    begun_ago: Annotated[dict[AttemptKey, Ago], Field(max_length=20_000), first_mistakes(20)] = (
+        Field(description="By attempt how many seconds ago it began.")
+    )
+
+
 class EffectBody(Strict):
     """A side effect, as an attempt names it."""
 

@@ -22,6 +22,7 @@ from pathlib import Path
 from types import FrameType
 from typing import Any, TypeVar
 
+from yarnloom.begun_files import RING_BYTES, BegunRing, make_file
 from yarnloom.errors import Stopped
 
 T = TypeVar("T")
@@ -38,7 +39,10 @@ _BEGUN_AT = 128
 _READING_AT = 192
 HELD_AT = mmap.PAGESIZE
 HELD_BYTES = 1 << 17
-"""Where messages wait that a process has not sent (`worker.held`), and the size of that place."""
+"""Where messages wait that a process has not sent (`held_messages`), and the size of that place."""
+
+_RING_AT = HELD_AT + HELD_BYTES
+_SIZE = _RING_AT + RING_BYTES
 
 _PACKAGE = str(Path(__file__).parent.parent) + os.sep
 # An exception in the middle of taking a log handler's lock could leave it taken.
@@ -58,21 +62,26 @@ class SharedPage:
 
     Args:
         descriptor: of a page that another process made; a new one is made without it.
+        owner: the worker's id, where what began is to be known after the worker's end.
 
     Attributes:
         memory: all of it.
     """
 
-    def __init__(self, descriptor: int | None = None) -> None:
+    def __init__(self, descriptor: int | None = None, owner: str = "") -> None:
+        self._path: Path | None = None
         if descriptor is None:
-            if hasattr(os, "memfd_create"):
+            if owner:
+                descriptor, self._path = make_file(owner)
+            elif hasattr(os, "memfd_create"):
                 descriptor = os.memfd_create("yarnloom-stops")
             else:
                 descriptor, path = tempfile.mkstemp(prefix="yarnloom-")
                 os.unlink(path)
-            os.ftruncate(descriptor, HELD_AT + HELD_BYTES)
+            os.ftruncate(descriptor, _SIZE)
         self.descriptor = descriptor
-        self.memory = mmap.mmap(descriptor, HELD_AT + HELD_BYTES)
+        self.memory = mmap.mmap(descriptor, _SIZE)
+        self._begins = BegunRing(self.memory, _RING_AT)
 
     def name(self, attempt: int, why: str) -> None:
         """Name the attempt that is to be stopped."""
@@ -94,8 +103,13 @@ class SharedPage:
         return float(at)
 
     def begin(self, attempt: int, at: float) -> None:
-        """Say that an attempt begins now."""
+        """Say that an attempt begins now, alone in its process."""
+        self._begins.add(attempt)
         _BEGUN.pack_into(self.memory, _BEGUN_AT, attempt, at)
+
+    def begin_beside_others(self, attempt: int) -> None:
+        """Say that an attempt begins now in a process that several share."""
+        self._begins.add(attempt)
 
     def begun(self) -> tuple[int, float]:
         """Return what began last, 0 for nothing, and when; it may have ended."""
@@ -117,6 +131,8 @@ class SharedPage:
     def close(self) -> None:
         """Let go of it."""
         self.memory.close()
+        if self._path:
+            self._path.unlink(missing_ok=True)
         os.close(self.descriptor)
 
 

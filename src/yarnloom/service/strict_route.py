@@ -38,7 +38,7 @@ BODY_LIMITS = {
 
 _FROM_WORKERS = {
     f"{API}/workers/{{worker}}/{operation}"
-    for operation in ("ask", "report", "begin-effect", "end-effect")
+    for operation in ("ask", "report", "begin", "gone", "begin-effect", "end-effect")
 }
 
 _NUMBER = re.compile(r"-?[0-9]{1,25}(\.[0-9]{1,25})?([eE][+-]?[0-9]{1,3})?")

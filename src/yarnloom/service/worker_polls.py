@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Awaitable, Callable, Mapping
 from typing import Any
 
+from yarnloom.begun_files import begins_of, remove_files
 from yarnloom.engine.commands import ClosePoll, Command, LoseWorker, Poll
 from yarnloom.errors import WorkerUnknown
 from yarnloom.process_identity import has_ended
@@ -101,7 +102,8 @@ class WorkerPolls:
         for worker, process in processes.items():
             if has_ended(process):
                 why = f"its process {process['pid']} on this machine has ended"
-                self._writer.submit_soon(LoseWorker(worker, why))
+                self._writer.submit_soon(LoseWorker(worker, why, begins_of(worker)))
+                remove_files(worker)
 
     def registration(self, worker: str) -> asyncio.Future[None]:
         """Return a future that is done when a worker of this id registers."""

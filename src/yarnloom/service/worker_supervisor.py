@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from yarnloom.begun_files import begins_of, remove_files
 from yarnloom.engine.commands import (
     LoseWorker,
 )
@@ -114,7 +115,9 @@ class Supervisor:
                 self._say(f"worker {name} has ended as it was told; none takes its place")
                 return
             how = f"signal {-code}" if code < 0 else f"exit code {code}"
-            await self._core.submit(LoseWorker(worker, f"its process ended with {how}"))
+            begins = begins_of(worker)
+            await self._core.submit(LoseWorker(worker, f"its process ended with {how}", begins))
+            remove_files(worker)
             lived = asyncio.get_running_loop().time() - begun
             pause = min(LONGEST_PAUSE, max(0.5, pause * 2)) if lived < QUICK_DEATH else 0.0
             self._say(f"worker {name} ended with {how}; another one is started")

@@ -171,6 +171,12 @@ _RULES = {
             EXCEPT SELECT tag FROM run_tags WHERE run = r.number)
         UNION ALL SELECT run FROM run_tags t WHERE NOT EXISTS (SELECT 1 FROM runs r,
             json_each(r.tags) j WHERE r.number = t.run AND j.value = t.tag)""",
+    "a step began when one of its attempts did, since it was to run again": """
+        SELECT s.id FROM steps s WHERE CASE WHEN s.started_at IS NULL
+          THEN EXISTS (SELECT 1 FROM attempts WHERE step = s.id AND begun_at IS NOT NULL
+            AND number > s.retry_from_attempt)
+          ELSE NOT EXISTS (SELECT 1 FROM attempts WHERE step = s.id AND begun_at = s.started_at)
+          END""",
     "losses and tries are what the attempts say that count": """
         SELECT s.id FROM steps s WHERE
           s.losses <> (SELECT count(*) FROM attempts

@@ -158,7 +158,8 @@ _STATE_THEN = (
     " WHEN ready_at <= :at THEN 5 ELSE 3 END"
 )
 _BUCKET_THEN = (
-    "CASE WHEN ended_at <= :at AND attempts = 1"
+    # An attempt whose input was refused has not begun.
+    "CASE WHEN ended_at <= :at AND attempts = 1 AND started_at IS NOT NULL"
     " THEN cast(ln(max(1, ended_at - started_at)) * :scale AS INTEGER) ELSE :none END"
 )
 # One integer says how a step was, as SQLite groups by that twice as fast as by columns: its node,

@@ -33,6 +33,28 @@ class RelayRow(NamedTuple):
     code: str
 
 
+class LostLeg(NamedTuple):
+    """A row of `lost_legs`: an attempt that began ahead of its step's turn, and was lost.
+
+    Attributes:
+        attempt: its id.
+        part: the sequence.
+        node: the step in the plan.
+        worker: who had it.
+        code_hash: of the task, as the worker had it.
+        begun_at: in microseconds since 1970 UTC.
+        lost_at: when its worker was given up.
+    """
+
+    attempt: int
+    part: int
+    node: int
+    worker: str
+    code_hash: str
+    begun_at: int
+    lost_at: int
+
+
 _STEP = (
     "INSERT INTO steps (id, run, part, node, rank, contract, pool, share, input, priority,"
     " state, ready_at, attempts, tries, losses, output, fraction, started_at, ended_at) VALUES"
@@ -64,6 +86,21 @@ def drop(unit: Unit, attempt: int, never_begun: int = 0) -> None:
     unit.add_later("DELETE FROM relays WHERE attempt = ?", [(attempt,)])
     if never_begun:
         unit.add_later(_NEVER_BEGUN, [(never_begun,)])
+
+
+def keep_lost(unit: Unit, leg: LostLeg) -> None:
+    """Keep a lost leg until its step has a row."""
+    unit.add_later("INSERT INTO lost_legs VALUES (?, ?, ?, ?, ?, ?, ?)", [leg])
+
+
+def drop_lost(unit: Unit, attempt: int) -> None:
+    """Drop a lost leg: its step has the attempt, or will never run."""
+    unit.add_later("DELETE FROM lost_legs WHERE attempt = ?", [(attempt,)])
+
+
+def lost_legs(unit: Unit) -> list[LostLeg]:
+    """Return all lost legs."""
+    return [LostLeg(*row) for row in unit.execute("SELECT * FROM lost_legs ORDER BY attempt")]
 
 
 def all_of(unit: Unit) -> list[RelayRow]:

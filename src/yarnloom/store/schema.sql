@@ -1,7 +1,7 @@
 -- All tables of the records. Times are microseconds since 1970 UTC, names are loom/name.
 --
 -- Version history
---   18  the first version of which folders are kept; older ones are refused
+--   19  lost_legs: attempts that ran ahead of their step's turn, and were lost
 
 PRAGMA application_id = 1499558510;  -- "Yarn" in ASCII
 
@@ -597,6 +597,18 @@ CREATE TABLE relays (
   position   INTEGER NOT NULL,        -- of the first in it
   worker     TEXT NOT NULL REFERENCES workers,
   code       TEXT NOT NULL            -- JSON: of each the hash of its code, as the worker has it
+) STRICT;
+
+-- Attempts of steps that ran ahead in a relay on a worker that was lost before it reported them.
+-- Each becomes a lost attempt of its step as soon as the step has a row.
+CREATE TABLE lost_legs (
+  attempt    INTEGER PRIMARY KEY,
+  part       INTEGER NOT NULL REFERENCES parts,  -- the sequence
+  node       INTEGER NOT NULL,        -- of the step in the plan
+  worker     TEXT NOT NULL REFERENCES workers,
+  code_hash  TEXT NOT NULL,           -- of the task, as the worker had it
+  begun_at   INTEGER NOT NULL,        -- microseconds since 1970 UTC
+  lost_at    INTEGER NOT NULL
 ) STRICT;
 
 -- The items of segments, a row an item.

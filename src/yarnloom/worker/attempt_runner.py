@@ -52,6 +52,7 @@ class AttemptRunner:
         say: tells the user.
         clock: the clock; None for the event loop's.
         make_spawner: makes what starts processes; None for real ones.
+        worker: the worker's id.
     """
 
     def __init__(
@@ -64,6 +65,7 @@ class AttemptRunner:
         *,
         clock: Clock | None = None,
         make_spawner: MakeSpawner | None = None,
+        worker: str = "",
     ) -> None:
         self._say = say
         self._clock = clock or LoopClock()
@@ -76,7 +78,7 @@ class AttemptRunner:
             on_broken=self._on_broken,
         )
         if make_spawner is None:
-            self._spawner: Spawner = ProcessSpawner(options.load, options.io, events, say)
+            self._spawner: Spawner = ProcessSpawner(options.load, options.io, events, say, worker)
         else:
             self._spawner = make_spawner(events)
         self.pool = ProcessPool(

@@ -176,6 +176,10 @@ class Link:
         answer: Message = await self._insist(Call("POST", "/workflows", publication))
         return answer
 
+    async def tell_gone(self, worker: str, begun: dict[str, float]) -> None:
+        """Tell the service that another worker of this machine is gone, and what it had begun."""
+        await self._client.call(Call("POST", f"/workers/{worker}/gone", {"begun_ago": begun}))
+
     async def register(self) -> None:
         """Register; tries until it works, or this worker is not wanted."""
         async with self._registering:

@@ -19,6 +19,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from yarnloom.begun_files import begins_of, owners_gone, remove_files
 from yarnloom.client import Target
 from yarnloom.errors import Refused, StartError, YarnloomError
 from yarnloom.process_identity import cores, this_process
@@ -33,6 +34,9 @@ DEFAULT_IO = 20
 ORPHAN_PATIENCE = 600.0
 SETTLE_SECONDS = 0.5
 LOOK_SECONDS = 2.0
+
+KEPT_SECONDS = 86_400.0
+"""After which nobody asks any more what a worker had begun that is gone."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +124,12 @@ class Worker:
             # second that are of one size, the second would not be loaded.
             os.environ["PYTHONDONTWRITEBYTECODE"] = "1"
         self._runner = AttemptRunner(
-            options_of_pool, self._link.queue, self._link.ask, self._on_new_code, self._say
+            options_of_pool,
+            self._link.queue,
+            self._link.ask,
+            self._on_new_code,
+            self._say,
+            worker=options.id,
         )
 
     async def run(self) -> None:
@@ -138,11 +147,26 @@ class Worker:
         try:
             self._runner.start()
             await self._runner.pool.ready
+            await self._tell_who_is_gone()
             await self._serve()
         finally:
             await self._runner.pool.end()
             await self._link.close()
             self._runner.close()
+
+    async def _tell_who_is_gone(self) -> None:
+        """Tell the service which attempts workers began that ended here without a word."""
+        for worker in owners_gone():
+            begins = await asyncio.to_thread(begins_of, worker)
+            now = time.time_ns() // 1_000
+            ago = {str(one): max(0.0, (now - at) / 1_000_000) for one, at in (begins or {}).items()}
+            try:
+                await self._link.tell_gone(worker, ago)
+            except YarnloomError:
+                # The service finds out by itself, or it was another service's worker.
+                await asyncio.to_thread(remove_files, worker, KEPT_SECONDS)
+            else:
+                await asyncio.to_thread(remove_files, worker)
 
     async def _publish_and_register(self) -> None:
         """Make the looms' workflows current, if they are to be, and come to the service.

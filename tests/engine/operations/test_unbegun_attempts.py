@@ -11,6 +11,7 @@ from tests.floor import Floor, floor
 from yarnloom import Loom, step
 from yarnloom.engine.commands import (
     LeaveService,
+    LoseWorker,
     Poll,
     Report,
     ReportItem,
@@ -144,3 +145,25 @@ def test_a_restart_gives_it_its_time_anew(at: Floor) -> None:
     assert at.hands["w"].orders == []
     pass_time(at, 2)
     assert [one["kind"] for one in at.hands["w"].orders] == ["give_back"]
+
+
+@pytest.mark.parametrize(
+    ("begun", "outcome", "guess"),
+    [(None, "lost", True), ({}, "handed_back", False), ({"it": 2_000_000}, "lost", False)],
+)
+def test_what_a_lost_worker_had_not_begun_is_handed_back(
+    at: Floor, begun: dict[str, int] | None, outcome: str, guess: bool
+) -> None:
+    """If nobody can tell what had begun, all that it had in hand counts as lost, with a mark."""
+    at.worker()
+    run = at.start("one")
+    (attempt,) = at.hands["w"].attempts
+    at.inline.clock.advance(5)
+    now = at.inline.clock().now
+    known = None if begun is None else dict(zip([attempt], [now - 2_000_000], strict=True))
+    known = {} if begun == {} else known
+    at.do(LoseWorker("w", "it was killed", known))
+
+    (shown,) = at.inline.attempts(run)["attempts"]
+    assert (shown["outcome"], shown["guess"]) == (outcome, guess)
+    assert (shown["begun_at"] is not None) == bool(begun)

@@ -35,6 +35,7 @@ from yarnloom.engine.commands.schedules import (
 )
 from yarnloom.engine.commands.steps import ACTIONS, StepAction
 from yarnloom.engine.commands.workers import (
+    BeginAttempt,
     ClosePoll,
     DrainWorker,
     InHand,
@@ -51,6 +52,7 @@ from yarnloom.engine.commands.workflows import Publish
 
 __all__ = [
     "ACTIONS",
+    "BeginAttempt",
     "BeginEffect",
     "CancelRun",
     "ChangePool",
@@ -122,6 +124,7 @@ Command = (
     | ChangeRun
     | RerunRun
     | StepAction
+    | BeginAttempt
     | BeginEffect
     | EndEffect
     | SettleEffect

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -157,10 +158,29 @@ class LeaveService:
 
 @dataclass(frozen=True, slots=True)
 class LoseWorker:
-    """A worker is known to be gone, before its lease ends."""
+    """A worker is known to be gone, before its lease ends.
+
+    Attributes:
+        begun: when its processes began attempts, in microseconds since 1970 UTC; None where nobody
+            can tell.
+    """
 
     worker: str
     why: str
+    begun: Mapping[int, int] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class BeginAttempt:
+    """An attempt begins that must be known to have begun before it does anything.
+
+    Attributes:
+        pid: its process.
+    """
+
+    worker: str
+    attempt: int
+    pid: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

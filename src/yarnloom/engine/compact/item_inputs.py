@@ -38,7 +38,7 @@ def straight_of(transaction: Transaction, run: RunRow, each: PartRow) -> Straigh
     rules = step.rules
     if rules.per is not None or rules.memory or rules.quiet_for is not None:
         return None
-    if rules.deadline is not None:
+    if rules.deadline is not None or rules.losses is not None:
         return None
     resolver = Resolver(transaction, run, plan)
     fields: list[Field] = []

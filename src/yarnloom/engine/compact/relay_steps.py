@@ -16,7 +16,7 @@ Decision: `docs/decisions/13-relays.md`.
 from __future__ import annotations
 
 import json
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Mapping
 from functools import lru_cache
 from itertools import takewhile
 
@@ -370,6 +370,23 @@ def drop_of_worker(
             given_back(transaction, leg)
 
 
+def note_lost(transaction: Transaction, worker: Worker, begun: Mapping[int, int]) -> None:
+    """Remember the legs that a worker had begun when it was lost, unreported.
+
+    Each becomes a lost attempt of its step, which has no row before the steps in front of it have
+    run again.
+    """
+    relays = transaction.memory.relays
+    for leg in relays.of_worker(worker.id):
+        if leg.attempt in begun:
+            at = min(transaction.now, begun[leg.attempt] + transaction.time.ahead)
+            lost = relay_records.LostLeg(
+                leg.attempt, leg.part, leg.node, leg.worker, leg.code_hash, at, transaction.now
+            )
+            relays.note_lost(lost)
+            relay_records.keep_lost(transaction.unit, lost)
+
+
 def _drop(transaction: Transaction, leg: Leg) -> None:
     worker = transaction.memory.workers[leg.worker]
     given_back(transaction, leg)
@@ -384,6 +401,12 @@ def _drop_row(transaction: Transaction, leg: Leg) -> None:
 
 def rebuild(transaction: Transaction) -> None:
     """After a restart: remember which legs workers may have; their workers are known by now."""
+    for lost in relay_records.lost_legs(transaction.unit):
+        part = transaction.unit.parts.get(lost.part)
+        if part is None or part.outcome is not None:
+            relay_records.drop_lost(transaction.unit, lost.attempt)
+        else:
+            transaction.memory.relays.note_lost(lost)
     for row in relay_records.all_of(transaction.unit):
         have = relay_records.with_rows(transaction.unit, row)
         part, worker = (

@@ -39,6 +39,7 @@ def post_work(
         input=given,
         token=transaction.token_of(step),
         **({"memory": node.rules.memory} if node.rules.memory else {}),
+        **({"begin": "recorded"} if node.rules.losses is not None else {}),
         **({"saved": json.loads(step.saved)} if step.saved else {}),
         **({"secrets": secrets} if secrets else {}),
     )

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from yarnloom.engine.commands import ReportItem
+from yarnloom.engine.commands import BeginAttempt, BeginEffect, ReportItem
 from yarnloom.engine.compact import relay_steps
+from yarnloom.engine.dispatch import effects
 from yarnloom.engine.dispatch.pool_places import (
     leave_pool,
 )
@@ -29,6 +30,7 @@ from yarnloom.engine.rules.states import (
 from yarnloom.engine.state.progress import item_began
 from yarnloom.engine.state.transaction import QUIET_DUE, TIMEOUT_DUE, Transaction
 from yarnloom.engine.state.transitions import move_run, move_step
+from yarnloom.errors import Conflict
 from yarnloom.store import AttemptRow, StepRow, segment_records
 
 _FENCED: dict[str, str] = {
@@ -61,6 +63,38 @@ def save_of(transaction: Transaction, worker: str, attempt_id: int, saved: dict[
         keep_saved(transaction, transaction.unit.steps.need(attempt.step), attempt, saved)
 
 
+def begin_attempt(transaction: Transaction, command: BeginAttempt) -> dict[str, Any]:
+    """Record that an attempt begins, before it does.
+
+    Raises:
+        Conflict: the attempt is not this worker's any more.
+    """
+    attempt = transaction.unit.attempts.get(command.attempt)
+    if attempt is None or attempt.worker != command.worker or attempt.outcome is not None:
+        raise Conflict("the attempt was given up, so it does not begin any more")
+    record_begin(transaction, attempt, pid=command.pid)
+    return {}
+
+
+def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, Any]:
+    """Write down that a side effect begins, and with it that its attempt has begun.
+
+    Raises:
+        Conflict: the attempt is not this worker's any more.
+    """
+    answer = effects.begin_effect(transaction, command)
+    record_begin(transaction, transaction.unit.attempts.need(command.attempt))
+    return answer
+
+
+def record_begin(
+    transaction: Transaction, attempt: AttemptRow, *, ago: float = 0.0, pid: int | None = None
+) -> None:
+    """Record that an attempt has begun, if that is not known yet."""
+    if attempt.begun_at is None:
+        _begin(transaction, attempt, ReportItem(attempt.id, begun_ago=ago, pid=pid))
+
+
 def lose(transaction: Transaction, attempt_id: int, why: str) -> None:
     """Give an attempt up as lost: its worker is gone."""
     attempt = _taken_away(transaction, attempt_id)
@@ -75,13 +109,14 @@ def take_from(transaction: Transaction, attempt: AttemptRow, why: str) -> None:
     end_attempt(transaction, attempt, Outcome.HANDED_BACK, ReportItem(attempt.id, error=error))
 
 
-def hand_back(transaction: Transaction, attempt_id: int) -> None:
-    """A worker that leaves did not run an attempt to its end."""
+def hand_back(transaction: Transaction, attempt_id: int, why: str = "") -> None:
+    """A worker that leaves, or is gone, did not run an attempt to its end."""
+    error = {"type": NOT_BEGUN, "message": why} if why else None
     end_attempt(
         transaction,
         _taken_away(transaction, attempt_id),
         Outcome.HANDED_BACK,
-        ReportItem(attempt_id),
+        ReportItem(attempt_id, error=error),
     )
 
 
@@ -126,6 +161,7 @@ def _begin(transaction: Transaction, attempt: AttemptRow, item: ReportItem) -> N
     transaction.counts.tally.begin(max(0, attempt.begun_at - attempt.ready_at) / 1_000_000)
     if step.started_at is None:
         step.started_at = attempt.begun_at
+        transaction.unit.steps.touch(step)
     watch(transaction, attempt, step)
     if attempt.pool:
         transaction.memory.pools.need(base_of(attempt.pool)).count_begun(transaction.mono)

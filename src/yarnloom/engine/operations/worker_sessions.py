@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Container
+from collections.abc import Container, Mapping
 from typing import Any
 
 from yarnloom.engine.commands import (
@@ -34,6 +34,7 @@ from yarnloom.engine.operations.attempt_reports import (
     free,
     hand_back,
     lose,
+    record_begin,
 )
 from yarnloom.engine.operations.reports import (
     report,
@@ -250,11 +251,12 @@ def leave(transaction: Transaction, command: LeaveService) -> None:
 
 def lose_worker(transaction: Transaction, command: LoseWorker) -> None:
     """A worker is gone: its attempts are lost, which spends no try."""
-    worker = _taken_out(transaction, command.worker)
+    worker = _taken_out(transaction, command.worker, command.begun)
     if worker is None:
         return
+    why = f"worker {worker.name} is gone: {command.why}"
     for attempt in sorted(worker.in_hand):
-        lose(transaction, attempt, f"worker {worker.name} is gone: {command.why}")
+        _lose_or_hand_back(transaction, attempt, why, command.begun)
     _gone(transaction, worker)
     store.log_command(
         transaction.unit,
@@ -267,11 +269,33 @@ def lose_worker(transaction: Transaction, command: LoseWorker) -> None:
     )
 
 
-def _taken_out(transaction: Transaction, worker_id: str) -> Worker | None:
+def _lose_or_hand_back(
+    transaction: Transaction, attempt_id: int, why: str, begun: Mapping[int, int] | None
+) -> None:
+    """Give up an attempt of a worker that is gone: only one that had begun counts as lost.
+
+    Where nobody can tell what had begun, all count as lost that the worker had in hand.
+    """
+    attempt = transaction.unit.attempts.need(attempt_id)
+    if attempt.begun_at is None and begun is not None:
+        if attempt_id not in begun:
+            hand_back(transaction, attempt_id, f"{why}; it had not begun")
+            return
+        ago = max(0, transaction.now - transaction.time.ahead - begun[attempt_id]) / 1_000_000
+        record_begin(transaction, attempt, ago=ago)
+    if attempt.begun_at is None:
+        why += ". Whether it had begun is not known"
+    lose(transaction, attempt_id, why)
+
+
+def _taken_out(
+    transaction: Transaction, worker_id: str, begun: Mapping[int, int] | None = None
+) -> Worker | None:
     """Remove a worker from memory, and give rows to the attempts that it had in hand."""
     granted_items.unfold_of_worker(transaction, worker_id)
     worker = transaction.memory.workers.get(worker_id)
     if worker is not None:
+        relay_steps.note_lost(transaction, worker, begun or {})
         relay_steps.drop_of_worker(transaction, worker)
         del transaction.memory.workers[worker_id]
     return worker

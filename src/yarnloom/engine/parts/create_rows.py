@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+import json
+
 from yarnloom.engine.parts.inputs import PreparedStep
-from yarnloom.engine.rules.states import PART_TABLE, PartState, StepEvent, StepState, next_state
+from yarnloom.engine.rules.states import (
+    PART_TABLE,
+    Outcome,
+    PartState,
+    StepEvent,
+    StepState,
+    next_state,
+)
 from yarnloom.engine.state.progress import pace_begins, step_moved
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
-from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow
+from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, relay_records
 
 BEHIND_ALL = 0xFFFFFFFE
 """Position of a part's first follow-up: behind all that is in it."""
@@ -113,7 +122,7 @@ def add_step(
             _prepare_again(transaction, row, prepared)
             row.deadline_at = deadline_at
             return row
-    return transaction.unit.steps.add(
+    step = transaction.unit.steps.add(
         StepRow(
             id=id or transaction.unit.new_id("steps"),
             run=run.number,
@@ -133,6 +142,40 @@ def add_step(
             error=prepared.error,
         )
     )
+    if transaction.memory.relays.lost:
+        _add_lost_attempts(transaction, run, step)
+    return step
+
+
+def _add_lost_attempts(transaction: Transaction, run: RunRow, step: StepRow) -> None:
+    """Show in a new step the attempts that ran ahead of its turn, on a worker that was lost."""
+    for leg in transaction.memory.relays.lost.pop((step.part, step.node), ()):
+        step.attempts += 1
+        step.losses += 1
+        error = {"type": "Lost", "message": "its worker was lost before it could report the end"}
+        transaction.unit.attempts.add(
+            AttemptRow(
+                id=leg.attempt,
+                step=step.id,
+                run=run.number,
+                number=step.attempts,
+                try_=1,
+                worker=leg.worker,
+                code_hash=leg.code_hash,
+                ready_at=leg.begun_at,
+                handed_at=leg.begun_at,
+                pool="",
+                round=run.round,
+                outcome=Outcome.LOST,
+                begun_at=leg.begun_at,
+                ended_at=leg.lost_at,
+                error=json.dumps(error),
+            )
+        )
+        run.attempts += 1
+        step.started_at = leg.begun_at if step.started_at is None else step.started_at
+        relay_records.drop_lost(transaction.unit, leg.attempt)
+    transaction.unit.runs.touch(run)
 
 
 def add_first_attempt(

@@ -20,7 +20,7 @@ from yarnloom.engine.queries.views import (
     step_view,
     views_of,
 )
-from yarnloom.engine.rules.states import StepState
+from yarnloom.engine.rules.states import Outcome, StepState
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
@@ -249,6 +249,7 @@ def attempt_views(connection: Connection, plan: Plan, rows: list[View]) -> list[
             "handed_at": iso_time(row["handed_at"]),
             "begun_at": iso_time(row["begun_at"]),
             "ended_at": iso_time(row["ended_at"]),
+            "guess": row["outcome"] == Outcome.LOST and row["begun_at"] is None,
         }
         for row in rows
     ]

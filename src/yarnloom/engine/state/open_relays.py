@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from yarnloom.store import StepRow
+from yarnloom.store.relay_records import LostLeg
 
 
 class Leg(NamedTuple):
@@ -67,6 +68,7 @@ class Relays:
         never_begun: of relays the highest attempt that was given back.
         called: attempts that the engine asked back.
         barred: runs that get no relays, since somebody decides about their steps.
+        lost: by sequence and node, legs that ran on a worker which was lost, unreported.
     """
 
     attempts: dict[int, Leg] = field(default_factory=dict)
@@ -75,6 +77,11 @@ class Relays:
     never_begun: dict[int, int] = field(default_factory=dict)
     called: set[int] = field(default_factory=set)
     barred: set[int] = field(default_factory=set)
+    lost: dict[tuple[int, int], list[LostLeg]] = field(default_factory=dict)
+
+    def note_lost(self, leg: LostLeg) -> None:
+        """Remember a leg whose step is to show that it ran once already."""
+        self.lost.setdefault((leg.part, leg.node), []).append(leg)
 
     def add(self, leg: Leg) -> None:
         """Remember a leg."""

@@ -62,7 +62,7 @@ def _reason(body: ReasonBody | None) -> str:
     return body.reason if body else ""
 
 
-@router.post("/runs/actions", responses=problems(409, 422))
+@router.post("/runs/actions", responses=problems(404, 409, 422))
 async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
     """The same command for every run of a list. Without `count` only says how many they are."""
     wanted = await filter_of(core, body, body.saved)

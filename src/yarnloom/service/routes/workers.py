@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from time import time_ns
 from typing import Annotated, Any, cast
 
 from fastapi import Path, Request
@@ -10,10 +11,12 @@ from fastapi.responses import Response
 from starlette.types import Receive
 
 from yarnloom.engine.commands import (
+    BeginAttempt,
     BeginEffect,
     DrainWorker,
     EndEffect,
     LeaveService,
+    LoseWorker,
     Poll,
     Register,
     Report,
@@ -24,9 +27,11 @@ from yarnloom.protocol.bodies import (
     ReasonBody,
 )
 from yarnloom.protocol.worker_bodies import (
+    BeginBody,
     BeginEffectBody,
     DoneBody,
     EndEffectBody,
+    GoneBody,
     ItemBody,
     PollBody,
     RegisterBody,
@@ -185,6 +190,24 @@ def _ask_of(worker: str, body: PollBody) -> Poll:
     received = tuple(body.received)
     places = (body.places, body.io_places, body.ahead)
     return Poll(worker, received, *places, body.trouble, body.epoch)
+
+
+@router.post("/{worker}/begin", responses=problems(404, 409, 503))
+async def begin(core: TheCore, worker: WorkerId, body: BeginBody) -> Response:
+    """Record that an attempt begins, before it does anything; refused if it was given up."""
+    return answer(await core.submit(BeginAttempt(worker, body.attempt)))
+
+
+@router.post(
+    "/{worker}/gone", status_code=204, response_class=Response, responses=problems(404, 503)
+)
+async def gone(core: TheCore, worker: WorkerId, body: GoneBody) -> Response:
+    """Tell that a worker is gone, and what it had begun: said by the next one on its machine."""
+    now = time_ns() // 1_000
+    begun = {attempt: now - round(ago * 1_000_000) for attempt, ago in body.begun_ago.items()}
+    why = "its process has ended, as another worker on its machine says"
+    await core.submit(LoseWorker(worker, why, begun))
+    return Response(status_code=204)
 
 
 @router.post("/{worker}/begin-effect", responses=problems(404, 409, 503))

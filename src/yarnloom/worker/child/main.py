@@ -121,7 +121,7 @@ def work(
         with serving(looms) as served:
             if places is not None:
                 FORKS.watch(channel.disown)
-                asyncio.run(run_shared(channel, looms, served, places, deadline))
+                asyncio.run(run_shared(channel, page, looms, served, places, deadline))
             else:
                 outbox = MessageBuffer(channel, HeldMessages(page))
                 handler.send = outbox.send

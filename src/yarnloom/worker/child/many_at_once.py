@@ -21,12 +21,20 @@ from yarnloom.errors import ValueRefused, YarnloomError, subclasses
 from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.current_attempt import ATTEMPT
 from yarnloom.sdk.file_values import SHELF
+from yarnloom.sdk.interrupts import SharedPage
 from yarnloom.sdk.loom import Loom
 from yarnloom.sdk.task import Task
 from yarnloom.task_texts import error_record
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
 from yarnloom.worker.channel.printing import AttemptStream, published
-from yarnloom.worker.child.call_task import Called, fetch_ahead, prepare, raised, returned
+from yarnloom.worker.child.call_task import (
+    NOT_CALLED,
+    Called,
+    fetch_ahead,
+    prepare,
+    raised,
+    returned,
+)
 from yarnloom.worker.child.deadline import Deadline
 from yarnloom.worker.child.forks import FORKS, leave
 from yarnloom.worker.child.served_tasks import Served, serving_coroutines
@@ -34,6 +42,7 @@ from yarnloom.worker.child.served_tasks import Served, serving_coroutines
 
 async def run_shared(
     channel: Channel,
+    page: SharedPage,
     looms: list[Loom],
     served: dict[str, Served],
     places: int,
@@ -43,6 +52,7 @@ async def run_shared(
 
     Args:
         channel: to the worker.
+        page: shared with the worker.
         looms: whose tasks are run.
         served: the tasks by full name.
         places: how many at once.
@@ -53,7 +63,7 @@ async def run_shared(
     """
     async with serving_coroutines(looms, served) as on_loop:
         channel.send({"kind": "ready"})
-        await _Shared(channel, on_loop, places, deadline).serve()
+        await _Shared(channel, page, on_loop, places, deadline).serve()
 
 
 class _Line:
@@ -158,9 +168,15 @@ def unreadable(message: Message) -> Message:
 
 class _Shared:
     def __init__(
-        self, channel: Channel, served: dict[str, Served], places: int, deadline: Deadline
+        self,
+        channel: Channel,
+        page: SharedPage,
+        served: dict[str, Served],
+        places: int,
+        deadline: Deadline,
     ) -> None:
         self.deadline = deadline
+        self.page = page
         self.channel = channel
         self.served = served
         self.threads = ThreadPoolExecutor(places, thread_name_prefix="yarnloom-io")
@@ -230,7 +246,7 @@ class _Shared:
             called = raised(error)
         else:
             with self.deadline.held(served.task.overlap):
-                called = await self.call(served, work["input"], context, attempt, begun)
+                called = await self.call(served, work, context, line, begun)
         called = called.told(self.stops.get(attempt))
         for stream in self.streams:
             stream.finish(attempt)
@@ -246,14 +262,20 @@ class _Shared:
             )
 
     async def call(
-        self, served: Served, value: Any, context: BaseContext, attempt: int, begun: list[float]
+        self, served: Served, work: Message, context: BaseContext, line: _Line, begun: list[float]
     ) -> Called:
-        task = served.task
-        inputs = prepare(task, value, context)
+        task, attempt = served.task, work["attempt"]
+        inputs = prepare(task, work["input"], context)
         if isinstance(inputs, Called):
             return inputs
+        if work.get("begin") or task.overlap == "never":
+            try:
+                await line.ask_later({"kind": "begin"})
+            except YarnloomError:
+                return NOT_CALLED  # it was given up, and may be running elsewhere
         begun.append(time.monotonic())
         self.begun.add(attempt)
+        self.page.begin_beside_others(attempt)
         self.channel.send({"kind": "begun", "attempt": attempt})
         try:
             if task.is_async:

@@ -17,6 +17,7 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+from yarnloom.errors import YarnloomError
 from yarnloom.sdk import current_attempt
 from yarnloom.sdk.file_values import SHELF, Shelf
 from yarnloom.sdk.interrupts import Interrupts, SharedPage
@@ -155,6 +156,10 @@ class Alone:
         self._pipes.settle()
 
 
+class GivenUp(Exception):
+    """The attempt may not begin: it was given up, and its step may be running elsewhere."""
+
+
 class _Attempt:
     """One attempt, alone in this process, from its message to its report; it is its own line."""
 
@@ -205,12 +210,17 @@ class _Attempt:
             shelf = SHELF.set(Shelf(self))
             try:
                 return call_plain(task, given, self.on_begin, self.run_function), None
+            except GivenUp:
+                return NOT_CALLED, None
             finally:
                 SHELF.reset(shelf)
         context = task.context_type.for_work(self.message, self, self.served.kept)
-        called = call_task(
-            *(task, given, context, self.on_begin, self.served.around), run=self.run_function
-        )
+        try:
+            called = call_task(
+                *(task, given, context, self.on_begin, self.served.around), run=self.run_function
+            )
+        except GivenUp:
+            return NOT_CALLED, None
         return called, context.record(done=called.outcome == "done")
 
     def run_function(self, function: Callable[..., Any], inputs: dict[str, Any]) -> Any:
@@ -223,6 +233,11 @@ class _Attempt:
         return self.home.interrupts.raised_for(self.id) or asked
 
     def on_begin(self) -> None:
+        if self.message.get("begin") or self.served.task.overlap == "never":
+            try:
+                self.ask({"kind": "begin"})
+            except YarnloomError as error:
+                raise GivenUp from error
         self.begun = time.monotonic()
         self.home.page.begin(self.id, self.begun)
 

@@ -71,6 +71,7 @@ class Child:
         guardian: Guardian,
         *,
         until: float,
+        owner: str,
         places: int | None,
         template: Template | None = None,
         on_message: OnMessage,
@@ -99,11 +100,11 @@ class Child:
         self._guardian = guardian
         self._loop = asyncio.get_running_loop()
         try:
-            ends = ProcessEnds(until)
+            ends = ProcessEnds(until, owner)
             self._process: Process = self._start(specs, ends, places, template)
         except ForkFailed:
             ends.close()
-            ends = ProcessEnds(until)
+            ends = ProcessEnds(until, owner)
             self._process = self._start(specs, ends, places, None)
         guardian.watch(self.pid)
         ends.close_theirs()

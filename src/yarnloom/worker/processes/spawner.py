@@ -45,11 +45,18 @@ class ProcessSpawner:
         io: how many attempts share a process.
         events: what happens to the processes.
         say: tells the user.
+        owner: the worker's id.
     """
 
     def __init__(
-        self, load: tuple[str, ...], io: int, events: ProcessEvents, say: Callable[[str], None]
+        self,
+        load: tuple[str, ...],
+        io: int,
+        events: ProcessEvents,
+        say: Callable[[str], None],
+        owner: str = "",
     ) -> None:
+        self._owner = owner
         self._load = load
         self._io = io
         self._events = events
@@ -68,6 +75,7 @@ class ProcessSpawner:
             self._load,
             self._guardian,
             until=0.0,
+            owner="",
             places=None,
             on_message=events.on_message,
             on_ends=self._events.on_ends,
@@ -82,6 +90,7 @@ class ProcessSpawner:
             self._load,
             self._guardian,
             until=until,
+            owner=self._owner,
             places=self._io if shared else None,
             template=template,
             on_message=self._events.on_message,

@@ -52,9 +52,9 @@ class Forked:
 class ProcessEnds:
     """Both ends of a process's channel, page and pipes."""
 
-    def __init__(self, until: float) -> None:
+    def __init__(self, until: float, owner: str) -> None:
         self.ours, self.theirs = socket.socketpair()
-        self.page = SharedPage()
+        self.page = SharedPage(owner=owner)
         self.page.allow_until(until)
         self.tickets = os.pipe()
         os.set_blocking(self.tickets[0], False)
