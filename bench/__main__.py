@@ -14,6 +14,7 @@ from bench import (
     idle,
     latency,
     limits,
+    loaded,
     rows,
     starts,
     startup,
@@ -38,6 +39,17 @@ def show_throughput(kinds: Iterable[str] = ("each", "chain")) -> None:
             )
         ratio = median(one.ratio for one in rounds)
         print(f"{kind}: {ratio:.2f} times a process pool (goal {GOALS[kind]})")
+
+
+def show_loaded() -> None:
+    """An each beside processes that spin."""
+    found = loaded.measure()
+    print(f"  {found.quiet:.0f} us a step quiet, {found.loaded:.0f} beside {loaded.SPINNING}")
+    print(f"  items with rows: {', '.join(map(str, found.rows))}")
+    print(
+        f"loaded: {found.loaded / found.quiet:.2f} times the processor time a step (goal 1.5), "
+        f"{median(found.rows):.0f} of {loaded.ITEMS:,} items with rows (goal 100)"
+    )
 
 
 def show_kinds() -> None:
@@ -198,6 +210,7 @@ MEASUREMENTS = {
     "startup": show_startup,
     "throughput": show_throughput,
     "kinds": show_kinds,
+    "loaded": show_loaded,
     "latency": show_latency,
     "growth": show_growth,
     "idle": show_idle,

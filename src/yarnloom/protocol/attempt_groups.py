@@ -1,5 +1,8 @@
 """Attempts that a service gives many in one message, and a worker takes one by one.
 
+An attempt of `works` is `compact`: the service keeps nothing of it until its end, so that each
+report before that costs far more than the end.
+
 Those of a relay come behind the one that they were given with, each with `behind`, the attempt that
 it is run behind, and `passed`, by input the attempt whose output that is; `leads` says that others
 come behind one.
@@ -58,4 +61,5 @@ def _works(message: Message) -> Iterator[Message]:
             "code_hash": code_hash,
             "input": {**shared, **own} if shared else own,
             "token": f"{token}{step + behind}",
+            "compact": True,
         }

@@ -31,6 +31,13 @@ BETWEEN_SECONDS = 0.001
 LOOK_SECONDS = 0.005
 """After which the worker reports the begin of an attempt that has not ended."""
 
+COMPACT_SECONDS = 1.0
+"""After which the begin of a compact attempt is reported in any case."""
+
+COMPACT_BEGINS = 5
+"""Begins of compact attempts a second that are reported before that. On a machine with too little
+processor time most attempts take long now and then, and a report of each would make that worse."""
+
 BEHIND_SECONDS = 0.2
 """After which what waits behind long attempts is given back, so that another worker can have it."""
 
@@ -69,6 +76,8 @@ class Routing:
         self._seen: OrderedDict[int, None] = OrderedDict()  # attempts ever received
         self._spent: float | None = None
         self._look: Timer | None = None
+        self._told: set[int] = set()  # attempts that run, and whose begin was reported
+        self._compact_begins: deque[float] = deque()
         self.idle = asyncio.Event()
 
     def close(self) -> None:
@@ -198,6 +207,18 @@ class Routing:
         since = self._clock.now() - AHEAD_SECONDS
         return any(at < since for at in child.begun.values()) or child.is_stalled(BEHIND_SECONDS)
 
+    def _may_tell(self, work: Message, spent: float) -> bool:
+        """Whether the begin of an attempt is reported now; that of a compact one may wait."""
+        if not work.get("compact") or spent >= COMPACT_SECONDS:
+            return True
+        now = self._clock.now()
+        while self._compact_begins and now - self._compact_begins[0] >= 1.0:
+            self._compact_begins.popleft()
+        if len(self._compact_begins) >= COMPACT_BEGINS:
+            return False
+        self._compact_begins.append(now)
+        return True
+
     def _look_later(self) -> None:
         if self._look is None:
             self._look = self._clock.later(LOOK_SECONDS, self._look_at_begun)
@@ -206,6 +227,7 @@ class Routing:
         """Report begins; take attempts back that wait behind a long one."""
         self._look = None
         again = False
+        self._told &= set(self._pool.running)
         for child in [one for one in self._pool.children if not one.shared and one.attempts]:
             running = child.running
             if running is None:
@@ -218,9 +240,13 @@ class Routing:
                 continue
             attempt, at = running
             spent = self._clock.now() - at
-            if attempt not in child.begun and spent >= LOOK_SECONDS:
+            if spent >= LOOK_SECONDS and attempt not in self._told:
                 child.begun[attempt] = at
-                self._reports.begun(child, attempt)
+                if self._may_tell(child.attempts[attempt], spent):
+                    self._told.add(attempt)
+                    self._reports.begun(child, attempt)
+                else:
+                    again = True
             if spent < AHEAD_SECONDS:
                 again = again or attempt not in child.begun or len(child.attempts) > 1
             elif len(child.attempts) > 1:

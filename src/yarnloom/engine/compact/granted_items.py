@@ -7,13 +7,15 @@ Those that end well at their first try are kept in *segments*, many in one row (
 Whatever else happens to an item, it gets the rows that it would have had all along, and from there
 on everything goes as always (`unfold`): it began some milliseconds ago and goes on, fails, saves,
 prints a value that is kept, its worker is lost, its run is paused. For readers an item that was
-given and has no rows has not begun yet; it has them after `UNSEEN_SECONDS` at the latest.
+given and has no rows has not begun yet. Its worker reports its begin if it takes long. One of which
+nothing is heard for `UNSEEN_SECONDS` gets rows, too, so that it can be asked back.
 
 Decision: `docs/decisions/12-items-without-rows.md`.
 """
 
 from __future__ import annotations
 
+from itertools import islice, takewhile
 from typing import Any
 
 from yarnloom.engine.commands import ReportItem
@@ -43,8 +45,14 @@ from yarnloom.plan import item_key
 from yarnloom.store import PartRow, RunRow, grant_records
 from yarnloom.values import dump, size_of
 
-UNSEEN_SECONDS = 0.5
-"""After which an item has rows that a worker was given, whatever becomes of it."""
+UNTAKEN_SECONDS = 0.5
+"""After which items are offered with rows, if no worker takes any of their each."""
+
+UNSEEN_SECONDS = 5.0
+"""After which an item gets rows that a worker was given and of which nothing was heard."""
+
+UNSEEN_AT_ONCE = 50
+"""Such items a second, at most: a service that is slow must not make itself slower."""
 
 GROUP_BYTES = 256 * 1024
 """Of inputs in one message; more of them come with the next."""
@@ -126,7 +134,7 @@ def _set_offer(transaction: Transaction, straight: Straight, count: int) -> None
     if count:
         offers.setdefault(straight.lane, {})[straight.each] = straight
         straight.since = transaction.mono
-        transaction.memory.timers.set(GRANT_DUE, transaction.mono + UNSEEN_SECONDS)
+        transaction.memory.timers.set(GRANT_DUE, transaction.mono + UNTAKEN_SECONDS)
     else:
         _forget_offer(transaction, straight)
 
@@ -193,7 +201,7 @@ def give(transaction: Transaction, worker: Worker, straight: Straight, count: in
         _forget_offer(transaction, straight)
     transaction.memory.queue.lanes.remove(*straight.lane, count)
     transaction.memory.queue.lanes.started(straight.pool, straight.share, count)
-    transaction.memory.timers.set(GRANT_DUE, transaction.mono + UNSEEN_SECONDS)
+    transaction.memory.timers.set(GRANT_DUE, transaction.mono + UNTAKEN_SECONDS)
     transaction.changes.runs.add(run.number)
     transaction.changes.workers = True
 
@@ -364,16 +372,19 @@ def withdraw_of_pool(transaction: Transaction, pool: str) -> list[Straight]:
 
 
 def unseen(transaction: Transaction) -> list[Straight]:
-    """Give rows to items that were given a while ago; return eaches whose offer no worker took."""
-    due = transaction.mono - UNSEEN_SECONDS
-    known = transaction.memory.grants
-    for given in [attempt for attempt in known.attempts.values() if attempt.mono <= due]:
+    """Give rows to items of which nothing was heard; return eaches whose offer no worker took."""
+    now, known = transaction.mono, transaction.memory.grants
+    # The dict has them in the order in which they were given.
+    unheard = takewhile(lambda one: one.mono <= now - UNSEEN_SECONDS, known.attempts.values())
+    for given in list(islice(unheard, UNSEEN_AT_ONCE)):
         unfold(transaction, given)
-    left = [attempt.mono for attempt in known.attempts.values()]
-    late = [each for each in known.eaches.values() if each.offered and each.since <= due]
-    left += [each.since for each in known.eaches.values() if each.offered and each.since > due]
-    if left:
-        transaction.memory.timers.set(GRANT_DUE, min(left) + UNSEEN_SECONDS)
+    offered = [each for each in known.eaches.values() if each.offered]
+    late = [each for each in offered if each.since <= now - UNTAKEN_SECONDS and not each.given]
+    first = next(iter(known.attempts.values()), None)
+    times = [] if first is None else [max(now + 1.0, first.mono + UNSEEN_SECONDS)]
+    times += [max(now, each.since) + UNTAKEN_SECONDS for each in offered if each not in late]
+    if times:
+        transaction.memory.timers.set(GRANT_DUE, min(times))
     return late
 
 

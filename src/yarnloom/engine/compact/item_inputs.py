@@ -22,6 +22,9 @@ from yarnloom.secrets import has_sealed
 from yarnloom.store import PartRow, RunRow
 from yarnloom.values import decode
 
+SHORT_TIMEOUT = 2.0
+"""Seconds; with a shorter time-out the begin of each item must be known at once."""
+
 
 def straight_of(transaction: Transaction, run: RunRow, each: PartRow) -> Straight | None:
     """Compute the facts that all items of an each share; None if its items need rows."""
@@ -39,6 +42,8 @@ def straight_of(transaction: Transaction, run: RunRow, each: PartRow) -> Straigh
     if rules.per is not None or rules.memory or rules.quiet_for is not None:
         return None
     if rules.deadline is not None or rules.losses is not None:
+        return None
+    if rules.timeout is not None and rules.timeout < SHORT_TIMEOUT:
         return None
     resolver = Resolver(transaction, run, plan)
     fields: list[Field] = []
