@@ -119,22 +119,51 @@ def outputs_between(
     return {row["item"]: row["output"] for row in rows}
 
 
-def item_counts_at(
-    connection: sqlite3.Connection, each: int, at: int, *, last: bool
-) -> dict[str, int]:
-    """How many items of an each were under way at a time, and how many were how by then.
+_TRIED = (
+    # Of items that ran again in a later round: how the attempts of their own steps were then. The
+    # last outcome is that of the row with the greatest end, as SQLite gives it beside max().
+    "SELECT s.item_part AS item, max(CASE WHEN a.ended_at <= :at THEN a.ended_at ELSE 0 END) AS at,"
+    " a.outcome AS outcome,"
+    " max(a.begun_at <= :at AND (a.ended_at IS NULL OR a.ended_at > :at)) AS runs,"
+    " max(a.ready_at > :at) AS goes_on"
+    " FROM parts i CROSS JOIN steps s ON s.item_part = i.id CROSS JOIN attempts a ON a.step = s.id"
+    " WHERE i.parent = :each AND i.value IS NOT NULL AND i.started_at <= :at"
+    " AND (i.ended_at IS NULL OR i.ended_at > :at) AND a.round <= :round GROUP BY 1"
+)
 
-    When an item began is known of the last round only; in one before all count as running.
+
+def item_counts_at(
+    connection: sqlite3.Connection, each: int, at: int, *, round: int, last: bool
+) -> dict[str, int]:
+    """Return how many items of an each were how at a time.
+
+    Args:
+        connection: a reader's.
+        each: the id of its part.
+        at: in microseconds since 1970 UTC.
+        round: the round into which that falls.
+        last: whether it is the run's last one. An item that ran again later has the times of that
+            round, so what it was before is taken from its attempts.
     """
+    values = {"each": each, "at": at, "round": round, "last": last}
+    begun = (
+        "CASE WHEN i.begun_at <= :at THEN 'running' ELSE 'waiting' END"
+        if last
+        else "CASE WHEN t.runs OR t.goes_on OR t.item IS NULL THEN 'running'"
+        " WHEN t.outcome IN ('failed', 'refused', 'lost') THEN 'failed'"
+        " WHEN t.outcome = 'cancelled' THEN 'cancelled' WHEN t.outcome = 'done' THEN 'done'"
+        " WHEN t.at = 0 THEN 'waiting' ELSE 'running' END"
+    )
+    tried = "" if last else f"LEFT JOIN ({_TRIED}) t ON t.item = i.id "
     rows = connection.execute(
         "SELECT state, count(*) AS count FROM ("
-        "SELECT CASE WHEN ended_at <= ?2 THEN state WHEN begun_at <= ?2 OR ?3 THEN 'running'"
-        " ELSE 'waiting' END AS state"
-        " FROM parts WHERE parent = ?1 AND value IS NOT NULL AND started_at <= ?2 UNION ALL"
-        " SELECT CASE WHEN told_at <= ?2 THEN 'done' WHEN begun_at <= ?2 THEN 'running'"
-        " ELSE 'waiting' END FROM folded WHERE run = (SELECT run FROM parts WHERE id = ?1)"
-        " AND each = ?1 AND handed_at <= ?2) GROUP BY 1",
-        (each, at, not last),
+        f"SELECT CASE WHEN i.ended_at <= :at THEN i.state ELSE {begun} END AS state"
+        f" FROM parts i {tried}WHERE i.parent = :each AND i.value IS NOT NULL"
+        " AND i.started_at <= :at UNION ALL"
+        " SELECT CASE WHEN told_at <= :at THEN 'done' WHEN begun_at <= :at THEN 'running'"
+        " ELSE 'waiting' END FROM folded WHERE run = (SELECT run FROM parts WHERE id = :each)"
+        " AND each = :each AND handed_at <= :at) GROUP BY 1",
+        values,
     )
     return {row["state"]: row["count"] for row in rows}
 

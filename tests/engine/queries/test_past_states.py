@@ -145,7 +145,7 @@ class Names(BaseModel):
     names: list[str]
 
 
-def coast() -> Loom:
+def coast(at_once: int | None = None) -> Loom:
     """A loom whose harbours can fail."""
     loom = Loom("coast")
 
@@ -161,6 +161,7 @@ def coast() -> Loom:
         "harbours",
         over=param("names"),
         name=item(),
+        at_once=at_once,
         if_one_fails="finish",
         do=step("fetch", fetch, name=item()),
     )
@@ -191,6 +192,32 @@ def test_rounds_before_a_mend_look_as_they_did() -> None:
         watcher.compare()
         counts = watcher.notes[-1][2]["harbours"]
         assert counts == ("done", (3, 0, 3, 0, 0, 0))
+
+
+def test_a_window_is_never_overfull_in_a_round_before_a_mend() -> None:
+    """Items that ran again have the times of their new round: before, they are as they were."""
+    with floor() as at:
+        at.publish(coast(at_once=3))
+        at.worker(places=8)
+        number = at.start("all", {"names": list("abcdefg")})
+        watcher = Watcher(at, number)
+        while at.running:
+            watcher.note()
+            first = at.running[0]
+            (at.fail if first[-8] in "bdef" else at.end)(first)
+        watcher.note()
+        assert at.inline.run(number)["state"] == "failed"
+        at.do(MendRun(number, "t"))
+        while at.running:
+            watcher.note()
+            at.end(at.running[-1], output=1)
+        watcher.note()
+
+        watcher.compare()
+        for now, address, noted in watcher.notes:
+            if not address:
+                then = seen(at.inline.graph(number, "", now))
+                assert then["harbours"] == noted["harbours"], "exactly, not only about"
 
 
 def test_a_step_between_two_attempts_waits_as_the_first_ended() -> None:

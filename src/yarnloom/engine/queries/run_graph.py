@@ -187,7 +187,9 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
         if plan.nodes[row["node"]].kind is Kind.EACH and row["started_at"] <= at
     ]
     counts = {
-        row["id"]: item_queries.item_counts_at(connection, row["id"], at, last=past.last)
+        row["id"]: item_queries.item_counts_at(
+            connection, row["id"], at, round=past.round, last=past.last
+        )
         for row in begun
     }
     tops = {}
