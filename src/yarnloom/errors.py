@@ -29,6 +29,7 @@ YarnloomError
 │   ├── RunFailed
 │   └── RunCancelled
 ├── WaitTimeout             the run has not ended yet
+├── RunCannotEnd            a run in a test's process waits for what will never come
 ├── NotDone                 raise it inside `ctx.once()` where the effect did not happen
 ├── GiveUp                  raise it inside a task to fail without more attempts
 │   └── UnsureEffect        raised by `ctx.once()` where nobody knows whether it happened
@@ -251,6 +252,12 @@ class WaitTimeout(YarnloomError):
     """The run has not ended within the time that was given; it goes on."""
 
     code = "wait-timeout"
+
+
+class RunCannotEnd(YarnloomError):
+    """A run in a test's process waits for what will never come; the message says for what."""
+
+    code = "run-cannot-end"
 
 
 class Leave(BaseException):

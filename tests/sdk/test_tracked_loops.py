@@ -239,3 +239,57 @@ def test_whether_the_value_of_an_effect_is_used_is_told_from_the_code() -> None:
 
     assert (kept, asyncio.run(all_of_it())) == (1, 2)
     assert line.used == [False, True, True, False, False, True, True, True]
+
+
+class Ledger(Stopping):
+    """A line that keeps effects as the service does, with where they were used."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.asked: list[dict[str, Any]] = []
+
+    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+        self.asked.append(question)
+        return {"now": "go", "token": "t"} if question["kind"] == "begin_effect" else {}
+
+
+def test_an_effect_knows_at_which_item_of_which_loop_it_is() -> None:
+    """So that one name for two letters is refused, also with a retry between them."""
+    line = Ledger()
+    ctx = StepContext(line=line)
+    ctx.once("first", lambda: None)
+    for name in ctx.track(["a", "b"], name="letters"):
+        ctx.once(f"mail {name}", lambda: None)
+        ctx.once(f"run {name}", lambda: None, scope="run")
+
+    asked = [one for one in line.asked if one["kind"] == "begin_effect"]
+    positions = {one["what"]: one["position"] for one in asked}
+    assert positions == {
+        "first": "",
+        "mail a": "letters#0",
+        "mail b": "letters#1",
+        "run a": "",
+        "run b": "",
+    }
+
+
+@pytest.mark.parametrize(
+    ("carry", "warned"), [({}, True), ({"carry": None}, False), ({"carry": {"sum": 0}}, False)]
+)
+def test_a_loop_that_resumes_without_a_word_on_its_carry_says_so(
+    carry: dict[str, Any], warned: bool, caplog: pytest.LogCaptureFixture
+) -> None:
+    """In the log and in its record, from which `why` takes it: a local sum would be too small."""
+    saved: dict[str, Any] = {}
+    for looks in (3, None):
+        line = Stopping(looks)
+        ctx = StepContext(saved=saved, line=line)
+        try:
+            for _ in ctx.track([1, 2, 3, 4, 5], **carry):
+                pass
+        except Stopped:
+            assert not caplog.records, "not in the first attempt"
+        saved = ctx.record(done=False)
+
+    assert ("resumes at item" in caplog.text) == warned
+    assert saved["places"][""].get("bare", False) == warned

@@ -35,6 +35,8 @@ from yarnloom.engine.state.settings import (
     EngineSettings,
 )
 from yarnloom.engine.state.transaction import (
+    FILES_DUE,
+    SCHEDULE_DUE,
     DeferredAnswer,
     Folder,
     RunTime,
@@ -49,6 +51,9 @@ from yarnloom.store import Database, Printer, StoreFailed, Unit, schedule_record
 from yarnloom.store import run_records as store
 
 STORE_PAUSE = 1.0
+
+OF_THE_SERVICE = (worker_sessions.LEASE_DUE, SCHEDULE_DUE, FILES_DUE)
+"""Timers that say nothing of the runs that are under way."""
 
 CHANGES_SESSIONS = (commands.Register, commands.LeaveService, commands.LoseWorker)
 
@@ -94,6 +99,11 @@ class Engine:
         found = ((one.id, one.facts.get("process")) for one in list(self._memory.workers.values()))
         return {worker: process for worker, process in found if isinstance(process, dict)}
 
+    @property
+    def closed_pools(self) -> frozenset[str]:
+        """Pools in which nothing begins until somebody opens them."""
+        return self._memory.pools.closed
+
     def knows_worker(self, worker: str) -> bool:
         """Whether a worker is registered; also where that is not known at this moment."""
         known = self._memory.workers.get(worker)
@@ -103,6 +113,20 @@ class Engine:
     def ahead(self) -> int:
         """By how many microseconds the time of runs is ahead of the clock, which was set back."""
         return self._time.ahead
+
+    def next_due_of_runs(self) -> float | None:
+        """When something next falls due in a run, on the steady clock; None if nothing will."""
+        return self._memory.timers.next_but(OF_THE_SERVICE)
+
+    def stops_in(self, attempt: int, moment: Moment) -> float | None:
+        """In how many seconds an attempt that has begun is told to stop; None for never."""
+        times = []
+        if due := self._memory.attempts.timeouts.get(attempt):
+            times.append(due[0] - moment.mono)
+        run = self._unit.runs.need(self._unit.attempts.need(attempt).run)
+        if run.deadline_at is not None:
+            times.append((run.deadline_at - moment.now) / 1_000_000)
+        return min(times, default=None)
 
     def in_hand(self, command: commands.InHand) -> dict[int, Printer | None] | None:
         """Answer a question from memory; None where that takes a transaction."""

@@ -98,6 +98,9 @@ class PlaceRecord(TypedDict):
     at: Annotated[int, Field(strict=True, ge=0, le=2**53, description="Items it has finished.")]
     last: NotRequired[Annotated[str, Field(max_length=500, description="Tells the last item.")]]
     carry: NotRequired[Annotated[str, Field(description="JSON text that the loop carries.")]]
+    bare: NotRequired[
+        Annotated[Truth, Field(description="It resumed without a word on what it carries.")]
+    ]
 
 
 class CountsRecord(TypedDict, total=False):
@@ -342,6 +345,9 @@ class BeginEffectBody(EffectBody):
     )
     again: Truth = Field(False, description="Begin it also where it is unsure.")
     is_used: Truth = Field(True, description="Whether the task looks at what it gives.")
+    position: Annotated[str, Field(max_length=300)] = Field(
+        "", description="Of the tracked loop it is in: `NAME#INDEX`; empty outside of loops."
+    )
 
 
 class EndEffectBody(EffectBody):

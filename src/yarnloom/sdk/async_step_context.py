@@ -11,7 +11,7 @@ from yarnloom.errors import NotDone
 from yarnloom.sdk.base_context import BaseContext, IfUnsure, end_question, takes_token, yes_or_no
 from yarnloom.sdk.file_values import File, Rows
 from yarnloom.sdk.result_use import is_value_used
-from yarnloom.sdk.tracked_loop import AsyncTrack, Loop
+from yarnloom.sdk.tracked_loop import NOT_GIVEN, AsyncTrack, Loop
 
 T = TypeVar("T")
 
@@ -81,7 +81,7 @@ class AsyncStepContext(BaseContext):
         self,
         iterable: Iterable[T],
         *,
-        carry: dict[str, Any] | None = None,
+        carry: dict[str, Any] | None = NOT_GIVEN,
         total: int | None = None,
         every: int | None = None,
         note: str = "",

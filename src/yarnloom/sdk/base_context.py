@@ -15,7 +15,7 @@ from yarnloom.errors import CallAgain, Leave, TryLater, UnsureEffect
 from yarnloom.sdk.attempt_line import AttemptLine, OwnLine
 from yarnloom.sdk.file_values import Rows, Shelf
 from yarnloom.sdk.saved_state import Ledge, Loops, stopped
-from yarnloom.sdk.tracked_loop import Loop, Track
+from yarnloom.sdk.tracked_loop import NOT_GIVEN, Loop, Track
 from yarnloom.task_texts import progress_figure
 from yarnloom.units import Duration, seconds
 from yarnloom.values import encode
@@ -213,7 +213,7 @@ class BaseContext:
         self,
         iterable: Iterable[T],
         *,
-        carry: dict[str, Any] | None = None,
+        carry: dict[str, Any] | None = NOT_GIVEN,
         total: int | None = None,
         every: int | None = None,
         note: str = "",
@@ -238,7 +238,8 @@ class BaseContext:
                 same order.
             carry: JSON, at most 64 kB, that is saved in one record with the loop's place: what it
                 starts with. It is copied when the loop asks for the next item, so that an item that
-                is repeated leaves no trace in it.
+                is repeated leaves no trace in it. Without it, a loop that resumes in a new attempt
+                says so in the attempt's log and in `why`; None says that nothing is to be carried.
             total: how many there are, where that cannot be told from the iterable.
             every: save after so many items, and wait until that is durable.
             note: what the loop does, in a few words.
@@ -306,7 +307,8 @@ class BaseContext:
                 "effect a name of its own, as in once(f'mail {name}', ...)"
             )
         call, again = next(self._calls), if_unsure == "again"
-        question = {"kind": "begin_effect", "what": what, "scope": scope}
+        position = self._loops.position if scope == "step" else ""
+        question = {"kind": "begin_effect", "what": what, "scope": scope, "position": position}
         return {**question, "call": call, "again": again, "is_used": is_used}
 
     def _again(self, begin: dict[str, Any]) -> dict[str, Any]:

@@ -62,6 +62,14 @@ def examine_loom(loom: LoomParts) -> tuple[list[Plan], list[Problem]]:
     problems = list(loom.problems)
     for task in loom.tasks.values():
         problems += task.problems()
+        if task.rules.pool and task.rules.pool not in loom.pools:
+            hint = (
+                nearest(task.rules.pool, loom.pools)
+                if loom.pools
+                else "; declare it: loom.pool(...)"
+            )
+            text = f"there is no pool {task.rules.pool!r}{hint}"
+            problems.append(Problem(f"{task.name}.pool", text))
     problems += _renamed_twice(loom)
     plans = []
     for name, declared in loom.workflows.items():

@@ -114,12 +114,26 @@ def _note(text: object) -> str:
 
 
 class Loops:
-    """The loops of one attempt that are tracked; at most one at a time."""
+    """The loops of one attempt that are tracked; at most one at a time.
+
+    Attributes:
+        at: the index of the item at hand.
+    """
 
     def __init__(self, ledge: Ledge) -> None:
         self.ledge = ledge
         self._used: set[str] = set()
         self._open: str | None = None
+        self.at = 0
+
+    @property
+    def position(self) -> str:
+        """Which item of which loop is at hand, as `NAME#INDEX`; empty outside of loops."""
+        return "" if self._open is None else f"{self._open}#{self.at}"
+
+    def note_bare(self, name: str) -> None:
+        """Note that a loop resumed in a new attempt without a word on what it carries."""
+        self.ledge.places[name]["bare"] = True
 
     @property
     def active(self) -> bool:
@@ -187,6 +201,8 @@ class Loops:
     ) -> None:
         """Note that the loop asks for the next: an item is finished, its carry is kept."""
         place: dict[str, Any] = {"at": at}
+        if self.ledge.places.get(name, {}).get("bare"):
+            place["bare"] = True
         if not by_position:
             place["last"] = _mark(item)
         if carry is not None:

@@ -14,6 +14,9 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 
+NOT_GIVEN: Any = object()
+"""Of `carry`: nobody has said whether anything is to be carried."""
+
 
 @dataclass(frozen=True, slots=True)
 class Loop(Generic[T]):
@@ -33,6 +36,8 @@ class _Tracked(Generic[T]):
     def __init__(self, ctx: BaseContext, loop: Loop[T], carry: dict[str, Any] | None) -> None:
         if loop.every is not None and loop.every < 1:
             raise ValueError(f"every is {loop.every}; expected at least 1")
+        self._says_carry = carry is not NOT_GIVEN
+        carry = carry if self._says_carry else None
         if carry is not None and not isinstance(carry, dict):
             raise TypeError(f"carry is {carry!r:.60}; expected a dict, as carry={{'total': 0}}")
         self._ctx = ctx
@@ -60,12 +65,22 @@ class _Tracked(Generic[T]):
         """The items, each with False; and with True what is to be saved before going on."""
         ctx, loop, loops = self._ctx, self._loop, self._ctx._loops
         items, at, total = loops.begin(loop.iterable, loop.total, loop.note, loop.name)
+        if at and not self._says_carry:
+            loops.note_bare(loop.name)
+            ctx.log.warning(
+                "the loop%s resumes at item %d, and local variables are new in each attempt: what "
+                "it adds up belongs into its carry, as in track(items, carry={'total': 0}); "
+                "carry=None says that there is nothing to carry",
+                f" {loop.name!r}" if loop.name else "",
+                at,
+            )
         by_position = isinstance(loop.iterable, Sequence)
         ctx._line.saved(ctx._ledge.moved())
         since_saved = 0
         try:
             for item in items:
                 ctx.check()
+                loops.at = at
                 yield item, False
                 ctx._raise_again()  # a bare except: in the loop may have swallowed it
                 at += 1

@@ -165,6 +165,9 @@ class LimitedProtocol(HttpToolsProtocol):
         if not self._refused:
             self._refuse(BadRequest(f"{msg} Expected HTTP/1.1."))
 
+    def _unsupported_upgrade_warning(self) -> None:
+        """Say nothing of a client that asks for another protocol: it is answered by HTTP."""
+
     def shutdown(self) -> None:
         """End with the service."""
         self._stop_timer()

@@ -109,6 +109,11 @@ class Writer:
         """By worker which process it says that it is, as far as workers say it."""
         return self._engine.processes()
 
+    @property
+    def closed_pools(self) -> frozenset[str]:
+        """Pools in which nothing begins until somebody opens them."""
+        return self._engine.closed_pools
+
     def knows_worker(self, worker: str) -> bool:
         """Whether a worker is registered, as far as is known without a transaction."""
         return self._engine.knows_worker(worker)

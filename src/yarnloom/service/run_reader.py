@@ -118,6 +118,7 @@ class RunReader:
             plans.__getitem__,
             lambda row: paces[row["number"]],
             plain,
+            self._writer.closed_pools,
         )
         return run_views(rows, under_way, look)
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import logging
 import os
 import signal
 import socket
@@ -25,6 +26,7 @@ from yarnloom.service.connection_limits import (
     raise_file_limit,
 )
 from yarnloom.service.listen_address import listen, url_of
+from yarnloom.service.log_limit import OncePerSecond
 from yarnloom.service.process_memory import stay_small
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.service.worker_process import EarlyWorker, Helpers
@@ -118,11 +120,13 @@ class Service:
             app,
             log_config=None,
             access_log=False,
+            ws="none",
             lifespan="on",
             timeout_graceful_shutdown=1,
             timeout_keep_alive=75,
             http=protocol_for(Room(min(MOST_CONNECTIONS, raise_file_limit() - OWN_FILES))),
         )
+        logging.getLogger("uvicorn.error").addFilter(OncePerSecond())
         server = _Server(config)
         self._handle_signals()
         serving = asyncio.create_task(server.serve(sockets=[sock]))

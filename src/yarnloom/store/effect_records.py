@@ -29,6 +29,7 @@ class EffectEntry:
     by: str | None
     is_used: int = 1
     used_at: int | None = None
+    position: str = ""
 
 
 def find_entry(unit: Unit, run: int, scope: str, what: str) -> EffectEntry | None:
@@ -44,11 +45,11 @@ def keep_entry(unit: Unit, entry: EffectEntry) -> None:
     """Keep an entry as it is now."""
     unit.flush()  # the attempt that it names must be there
     unit.change(
-        "INSERT OR REPLACE INTO ledger VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        "INSERT OR REPLACE INTO ledger VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
         (
             *(entry.run, entry.scope, entry.what, entry.state, entry.attempt, entry.call),
             *(entry.token, entry.value, entry.begun_at, entry.done_at, entry.by),
-            *(entry.is_used, entry.used_at),
+            *(entry.is_used, entry.used_at, entry.position),
         ),
     )
 
@@ -65,6 +66,23 @@ def hand_of(unit: Unit, run: int, address: str) -> dict[str, Any]:
     )
     facts: dict[str, Any] = json.loads(found[0][0]) if found else {}
     return facts
+
+
+def edited_steps(unit: Unit, run: int) -> dict[int, bytes]:
+    """Return the done steps of a run whose inputs were edited since, by id with their ranks."""
+    rows = unit.execute(
+        "SELECT s.id, s.rank FROM step_actions a JOIN steps s ON s.id = a.facts ->> 'edited_step'"
+        " WHERE a.run = ? AND s.state = 'done'",
+        (run,),
+    )
+    return dict(rows)
+
+
+def forget_edited_steps(unit: Unit, run: int) -> None:
+    """Forget which done steps were edited: a mend runs them again."""
+    unit.change(
+        "UPDATE step_actions SET facts = json_remove(facts, '$.edited_step') WHERE run = ?", (run,)
+    )
 
 
 def keep_hand(unit: Unit, run: int, address: str, facts: dict[str, Any]) -> None:

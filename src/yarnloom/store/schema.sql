@@ -1,7 +1,8 @@
 -- All tables of the records. Times are microseconds since 1970 UTC, names are loom/name.
 --
 -- Version history
---   19  lost_legs: attempts that ran ahead of their step's turn, and were lost
+--   19  lost_legs: attempts that ran ahead of their step's turn, and were lost; position in the
+--       ledger
 
 PRAGMA application_id = 1499558510;  -- "Yarn" in ASCII
 
@@ -201,6 +202,7 @@ CREATE TABLE ledger (
   -- `state` can also be `not_done`: someone said so, and no attempt has begun it since.
   is_used INTEGER NOT NULL DEFAULT 1,  -- 1: the task looks at what it gave
   used_at INTEGER,                    -- when an attempt used what someone said
+  position  TEXT NOT NULL DEFAULT '', -- of the tracked loop: its name and the item's index; '' is none
   PRIMARY KEY (run, scope, what)
 ) STRICT, WITHOUT ROWID;
 

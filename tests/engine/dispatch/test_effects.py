@@ -52,6 +52,17 @@ def again(at: Floor) -> None:
     at.advance(0.001)
 
 
+def test_one_name_at_two_places_of_a_loop_is_refused(at: Floor) -> None:
+    """Also in a later attempt, to which the first place is done already; at the same it is known."""
+    begin(at, position="letters#0")
+    end(at, value=1)
+    again(at)
+    assert begin(at, position="letters#0")["now"] == "done"
+    with pytest.raises(Conflict, match="at item 0 of the loop 'letters'.* item 1"):
+        begin(at, position="letters#1")
+    assert begin(at, what="mail two", position="letters#1")["now"] == "go"
+
+
 def test_what_is_done_is_not_done_again(at: Floor) -> None:
     """The next attempt gets what it gave, and the token stays the same."""
     first = begin(at)

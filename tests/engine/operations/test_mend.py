@@ -393,10 +393,13 @@ def test_only_some_failures_are_mended() -> None:
         at.fail(f"{number}/sacks[2]/weigh")
         at.do(MendRun(number, "t", only=FailuresOf("sacks/weigh", "OSError")))
         assert at.running == [f"{number}/sacks[{sack}]/weigh" for sack in (2, 3)]
+        assert at.inline.run(number)["error"] is None, "it runs"
         for sack in (2, 3):
             at.end(f"{number}/sacks[{sack}]/weigh", output=sack)
             at.end(f"{number}/sacks[{sack}]/label", output="l")
         assert at.inline.run(number)["state"] == "failed"
+        error = at.inline.run(number)["error"]
+        assert (error["step"], error["type"]) == (f"{number}/sacks[4]/weigh", "ValueError")
         assert not audit(at.inline.database.writer)
         at.do(MendRun(number, "t", only=FailuresOf("sacks/weigh")))
         assert at.running == [f"{number}/sacks[{sack}]/weigh" for sack in (4, 5)]

@@ -216,6 +216,32 @@ def test_an_edit_survives_a_mend(at: Floor) -> None:
     assert (message["input"], "saved" in message) == ({"value": 5}, False)
 
 
+def test_an_edit_of_a_done_step_lets_the_next_mend_run_it_again(at: Floor) -> None:
+    """With all that read its output; without an edit there is nothing to mend."""
+    weave(
+        at,
+        lambda work: sequence(
+            step("a", work, value=1), step("b", work, value=output("a")), step("c", work)
+        ),
+    )
+    for label in "abc":
+        at.end(f"1/{label}", output=label)
+    with pytest.raises(Conflict, match="nothing to mend"):
+        at.do(MendRun(1, "t"))
+    hand(at, "a", "edit", inputs={"value": 7})
+    at.do(MendRun(1, "t"))
+
+    (message,) = at.hands["w"].attempts.values()
+    assert (message["address"], message["input"]) == ("1/a", {"value": 7})
+    at.end("1/a", output="A")
+    (message,) = at.hands["w"].attempts.values()
+    assert (message["address"], message["input"]) == ("1/b", {"value": "A"})
+    at.end("1/b")
+    assert run_state(at) == "done"
+    with pytest.raises(Conflict, match="nothing to mend"):
+        at.do(MendRun(1, "t"))
+
+
 def test_an_edit_of_a_ready_step_moves_it_to_another_pool(at: Floor) -> None:
     """And it begins there, or waits there."""
     at.do(MakePool("shut", {"limit": 0}, "t"))

@@ -284,7 +284,7 @@ def test_a_run_that_waits_for_others_or_stops_or_has_ended(at: Floor) -> None:
     assert why["waits"][0]["reasons"][-1]["text"] == "told to stop: cancel"
     at.end(f"{first}/it", "cancelled", error={})
     assert [one["text"] for one in at.inline.why(first)["reasons"]] == [
-        "the run has ended: it is cancelled"
+        "the run has ended: it is cancelled: cancelled by t: too slow"
     ]
 
 

@@ -19,6 +19,7 @@ class BeginEffect:
         scope: `step` or `run`.
         again: whether it is to be done again where it is unsure.
         is_used: whether the task looks at what it gives.
+        position: at which item of which tracked loop; empty outside of loops.
     """
 
     worker: str
@@ -28,6 +29,7 @@ class BeginEffect:
     scope: str = "step"
     again: bool = False
     is_used: bool = True
+    position: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -191,6 +191,10 @@ class Endings:
             outcome, part.fault = StepState.FAILED, self.run.error
             part.error = self.run.error
         part.outcome = outcome
+        if outcome is StepState.FAILED and part.error is None:
+            # A mend of some failures has run again what failed first; others are still there.
+            error = self.resolver.first_failure(part)
+            part.error = None if error is None else error_text(error)
         if outcome is not StepState.SKIPPED:
             part.skip_reason = None
         self.transaction.unit.parts.touch(part)

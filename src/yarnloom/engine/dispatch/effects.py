@@ -41,6 +41,12 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, An
     token = (
         found.token if found else _token(transaction.folder.id, attempt.run, scope, command.what)
     )
+    if found is not None and command.scope == "step" and found.position != command.position:
+        raise Conflict(
+            f"{command.what!r} was used {_place(found.position)}, and is used again "
+            f"{_place(command.position)}: it would not be done again, in silence. Give each effect "
+            "a name of its own, as in once(f'mail {name}', ...)"
+        )
     if found is not None and found.state != NOT_DONE:
         now = _standing(transaction, found, command)
         if now == DONE:
@@ -67,10 +73,19 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, An
             None,
             None,
             int(command.is_used),
+            position=command.position,
         ),
     )
     transaction.changes.runs.add(attempt.run)
     return {"now": "go", "token": token}
+
+
+def _place(position: str) -> str:
+    """Where in a step an effect is, in words."""
+    loop, _, item = position.rpartition("#")
+    if not position:
+        return "outside of every loop"
+    return f"at item {item} of the loop" + (f" {loop!r}" if loop else "")
 
 
 def end_effect(transaction: Transaction, command: EndEffect) -> dict[str, Any]:

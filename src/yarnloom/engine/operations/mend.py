@@ -26,7 +26,7 @@ from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.errors import Conflict, NotFound, nearest
 from yarnloom.plan import Plan
-from yarnloom.store import RunRow, paused_runs
+from yarnloom.store import RunRow, effect_records, paused_runs
 from yarnloom.store import run_records as store
 
 _OTHER: dict[Misfit | None, str] = {
@@ -56,9 +56,12 @@ def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
     assert root is not None
     _refuse_misfits(transaction, paused_runs.contracts_not_done(transaction.unit, run.number))
     only = None if command.only is None else _some(transaction, run, plan, command.only)
-    if not Renewal(transaction, run, only).part(root, set()):
+    edited = Some({} if only else effect_records.edited_steps(transaction.unit, run.number))
+    if not Renewal(transaction, run, only, edited).part(root, set()):
         why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
         raise Conflict(why, state=str(run.state))
+    if only is None:
+        effect_records.forget_edited_steps(transaction.unit, run.number)
     move_run(transaction, run, RunEvent.MEND)
     run.renewed, run.admission = 1, Admission.ENTERED
     run.round += 1

@@ -297,6 +297,8 @@ class _Hand:
         use_named(self.transaction, self.run.number, json.dumps(inputs))
         self._keep(inputs=inputs, pool=command.pool, priority=command.priority)
         step = self.step
+        if step is not None and step.state == StepState.DONE and inputs != known.get("inputs", {}):
+            self._keep(edited_step=step.id)  # the next mend runs it again
         if step is None or step.state in STEP_ENDED or step.state == StepState.WAITING:
             return
         free = self.transaction.memory.queue.has(step)

@@ -234,7 +234,14 @@ class Resolver:
         )
         return dump_text({"first": one, "count": 1, "failures": [one]})
 
+    def first_failure(self, holder: PartRow) -> dict[str, Any] | None:
+        """Return the first failure in a part that is still there, as the errors of parts say it."""
+        return next(iter(self._errors_under(holder)), None)
+
     def _failed_under(self, holder: PartRow) -> list[dict[str, Any]]:
+        return [_told(error) for error in self._errors_under(holder)]
+
+    def _errors_under(self, holder: PartRow) -> list[dict[str, Any]]:
         unit, number = self.transaction.unit, self.run.number
         found: list[tuple[bytes, dict[str, Any]]] = []
         for rank, index, part, attempts, error in item_records.failed_steps_under(
@@ -244,13 +251,14 @@ class Resolver:
             if self.plan.belongs(node, holder.node):
                 address = self.transaction.address(self.run, node, unit.parts.need(part))
                 facts = {"step": address, "task": node.task, "attempts": attempts}
-                found.append((rank, _told({**facts, **json.loads(error or "{}")})))
+                found.append((rank, {**facts, **json.loads(error or "{}")}))
         for rank, index, part, fault in item_records.faulty_parts_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             if self.plan.belongs(self.plan.nodes[index], holder.node):
                 address = self.transaction.part_address(self.run, unit.parts.need(part))
-                found.append((rank, _told({"step": address, **json.loads(fault)})))
+                facts = {"step": address, "task": None, "attempts": 0}
+                found.append((rank, {**facts, **json.loads(fault)}))
         found.sort(key=lambda one: one[0])
         return [one for _, one in found[:FAILURES_TOLD]]
 

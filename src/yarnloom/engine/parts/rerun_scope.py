@@ -3,8 +3,8 @@
 A row that is to run again keeps its id, its attempts and its end time, and is `waiting`: nobody
 counts it, until what comes before it has ended and it begins like any other.
 
-What failed, was cancelled, not reached or stopped is renewed, and what is done if it reads
-something that is renewed, directly or through others. All else is kept.
+What failed, was cancelled, not reached or stopped is renewed, and what is done if its inputs were
+edited or if it reads something that is renewed, directly or through others. All else is kept.
 
 Decision: `docs/decisions/05-pause-and-mend.md`.
 """
@@ -61,9 +61,17 @@ class Renewal:
         run: the run.
         only: steps that are renewed alone, with what was not reached because of them; None renews
             everything that did not end well.
+        edited: done steps that run again since their inputs were edited.
     """
 
-    def __init__(self, transaction: Transaction, run: RunRow, only: Some | None = None) -> None:
+    def __init__(
+        self,
+        transaction: Transaction,
+        run: RunRow,
+        only: Some | None = None,
+        edited: Some | None = None,
+    ) -> None:
+        self.edited = edited or Some({})
         self.transaction = transaction
         self.run = run
         self.plan: Plan = transaction.plan(run)
@@ -163,7 +171,7 @@ class Renewal:
     def _is_renewed(self, step: StepRow, node: Node, tainted: set[int]) -> bool:
         if step.ended_at is None or step.state == StepState.WAITING:
             return False
-        if self.only is not None and step in self.only:
+        if step in self.edited or (self.only is not None and step in self.only):
             return True
         if step.state == StepState.SKIPPED and step.skip_reason in CUT_SHORT:
             return True
@@ -208,7 +216,9 @@ class Renewal:
     def _items(self, row: PartRow, node: Node, tainted: set[int]) -> bool:
         """Renew items of an each: those that did not end well, or all if they read what is."""
         do = self.plan.nodes[node.children[0]]
-        look_at_done = bool(self.reads_of(do) & tainted) or self._allows_failures(do)
+        look_at_done = (
+            bool(self.reads_of(do) & tainted) or self._allows_failures(do) or self.edited.is_in(row)
+        )
         states = _ENDED if look_at_done else _ENDED[1:]
         marks = ", ".join("?" * len(states))
         renewed = False

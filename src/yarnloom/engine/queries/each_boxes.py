@@ -173,7 +173,9 @@ def _inside_then(connection: Connection, plan: Plan, past: PastMoment, each: Row
         node = plan.nodes[row["node"]]
         if node.kind is not Kind.EACH:
             continue
-        items = item_queries.item_counts_at(connection, row["id"], past.at, last=past.last)
+        items = item_queries.item_counts_at(
+            connection, row["id"], past.at, round=past.round, last=past.last
+        )
         if (part := part_then(past, row, items)) is not None:
             _add(counts[node.index], {name: part[name] for name in _OF_EACH})
             if part["rest_state"] is not None:

@@ -34,6 +34,7 @@ from yarnloom.store import run_records as store
 from yarnloom.units import (
     iso_time,
 )
+from yarnloom.values import decode
 
 TAKEN_BACK_OFTEN = 3
 
@@ -86,7 +87,7 @@ class _Explainer:
         """What holds for all of a run."""
         run = self.run
         if run.state in RUN_ENDED:
-            yield reason("ended", {"state": str(run.state)})
+            yield self.of_end()
             return
         if run.stop is not None:
             message = json.loads(run.error or "{}").get("message")
@@ -100,6 +101,13 @@ class _Explainer:
             numbers = [number for number, admission in others if admission]
             words = {"workflow": run.workflow, "runs": numbers}
             yield reason("busy", words, at_once=self.plan.at_once, runs=numbers[:SHOWN])
+
+    def of_end(self) -> Reason:
+        """How the run ended, and what failed first if anything did."""
+        run = self.run
+        error = json.loads(run.error or "{}")
+        words = {"state": str(run.state), "message": error.get("message")}
+        return reason("ended", words, address=error.get("step"))
 
     def of_start(self) -> Reason:
         """A start time that is ahead."""
@@ -203,6 +211,7 @@ class _Explainer:
             reasons = [
                 *self.of_worker(worker),
                 *self.of_silence(step, attempt),
+                *self.of_bare_loop(step),
                 reason("running", {"seconds": spent}, worker=name),
             ]
             if attempt.id in self.waiters:
@@ -243,6 +252,13 @@ class _Explainer:
         said = step_progress({"saved": step.saved, "state": step.state}) or {}
         words = {"seconds": self.transaction.mono - heard, "done": said.get("done")}
         yield reason("quiet", words, quiet_for=limit)
+
+    def of_bare_loop(self, step: StepRow) -> Iterator[Reason]:
+        """That a loop resumed, and nobody has said whether it adds anything up."""
+        places = {} if step.saved is None else decode(step.saved).get("places", {})
+        for name, place in places.items():
+            if place.get("bare"):
+                yield reason("resumed", loop=name, at=place["at"])
 
     def of_taken_back(self, step: StepRow) -> Iterator[Reason]:
         """That workers got a step and did not begin it, again and again."""

@@ -29,6 +29,11 @@ def run_view_of(
     if run.state in UNDER_WAY:
         transaction.unit.flush()  # what is under way is asked of the store
     row = {"total": None, "done": None, **counters, **facts, **of_root}
-    look = Look(transaction.now, transaction.plan_by_id, lambda _: paces_of(transaction, run))
+    look = Look(
+        transaction.now,
+        transaction.plan_by_id,
+        lambda _: paces_of(transaction, run),
+        closed_pools=transaction.memory.pools.closed,
+    )
     (view,) = run_views([row], under_way_of(transaction.unit.execute, [row]), look)
     return view

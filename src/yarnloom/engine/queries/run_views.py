@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from dataclasses import dataclass
 
 from yarnloom.engine.queries.views import (
@@ -13,7 +13,7 @@ from yarnloom.engine.queries.views import (
     step_progress,
     views_of,
 )
-from yarnloom.engine.rules.states import RunState
+from yarnloom.engine.rules.states import RunState, StepState
 from yarnloom.engine.state.time_shares import UNKNOWN, Paces
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.secrets import mask
@@ -40,12 +40,14 @@ class Look:
         plan_of: gives the plan with an id.
         paces_of: gives what is known of the pace of a run's plan, by the row of the run.
         plain: whether nothing may be told of what parts are called.
+        closed_pools: pools in which nothing begins until somebody opens them.
     """
 
     now: int
     plan_of: PlanOf
     paces_of: PacesOf = lambda _: UNKNOWN
     plain: bool = False
+    closed_pools: Container[str] = frozenset()
 
 
 def under_way_of(execute: running_parts.Execute, rows: Sequence[Row]) -> Mapping[int, Open]:
@@ -217,6 +219,8 @@ def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
     fraction, then = row["fraction"] or 0.0, row["fraction_then"] or 0.0
     if row["started_at"] is None or fraction >= 1:
         return None
+    if _waits_for_closed_pool(look, look.plan_of(row["plan"]), under_way):
+        return None  # nobody knows when it is opened
     begun = row["started_at"] + (row["paused_micros"] or 0)
     parts = _Left(look, look.plan_of(row["plan"]), look.paces_of(row), under_way)
     left = parts.of_run()
@@ -227,6 +231,23 @@ def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
         left = max(left, parts.at_least())
     # It takes longer than it did before, or than it seemed to: nobody knows how long.
     return None if left is None or left <= 0 else _short(left)
+
+
+def _waits_for_closed_pool(look: Look, plan: Plan, under_way: Open) -> bool:
+    """Whether something under way needs a pool in which nothing begins."""
+
+    def needs(node: Node) -> bool:
+        if node.kind is Kind.STEP:
+            return bool(node.rules.pool) and node.rules.pool in look.closed_pools
+        return any(needs(plan.nodes[child]) for child in node.children)
+
+    nodes = [plan.nodes[index] for index in under_way]
+    steps = [
+        node
+        for node in nodes
+        if node.kind is Kind.STEP and under_way[node.index]["state"] != StepState.RUNNING
+    ]
+    return any(map(needs, [*steps, *(node for node in nodes if node.kind is Kind.EACH)]))
 
 
 @dataclass(frozen=True, slots=True)

@@ -235,6 +235,12 @@ class Pools:
         """The limiters of a pool by key, as far as anything is to be remembered of them."""
         return self._limiters.get(name, {})
 
+    @property
+    def closed(self) -> frozenset[str]:
+        """Pools in which nothing begins until somebody opens them."""
+        pools = list(self.settings.items())
+        return frozenset(name for name, one in pools if one.paused is not None or one.limit == 0)
+
     def forget(self, name: str) -> None:
         """A pool was removed."""
         del self.settings[name]

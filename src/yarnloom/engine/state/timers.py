@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import heapq
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 
 class Timers:
@@ -27,6 +27,17 @@ class Timers:
         if at < self._set.get(kind, float("inf")):
             self._set[kind] = at
             self.add(at, kind, "")
+
+    def next_but(self, kinds: Collection[str]) -> float | None:
+        """Return when the next timer is due that is of none of some kinds."""
+        return min(
+            (
+                at
+                for at, kind, key in self._heap
+                if kind not in kinds and (key or self._set.get(kind) == at)
+            ),
+            default=None,
+        )
 
     def take(self, until: float) -> Iterator[tuple[str, str]]:
         """Take what is due, in order: kind and key. Of a kind, only the newest timer counts."""

@@ -43,6 +43,22 @@ def _scheduled(it: View) -> str:
     return text
 
 
+def _ended(it: View) -> str:
+    text = f"the run has ended: it is {it['state']}"
+    if not it["message"]:
+        return text
+    first = str(it["message"]).partition("\n")[0][:300]
+    return f"{text}, since {it['address']} failed: {first}" if it["address"] else f"{text}: {first}"
+
+
+def _resumed(it: View) -> str:
+    loop = f" {it['loop']!r}" if it["loop"] else ""
+    return (
+        f"its loop{loop} resumed in a new attempt, where local variables are new; carry={{...}} "
+        "keeps what it adds up, and carry=None says that there is nothing"
+    )
+
+
 def _busy(it: View) -> str:
     return (
         f"waits until {run_words(it['runs'])} of {it['workflow']} {has_words(it['runs'])} ended: "
@@ -161,7 +177,7 @@ def _priority(it: View) -> str:
 
 
 SENTENCES: dict[str, Callable[[View], str]] = {
-    "ended": lambda it: f"the run has ended: it is {it['state']}",
+    "ended": _ended,
     "stopping": lambda it: str(it["message"] or f"told to stop: {it['why']}"),
     "scheduled": _scheduled,
     "busy": _busy,
@@ -180,6 +196,7 @@ SENTENCES: dict[str, Callable[[View], str]] = {
     "worker_silent": _worker_silent,
     "handed_out": _handed_out,
     "quiet": _quiet,
+    "resumed": _resumed,
     "taken_back": lambda it: (
         f"was taken back {it['times']} times, since it did not begin; the last time: {it['last']}"
     ),

@@ -214,7 +214,7 @@ async def gone(core: TheCore, worker: WorkerId, body: GoneBody) -> Response:
 async def begin_effect(core: TheCore, worker: WorkerId, body: BeginEffectBody) -> Response:
     """An attempt is about to do something outside that must not happen twice."""
     named = (worker, body.attempt, body.what, body.call, body.scope)
-    command = BeginEffect(*named, body.again, body.is_used)
+    command = BeginEffect(*named, body.again, body.is_used, body.position)
     return answer(await core.submit(command))
 
 

@@ -1,25 +1,18 @@
-"""Helpers for tests: a clock that the test moves, and runs inside the test's own process.
-
-    from yarnloom.testing import run_workflow
-
-    def test_the_table_is_written(tmp_path):
-        run = run_workflow(loom, "harbour-tides", harbour="brackwater", folder=str(tmp_path))
-
-        assert run.state == "done"
-
-The engine and the store are the real ones; only the worker's processes are left out: tasks are
-called in the test's process, one after another, with real checks of inputs and outputs.
-"""
+"""Runs in the process of a test: the real engine and store, with this process as the worker."""
 
 from __future__ import annotations
 
 import contextlib
 import tempfile
-from collections.abc import Callable, Iterator
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from pydantic import BaseModel
+
+from yarnloom.client.file_transfer import plain
 from yarnloom.engine import Engine, EngineSettings, Moment, Results
 from yarnloom.engine.commands import (
     BeginEffect,
@@ -46,12 +39,14 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.queries import rows_needed, run_graph
 from yarnloom.engine.queries.run_views import Look, run_views, under_way_of
 from yarnloom.engine.queries.views import step_view
+from yarnloom.engine.rules.states import RUN_ENDED
 from yarnloom.engine.state.time_shares import UNKNOWN, paces
-from yarnloom.errors import InvalidInput, Problem
+from yarnloom.errors import InvalidInput, Problem, RunCannotEnd
 from yarnloom.media_types import media_type_of
 from yarnloom.plan import read_plan
 from yarnloom.sdk.attempt_line import OwnLine
 from yarnloom.sdk.loom import Loom
+from yarnloom.sdk.task import Task
 from yarnloom.service.render.reasons import why_view
 from yarnloom.side_process.list_jobs import check_rows, do_chore
 from yarnloom.store import (
@@ -63,6 +58,7 @@ from yarnloom.store import (
     time_weights,
     workflow_queries,
 )
+from yarnloom.testing.alarm import Alarm
 from yarnloom.worker.child.call_task import Called, call_task
 
 WORKER = "inline"
@@ -263,10 +259,52 @@ class InlineService:
 
         Where nothing but back-offs and rests is left, the clock moves to the end of the next.
         """
-        hashes = {name: task.code_hash for name, task in loom.served.items()}
-        self.do(Register(WORKER, WORKER, {}, 1, hashes))
+        self._register(loom)
         with loom.around.process() as kept:
             self._work(loom, kept)
+
+    def finish(self, loom: Loom, number: int, has: Iterable[str] = ()) -> None:
+        """Run everything until a run has ended.
+
+        Where nothing can begin, the clock moves to when something in a run next falls due.
+
+        Args:
+            loom: of its tasks.
+            number: the run.
+            has: what steps can ask for with `only_on`.
+
+        Raises:
+            RunCannotEnd: nothing will ever begin again; the message is what `why` says.
+        """
+        self._register(loom, has)
+        with loom.around.process() as kept:
+            while self.run(number)["state"] not in RUN_ENDED:
+                self._work_until_idle(loom, kept, self.batch(Poll(WORKER)).messages.get(WORKER, []))
+                if self.chores:
+                    self._work_until_idle(loom, kept, self.do_chores().messages.get(WORKER, []))
+                    continue
+                if self.run(number)["state"] in RUN_ENDED:
+                    return
+                due = self.engine.next_due_of_runs()
+                if due is None:
+                    raise RunCannotEnd(self._why_not(number))
+                self.clock.advance(max(0.0, due - self.clock().mono) + 0.001)
+                self.batch(Report(WORKER), Tick())
+
+    def _why_not(self, number: int) -> str:
+        why = self.why(number)
+        waits = [(wait["address"], wait["reasons"]) for wait in why["waits"]] or [
+            (str(number), why["reasons"])
+        ]
+        lines = [
+            f"  {address}: {'; '.join(reason['text'] for reason in reasons)}"
+            for address, reasons in waits[:20]
+        ]
+        return "\n".join([f"run {number} of {why['workflow']} cannot end", *lines])
+
+    def _register(self, loom: Loom, has: Iterable[str] = ()) -> None:
+        hashes = {name: task.code_hash for name, task in loom.served.items()}
+        self.do(Register(WORKER, WORKER, {}, 1, hashes, has=tuple(has)))
 
     def _work(self, loom: Loom, kept: Any) -> None:
         while True:
@@ -285,31 +323,55 @@ class InlineService:
         tasks = loom.served
         while messages:
             work = messages.pop(0)
-            task = tasks[work["task"]]
-            line = InlineLine(self, work["attempt"])
-            context = task.context_type.for_work(work, line, kept)
-            called: Called = call_task(task, work["input"], context, around=loom.around).told(None)
-            self.clock.advance(0.001)
-            item = ReportItem(
-                work["attempt"],
-                called.outcome,
-                called.output,
-                called.error,
-                begun_ago=0.001 if called.begun else None,
-                after=called.after,
-                saved=context.record(done=called.outcome == "done") or None,
-            )
-            reported: Reported = self.do(Report(WORKER, (item,), (work["serial"],)))
-            messages += reported.messages
+            if work["kind"] != "work":
+                continue  # about an attempt that has ended
+            messages += self._call(work, tasks[work["task"]], loom, kept)
+
+    def _call(
+        self, work: dict[str, Any], task: Task, loom: Loom, kept: Any
+    ) -> list[dict[str, Any]]:
+        """Run an attempt, report it, and return the messages that came back."""
+        attempt, alarm = work["attempt"], Alarm()
+        line = InlineLine(self, attempt, alarm)
+        context = task.context_type.for_work(work, line, kept)
+        began = time.monotonic()
+
+        def begin() -> None:
+            item = ReportItem(attempt, begun_ago=0.0)
+            self.do(Report(WORKER, (item,), (work["serial"],)))
+            alarm.set(self.engine.stops_in(attempt, self.clock()))
+
+        with alarm:
+            called: Called = call_task(task, work["input"], context, begin, loom.around, alarm.run)
+        # What it took is time for the engine, too: for its time-out, and its run's deadline.
+        self.clock.advance(max(0.001, time.monotonic() - began))
+        stops: Reported = self.batch(Tick(), Report(WORKER)).answers[1]
+        whys = [message["why"] for message in stops.messages if message.get("attempt") == attempt]
+        called = called.told(whys[0] if whys else None)
+        item = ReportItem(
+            attempt,
+            called.outcome,
+            called.output,
+            called.error,
+            after=called.after,
+            saved=context.record(done=called.outcome == "done") or None,
+        )
+        reported: Reported = self.do(Report(WORKER, (item,)))
+        return [*stops.messages, *reported.messages]
 
 
 class InlineLine(OwnLine):
-    """How a context reaches an engine in the same process; nobody tells it to stop."""
+    """How a context reaches an engine in the same process."""
 
-    def __init__(self, service: InlineService, attempt: int) -> None:
+    def __init__(self, service: InlineService, attempt: int, alarm: Alarm) -> None:
         super().__init__()
         self._service = service
         self._attempt = attempt
+        self._alarm = alarm
+
+    def stop_asked(self) -> str | None:
+        """Why the attempt is told to stop: its time is over."""
+        return "timeout" if self._alarm.has_gone_off else None
 
     def ask(self, question: dict[str, Any]) -> dict[str, Any]:
         """Ask the engine."""
@@ -374,28 +436,40 @@ def inline_service(folder: Path | None = None, **settings: Any) -> Iterator[Inli
 
 
 def run_workflow(
-    loom: Loom, workflow: str, params: dict[str, Any] | None = None, /, **named: Any
+    loom: Loom,
+    workflow: str,
+    params: Mapping[str, Any] | BaseModel | None = None,
+    has: Iterable[str] = (),
+    /,
+    **named: Any,
 ) -> InlineRun:
     """Run a workflow to its end, in this process.
+
+    Time-outs, deadlines, rates and `only_on` act as in a service. Where nothing can begin, the
+    clock moves to when something next falls due, so that back-offs take no time.
 
     Args:
         loom: the loom; it is checked first.
         workflow: the workflow's name.
-        params: params as a mapping; `named` ones are added. A path becomes a file.
+        params: params as a mapping or a model; `named` ones are added. A path becomes a file.
+        has: what steps can ask for with `only_on`.
 
     Raises:
         PlanError: the loom has mistakes.
         InvalidInput: the params do not fit.
+        RunCannotEnd: it waits for what will never come; the message is what `why` says.
     """
     folder = tempfile.TemporaryDirectory(prefix="yarnloom-test-")
-    with inline_service(Path(folder.name)) as service:
+    # The only worker is this process: it lives as long as the run does.
+    with inline_service(Path(folder.name), lease=1e9) as service:
         service.publish(loom)
+        fields = dict(params) if isinstance(params, Mapping | BaseModel) else {}
         given = {
-            name: service.keep(value, value.name) if isinstance(value, Path) else value
-            for name, value in {**(params or {}), **named}.items()
+            name: service.keep(value, value.name) if isinstance(value, Path) else plain(value)
+            for name, value in {**fields, **named}.items()
         }
         number = service.start(f"{loom.name}/{workflow}", given)
-        service.work(loom)
+        service.finish(loom, number, has)
         data = service.run(number)
         steps, graph = service.steps(number), service.graph(number)
         return InlineRun(data["state"], data["output"], data["error"], data, steps, graph, folder)
