@@ -1,3 +1,5 @@
+import { fileURLToPath } from "node:url";
+
 import react from "@vitejs/plugin-react";
 import { defineConfig } from "vite";
 
@@ -5,7 +7,10 @@ import { defineConfig } from "vite";
 const service = process.env.YARNLOOM_URL ?? "http://127.0.0.1:8471";
 
 export default defineConfig({
-  plugins: [react()],
+  plugins: [react({ jsxImportSource: "visible-text" })],
+  resolve: {
+    alias: { "visible-text": fileURLToPath(new URL("./src/visible-text", import.meta.url)) },
+  },
   build: {
     outDir: "../src/yarnloom/_console",
     emptyOutDir: true,

@@ -12,9 +12,9 @@ Duration = float | int | str | timedelta
 Size = int | str
 """Bytes as a number, or text such as `"500 MB"`."""
 
-_SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3_600.0, "d": 86_400.0}
+_SECONDS = {"ms": 0.001, "s": 1.0, "min": 60.0, "m": 60.0, "h": 3_600.0, "d": 86_400.0}
 _BYTES = {"kb": 2**10, "mb": 2**20, "gb": 2**30}
-_PIECE = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)\s*")
+_PIECE = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|min|s|m|h|d)\s*")
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(kb|mb|gb)\Z", re.IGNORECASE)
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 LONGEST = 366 * 86_400.0
@@ -70,17 +70,32 @@ def size(value: Size) -> int:
 
 
 def duration_text(value: float) -> str:
-    """A duration in words: "1 h 30 m", "250 ms"."""
+    """A duration in words, exactly: "1 h 30 min", "250 ms"."""
     if value < 1:
         return f"{value * 1000:g} ms"
     if value < 60:
         return f"{value:g} s"
     found = []
-    for unit in ("d", "h", "m", "s"):
+    for unit in ("d", "h", "min", "s"):
         count, value = divmod(value, _SECONDS[unit])
         if count:
             found.append(f"{count:g} {unit}")
     return " ".join(found)
+
+
+def took_text(seconds: float) -> str:
+    """How long something took, in the one or two units that matter: "36 ms", "5 min 42 s"."""
+    if seconds < 0.001:
+        return "<1 ms"
+    if seconds < 1:
+        return f"{round(seconds * 1000)} ms"
+    if seconds < 60:
+        return f"{seconds:.1f} s" if seconds < 10 else f"{round(seconds)} s"
+    minutes = int(seconds // 60)
+    if minutes < 60:
+        return f"{minutes} min {int(seconds % 60)} s"
+    hours = minutes // 60
+    return f"{hours} h {minutes % 60} min" if hours < 48 else f"{hours // 24} days"
 
 
 def size_text(value: int) -> str:

@@ -45,6 +45,9 @@ def test_hostile_names_and_values_do_nothing(page: Page, tmp_path: Path) -> None
             expect(page.get_by_role("navigation", name="Pages")).to_be_visible()
             page.wait_for_timeout(300)
             assert "owned" not in page.title(), path
+        page.goto(f"{program.url}/runs/{run.number}?view=log")
+        expect(page.get_by_text("\\u202egnp.exe").first).to_be_visible()
+        assert "\u202e" not in page.inner_text("body"), "it would turn what comes behind it around"
         page.goto(f"{program.url}/runs/{run.number}")
         page.get_by_text("2 of 2", exact=False).first.wait_for()
         foreign = [url for url in requests if not url.startswith((program.url, "data:", "blob:"))]

@@ -63,6 +63,18 @@ export function Legend() {
             </dt>
             <dd>what the time so far went into</dd>
           </div>
+          <div>
+            <dt>
+              <span className={classes.sample} data-bottleneck /> bottleneck
+            </dt>
+            <dd>where most wait, and for what</dd>
+          </div>
+          <div>
+            <dt>
+              <span className={classes.sample} data-many /> box of many
+            </dt>
+            <dd>has the dye of the worst in it, a band of all, and the median of what they took</dd>
+          </div>
           {KEYS.map(([key, words]) => (
             <div key={key}>
               <dt>

@@ -42,7 +42,7 @@ export function StepNode({ data: { step, chosen, longest, hold } }: NodeProps<St
         </span>
         {step.took && (
           <span className={classes.median} title={tookWords(step.took)}>
-            {spell(step.took.median)}
+            median {spell(step.took.median)}
           </span>
         )}
       </div>
@@ -106,14 +106,17 @@ function Flow({ counts, hold }: { counts: Counts; hold: Hold | null }) {
         <span className={classes.done}>
           {number(counts.done)} of {number(counts.total)}
         </span>
-        {hold && counts.failed > 0 && <Some state="failed" count={counts.failed} />}
+        {hold &&
+          said
+            .filter((state) => state === "failed" || state === "running")
+            .map((state) => <Some key={state} state={state} counts={counts} />)}
       </div>
       {hold ? (
         <Held hold={{ ...hold, waiting: counts.ready || hold.waiting }} />
       ) : (
         <div className={classes.through}>
           {said.slice(0, 2).map((state) => (
-            <Some key={state} state={state} count={counts[state]} />
+            <Some key={state} state={state} counts={counts} />
           ))}
         </div>
       )}
@@ -121,10 +124,13 @@ function Flow({ counts, hold }: { counts: Counts; hold: Hold | null }) {
   );
 }
 
-function Some({ state, count }: { state: StepState; count: number }) {
+/** How many are in a state; of failures also of how many that came to an end. */
+function Some({ state, counts }: { state: StepState; counts: Counts }) {
+  const of = state === "failed" ? ` of ${number(counts.done + counts.failed)}` : "";
   return (
     <span className={classes.some} data-dye={state}>
-      {number(count)} {state.replace("_", " ")}
+      {number(counts[state])}
+      {of} {state.replace("_", " ")}
     </span>
   );
 }

@@ -2,8 +2,6 @@ import "@xyflow/react/dist/style.css";
 
 import { Button, useComputedColorScheme } from "@mantine/core";
 import {
-  Background,
-  Controls,
   MiniMap,
   Panel,
   ReactFlow,
@@ -28,8 +26,8 @@ import { walk, type Way } from "./arrowKeys";
 import classes from "./Weave.module.css";
 
 const nodeTypes = { step: StepNode, frame: FrameNode, picture: PictureNode };
-/** Room at the sides in pixels: above and at the right stand the legend and the controls. */
-const ROOM = { top: 44, right: 56, bottom: 16, left: 20 };
+/** Room at the sides in pixels: above are the legend and the zoom. */
+const ROOM = { top: 44, right: 20, bottom: 16, left: 20 };
 const FIT = {
   maxZoom: 1.25,
   padding: {
@@ -40,7 +38,7 @@ const FIT = {
   },
 } as const;
 /** The smallest zoom at which a graph is shown whole: that of a run is to be read. */
-const SMALLEST = { run: 0.55, plan: 0.35 };
+const SMALLEST = { run: 0.55, plan: 0.5 };
 /** How near one that would be smaller is shown at least. */
 const NEAR = 0.75;
 /** Below this zoom steps are mere blocks of dye; more than so many are one picture then. */
@@ -81,6 +79,8 @@ interface Props {
   onEach: (address: string) => void;
   /** Called with an item's address when its parts are to be shown. */
   onItem: (address: string) => void;
+  /** Called with the height in pixels that the graph needs at its width. */
+  onHeight?: (pixels: number) => void;
 }
 
 /** The graph of a run: threads through its steps, in the dyes of their states. */
@@ -92,13 +92,17 @@ export function Weave(props: Props) {
   );
 }
 
-function Flow({ graph, chosen, hold, onStep, onEach, onItem }: Props) {
+function Flow({ graph, chosen, hold, onStep, onEach, onItem, onHeight }: Props) {
   const scheme = useComputedColorScheme("light");
   const frame = useRef<HTMLDivElement>(null);
   const [drawing] = useState(() => new Drawing());
   const [current, setCurrent] = useState<string | null>(null);
   const [opened, setOpened] = useState<ReadonlySet<string>>(new Set());
-  const layout = useMemo(() => layOut(foldAlike(graph, opened)), [graph, opened]);
+  const room = useStore((store) => (isPlan(graph) ? store.width : 0));
+  const layout = useMemo(
+    () => layOut(foldAlike(graph, opened), room ? rowWidthFor(room) : undefined),
+    [graph, opened, room],
+  );
   const path = useMemo(() => tellingPath(layout), [layout]);
   const far = useStore((store) => store.transform[2] < FAR);
   const level = useStore((store) => levelOf(store.transform[2]));
@@ -209,8 +213,7 @@ function Flow({ graph, chosen, hold, onStep, onEach, onItem }: Props) {
         }}
         onlyRenderVisibleElements
       >
-        <FitToFrame layout={layout} chosen={chosen} opened={opened} />
-        <Background gap={22} size={1} color="var(--edge)" />
+        <FitToFrame layout={layout} chosen={chosen} opened={opened} onHeight={onHeight} />
         {!whole && (
           <MiniMap
             pannable
@@ -220,8 +223,18 @@ function Flow({ graph, chosen, hold, onStep, onEach, onItem }: Props) {
             style={{ width: 128, height: 92 }}
           />
         )}
-        <Controls showInteractive={false} position="bottom-right" />
-        <Panel position="top-right">
+        <Panel position="top-right" className={classes.tools}>
+          <Button.Group aria-label="zoom">
+            <Tool label="farther" onClick={() => void zoomOut()}>
+              −
+            </Tool>
+            <Tool label="all of it" onClick={() => void fitView(FIT)}>
+              Fit
+            </Tool>
+            <Tool label="nearer" onClick={() => void zoomIn()}>
+              +
+            </Tool>
+          </Button.Group>
           <Legend />
         </Panel>
         {opened.size > 0 && (
@@ -240,6 +253,30 @@ function Flow({ graph, chosen, hold, onStep, onEach, onItem }: Props) {
       </ReactFlow>
     </div>
   );
+}
+
+interface ToolProps {
+  label: string;
+  onClick: () => void;
+  children: string;
+}
+
+function Tool({ label, onClick, children }: ToolProps) {
+  return (
+    <Button variant="default" size="compact-xs" title={label} aria-label={label} onClick={onClick}>
+      {children}
+    </Button>
+  );
+}
+
+/** Whether a graph is of a plan, whose parts have no states. */
+function isPlan(graph: Part): boolean {
+  return graph.state === undefined;
+}
+
+/** How wide a row of a plan may be, so that names can be read in a frame of some width. */
+function rowWidthFor(width: number): number {
+  return Math.max(640, (width - ROOM.left - ROOM.right) / SMALLEST.plan);
 }
 
 /** The dye of a node on the map; frames are only ground. */
@@ -266,13 +303,14 @@ interface FitProps {
   chosen: string | null;
   /** Which branches that are alike are shown one by one. */
   opened: ReadonlySet<string>;
+  onHeight?: (pixels: number) => void;
 }
 
 /**
  * Fits the graph anew when its frame becomes wider or narrower, as when a step is opened, or a pile. One that
  * would be too small to read is not shown whole, but what is open, or where something moves.
  */
-function FitToFrame({ layout, chosen, opened }: FitProps) {
+function FitToFrame({ layout, chosen, opened, onHeight }: FitProps) {
   const width = useStore((store) => store.width);
   const height = useStore((store) => store.height);
   const { fitView, setCenter } = useReactFlow();
@@ -305,5 +343,11 @@ function FitToFrame({ layout, chosen, opened }: FitProps) {
     const y = within((focus?.y ?? 0) + half / 2, high / near, current.layout.height) - above;
     void setCenter(x, y, { zoom: near });
   }, [width, height, opened, fitView, setCenter]);
+  useEffect(() => {
+    if (!width) return;
+    const wide = width - ROOM.left - ROOM.right;
+    const zoom = Math.max(SMALLEST.run, Math.min(FIT.maxZoom, wide / layout.width));
+    onHeight?.(Math.ceil(layout.height * zoom) + ROOM.top + ROOM.bottom);
+  }, [width, layout, onHeight]);
   return null;
 }

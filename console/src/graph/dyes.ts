@@ -1,6 +1,9 @@
 import type { Counts, StepState } from "../api/types";
 
-/** What a box of many is dyed as: the first of these that one of them is. */
+/**
+ * What a box of many is dyed as: the worst that one of them is. Where all have ended well or were
+ * skipped, what most of them are.
+ */
 const WORST: StepState[] = [
   "failed",
   "running",
@@ -16,5 +19,7 @@ const WORST: StepState[] = [
 export function dyeOfCounts(counts: Counts): StepState {
   const found = WORST.find((state) => counts[state] > 0);
   if (found === "waiting" && counts.done) return "running";
-  return found ?? (counts.done ? "done" : counts.skipped ? "skipped" : "waiting");
+  if (found) return found;
+  if (!counts.done && !counts.skipped) return "waiting";
+  return counts.skipped > counts.done ? "skipped" : "done";
 }

@@ -142,7 +142,7 @@ export class Drawing {
         // One that goes back to the begin of the next row runs between the rows.
         type: back.has(id) ? "smoothstep" : "default",
         className: longest ? `${classes.thread} ${classes.longest}` : classes.thread,
-        style: { stroke: `var(--dye-${dye})` },
+        style: { stroke: dye === "waiting" ? "var(--faded)" : `var(--dye-${dye})` },
         animated,
         focusable: false,
       }));

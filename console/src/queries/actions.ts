@@ -21,7 +21,7 @@ export function useAct(run: number, action: RunAction) {
 export function useMendOnly(run: number) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (only: { address: string; type: string; pattern: string }) =>
+    mutationFn: (only: { task: string; type: string; pattern: string }) =>
       post<Run>(`/runs/${run}/mend`, { only }),
     onSuccess: (data) => client.setQueryData(keys.run(run), data),
   });

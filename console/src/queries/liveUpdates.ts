@@ -107,13 +107,20 @@ function lookAgain(
   what: keyof typeof AGAIN,
   which: QueryFilters = { queryKey: [what] },
 ): void {
-  if (timers.has(what)) return;
+  // Two steps that change in one while are two questions: a timer for each.
+  const name = `${what} ${nameOf(which)}`;
+  if (timers.has(name)) return;
   const again = () => {
-    timers.delete(what);
+    timers.delete(name);
     if (client.isFetching(which)) lookAgain(client, what, which);
     else void client.invalidateQueries(which);
   };
-  timers.set(what, window.setTimeout(again, AGAIN[what]));
+  timers.set(name, window.setTimeout(again, AGAIN[what]));
+}
+
+/** What a filter asks for, as text. */
+function nameOf({ queryKey }: QueryFilters): string {
+  return JSON.stringify(queryKey ?? []);
 }
 
 /** Changes of a run may have been missed: all that is shown of it is asked for again. */
@@ -204,10 +211,8 @@ function refreshOpenSteps(client: QueryClient, run: number, before: Part, after:
     if (JSON.stringify(old.get(step.address)) === JSON.stringify(step)) continue;
     lookAgain(client, "step", { queryKey: keys.step(run, step.address) });
     lookAgain(client, "log", {
-      predicate: ({ queryKey }) =>
-        queryKey[0] === "log" &&
-        queryKey[1] === run &&
-        String(queryKey[2]).startsWith(`${step.address}#`),
+      queryKey: ["log", run],
+      predicate: ({ queryKey }) => String(queryKey[2]).startsWith(`${step.address}#`),
     });
   }
 }

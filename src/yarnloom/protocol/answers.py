@@ -154,14 +154,16 @@ class AttemptList(BaseModel):
 
 
 class FailureKind(BaseModel):
-    """Failures of one step that are alike, but for numbers and quoted names."""
+    """Failures of one task that are alike, but for numbers and quoted names."""
 
-    address: str = Field(description="Of the step, without the keys of items.")
+    task: str
+    address: str = Field(description="Of the first step, without the keys of items.")
+    addresses: list[str] = Field(description="Of all such steps, without the keys of items.")
     type: str = Field(description="Of the error.")
     pattern: str = Field(description="Its message, with … for what differs.")
     said: str = Field(description="The message where all have the same, else the pattern.")
     number: int
-    in_items: bool = Field(description="Whether the step is inside an each.")
+    in_items: bool = Field(description="Whether the first is inside an each.")
     first: str = Field(description="The address of the first, in plan order.")
     first_at: str = Field(description="When the earliest ended.")
 

@@ -87,9 +87,19 @@ class CancelBody(ReasonBody):
 class FailuresBody(Strict):
     """Some failures of a run, as `GET /runs/{number}/failures` gives their kinds."""
 
-    address: str = Field(max_length=2_000, description="Of the step, without the keys of items.")
+    address: str = Field(
+        "", max_length=2_000, description="Of the step, without the keys of items; else any."
+    )
+    task: str | None = Field(None, max_length=201, description="Of the steps; else any.")
     type: str | None = Field(None, max_length=200, description="Of the error; else any.")
     pattern: str | None = Field(None, max_length=100_000, description="Of its message; else any.")
+
+    @model_validator(mode="after")
+    def names_steps(self) -> FailuresBody:
+        """Which steps are meant is said."""
+        if not self.address and self.task is None:
+            raise ValueError("expected the address of a step, or a task")
+        return self
 
 
 class MendBody(ReasonBody):

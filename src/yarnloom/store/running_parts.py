@@ -15,18 +15,22 @@ _PARTS = (
 _STEPS = ("run", "node", "state", "saved", "started_at")
 
 
-def open_rows(execute: Execute, runs: Sequence[int]) -> dict[int, dict[int, Record]]:
+def open_rows(
+    execute: Execute, runs: Sequence[int], *, ended: bool = False
+) -> dict[int, dict[int, Record]]:
     """By run and node the parts and steps that have begun, have not ended and stand in no item.
 
-    There are at most as many as the plan has nodes: both conditions are those of an index.
+    There are at most as many as the plan has nodes: the conditions are those of an index.
 
     Args:
         execute: runs a statement, of a reader's connection or of the writer's unit.
         runs: their numbers.
+        ended: those that failed or were cancelled instead.
     """
     found: dict[int, dict[int, Record]] = {run: {} for run in runs}
     marks = ", ".join("?" * len(runs))
-    where = f"run IN ({marks}) AND item_part IS NULL AND ended_at IS NULL"
+    how = "state IN ('failed', 'cancelled')" if ended else "ended_at IS NULL"
+    where = f"run IN ({marks}) AND item_part IS NULL AND {how}"
     for table, columns, more in (
         ("parts INDEXED BY parts_inside", _PARTS, " AND value IS NULL"),
         ("steps INDEXED BY steps_inside", _STEPS, ""),

@@ -53,12 +53,12 @@ def again(at: Floor) -> None:
 
 
 def test_one_name_at_two_places_of_a_loop_is_refused(at: Floor) -> None:
-    """Also in a later attempt, to which the first place is done already; at the same it is known."""
+    """Also in a later attempt; at the same place the entry is known."""
     begin(at, position="letters#0")
     end(at, value=1)
     again(at)
     assert begin(at, position="letters#0")["now"] == "done"
-    with pytest.raises(Conflict, match="at item 0 of the loop 'letters'.* item 1"):
+    with pytest.raises(Conflict, match=r"at item 0 of the loop 'letters'.* item 1"):
         begin(at, position="letters#1")
     assert begin(at, what="mail two", position="letters#1")["now"] == "go"
 

@@ -98,8 +98,11 @@ export interface Run {
 
 /** Failures of one step that are alike. */
 export interface FailureKind {
-  /** Of the step, without the keys of items. */
+  task: string;
+  /** Of the first step, without the keys of items. */
   address: string;
+  /** Of all such steps, without the keys of items. */
+  addresses: string[];
   type: string;
   pattern: string;
   said: string;

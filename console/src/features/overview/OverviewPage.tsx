@@ -55,7 +55,7 @@ export function OverviewPage() {
           title="Failed since yesterday"
           runs={failed.data?.pages[0]?.runs}
           more={`/runs?${new URLSearchParams(DAY)}`}
-          nothing="Nothing has failed."
+          nothing="No run has failed since yesterday. Attempts that failed and were tried again are counted above."
         />
         <section className={classes.card} aria-label="Stuck">
           <Title order={2} size="h5">

@@ -32,7 +32,7 @@ export function FailureKinds({ run }: { run: Run }) {
       {kinds.slice(0, SHOWN).map((kind) => (
         <Kind
           run={run}
-          key={`${kind.address} ${kind.type} ${kind.pattern}`}
+          key={`${kind.task} ${kind.type} ${kind.pattern}`}
           kind={kind}
           onOpen={() => setQuery({ step: kind.first })}
         />
@@ -56,7 +56,11 @@ function Kind({ run, kind, onOpen }: KindProps) {
   const mend = useMendOnly(run.number);
   const many = kind.number.toLocaleString("en");
   const items = kind.number === 1 ? "1 item" : `${many} items`;
-  const { address, type, pattern } = kind;
+  const { task, type, pattern, addresses } = kind;
+  const others = addresses.length - 1;
+  const where = others
+    ? `${kind.address} and ${others} other ${others > 1 ? "steps" : "step"}`
+    : kind.address;
   return (
     <span className={classes.row}>
       <button type="button" className={classes.kind} onClick={onOpen}>
@@ -65,7 +69,8 @@ function Kind({ run, kind, onOpen }: KindProps) {
             <strong>{items}</strong> at{" "}
           </>
         )}
-        {kind.address}: {kind.type}
+        {!kind.in_items && kind.number > 1 && <strong>{many} at </strong>}
+        <span title={addresses.slice(0, 30).join(", ")}>{where}</span>: {kind.type}
         {kind.said !== kind.type && `: ${kind.said}`} (first at {exactSecond(kind.first_at)})
       </button>
       {MENDABLE.includes(run.state) && (
@@ -73,7 +78,7 @@ function Kind({ run, kind, onOpen }: KindProps) {
           size="compact-xs"
           variant="default"
           loading={mend.isPending}
-          onClick={() => mend.mutate({ address, type, pattern })}
+          onClick={() => mend.mutate({ task, type, pattern })}
         >
           Mend {kind.number === 1 ? "it" : `these ${many}`}
         </Button>

@@ -36,6 +36,7 @@ export function GlanceLine({ run, onPlace }: Props) {
         )}
       </div>
       <Progress
+        mt={2}
         value={100 * fraction}
         color={`var(--dye-${dye})`}
         size={8}

@@ -43,6 +43,8 @@ import classes from "./RunPage.module.css";
 
 const ENDED = ["done", "failed", "cancelled"];
 const HELD = ["pausing", "paused"];
+/** Pixels of the bar above the graph. */
+const BAR = 42;
 
 /** One run: what it is, how far, its graph, and the step that is open. */
 export function RunPage() {
@@ -83,9 +85,9 @@ function Live({ run }: { run: Run }) {
   return (
     <Stack gap={7} className={classes.page} data-beside={open || undefined}>
       <Head run={run} />
-      {run.state !== "scheduled" && <Glance run={run} />}
+      {run.state !== "scheduled" && !query.has("then") && <Glance run={run} />}
       <Outcome run={run} />
-      <FailureKinds run={run} />
+      {!query.has("then") && <FailureKinds run={run} />}
       {(!run.entered || HELD.includes(run.state)) && !ENDED.includes(run.state) && (
         <Held run={run.number} dye={run.state} />
       )}
@@ -164,6 +166,12 @@ function Graph({ run }: { run: Run }) {
   const shown = view ?? (narrow ? "outline" : "weave");
   // Neither is looked back at.
   const whole = shown === "time" || shown === "log";
+  useOnlyStep(run, present.data);
+  const [needed, setNeeded] = useState<number | null>(null);
+  const height =
+    shown === "weave" && needed !== null
+      ? `clamp(240px, ${needed + BAR}px, max(536px, calc(100vh - 226px)))`
+      : undefined;
   const show = (name: string) =>
     // A step in an item is found in the graph of that item.
     go({
@@ -175,7 +183,11 @@ function Graph({ run }: { run: Run }) {
   return (
     <>
       {graph.error && <ErrorNote error={graph.error} />}
-      <div className={classes.frame} data-past={(!whole && then !== null) || undefined}>
+      <div
+        className={classes.frame}
+        data-past={(!whole && then !== null) || undefined}
+        style={{ height }}
+      >
         <div className={classes.bar}>
           <SegmentedControl
             size="xs"
@@ -232,6 +244,7 @@ function Graph({ run }: { run: Run }) {
                     onStep={(address) => go({ step: address })}
                     onEach={(address) => go({ each: address })}
                     onItem={(address) => go({ at: address })}
+                    onHeight={setNeeded}
                   />
                 )}
               </Moment>
@@ -255,6 +268,19 @@ function Graph({ run }: { run: Run }) {
       />
     </>
   );
+}
+
+/** A run of a single step opens on it: its output and log are what there is to see. */
+function useOnlyStep(run: Run, graph: Part | undefined): void {
+  const [query, setQuery] = useSearchParams();
+  const parts = graph && graph.kind !== "step" && graph.kind !== "each" ? graph.parts : [];
+  const only = parts.length === 1 && parts[0]?.kind === "step" ? parts[0].address : null;
+  const untouched = [...query.keys()].length === 0;
+  useEffect(() => {
+    if (only && untouched && run.started_at) setQuery({ step: only }, { replace: true });
+    // Only when the page is opened: not when the step is closed.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [only]);
 }
 
 /** The way from the run to the item that is shown; each piece leads back. */
@@ -298,6 +324,7 @@ function eachAround(part: Part, address: string): string | null {
 }
 
 function Head({ run }: { run: Run }) {
+  const past = useSearchParams()[0].has("then");
   return (
     <Group justify="space-between" align="flex-start" wrap="nowrap">
       <div className={classes.head}>
@@ -314,7 +341,7 @@ function Head({ run }: { run: Run }) {
             {" · "}
             {run.state === "scheduled" ? "accepted" : "started"}{" "}
             {(run.ended_at || !run.started_at) && <Ago at={run.created_at} />} by {run.started_by}
-            {run.started_at && (
+            {run.started_at && !past && (
               <>
                 {" "}
                 · {run.ended_at ? "took" : "runs for"}{" "}
@@ -403,7 +430,8 @@ function Outcome({ run }: { run: Run }) {
 
 function Values({ run }: { run: Run }) {
   const [, setQuery] = useSearchParams();
-  const [open, setOpen] = useState(["params"]);
+  // What a reader of an ended run looks for first.
+  const [open, setOpen] = useState(["params", "output"]);
   const going = !ENDED.includes(run.state);
   const why = useWhy(run.number, "", going && open.includes("why"));
   return (

@@ -12,6 +12,8 @@ import classes from "./TimeTree.module.css";
 interface Props {
   run: number;
   times: Times;
+  /** By address of a step the pool that it takes its place from. */
+  pools: ReadonlyMap<string, string>;
   /** The chain that the time went into; null where none explains it. */
   path: Path | null;
   chosen: string | null;
@@ -27,7 +29,7 @@ interface Span {
 }
 
 /** Where the time went, by the parts of the plan: a row each, over all items. */
-export function TimeTree({ run, times, path, chosen, onStep, onEach }: Props) {
+export function TimeTree({ run, times, pools, path, chosen, onStep, onEach }: Props) {
   const [open, setOpen] = useState<string | null>(null);
   if (!times.from || !times.to) return null;
   const span = { from: Date.parse(times.from), to: Date.parse(times.to) };
@@ -70,7 +72,7 @@ export function TimeTree({ run, times, path, chosen, onStep, onEach }: Props) {
                   </button>
                 </div>
                 <Strip row={row} slices={times.slices} strokes={strokes[index] ?? []} />
-                <Sums row={row} />
+                <Sums row={row} rows={times.rows} pools={pools} />
               </div>
               {opened && (
                 <Opened
@@ -228,19 +230,42 @@ const WAITED: [WaitKind, string][] = [
   ["rest", "resting"],
 ];
 
-function Sums({ row }: { row: TimesRow }) {
-  const count = Math.max(1, row.attempts);
+interface SumsProps {
+  row: TimesRow;
+  rows: TimesRow[];
+  pools: ReadonlyMap<string, string>;
+}
+
+/** What an attempt of a step took, or all of an item of an each. */
+function Sums({ row, rows, pools }: SumsProps) {
+  const inside = rows.filter(({ address }) => address.startsWith(`${row.address}/`));
+  const isEach = row.kind === "each";
+  // As many as the step in it has that ran most often.
+  const count = Math.max(1, ...(isEach ? inside.map((one) => one.attempts) : [row.attempts]));
+  const names = new Set(
+    [row, ...inside].flatMap(({ address, waited }) =>
+      waited.pool > 0 ? (pools.get(address) ?? []) : [],
+    ),
+  );
+  const most = Math.round(Math.max(1, ...row.running));
   const waits = WAITED.filter(([kind]) => row.waited[kind] >= 0.001);
-  const each = row.attempts > 1 ? " each" : "";
-  const longest = row.attempts > 1 ? `, longest ${spell(row.longest)}` : "";
+  const each = isEach ? " an item" : row.attempts > 1 ? " each" : "";
+  const longest = !isEach && row.attempts > 1 ? `, longest ${spell(row.longest)}` : "";
+  const wordsOf = (kind: WaitKind, words: string) =>
+    kind === "pool" && names.size === 1 ? `for ${[...names].join("")}` : words;
   const all =
     `${row.attempts.toLocaleString("en")} attempts ran ${spell(row.ran)} in all` +
-    waits.map(([kind, words]) => `, waited ${spell(row.waited[kind])} ${words} in all`).join("");
+    waits
+      .map(([kind, words]) => `, waited ${spell(row.waited[kind])} ${wordsOf(kind, words)} in all`)
+      .join("");
   return (
     <Text size="xs" className={classes.sums} title={all}>
       <strong>{spell(row.ran / count)}</strong>
       {each}
       {longest}
+      {most > 1 && (
+        <span className={classes.faded}>, up to {most.toLocaleString("en")} at once</span>
+      )}
       {row.failed > 0 && (
         <span className="dyed" data-dye="failed">
           , {row.failed.toLocaleString("en")} failed
@@ -249,7 +274,9 @@ function Sums({ row }: { row: TimesRow }) {
       {waits.length > 0 && (
         <span className={classes.faded}>
           {" · waited "}
-          {waits.map(([kind, words]) => `${spell(row.waited[kind] / count)} ${words}`).join(", ")}
+          {waits
+            .map(([kind, words]) => `${spell(row.waited[kind] / count)} ${wordsOf(kind, words)}`)
+            .join(", ")}
         </span>
       )}
     </Text>

@@ -2,7 +2,7 @@ import { Button, Group, SegmentedControl, Text } from "@mantine/core";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, useState, type PointerEvent, type ReactNode } from "react";
 
-import type { AttemptTimes, StepState, Times, WaitKind } from "../../api/types";
+import type { AttemptTimes, Part, StepState, Times, WaitKind } from "../../api/types";
 import { NextPageButton } from "../../components/NextPageButton";
 import { Empty, ErrorNote } from "../../components/ErrorNotes";
 import { spell, useNow } from "../../components/durations";
@@ -50,11 +50,12 @@ export function TimeView({ run, item, chosen, onStep, onEach }: Props) {
   const times = useTimes(run);
   const graph = useGraph(run, "");
   const path = useMemo(() => (graph.data ? tellingPath(layOut(graph.data)) : null), [graph.data]);
+  const pools = useMemo(() => poolsIn(graph.data), [graph.data]);
   const [asked, setBy] = useState<By | null>(null);
   const many = !item && (times.data?.attempts ?? 0) > MANY;
   const by = asked ?? (many ? "part" : "step");
   if (times.error) return <ErrorNote error={times.error} />;
-  if (!times.data) return null;
+  if (!times.data) return <Loading />;
   const choice = (
     <SegmentedControl
       size="xs"
@@ -78,20 +79,39 @@ export function TimeView({ run, item, chosen, onStep, onEach }: Props) {
       <Group gap="sm" px="sm" py={7}>
         {choice}
         <Text size="xs" c="dimmed">
-          {times.data.attempts.toLocaleString("en")} attempts: how many ran at once, and where some
-          failed; behind them what waited
+          {times.data.attempts.toLocaleString("en")} attempts; a row is as high as its most at once
         </Text>
         <Keys times={times.data} path={path} />
       </Group>
       <TimeTree
         run={run}
         times={times.data}
+        pools={pools}
         path={path}
         chosen={chosen}
         onStep={onStep}
         onEach={onEach}
       />
     </div>
+  );
+}
+
+/** By address of a step, without the keys of items, the pool that it takes its place from. */
+function poolsIn(part: Part | undefined): Map<string, string> {
+  if (!part) return new Map();
+  const inner = part.kind === "step" ? [] : part.kind === "each" ? [part.do] : part.parts;
+  const all = [...inner, ...Object.values(part.follow_ups ?? {})].flatMap((one) => [
+    ...poolsIn(one),
+  ]);
+  const own = part.kind === "step" && part.rules?.pool ? String(part.rules.pool) : null;
+  return new Map(own === null ? all : [...all, [part.address, own]]);
+}
+
+function Loading() {
+  return (
+    <Text size="sm" c="dimmed" p="md" role="status">
+      The times of its attempts are read…
+    </Text>
   );
 }
 
@@ -109,6 +129,16 @@ function Keys({ times, path }: { times: Times; path: Path | null }) {
     times.from && times.to ? (Date.parse(times.to) - Date.parse(times.from)) / 1000 : 0;
   return (
     <Group gap="sm">
+      <Text size="xs" component="span">
+        <span className={classes.key} data-dye="running" />
+        ran
+      </Text>
+      {times.rows.some((row) => row.failed > 0) && (
+        <Text size="xs" component="span">
+          <span className={classes.key} data-dye="failed" />
+          failed
+        </Text>
+      )}
       {there.map(([kind, dye, words]) => (
         <Text size="xs" key={kind} component="span">
           <span className={`${classes.key} ${classes.pale}`} data-dye={dye} />
@@ -152,7 +182,7 @@ function Attempts({ run, item, chosen, by, choice, onStep }: AttemptsProps) {
   );
   const whole = useMemo(() => spanOf(steps), [steps]);
   if (found.error) return <ErrorNote error={found.error} />;
-  if (!data) return null;
+  if (!data) return <Loading />;
   if (!attempts.length || !whole) {
     return (
       <Empty title="Nothing has begun">

@@ -103,14 +103,16 @@ class FailuresOf:
     """Some failures of a run.
 
     Attributes:
-        address: of the step, without the keys of items.
+        address: of the step, without the keys of items; empty for any step of the task.
         type: of the error; any, if it is None.
         pattern: of its message, as `failure_kinds` makes it; any, if it is None.
+        task: of the steps; any, if it is None.
     """
 
-    address: str
+    address: str = ""
     type: str | None = None
     pattern: str | None = None
+    task: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -93,7 +93,15 @@ def _some(transaction: Transaction, run: RunRow, plan: Plan, only: FailuresOf) -
     Raises:
         Conflict: there are none.
     """
-    nodes = [node for node in plan.nodes if node.task and plan.address(node) == only.address]
+    nodes = [
+        node
+        for node in plan.nodes
+        if node.task and only.task in (None, node.task) and only.address in ("", plan.address(node))
+    ]
+    if not nodes and not only.address:
+        tasks = {node.task for node in plan.nodes if node.task}
+        hint = nearest(only.task or "", tasks)
+        raise NotFound(f"no step of run {run.number} has the task {only.task!r}{hint}")
     if not nodes:
         steps = [plan.address(node) for node in plan.nodes if node.task]
         raise NotFound(
@@ -102,16 +110,18 @@ def _some(transaction: Transaction, run: RunRow, plan: Plan, only: FailuresOf) -
         )
     found = {
         step: rank
+        for node in nodes
         for step, rank, type_, message in paused_runs.failed_of_node(
-            transaction.unit, run.number, nodes[0].index
+            transaction.unit, run.number, node.index
         )
         if only.type in (None, type_)
         and (only.pattern is None or pattern_of(message or "") == only.pattern)
     }
     if not found:
         kind = f" with {only.type}" if only.type else ""
+        at = f"at {only.address}" if only.address else f"with the task {only.task}"
         raise Conflict(
-            f"no step at {only.address} of run {run.number} failed{kind}; `yarnloom show "
+            f"no step {at} of run {run.number} failed{kind}; `yarnloom show "
             f"{run.number}` lists the kinds of failures",
             state=str(run.state),
         )

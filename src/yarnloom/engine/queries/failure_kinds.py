@@ -29,10 +29,10 @@ _DIFFERS = re.compile(
 
 @dataclass(slots=True)
 class FailureGroup:
-    """Failures of one step that are alike.
+    """Failures of one task that are alike, wherever in the run they happened.
 
     Attributes:
-        node: of the step in the plan.
+        task: the task that failed.
         type: of the error.
         pattern: its message with … for what differs.
         message: of the first.
@@ -40,9 +40,10 @@ class FailureGroup:
         first_at: when the earliest ended.
         number: how many there are.
         messages: the texts that are among them.
+        nodes: the steps in the plan, in plan order of their first failures.
     """
 
-    node: int
+    task: str
     type: str
     pattern: str
     message: str
@@ -50,6 +51,7 @@ class FailureGroup:
     first_at: int
     number: int = 0
     messages: set[str] = field(default_factory=set)
+    nodes: list[int] = field(default_factory=list)
 
     @property
     def said(self) -> str:
@@ -62,21 +64,25 @@ def pattern_of(message: str) -> str:
     return _DIFFERS.sub("…", message)
 
 
-def kinds_of(rows: list[dict[str, Any]]) -> list[FailureGroup]:
-    """Failures by kind, the most frequent first.
+def kinds_of(rows: list[dict[str, Any]], plan: Plan) -> list[FailureGroup]:
+    """Return failures by kind, the most frequent first.
 
     Args:
-        rows: as `reading.failed_steps` gives them.
+        rows: as `step_queries.failed_steps` gives them.
+        plan: the run's.
     """
-    found: dict[tuple[int, str, str], FailureGroup] = {}
+    found: dict[tuple[str, str, str], FailureGroup] = {}
     for row in rows:
         message = row["message"] or ""
         type_, pattern = row["type"] or "error", pattern_of(message)
-        kind = found.get((row["node"], type_, pattern))
+        task = plan.nodes[row["node"]].task
+        kind = found.get((task, type_, pattern))
         if kind is None:
-            kind = FailureGroup(row["node"], type_, pattern, message, row["id"], row["ended_at"])
-            found[row["node"], type_, pattern] = kind
+            kind = FailureGroup(task, type_, pattern, message, row["id"], row["ended_at"])
+            found[task, type_, pattern] = kind
         kind.number += 1
+        if row["node"] not in kind.nodes:
+            kind.nodes.append(row["node"])
         kind.first_at = min(kind.first_at, row["ended_at"])
         kind.messages.add(message)
     return sorted(found.values(), key=lambda one: -one.number)
@@ -91,7 +97,7 @@ def failures(connection: Connection, plan: Plan, number: int) -> View:
         number: the run.
     """
     rows = step_queries.failed_steps(connection, number, MOST)
-    kinds = kinds_of(rows)
+    kinds = kinds_of(rows, plan)
     shown = {row["id"]: row for row in rows[:SHOWN]}
     firsts = {row["id"]: row for row in rows if row["id"] in {kind.first for kind in kinds}}
     addresses = addresses_in(connection, plan, {**shown, **firsts})
@@ -100,7 +106,9 @@ def failures(connection: Connection, plan: Plan, number: int) -> View:
         "more": len(rows) == MOST,
         "kinds": [
             {
-                "address": plan.address(plan.nodes[kind.node]),
+                "task": kind.task,
+                "address": plan.address(plan.nodes[kind.nodes[0]]),
+                "addresses": [plan.address(plan.nodes[node]) for node in kind.nodes],
                 "type": kind.type,
                 "pattern": kind.pattern,
                 "said": kind.said,

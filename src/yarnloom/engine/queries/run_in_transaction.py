@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from yarnloom.engine.queries.run_views import UNDER_WAY, Look, run_views, under_way_of
+from yarnloom.engine.queries.run_views import Look, run_views, under_way_of
+from yarnloom.engine.rules.states import RunState
 from yarnloom.engine.state.time_shares import paces_of
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import PartRow, RunRow
@@ -26,7 +27,7 @@ def run_view_of(
     counters = {name: getattr(root, name) for name in root.__slots__} if root else {}
     facts = {name: getattr(run, name) for name in run.__slots__}
     of_root = {name: getattr(root, name, None) for name in _OF_ROOT}
-    if run.state in UNDER_WAY:
+    if run.state not in (RunState.SCHEDULED, RunState.QUEUED, RunState.DONE):
         transaction.unit.flush()  # what is under way is asked of the store
     row = {"total": None, "done": None, **counters, **facts, **of_root}
     look = Look(

@@ -24,6 +24,7 @@ from yarnloom.units import (
 from yarnloom.values import VALUE_LIMIT
 
 UNDER_WAY = (RunState.RUNNING, RunState.PAUSING, RunState.PAUSED, RunState.CANCELLING)
+_ENDED_BADLY = (RunState.FAILED, RunState.CANCELLED)
 _TO_COME = (RunState.SCHEDULED, RunState.QUEUED)
 
 PlanOf = Callable[[int], Plan]
@@ -58,7 +59,9 @@ def under_way_of(execute: running_parts.Execute, rows: Sequence[Row]) -> Mapping
         rows: of runs.
     """
     wanted = [row["number"] for row in rows if row["state"] in UNDER_WAY]
-    return running_parts.open_rows(execute, wanted) if wanted else {}
+    found = running_parts.open_rows(execute, wanted) if wanted else {}
+    badly = [row["number"] for row in rows if row["state"] in _ENDED_BADLY]
+    return found | (running_parts.open_rows(execute, badly, ended=True) if badly else {})
 
 
 def run_views(rows: Sequence[Row], under_way: Mapping[int, Open], look: Look) -> list[View]:
@@ -124,6 +127,11 @@ def progress_view(row: Row, look: Look, under_way: Open) -> View:
         moves = _innermost(plan.nodes[0], plan, under_way)
         if moves is not None:
             told = _of_moving(*moves, plan, under_way, look)
+    elif row["state"] in _ENDED_BADLY:
+        plan = look.plan_of(row["plan"])
+        moved = _innermost(plan.nodes[0], plan, under_way)
+        if moved is not None and moved[0].kind in (Kind.STEP, Kind.EACH):
+            told = _of_moving(*moved, plan, under_way, look)  # how far it was when it ended
     running = row["state"] == RunState.RUNNING and row["outcome"] is None
     return {
         "fraction": _cut(row["fraction"] or 0.0),

@@ -8,9 +8,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yarnloom.engine.queries.each_boxes import Inside
-from yarnloom.engine.rules.states import PartState, StepState
+from yarnloom.engine.rules.states import PartState, SkipReason, StepState
 from yarnloom.plan import (
     NOT_GIVEN,
+    ON_FAILURE,
     Constant,
     FromFailure,
     FromFailures,
@@ -66,6 +67,20 @@ def views_of(rows: Iterable[Row], view: Callable[[Row], View], *keep: str) -> li
     return found
 
 
+def _is_not_needed(name: str, view: View) -> bool:
+    """Whether a follow-up that has not begun never will: nothing failed, or all has ended."""
+    ended_well = name == ON_FAILURE and view.get("state") in (StepState.DONE, StepState.SKIPPED)
+    return ended_well or (view["kind"] != Kind.STEP and bool(view.get("ended_at")))
+
+
+def _skip(view: View) -> None:
+    """Show a part that will never begin, and all in it, as skipped."""
+    if view.get("state") == StepState.WAITING:
+        view |= {"state": str(StepState.SKIPPED), "skip_reason": str(SkipReason.NOT_REACHED)}
+    for child in view.get("parts", ()):
+        _skip(child)
+
+
 @dataclass(slots=True)
 class Tree:
     """Parts of a plan as a tree; of a run each with its state.
@@ -115,6 +130,9 @@ class Tree:
             view["follow_ups"] = {
                 name: self.view(self.plan.nodes[index]) for name, index in node.follow_ups.items()
             }
+            for name, follow_up in view["follow_ups"].items():
+                if follow_up.get("begun") is False and _is_not_needed(name, view):
+                    _skip(follow_up)
         return view
 
     def _facts(self, node: Node) -> View:

@@ -10,13 +10,16 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import Any
 
-from yarnloom.units import duration_text
+from yarnloom.units import took_text
 
 View = dict[str, Any]
 
 _HOLDS = ("ready", "backing_off", "paused")
 SAID = 100
 """How many letters of an error's message are on the line."""
+
+KINDS = 2
+"""How many kinds of failures are named, in the order of their counts."""
 
 BOXES = 2
 """How many boxes are named in which something runs."""
@@ -59,10 +62,18 @@ def _how_far(run: View) -> Iterator[View]:
             yield _piece("moving", text + pace, progress["address"])
         return
     at = "" if run["state"] == "done" else f" at {percent}"
-    since = datetime.fromisoformat(run["started_at"] or run["ended_at"])
-    spent = (datetime.fromisoformat(run["ended_at"]) - since).total_seconds()
-    spent = round(spent) if spent >= 10 else round(spent, 1)
-    yield _piece("progress", f"{run['state']}{at} in {duration_text(spent)}")
+    since = _millis(run["started_at"] or run["ended_at"])
+    spent = (_millis(run["ended_at"]) - since) / 1_000
+    yield _piece("progress", f"{run['state']}{at} in {took_text(spent)}")
+    progress = run["progress"]
+    if run["state"] != "done" and progress["address"]:
+        text = re.sub(r", [\d,]+ failed", "", progress["text"])
+        yield _piece("moving", f"at {text}", progress["address"])
+
+
+def _millis(at: str) -> int:
+    """A time in whole milliseconds, as a browser reads it, which shows the same duration."""
+    return int(datetime.fromisoformat(at).timestamp() * 1_000)
 
 
 def boxes(part: View, *, inside: bool = False) -> Iterator[tuple[View, dict[str, int]]]:
@@ -125,14 +136,22 @@ def _names(steps: list[View]) -> str:
 def _failed(run: View, graph: View, failures: View) -> Iterator[View]:
     if not failures["failed"]:
         return
-    first, kinds = failures["kinds"][0], len(failures["kinds"])
+    kinds = failures["kinds"]
     number = failures["failed"]
     if failures["more"]:  # only so many were looked at
         number = max(number, sum(counts.get("failed", 0) for _, counts in boxes(graph)))
     allowed = ", as allowed" if run["state"] == "done" and run["failures_allowed"] else ""
-    said = first["said"] if len(first["said"]) <= SAID else first["said"][: SAID - 1] + "…"
-    text = f"{number:,} failed{allowed}: {said}"
-    yield _piece("failed", text + (f" ({kinds} kinds)" if kinds > 1 else ""), first["first"])
+    named = [_kind(kind, counted=len(kinds) > 1) for kind in kinds[:KINDS]]
+    if len(kinds) > KINDS:
+        others = len(kinds) - KINDS
+        named.append("1 other kind" if others == 1 else f"{others} other kinds")
+    text = f"{number:,} failed{allowed}: {', '.join(named)}"
+    yield _piece("failed", text, kinds[0]["first"])
+
+
+def _kind(kind: View, *, counted: bool) -> str:
+    said = kind["said"] if len(kind["said"]) <= SAID else kind["said"][: SAID - 1] + "…"
+    return f"{kind['number']:,} {said}" if counted else said
 
 
 def held_by(graph: View, why: View) -> View | None:
@@ -201,6 +220,6 @@ _NO_HOLD = frozenset(
 def _left(run: View) -> Iterator[View]:
     seconds = run["progress"]["seconds_left"]
     if seconds is not None and seconds >= 1:
-        yield _piece("left", f"about {duration_text(round(seconds))} left")
+        yield _piece("left", f"about {took_text(seconds)} left")
     elif run["state"] == "running" and seconds is None:
         yield _piece("left", "time left not known yet")

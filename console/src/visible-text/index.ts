@@ -1,0 +1,3 @@
+/** What the compiler uses where a key comes behind spread props. */
+
+export { createElement } from "react";
