@@ -30,11 +30,12 @@ test: $(PYTHON_READY) console browser ## Run every test; ARGS go to pytest
 thorough: ## Every test, with as many kills and random worlds as are promised (half an hour)
 	YARNLOOM_THOROUGH=1 $(MAKE) test
 
-check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency direction
+check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency direction, limits
 	$(BIN)/ruff format --check
 	$(BIN)/ruff check
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	$(BIN)/python -m tools.ratchet
 	cd console && npm run --silent check
 
 fuzz: $(PYTHON_READY) ## Send random requests over the whole description; CASES=20000

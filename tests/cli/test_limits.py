@@ -32,7 +32,7 @@ def test_pools_and_changing_one(program: ServiceProgram) -> None:
     assert "0 of 1" in listed
     assert "one at a time" in listed
     assert "0 of 4 in use, 0 waiting" in changed.stdout
-    assert "10 in 1 m begin at most" in changed.stdout
+    assert "10 in 1 min begin at most" in changed.stdout
     assert "storm" in changed.stdout
     (narrow, _) = json.loads(again.stdout)["pools"]
     assert narrow["by_hand"] == {"limit": 4, "rate": {"count": 10, "per": 60.0}}

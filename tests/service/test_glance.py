@@ -87,7 +87,7 @@ def test_failures_are_grouped_and_some_are_mended(program: ServiceProgram) -> No
     assert torn["first"] == "sacks[0]/weigh"
     assert torn["in_items"]
     glance = get(program, f"/runs/{run.number}/glance")
-    assert "17 failed: torn sack … (2 kinds)" in glance["text"]
+    assert "at 23 of 40 sacks · 17 failed: 10 torn sack …, 7 too heavy" in glance["text"]
     counts = box(program, run.number, "label")["counts"]
     assert (counts["done"], counts["skipped"], counts["waiting"]) == (23, 17, 0)
 

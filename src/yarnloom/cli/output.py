@@ -364,8 +364,13 @@ def print_failures(found: View) -> None:
     """What failed in a run, by kind."""
     for kind in found["kinds"][:KINDS_SHOWN]:
         many = f"{kind['number']:,} items at " if kind["in_items"] else ""
+        others = len(kind["addresses"]) - 1
+        where = kind["address"]
+        if others:
+            many = many or f"{kind['number']:,} at "
+            where += f" and {count(others, 'other step')}"
         said = "" if kind["said"] == kind["type"] else f": {kind['said']}"
-        out.print(Text(f"{many}{kind['address']}: {kind['type']}{said}", style=DYES["failed"][0]))
+        out.print(Text(f"{many}{where}: {kind['type']}{said}", style=DYES["failed"][0]))
         out.print(Text(f"  the first: yarnloom show {found['run']}/{kind['first']}", style="dim"))
     if len(found["kinds"]) > KINDS_SHOWN:
         out.print(Text(f"and {len(found['kinds']) - KINDS_SHOWN} other kinds", style="dim"))

@@ -59,7 +59,7 @@ def test_a_step_that_says_nothing_for_too_long_is_stuck(at: Floor) -> None:
     at.advance(2)
     assert (kinds(at, run), at.do(ListQuiet())) == (["quiet", "running"], [1])
     text = why_view(at.do(Why(run)))["waits"][0]["reasons"][0]["text"]
-    assert text == "is stuck: no word of progress for 10 m 1 s, at 41"
+    assert text == "is stuck: no word of progress for 10 min 1 s, at 41"
     assert at.hands["w"].orders == []
     say(at, "1/a", 42)
     assert (kinds(at, run), at.do(ListQuiet())) == (["running"], [])
@@ -78,7 +78,7 @@ def test_one_that_is_told_so_is_stopped_and_tried_again(at: Floor) -> None:
         at.advance(1.1)
     found = at.inline.run(run)
     assert (found["state"], found["error"]["type"]) == ("failed", "Quiet")
-    assert found["error"]["message"] == "no word of progress for 1 m"
+    assert found["error"]["message"] == "no word of progress for 1 min"
 
 
 def test_after_a_restart_it_has_all_its_time_again(at: Floor) -> None:

@@ -68,7 +68,7 @@ def test_a_full_pool_says_who_uses_it(at: Floor) -> None:
         (
             {"limit": 9, "rate": {"count": 1, "per": 60.0}},
             "pool_rate",
-            "waits for pool link (at most 1 in 1 m begin, the next in 60 s)",
+            "waits for pool link (at most 1 in 1 min begin, the next in 60 s)",
         ),
     ],
 )
@@ -78,7 +78,7 @@ def test_other_reasons_of_a_pool(at: Floor, change: dict[str, Any], kind: str, t
     at.change("link", **change)
     at.worker(places=9)
     number = at.start("wide")
-    assert reasons(at, number, "all[4]/it") == [(kind, text.replace("60 s)", "1 m)"))]
+    assert reasons(at, number, "all[4]/it") == [(kind, text.replace("60 s)", "1 min)"))]
 
 
 def test_higher_priorities_are_said_where_they_come_first(at: Floor) -> None:

@@ -56,7 +56,7 @@ def test_how_long_is_waited(rule: Retry, tried: Tried, expected: float) -> None:
         (
             Retry(within="1m", wait=10.5),
             Tried(1, spent=50),
-            "the next try would begin more than 1 m after the first",
+            "the next try would begin more than 1 min after the first",
         ),
         (
             Retry(within=10),

@@ -127,7 +127,7 @@ def progress_view(row: Row, look: Look, under_way: Open) -> View:
         moves = _innermost(plan.nodes[0], plan, under_way)
         if moves is not None:
             told = _of_moving(*moves, plan, under_way, look)
-    elif row["state"] in _ENDED_BADLY:
+    elif row["state"] in _ENDED_BADLY and under_way:
         plan = look.plan_of(row["plan"])
         moved = _innermost(plan.nodes[0], plan, under_way)
         if moved is not None and moved[0].kind in (Kind.STEP, Kind.EACH):
