@@ -43,12 +43,12 @@ def show_throughput(kinds: Iterable[str] = ("each", "chain")) -> None:
 
 def show_loaded() -> None:
     """An each beside processes that spin."""
-    found = loaded.measure()
-    print(f"  {found.quiet:.0f} us a step quiet, {found.loaded:.0f} beside {loaded.SPINNING}")
-    print(f"  items with rows: {', '.join(map(str, found.rows))}")
+    costs = loaded.measure()
+    print(f"  {costs.quiet:.0f} us a step quiet, {costs.loaded:.0f} beside {loaded.SPINNING}")
+    print(f"  items with rows: {', '.join(map(str, costs.rows))}")
     print(
-        f"loaded: {found.loaded / found.quiet:.2f} times the processor time a step (goal 1.5), "
-        f"{median(found.rows):.0f} of {loaded.ITEMS:,} items with rows (goal 100)"
+        f"loaded: {costs.loaded / costs.quiet:.2f} times the processor time a step (goal 1.5), "
+        f"{median(costs.rows):.0f} of {loaded.ITEMS:,} items with rows (goal 100)"
     )
 
 

@@ -79,7 +79,7 @@ def test_a_rate_is_kept_and_the_run_ends() -> None:
     run = run_workflow(loom, "rated", Numbers(numbers=[1, 2, 3]))
 
     assert (run.state, run.output) == ("done", [2, 4, 6])
-    begins = sorted(one["started_at"] for one in run.steps)
+    begins = sorted(taken["started_at"] for taken in run.steps)
     assert begins[0][:16] != begins[1][:16] != begins[2][:16]
 
 

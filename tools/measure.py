@@ -29,7 +29,9 @@ def measure() -> dict[str, float]:
         for function in _functions(trees[path]):
             arguments = function.args
             all_of_them = [*arguments.posonlyargs, *arguments.args, *arguments.kwonlyargs]
-            takes += any(_names(one.annotation, r"\bTransaction\b") for one in all_of_them)
+            takes += any(
+                _names(argument.annotation, r"\bTransaction\b") for argument in all_of_them
+            )
             if "engine" in path.parts:
                 views += _names(function.returns, r"\bView\b|(?:dict|Mapping)\[str, Any\]")
             if sum(isinstance(node, _BRANCHES) for node in ast.walk(function)) > MANY_BRANCHES:
@@ -68,7 +70,7 @@ def levels(graph: dict[str, set[str]]) -> int:
             return 0
         if module not in known:
             inner = path | {module}
-            known[module] = 1 + max((depth(one, inner) for one in graph[module]), default=0)
+            known[module] = 1 + max((depth(target, inner) for target in graph[module]), default=0)
         return known[module]
 
     return max(depth(module, frozenset()) for module in list(graph))
@@ -98,7 +100,7 @@ def _imports(trees: dict[Path, ast.Module]) -> dict[str, set[str]]:
             target
             for node in ast.walk(tree)
             if isinstance(node, ast.ImportFrom) and node.module and id(node) not in for_types
-            for target in (node.module, *(f"{node.module}.{one.name}" for one in node.names))
+            for target in (node.module, *(f"{node.module}.{alias.name}" for alias in node.names))
             if target in modules and target != module
         }
     return graph

@@ -62,11 +62,11 @@ def begins_of(owner: str) -> dict[int, int] | None:
     Returns:
         When each began, in microseconds since 1970 UTC; None where no file of it is here.
     """
-    found: dict[int, int] | None = None
+    begins: dict[int, int] | None = None
     for path in _files():
         if _owner_of(path) == owner:
-            found = (found or {}) | _read(path)
-    return found
+            begins = (begins or {}) | _read(path)
+    return begins
 
 
 def remove_files(owner: str, older_than: float = 0.0) -> None:

@@ -27,23 +27,23 @@ def program(tmp_path: Path) -> Iterator[ServiceProgram]:
         yield one
 
 
-def worker(program: ServiceProgram) -> Program:
+def worker(service_program: ServiceProgram) -> Program:
     """A worker of two processes that has published its loom."""
-    options = ("--load", LOOM, "--publish", "--processes", "2", "--url", program.url)
-    found = Program("worker", *options)
-    found.wait_for("takes work")
-    return found
+    options = ("--load", LOOM, "--publish", "--processes", "2", "--url", service_program.url)
+    program = Program("worker", *options)
+    program.wait_for("takes work")
+    return program
 
 
 def attempts(run: Run) -> list[dict[str, Any]]:
     """All attempts of a run."""
-    found: list[dict[str, Any]] = []
+    collected: list[dict[str, Any]] = []
     cursor = "0"
     while cursor:
         query = {"limit": 2_000, "cursor": cursor}
         answer = run._client.call(Call("GET", f"/runs/{run.number}/attempts", query=query))
-        found, cursor = found + answer["attempts"], answer["next"]
-    return found
+        collected, cursor = collected + answer["attempts"], answer["next"]
+    return collected
 
 
 def ended(runs: list[Run]) -> list[Run]:
@@ -65,7 +65,7 @@ def killed_in_the_middle(
     client = program.client()
     (folder / "warm").mkdir()
     ended([client.start(workflow, folder=str(folder / "warm"), **params) for _ in range(3)])
-    found = [
+    runs_under_way = [
         client.start(workflow, folder=str(folder), name=f"r{number}", **params)
         for number in range(runs)
     ]
@@ -73,7 +73,7 @@ def killed_in_the_middle(
     first.kill()
     second = worker(program)
     try:
-        return ended(found)
+        return ended(runs_under_way)
     finally:
         second.kill()
 
@@ -87,9 +87,9 @@ def test_what_must_not_run_twice_does_not(
 
     begun = Counter(lines(str(tmp_path), "begun"))
     assert max(begun.values()) == 1, begun.most_common(3)
-    lost = [one for run in runs for one in attempts(run) if one["outcome"] == "lost"]
+    lost = [attempt for run in runs for attempt in attempts(run) if attempt["outcome"] == "lost"]
     assert len(lost) < 10, "what ran, and what had ended a moment ago"
-    assert all(one["begun_at"] for one in lost)
+    assert all(attempt["begun_at"] for attempt in lost)
     for number, run in enumerate(runs):
         mine = [line for line in begun if line.startswith(f"r{number}/")]
         assert (len(mine) == STEPS) or run.state == "failed"
@@ -101,11 +101,10 @@ def test_what_never_began_is_handed_back(program: ServiceProgram, tmp_path: Path
 
     assert run.state == "done"
     begun = set(lines(str(tmp_path), "begun"))
-    found = attempts(run)
-    lost = [one for one in found if one["outcome"] == "lost"]
+    lost = [attempt for attempt in attempts(run) if attempt["outcome"] == "lost"]
     assert lost, "it was killed in the middle"
-    assert not any(one["guess"] for one in lost)
-    assert {one["address"].partition("[")[2].partition("]")[0] for one in lost} <= begun
+    assert not any(attempt["guess"] for attempt in lost)
+    assert {attempt["address"].partition("[")[2].partition("]")[0] for attempt in lost} <= begun
     counted = Counter(lines(str(tmp_path), "begun"))
     twice = sum(count - 1 for count in counted.values())
     assert len(lost) == twice, "each second line of an item is of one whose first attempt was lost"
@@ -120,6 +119,8 @@ def test_steps_that_ran_ahead_of_their_turn_are_among_the_attempts(
     begun = Counter(lines(str(tmp_path), "begun"))
     for number, run in enumerate(runs):
         assert run.state == "done"
-        counted = Counter(f"r{number}/{one['address']}" for one in attempts(run) if one["begun_at"])
+        counted = Counter(
+            f"r{number}/{attempt['address']}" for attempt in attempts(run) if attempt["begun_at"]
+        )
         mine = {line: count for line, count in begun.items() if line.startswith(f"r{number}/")}
         assert counted == mine

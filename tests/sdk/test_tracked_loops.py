@@ -262,8 +262,8 @@ def test_an_effect_knows_at_which_item_of_which_loop_it_is() -> None:
         ctx.once(f"mail {name}", lambda: None)
         ctx.once(f"run {name}", lambda: None, scope="run")
 
-    asked = [one for one in line.asked if one["kind"] == "begin_effect"]
-    positions = {one["what"]: one["position"] for one in asked}
+    asked = [question for question in line.asked if question["kind"] == "begin_effect"]
+    positions = {question["what"]: question["position"] for question in asked}
     assert positions == {
         "first": "",
         "mail a": "letters#0",

@@ -234,8 +234,8 @@ def refusing(*attempts: int, status: int = 422) -> Callable[[str, Message], http
     def answer(kind: str, body: Message) -> httpx.Response | None:
         if kind != "report":
             return None
-        items = [one for one in body["items"] if one.get("error", {}).get("type") != NOT_TOLD]
-        told = [one["attempt"] for one in items + body["logs"]]
+        items = [item for item in body["items"] if item.get("error", {}).get("type") != NOT_TOLD]
+        told = [entry["attempt"] for entry in items + body["logs"]]
         told += [*map(int, body["saved"]), *body.get("done", {}).get("attempts", ())]
         if not set(attempts) & set(told):
             return None
@@ -267,7 +267,7 @@ def test_a_refused_end_fails_its_attempt_and_all_others_are_told(
 
     items = [item for report in service.reports for item in report["items"]]
     columns = [report.get("done", {}) for report in service.reports]
-    done = [attempt for one in columns for attempt in one.get("attempts", ())]
+    done = [attempt for column in columns for attempt in column.get("attempts", ())]
     done += [item["attempt"] for item in items if item["outcome"] == "done"]
     failed = {item["attempt"]: item["error"] for item in items if item["outcome"] == "failed"}
     assert sorted(done) == [number for number in range(1, 31) if number not in (7, 20)]

@@ -70,8 +70,12 @@ class StrictRoute(APIRoute):
         """Return the handler, behind the checks."""
         handle = super().get_route_handler()
         params = get_flat_params(self.dependant)
-        known = {one.alias: one.field_info for one in params if isinstance(one.field_info, Query)}
-        in_path = {one.alias: one.field_info for one in params if isinstance(one.field_info, Path)}
+        known = {
+            param.alias: param.field_info for param in params if isinstance(param.field_info, Query)
+        }
+        in_path = {
+            param.alias: param.field_info for param in params if isinstance(param.field_info, Path)
+        }
         model = self.body_field.field_info.annotation if self.body_field else None
         limit = BODY_LIMITS.get(self.path, BODY_LIMIT)
 

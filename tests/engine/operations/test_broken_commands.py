@@ -56,7 +56,7 @@ def test_others_of_its_batch_are_done_and_workers_stay(
     at.worker("v")
     first = at.start("one")
     (attempt,) = at.hands["w"].attempts
-    breaks(monkeypatch, Report, lambda command: any(one.pid == 666 for one in command.items))
+    breaks(monkeypatch, Report, lambda command: any(item.pid == 666 for item in command.items))
 
     bad = Report("w", (ReportItem(attempt, "done", None, begun_ago=0.1, pid=666),))
     results = at.inline.batch(start("b"), bad, start("c"), Poll("v"))
@@ -65,8 +65,10 @@ def test_others_of_its_batch_are_done_and_workers_stay(
 
     assert isinstance(results.answers[1], OverflowError)
     assert [results.answers[at].run["number"] for at in (0, 2)] == [2, 3]
-    assert not [one for one in results.answers[3:] if isinstance(one, Exception)]
-    assert not [one for one in more.answers if isinstance(one, Exception)], "registered as before"
+    assert not [answer for answer in results.answers[3:] if isinstance(answer, Exception)]
+    assert not [answer for answer in more.answers if isinstance(answer, Exception)], (
+        "registered as before"
+    )
     assert good.answers[0].refused == []
     assert at.inline.run(first)["state"] == "done"
 
@@ -82,7 +84,7 @@ def test_what_a_broken_command_posted_is_never_sent(
     (messages,) = [at.inline.batch(Poll("w"), start("a")).messages["w"]]
 
     assert isinstance(broken.answers[0], OverflowError)
-    assert [one["kind"] for one in messages] == ["work"]
+    assert [message["kind"] for message in messages] == ["work"]
     assert at.inline.run(1)["state"] in ("queued", "running")
 
 

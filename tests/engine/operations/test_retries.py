@@ -271,7 +271,10 @@ def test_a_deadline_ends_a_step_wherever_it_stands(at: Floor, where: str) -> Non
         at.end(f"{number}/it", "cancelled", error={"type": "Stopped", "message": ""})
 
     error = at.inline.run(number)["error"]
-    assert (error["type"], error["message"]) == ("DeadlinePassed", "its deadline of 1 min has passed")
+    assert (error["type"], error["message"]) == (
+        "DeadlinePassed",
+        "its deadline of 1 min has passed",
+    )
 
 
 def late_run(at: Floor) -> int:

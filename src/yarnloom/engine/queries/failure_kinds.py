@@ -71,21 +71,21 @@ def kinds_of(rows: list[dict[str, Any]], plan: Plan) -> list[FailureGroup]:
         rows: as `step_queries.failed_steps` gives them.
         plan: the run's.
     """
-    found: dict[tuple[str, str, str], FailureGroup] = {}
+    groups: dict[tuple[str, str, str], FailureGroup] = {}
     for row in rows:
         message = row["message"] or ""
         type_, pattern = row["type"] or "error", pattern_of(message)
         task = plan.nodes[row["node"]].task
-        kind = found.get((task, type_, pattern))
+        kind = groups.get((task, type_, pattern))
         if kind is None:
             kind = FailureGroup(task, type_, pattern, message, row["id"], row["ended_at"])
-            found[task, type_, pattern] = kind
+            groups[task, type_, pattern] = kind
         kind.number += 1
         if row["node"] not in kind.nodes:
             kind.nodes.append(row["node"])
         kind.first_at = min(kind.first_at, row["ended_at"])
         kind.messages.add(message)
-    return sorted(found.values(), key=lambda one: -one.number)
+    return sorted(groups.values(), key=lambda group: -group.number)
 
 
 def failures(connection: Connection, plan: Plan, number: int) -> View:

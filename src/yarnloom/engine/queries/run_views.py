@@ -59,9 +59,9 @@ def under_way_of(execute: running_parts.Execute, rows: Sequence[Row]) -> Mapping
         rows: of runs.
     """
     wanted = [row["number"] for row in rows if row["state"] in UNDER_WAY]
-    found = running_parts.open_rows(execute, wanted) if wanted else {}
+    rows_by_run = running_parts.open_rows(execute, wanted) if wanted else {}
     badly = [row["number"] for row in rows if row["state"] in _ENDED_BADLY]
-    return found | (running_parts.open_rows(execute, badly, ended=True) if badly else {})
+    return rows_by_run | (running_parts.open_rows(execute, badly, ended=True) if badly else {})
 
 
 def run_views(rows: Sequence[Row], under_way: Mapping[int, Open], look: Look) -> list[View]:
