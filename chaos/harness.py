@@ -24,13 +24,15 @@ from tests.helpers import Program, ServiceProgram, run_command
 from tests.proxy import Proxy
 
 from chaos.loom import LIMIT, LOG, expected, params
-from yarnloom import Client
+from yarnloom import Client, Run
+from yarnloom.client import Call
 from yarnloom.errors import YarnloomError
 
 LOOM = "chaos.loom:loom"
 LEASE = 3.0
 WORKERS = 3
 OPEN = ("scheduled", "queued", "running")
+WORKFLOWS = ("sums", "charges", "odd")
 PATIENCE = 60.0
 """Seconds within which some step has to end when the trouble is over, and another, and so on."""
 
@@ -74,8 +76,14 @@ class ServiceClock:
 class Started:
     """A run that was acknowledged."""
 
+    workflow: str
     count: int
     at: float
+
+    @property
+    def output(self) -> Any:
+        """What it ends with."""
+        return expected(self.count) if self.workflow == "sums" else list(range(self.count))
 
 
 @dataclass
@@ -169,9 +177,11 @@ class Chaos:
                 count = number % 7
                 with contextlib.suppress(YarnloomError):
                     begun = time.time()
-                    run = client.start("sums", params(count), key=f"key-{number}")
+                    workflow = WORKFLOWS[number % len(WORKFLOWS)]
+                    given = params(count) if workflow == "sums" else {"count": count}
+                    run = client.start(workflow, given, key=f"key-{number}")
                     with self._lock:
-                        self._started[run.number] = Started(count, begun)
+                        self._started[run.number] = Started(workflow, count, begun)
 
     # Trouble
 
@@ -354,6 +364,7 @@ class Chaos:
         """Compare what was promised with what happened."""
         faults, done = self.account.faults, self.account.done
         lines = [json.loads(line) for line in self._log.read_text().splitlines()]
+        lost: set[str] = set()
         with Client(self._service.url, who="chaos") as client:
             for number, started in self._started.items():
                 try:
@@ -361,14 +372,21 @@ class Chaos:
                 except YarnloomError as error:
                     faults.append(f"lost: run {number}: {error}")
                     continue
-                done[f"runs {run.state}"] += 1
-                if run.state == "done" and run.output != expected(started.count):
+                done[f"runs of {started.workflow} {run.state}"] += 1
+                if run.state == "done" and run.output != started.output:
                     faults.append(f"wrong: run {number} gave {run.output}")
-                if run.state in ("failed", "cancelled"):
+                mine = _lost_charges(client, run) if started.workflow == "charges" else set()
+                lost |= mine
+                # What must not run twice fails where it was lost, and for no other reason.
+                if run.state in ("failed", "cancelled") and not mine:
                     faults.append(f"wrong: run {number} is {run.state}: {run.data['error']}")
         self._verify()
         faults += self._overlaps(lines)
-        faults += self._doubled(lines)
+        faults += self._repeated(lines, "address", "attempt")
+        faults += self._repeated(
+            [line for line in lines if "/charges[" in line["address"]], "address"
+        )
+        faults += self._unbegun(lines, lost)
         faults += self._over_limit()
         done["lines of tasks"] = len(lines)
 
@@ -388,18 +406,28 @@ class Chaos:
                     found.append(f"overlap: {address} by {end - begin:.2f} s")
         return found
 
-    def _doubled(self, lines: list[dict[str, Any]]) -> list[str]:
-        """Attempts that began twice. In a copy that is put back, numbers begin anew."""
-        begun: dict[tuple[str, int], list[float]] = defaultdict(list)
+    def _repeated(self, lines: list[dict[str, Any]], *key: str) -> list[str]:
+        """What began twice, by these facts. In a copy that is put back, numbers begin anew."""
+        begun: dict[tuple[Any, ...], list[float]] = defaultdict(list)
         for line in lines:
             if line["what"] == "begin":
-                begun[line["address"], line["attempt"]].append(line["at"])
+                begun[tuple(line[name] for name in key)].append(line["at"])
         return [
-            f"doubled: {address}#{attempt} began at {first:.2f} and {second:.2f}"
-            for (address, attempt), times in begun.items()
+            f"repeated: {fact} began at {first:.2f} and {second:.2f}"
+            for fact, times in begun.items()
             for first, second in itertools.pairwise(sorted(times))
             if not any(first < at + 2 * LEASE and at < second for at in self._put_back_at)
         ]
+
+    def _unbegun(self, lines: list[dict[str, Any]], lost: set[str]) -> list[str]:
+        """Steps that must not repeat and count as lost, though their task left no line.
+
+        Between the record that one begins and its first line a kill leaves one of these.
+        """
+        unbegun = lost - {line["address"] for line in lines if line["what"] == "begin"}
+        self.account.done["charges lost"] += len(lost)
+        self.account.done["charges lost before their first line"] += len(unbegun)
+        return [f"never began: {address}" for address in unbegun] if len(unbegun) > 5 else []
 
     def _over_limit(self) -> list[str]:
         """Moments at which the records have more in a pool than its limit."""
@@ -426,6 +454,16 @@ class Chaos:
             for child in _children_of(pid):
                 _send(child, signal.SIGKILL)
             program.kill()
+
+
+def _lost_charges(client: Client, run: Run) -> set[str]:
+    """Addresses of the run's steps that must not repeat and whose process was lost."""
+    answer = client.call(Call("GET", f"/runs/{run.number}/attempts", query={"limit": 2_000}))
+    return {
+        f"{run.number}/{attempt['address']}"
+        for attempt in answer["attempts"]
+        if attempt["outcome"] == "lost" and "charges[" in attempt["address"]
+    }
 
 
 def _send(pid: int, number: int) -> None:

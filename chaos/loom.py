@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import multiprocessing
 import os
 import random
 import time
@@ -149,6 +150,52 @@ loom.workflow(
         ),
     ),
 )
+
+
+class Count(BaseModel):
+    """How many items there are."""
+
+    count: int
+
+
+@loom.task(losses=0, timeout="10s")
+def charge(number: int, ctx: StepContext) -> int:
+    """What must be done once, however often its worker is lost."""
+    work(ctx, 0.05)
+    return number
+
+
+@loom.task(**AGAIN)
+def odd(number: int, ctx: StepContext) -> int:
+    """Say too much, leave forks, or end with an error of 9 MB half of the time."""
+    note(ctx, "begin")
+    match number % 5:
+        case 0:
+            ctx.progress(done=1, total=2, note="x" * 9_000_000)
+        case 1:
+            with multiprocessing.get_context("fork").Pool(1) as pool:
+                return pool.map(abs, [number])[0]
+        case 2:
+            if os.fork() == 0:
+                time.sleep(random.uniform(0, 1))
+                return number
+        case 3 if random.random() < 0.5:
+            ctx.progress(done=10**400)  # which is an error of the task
+    if number % 5 == 4 and random.random() < 0.5:
+        raise RuntimeError("x" * 9_000_000)
+    return number
+
+
+def numbered(task: Any, name: str) -> Any:
+    """A task for each number below `count`."""
+    return sequence(
+        step("numbers", first, count=param("count")),
+        each(name, over=output("numbers"), do=step("it", task, number=item())),
+    )
+
+
+loom.workflow("charges", params=Count, plan=numbered(charge, "charges"))
+loom.workflow("odd", params=Count, plan=numbered(odd, "odds"))
 
 
 def expected(count: int) -> dict[str, int]:

@@ -57,7 +57,8 @@ def test_what_held_the_service_up_does_not_any_more(
     many = json.dumps(
         {"starts": [{"workflow": "sums", "params": {"number": n}} for n in range(9_000)]}
     )
-    with bare_server() as bare, Watch(bare) as reference, Watch(port) as watch:
+    pid = program.process.pid
+    with bare_server() as bare, Watch(*bare) as reference, Watch(port, pid) as watch:
         # Bodies over the limit, told by the length or found while reading.
         giant = head(
             "POST", "/api/v1/runs", "Content-Type: application/json", f"Content-Length: {2**30}"

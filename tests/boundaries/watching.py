@@ -14,6 +14,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
+from pathlib import Path
 
 PASS = b'{"status":"pass"}'
 BARE = """
@@ -34,11 +35,17 @@ server.serve_forever()
 
 
 class Watch:
-    """The answers' waits, in seconds."""
+    """The answers' waits, in seconds, less the time in which a processor was waited for.
 
-    def __init__(self, port: int) -> None:
+    Args:
+        port: that answers.
+        pid: of the process behind it.
+    """
+
+    def __init__(self, port: int, pid: int) -> None:
         self.waits: list[float] = []
         self._port = port
+        self._pid = pid
         self._end = threading.Event()
         self._thread = threading.Thread(target=self._ask, daemon=True)
 
@@ -46,10 +53,17 @@ class Watch:
         connection = http.client.HTTPConnection("127.0.0.1", self._port, timeout=120)
         with contextlib.closing(connection):
             while not self._end.wait(0.01):
-                begun = time.perf_counter()
+                begun, waited = time.perf_counter(), self._waited()
                 connection.request("GET", "/health")
                 assert connection.getresponse().read() == PASS
-                self.waits.append(time.perf_counter() - begun)
+                more = self._waited() - waited
+                self.waits.append(max(time.perf_counter() - begun - more, 0.0))
+
+    def _waited(self) -> float:
+        """How long this thread and the main thread of the process have waited for a processor."""
+        me = f"/proc/self/task/{threading.get_native_id()}/schedstat"
+        files = (Path(me), Path(f"/proc/{self._pid}/schedstat"))
+        return sum(int(file.read_text(encoding="ascii").split()[1]) for file in files) / 1e9
 
     def __enter__(self) -> Watch:
         self._thread.start()
@@ -65,12 +79,12 @@ class Watch:
 
 
 @contextlib.contextmanager
-def bare_server() -> Iterator[int]:
-    """A server that does nothing else than to answer; its port."""
+def bare_server() -> Iterator[tuple[int, int]]:
+    """A server that does nothing else than to answer; its port and its process."""
     with subprocess.Popen([sys.executable, "-c", BARE], stdout=subprocess.PIPE) as process:
         assert process.stdout
         try:
-            yield int(process.stdout.readline())
+            yield int(process.stdout.readline()), process.pid
         finally:
             process.kill()
 

@@ -16,6 +16,7 @@ import pytest
 from tests.plans import Maker
 from tests.same import document_of
 from yarnloom import drawing
+from yarnloom.drawing import part_words
 from yarnloom.drawing.layout import Box, lay_out
 from yarnloom.drawing.step_order import threads
 from yarnloom.engine.queries.views import plan_view
@@ -152,3 +153,25 @@ def test_both_layouts_have_the_same_rows_order_and_threads() -> None:
         )
 
     assert json.loads(LAYOUTS.read_text(encoding="utf-8")) == layouts
+
+
+@pytest.mark.parametrize(
+    ("rules", "words"),
+    [
+        ({}, []),
+        ({"retry": {"attempts": 3}}, ["up to 3 tries"]),
+        ({"retry": {"attempts": None}}, ["tries without limit"]),
+        ({"timeout": 90, "deadline": 60}, ["timeout 1 min 30 s", "deadline 1 min"]),
+        ({"quiet_for": 60}, ["quiet for 1 min at most"]),
+        ({"quiet_for": 60, "if_quiet": "fail"}, ["quiet for 1 min at most"]),
+        ({"quiet_for": 60, "if_quiet": "retry"}, ["quiet for 1 min at most, then tried again"]),
+        ({"only_on": ["gpu", "disk"]}, ["only on gpu, disk"]),
+        ({"memory": 2**20, "losses": 0}, ["at most 1 MB of memory", "bears 0 losses"]),
+        ({"priority": -2}, ["priority -2"]),
+        ({"pool": "quay"}, ["pool quay"]),
+        ({"pool": "quay", "per": {"param": "port"}}, ["pool quay per param port"]),
+    ],
+)
+def test_each_rule_of_a_step_is_in_words(rules: dict[str, Any], words: list[str]) -> None:
+    """And what is not given is not mentioned."""
+    assert part_words.rules({"rules": rules}) == words

@@ -10,7 +10,7 @@ from typing import Any
 import httpx
 import pytest
 
-from tests.helpers import ServiceProgram, eventually, service
+from tests.helpers import ServiceProgram, eventually, run_command, service
 from tests.long_loom import lines
 from yarnloom import Run
 from yarnloom.errors import Conflict
@@ -220,6 +220,24 @@ def test_logs_and_what_is_published_come_live(
     ) as answer:
         text = answer.read().decode()
     assert text.count("event: yarnloom.line") == 1
+
+
+def test_what_is_published_again_as_it_was_is_no_command(
+    program: ServiceProgram, http: httpx.Client
+) -> None:
+    """As a worker with `--reload` does; another loom with the same name is one again."""
+
+    def publications() -> int:
+        return len(http.get("/commands", params={"what": "publish"}).json()["commands"])
+
+    before = publications()
+    for _ in range(2):
+        assert run_command("publish", LOOM, url=program.url).returncode == 0
+    assert publications() - before <= 1
+    before = publications()
+    for looms in ([LOOM, "tests.huge_loom:loom"], [LOOM], [LOOM]):
+        assert run_command("publish", *looms, url=program.url).returncode == 0
+    assert publications() - before == 2
 
 
 def test_commands_can_be_filtered(program: ServiceProgram, http: httpx.Client) -> None:

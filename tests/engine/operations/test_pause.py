@@ -87,6 +87,19 @@ def test_a_pause_of_what_does_not_run_is_at_once(at: Floor) -> None:
     assert at.running == ["1/a"]
 
 
+def test_a_run_that_its_workflow_held_is_let_in_when_it_is_resumed(at: Floor) -> None:
+    """The place became free while it was paused: nothing else would let it in."""
+    weave(at, lambda work: step("a", work), at_once=1)
+    at.start("l/w")
+    assert (run_state(at), run_state(at, 2), at.running) == ("running", "queued", ["1/a"])
+
+    at.do(PauseRun(2, "ann"))
+    at.drain()
+    assert (run_state(at), run_state(at, 2), at.running) == ("done", "paused", [])
+    at.do(ResumeRun(2, "ann"))
+    assert (run_state(at, 2), at.running) == ("running", ["2/a"])
+
+
 def test_a_queued_run_with_something_in_hand_is_pausing(at: Floor) -> None:
     """The worker may have begun it."""
     at.begins = False

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 from typing import Any
 
 from yarnloom.engine.commands import Publish
@@ -78,10 +80,23 @@ def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
         for loom in looms:
             declare_schedules(transaction, loom, schedules.get(loom, {}), command.who)
     versions = {entry["workflow"]: entry["version"] for entry in answer}
-    store.log_command(
-        transaction.unit, transaction.now, command.who, "publish", None, "", versions=versions
-    )
+    # A worker with `--reload` publishes after each change of a file, mostly the same again.
+    published, digest = transaction.memory.workflows.published, _digest(command)
+    if any(published.get(loom) != digest for loom in looms):
+        published.update(dict.fromkeys(looms, digest))
+        store.log_command(
+            transaction.unit, transaction.now, command.who, "publish", None, "", versions=versions
+        )
     return answer
+
+
+def _digest(command: Publish) -> bytes:
+    """Of all that is published; of the sources of tasks their hashes."""
+    tasks = [
+        {key: value for key, value in task.items() if key != "source"} for task in command.tasks
+    ]
+    everything = [command.plans, tasks, command.pools, command.schedules]
+    return hashlib.sha256(json.dumps(everything, sort_keys=True).encode()).digest()
 
 
 def _secret_inputs(plans: list[Plan]) -> dict[str, set[str]]:

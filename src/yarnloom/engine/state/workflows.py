@@ -35,6 +35,7 @@ class Workflows:
 
     Attributes:
         plans: the current plan of every workflow.
+        published: by loom what it was last published with, as a hash: the same again is no command.
         under_way: by workflow how many runs have entered and not ended.
         held: by workflow how many runs wait until others have ended.
         listeners: by loom the tasks that start at the end of runs.
@@ -44,6 +45,7 @@ class Workflows:
     """
 
     plans: dict[str, int] = field(default_factory=dict)
+    published: dict[str, bytes] = field(default_factory=dict)
     under_way: Counter[str] = field(default_factory=Counter)
     held: Counter[str] = field(default_factory=Counter)
     listeners: dict[str, list[Listener]] = field(default_factory=dict)
