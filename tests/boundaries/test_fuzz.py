@@ -7,7 +7,7 @@ from pathlib import Path
 from tests.boundaries.fuzzing import fuzz, operations, prepare
 from tests.helpers import LOOM, much, service
 
-CASES = much(400, 1_500)
+CASES = much(200, 1_500)
 
 
 def test_random_requests_get_described_answers(tmp_path: Path) -> None:

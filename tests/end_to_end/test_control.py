@@ -22,7 +22,7 @@ from yarnloom.errors import RunFailed, StartKeyTaken
 pytestmark = pytest.mark.slow
 
 LOOM = "tests.long_loom:loom"
-POINTS = much(10, 50)
+POINTS = much(6, 50)
 EVERY = 5
 
 

@@ -63,20 +63,26 @@ def is_guardian(pid: int) -> bool:
     return "guardian.py" in Path(f"/proc/{pid}/cmdline").read_text()
 
 
-@pytest.mark.parametrize("workflow", ["alone", "alone-shared"])
 @pytest.mark.parametrize(
     "trouble", ["stopped", "stopped with its process", "cut off", "killed with its guardian"]
 )
-def test_what_must_not_overlap_never_does(tmp_path: Path, trouble: str, workflow: str) -> None:
-    """A worker stands still, is cut off, or dies with its guardian: its process ends before."""
+def test_what_must_not_overlap_never_does(tmp_path: Path, trouble: str) -> None:
+    """A worker stands still, is cut off, or dies with its guardian: its processes end before.
+
+    One runs a task alone, and one among others that it may have.
+    """
+    folders = {name: tmp_path / name for name in ("alone", "alone-shared")}
+    for folder in folders.values():
+        folder.mkdir()
     with service(tmp_path / "data", "--lease", "2") as program, proxied(program.port) as through:
         assert run_command("publish", LOOM, url=program.url).returncode == 0
         url = through.url
-        options = ("--load", LOOM, "--processes", "1", "--url")
+        options = ("--load", LOOM, "--processes", "2", "--url")
         first = Program("worker", *options, url)
         first.wait_for("takes work")
-        run = program.client().start(workflow, folder=str(tmp_path))
-        eventually(lambda: marks(tmp_path))
+        client = program.client()
+        runs = [client.start(name, folder=str(folder)) for name, folder in folders.items()]
+        eventually(lambda: all(marks(folder) for folder in folders.values()))
         second = Program("worker", *options, program.url)
         second.wait_for("takes work")
         ours = [one for one in children_of(first.process.pid) if not is_guardian(one)]
@@ -93,14 +99,16 @@ def test_what_must_not_overlap_never_does(tmp_path: Path, trouble: str, workflow
                 os.kill(first.process.pid, signal.SIGSTOP)
                 for one in (*guardians, first.process.pid):
                     os.kill(one, signal.SIGKILL)
-        eventually(lambda: len(marks(tmp_path)) == 2)
+        eventually(lambda: all(len(marks(folder)) == 2 for folder in folders.values()))
         for one in ours:
             with contextlib.suppress(ProcessLookupError):
                 os.kill(one, signal.SIGCONT)  # there would be nothing to wake
-        (tmp_path / "go").touch()
-        assert run.wait(60) == "went"
-        one, two = marks(tmp_path).values()
-        assert max(one) < min(two)
+        for folder in folders.values():
+            (folder / "go").touch()
+        assert [run.wait(60) for run in runs] == ["went", "went"]
+        for folder in folders.values():
+            one, two = marks(folder).values()
+            assert max(one) < min(two)
         first.kill()
         assert second.end() == 0
 

@@ -22,7 +22,7 @@ from yarnloom.client import Run
 from yarnloom.errors import Conflict, RunCancelled, RunFailed
 
 LOOM = "tests.stops_loom:loom"
-STOPS = much(12, 67)
+STOPS = much(6, 67)
 """How often each loop is paused or killed; 67 of three loops are the 200 that are promised."""
 
 SHORT = 15 * STOPS

@@ -62,7 +62,7 @@ def told(answer: httpx.Response) -> tuple[int, Any, dict[str, str]]:
     return answer.status_code, found, {**same, "content-length": ""}
 
 
-@settings(max_examples=much(50, 150), deadline=None)
+@settings(max_examples=much(25, 150), deadline=None)
 @given(path=PATHS, body=TEXTS, who=st.sampled_from(["", "somebody", "n" * 201]))
 @example(path="/runs", body='{"workflow": "there-is-none"}', who="n" * 201)
 @example(path="/runs", body='{"workflow": "there-is-none"}', who="somebody")

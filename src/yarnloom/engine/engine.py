@@ -144,7 +144,7 @@ class Engine:
             self._follow_clock(transaction, moved=moved)
             answers = [self._one(transaction, command) for command in batch]
             pause.settle_all(transaction)
-            while transaction.afterwards.ended_runs or transaction.afterwards.made_room:
+            while transaction.afterwards.are_left:
                 follow(transaction)
                 admit(transaction)
             assign_ready_steps(transaction, granted_items.give, relay_steps.extend)

@@ -50,6 +50,7 @@ class RunRow:
     followups_failed: int = 0
     step_actions: int = 0
     renewed: int = 0
+    reopened_from: int | None = None
     started_at: int | None = None
     ended_at: int | None = None
 

@@ -96,6 +96,7 @@ CREATE TABLE runs (
   paused_at INTEGER,                  -- while paused: since when nothing of it executes
   step_actions INTEGER NOT NULL DEFAULT 0,   -- 1 where `step_actions` has rows of it
   renewed INTEGER NOT NULL DEFAULT 0,  -- 1 where rows were made to wait again
+  reopened_from INTEGER,  -- its ended_at, while a follow-up is tried again: it keeps that
   start_by INTEGER,                   -- it is not begun after that
   planned_at TEXT,                    -- for when it was planned, RFC 3339 with zone
   schedule TEXT,                      -- the schedule that started it

@@ -142,7 +142,7 @@ def end_alike(seed: int, kind: type[Maker]) -> None:
         assert found["parts"][0]["state"] == plain["parts"][0]["state"]
 
 
-@settings(max_examples=much(15, 400), deadline=None)
+@settings(max_examples=much(8, 400), deadline=None)
 @given(st.integers(0, 2**32))
 def test_rows_are_the_same_in_the_end(seed: int) -> None:
     """Whether items had them all along, or got them when they ended."""
@@ -154,7 +154,7 @@ def test_items_go_without_rows_where_a_worker_is_quick() -> None:
     assert sum(lived(seed, straight=True)[1] > 0 for seed in range(20)) > 10
 
 
-@settings(max_examples=much(15, 400), deadline=None)
+@settings(max_examples=much(8, 400), deadline=None)
 @given(st.integers(0, 2**32), st.sampled_from(("pause", "cancel", "restart", "begun", "unseen")))
 def test_whatever_happens_in_the_middle(seed: int, what: str) -> None:
     """Items get their rows, nothing is lost or done twice, and the run ends."""

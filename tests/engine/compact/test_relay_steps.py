@@ -42,7 +42,7 @@ from yarnloom.testing import InlineService, inline_service
 EVENTS = ("pause", "cancel", "restart", "lost", "handled", "begun", "later")
 
 
-@settings(max_examples=much(20, 400), deadline=None)
+@settings(max_examples=much(10, 400), deadline=None)
 @given(st.integers(0, 2**32))
 def test_rows_are_the_same_in_the_end(seed: int) -> None:
     """Whether each step was handed out by itself, or many together."""
@@ -55,7 +55,7 @@ def test_steps_go_together_where_a_worker_is_quick() -> None:
     assert sum(without > 0 for _, without in worlds) > 10
 
 
-@settings(max_examples=much(25, 500), deadline=None)
+@settings(max_examples=much(12, 500), deadline=None)
 @given(st.integers(0, 2**32), st.sampled_from(EVENTS))
 def test_whatever_happens_in_the_middle(seed: int, what: str) -> None:
     """Nothing is lost or done twice, and the run ends."""

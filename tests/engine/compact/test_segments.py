@@ -77,7 +77,7 @@ def folded(inline: InlineService) -> int:
     return int(count)
 
 
-@settings(max_examples=much(25, 300), deadline=None)
+@settings(max_examples=much(12, 300), deadline=None)
 @given(st.integers(0, 2**32))
 def test_every_answer_is_the_same_with_rows(seed: int) -> None:
     """In the middle of a run, and at its end; also back at earlier moments."""
@@ -102,7 +102,7 @@ def test_every_answer_is_the_same_with_rows(seed: int) -> None:
             assert inline._look(1, ask, *args) == answer, (ask, args)
 
 
-@settings(max_examples=much(15, 200), deadline=None)
+@settings(max_examples=much(8, 200), deadline=None)
 @given(st.integers(0, 2**32))
 def test_what_the_engine_reads_is_the_same_with_rows(seed: int) -> None:
     """How long steps took, what attempts there were lately, and when some began in a pool."""

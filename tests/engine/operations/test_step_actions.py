@@ -16,8 +16,10 @@ from yarnloom.engine.commands import (
     PauseRun,
     ResumeRun,
 )
+from yarnloom.engine.state import hourly_counts
 from yarnloom.errors import Conflict, InvalidInput, NotFound
-from yarnloom.store import audit, run_lists
+from yarnloom.plan import read_plan
+from yarnloom.store import audit, run_lists, run_queries, workflow_queries
 
 RETRY = Retry(attempts=3, wait="60s", jitter=0)
 
@@ -308,6 +310,19 @@ def test_what_cannot_be_done_says_why(at: Floor) -> None:
         hand(at, "x", "skip")
 
 
+def runs_of_hour(at: Floor) -> int:
+    """How many ended, as counted by the hour."""
+    plan = at.inline.database.read(
+        lambda reader: read_plan(
+            workflow_queries.plan_document(reader, run_queries.run(reader, 1)["plan"])
+        )
+    )
+    days = at.inline.database.read(
+        lambda reader: hourly_counts.over_days(reader, plan, at.inline.clock.now, 2)
+    )["days"]
+    return sum(day["ended"] for day in days)
+
+
 def test_a_step_of_a_follow_up_is_retried_when_its_run_has_ended(at: Floor) -> None:
     """Alone: the plan has decided the run, and nothing of it runs again."""
     weave(
@@ -324,7 +339,8 @@ def test_a_step_of_a_follow_up_is_retried_when_its_run_has_ended(at: Floor) -> N
     at.drain()
     ended = at.inline.run(1)
     assert (ended["state"], ended["followups_failed"]) == ("done", 1)
-    given = len(at.given)
+    given, counted = len(at.given), runs_of_hour(at)
+    at.advance(60)
 
     hand(at, "h[0]/go/on_end/tell", "retry")
     assert at.running == ["1/h[0]/go/on_end/tell"]
@@ -337,6 +353,8 @@ def test_a_step_of_a_follow_up_is_retried_when_its_run_has_ended(at: Floor) -> N
         ended["progress"],
     )
     assert at.given[given:] == ["1/h[0]/go/on_end/tell"]
+    assert again["ended_at"] == ended["ended_at"]
+    assert runs_of_hour(at) == counted == 1, "it is the end that was counted before"
     with pytest.raises(Conflict, match="past cancel"):
         hand(at, "h[0]/go/on_end/tell", "cancel")
 

@@ -23,7 +23,7 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.queries import run_graph
 from yarnloom.units import EPOCH
 
-SEEDS = much(20, 300)
+SEEDS = much(6, 300)
 Found = dict[str, Counter[str]]
 UNDER_WAY = ("ready", "running", "backing_off", "resting", "paused")
 

@@ -45,11 +45,11 @@ SMALL = 64 * 1024
 
 def follow(transaction: Transaction) -> None:
     """See to what follows from the runs that have ended in this transaction."""
+    while transaction.afterwards.schedules:
+        run_ended(transaction, transaction.afterwards.schedules.pop())
     while transaction.afterwards.ended_runs:
         run = transaction.afterwards.ended_runs.pop(0)
         learn(transaction, run)
-        if run.schedule is not None:
-            run_ended(transaction, run.schedule)
         if run.after is None:
             _tell(transaction, run)
 

@@ -244,7 +244,7 @@ class _Hand:
         if not Renewal(transaction, run, only=Some({step.id: step.rank})).part(part, set()):
             raise self._refused("failed, as was allowed; `mend` the run")
         move_run(transaction, run, RunEvent.REOPEN)
-        run.renewed, run.ended_at = 1, None
+        run.renewed, run.reopened_from, run.ended_at = 1, run.ended_at, None
         transaction.unit.runs.touch(run)
         transaction.memory.workflows.under_way[run.workflow] += 1
         Composition(transaction, run).follow_up_again(part)

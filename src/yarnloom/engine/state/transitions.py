@@ -30,19 +30,17 @@ def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
     """Let something happen to a run."""
     run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
     if run.state in RUN_ENDED:
-        run.ended_at = transaction.now
+        before = run.reopened_from  # when it ended before: then it was counted, and told of
+        run.ended_at, run.reopened_from = before or transaction.now, None
         run.paused_at = None
         transaction.memory.queue.paused.discard(run.number)
         transaction.memory.relays.barred.discard(run.number)
         transaction.changes.ended.add(run.number)
-        transaction.afterwards.ended_runs.append(run)
-        took = (
-            None if run.started_at is None else transaction.now - run.started_at - run.paused_micros
-        )
-        waited = (run.started_at or transaction.now) - run.created_at
-        transaction.counts.hours.end(
-            run.workflow, transaction.now, RUN, str(run.state), waited, took
-        )
+        if before is None:
+            transaction.afterwards.ended_runs.append(run)
+            _count(transaction, run)
+        if run.schedule is not None:
+            transaction.afterwards.schedules.add(run.schedule)
         if run.admission != Admission.AHEAD:
             transaction.memory.workflows.counted(run.admission)[run.workflow] -= 1
         if transaction.memory.workflows.held[run.workflow]:
@@ -51,6 +49,14 @@ def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
     transaction.changes.runs.add(run.number)
     if run.schedule is not None:
         transaction.changes.schedules.add(run.schedule)
+
+
+def _count(transaction: Transaction, run: RunRow) -> None:
+    """Count a run that has ended among those of its hour."""
+    now = transaction.now
+    took = None if run.started_at is None else now - run.started_at - run.paused_micros
+    waited = (run.started_at or now) - run.created_at
+    transaction.counts.hours.end(run.workflow, now, RUN, str(run.state), waited, took)
 
 
 def move_step(
