@@ -172,15 +172,10 @@ class LoseWorker:
 
 @dataclass(frozen=True, slots=True)
 class BeginAttempt:
-    """An attempt begins that must be known to have begun before it does anything.
-
-    Attributes:
-        pid: its process.
-    """
+    """An attempt begins that must be known to have begun before it does anything."""
 
     worker: str
     attempt: int
-    pid: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

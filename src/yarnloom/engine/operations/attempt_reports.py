@@ -72,7 +72,7 @@ def begin_attempt(transaction: Transaction, command: BeginAttempt) -> dict[str, 
     attempt = transaction.unit.attempts.get(command.attempt)
     if attempt is None or attempt.worker != command.worker or attempt.outcome is not None:
         raise Conflict("the attempt was given up, so it does not begin any more")
-    record_begin(transaction, attempt, pid=command.pid)
+    record_begin(transaction, attempt)
     return {}
 
 
@@ -87,12 +87,10 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, An
     return answer
 
 
-def record_begin(
-    transaction: Transaction, attempt: AttemptRow, *, ago: float = 0.0, pid: int | None = None
-) -> None:
+def record_begin(transaction: Transaction, attempt: AttemptRow, *, ago: float = 0.0) -> None:
     """Record that an attempt has begun, if that is not known yet."""
     if attempt.begun_at is None:
-        _begin(transaction, attempt, ReportItem(attempt.id, begun_ago=ago, pid=pid))
+        _begin(transaction, attempt, ReportItem(attempt.id, begun_ago=ago))
 
 
 def lose(transaction: Transaction, attempt_id: int, why: str) -> None:
@@ -143,6 +141,9 @@ def take_item(transaction: Transaction, worker: str, item: ReportItem) -> str | 
     called = item.begun_ago is not None or item.outcome in CALLED
     if called and attempt.begun_at is None:
         _begin(transaction, attempt, item)
+    if attempt.begun_at is not None and attempt.pid is None:  # its begin was recorded before, without
+        attempt.pid = item.pid
+        transaction.unit.attempts.touch(attempt)
     if item.outcome is not None:
         end_attempt(transaction, attempt, Outcome(item.outcome), item)
     return None
@@ -153,7 +154,6 @@ def _begin(transaction: Transaction, attempt: AttemptRow, item: ReportItem) -> N
     attempt.begun_at = max(
         attempt.handed_at, transaction.now - micros_of(item.begun_ago or item.ended_ago)
     )
-    attempt.pid = item.pid
     transaction.memory.attempts.unbegun.pop(attempt.id, None)
     transaction.unit.attempts.touch(attempt)
     move_step(transaction, step, StepEvent.BEGIN)
