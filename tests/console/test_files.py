@@ -55,7 +55,6 @@ def test_rows_are_given_checked_and_shown(program: ServiceProgram, page: Page, m
         preview.get_by_role("link", name="Download").click()
     assert download.value.path().read_bytes() == good.read_bytes()
     page.get_by_role("button", name="Close the file").click()
-    page.get_by_role("button", name="Output").click()
     page.get_by_role("button", name=re.compile("letters.txt")).click()
     expect(preview.get_by_label("what is in letters.txt")).to_contain_text("The harbour office")
 
