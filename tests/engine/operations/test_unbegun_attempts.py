@@ -10,6 +10,7 @@ import pytest
 from tests.floor import Floor, floor
 from yarnloom import Loom, step
 from yarnloom.engine.commands import (
+    BeginAttempt,
     LeaveService,
     LoseWorker,
     Poll,
@@ -31,6 +32,7 @@ def at(tmp_path: Path) -> Iterator[Floor]:
             """Nothing."""
 
         loom.workflow("one", plan=step("only", wait))
+        loom.workflow("careful", plan=step("only", wait, losses=0))
         found.publish(loom)
         yield found
 
@@ -167,3 +169,21 @@ def test_what_a_lost_worker_had_not_begun_is_handed_back(
     (shown,) = at.inline.attempts(run)["attempts"]
     assert (shown["outcome"], shown["guess"]) == (outcome, guess)
     assert (shown["begun_at"] is not None) == bool(begun)
+
+
+@pytest.mark.parametrize(("has_begun", "outcome"), [(False, "handed_back"), (True, "lost")])
+def test_what_is_recorded_before_it_begins_is_no_guess(
+    at: Floor, has_begun: bool, outcome: str
+) -> None:
+    """Where nobody can be asked what had begun, a step with `losses=` is known all the same."""
+    at.worker()
+    run = at.start("careful")
+    if has_begun:
+        (attempt,) = at.hands["w"].attempts
+        at.do(BeginAttempt("w", attempt))
+
+    at.do(LoseWorker("w", "its lease is over", None))
+
+    (shown,) = at.inline.attempts(run)["attempts"]
+    assert (shown["outcome"], shown["guess"]) == (outcome, False)
+    assert at.inline.run(run)["state"] == ("failed" if has_begun else "queued")

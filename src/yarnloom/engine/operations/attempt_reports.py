@@ -141,7 +141,9 @@ def take_item(transaction: Transaction, worker: str, item: ReportItem) -> str | 
     called = item.begun_ago is not None or item.outcome in CALLED
     if called and attempt.begun_at is None:
         _begin(transaction, attempt, item)
-    if attempt.begun_at is not None and attempt.pid is None:  # its begin was recorded before, without
+    if (
+        attempt.begun_at is not None and attempt.pid is None
+    ):  # its begin was recorded before, without
         attempt.pid = item.pid
         transaction.unit.attempts.touch(attempt)
     if item.outcome is not None:
