@@ -173,5 +173,5 @@ def test_both_layouts_have_the_same_rows_order_and_threads() -> None:
     ],
 )
 def test_each_rule_of_a_step_is_in_words(rules: dict[str, Any], words: list[str]) -> None:
-    """And what is not given is not mentioned."""
+    """And no other."""
     assert part_words.rules({"rules": rules}) == words

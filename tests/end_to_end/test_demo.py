@@ -31,13 +31,13 @@ SAID = (
 
 @pytest.mark.skipif(not THOROUGH, reason="the demo that stays up shows the same, but for its end")
 def test_the_demo_ends_with_its_run(tmp_path: Path) -> None:
-    """Where it is told to."""
+    """With `--exit-when-done`."""
     demo = Program("demo", "--exit-when-done", "--port", "0", cwd=tmp_path)
     assert demo.process.wait(5 * PATIENCE) == 0, demo.text
 
 
 def test_the_demo_stays_up_until_it_is_told(tmp_path: Path) -> None:
-    """With progress, what is missing and why, and an end with all that it started."""
+    """With progress, the missing harbour and why, and an end with all its processes."""
     demo = Program("demo", "--port", "0", cwd=tmp_path)
     console = demo.wait_for(r"The console: (http://\S+)", 5 * PATIENCE)[1]
     demo.wait_for("Ctrl-C ends it")

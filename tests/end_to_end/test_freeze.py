@@ -22,7 +22,7 @@ pytestmark = pytest.mark.slow
 
 
 def told(program: ServiceProgram, run: int) -> str:
-    """What the service says to `why` of a run; asked without a process, which would take long."""
+    """The answer of `why` over HTTP: the command would take longer under load."""
     return json.dumps(program.client().call(Call("GET", f"/runs/{run}/why")))
 
 
@@ -66,7 +66,7 @@ def is_guardian(pid: int) -> bool:
 @pytest.mark.parametrize(
     "trouble", ["stopped", "stopped with its process", "cut off", "killed with its guardian"]
 )
-def test_what_must_not_overlap_never_does(tmp_path: Path, trouble: str) -> None:
+def test_tasks_that_must_not_overlap_do_not(tmp_path: Path, trouble: str) -> None:
     """A worker stands still, is cut off, or dies with its guardian: its processes end before.
 
     One runs a task alone, and one among others that it may have.

@@ -222,7 +222,7 @@ def test_logs_and_what_is_published_come_live(
     assert text.count("event: yarnloom.line") == 1
 
 
-def test_what_is_published_again_as_it_was_is_no_command(
+def test_an_unchanged_publication_is_no_command(
     program: ServiceProgram, http: httpx.Client
 ) -> None:
     """As a worker with `--reload` does; of two looms the one that is new is one."""

@@ -88,7 +88,7 @@ def test_a_pause_of_what_does_not_run_is_at_once(at: Floor) -> None:
 
 
 def test_a_run_that_its_workflow_held_is_let_in_when_it_is_resumed(at: Floor) -> None:
-    """The place became free while it was paused: nothing else would let it in."""
+    """The place became free while it was paused, so that no other event lets it in."""
     weave(at, lambda work: step("a", work), at_once=1)
     at.start("l/w")
     assert (run_state(at), run_state(at, 2), at.running) == ("running", "queued", ["1/a"])

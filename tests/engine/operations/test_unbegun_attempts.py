@@ -172,10 +172,8 @@ def test_what_a_lost_worker_had_not_begun_is_handed_back(
 
 
 @pytest.mark.parametrize(("has_begun", "outcome"), [(False, "handed_back"), (True, "lost")])
-def test_what_is_recorded_before_it_begins_is_no_guess(
-    at: Floor, has_begun: bool, outcome: str
-) -> None:
-    """Where nobody can be asked what had begun, a step with `losses=` is known all the same."""
+def test_a_step_with_recorded_begins_is_no_guess(at: Floor, has_begun: bool, outcome: str) -> None:
+    """Also where no file of begins can be read, a step with `losses=` is known."""
     at.worker()
     run = at.start("careful")
     if has_begun:

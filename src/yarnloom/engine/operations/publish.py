@@ -91,7 +91,7 @@ def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
 
 
 def _digest(command: Publish) -> bytes:
-    """Of all that is published; of the sources of tasks their hashes."""
+    """A hash of the publication, with the hash of each task's source."""
     tasks = [
         {key: value for key, value in task.items() if key != "source"} for task in command.tasks
     ]
@@ -125,7 +125,7 @@ def _read(documents: list[dict[str, Any]]) -> list[Plan]:
 
 def _refuse_bad_listeners(tasks: list[dict[str, Any]]) -> None:
     problems = [
-        Problem(f"/tasks/{place}", "what is told of ends takes one input, the run")
+        Problem(f"/tasks/{place}", "a task for the ends of runs takes one input, the run")
         for place, facts in enumerate(tasks)
         if facts.get("on_run_end") and len(facts["input"].get("properties", {})) != 1
     ]

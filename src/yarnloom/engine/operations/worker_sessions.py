@@ -59,7 +59,6 @@ from yarnloom.engine.state.workers import (
 from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
 from yarnloom.store import (
     AttemptKey,
-    AttemptRow,
     Printer,
     due_records,
     pool_records,
@@ -275,12 +274,17 @@ def _lose_or_hand_back(
 ) -> None:
     """Give up an attempt of a worker that is gone: only one that had begun counts as lost.
 
-    Where nobody can tell what had begun, all count as lost that the worker had in hand, but for
-    those whose begin is recorded before it happens.
+    Where nobody can tell, all attempts of the worker count as lost, except of steps that record
+    their begin first.
     """
     attempt = transaction.unit.attempts.need(attempt_id)
     if attempt.begun_at is None:
-        if begun is None and _records_begin(transaction, attempt):
+        rules = (
+            transaction.plan(transaction.run(attempt.run))
+            .nodes[transaction.unit.steps.need(attempt.step).node]
+            .rules
+        )
+        if begun is None and rules.losses is not None:  # its worker asks before it begins
             begun = {}
         if begun is None:
             why += ". Whether it had begun is not known"
@@ -291,12 +295,6 @@ def _lose_or_hand_back(
             ago = transaction.now - transaction.time.ahead - begun[attempt_id]
             record_begin(transaction, attempt, ago=max(0, ago) / 1_000_000)
     lose(transaction, attempt_id, why)
-
-
-def _records_begin(transaction: Transaction, attempt: AttemptRow) -> bool:
-    """Whether a worker asks before it begins the attempt; one that was given up is refused."""
-    plan = transaction.plan(transaction.run(attempt.run))
-    return plan.nodes[transaction.unit.steps.need(attempt.step).node].rules.losses is not None
 
 
 def _taken_out(

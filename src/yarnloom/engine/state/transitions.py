@@ -17,7 +17,7 @@ from yarnloom.engine.rules.states import (
     StepState,
     next_state,
 )
-from yarnloom.engine.state.hourly_counts import RUN
+from yarnloom.engine.state.hourly_counts import RUN, Hours
 from yarnloom.engine.state.progress import step_moved
 from yarnloom.engine.state.transaction import DEADLINE_DUE, Transaction
 from yarnloom.store import PartRow, RunRow, StepRow
@@ -30,7 +30,7 @@ def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
     """Let something happen to a run."""
     run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
     if run.state in RUN_ENDED:
-        before = run.reopened_from  # when it ended before: then it was counted, and told of
+        before = run.reopened_from  # its first end, which was counted
         run.ended_at, run.reopened_from = before or transaction.now, None
         run.paused_at = None
         transaction.memory.queue.paused.discard(run.number)
@@ -38,7 +38,7 @@ def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
         transaction.changes.ended.add(run.number)
         if before is None:
             transaction.afterwards.ended_runs.append(run)
-            _count(transaction, run)
+            _count(transaction.counts.hours, run, transaction.now)
         if run.schedule is not None:
             transaction.afterwards.schedules.add(run.schedule)
         if run.admission != Admission.AHEAD:
@@ -51,12 +51,11 @@ def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
         transaction.changes.schedules.add(run.schedule)
 
 
-def _count(transaction: Transaction, run: RunRow) -> None:
+def _count(hours: Hours, run: RunRow, now: int) -> None:
     """Count a run that has ended among those of its hour."""
-    now = transaction.now
     took = None if run.started_at is None else now - run.started_at - run.paused_micros
     waited = (run.started_at or now) - run.created_at
-    transaction.counts.hours.end(run.workflow, now, RUN, str(run.state), waited, took)
+    hours.end(run.workflow, now, RUN, str(run.state), waited, took)
 
 
 def move_step(

@@ -35,7 +35,7 @@ class Workflows:
 
     Attributes:
         plans: the current plan of every workflow.
-        published: by loom what it was last published with, as a hash: the same again is no command.
+        published: by loom a hash of its last publication: the same again is no command.
         under_way: by workflow how many runs have entered and not ended.
         held: by workflow how many runs wait until others have ended.
         listeners: by loom the tasks that start at the end of runs.
