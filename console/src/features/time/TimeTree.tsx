@@ -236,12 +236,22 @@ interface SumsProps {
   pools: ReadonlyMap<string, string>;
 }
 
+/** The steps that an item runs once: those of an each in it run many times. */
+function stepsOfItem(inside: TimesRow[]): TimesRow[] {
+  const eaches = inside.filter(({ kind }) => kind === "each");
+  return inside.filter(
+    ({ kind, address }) =>
+      kind === "step" && !eaches.some((each) => address.startsWith(`${each.address}/`)),
+  );
+}
+
 /** What an attempt of a step took, or all of an item of an each. */
 function Sums({ row, rows, pools }: SumsProps) {
   const inside = rows.filter(({ address }) => address.startsWith(`${row.address}/`));
   const isEach = row.kind === "each";
-  // As many as the step in it has that ran most often.
-  const count = Math.max(1, ...(isEach ? inside.map((one) => one.attempts) : [row.attempts]));
+  const counted = isEach ? stepsOfItem(inside) : [row];
+  // As many as the step of an item has that ran most often.
+  const count = Math.max(1, ...counted.map((one) => one.attempts));
   const names = new Set(
     [row, ...inside].flatMap(({ address, waited }) =>
       waited.pool > 0 ? (pools.get(address) ?? []) : [],
@@ -249,7 +259,8 @@ function Sums({ row, rows, pools }: SumsProps) {
   );
   const most = Math.round(Math.max(1, ...row.running));
   const waits = WAITED.filter(([kind]) => row.waited[kind] >= 0.001);
-  const each = isEach ? " an item" : row.attempts > 1 ? " each" : "";
+  const ofItem = counted.length > 0 ? " an item" : " in all";
+  const each = isEach ? ofItem : row.attempts > 1 ? " each" : "";
   const longest = !isEach && row.attempts > 1 ? `, longest ${spell(row.longest)}` : "";
   const wordsOf = (kind: WaitKind, words: string) =>
     kind === "pool" && names.size === 1 ? `for ${[...names].join("")}` : words;
