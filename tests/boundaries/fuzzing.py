@@ -234,18 +234,23 @@ class OddWorker:
         return self.http.post("/workers/odd/report", content=text, headers=headers)
 
 
-def fuzz_reports(worker: OddWorker, cases: int, random_seed: int) -> Counter[int]:
-    """Send random reports about attempts in hand; how often each status came."""
-    statuses: Counter[int] = Counter()
-
-    @seed(random_seed)
-    @settings(
+def only_generated(cases: int) -> settings:
+    """Settings for random cases that are not shrunk, kept or timed."""
+    return settings(
         max_examples=cases,
         deadline=None,
         database=None,
         phases=[Phase.generate],
         suppress_health_check=list(HealthCheck),
     )
+
+
+def fuzz_reports(worker: OddWorker, cases: int, random_seed: int) -> Counter[int]:
+    """Send random reports about attempts in hand; how often each status came."""
+    statuses: Counter[int] = Counter()
+
+    @seed(random_seed)
+    @only_generated(cases)
     @given(body=report_bodies())
     def send(body: dict[str, Any]) -> None:
         number, attempt = worker.attempt()
@@ -263,13 +268,7 @@ def fuzz(operation: Any, cases: int, random_seed: int) -> Counter[int]:
     statuses: Counter[int] = Counter()
 
     @seed(random_seed)
-    @settings(
-        max_examples=cases,
-        deadline=None,
-        database=None,
-        phases=[Phase.generate],
-        suppress_health_check=list(HealthCheck),
-    )
+    @only_generated(cases)
     @given(case=cases_of(operation), chance=some.randoms(use_true_random=False))
     def send(case: Any, chance: Random) -> None:
         lead_home(case, chance)
