@@ -34,6 +34,21 @@ def box(program: ServiceProgram, run: int, label: str) -> Any:
     return next(one for one in each["do"]["parts"] if one["label"] == label)
 
 
+def pieces_of(glance: Any, what: str) -> list[str]:
+    """The texts of the pieces of a line of one sort."""
+    return [piece["text"] for piece in glance["pieces"] if piece["what"] == what]
+
+
+def running_in(graph: Any) -> list[str]:
+    """The texts that a line has about the boxes of a graph in which steps run."""
+    (each,) = graph["parts"]
+    numbers = {one["label"]: one["counts"].get("running", 0) for one in each["do"]["parts"]}
+    busy = sorted(numbers.items(), key=lambda one: -one[1])
+    found = [f"{number} running in {label}" for label, number in busy if number]
+    under_way = each["counts"].get("running", 0)
+    return found or ([f"{under_way} sacks under way"] if under_way else [])
+
+
 def test_what_holds_a_run_up_is_said_and_where(program: ServiceProgram) -> None:
     """How far, what waits in which box for which pool, and how long yet is not known."""
     run = program.client().start("stock", slow=30.0)
@@ -63,10 +78,12 @@ def test_what_holds_a_run_up_is_said_and_where(program: ServiceProgram) -> None:
 
 
 def test_the_line_comes_with_the_graph_that_it_is_made_of(program: ServiceProgram) -> None:
-    """A follower gets both; the last line is that of the end."""
-    run = program.client().start("stock", torn=3)
+    """Every graph has its line, with its counts; the last line is that of the end."""
+    run = program.client().start("stock", torn=3, slow=0.05)
     for event in program.client().events(run.number):
         told = event.get("data") or {}
+        if "graph" in told:
+            assert pieces_of(told["glance"], "running") == running_in(told["graph"])
         # The graph is read behind the run: one that has just ended may be ahead of it.
         if told.get("graph", {}).get("state") == "failed" and "glance" in told:
             break

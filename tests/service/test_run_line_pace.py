@@ -1,4 +1,4 @@
-"""When a run's line goes out: not with each graph, but always in the end."""
+"""When the facts of a run's line are read: not for each graph, but always in the end."""
 
 from __future__ import annotations
 
@@ -7,7 +7,10 @@ import asyncio
 import pytest
 
 from yarnloom.service import run_line_pace
-from yarnloom.service.run_line_pace import Glances
+from yarnloom.service.render.run_line import LineFacts
+from yarnloom.service.run_line_pace import LinePace
+
+FACTS = LineFacts(None, {"failed": 0, "kinds": []})
 
 
 def test_what_a_look_had_not_comes_by_itself(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -22,8 +25,10 @@ def test_what_a_look_had_not_comes_by_itself(monkeypatch: pytest.MonkeyPatch) ->
             asked.append(number)
             again.set()
 
-        found = Glances(look)
+        found = LinePace(look)
         assert found.is_due(7, ended=False)
+        assert found.is_due(7, ended=False), "the first facts are still being read"
+        found.remember(7, FACTS)
         assert not found.is_due(7, ended=False)
         assert not found.is_due(7, ended=False)
         assert found.is_due(8, ended=False)

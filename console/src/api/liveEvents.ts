@@ -10,7 +10,7 @@ export type { LinkState };
 export interface Change {
   run?: Run;
   graph?: Part;
-  /** The line that is made of this graph; not every event has it. */
+  /** The line that is made of this graph; the first look at a run may have none. */
   glance?: Glance;
   pool?: Pool;
   schedule?: Schedule;

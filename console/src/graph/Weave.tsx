@@ -21,11 +21,13 @@ import { Legend } from "./Legend";
 import { tellingPath } from "./longestPath";
 import { Drawing, type WeaveNode } from "./graphNodes";
 import { PictureNode } from "./Picture";
+import { ThreadEdge } from "./ThreadEdge";
 import { StepNode } from "./StepNode";
 import { walk, type Way } from "./arrowKeys";
 import classes from "./Weave.module.css";
 
 const nodeTypes = { step: StepNode, frame: FrameNode, picture: PictureNode };
+const edgeTypes = { thread: ThreadEdge };
 /** Room at the sides in pixels: above are the legend and the zoom. */
 const ROOM = { top: 44, right: 20, bottom: 16, left: 20 };
 const FIT = {
@@ -196,6 +198,7 @@ function Flow({ graph, chosen, hold, onStep, onEach, onItem, onHeight }: Props) 
         nodes={nodes}
         edges={edges}
         nodeTypes={nodeTypes}
+        edgeTypes={edgeTypes}
         colorMode={scheme}
         fitViewOptions={FIT}
         minZoom={0.05}
@@ -228,7 +231,7 @@ function Flow({ graph, chosen, hold, onStep, onEach, onItem, onHeight }: Props) 
             <Tool label="farther" onClick={() => void zoomOut()}>
               −
             </Tool>
-            <Tool label="all of it" onClick={() => void fitView(FIT)}>
+            <Tool label="fit the graph into the frame" onClick={() => void fitView(FIT)}>
               Fit
             </Tool>
             <Tool label="nearer" onClick={() => void zoomIn()}>

@@ -1,13 +1,13 @@
 /** From a layout to what is drawn: nodes and edges, the same objects where nothing changed. */
 
-import type { Edge } from "@xyflow/react";
-
 import type { FrameNodeType } from "./FrameNode";
 import type { Hold } from "../api/types";
-import { dyeOf, threadId, type Layout, type Thread } from "./layout";
+import { dyeOf, threadId, type Layout } from "./layout";
 import type { Path } from "./longestPath";
 import type { PictureNodeType } from "./Picture";
+import { routesOf, type Route } from "./routes";
 import type { StepNodeType } from "./StepNode";
+import type { ThreadEdgeType } from "./ThreadEdge";
 import classes from "./Weave.module.css";
 
 export type WeaveNode = StepNodeType | FrameNodeType | PictureNodeType;
@@ -42,7 +42,8 @@ function keep<T>(
  */
 export class Drawing {
   private nodes = new Map<string, Kept<WeaveNode>>();
-  private edges = new Map<string, Kept<Edge>>();
+  private edges = new Map<string, Kept<ThreadEdgeType>>();
+  private routes = { of: "", found: new Map<string, Route>() };
 
   /** The nodes of a layout. `current` is the one that the Tab key leads to. */
   nodesOf(
@@ -124,23 +125,22 @@ export class Drawing {
   }
 
   /** The threads of a layout, each in the dye of what it comes from. */
-  edgesOf({ steps, threads }: Layout, path: Path | null): Edge[] {
-    const states = new Map(steps.map((one) => [one.step.address, dyeOf(one)]));
-    const places = new Map(steps.map((one) => [one.step.address, one.x]));
-    const isBack = ({ from, to }: Thread) => (places.get(to) ?? 0) < (places.get(from) ?? 0);
-    const back = new Set(threads.filter(isBack).map(threadId));
-    const found = new Map<string, Kept<Edge>>();
-    for (const thread of threads) {
+  edgesOf(layout: Layout, path: Path | null): ThreadEdgeType[] {
+    const states = new Map(layout.steps.map((one) => [one.step.address, dyeOf(one)]));
+    const routes = this.routesOf(layout);
+    const found = new Map<string, Kept<ThreadEdgeType>>();
+    for (const thread of layout.threads) {
       const id = threadId(thread);
       const dye = states.get(thread.from) ?? "waiting";
       const animated = states.get(thread.to) === "running";
       const longest = path?.threads.has(id) ?? false;
-      keep(this.edges, found, id, [dye, animated, longest], () => ({
+      const route = routes.get(id)?.path ?? "";
+      keep(this.edges, found, id, [dye, animated, longest, route], () => ({
         id,
         source: thread.from,
         target: thread.to,
-        // One that goes back to the begin of the next row runs between the rows.
-        type: back.has(id) ? "smoothstep" : "default",
+        type: "thread" as const,
+        data: { path: route },
         className: longest ? `${classes.thread} ${classes.longest}` : classes.thread,
         style: { stroke: dye === "waiting" ? "var(--faded)" : `var(--dye-${dye})` },
         animated,
@@ -149,5 +149,12 @@ export class Drawing {
     }
     this.edges = found;
     return [...found.values()].map(({ made }) => made);
+  }
+
+  /** The routes of a layout; they depend on the places of its steps alone, which seldom change. */
+  private routesOf(layout: Layout): Map<string, Route> {
+    const of = layout.steps.map(({ step, x, y }) => `${step.address} ${x} ${y}`).join("\n");
+    if (of !== this.routes.of) this.routes = { of, found: routesOf(layout) };
+    return this.routes.found;
   }
 }

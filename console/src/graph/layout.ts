@@ -28,7 +28,7 @@ const COLUMN = 6;
 /** How much wider than high a parallel in columns is to be. */
 const BREADTH = 2;
 
-interface Place {
+export interface Place {
   x: number;
   y: number;
   width: number;

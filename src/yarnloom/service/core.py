@@ -38,7 +38,8 @@ from yarnloom.service.link_tokens import Links
 from yarnloom.service.list_job_processes import ListJobProcesses
 from yarnloom.service.log_buffer import Logs
 from yarnloom.service.readers import Readers
-from yarnloom.service.run_line_pace import Glances
+from yarnloom.service.render import run_line
+from yarnloom.service.run_line_pace import LinePace
 from yarnloom.service.run_reader import RunReader
 from yarnloom.service.run_starts import RunStarts
 from yarnloom.service.run_waits import RunWaits
@@ -123,7 +124,7 @@ class Core:
         self.polls = WorkerPolls(self.writer, self.submit)
         self.lines = AttemptLines(self.writer, self._readers, self.runs, self.logs)
         self.hub = Hub(f"/services/{database.id}", self.look, self.now)
-        self._glances = Glances(lambda number: self.hub.changed({("run", number)}))
+        self._lines = LinePace(lambda number: self.hub.changed({("run", number)}))
         if database.past.missing:
             log.error("%s", database.past.missing)
         self._look_at_ground()
@@ -249,8 +250,10 @@ class Core:
             if not closely:
                 return {"run": run}
             view = {"run": run, "graph": await self.runs.graph(number)}
-            if self._glances.is_due(number, ended=run["ended_at"] is not None):
-                view["glance"] = await self.runs.glance_of(run, view["graph"])
+            if self._lines.is_due(number, ended=run["ended_at"] is not None):
+                self._lines.remember(number, await self.runs.line_facts(run))
+            if facts := self._lines.facts_of(number):
+                view["glance"] = run_line.glance(run, view["graph"], *facts)
             return view
         except (NotFound, Gone, Busy):
             return None

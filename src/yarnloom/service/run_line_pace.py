@@ -1,45 +1,67 @@
-"""When the line of a run goes out with its graph: at most twice a second, and at its end.
+"""How often the facts of a run's line are read anew: at most twice a second, and at its end.
 
-It is made of that very graph, so that a page with both does not contradict itself.
+The graph comes more often, and every graph has its line. The counts on the line are those of that
+graph; what it waits for, and its failures, are read at this pace.
 """
 
 from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
+from dataclasses import dataclass
+
+from yarnloom.service.render.run_line import LineFacts
 
 SPACE = 0.5
-"""Seconds between two lines of a run; graphs come more often."""
+"""Seconds between two readings of the facts of a run."""
 
 REMEMBERED = 1_000
+"""Of how many runs facts are kept."""
 
 
-class Glances:
-    """Which look at a run is to have its line.
+@dataclass
+class _Known:
+    read_at: float
+    facts: LineFacts | None = None
+
+
+class LinePace:
+    """When the facts of a run's line are read, and the last ones.
 
     Args:
-        again: called with the number of a run whose newest look had none, to look again.
+        again: called with the number of a run whose newest look had old facts, to look again.
     """
 
     def __init__(self, again: Callable[[int], object]) -> None:
         self._again = again
-        self._told: dict[int, float] = {}
+        self._known: dict[int, _Known] = {}
         self._later: dict[int, asyncio.TimerHandle] = {}
 
     def is_due(self, number: int, *, ended: bool) -> bool:
-        """Whether this look is to have it; otherwise a later one will, though nothing changes."""
+        """Whether this look reads facts; otherwise a later one will, though the run rests."""
         loop = asyncio.get_running_loop()
-        wait = self._told.get(number, -SPACE) + SPACE - loop.time()
+        known = self._known.get(number)
+        wait = known.read_at + SPACE - loop.time() if known and known.facts else 0
         if wait > 0 and not ended:
             if number not in self._later:
                 self._later[number] = loop.call_later(wait, self._look_again, number)
             return False
         if later := self._later.pop(number, None):
             later.cancel()
-        while len(self._told) >= REMEMBERED:
-            del self._told[next(iter(self._told))]
-        self._told[number] = loop.time()
+        while len(self._known) >= REMEMBERED:
+            del self._known[next(iter(self._known))]
+        self._known[number] = _Known(loop.time(), known.facts if known else None)
         return True
+
+    def remember(self, number: int, facts: LineFacts) -> None:
+        """Keep the facts that a look has read."""
+        if known := self._known.get(number):
+            known.facts = facts
+
+    def facts_of(self, number: int) -> LineFacts | None:
+        """Return the newest facts of a run; None before the first have been read."""
+        known = self._known.get(number)
+        return known.facts if known else None
 
     def _look_again(self, number: int) -> None:
         self._later.pop(number, None)

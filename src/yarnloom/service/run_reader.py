@@ -23,6 +23,7 @@ from yarnloom.service.group_commit import Writer
 from yarnloom.service.log_buffer import Logs
 from yarnloom.service.readers import Readers
 from yarnloom.service.render import run_line
+from yarnloom.service.render.run_line import LineFacts
 from yarnloom.service.render.reasons import why_view
 from yarnloom.store import (
     AttemptKey,
@@ -188,13 +189,14 @@ class RunReader:
 
     async def glance(self, number: int) -> View:
         """A run on one line, and its pieces."""
-        return await self.glance_of(await self.run(number), await self.graph(number))
+        run, graph = await self.run(number), await self.graph(number)
+        return run_line.glance(run, graph, *await self.line_facts(run))
 
-    async def glance_of(self, run: View, graph: View) -> View:
-        """Return the line of a run whose graph is known."""
+    async def line_facts(self, run: View) -> LineFacts:
+        """Return what the line of a run says beside its graph."""
         failures = await self.look_into(run["number"], failure_kinds.failures)
         why = None if run["ended_at"] else await self.why(run["number"], "")
-        return run_line.glance(run, graph, why, failures)
+        return LineFacts(why, failures)
 
     async def _last_line_at(self, attempt: int) -> str | None:
         key = await self.log_key(attempt)

@@ -1,4 +1,5 @@
 import { Anchor, Breadcrumbs, Button, Group, Stack, Text, Title } from "@mantine/core";
+import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import { Empty, ErrorNote } from "../../components/ErrorNotes";
@@ -22,6 +23,7 @@ export function WorkflowPage() {
   const found = useWorkflow(full);
   const [query, setQuery] = useSearchParams();
   const starting = query.has("start");
+  const [needed, setNeeded] = useState<number | null>(null);
   if (found.error) return <ErrorNote error={found.error} />;
   if (!found.data) return null;
   const workflow = found.data;
@@ -46,7 +48,11 @@ export function WorkflowPage() {
         {!starting && <Button onClick={() => setQuery({ start: "" })}>Start…</Button>}
       </Group>
       <div className={classes.columns} data-starting={starting || undefined}>
-        <section className={classes.plan} aria-label="plan">
+        <section
+          className={classes.plan}
+          style={needed === null ? undefined : { height: `clamp(240px, ${needed}px, 76vh)` }}
+          aria-label="plan"
+        >
           <Weave
             graph={workflow.plan}
             chosen={null}
@@ -54,6 +60,7 @@ export function WorkflowPage() {
             onStep={() => undefined}
             onEach={() => undefined}
             onItem={() => undefined}
+            onHeight={setNeeded}
           />
         </section>
         {starting && (

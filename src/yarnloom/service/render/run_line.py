@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from yarnloom.units import took_text
 
@@ -23,6 +23,15 @@ KINDS = 2
 
 BOXES = 2
 """How many boxes are named in which something runs."""
+
+
+class LineFacts(NamedTuple):
+    """What the line of a run says beside its graph."""
+
+    why: View | None
+    """What the run waits for; None if it has ended."""
+    failures: View
+    """Its failures by kind."""
 
 
 def glance(run: View, graph: View, why: View | None, failures: View) -> View:
