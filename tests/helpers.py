@@ -8,12 +8,14 @@ import re
 import signal
 import subprocess
 import sys
+import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
+from tests.warm_programs import WarmProgram, fits
 from yarnloom import Client
 
 T = TypeVar("T")
@@ -55,25 +57,33 @@ class Program:
         limit: int | None = None,
     ) -> None:
         self.lines: list[str] = []
-        command = [sys.executable, "-m", "yarnloom", *arguments]
-        if limit is not None:  # bytes of address space
-            command = ["sh", "-c", f'ulimit -v {limit // 1024}; exec "$@"', "sh", *command]
-        self.process = subprocess.Popen(
-            command,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.STDOUT,
-            text=True,
-            cwd=cwd,
-            env={**os.environ, "YARNLOOM_URL": "", "PYTHONUNBUFFERED": "1", **(env or {})},
-            start_new_session=True,
-        )
-        self._reader = threading.Thread(target=self._read, daemon=True)
+        whole = {**os.environ, "YARNLOOM_URL": "", "PYTHONUNBUFFERED": "1", **(env or {})}
+        reading, writing = os.pipe()
+        self.process: subprocess.Popen[bytes] | WarmProgram
+        if limit is None and not env:
+            with open(os.devnull, "rb") as nothing:
+                ends = (nothing.fileno(), writing, writing)
+                self.process = WarmProgram(arguments, whole, str(cwd), ends, unbuffered=True)
+        else:
+            command = [sys.executable, "-m", "yarnloom", *arguments]
+            if limit is not None:  # bytes of address space
+                command = ["sh", "-c", f'ulimit -v {limit // 1024}; exec "$@"', "sh", *command]
+            self.process = subprocess.Popen(
+                command,
+                stdout=writing,
+                stderr=writing,
+                cwd=cwd,
+                env=whole,
+                start_new_session=True,
+            )
+        os.close(writing)
+        self._reader = threading.Thread(target=self._read, args=(reading,), daemon=True)
         self._reader.start()
 
-    def _read(self) -> None:
-        assert self.process.stdout
-        for line in self.process.stdout:
-            self.lines.append(line.rstrip("\n"))
+    def _read(self, end: int) -> None:
+        with open(end, encoding="utf-8", errors="replace") as lines:
+            for line in lines:
+                self.lines.append(line.rstrip("\n"))
 
     @property
     def text(self) -> str:
@@ -145,6 +155,8 @@ def service(data: Path, *arguments: str, **more: Any) -> Iterator[ServiceProgram
 def run_command(*arguments: str, url: str = "", **more: Any) -> subprocess.CompletedProcess[str]:
     """Run a command to its end."""
     env = {**os.environ, "COLUMNS": "120", "YARNLOOM_URL": url, **more.pop("env", {})}
+    if fits(env) and more.keys() <= {"cwd"}:
+        return _run_warm(arguments, env, str(more.get("cwd", ROOT)))
     return subprocess.run(
         [sys.executable, "-m", "yarnloom", *arguments],
         capture_output=True,
@@ -155,6 +167,27 @@ def run_command(*arguments: str, url: str = "", **more: Any) -> subprocess.Compl
         check=False,
         **more,
     )
+
+
+def _run_warm(
+    arguments: Sequence[str], env: dict[str, str], cwd: str
+) -> subprocess.CompletedProcess[str]:
+    with (
+        open(os.devnull, "rb") as nothing,
+        tempfile.TemporaryFile("w+b") as output,
+        tempfile.TemporaryFile("w+b") as errors,
+    ):
+        ends = (nothing.fileno(), output.fileno(), errors.fileno())
+        program = WarmProgram(arguments, env, cwd, ends)
+        try:
+            code = program.wait(PATIENCE)
+        finally:
+            program.kill()
+        texts = []
+        for file in (output, errors):
+            file.seek(0)
+            texts.append(file.read().decode())
+        return subprocess.CompletedProcess(program.args, code, *texts)
 
 
 def processes_with(mark: str) -> list[int]:

@@ -23,8 +23,8 @@ from yarnloom.service.group_commit import Writer
 from yarnloom.service.log_buffer import Logs
 from yarnloom.service.readers import Readers
 from yarnloom.service.render import run_line
-from yarnloom.service.render.run_line import LineFacts
 from yarnloom.service.render.reasons import why_view
+from yarnloom.service.render.run_line import LineFacts
 from yarnloom.store import (
     AttemptKey,
     Database,
