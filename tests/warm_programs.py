@@ -31,7 +31,7 @@ READ_AT_START = ("PYTHON", "LANG", "LC_", "TZ")
 
 
 class WarmProgram:
-    """A `yarnloom` process; has what the tests use of `subprocess.Popen`.
+    """A `yarnloom` process, with those methods of `subprocess.Popen` that the tests use.
 
     Args:
         arguments: of the command.
@@ -110,20 +110,20 @@ def _template() -> socket.socket:
 
 
 def _exactly(stream: socket.socket, count: int) -> bytes:
-    found = b""
-    while len(found) < count:
-        some = stream.recv(count - len(found))
+    data = b""
+    while len(data) < count:
+        some = stream.recv(count - len(data))
         if not some:
             raise EOFError
-        found += some
-    return found
+        data += some
+    return data
 
 
 # The process that forks
 
 
 def _fork_on_request(stream: socket.socket) -> dict[str, Any] | None:
-    """Fork for each request; returns in each fork with what it is to be, and None at the end."""
+    """Fork for each request; returns the request in each fork, and None at the end."""
     statuses: dict[int, int] = {}
     woken, wake = os.pipe()
     for end in (woken, wake):
@@ -148,8 +148,8 @@ def _fork_on_request(stream: socket.socket) -> dict[str, Any] | None:
                 os.close(end)
             return {**request, "descriptors": descriptors[:3]}
         statuses[pid] = descriptors[3]
-        for one in descriptors[:3]:
-            os.close(one)
+        for descriptor in descriptors[:3]:
+            os.close(descriptor)
         stream.sendall(pid.to_bytes(8, "big"))
 
 
@@ -168,9 +168,9 @@ def _become(request: dict[str, Any]) -> None:
     """Be the process that was asked for."""
     signal.signal(signal.SIGCHLD, signal.SIG_DFL)
     os.setsid()
-    for number, one in enumerate(request["descriptors"]):
-        os.dup2(one, number)
-        os.close(one)
+    for number, descriptor in enumerate(request["descriptors"]):
+        os.dup2(descriptor, number)
+        os.close(descriptor)
     os.chdir(request["cwd"])
     os.environ.clear()
     os.environ.update(request["env"])

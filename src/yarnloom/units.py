@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from datetime import UTC, datetime, timedelta
+from functools import lru_cache
 
 Duration = float | int | str | timedelta
 """Seconds as a number, text such as `"250ms"`, `"30s"` or `"1h 30m"`, or a timedelta."""
@@ -124,4 +125,9 @@ def iso_time(micros: int | None) -> str | None:
     if micros is None:
         return None
     seconds, rest = divmod(micros, 1_000_000)
-    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}.{rest:06d}Z"
+    return f"{_whole_second(seconds)}.{rest:06d}Z"
+
+
+@lru_cache(maxsize=1_024)  # times of one answer lie close together
+def _whole_second(seconds: int) -> str:
+    return f"{datetime.fromtimestamp(seconds, UTC):%Y-%m-%dT%H:%M:%S}"

@@ -42,11 +42,12 @@ def pieces_of(glance: Any, what: str) -> list[str]:
 def running_in(graph: Any) -> list[str]:
     """The texts that a line has about the boxes of a graph in which steps run."""
     (each,) = graph["parts"]
-    numbers = {one["label"]: one["counts"].get("running", 0) for one in each["do"]["parts"]}
-    busy = sorted(numbers.items(), key=lambda one: -one[1])
-    found = [f"{number} running in {label}" for label, number in busy if number]
+    steps = each["do"]["parts"]
+    numbers = {step["label"]: step["counts"].get("running", 0) for step in steps}
+    busy = sorted(numbers.items(), key=lambda entry: -entry[1])
+    texts = [f"{number} running in {label}" for label, number in busy if number]
     under_way = each["counts"].get("running", 0)
-    return found or ([f"{under_way} sacks under way"] if under_way else [])
+    return texts or ([f"{under_way} sacks under way"] if under_way else [])
 
 
 def test_what_holds_a_run_up_is_said_and_where(program: ServiceProgram) -> None:

@@ -25,19 +25,19 @@ def test_what_a_look_had_not_comes_by_itself(monkeypatch: pytest.MonkeyPatch) ->
             asked.append(number)
             again.set()
 
-        found = LinePace(look)
-        assert found.is_due(7, ended=False)
-        assert found.is_due(7, ended=False), "the first facts are still being read"
-        found.remember(7, FACTS)
-        assert not found.is_due(7, ended=False)
-        assert not found.is_due(7, ended=False)
-        assert found.is_due(8, ended=False)
-        assert found.is_due(8, ended=True)
+        pace = LinePace(look)
+        assert pace.is_due(7, ended=False)
+        assert pace.is_due(7, ended=False), "the first facts are still being read"
+        pace.remember(7, FACTS)
+        assert not pace.is_due(7, ended=False)
+        assert not pace.is_due(7, ended=False)
+        assert pace.is_due(8, ended=False)
+        assert pace.is_due(8, ended=True)
         await again.wait()
-        assert found.is_due(7, ended=False)
-        assert not found.is_due(7, ended=False)
-        later = found._later[7]
-        assert found.is_due(7, ended=True)
+        assert pace.is_due(7, ended=False)
+        assert not pace.is_due(7, ended=False)
+        later = pace._later[7]
+        assert pace.is_due(7, ended=True)
         assert later.cancelled()
         return asked
 

@@ -474,7 +474,7 @@ class World(WorldOfWorkers):
             self.counts[row["state"]] += 1
             assert row["ended_at"] is not None, f"run {number} never ended: {row['state']}"
             if number in self.naive:
-                while (found := self.submit(Unfold(number))) and found.answers[0]:
+                while (found := self.submit(Unfold(number, every=True))) and found.answers[0]:
                     pass
                 same_end(self.database, number, self.naive[number])
             else:

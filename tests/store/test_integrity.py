@@ -45,11 +45,11 @@ def edited(sql: str) -> Callable[[Path], None]:
 
 
 def overwritten(at: float, size: int) -> Callable[[Path], None]:
-    """Random bytes somewhere in the file."""
+    """Random bytes somewhere in the file: at a part of it, or at a byte."""
 
     def overwrite(path: Path) -> None:
         content = bytearray(path.read_bytes())
-        first = int(at * len(content))
+        first = int(at * len(content)) if at < 1 else int(at)
         content[first : first + size] = random.Random(7).randbytes(size)
         path.write_bytes(content)
 
@@ -72,7 +72,7 @@ def emptied_page(path: Path) -> None:
 KINDS: dict[str, tuple[Callable[[Path], None], str]] = {
     "text": (lambda path: path.write_text("no database" * 1000), "file is not a database"),
     "header": (overwritten(0.0, 40), "file is not a database"),
-    "schema": (overwritten(0.0002, 3000), "cannot be opened"),
+    "schema": (overwritten(100, 3000), "cannot be opened"),
     "cut": (cut, "cannot be opened"),
     "zeros": (emptied_page, "cannot be opened"),
     "foreign": (

@@ -34,6 +34,7 @@ from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.settings import (
     EngineSettings,
 )
+from yarnloom.engine.state.time_sums import TimeSums
 from yarnloom.engine.state.transaction import (
     FILES_DUE,
     SCHEDULE_DUE,
@@ -82,6 +83,7 @@ class Engine:
         self._time = Time(moment, database.past.latest)
         self._last_hour = count_last_hour(self._unit, moment.now)
         self._each_counts, self._hours = Flow(self._unit), Hours()
+        self._times = TimeSums(self._unit)
         self._rebuild(moment)
 
     @property
@@ -152,6 +154,7 @@ class Engine:
             self._database.past.latest = transaction.now
             self._each_counts.write(transaction)
             self._hours.write(self._unit)
+            self._times.write()
             commit_seconds = self._unit.commit()
             if taken := self._database.taken_away():
                 raise StoreFailed(taken)  # what was stored there is nobody's any more
@@ -197,8 +200,11 @@ class Engine:
     def _make_plain(self, transaction: Transaction, command: commands.Command) -> None:
         """What a command is about that is not usual has rows before it."""
         known = transaction.memory.grants
-        if isinstance(command, ABOUT_ROWS):
-            segments.unfold_all(transaction, command.run)
+        if isinstance(command, commands.MendRun):
+            while segments.unfold(transaction, commands.Unfold(command.run)):
+                pass
+        if isinstance(command, commands.StepAction) and command.item is not None:
+            segments.unfold_item(transaction, command.run, *command.item)
         if isinstance(command, ABOUT_RUNS):
             relay_steps.call_back(transaction, command.run)
         if not known.eaches:
@@ -255,7 +261,7 @@ class Engine:
             self._settings,
             self._plans,
             RunTime(moment.now + self._time.ahead, moment.mono, self._time.ahead),
-            Statistics(self._last_hour, self._each_counts, self._hours),
+            Statistics(self._last_hour, self._each_counts, self._hours, self._times),
         )
 
     def _rebuild(self, moment: Moment) -> None:
@@ -329,6 +335,7 @@ class Engine:
         self._plans.clear()
         self._each_counts.forget()
         self._hours.forget()
+        self._times.forget()
         with contextlib.suppress(StoreFailed):
             self._unit.rollback()
 

@@ -92,4 +92,4 @@ ABOUT_RUNS = (
 """Commands that change the open steps of a run."""
 
 ABOUT_ROWS = (commands.MendRun, commands.StepAction)
-"""Commands that read or change ended steps of a run: its items get rows before."""
+"""Commands that read or change ended steps of a run."""

@@ -10,7 +10,6 @@ from time import monotonic
 from typing import Any, TypeVar
 
 from yarnloom.engine import (
-    ABOUT_ROWS,
     MOST_WORK,
     Engine,
     EngineSettings,
@@ -23,7 +22,9 @@ from yarnloom.engine.commands import (
     ListPools,
     ListSchedules,
     ListWorkers,
+    MendRun,
     StillRunning,
+    Unfold,
 )
 from yarnloom.engine.queries import (
     run_graph,
@@ -137,8 +138,9 @@ class Core:
 
         A value that is costly to check is checked in another process, and the command given again.
         """
-        if isinstance(command, ABOUT_ROWS):
-            await self.runs.unfold(command.run)
+        if isinstance(command, MendRun):
+            while await self.writer.submit(Unfold(command.run)):
+                pass  # a piece at a time, so that others are served between
         until = monotonic() + ANSWERED_WITHIN
         while True:
             if self.closing:

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Awaitable, Callable, Mapping
-from typing import Any
+from typing import Any, TypeVar
 
 from yarnloom.engine.commands import (
     Command,
     ListQuiet,
-    Unfold,
     Why,
 )
-from yarnloom.engine.queries import failure_kinds, obstacles, rows_needed, run_graph
+from yarnloom.engine.queries import either_form, failure_kinds, obstacles, run_graph
 from yarnloom.engine.queries.run_views import Look, Open, run_views, under_way_of
 from yarnloom.engine.rules.states import RunState
 from yarnloom.engine.state import time_shares
@@ -30,7 +29,6 @@ from yarnloom.store import (
     Database,
     run_lists,
     run_queries,
-    step_queries,
     time_weights,
     workflow_queries,
 )
@@ -39,6 +37,7 @@ from yarnloom.units import (
 )
 
 View = dict[str, Any]
+T = TypeVar("T")
 
 ASKED_WHY = 30
 REASONS_SHOWN = 3
@@ -156,31 +155,17 @@ class RunReader:
         """A run's parts with their states as they are now, or those of an item of an each."""
         return await self.look_into(number, run_graph.graph, address)
 
-    async def look_into(self, number: int, ask: Callable[..., View], *args: Any) -> View:
+    async def look_into(self, number: int, ask: Callable[..., T], *args: Any) -> T:
         """Answer one of the questions of `engine.queries` about a run."""
         row = await self.run_row(number)
         plan = await self.plan(row["plan"])
 
-        def look(connection: Any) -> View | list[rows_needed.Span]:
-            spans = rows_needed.needs(connection, plan, number, ask, *args)
-            return spans or ask(connection, plan, number, *args)
-
-        while isinstance(found := await self._readers.read(look), list):
-            for span in found:
-                await self.unfold(number, *span)
-        return found
-
-    async def unfold(self, number: int, first: int = 0, last: int | None = None) -> None:
-        """Give rows to items of a run that are done: some at a time, so that others are served."""
-        while await self._submit(Unfold(number, first, last)):
-            pass
+        return await self._readers.read(ask, plan, number, *args)
 
     async def why(self, number: int, address: str) -> View:
         """What a run, or a part of it, waits for; of what runs also how long it has been silent."""
         place = await self.look_into(number, run_graph.place_of, address)
-        why = why_view(
-            await self._submit(Why(number, place["rank"], place["item"], dict(self._waiters)))
-        )
+        why = why_view(await self._submit(Why(number, place.rank, place.item, dict(self._waiters))))
         for entry in why["waits"]:
             attempt = entry.pop("attempt", None)
             if attempt is not None:
@@ -206,7 +191,7 @@ class RunReader:
 
     async def log_key(self, attempt: int) -> AttemptKey | None:
         """Return the key of an attempt's lines; None where there is no such attempt."""
-        keys: dict[int, AttemptKey] = await self._readers.read(step_queries.log_keys, [attempt])
+        keys: dict[int, AttemptKey] = await self._readers.read(either_form.log_keys, [attempt])
         return keys.get(attempt)
 
     async def stuck(self) -> tuple[list[View], int]:

@@ -19,7 +19,7 @@ from collections.abc import Callable, Iterator
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 from yarnloom.errors import Busy, FolderUnusable
 from yarnloom.store import integrity
@@ -32,7 +32,7 @@ from yarnloom.store.log_file import verify_logs
 
 T = TypeVar("T")
 
-SCHEMA_VERSION = 20
+SCHEMA_VERSION = 21
 """Of the tables in `schema.sql`: one more with each change to them."""
 
 READ_LIMIT = 2.0
@@ -48,6 +48,8 @@ class Connection(sqlite3.Connection):
     """A connection to the records, which knows where the files are."""
 
     files: FileFolder
+    lists: dict[int, Any]
+    """By each the values of its list, where a reader has just decoded them: they never change."""
 
 
 class Database:
@@ -235,6 +237,7 @@ def _connect(folder: Path, *, read_only: bool) -> Connection:
         )
         connection.row_factory = sqlite3.Row if read_only else None
         connection.files = FileFolder(folder)
+        connection.lists = {}
         if not read_only:
             integrity.refuse_foreign(connection, path)
             connection.execute("PRAGMA auto_vacuum = INCREMENTAL")

@@ -78,6 +78,16 @@ def edited_steps(unit: Unit, run: int) -> dict[int, bytes]:
     return dict(rows)
 
 
+def edited_nodes(unit: Unit, run: int) -> set[int]:
+    """The nodes of these steps."""
+    rows = unit.execute(
+        "SELECT s.node FROM step_actions a JOIN steps s ON s.id = a.facts ->> 'edited_step'"
+        " WHERE a.run = ? AND s.state = 'done'",
+        (run,),
+    )
+    return {node for (node,) in rows}
+
+
 def forget_edited_steps(unit: Unit, run: int) -> None:
     """Forget which done steps were edited: a mend runs them again."""
     unit.change(

@@ -142,8 +142,12 @@ class FileFolder:
 
     def find_in_list(self, sha256: str, wanted: str) -> Iterator[bytes]:
         """The lines of a list that have a text in them somewhere."""
+        return (line for _, line in self.numbered_in_list(sha256, wanted))
+
+    def numbered_in_list(self, sha256: str, wanted: str) -> Iterator[tuple[int, bytes]]:
+        """The same, each with its index in the list."""
         needle = json.dumps(wanted, ensure_ascii=False)[1:-1].encode()
-        return (line for line in self.lines(sha256) if needle in line)
+        return ((at, line) for at, line in enumerate(self.lines(sha256)) if needle in line)
 
 
 def _some(lines: Iterable[bytes], limit: int, at_least: int) -> Iterator[bytes]:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
+from typing import Any
 
+from yarnloom.store.database import Connection
 from yarnloom.store.select import (
     Record,
-    like,
     select_one,
 )
+from yarnloom.values import decode
 
 
 def item_named(connection: sqlite3.Connection, each: int, name: str) -> Record | None:
@@ -32,7 +34,6 @@ def items(
     states: tuple[str, ...],
     first: int,
     limit: int,
-    text: str | None = None,
 ) -> list[Record]:
     """Items of an each that were made, in order, from an index on.
 
@@ -42,14 +43,7 @@ def items(
         states: only those in these; in any if there are none.
         first: the index from which on.
         limit: how many at most.
-        text: only those that have it in their name or value.
     """
-    if text is not None:
-        state = f"{_ITEM_STATE} IN ({', '.join('?' * len(states))})" if states else "1"
-        sql = f"{_ITEM} AND item >= ? AND {state} AND (coalesce(name, item) LIKE ? ESCAPE '!'"
-        sql += " OR value LIKE ? ESCAPE '!') ORDER BY item LIMIT ?"
-        values = (each, first, *states, like(text), like(text), limit)
-        return [dict(row) for row in connection.execute(sql, values)]
     if not states:
         sql = "SELECT * FROM parts WHERE parent = ? AND node = (SELECT node FROM parts WHERE"
         sql += " parent = ? AND value IS NOT NULL LIMIT 1) AND item >= ? ORDER BY item LIMIT ?"
@@ -60,6 +54,15 @@ def items(
     sql = f"{_ITEM} AND coalesce(outcome, state) IN ({', '.join('?' * len(kept))})"
     sql += f" AND {_ITEM_STATE} IN ({marks}) AND item >= ? ORDER BY item LIMIT ?"
     return [dict(row) for row in connection.execute(sql, (each, *kept, *states, first, limit))]
+
+
+def items_at_indexes(
+    connection: sqlite3.Connection, each: int, states: tuple[str, ...], wanted: list[int]
+) -> list[Record]:
+    """Those of some items of an each that were made, and are in some states or in any, in order."""
+    state = f"{_ITEM_STATE} IN ({', '.join('?' * len(states))})" if states else "1"
+    sql = f"{_ITEM} AND item IN ({', '.join('?' * len(wanted))}) AND {state} ORDER BY item"
+    return [dict(row) for row in connection.execute(sql, (each, *wanted, *states))]
 
 
 REACH = 20_000
@@ -89,6 +92,8 @@ def items_without_rows(
         unmade: how many of them were not made.
     """
     first = total - unmade
+    if not unmade:
+        return [range(total, total)]
     known = {"run": run, "each": each, "total": total}
     if connection.execute(f"{_MADE} LIMIT 1", {**known, "low": first}).fetchone() is None:
         return [range(first, total)]
@@ -100,10 +105,20 @@ def items_without_rows(
     return [*(span for span in spans if span), range(low, total)]
 
 
-def source(connection: sqlite3.Connection, each: int) -> str | None:
-    """The list that an each goes through, as JSON text."""
-    row = select_one(connection, "SELECT items FROM sources WHERE part = ?", each)
-    return row["items"] if row else None
+LISTS_REMEMBERED = 2
+
+
+def source_of(connection: Connection, each: int) -> Any:
+    """The list of an each, or the reference to it."""
+    known = connection.lists
+    if each not in known:
+        row = select_one(connection, "SELECT items FROM sources WHERE part = ?", each)
+        if row is None:
+            return []
+        while len(known) >= LISTS_REMEMBERED:
+            del known[next(iter(known))]
+        known[each] = decode(row["items"])
+    return known[each]
 
 
 def outputs_between(

@@ -86,6 +86,18 @@ def contracts_not_done(unit: Unit, run: int) -> list[str]:
     return [contract for (contract,) in found]
 
 
+def nodes_to_mend(unit: Unit, run: int) -> set[int]:
+    """The nodes of a run of which some did not end well."""
+    unit.flush()
+    found = unit.execute(
+        "SELECT node FROM steps WHERE run = ?1 AND state <> 'done' UNION"
+        " SELECT node FROM parts WHERE run = ?1 AND (coalesce(outcome, state) <> 'done'"
+        " OR fault IS NOT NULL OR rest_state IS NOT NULL OR failed > 0)",
+        (run,),
+    )
+    return {node for (node,) in found}
+
+
 def failed_of_node(
     unit: Unit, run: int, node: int
 ) -> list[tuple[int, bytes, str | None, str | None]]:
@@ -120,13 +132,22 @@ def items_made(unit: Unit, each: int) -> list[tuple[int, int, str | None, str]]:
     )
 
 
-def size_of_items(unit: Unit, each: int) -> int:
-    """How many bytes the outputs of an each's items have that have ended, with commas."""
+def size_of_items(unit: Unit, run: int, each: int, *, is_read: bool) -> int:
+    """How many bytes the outputs of an each's items have that have ended, with commas.
+
+    Args:
+        unit: the transaction.
+        run: its run.
+        each: the each.
+        is_read: whether anything reads its outputs; only then they are kept with the items.
+    """
     unit.flush()
     ((size,),) = unit.execute(
-        "SELECT coalesce(sum(max(size, 4) + 1), 0) FROM parts"
-        " WHERE parent = ? AND value IS NOT NULL AND outcome IS NOT NULL",
-        (each,),
+        "SELECT coalesce(sum(max(size, 4) + 1), 0) FROM (SELECT size FROM parts"
+        " WHERE parent = ?2 AND value IS NOT NULL AND outcome IS NOT NULL UNION ALL"
+        " SELECT iif(?3, length(CAST(output AS BLOB)), 0) FROM folded"
+        " WHERE run = ?1 AND each = ?2)",
+        (run, each, is_read),
     )
     return int(size)
 
@@ -141,11 +162,13 @@ def fractions_in(unit: Unit, part: int) -> list[tuple[int, float]]:
     )
 
 
-def fractions_of_items(unit: Unit, each: int) -> list[tuple[int, float]]:
+def fractions_of_items(unit: Unit, run: int, each: int) -> list[tuple[int, float]]:
     """Index and fraction of the items of an each that were made."""
     unit.flush()
     return unit.execute(
-        "SELECT item, fraction FROM parts WHERE parent = ? AND value IS NOT NULL", (each,)
+        "SELECT item, fraction FROM parts WHERE parent = ?2 AND value IS NOT NULL UNION ALL"
+        " SELECT item, 1.0 FROM folded WHERE run = ?1 AND each = ?2",
+        (run, each),
     )
 
 

@@ -1,6 +1,7 @@
 -- All tables of the records. Times are microseconds since 1970 UTC, names are loom/name.
 --
 -- Version history
+--   21  batched_eaches: what readers need to show items without rows
 --   19  lost_legs: attempts that ran ahead of their step's turn, and were lost; position in the
 --       ledger
 
@@ -527,6 +528,45 @@ CREATE TABLE flow_times (
   PRIMARY KEY (each, node, bucket)
 ) STRICT, WITHOUT ROWID;
 
+-- How the time of a run is divided into slices, so that it has at most about a thousand.
+CREATE TABLE time_axes (
+  run    INTEGER PRIMARY KEY REFERENCES runs,
+  first  INTEGER NOT NULL,            -- when slice 0 begins; there can be slices before it
+  width  INTEGER NOT NULL,            -- of each slice, microseconds
+  low    INTEGER NOT NULL,            -- the first slice with anything in it
+  high   INTEGER NOT NULL,            -- the last one
+  last   INTEGER NOT NULL             -- when the last attempt ended
+) STRICT;
+
+-- What the attempts of a step of the plan did in a slice, over all items. `kind` is 'ran', or what
+-- they waited for: 'pool', 'worker', 'back_off', 'rest'.
+CREATE TABLE time_slices (
+  run     INTEGER NOT NULL REFERENCES runs,
+  node    INTEGER NOT NULL,
+  kind    TEXT NOT NULL,
+  slice   INTEGER NOT NULL,
+  micros  INTEGER NOT NULL,           -- all together
+  ended   INTEGER NOT NULL,           -- attempts that ended in it, where the kind is 'ran'
+  failed  INTEGER NOT NULL,           -- and those that failed
+  PRIMARY KEY (run, node, kind, slice)
+) STRICT, WITHOUT ROWID;
+
+-- The same over the whole run, in microseconds.
+CREATE TABLE time_sums (
+  run       INTEGER NOT NULL REFERENCES runs,
+  node      INTEGER NOT NULL,
+  attempts  INTEGER NOT NULL,         -- that have ended
+  begun     INTEGER NOT NULL,         -- those that began
+  failed    INTEGER NOT NULL,
+  longest   INTEGER NOT NULL,
+  ran       INTEGER NOT NULL,
+  pool      INTEGER NOT NULL,
+  worker    INTEGER NOT NULL,
+  back_off  INTEGER NOT NULL,
+  rest      INTEGER NOT NULL,
+  PRIMARY KEY (run, node)
+) STRICT, WITHOUT ROWID;
+
 -- `hour` is in hours since 1970 UTC. `address` is that of a step, without the keys of items; empty
 -- for whole runs. `outcome` is that of a run or attempt.
 CREATE TABLE hours (
@@ -589,6 +629,19 @@ CREATE TABLE segments (
 ) STRICT;
 
 CREATE INDEX segments_by_item ON segments (run, each, item);
+
+CREATE INDEX segments_by_attempt ON segments (run, attempt);
+
+-- What the items of an each share that are in segments, so that rows can be shown of them.
+CREATE TABLE batched_eaches (
+  each      INTEGER PRIMARY KEY REFERENCES parts,
+  pool      TEXT NOT NULL,            -- of the step in each item; empty for none
+  priority  INTEGER NOT NULL,
+  share     TEXT NOT NULL,
+  contract  TEXT NOT NULL,
+  fields    TEXT NOT NULL             -- JSON: of each input its name, the JSON text of a value that
+                                      -- all items share or null, and the path in an item
+) STRICT;
 
 -- Steps of a sequence that a worker was given together with one that has rows: it runs them behind
 -- that, each with what those before it gave. They get rows when they end, or when their turn comes.

@@ -125,7 +125,7 @@ def waiting_in_pool(connection: sqlite3.Connection, pool: str, limit: int) -> li
 _STEP_LIST = """
   SELECT s.id, s.run, s.part, s.node, s.state, s.stop, s.skip_reason, s.open, s.attempts,
     s.tries, s.losses, s.due_at, s.deadline_at, s.pool, s.priority, s.error, s.ready_at,
-    s.held, s.supplied, s.saved, s.fraction,
+    s.held, s.supplied, s.saved, s.fraction, s.rank,
     s.started_at, s.ended_at,
     w.name AS worker_name
   FROM steps s
@@ -141,14 +141,6 @@ def steps(connection: sqlite3.Connection, number: int, inside: int | None) -> li
     """
     rows = connection.execute(
         f"{_STEP_LIST} WHERE s.run = ? AND s.item_part IS ? ORDER BY s.rank", (number, inside)
-    )
-    return [dict(row) for row in rows]
-
-
-def all_steps(connection: sqlite3.Connection, number: int, first: int, limit: int) -> list[Record]:
-    """Steps of a run that have a row, wherever they stand, in the order in which they came."""
-    rows = connection.execute(
-        f"{_STEP_LIST} WHERE s.run = ? ORDER BY s.rank LIMIT ? OFFSET ?", (number, limit, first)
     )
     return [dict(row) for row in rows]
 

@@ -36,7 +36,7 @@ from yarnloom.engine.commands import (
     Unfold,
     Why,
 )
-from yarnloom.engine.queries import rows_needed, run_graph
+from yarnloom.engine.queries import either_form, run_graph
 from yarnloom.engine.queries.run_views import Look, run_views, under_way_of
 from yarnloom.engine.queries.views import step_view
 from yarnloom.engine.rules.states import RUN_ENDED
@@ -54,7 +54,6 @@ from yarnloom.store import (
     FileFolder,
     Kept,
     run_queries,
-    step_queries,
     time_weights,
     workflow_queries,
 )
@@ -194,13 +193,16 @@ class InlineService:
 
     def steps(self, number: int) -> list[dict[str, Any]]:
         """The steps of a run that have begun or ended, in plan order, those of items too."""
-        self.unfold(number)
-        rows = self.database.read(lambda one: step_queries.all_steps(one, number, 0, 1_000_000))
+        page = self._ask(number, either_form.steps_behind, 0, 1_000_000)
+        rows = [
+            row.expand().step if isinstance(row, either_form.Unread) else row for _, row in page
+        ]
+        rows.sort(key=lambda row: row["rank"])
         return [{"node": row["node"], "part": row["part"], **step_view(row)} for row in rows]
 
-    def unfold(self, number: int, first: int = 0, last: int | None = None) -> None:
-        """Give rows to items of a run that are done."""
-        while self.do(Unfold(number, first, last)):
+    def unfold(self, number: int) -> None:
+        """Give rows to all items of a run that are done."""
+        while self.do(Unfold(number, every=True)):
             pass
 
     def graph(self, number: int, address: str = "", at: int | None = None) -> dict[str, Any]:
@@ -224,8 +226,8 @@ class InlineService:
 
     def why(self, number: int, address: str = "") -> dict[str, Any]:
         """What a run, or a part of it, waits for."""
-        place = self._look(number, run_graph.place_of, address)
-        return why_view(self.do(Why(number, place["rank"], place["item"])))
+        place = self._ask(number, run_graph.place_of, address)
+        return why_view(self.do(Why(number, place.rank, place.item)))
 
     def pool(self, name: str) -> dict[str, Any]:
         """A pool as it is now."""
@@ -242,17 +244,17 @@ class InlineService:
         return self._look(number, run_graph.step_place, address)
 
     def _look(self, number: int, ask: Callable[..., dict[str, Any]], *args: Any) -> dict[str, Any]:
-        def look(connection: Any) -> dict[str, Any] | list[rows_needed.Span]:
+        found: dict[str, Any] = self._ask(number, ask, *args)
+        return found
+
+    def _ask(self, number: int, ask: Callable[..., Any], *args: Any) -> Any:
+        def look(connection: Any) -> Any:
             row = run_queries.run(connection, number)
             assert row is not None
             plan = read_plan(workflow_queries.plan_document(connection, row["plan"]))
-            spans = rows_needed.needs(connection, plan, number, ask, *args)
-            return spans or ask(connection, plan, number, *args)
+            return ask(connection, plan, number, *args)
 
-        while isinstance(found := self.database.read(look), list):
-            for span in found:
-                self.unfold(number, *span)
-        return found
+        return self.database.read(look)
 
     def work(self, loom: Loom) -> None:
         """Run everything that is ready, and what becomes ready by it, to the end.

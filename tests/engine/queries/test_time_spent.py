@@ -2,16 +2,27 @@
 
 from __future__ import annotations
 
+import contextlib
 import random
 import re
+import sqlite3
+from collections import defaultdict
 from datetime import datetime
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.engine.queries.test_past_states import run_to_end, world
 from tests.floor import floor
+from tests.helpers import much
 from yarnloom.engine.queries.time_spent import SLICES, WAITS, Slices, outliers, spending
+from yarnloom.engine.state.time_sums import SLICES as KEPT
+from yarnloom.engine.state.time_sums import EndedTry, TimeSums
+from yarnloom.store import time_sums
+from yarnloom.store.database import create_tables
 
 
 class Still:
@@ -84,9 +95,69 @@ def bare(address: str) -> str:
 
 def test_slices_have_what_was_there_in_them() -> None:
     """Part of a slice counts as a part; two at once count twice."""
-    slices = Slices(1_000, 100.0, 4)
-    slices.add(1, 0, 3, 1_025, 1_350)
-    slices.add(2, 1, 1, 2 * 1_100, 2 * 1_150)
-    slices.add(1, 2, 4, 1_200, 1_400)
+    slices = Slices(1_000, 100, 4)
+    for begin, end in [(1_025, 1_350), (1_100, 1_150), (1_100, 1_150), (1_200, 1_400)]:
+        slices.cover(begin, end)
 
     assert slices.mean() == [0.75, 2.0, 2.0, 1.5]
+
+
+attempts_that_ended = st.lists(
+    st.tuples(
+        st.integers(-(10**7), 10**10),  # when it was ready
+        st.integers(0, 10**9),  # how long it waited
+        st.integers(0, 10**10),  # how long it ran
+        st.booleans(),  # whether it failed
+    ),
+    min_size=1,
+    max_size=40,
+)
+
+
+@settings(max_examples=much(60, 2_000), deadline=None)
+@given(attempts_that_ended, st.integers(1, 8))
+def test_kept_slices_are_exact_however_long_a_run_lasts(
+    attempts: list[tuple[int, int, int, bool]], at_once: int
+) -> None:
+    """Slices that became wider have all that was in the narrow ones, written in any pieces."""
+    with contextlib.closing(sqlite3.connect(":memory:", isolation_level=None)) as connection:
+        create_tables(connection)
+        unit: Any = SimpleNamespace(
+            execute=lambda sql, values: connection.execute(sql, values).fetchall(),
+            change=connection.execute,
+            executemany=connection.executemany,
+        )
+        sums = TimeSums(unit)
+        for number, (ready, waited, ran, failed) in enumerate(attempts):
+            begun = ready + waited
+            sums.end(1, 3, EndedTry(ready, begun, begun + ran, failed=failed))
+            if number % at_once == 0:
+                sums.write()
+        sums.write()
+        connection.row_factory = sqlite3.Row
+        axis = time_sums.axis(connection, 1)
+        assert axis is not None
+        assert axis["high"] - axis["low"] < KEPT
+        expected: dict[tuple[str, int], int] = defaultdict(int)
+        ends: dict[int, list[bool]] = defaultdict(list)
+        for ready, waited, ran, failed in attempts:
+            for kind, begin, end in [
+                ("worker", ready, ready + waited),
+                ("ran", ready + waited, ready + waited + ran),
+            ]:
+                low, high = ((at - axis["first"]) // axis["width"] for at in (begin, end))
+                for slice_ in range(low, high + 1):
+                    left = axis["first"] + slice_ * axis["width"]
+                    expected[kind, slice_] += min(end, left + axis["width"]) - max(begin, left)
+                if kind == "ran":
+                    ends[high].append(failed)
+        rows = time_sums.slices(connection, 1)
+        assert {(kind, at): micros for _, kind, at, micros, *_ in rows if micros} == {
+            key: micros for key, micros in expected.items() if micros
+        }
+        assert {at: (ended, bad) for *_, at, _, ended, bad in rows if ended} == {
+            at: (len(some), sum(some)) for at, some in ends.items()
+        }
+        (kept,) = time_sums.sums(connection, 1)
+        assert kept["ran"] == sum(ran for _, _, ran, _ in attempts)
+        assert kept["longest"] == max(ran for _, _, ran, _ in attempts)

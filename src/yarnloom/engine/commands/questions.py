@@ -8,16 +8,14 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True, slots=True)
 class Unfold:
-    """Give rows to items of a run that are done and have none; whether more are left.
+    """Give rows to some items in batches that a mend of a run may change; whether more are left.
 
     Attributes:
-        first: the index of the first item that is to have a row.
-        last: of the last; None for all, also those that are done later.
+        every: all items of the run, also those that are done later.
     """
 
     run: int
-    first: int = 0
-    last: int | None = None
+    every: bool = False
 
 
 @dataclass(frozen=True, slots=True)

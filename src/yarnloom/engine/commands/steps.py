@@ -14,6 +14,7 @@ class StepAction:
         address: within the run, without attempt, as the plan and the items' keys make it.
         node: the step's index in the plan.
         holder: the row of the part that it stands in; None if that has not begun.
+        item: each and index of the item that it stands in, if that is in a batch: it gets rows.
         action: one of `ACTIONS`.
         inputs: of an edit: constants, by the task's input.
         pool: of an edit; empty for none.
@@ -34,6 +35,7 @@ class StepAction:
     priority: int | None = None
     output: Any = None
     now: bool = False
+    item: tuple[int, int] | None = None
 
 
 ACTIONS = ("pause", "resume", "cancel", "retry", "edit", "skip", "supply")

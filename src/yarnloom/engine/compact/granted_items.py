@@ -298,6 +298,11 @@ def _count(
     step = straight.step.index
     transaction.counts.eaches.count(each, step, "done", len(done))
     transaction.counts.eaches.took(each, step, *[one.took for one in done])
+    runs = [
+        (one.given.at, one.given.at + one.began, one.given.at + one.began + one.took)
+        for one in done
+    ]
+    transaction.counts.times.done(run.number, step, runs)
     ended = [(one.given.at + one.began + one.took, one.began, one.took) for one in done]
     transaction.counts.hours.end_all(run.workflow, straight.plan_address, "done", ended)
     transaction.counts.tally.all_done([one.began / 1_000_000 for one in done])

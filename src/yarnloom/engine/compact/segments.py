@@ -10,6 +10,7 @@ Decision: `docs/decisions/12-items-without-rows.md`.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -17,12 +18,13 @@ from yarnloom.engine.commands import Unfold
 from yarnloom.engine.compact.item_inputs import input_of, straight_of
 from yarnloom.engine.parts.create_rows import position_of
 from yarnloom.engine.parts.items import item_of, raw_item
+from yarnloom.engine.parts.rerun_scope import Renewal
 from yarnloom.engine.state.grants import (
     Given,
     Straight,
 )
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.store import PartRow, RunRow, grant_records, segment_records
+from yarnloom.store import PartRow, RunRow, Unit, grant_records, segment_records
 from yarnloom.store.segment_records import FoldedItem, Segment
 from yarnloom.values import size_of
 
@@ -65,11 +67,19 @@ def keep(transaction: Transaction, run: RunRow, straight: Straight, done: list[D
         else:
             plain.append(_with_rows(straight, one))
     if folded:
+        _keep_each(transaction.unit, straight)
         segment_records.keep(
             transaction.unit, [_segment(transaction, run, straight, of) for of in folded.values()]
         )
     if plain:
         _write_rows(transaction, run, straight, plain, run.round, transaction.now)
+
+
+def _keep_each(unit: Unit, straight: Straight) -> None:
+    if not straight.is_kept:
+        fields = [(one.name, one.text, one.path) for one in straight.fields]
+        segment_records.keep_each(unit, straight.each, straight.lane, json.dumps(fields))
+        straight.is_kept = True
 
 
 def _segment(
@@ -150,29 +160,38 @@ def _write_rows(
 
 
 def unfold(transaction: Transaction, command: Unfold) -> bool:
-    """Give rows to some of a run's items that are done; whether there are more that have none.
+    """Give rows to some items in batches that a mend may change; whether there are more of them.
 
-    Where all of them are wanted, those that end from now on have rows at once.
+    Where all of a run are wanted, those that end from now on have rows at once.
     """
-    if command.last is None:
+    run = transaction.run(command.run)
+    if not command.every:
+        if run.ended_at is None:
+            return False  # there is nothing to mend
+        eaches = Renewal(transaction, run).eaches_in_question()
+    else:
         for straight in transaction.memory.grants.eaches.values():
             if straight.run == command.run:
                 straight.folds = False
-    found = segment_records.of_run(
-        transaction.unit, command.run, AT_ONCE + 1, command.first, command.last
-    )
-    if found:
-        _unfold(transaction, transaction.run(command.run), found[:AT_ONCE])
-    return len(found) > AT_ONCE
+        eaches = segment_records.eaches_of(transaction.unit, command.run)
+    if not eaches:
+        return False
+    some = segment_records.of_eaches(transaction.unit, run.number, eaches, AT_ONCE + 1)
+    if some:
+        _unfold(transaction, run, some[:AT_ONCE])
+    return len(some) > AT_ONCE
 
 
-def unfold_all(transaction: Transaction, number: int) -> None:
-    """Give rows to all items of a run that are done."""
-    while unfold(transaction, Unfold(number)):
-        pass
+def unfold_item(transaction: Transaction, number: int, each: int, item: int) -> None:
+    """Give rows to one item that is done; those in the same batch keep theirs."""
+    if segment := segment_records.with_item(transaction.unit, number, each, item):
+        _unfold(transaction, transaction.run(number), [segment], item)
 
 
-def _unfold(transaction: Transaction, run: RunRow, some: Sequence[Segment]) -> None:
+def _unfold(
+    transaction: Transaction, run: RunRow, some: Sequence[Segment], only: int | None = None
+) -> None:
+    """Give rows to the items of segments, or to one of them."""
     known: dict[int, tuple[PartRow, Straight]] = {}
     for segment in some:
         if segment.each not in known:
@@ -184,8 +203,12 @@ def _unfold(transaction: Transaction, run: RunRow, some: Sequence[Segment]) -> N
         ended = [
             _item_of(transaction, each, straight, segment, one)
             for one in segment_records.items_of(transaction.unit, segment)
+            if only is None or segment.item + one.behind == only
         ]
         _write_rows(transaction, run, straight, ended, segment.round, segment.told_at)
+        if only is not None:
+            segment_records.take_out(transaction.unit, segment, only)
+            return
     segment_records.drop(transaction.unit, some)
 
 

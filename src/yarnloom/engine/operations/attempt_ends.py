@@ -25,6 +25,7 @@ from yarnloom.engine.state.contracts import (
     task_of,
 )
 from yarnloom.engine.state.progress import step_reported
+from yarnloom.engine.state.time_sums import EndedTry
 from yarnloom.engine.state.transaction import BACK_OFF_DUE, Transaction
 from yarnloom.engine.state.transitions import move_step
 from yarnloom.errors import ValueRefused
@@ -37,6 +38,10 @@ SHOWN_WHEN_DONE = ("progress", "counts")
 
 
 TROUBLE = (Outcome.FAILED, Outcome.REFUSED, Outcome.LOST)
+
+
+SLEPT = {Outcome.FAILED: "back_off", Outcome.CALLED_AGAIN: "rest"}
+"""How a step sleeps after an attempt, by its outcome."""
 
 
 ENDS = (StopReason.CANCEL, StopReason.DEADLINE)
@@ -131,6 +136,22 @@ def _close(
     transaction.counts.hours.end(
         run.workflow, attempt.ended_at, address, str(outcome), waited, took
     )
+    before = (
+        transaction.unit.attempts.one("step = ? AND number = ?", attempt.step, attempt.number - 1)
+        if attempt.number > 1
+        else None
+    )
+    ended = EndedTry(
+        ready_at=attempt.ready_at,
+        begun_at=attempt.begun_at,
+        ended_at=attempt.ended_at,
+        failed=outcome in TROUBLE,
+        pool_until=attempt.pool_until,
+    )
+    if before is not None and before.round == attempt.round:
+        ended.slept = before.outcome and SLEPT.get(Outcome(before.outcome))
+        ended.slept_from = before.ended_at or attempt.ready_at
+    transaction.counts.times.end(attempt.run, step.node, ended)
     transaction.unit.attempts.touch(attempt)
 
 

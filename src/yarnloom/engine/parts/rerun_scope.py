@@ -27,7 +27,14 @@ from yarnloom.engine.state.progress import part_renewed
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child, move_step
 from yarnloom.plan import FromFailures, FromOutput, Kind, Node, Plan, Source
-from yarnloom.store import PartRow, RunRow, StepRow, paused_runs
+from yarnloom.store import (
+    PartRow,
+    RunRow,
+    StepRow,
+    effect_records,
+    paused_runs,
+    segment_records,
+)
 
 CUT_SHORT = frozenset({SkipReason.NOT_REACHED, SkipReason.STOPPED})
 _ENDED = ("done", "failed", "cancelled", "skipped")
@@ -124,7 +131,7 @@ class Renewal:
             self.part(top, tainted)
         if node.kind is Kind.EACH:
             part.items_to_rerun += 1
-            part.size = paused_runs.size_of_items(self.transaction.unit, part.id)
+            part.size = self._size_of_items(part, node)
             forget_gathered(self.transaction, part)
         else:
             for index in node.children:
@@ -239,6 +246,21 @@ class Renewal:
             for child in (self.plan.nodes[index] for index in node.children)
         )
 
+    def eaches_in_question(self) -> list[int]:
+        """The eaches with items in batches of which a mend may change those that are done."""
+        unit, number = self.transaction.unit, self.run.number
+        batched = segment_records.eaches_of(unit, number)
+        if not batched:
+            return []
+        bad = paused_runs.nodes_to_mend(unit, number) | effect_records.edited_nodes(unit, number)
+        nodes = self.plan.nodes
+        while more := {node.index for node in nodes if _follows_from(node, bad)} - bad:
+            bad |= more
+        of_each = {each: nodes[unit.parts.need(each).node] for each in batched}
+        return [
+            each for each, node in of_each.items() if node.in_follow_up or self.reads_of(node) & bad
+        ]
+
     def reads_of(self, node: Node) -> frozenset[int]:
         """All nodes that are read in a part."""
         if node.index not in self._reads:
@@ -273,12 +295,18 @@ class Renewal:
         row.rest_state = row.rest_reason = None
         row.skip_reason = SkipReason.ONLY_IF if row.skipped else None
         if node.kind is Kind.EACH:
-            row.size = paused_runs.size_of_items(self.transaction.unit, row.id)
+            row.size = self._size_of_items(row, node)
             forget_gathered(self.transaction, row)
         self.transaction.unit.parts.touch(row)
         part_renewed(self.transaction, self.run, row)
         self.transaction.memory.forget_part(row.id, node.children)
         self._forget_follow_ups(node, row)
+
+    def _size_of_items(self, row: PartRow, node: Node) -> int:
+        is_read = self.plan.nodes[node.children[0]].wanted
+        return paused_runs.size_of_items(
+            self.transaction.unit, self.run.number, row.id, is_read=is_read
+        )
 
     def _without_row(self, row: PartRow, node: Node) -> int:
         """How many children of a sequence or parallel never began."""
@@ -292,6 +320,11 @@ class Renewal:
             row = self.transaction.unit.parts.one("parent = ? AND node = ?", holder.id, index)
             if row is not None and row.state != PartState.WAITING:
                 self.wholly(row)
+
+
+def _follows_from(node: Node, bad: set[int]) -> bool:
+    """Whether a part runs again where some do: it reads one, or contains one."""
+    return bool(_sources_of(node) & bad) or not bad.isdisjoint(node.children)
 
 
 def _sources_of(node: Node) -> set[int]:

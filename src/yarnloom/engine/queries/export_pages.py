@@ -7,10 +7,12 @@ a page.
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable
+from json.encoder import encode_basestring
 from typing import Any
 
-from yarnloom.engine.queries import run_graph
+from yarnloom.engine.queries import either_form, run_graph
 from yarnloom.engine.queries.run_graph import Connection
 from yarnloom.engine.queries.views import (
     View,
@@ -21,8 +23,9 @@ from yarnloom.engine.queries.views import (
     views_of,
 )
 from yarnloom.plan import Node, Plan, address_in, item_key
-from yarnloom.secrets import mask
-from yarnloom.store import file_queries, item_queries, run_queries, step_queries
+from yarnloom.secrets import has_sealed, mask
+from yarnloom.store import file_queries, run_queries, step_queries
+from yarnloom.units import iso_time
 
 PREFIX = "yarnloom."
 OUTCOME = ("item", "name", "address", "state", "reason", "error", "begun_at", "ended_at", "output")
@@ -43,14 +46,8 @@ def items(
     Raises:
         NotFound: the address leads to no each.
     """
-    page = run_graph.items(connection, plan, number, address, states, first, limit)
-    place = run_graph.find(connection, plan, number, address)
     outputs: dict[int, str | None] = {}
-    if page["items"] and place.row is not None:
-        do = plan.nodes[place.node.children[0]]
-        span = page["items"][0]["item"], page["items"][-1]["item"]
-        last = do.children[-1] if do.children else do.index
-        outputs = item_queries.outputs_between(connection, place.row["id"], do.index, last, *span)
+    page = run_graph.items(connection, plan, number, address, states, first, limit, None, outputs)
     return {
         "items": [_exported(one, number, outputs.get(one["item"])) for one in page["items"]],
         "next": page["next"],
@@ -87,26 +84,117 @@ def head(connection: Connection, plan: Plan, number: int) -> View:
 
 
 def steps(connection: Connection, plan: Plan, number: int, after: int, limit: int) -> View:
-    """A page of the steps that came up, with values and attempts, in the order of their ids."""
-    rows = step_queries.steps_behind(connection, number, after, limit)
-    if not rows:
+    """A page of the steps that came up, with values and attempts, each as JSON text, by id."""
+    page = either_form.steps_behind(connection, plan, number, after, limit)
+    if not page:
         return {"steps": [], "next": None}
+    plain = [row for _, row in page if not isinstance(row, either_form.Unread)]
     parts = _Parts(connection, plan)
     attempts: dict[int, list[View]] = {}
-    for row in step_queries.attempts_between(connection, number, rows[0]["id"], rows[-1]["id"]):
-        attempts.setdefault(row["step"], []).append(attempt_view(row))
-    found = [
+    if plain:
+        span = plain[0]["id"], plain[-1]["id"]
+        for tried in step_queries.attempts_between(connection, number, *span):
+            attempts.setdefault(tried["step"], []).append(attempt_view(tried))
+    texts = StepTexts(number)
+    found = []
+    for key, row in page:
+        if isinstance(row, either_form.Unread):
+            found.append(texts.text(row))
+        else:
+            node = plan.nodes[row["node"]]
+            address = parts.address(node, row["part"], number)
+            found.append(_step_text(address, node, row, attempts.get(key, [])))
+    return {"steps": found, "next": page[-1][0] if len(page) == limit else None}
+
+
+def _step_text(address: str, node: Node, row: View, attempts: list[View]) -> str:
+    """Write a step with values and attempts."""
+    return _text(
         {
-            "address": parts.address(plan.nodes[row["node"]], row["part"], number),
-            "task": plan.nodes[row["node"]].task,
+            "address": address,
+            "task": node.task,
             **step_view(row),
             "input": mask(json.loads(row["input"])),
             "output": None if row["output"] is None else json.loads(row["output"]),
-            "attempts": attempts.get(row["id"], []),
+            "attempts": attempts,
         }
-        for row in rows
-    ]
-    return {"steps": found, "next": rows[-1]["id"] if len(rows) == limit else None}
+    )
+
+
+def _text(view: View) -> str:
+    return json.dumps(view, ensure_ascii=False, separators=(",", ":"))
+
+
+def _number(value: float | None) -> str:
+    return "null" if value is None else repr(value)
+
+
+class StepTexts:
+    """Writes steps of batches as JSON text: one as the views do, the others as that one.
+
+    Args:
+        run: the run's number.
+    """
+
+    # What differs, as numbers and texts that nothing else has.
+    _READY, _BEGUN, _ENDED = (at * 10**15 for at in (31, 32, 33))
+    _ID, _PID, _CPU, _MEMORY = (7_000_000_000_000_001 + at for at in range(4))
+    _INPUT, _OUTPUT, _ADDRESS = "\x01input", "\x01output", "\x01address"
+
+    def __init__(self, run: int) -> None:
+        self._run = run
+        self._shapes: dict[tuple[Any, ...], tuple[list[str], list[str]]] = {}
+
+    def text(self, unread: either_form.Unread) -> str:
+        """Return the step of an item as JSON text."""
+        index, batch, (behind, began, took, pid, cpu, memory, output) = unread.place
+        alike = (batch.each, batch.worker, batch.code_hash, batch.pool, batch.round)
+        if alike not in self._shapes:
+            self._shapes[alike] = self._shape_of(unread)
+        literals, names = self._shapes[alike]
+        given, address = unread.of.input_and_address(index)
+        begun_at = batch.handed_at + began
+        own = {
+            "id": str(batch.attempt + behind),
+            "pid": _number(pid),
+            "cpu": _number(None if cpu is None else cpu / 1_000_000),
+            "memory": _number(memory),
+            "ready": f'"{iso_time(batch.handed_at)}"',
+            "begun": f'"{iso_time(begun_at)}"',
+            "ended": f'"{iso_time(begun_at + took)}"',
+            "input": _text(mask(json.loads(given))) if has_sealed(given) else given,
+            "output": str(output) if type(output) is int else _text(output),
+            "address": encode_basestring(f"{self._run}/{address}"),
+        }
+        pieces = [literals[0]]
+        for name, literal in zip(names, literals[1:], strict=True):
+            pieces += (own[name], literal)
+        return "".join(pieces)
+
+    def _shape_of(self, unread: either_form.Unread) -> tuple[list[str], list[str]]:
+        """The text of a step of a batch in pieces, and the name of what comes between them."""
+        item = unread.expand()
+        times = {"begun_at": self._BEGUN, "ended_at": self._ENDED}
+        times |= {"ready_at": self._READY, "handed_at": self._READY}
+        facts = {"id": self._ID, "pid": self._PID, "cpu": self._CPU, "memory": self._MEMORY}
+        attempt = attempt_view({**item.attempt, **facts, **times})
+        values = {"input": json.dumps(self._INPUT), "output": json.dumps(self._OUTPUT)}
+        step = {**item.step, **values, **times, "started_at": self._BEGUN}
+        text = _step_text(self._ADDRESS, unread.of.node, step, [attempt])
+        marks = {
+            str(self._ID): "id",
+            str(self._PID): "pid",
+            json.dumps(self._CPU / 1_000_000): "cpu",
+            str(self._MEMORY): "memory",
+            json.dumps(iso_time(self._READY)): "ready",
+            json.dumps(iso_time(self._BEGUN)): "begun",
+            json.dumps(iso_time(self._ENDED)): "ended",
+            json.dumps(self._INPUT): "input",
+            json.dumps(self._OUTPUT): "output",
+            json.dumps(self._ADDRESS): "address",
+        }
+        pieces = re.split(f"({'|'.join(map(re.escape, marks))})", text)
+        return pieces[::2], [marks[one] for one in pieces[1::2]]
 
 
 class _Parts:

@@ -5,11 +5,14 @@ Everything here reads one consistent state, given as a reader's connection.
 
 from __future__ import annotations
 
+from bisect import bisect_right
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from yarnloom.engine.parts.create_rows import position_of
 from yarnloom.engine.parts.items import item_of, slice_of
+from yarnloom.engine.queries import either_form
 from yarnloom.engine.queries.each_boxes import inside_now, inside_then
 from yarnloom.engine.queries.past_states import has_ended_by, past_of, rows_then
 from yarnloom.engine.queries.views import (
@@ -22,7 +25,6 @@ from yarnloom.engine.queries.views import (
 )
 from yarnloom.engine.rules.states import Outcome, StepState
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
-from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
 from yarnloom.store import file_queries, item_queries, run_queries, step_queries
@@ -108,10 +110,10 @@ def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, k
         raise NotFound(f"{node.label!r} in run {number} is {node.kind.a_kind}, it has no items")
     row = None
     if each is not None and node.each.name is not None:
-        row = item_queries.item_named(connection, each["id"], item_name(key))
+        row = either_form.item_named(connection, plan, each, item_name(key))
     elif each is not None and (index := whole_number(key)) is not None:
-        row = run_queries.part_at(connection, each["id"], node.children[0], index)
-    if row is None and not _is_to_come(connection, place, key):
+        row = either_form.item_at(connection, plan, each, index)
+    if row is None and not _is_to_come(connection, plan, place, key):
         state = "" if each is not None else ", which has not begun"
         raise NotFound(f"the each {node.label!r} of run {number}{state} has no item {key!r}")
     do = plan.nodes[node.children[0]]
@@ -121,23 +123,15 @@ def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, k
         place.unmade, place.unborn = each, each["rank"] + b"\xff"
 
 
-def _is_to_come(connection: Connection, place: Place, key: str) -> bool:
+def _is_to_come(connection: Connection, plan: Plan, place: Place, key: str) -> bool:
     """Whether an item is in the list, but was not made yet."""
     if place.row is None or place.node.each is None:
         return False
     if place.node.each.name is None:
         index = whole_number(key)
         return index is not None and index < place.row["total"]
-    source, name = source_of(connection, place.row["id"]), item_name(key)
-    if is_list_reference(source):
-        source = map(decode, connection.files.find_in_list(source["list"], name))
-    return any(item_of(value, place.node.each)[1] == name for value in source)
-
-
-def source_of(connection: Connection, each: int) -> Any:
-    """The list of an each, or the reference to it."""
-    text = item_queries.source(connection, each)
-    return [] if text is None else decode(text)
+    name = item_name(key)
+    return either_form.index_of_name(connection, plan, place.row, name) is not None
 
 
 def graph(
@@ -163,9 +157,9 @@ def graph(
 def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree:
     if place.unmade is not None:
         return Tree(plan, {place.unmade["node"]: place.unmade}, place.keys)
-    inside = place.inside["id"] if place.inside else None
-    parts = run_queries.parts(connection, number, inside)
-    rows = {row["node"]: row for row in (*parts, *step_queries.steps(connection, number, inside))}
+    inside = place.inside
+    parts = either_form.parts(connection, number, inside)
+    rows = {row["node"]: row for row in (*parts, *either_form.steps(connection, number, inside))}
     eaches = [row for row in parts if plan.nodes[row["node"]].kind is Kind.EACH]
     tops = {row["id"]: _top(connection, row["id"]) for row in eaches}
     insides = inside_now(connection, plan, eaches)
@@ -179,8 +173,8 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
     if place.unmade is not None:
         each = place.unmade
         return Tree(plan, {each["node"]: each} if has_ended_by(past, each) else {}, place.keys)
-    inside = place.inside["id"] if place.inside else None
-    parts = run_queries.parts(connection, number, inside)
+    inside = place.inside
+    parts = either_form.parts(connection, number, inside)
     begun = [
         row
         for row in parts
@@ -196,13 +190,14 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
     for row in begun:
         failed = item_queries.items(connection, row["id"], ("failed",), 0, ON_TOP)
         ended = [one for one in failed if one["ended_at"] is not None and one["ended_at"] <= at]
-        tops[row["id"]] = [*ended, *item_queries.items_at(connection, row["id"], at, ON_TOP)]
+        under_way = either_form.under_way_at(connection, plan, row, at, ON_TOP)
+        tops[row["id"]] = [*ended, *under_way]
     rows = rows_then(
         past,
         plan,
         parts,
-        step_queries.steps(connection, number, inside),
-        step_queries.attempts_inside(connection, number, inside),
+        either_form.steps(connection, number, inside),
+        either_form.attempts_inside(connection, number, inside),
         counts,
     )
     insides = inside_then(connection, plan, past, begun)
@@ -226,16 +221,25 @@ def attempts(
                 f"{address!r} of run {number} is no item; give an item, or nothing for all",
                 problems=[Problem("/address", "not an item")],
             )
-        inside = place.inside["id"]
-    rows = step_queries.attempts_of_run(connection, number, inside, after, limit)
-    found = attempt_views(connection, plan, rows)
+        inside = place.inside
+    rows, keys = either_form.attempts_behind(connection, plan, number, inside, after, limit)
+    found = attempt_views(connection, plan, rows, keys)
     following = str(rows[-1]["id"]) if len(rows) == limit else None
     return {"attempts": found, "next": following}
 
 
-def attempt_views(connection: Connection, plan: Plan, rows: list[View]) -> list[View]:
-    """Attempts with their times and the addresses of their steps."""
-    keys = _Keys(connection)
+def attempt_views(
+    connection: Connection, plan: Plan, rows: list[View], known: dict[int, dict[int, str]]
+) -> list[View]:
+    """Attempts with their times and the addresses of their steps.
+
+    Args:
+        connection: a reader's.
+        plan: the run's.
+        rows: the attempts.
+        known: by item the keys of it and of those around it, where they are known.
+    """
+    keys = _Keys(connection, known)
     return [
         {
             "id": row["id"],
@@ -293,9 +297,10 @@ def addresses_in(connection: Connection, plan: Plan, rows: dict[int, View]) -> d
 class _Keys:
     """The keys of the items that something stands in, each asked for once."""
 
-    def __init__(self, connection: Connection) -> None:
+    def __init__(self, connection: Connection, known: Mapping[int, dict[int, str]] = {}) -> None:
         self._connection = connection
-        self._known: dict[int | None, dict[int, str]] = {None: {}}
+        self._known: dict[int | None, dict[int, str]] = dict(known.items())
+        self._known[None] = {}
 
     def around(self, inside: int | None) -> dict[int, str]:
         """By node the keys of an item and of those around it."""
@@ -315,8 +320,15 @@ def _top(connection: Connection, each: int) -> list[View]:
     return [*failed, *running[:ON_TOP]]
 
 
-def place_of(connection: Connection, plan: Plan, number: int, address: str = "") -> View:
-    """Where a part or step stands: its rank, and the item around it; for `Why`.
+class Standing(NamedTuple):
+    """Where a part or step stands: its rank, and the row of the item around it, for `Why`."""
+
+    rank: bytes
+    item: int | None
+
+
+def place_of(connection: Connection, plan: Plan, number: int, address: str = "") -> Standing:
+    """Find where a part or step stands.
 
     Raises:
         NotFound: the address leads nowhere.
@@ -325,8 +337,8 @@ def place_of(connection: Connection, plan: Plan, number: int, address: str = "")
     rank = place.unborn or b""
     if place.unborn is None and address.strip("/"):
         rank = place.row["rank"] if place.row else rank_at(place.holder or {}, place.node)
-    inside = place.inside["id"] if place.inside else None
-    return {"rank": rank, "item": inside}
+    kept = place.inside is not None and either_form.batch_of(place.inside) is None
+    return Standing(rank, place.inside["id"] if kept and place.inside else None)
 
 
 def step_place(connection: Connection, plan: Plan, number: int, address: str) -> View:
@@ -338,10 +350,12 @@ def step_place(connection: Connection, plan: Plan, number: int, address: str) ->
     place = find(connection, plan, number, address.partition("#")[0])
     _refuse_part(plan, number, address, place.node)
     exists = place.holder is not None and place.unmade is None
+    batched = either_form.batch_of(place.inside)
     return {
         "address": address_in(plan, place.node, place.keys),
         "node": place.node.index,
         "holder": place.holder["id"] if exists and place.holder else None,
+        "item": (batched.part["parent"], batched.number) if batched else None,
     }
 
 
@@ -367,11 +381,13 @@ def items(
     first: int,
     limit: int,
     text: str | None = None,
+    outputs: dict[int, str | None] | None = None,
 ) -> View:
     """A page of an each's items, in order; those that were not made yet are in its list.
 
     With a text only those that have it in their name or value. Of those that were not made some are
     searched, and `next` says where to go on, so that a page may have fewer and not be the last.
+    What they gave, as JSON text, is added to `outputs` by index.
 
     Raises:
         NotFound: the address leads to no each.
@@ -383,8 +399,12 @@ def items(
     if each is None:
         return {"items": [], "next": None}
     label = address.strip("/")
-    rows = item_queries.items(connection, each["id"], states, first, limit, text)
     held = run_queries.is_paused(connection, number)
+    if text is not None:
+        return _search(connection, plan, place, states, first, limit, text, label, held=held)
+    rows = either_form.items(connection, plan, each, states, first, limit)
+    if outputs is not None:
+        outputs.update(either_form.outputs_of(connection, plan, each, rows))
     found = views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
     rest = each["rest_state"] or StepState.WAITING
     if not states or rest in states:
@@ -393,22 +413,65 @@ def items(
         )
         for span in between:
             begin = max(first, span.start)
-            some = _unmade(connection, place, label, begin, min(limit, span.stop - begin))
-            found += [one for one in some if text is None or _has(one, text.lower())]
+            found += _unmade(connection, place, label, begin, min(limit, span.stop - begin))
         found.sort(key=lambda one: int(one["item"]))
         del found[limit:]
         begin = max(first, behind.start)
-        if text is None:
-            found += _unmade(connection, place, label, begin, limit - len(found))
-        elif len(found) < limit:
-            some = _unmade(connection, place, label, begin, SEARCHED)
-            wanted = text.lower()
-            fitting = [one for one in some if _has(one, wanted)][: limit - len(found)]
-            found += fitting
-            if len(found) < limit and begin + len(some) < each["total"] and some:
-                return {"items": found, "next": str(begin + len(some))}
+        found += _unmade(connection, place, label, begin, limit - len(found))
     following = found[-1]["item"] + 1 if len(found) == limit else None
     return {"items": found, "next": following and str(following)}
+
+
+def _search(
+    connection: Connection,
+    plan: Plan,
+    place: Place,
+    states: tuple[str, ...],
+    first: int,
+    limit: int,
+    text: str,
+    label: str,
+    *,
+    held: bool,
+) -> View:
+    """Search a piece of an each's list for items with a text, in whichever form they are kept."""
+    each = place.row
+    assert each is not None
+    some = _unmade(connection, place, label, first, SEARCHED)
+    lowered = text.lower()
+    fitting = {item["item"]: item for item in some if _has(item, lowered)}
+    indexes, page, passed = list(fitting), list[View](), 0
+    rest = each["rest_state"] or StepState.WAITING
+    unmade = _Ranges(
+        item_queries.items_without_rows(
+            connection, each["run"], each["id"], each["total"], each["unmade"]
+        )
+    )
+    # Those that fit and are in a state that was asked for, a piece at a time.
+    while passed < len(indexes) and len(page) < limit:
+        piece = indexes[passed : passed + limit]
+        passed += len(piece)
+        rows = either_form.items_at_indexes(connection, plan, each, states, piece)
+        page += views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
+        if not states or rest in states:
+            page += [fitting[index] for index in piece if index in unmade]
+            page.sort(key=lambda item: int(item["item"]))
+    is_full = len(page) >= limit
+    following = page[limit - 1]["item"] + 1 if is_full else first + len(some)
+    is_last = following >= each["total"] or not some
+    return {"items": page[:limit], "next": None if is_last else str(following)}
+
+
+class _Ranges:
+    """Numbers in ranges that are in order."""
+
+    def __init__(self, ranges: Sequence[range]) -> None:
+        self._ranges = ranges
+        self._starts = [some.start for some in ranges]
+
+    def __contains__(self, number: int) -> bool:
+        at = bisect_right(self._starts, number) - 1
+        return at >= 0 and number in self._ranges[at]
 
 
 def _has(item: View, text: str) -> bool:
@@ -431,7 +494,7 @@ def _unmade(connection: Connection, place: Place, label: str, first: int, limit:
     values = slice_of(
         connection.files,
         lambda one: file_queries.marks(connection, one),
-        source_of(connection, each["id"]),
+        item_queries.source_of(connection, each["id"]),
         facts,
         first,
         limit,
@@ -461,8 +524,8 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
     hand = step_queries.hand(connection, number, address_in(plan, node, place.keys))
     decided = hand and _decided_view(hand)
     if place.holder is not None and place.unmade is None:
-        row = step_queries.step_at(connection, place.holder["id"], node.index)
-    if row is None:
+        row = either_form.step_at(connection, place.holder, node.index)
+    if row is None or place.holder is None:
         nothing: View = {
             "input": None,
             "output": None,
@@ -471,7 +534,7 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
             "progress": None,
         }
         return {**view, **nothing, "paused_by_hand": False, "supplied": False, "decided": decided}
-    values = step_queries.step_values(connection, row["id"])
+    values = either_form.step_values(connection, row)
     return {
         **view,
         **step_view(row),
@@ -479,7 +542,7 @@ def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
         "output": None if values["output"] is None else decode(values["output"]),
         "attempts": [
             attempt_view(attempt)
-            for attempt in step_queries.attempts(connection, row["id"], CALLED_SHOWN)
+            for attempt in either_form.attempts_of_step(connection, place.holder, row, CALLED_SHOWN)
         ],
         "folded": step_queries.count_folded(connection, row["id"], CALLED_SHOWN),
         "decided": decided,

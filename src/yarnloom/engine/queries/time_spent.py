@@ -1,4 +1,4 @@
-"""Where the time of a run went, by the parts of its plan: attempts folded into slices of time.
+"""Where the time of a run went, by the parts of its plan, from sums kept in slices of time.
 
 However many attempts there were, the answer has so many slices a row: how many ran at once in each,
 how many of those that ended failed, and how many waited, for what.
@@ -10,13 +10,15 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
+from yarnloom.engine.queries import either_form
 from yarnloom.engine.queries.run_graph import attempt_views
 from yarnloom.engine.queries.views import (
     View,
 )
+from yarnloom.engine.state.time_sums import FINEST
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import time_slices as store
+from yarnloom.store import attempt_queries, time_sums
 from yarnloom.units import (
     iso_time,
 )
@@ -33,37 +35,32 @@ WAITS = ("pool", "worker", "back_off", "rest")
 
 @dataclass(slots=True)
 class Slices:
-    """How many there were at once of something, in each slice of time."""
+    """How many there were at once of something, in each slice of time.
+
+    Attributes:
+        first: when the first slice begins, in microseconds since 1970 UTC.
+        width: of a slice, in microseconds.
+        count: how many slices there are.
+    """
 
     first: int
-    width: float
+    width: int
     count: int
-    _parts: list[float] = field(default_factory=list)
-    _whole: list[int] = field(default_factory=list)
+    micros: list[int] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self._parts = [0.0] * (self.count + 1)
-        self._whole = [0] * (self.count + 2)
+        self.micros = [0] * self.count
 
-    def add(self, number: int, low: int, high: int, begins: int, ends: int) -> None:
-        """So many were there, from one slice to another; `begins` and `ends` are sums of times."""
-        left = (begins - number * self.first) / self.width
-        right = (ends - number * self.first) / self.width
-        if low >= high:
-            self._parts[low] += right - left
-            return
-        self._parts[low] += number * (low + 1) - left
-        self._parts[high] += right - number * high
-        self._whole[low + 1] += number
-        self._whole[high] -= number
+    def cover(self, begin: int, end: int) -> None:
+        """Something was there from one moment to another."""
+        low, high = (begin - self.first) // self.width, (end - self.first) // self.width
+        for at in range(max(0, low), min(self.count - 1, high) + 1):
+            left = self.first + at * self.width
+            self.micros[at] += min(end, left + self.width) - max(begin, left)
 
     def mean(self) -> list[float]:
         """How many there were in each slice, on the average."""
-        found, whole = [], 0
-        for at in range(self.count):
-            whole += self._whole[at]
-            found.append(round(self._parts[at] + whole, 2))
-        return found
+        return [round(micros / self.width, 2) for micros in self.micros]
 
 
 @dataclass(slots=True)
@@ -90,47 +87,101 @@ def spending(connection: Connection, plan: Plan, number: int, now: int) -> View:
         number: the run.
         now: until when what still runs has run, in microseconds since 1970 UTC.
     """
-    found = store.span_of_attempts(connection, number, now)
-    if found is None:
+    axis, under_way = (
+        time_sums.axis(connection, number),
+        time_sums.open_attempts(connection, number),
+    )
+    if axis is None and not under_way:
         return {"from": None, "to": None, "slices": 0, "attempts": 0, "rows": []}
-    first, last, attempts, begun = found
+    sums = {row["node"]: row for row in time_sums.sums(connection, number)}
+    begun = sums.keys() | {row["node"] for row in under_way}
     shown = [
         (node, depth)
         for node, depth in _rows(plan, plan.nodes[0], 0)
         if not begun.isdisjoint(_counted(plan, node))
     ]
-    count = max(FEWEST, min(SLICES, NUMBERS // max(1, len(shown))))
-    width = max(1.0, (last - first) / count)
-    spent = {
-        node: Spent(
-            Slices(first, width, count),
-            {kind: Slices(first, width, count) for kind in WAITS},
-            [0] * (count + 1),
-            [0] * (count + 1),
-        )
-        for node in begun
-    }
-    for row in store.ran_by_slice(connection, number, now, first, width, count):
-        node, low, high, many, begins, ends, failed, longest = row
-        one = spent[node]
-        one.ran.add(many, low, high, begins, ends)
-        one.attempts += many
-        one.failed += failed
-        one.failing[high] += failed
-        one.ended[high] += many
-        one.longest = max(one.longest, longest)
-        one.sum_ran += ends - begins
-    for kind, rows in store.waited_by_slice(connection, number, now, first, width, count):
-        for node, low, high, many, begins, ends in rows:
-            spent[node].waits[kind].add(many, low, high, begins, ends)
-            spent[node].sum_waits[kind] += ends - begins
+    fine = _axis(axis, under_way, now, len(shown))
+    spent = {node: _empty(fine) for node in begun}
+    for node, row in sums.items():
+        total = spent[node]
+        total.attempts, total.failed, total.longest = row["begun"], row["failed"], row["longest"]
+        total.sum_ran = row["ran"]
+        total.sum_waits = {kind: row[kind] for kind in WAITS}
+    # A slice that is shown may be several of those that are kept.
+    if axis is not None:
+        for node, kind, at, micros, ended, failed in time_sums.slices(connection, number):
+            total = spent[node]
+            slice_ = (axis["first"] + at * axis["width"] - fine.first) // fine.width
+            (total.ran if kind == "ran" else total.waits[kind]).micros[slice_] += micros
+            total.ended[slice_] += ended
+            total.failing[slice_] += failed
+    for row in under_way:
+        _add_open(spent[row["node"]], row, now)
+    attempts = sum(row["attempts"] for row in sums.values()) + len(under_way)
     return {
-        "from": iso_time(first),
-        "to": iso_time(last),
-        "slices": count,
+        "from": iso_time(fine.first),
+        "to": iso_time(fine.first + fine.count * fine.width),
+        "slices": fine.count,
         "attempts": attempts,
         "rows": [_row(plan, node, depth, spent) for node, depth in shown],
     }
+
+
+def _axis(axis: View | None, under_way: list[View], now: int, rows: int) -> Slices:
+    """The slices that are shown: each is one of those that are kept, or a few together."""
+    width = axis["width"] if axis else FINEST
+    begins = [_earliest(row) for row in under_way]
+    zero = axis["first"] if axis else min(begins)
+    first, last = zero, zero
+    if axis:
+        first, last = zero + axis["low"] * width, max(axis["last"], zero + axis["high"] * width)
+    if under_way:
+        first, last = min(first, *begins), max(last, now)
+    most = max(FEWEST, min(SLICES, NUMBERS // max(1, rows)))
+    first = zero + (first - zero) // width * width
+    kept = (last - first) // width + 1
+    wide = -(-kept // most)
+    return Slices(first, wide * width, -(-kept // wide))
+
+
+def _earliest(row: View) -> int:
+    slept: int | None = row["slept_from"]
+    ready: int = row["ready_at"]
+    return ready if slept is None or not _slept(row) else min(slept, ready)
+
+
+def _slept(row: View) -> str | None:
+    """How a step slept before an open attempt."""
+    return _SLEPT.get(row["outcome"]) if row["same_round"] else None
+
+
+_SLEPT = {"failed": "back_off", "called_again": "rest"}
+
+
+def _empty(axis: Slices) -> Spent:
+    def slices() -> Slices:
+        return Slices(axis.first, axis.width, axis.count)
+
+    waits = {kind: slices() for kind in WAITS}
+    return Spent(slices(), waits, [0] * axis.count, [0] * axis.count)
+
+
+def _add_open(spent: Spent, row: View, now: int) -> None:
+    """Add an attempt that has not ended, as far as it is by now."""
+    begin = now if row["begun_at"] is None else row["begun_at"]
+    free = row["ready_at"] if row["pool_until"] is None else min(row["pool_until"], begin)
+    waits = [("pool", row["ready_at"], free), ("worker", free, begin)]
+    if (kind := _slept(row)) is not None:
+        waits.append((kind, row["slept_from"], row["ready_at"]))
+    for kind, since, until in waits:
+        if until > since:
+            spent.sum_waits[kind] += until - since
+            spent.waits[kind].cover(since, until)
+    if row["begun_at"] is not None:
+        spent.attempts += 1
+        spent.sum_ran += max(0, now - begin)
+        spent.longest = max(spent.longest, now - begin)
+        spent.ran.cover(begin, now)
 
 
 def outliers(
@@ -156,21 +207,12 @@ def outliers(
             f"{number}{nearest(address, rows)}"
         )
     nodes = _counted(plan, rows[address])
+    slowest = either_form.slowest_attempts(connection, plan, number, nodes, now, limit)
+    failed = attempt_queries.first_failed(connection, number, nodes, limit)
     return {
-        "slowest": attempt_views(
-            connection, plan, store.slowest(connection, number, nodes, now, limit)
-        ),
-        "failed": attempt_views(
-            connection, plan, store.first_failed(connection, number, nodes, limit)
-        ),
+        "slowest": attempt_views(connection, plan, *slowest),
+        "failed": attempt_views(connection, plan, failed, {}),
     }
-
-
-def nodes_of(plan: Plan, address: str) -> list[int]:
-    """The nodes of the steps that a row counts; none where no row has this address."""
-    found = (node for node, _ in _rows(plan, plan.nodes[0], 0) if plan.address(node) == address)
-    node = next(found, None)
-    return [] if node is None else _counted(plan, node)
 
 
 def _rows(plan: Plan, node: Node, depth: int) -> Iterator[tuple[Node, int]]:
@@ -221,9 +263,8 @@ def _row(plan: Plan, node: Node, depth: int, spent: dict[int, Spent]) -> View:
 
 
 def _shares(failing: list[list[int]], ended: list[list[int]]) -> list[float]:
-    """The share of failures by slice; the very end is in the last one."""
+    """The share of failures by slice."""
     some, of = _sum(failing), _sum(ended)
-    some[-2:], of[-2:] = [sum(some[-2:])], [sum(of[-2:])]
     return [round(one / all_, 2) if all_ else 0 for one, all_ in zip(some, of, strict=True)]
 
 

@@ -60,6 +60,7 @@ class Straight:
         since: when anything was offered or given last, on the steady clock.
         given: what workers have in hand, by item.
         folds: whether items that are done have no rows (`compact/segments`).
+        is_kept: whether the store has what readers need of it.
     """
 
     each: int
@@ -77,6 +78,7 @@ class Straight:
     since: float = 0.0
     given: dict[int, Given] = field(default_factory=dict)
     folds: bool = True
+    is_kept: bool = False
 
     @property
     def pool(self) -> str:

@@ -215,7 +215,7 @@ def _in_items(transaction: Transaction, each: PartRow, node: Node) -> tuple[floa
     """
     assert node.each is not None
     fraction, covered, batch = 0.0, 0, node.each.batch or 1
-    for index, done in paused_runs.fractions_of_items(transaction.unit, each.id):
+    for index, done in paused_runs.fractions_of_items(transaction.unit, each.run, each.id):
         size = _size_at(index, batch, each.covers)
         fraction += done * size
         covered += size if done >= WHOLE else 0

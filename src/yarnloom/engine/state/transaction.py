@@ -16,6 +16,7 @@ from yarnloom.engine.state.last_hour import Recent, Tally
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.progress import PASSED_OVER
 from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.time_sums import TimeSums
 from yarnloom.errors import Gone, NotFound
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
 from yarnloom.secrets import Vault
@@ -115,11 +116,13 @@ class Statistics:
         tally: what began and ended in this transaction.
         eaches: changed counts inside eaches.
         hours: ended runs and attempts, by workflow and step.
+        times: where the time of runs went.
     """
 
     last_hour: Recent
     eaches: Flow
     hours: Hours
+    times: TimeSums
     tally: Tally = field(default_factory=Tally)
 
 

@@ -190,6 +190,7 @@ async def act_on_step(
             priority=body.priority,
             output=body.output,
             now=body.now,
+            item=place["item"],
         )
     )
     return answer(await core.runs.look_into(number, run_graph.step, place["address"]))
