@@ -345,12 +345,14 @@ class Chaos:
                 self.account.faults.append(f"worker w{index} ended:\n{worker.text[-2000:]}")
                 self._workers[index] = self._work(index)
         until, most = time.monotonic() + PATIENCE, -math.inf
+        attempts: dict[int, int] = {}
         with Client(self._service.url, who="chaos") as client:
             while time.monotonic() < until:
                 left = client.runs(states=OPEN, limit=200)
                 if not left:
                     return
-                done = sum(run.progress["fraction"] for run in left) - len(left)
+                attempts |= {run.number: run.data["attempts"] for run in left}
+                done = sum(attempts.values()) - len(left)
                 if done > most:  # something ends: nothing is stuck yet
                     until, most = time.monotonic() + PATIENCE, done
                 threading.Event().wait(0.5)

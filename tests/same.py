@@ -12,7 +12,7 @@ from tests.naive import (
 from tests.written import (
     Spot,
 )
-from yarnloom.engine.queries import run_graph
+from yarnloom.engine.queries import item_pages, run_graph
 from yarnloom.engine.queries.run_views import Look, run_view
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Plan, compile_plan, read_plan
@@ -81,7 +81,7 @@ def _gather(database: Database, number: int, view: dict[str, Any], found: States
     for inner in (*view.get("parts", ()), *view.get("follow_ups", {}).values()):
         _gather(database, number, inner, found)
     if view["kind"] == "each":
-        page = look(database, number, run_graph.items, view["address"], (), 0, 10_000)
+        page = look(database, number, item_pages.items, view["address"], (), 0, 10_000)
         for item in page["items"]:
             _gather(
                 database, number, look(database, number, run_graph.graph, item["address"]), found

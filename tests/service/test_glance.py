@@ -66,7 +66,7 @@ def test_what_holds_a_run_up_is_said_and_where(program: ServiceProgram) -> None:
         "address": "sacks/label",
     }
     assert said["moving"]["text"].startswith("0 of 40 sacks")
-    assert said["left"]["text"] == "time left not known yet"
+    assert said["left"]["text"] == "no estimate yet"
     assert " · 1 running in label · held by pool scale, 1 of 1 in use · " in glance["text"]
     weigh = box(program, run.number, "weigh")
     assert weigh["counts"]["done"] == weigh["counts"]["total"] == weigh["took"]["ended"] == 40
@@ -75,7 +75,7 @@ def test_what_holds_a_run_up_is_said_and_where(program: ServiceProgram) -> None:
     eventually(lambda: run.refresh().state == "cancelled")
     glance = get(program, f"/runs/{run.number}/glance")
     assert glance["held"] is None
-    assert glance["text"].startswith("cancelled at ")
+    assert glance["text"].startswith("cancelled in ")
 
 
 def test_the_line_comes_with_the_graph_that_it_is_made_of(program: ServiceProgram) -> None:

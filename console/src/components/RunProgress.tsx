@@ -11,13 +11,7 @@ export function ShortProgress({ run }: { run: Run }) {
   return (
     <div className={classes.short}>
       <div className={classes.line}>
-        <Progress
-          w={90}
-          value={100 * fraction}
-          color={`var(--dye-${run.outcome ?? "running"})`}
-          size={7}
-          aria-hidden
-        />
+        <Progress w={90} {...barOf(fraction, run.outcome ?? "running")} size={7} aria-hidden />
         <span>{percent(fraction)}</span>
       </div>
       {under_way && <div className={classes.sub}>{text}</div>}
@@ -25,12 +19,24 @@ export function ShortProgress({ run }: { run: Run }) {
   );
 }
 
+/** What a bar shows: how far a run is, or while that is not known that it goes on. */
+export function barOf(fraction: number | null, dye: string) {
+  return fraction === null
+    ? { value: 100, color: "var(--edge)", striped: true, animated: dye === "running" }
+    : { value: 100 * fraction, color: `var(--dye-${dye})` };
+}
+
 /** What is left, less the time since it was told. */
 export function Left({ seconds, told }: { seconds: number; told: Told }) {
   const now = useNow();
   const left = Math.max(0, seconds - Math.max(0, now - arrival(told)) / 1000);
   // Once it should have ended, nobody knows how long it will be.
-  return left >= 1 ? <span>about {spell(Math.round(left))} left</span> : null;
+  const about = told.at_least ? "at least" : "about";
+  return left >= 1 ? (
+    <span>
+      {about} {spell(Math.round(left))} left
+    </span>
+  ) : null;
 }
 
 const arrivals = new WeakMap<Told, number>();
@@ -41,7 +47,7 @@ function arrival(told: Told): number {
   return known;
 }
 
-/** Whole percent; 100 only when it is all. */
-export function percent(fraction: number): string {
-  return `${Math.floor(100 * fraction)}%`;
+/** Whole percent; 100 only when it is all, a dash while it is not known. */
+export function percent(fraction: number | null): string {
+  return fraction === null ? "–" : `${Math.floor(100 * fraction)}%`;
 }

@@ -149,7 +149,7 @@ def run_table(runs: list[View]) -> Table:
             state_text(run["state"]),
             until(run["start_at"]) if run["state"] == "scheduled" else ago(run["created_at"]),
             took(run["started_at"], run["ended_at"]),
-            percent(run["progress"]["fraction"]),
+            percent(run["progress"]["fraction"]) or "–",
             Text(_moving_text(run), style="dim"),
         )
     return found
@@ -328,8 +328,8 @@ def run_picture(
 ) -> RenderableType:
     """A run at a glance, its bar and its steps, for watching."""
     bar = ProgressBar(
-        total=1.0,
-        completed=run["progress"]["fraction"],
+        total=None if run["progress"]["fraction"] is None else 1.0,
+        completed=run["progress"]["fraction"] or 0.0,
         width=40,
         complete_style=DYES["running"][0],
         finished_style=DYES.get(run["state"], DYES["done"])[0],

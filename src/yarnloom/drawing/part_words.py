@@ -125,13 +125,14 @@ def run_progress_words(progress: View) -> str:
     if progress["per_second"]:
         found.append(f"{_number(progress['per_second'])} a second")
     if progress["seconds_left"] is not None:
-        found.append(f"{duration_text(round(progress['seconds_left']))} left")
+        least = "at least " if progress["at_least"] else ""
+        found.append(f"{least}{duration_text(round(progress['seconds_left']))} left")
     return ", ".join(filter(None, found))
 
 
-def percent(fraction: float) -> str:
-    """A fraction in whole percent; 100% only when it is all."""
-    return f"{int(100 * fraction)}%"
+def percent(fraction: float | None) -> str:
+    """A fraction in whole percent; 100% only when it is all, nothing while it is not known."""
+    return "" if fraction is None else f"{int(100 * fraction)}%"
 
 
 def progress_words(step: dict[str, Any]) -> str:

@@ -24,6 +24,7 @@ from yarnloom.engine.operations import (
     worker_sessions,
 )
 from yarnloom.engine.operations.admission import admit
+from yarnloom.engine.operations.progress_samples import ProgressSamples
 from yarnloom.engine.operations.run_end import follow
 from yarnloom.engine.rebuild import count_last_hour, rebuild, set_timers
 from yarnloom.engine.results import Results
@@ -83,7 +84,7 @@ class Engine:
         self._time = Time(moment, database.past.latest)
         self._last_hour = count_last_hour(self._unit, moment.now)
         self._each_counts, self._hours = Flow(self._unit), Hours()
-        self._times = TimeSums(self._unit)
+        self._times, self._samples = TimeSums(self._unit), ProgressSamples()
         self._rebuild(moment)
 
     @property
@@ -155,6 +156,7 @@ class Engine:
             self._each_counts.write(transaction)
             self._hours.write(self._unit)
             self._times.write()
+            self._samples.take(transaction)
             commit_seconds = self._unit.commit()
             if taken := self._database.taken_away():
                 raise StoreFailed(taken)  # what was stored there is nobody's any more
@@ -336,6 +338,7 @@ class Engine:
         self._each_counts.forget()
         self._hours.forget()
         self._times.forget()
+        self._samples.forget()
         with contextlib.suppress(StoreFailed):
             self._unit.rollback()
 

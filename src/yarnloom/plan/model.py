@@ -302,6 +302,12 @@ class Plan:
             node = self.nodes[node.parent]
         return True
 
+    def steps_in(self, node: Node) -> list[int]:
+        """The nodes of all steps in a part, those that eaches repeat too, without follow-ups."""
+        if node.kind is Kind.STEP:
+            return [node.index]
+        return [step for child in node.children for step in self.steps_in(self.nodes[child])]
+
     def steps(self) -> Iterator[Node]:
         """Every step of the plan, in plan order."""
         return (node for node in self.nodes if node.kind is Kind.STEP)

@@ -27,13 +27,16 @@ class StartedMany(BaseModel):
 class Progress(BaseModel):
     """How far a run is."""
 
-    fraction: float = Field(description="Of its time, from 0 to 1, by its newest done runs.")
+    fraction: float | None = Field(
+        description="Of its time, from 0 to 1; null until known. It never falls within a round."
+    )
     text: str = Field(description="Of the innermost part that moves: `255 of 5,000 sacks`.")
     address: str = Field(description="Of that part.")
     done: float | None
     total: float | None
     per_second: float | None
-    seconds_left: float | None = Field(description="Until the run's end; null if none can be told.")
+    seconds_left: float | None = Field(description="Until the run's end; null if not known.")
+    at_least: bool = Field(description="Whether it has steps of which no attempt was ever seen.")
 
 
 class Counts(BaseModel):

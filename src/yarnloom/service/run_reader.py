@@ -13,9 +13,6 @@ from yarnloom.engine.commands import (
 )
 from yarnloom.engine.queries import either_form, failure_kinds, obstacles, run_graph
 from yarnloom.engine.queries.run_views import Look, Open, run_views, under_way_of
-from yarnloom.engine.rules.states import RunState
-from yarnloom.engine.state import time_shares
-from yarnloom.engine.state.time_shares import UNKNOWN, Paces
 from yarnloom.errors import CannotStore, Gone, NotFound
 from yarnloom.plan import Plan, read_plan
 from yarnloom.service.group_commit import Writer
@@ -29,7 +26,6 @@ from yarnloom.store import (
     Database,
     run_lists,
     run_queries,
-    time_weights,
     workflow_queries,
 )
 from yarnloom.units import (
@@ -41,8 +37,6 @@ T = TypeVar("T")
 
 ASKED_WHY = 30
 REASONS_SHOWN = 3
-PACES_REMEMBERED = 300
-"""Each new run can have others, with a number for each node of its plan: kilobytes."""
 STUCK = frozenset(
     ("paused", "pool_paused", "pool_halted", "no_worker", "quiet", "itself", *obstacles.FLAWS)
 )
@@ -80,7 +74,6 @@ class RunReader:
         self._now = now
         self._waiters = waiters
         self._plans: dict[int, Plan] = {}
-        self._paces_of_plans: dict[tuple[int, int], Paces] = {}
 
     async def run(self, number: int) -> View:
         """A run as the API shows it.
@@ -112,29 +105,12 @@ class RunReader:
     ) -> list[View]:
         """Runs as the API shows them, from their rows and what is under way in them."""
         plans = {row["plan"]: await self.plan(row["plan"]) for row in rows}
-        paces = {row["number"]: await self._paces(row) for row in rows}
         look = Look(
             self._now(),
             plans.__getitem__,
-            lambda row: paces[row["number"]],
             plain,
-            self._writer.closed_pools,
         )
         return run_views(rows, under_way, look)
-
-    async def _paces(self, row: View) -> Paces:
-        """What was known of the pace of a run's plan when it started; it never changes."""
-        if row["weights"] is None or row["state"] != RunState.RUNNING:
-            return UNKNOWN
-        key = row["weights"], row["plan"]
-        if key not in self._paces_of_plans:
-            while len(self._paces_of_plans) >= PACES_REMEMBERED:
-                del self._paces_of_plans[next(iter(self._paces_of_plans))]
-            known = await self._readers.read(
-                lambda one: time_weights.times_of(one.execute, row["weights"])
-            )
-            self._paces_of_plans[key] = time_shares.paces(await self.plan(row["plan"]), *known)
-        return self._paces_of_plans[key]
 
     async def run_row(self, number: int) -> View:
         """A run's row; raises as `run` does."""

@@ -51,6 +51,10 @@ class RunRow:
     step_actions: int = 0
     renewed: int = 0
     reopened_from: int | None = None
+    progress: float | None = None
+    left_micros: int | None = None
+    sampled_at: int | None = None
+    at_least: int = 0
     started_at: int | None = None
     ended_at: int | None = None
 

@@ -11,7 +11,7 @@ from yarnloom.store.select import Record, select_one
 
 RUN_COLUMNS = """
   r.*, p.total, p.ready, p.running, p.backing_off, p.resting, p.paused, p.done, p.failed,
-  p.cancelled, p.skipped, p.outcome, p.size, p.fraction, p.fraction_then, p.moved_at
+  p.cancelled, p.skipped, p.outcome, p.size
 """
 RUN_TABLES = "runs r LEFT JOIN parts p ON p.run = r.number AND p.parent IS NULL"
 

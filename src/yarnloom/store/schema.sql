@@ -1,6 +1,7 @@
 -- All tables of the records. Times are microseconds since 1970 UTC, names are loom/name.
 --
 -- Version history
+--   22  progress of runs; works of weights; where time went
 --   21  batched_eaches: what readers need to show items without rows
 --   19  lost_legs: attempts that ran ahead of their step's turn, and were lost; position in the
 --       ledger
@@ -63,6 +64,7 @@ CREATE TABLE weights (
   workflow  TEXT NOT NULL,             -- loom/workflow
   seconds   REAL NOT NULL,             -- of a whole run
   nodes     TEXT NOT NULL,             -- JSON object: by address in the plan, seconds
+  works     TEXT NOT NULL,             -- the same of steps: seconds of an attempt; of eaches: of all
   made_at   INTEGER NOT NULL
 ) STRICT;
 
@@ -106,6 +108,12 @@ CREATE TABLE runs (
   weights INTEGER REFERENCES weights,  -- null: nothing was known
   paused_micros INTEGER NOT NULL DEFAULT 0,  -- paused within this round
   followups_failed INTEGER NOT NULL DEFAULT 0,  -- as things stand now
+  -- The newest sample of its progress in this round: how far it was, from 0 to 1 (null until that is
+  -- known), how many microseconds it had left (null where that is not known), and when that was.
+  progress REAL,
+  left_micros INTEGER,
+  sampled_at INTEGER,
+  at_least INTEGER NOT NULL DEFAULT 0,  -- 1: some of what it has left was never measured
   -- Whether `start_at` was given as a duration: then it is no time of day.
   after_a_while INTEGER NOT NULL DEFAULT 0
 ) STRICT;

@@ -50,6 +50,12 @@ def add_sums(unit: Unit, rows: Sequence[tuple[Any, ...]]) -> None:
         unit.executemany(_SUMS, rows)
 
 
+def ran_in(unit: Unit, run: int) -> dict[int, tuple[int, int]]:
+    """By node how many attempts of a run have ended that began, and how long they ran."""
+    sql = "SELECT node, begun, ran FROM time_sums WHERE run = ? AND begun > 0"
+    return {node: (begun, ran) for node, begun, ran in unit.execute(sql, (run,))}
+
+
 def widen(unit: Unit, run: int, by: int) -> None:
     """Make one slice of each so many that follow each other."""
     rows = unit.execute(

@@ -24,11 +24,18 @@ def times_of(execute: Execute, weights: int) -> tuple[float, Times]:
     return seconds, json.loads(nodes)
 
 
-def keep(unit: Unit, workflow: str, seconds: float, nodes: Times, now: int) -> int:
+def works_of(execute: Execute, weights: int) -> Times:
+    """By address the seconds of an attempt of a step, and those of all attempts in an each."""
+    ((works,),) = execute("SELECT works FROM weights WHERE id = ?", (weights,))
+    found: Times = json.loads(works)
+    return found
+
+
+def keep(unit: Unit, workflow: str, seconds: float, nodes: Times, works: Times, now: int) -> int:
     """Keep what was learnt; the id of the new row."""
     unit.change(
-        "INSERT INTO weights (workflow, seconds, nodes, made_at) VALUES (?, ?, ?, ?)",
-        (workflow, seconds, json.dumps(nodes), now),
+        "INSERT INTO weights (workflow, seconds, nodes, works, made_at) VALUES (?, ?, ?, ?, ?)",
+        (workflow, seconds, json.dumps(nodes), json.dumps(works), now),
     )
     ((key,),) = unit.execute("SELECT max(id) FROM weights")
     return int(key)

@@ -36,11 +36,10 @@ from yarnloom.engine.commands import (
     Unfold,
     Why,
 )
-from yarnloom.engine.queries import either_form, run_graph
+from yarnloom.engine.queries import either_form, item_pages, run_graph
 from yarnloom.engine.queries.run_views import Look, run_views, under_way_of
 from yarnloom.engine.queries.views import step_view
 from yarnloom.engine.rules.states import RUN_ENDED
-from yarnloom.engine.state.time_shares import UNKNOWN, paces
 from yarnloom.errors import InvalidInput, Problem, RunCannotEnd
 from yarnloom.media_types import media_type_of
 from yarnloom.plan import read_plan
@@ -54,7 +53,6 @@ from yarnloom.store import (
     FileFolder,
     Kept,
     run_queries,
-    time_weights,
     workflow_queries,
 )
 from yarnloom.testing.alarm import Alarm
@@ -182,10 +180,7 @@ class InlineService:
             row = run_queries.run(connection, number)
             assert row is not None
             plan = read_plan(workflow_queries.plan_document(connection, row["plan"]))
-            known = UNKNOWN
-            if row["weights"] is not None:
-                known = paces(plan, *time_weights.times_of(connection.execute, row["weights"]))
-            look = Look(self.clock.now, lambda _: plan, lambda _: known)
+            look = Look(self.clock.now, lambda _: plan)
             (view,) = run_views([row], under_way_of(connection.execute, [row]), look)
             return view
 
@@ -216,13 +211,13 @@ class InlineService:
     def items(self, number: int, address: str, *states: str) -> list[dict[str, Any]]:
         """The items of an each."""
         found: list[dict[str, Any]] = self._look(
-            number, run_graph.items, address, states, 0, 1_000_000
+            number, item_pages.items, address, states, 0, 1_000_000
         )["items"]
         return found
 
     def search(self, number: int, address: str, text: str, first: int = 0) -> dict[str, Any]:
         """A page of the items of an each that have a text in their name or value."""
-        return self._look(number, run_graph.items, address, (), first, 50, text)
+        return self._look(number, item_pages.items, address, (), first, 50, text)
 
     def why(self, number: int, address: str = "") -> dict[str, Any]:
         """What a run, or a part of it, waits for."""

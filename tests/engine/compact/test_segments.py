@@ -29,7 +29,7 @@ from yarnloom.engine.commands import (
     Unfold,
 )
 from yarnloom.engine.compact.segments import AT_ONCE, LARGEST_OUTPUT
-from yarnloom.engine.queries import export_pages, failure_kinds, run_graph, time_spent
+from yarnloom.engine.queries import export_pages, failure_kinds, item_pages, run_graph, time_spent
 from yarnloom.protocol.attempt_groups import one_by_one
 from yarnloom.store import audit, pool_records, time_weights, worker_records
 from yarnloom.store.integrity import verify
@@ -49,9 +49,9 @@ def questions(inline: InlineService, moments: list[int]) -> Iterator[tuple[Any, 
     for label in eaches(inline):
         yield time_spent.outliers, label, now, 3
         for states in ((), ("done",), ("waiting",), ("failed", "done"), ("running", "cancelled")):
-            yield run_graph.items, label, states, 0, 4
-            yield run_graph.items, label, states, 3, 100
-        yield run_graph.items, label, (), 0, 100, "1"
+            yield item_pages.items, label, states, 0, 4
+            yield item_pages.items, label, states, 3, 100
+        yield item_pages.items, label, (), 0, 100, "1"
         yield export_pages.items, label, (), 2, 3
     yield run_graph.attempts, "", 0, 1_000
     yield export_pages.steps, 0, 1_000
@@ -238,10 +238,10 @@ def test_looking_gives_nothing_rows() -> None:
         many.end()
         assert many.state == "done"
         changes = many.inline.database.writer.total_changes
-        page = many.inline._look(1, run_graph.items, "all", (), 100, 20)
+        page = many.inline._look(1, item_pages.items, "all", (), 100, 20)
         assert [one["item"] for one in page["items"]] == list(range(100, 120))
         assert {one["state"] for one in page["items"]} == {"done"}
-        page = many.inline._look(1, run_graph.items, "all", ("done", "failed"), 300, 10)
+        page = many.inline._look(1, item_pages.items, "all", ("done", "failed"), 300, 10)
         assert [one["item"] for one in page["items"]] == list(range(300, 310))
         assert many.inline.step(1, "all[400]/do")["output"] == 400
         assert many.inline.graph(1)["parts"][1]["counts"]["done"] == ITEMS

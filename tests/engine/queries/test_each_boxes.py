@@ -20,7 +20,7 @@ from yarnloom.engine.commands import (
     PauseRun,
     ResumeRun,
 )
-from yarnloom.engine.queries import run_graph
+from yarnloom.engine.queries import item_pages
 from yarnloom.units import EPOCH
 
 SEEDS = much(6, 300)
@@ -58,7 +58,7 @@ def added_up(
         if inside:
             counts = {name: one for name, one in view["counts"].items() if name != "total"}
             found[plain(address)].update(counts)
-        page = at.inline._look(number, run_graph.items, address, (), 0, 1_000)
+        page = at.inline._look(number, item_pages.items, address, (), 0, 1_000)
         for item in page["items"]:
             graph = at.inline.graph(number, item["address"], moment)
             for where, counts in added_up(at, number, graph, moment, True).items():

@@ -38,8 +38,8 @@ export interface Published {
 
 /** How far a run is. */
 export interface RunProgress {
-  /** Of its time, from 0 to 1. */
-  fraction: number;
+  /** Of its time, from 0 to 1; null until that is known. */
+  fraction: number | null;
   /** Of the innermost part that moves. */
   text: string;
   address: string;
@@ -47,6 +47,8 @@ export interface RunProgress {
   total: number | null;
   per_second: number | null;
   seconds_left: number | null;
+  /** Whether some of what is left was never measured. */
+  at_least: boolean;
 }
 
 export interface Run {

@@ -2,7 +2,7 @@ import { Progress } from "@mantine/core";
 import { Link } from "react-router";
 
 import type { Glance, Run } from "../../api/types";
-import { Left } from "../../components/RunProgress";
+import { barOf, Left } from "../../components/RunProgress";
 import { useGlance } from "../../queries/runs";
 import classes from "./GlanceLine.module.css";
 
@@ -35,13 +35,7 @@ export function GlanceLine({ run, onPlace }: Props) {
           ),
         )}
       </div>
-      <Progress
-        mt={2}
-        value={100 * fraction}
-        color={`var(--dye-${dye})`}
-        size={8}
-        aria-label="how far the run is"
-      />
+      <Progress mt={2} {...barOf(fraction, dye)} size={8} aria-label="how far the run is" />
     </div>
   );
 }

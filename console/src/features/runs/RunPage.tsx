@@ -70,7 +70,7 @@ function useTitle(number: number, run: Run | undefined): void {
     document.title = `${far ? `${far} · ` : ""}Run ${number} · Yarn Loom`;
   }, [far, number]);
   const state = run?.outcome ?? run?.state;
-  const fraction = run ? Math.floor(20 * run.progress.fraction) / 20 : 0;
+  const fraction = Math.floor(20 * (run?.progress.fraction ?? 0)) / 20;
   useEffect(() => {
     if (state === undefined) return undefined;
     showOnIcon(state, fraction);

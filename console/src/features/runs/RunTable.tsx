@@ -54,7 +54,9 @@ const COLUMNS: Column[] = [
         ) : (
           <Ago at={run.created_at} />
         )}
-        <div className={classes.sub}>{run.started_by}</div>
+        <div className={classes.sub}>
+          {run.after ? `by the end of run ${run.after}` : run.started_by}
+        </div>
       </>
     ),
   },

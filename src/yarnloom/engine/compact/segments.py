@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from yarnloom.engine.commands import Unfold
 from yarnloom.engine.compact.item_inputs import input_of, straight_of
@@ -201,7 +201,12 @@ def _unfold(
             known[segment.each] = each, straight
         each, straight = known[segment.each]
         ended = [
-            _item_of(transaction, each, straight, segment, one)
+            _item_of(
+                straight,
+                segment,
+                one,
+                raw_item(transaction, each, straight.facts, segment.item + one.behind),
+            )
             for one in segment_records.items_of(transaction.unit, segment)
             if only is None or segment.item + one.behind == only
         ]
@@ -213,14 +218,9 @@ def _unfold(
 
 
 def _item_of(
-    transaction: Transaction,
-    each: PartRow,
-    straight: Straight,
-    segment: Segment,
-    folded: FoldedItem,
+    straight: Straight, segment: Segment, folded: FoldedItem, raw: Any
 ) -> grant_records.EndedItem:
     index = segment.item + folded.behind
-    raw = raw_item(transaction, each, straight.facts, index)
     value, name = item_of(raw, straight.facts)
     return grant_records.EndedItem(
         part=segment.part + folded.behind,

@@ -67,6 +67,7 @@ def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
     run.round += 1
     run.stop = run.error = run.output = run.ended_at = run.started_at = None
     run.cancels = run.paused_micros = 0
+    run.progress = run.left_micros = run.sampled_at = None
     transaction.memory.workflows.under_way[run.workflow] += 1
     if plan.deadline is not None:
         run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)

@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from json.encoder import encode_basestring
 from typing import Any
 
-from yarnloom.engine.queries import either_form, run_graph
+from yarnloom.engine.queries import either_form, item_pages, run_graph
 from yarnloom.engine.queries.run_graph import Connection
 from yarnloom.engine.queries.views import (
     View,
@@ -47,7 +47,7 @@ def items(
         NotFound: the address leads to no each.
     """
     outputs: dict[int, str | None] = {}
-    page = run_graph.items(connection, plan, number, address, states, first, limit, None, outputs)
+    page = item_pages.items(connection, plan, number, address, states, first, limit, None, outputs)
     return {
         "items": [_exported(one, number, outputs.get(one["item"])) for one in page["items"]],
         "next": page["next"],

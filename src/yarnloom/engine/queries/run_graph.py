@@ -5,13 +5,11 @@ Everything here reads one consistent state, given as a reader's connection.
 
 from __future__ import annotations
 
-from bisect import bisect_right
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from yarnloom.engine.parts.create_rows import position_of
-from yarnloom.engine.parts.items import item_of, slice_of
 from yarnloom.engine.queries import either_form
 from yarnloom.engine.queries.each_boxes import inside_now, inside_then
 from yarnloom.engine.queries.past_states import has_ended_by, past_of, rows_then
@@ -19,26 +17,21 @@ from yarnloom.engine.queries.views import (
     Tree,
     View,
     attempt_view,
-    item_view,
     step_view,
-    views_of,
 )
-from yarnloom.engine.rules.states import Outcome, StepState
+from yarnloom.engine.rules.states import Outcome
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
-from yarnloom.store import file_queries, item_queries, run_queries, step_queries
+from yarnloom.store import item_queries, run_queries, step_queries
 from yarnloom.units import (
     iso_time,
     whole_number,
 )
-from yarnloom.values import decode, encode
+from yarnloom.values import decode
 
 Connection = Any
 ON_TOP = 3
-SEARCHED = 20_000
-"""How many items that were not made are searched for a text at once."""
-
 CALLED_SHOWN = 20
 """How many of the attempts that asked to be called again are shown, the newest."""
 
@@ -370,143 +363,6 @@ def rank_at(holder: View, node: Node) -> bytes:
     """Where a child of a part stands, or would."""
     rank: bytes = holder["rank"]
     return rank + position_of(node).to_bytes(4, "big")
-
-
-def items(
-    connection: Connection,
-    plan: Plan,
-    number: int,
-    address: str,
-    states: tuple[str, ...],
-    first: int,
-    limit: int,
-    text: str | None = None,
-    outputs: dict[int, str | None] | None = None,
-) -> View:
-    """A page of an each's items, in order; those that were not made yet are in its list.
-
-    With a text only those that have it in their name or value. Of those that were not made some are
-    searched, and `next` says where to go on, so that a page may have fewer and not be the last.
-    What they gave, as JSON text, is added to `outputs` by index.
-
-    Raises:
-        NotFound: the address leads to no each.
-    """
-    place = find(connection, plan, number, address)
-    if place.node.each is None:
-        raise NotFound(f"{address!r} of run {number} is {place.node.kind.a_kind}; expected an each")
-    each = place.row
-    if each is None:
-        return {"items": [], "next": None}
-    label = address.strip("/")
-    held = run_queries.is_paused(connection, number)
-    if text is not None:
-        return _search(connection, plan, place, states, first, limit, text, label, held=held)
-    rows = either_form.items(connection, plan, each, states, first, limit)
-    if outputs is not None:
-        outputs.update(either_form.outputs_of(connection, plan, each, rows))
-    found = views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
-    rest = each["rest_state"] or StepState.WAITING
-    if not states or rest in states:
-        *between, behind = item_queries.items_without_rows(
-            connection, number, each["id"], each["total"], each["unmade"]
-        )
-        for span in between:
-            begin = max(first, span.start)
-            found += _unmade(connection, place, label, begin, min(limit, span.stop - begin))
-        found.sort(key=lambda one: int(one["item"]))
-        del found[limit:]
-        begin = max(first, behind.start)
-        found += _unmade(connection, place, label, begin, limit - len(found))
-    following = found[-1]["item"] + 1 if len(found) == limit else None
-    return {"items": found, "next": following and str(following)}
-
-
-def _search(
-    connection: Connection,
-    plan: Plan,
-    place: Place,
-    states: tuple[str, ...],
-    first: int,
-    limit: int,
-    text: str,
-    label: str,
-    *,
-    held: bool,
-) -> View:
-    """Search a piece of an each's list for items with a text, in whichever form they are kept."""
-    each = place.row
-    assert each is not None
-    some = _unmade(connection, place, label, first, SEARCHED)
-    lowered = text.lower()
-    fitting = {item["item"]: item for item in some if _has(item, lowered)}
-    indexes, page, passed = list(fitting), list[View](), 0
-    rest = each["rest_state"] or StepState.WAITING
-    unmade = _Ranges(
-        item_queries.items_without_rows(
-            connection, each["run"], each["id"], each["total"], each["unmade"]
-        )
-    )
-    # Those that fit and are in a state that was asked for, a piece at a time.
-    while passed < len(indexes) and len(page) < limit:
-        piece = indexes[passed : passed + limit]
-        passed += len(piece)
-        rows = either_form.items_at_indexes(connection, plan, each, states, piece)
-        page += views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
-        if not states or rest in states:
-            page += [fitting[index] for index in piece if index in unmade]
-            page.sort(key=lambda item: int(item["item"]))
-    is_full = len(page) >= limit
-    following = page[limit - 1]["item"] + 1 if is_full else first + len(some)
-    is_last = following >= each["total"] or not some
-    return {"items": page[:limit], "next": None if is_last else str(following)}
-
-
-class _Ranges:
-    """Numbers in ranges that are in order."""
-
-    def __init__(self, ranges: Sequence[range]) -> None:
-        self._ranges = ranges
-        self._starts = [some.start for some in ranges]
-
-    def __contains__(self, number: int) -> bool:
-        at = bisect_right(self._starts, number) - 1
-        return at >= 0 and number in self._ranges[at]
-
-
-def _has(item: View, text: str) -> bool:
-    """Whether an item has a text in its name or value."""
-    return text in item["name"].lower() or text in encode(item["value"], "an item").lower()
-
-
-def _unmade(connection: Connection, place: Place, label: str, first: int, limit: int) -> list[View]:
-    """Items that have no row: they are still to come, or never will."""
-    facts, each = place.node.each, place.row
-    assert facts is not None
-    assert each is not None
-    if first >= each["total"] or limit <= 0:
-        return []
-    rest = {
-        "state": each["rest_state"] or str(StepState.WAITING),
-        "skip_reason": each["rest_reason"],
-    }
-    found = []
-    values = slice_of(
-        connection.files,
-        lambda one: file_queries.marks(connection, one),
-        item_queries.source_of(connection, each["id"]),
-        facts,
-        first,
-        limit,
-    )
-    for index, value in enumerate(values, first):
-        _, name = item_of(value, facts)
-        shown = name if name is not None else str(index)
-        address = f"{label}[{item_key(name, index)}]"
-        found.append(
-            {"item": index, "name": shown, "address": address, "value": mask(value), **rest}
-        )
-    return found
 
 
 def step(connection: Connection, plan: Plan, number: int, address: str) -> View:

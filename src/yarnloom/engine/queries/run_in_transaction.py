@@ -6,11 +6,10 @@ from typing import Any
 
 from yarnloom.engine.queries.run_views import Look, run_views, under_way_of
 from yarnloom.engine.rules.states import RunState
-from yarnloom.engine.state.time_shares import paces_of
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import PartRow, RunRow
 
-_OF_ROOT = ("outcome", "size", "fraction", "fraction_then", "moved_at")
+_OF_ROOT = ("outcome", "size")
 
 
 def run_view_of(
@@ -33,8 +32,6 @@ def run_view_of(
     look = Look(
         transaction.now,
         transaction.plan_by_id,
-        lambda _: paces_of(transaction, run),
-        closed_pools=transaction.memory.pools.closed,
     )
     (view,) = run_views([row], under_way_of(transaction.unit.execute, [row]), look)
     return view

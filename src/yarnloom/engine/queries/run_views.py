@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Container, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from yarnloom.engine.queries.views import (
@@ -13,8 +13,8 @@ from yarnloom.engine.queries.views import (
     step_progress,
     views_of,
 )
-from yarnloom.engine.rules.states import RunState, StepState
-from yarnloom.engine.state.time_shares import UNKNOWN, Paces
+from yarnloom.engine.rules.progress import between
+from yarnloom.engine.rules.states import RunState
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.secrets import mask
 from yarnloom.store import running_parts
@@ -28,7 +28,6 @@ _ENDED_BADLY = (RunState.FAILED, RunState.CANCELLED)
 _TO_COME = (RunState.SCHEDULED, RunState.QUEUED)
 
 PlanOf = Callable[[int], Plan]
-PacesOf = Callable[[Row], Paces]
 Open = Mapping[int, Row]
 
 
@@ -39,16 +38,12 @@ class Look:
     Attributes:
         now: in microseconds since 1970 UTC.
         plan_of: gives the plan with an id.
-        paces_of: gives what is known of the pace of a run's plan, by the row of the run.
         plain: whether nothing may be told of what parts are called.
-        closed_pools: pools in which nothing begins until somebody opens them.
     """
 
     now: int
     plan_of: PlanOf
-    paces_of: PacesOf = lambda _: UNKNOWN
     plain: bool = False
-    closed_pools: Container[str] = frozenset()
 
 
 def under_way_of(execute: running_parts.Execute, rows: Sequence[Row]) -> Mapping[int, Open]:
@@ -133,15 +128,25 @@ def progress_view(row: Row, look: Look, under_way: Open) -> View:
         if moved is not None and moved[0].kind in (Kind.STEP, Kind.EACH):
             told = _of_moving(*moved, plan, under_way, look)  # how far it was when it ended
     running = row["state"] == RunState.RUNNING and row["outcome"] is None
+    fraction, left = _sampled(row, look.now)
     return {
-        "fraction": _cut(row["fraction"] or 0.0),
+        "fraction": None if fraction is None else _cut(fraction),
         "text": told.text,
         "address": "" if look.plain else told.address,
         "done": told.done,
         "total": told.total,
         "per_second": told.rate if running else None,
-        "seconds_left": _seconds_left(row, look, under_way) if running else None,
+        "seconds_left": _short(left) if running and left is not None else None,
+        "at_least": bool(row["at_least"]) if running and left is not None else False,
     }
+
+
+def _sampled(row: Row, now: int) -> tuple[float | None, float | None]:
+    """How far a run is, and how many seconds it has left."""
+    if row["state"] == RunState.DONE or row["outcome"] == RunState.DONE:
+        return 1.0, None
+    sample = (row["progress"], row["left_micros"], row["sampled_at"])
+    return between(*sample, row["ended_at"] or now)
 
 
 @dataclass(frozen=True, slots=True)
@@ -216,136 +221,6 @@ def _of_each(node: Node, row: Row, address: str, look: Look) -> _Told:
     gained = (row["fraction"] - row["fraction_then"]) * total
     rate = _short(gained / seconds) if seconds > 0 and gained > 0 else None
     return _Told(f"{_of(done, total)}{name}{failed}", address, done, total, rate)
-
-
-def _seconds_left(row: Row, look: Look, under_way: Open) -> float | None:
-    """Until the end: of what is under way at its own pace, of what is to come as it took before.
-
-    Where that is not known, at the pace of all of this round so far, less the time since something
-    moved. None where nothing can be told, also once it should have ended.
-    """
-    fraction, then = row["fraction"] or 0.0, row["fraction_then"] or 0.0
-    if row["started_at"] is None or fraction >= 1:
-        return None
-    if _waits_for_closed_pool(look, look.plan_of(row["plan"]), under_way):
-        return None  # nobody knows when it is opened
-    begun = row["started_at"] + (row["paused_micros"] or 0)
-    parts = _Left(look, look.plan_of(row["plan"]), look.paces_of(row), under_way)
-    left = parts.of_run()
-    moved_at = row["moved_at"] or begun
-    if left is None and fraction > then and moved_at > begun:
-        pace = (fraction - then) / (moved_at - begun)
-        left = ((1 - fraction) / pace - (look.now - moved_at)) / 1e6
-        left = max(left, parts.at_least())
-    # It takes longer than it did before, or than it seemed to: nobody knows how long.
-    return None if left is None or left <= 0 else _short(left)
-
-
-def _waits_for_closed_pool(look: Look, plan: Plan, under_way: Open) -> bool:
-    """Whether something under way needs a pool in which nothing begins."""
-
-    def needs(node: Node) -> bool:
-        if node.kind is Kind.STEP:
-            return bool(node.rules.pool) and node.rules.pool in look.closed_pools
-        return any(needs(plan.nodes[child]) for child in node.children)
-
-    nodes = [plan.nodes[index] for index in under_way]
-    steps = [
-        node
-        for node in nodes
-        if node.kind is Kind.STEP and under_way[node.index]["state"] != StepState.RUNNING
-    ]
-    return any(map(needs, [*steps, *(node for node in nodes if node.kind is Kind.EACH)]))
-
-
-@dataclass(frozen=True, slots=True)
-class _Left:
-    """How many seconds parts have left, outside of items."""
-
-    look: Look
-    plan: Plan
-    paces: Paces
-    under_way: Open
-
-    def of_run(self) -> float | None:
-        if self.paces.seconds is None or 0 not in self.under_way:
-            return self.paces.seconds
-        return self.of(self.plan.nodes[0])
-
-    def of(self, node: Node) -> float | None:
-        """Of a part that is under way; None if that cannot be told."""
-        match node.kind:
-            case Kind.STEP:
-                return self._of_step(node)
-            case Kind.EACH:
-                return self._of_each(node)
-            case Kind.SEQUENCE:
-                return self._of_sequence(node)
-            case Kind.PARALLEL:
-                return self._of_parallel(node)
-
-    def at_least(self) -> float:
-        """As long as what goes on at a pace of its own, whatever comes behind it."""
-        nodes = [self.plan.nodes[index] for index in self.under_way]
-        leaves = [node for node in nodes if node.kind in (Kind.STEP, Kind.EACH)]
-        return max((self.of(leave) or 0.0 for leave in leaves), default=0.0)
-
-    def _spent(self, since: int | None) -> float:
-        return 0.0 if since is None else max(0.0, (self.look.now - since) / 1e6)
-
-    def _of_step(self, node: Node) -> float | None:
-        row = self.under_way[node.index]
-        said, spent = step_progress(row), self._spent(row["started_at"])
-        if said and said["seconds_left"] is not None:
-            return float(said["seconds_left"])
-        expected = self.paces.times.get(node.index)
-        return None if expected is None else max(0.0, expected - spent)
-
-    def _of_each(self, node: Node) -> float | None:
-        row = self.under_way[node.index]
-        moved_at, gained = row["moved_at"] or row["since"], row["fraction"] - row["fraction_then"]
-        if gained > 0 and moved_at > row["since"]:
-            pace = gained / (moved_at - row["since"])
-            left = (1 - row["fraction"]) / pace / 1e6 - self._spent(moved_at)
-            return float(max(0.0, left))
-        expected = self.paces.times.get(node.index)
-        return None if expected is None else max(0.0, expected - self._spent(row["since"]))
-
-    def _of_sequence(self, node: Node) -> float | None:
-        found: float | None = None
-        for child in node.children:
-            if child in self.under_way:
-                found = self.of(self.plan.nodes[child])
-            elif found is not None:
-                to_come = self.paces.times.get(child)
-                found = None if to_come is None else found + to_come
-        return found
-
-    def _of_parallel(self, node: Node) -> float | None:
-        """As long as its longest branch, or if they wait for places as all that is to be done."""
-        branches = [self.plan.nodes[child] for child in node.children if child in self.under_way]
-        left = [self.of(branch) for branch in branches]
-        known = [seconds for seconds in left if seconds is not None]
-        whole = self.paces.times.get(node.index)
-        if whole is None or len(known) < len(left) or not known:
-            return None
-        reached = self.under_way[node.index]["fraction"]
-        for branch in branches:
-            if branch.kind is Kind.STEP:
-                reached += self._share(branch) * self._silently(branch)
-        return float(max(*known, whole * max(0.0, 1 - reached)))
-
-    def _share(self, node: Node) -> float:
-        assert node.parent is not None
-        siblings = self.plan.nodes[node.parent].children
-        return self.paces.shares.get(node.index) or 1 / len(siblings)
-
-    def _silently(self, node: Node) -> float:
-        """How far a step is that says nothing of itself, by how long it took before."""
-        row, expected = self.under_way[node.index], self.paces.times.get(node.index)
-        if row["saved"] is not None or not expected:
-            return 0.0
-        return min(1.0, self._spent(row["started_at"]) / expected)
 
 
 def _cut(fraction: float) -> float:

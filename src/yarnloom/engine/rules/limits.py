@@ -241,6 +241,10 @@ class Pools:
         pools = list(self.settings.items())
         return frozenset(name for name, one in pools if one.paused is not None or one.limit == 0)
 
+    def limit_of(self, name: str) -> float | None:
+        """How many of a pool run at once at most; None if that is not limited."""
+        return self.need(base_of(name)).limit
+
     def forget(self, name: str) -> None:
         """A pool was removed."""
         del self.settings[name]

@@ -43,24 +43,34 @@ class Paces:
         times: seconds by node, outside of items.
         shares: by node the share in the part around it; what is not in it has the same as its
             siblings.
+        works: by node the seconds of an attempt of a step, also in items; of an each those of all
+            attempts in it.
     """
 
     seconds: float | None = None
     times: Mapping[int, float] = field(default_factory=dict)
     shares: Mapping[int, float] = field(default_factory=dict)
+    works: Mapping[int, float] = field(default_factory=dict)
 
 
 UNKNOWN = Paces()
 
 
-def paces(plan: Plan, seconds: float, times: time_weights.Times) -> Paces:
+def paces(
+    plan: Plan, seconds: float, times: time_weights.Times, works: time_weights.Times
+) -> Paces:
     """Return what follows for a plan from seconds by address."""
     by_node = {
         node.index: times[address]
         for node in plan.nodes
         if node.parent is not None and (address := plan.address(node)) in times
     }
-    return Paces(seconds, by_node, shares(plan, times))
+    works_by_node = {
+        node.index: works[address]
+        for node in plan.nodes
+        if (address := plan.address(node)) in works
+    }
+    return Paces(seconds, by_node, shares(plan, times), works_by_node)
 
 
 def paces_of(transaction: Transaction, run: RunRow) -> Paces:
@@ -73,7 +83,9 @@ def paces_of(transaction: Transaction, run: RunRow) -> Paces:
         while len(known) >= REMEMBERED:
             del known[next(iter(known))]
         known[key] = paces(
-            transaction.plan(run), *time_weights.times_of(transaction.unit.execute, run.weights)
+            transaction.plan(run),
+            *time_weights.times_of(transaction.unit.execute, run.weights),
+            time_weights.works_of(transaction.unit.execute, run.weights),
         )
     return known[key]
 
@@ -113,6 +125,7 @@ def learn(transaction: Transaction, run: RunRow) -> None:
     memory.workflows.learnt[run.workflow] = transaction.mono
     seconds = (run.ended_at - run.started_at) / 1e6
     times = _Times(transaction, run, plan).by_address()
+    works = _works(plan, transaction.counts.times.ran_in(run.number))
     newest = memory.workflows.weights.get(run.workflow)
     if newest is not None:
         before, known = time_weights.times_of(transaction.unit.execute, newest)
@@ -120,12 +133,29 @@ def learn(transaction: Transaction, run: RunRow) -> None:
         times = known | {
             address: _mixed(taken, known.get(address)) for address, taken in times.items()
         }
+        known_works = time_weights.works_of(transaction.unit.execute, newest)
+        works = known_works | {
+            address: _mixed(taken, known_works.get(address)) for address, taken in works.items()
+        }
         if not _differ(plan, known, times) and abs(seconds - before) <= 5 * WORTH * before:
             return
     kept = {address: round(taken, 6) for address, taken in times.items()}
     memory.workflows.weights[run.workflow] = time_weights.keep(
-        transaction.unit, run.workflow, seconds, kept, transaction.now
+        transaction.unit, run.workflow, seconds, kept, works, transaction.now
     )
+
+
+def _works(plan: Plan, ran: Mapping[int, tuple[int, int]]) -> time_weights.Times:
+    """Seconds of an attempt by the address of its step, and of all attempts by that of an each."""
+    works: time_weights.Times = {}
+    for node in plan.nodes:
+        if node.kind is Kind.STEP and node.index in ran:
+            number, micros = ran[node.index]
+            works[plan.address(node)] = round(micros / max(1, number) / 1e6, 6)
+        elif node.kind is Kind.EACH:
+            inside = sum(ran.get(index, (0, 0))[1] for index in plan.steps_in(node))
+            works[plan.address(node)] = round(inside / 1e6, 6)
+    return works
 
 
 def _mixed(now: float, before: float | None) -> float:

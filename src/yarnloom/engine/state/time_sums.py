@@ -206,6 +206,15 @@ class TimeSums:
         axis.width *= by
         axis.low, axis.high = axis.low // by, axis.high // by
 
+    def ran_in(self, run: int) -> dict[int, tuple[int, int]]:
+        """By node how many attempts of a run have ended that began, and how long they ran."""
+        ran = store.ran_in(self._unit, run)
+        for (number, node), more in self._sums.items():
+            if number == run and more.begun:
+                before = ran.get(node, (0, 0))
+                ran[node] = before[0] + more.begun, before[1] + more.micros["ran"]
+        return ran
+
     def write(self) -> None:
         """Write what was added."""
         for run in self._touched:

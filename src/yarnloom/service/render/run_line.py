@@ -59,10 +59,12 @@ def _piece(what: str, text: str, address: str = "") -> View:
 
 
 def _how_far(run: View) -> Iterator[View]:
-    percent = f"{int(100 * run['progress']['fraction'])}%"
+    fraction = run["progress"]["fraction"]
+    percent = "" if fraction is None else f"{int(100 * fraction)}%"
     if run["ended_at"] is None:
         progress = run["progress"]
-        yield _piece("progress", percent if run["started_at"] else str(run["state"]))
+        if percent or not run["started_at"] or not progress["address"]:
+            yield _piece("progress", percent if percent and run["started_at"] else run["state"])
         text = re.sub(r", [\d,]+ failed", "", progress["text"])
         if progress["address"] and not re.search(r"\d parts?\b", text):
             rate = progress["per_second"]
@@ -70,7 +72,7 @@ def _how_far(run: View) -> Iterator[View]:
             pace = f", {rate:,.0f} a second" if rate and rate >= 1_000 else pace
             yield _piece("moving", text + pace, progress["address"])
         return
-    at = "" if run["state"] == "done" else f" at {percent}"
+    at = "" if run["state"] == "done" or not percent else f" at {percent}"
     since = _millis(run["started_at"] or run["ended_at"])
     spent = (_millis(run["ended_at"]) - since) / 1_000
     yield _piece("progress", f"{run['state']}{at} in {took_text(spent)}")
@@ -229,6 +231,7 @@ _NO_HOLD = frozenset(
 def _left(run: View) -> Iterator[View]:
     seconds = run["progress"]["seconds_left"]
     if seconds is not None and seconds >= 1:
-        yield _piece("left", f"about {took_text(seconds)} left")
+        about = "at least" if run["progress"]["at_least"] else "about"
+        yield _piece("left", f"{about} {took_text(seconds)} left")
     elif run["state"] == "running" and seconds is None:
-        yield _piece("left", "time left not known yet")
+        yield _piece("left", "no estimate yet")

@@ -14,7 +14,7 @@ from yarnloom.engine.commands import (
     Started,
     StartRun,
 )
-from yarnloom.engine.queries import failure_kinds, run_graph, time_spent
+from yarnloom.engine.queries import failure_kinds, item_pages, run_graph, time_spent
 from yarnloom.engine.queries.views import command_view, views_of
 from yarnloom.engine.rules.states import RunState
 from yarnloom.errors import InvalidInput, NotFound, Problem
@@ -328,7 +328,7 @@ async def items(
     """
     states, wanted = tuple(state or ()), text or None
     found = await core.runs.look_into(
-        number, run_graph.items, address, states, cursor, limit, wanted
+        number, item_pages.items, address, states, cursor, limit, wanted
     )
     return answer(found)
 
