@@ -82,14 +82,14 @@ def test_progress_is_told_everywhere_and_to_links_without_labels(
 ) -> None:
     """In the run, lists, `show`, `follow` and links the same."""
     run = client.start("reads")
-    eventually(lambda: (run.refresh().progress["done"] or 0) > 5 and run.progress["per_second"])
+    eventually(lambda: run.refresh().progress["seconds_left"] and run.progress["per_second"])
     found = run.progress
     assert found["text"].endswith("of 10,000 pages, slowly")
     assert (found["address"], found["total"]) == ("read", 10_000)
-    assert 0.5 < found["fraction"] < 0.6
+    assert 0 <= found["fraction"] < 0.6
     assert (client.runs(workflow="reads")[0].progress["address"]) == "read"
     shown = run_command("show", str(run.number), url=program.url).stdout
-    assert "50%" in shown
+    assert " left" in shown
     assert "of 10,000 pages, slowly" in " ".join(shown.split())
     assert "of 10,000 pages" in run_command("runs", url=program.url).stdout
     followed = next(iter(run.follow()))

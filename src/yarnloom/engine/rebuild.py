@@ -11,6 +11,7 @@ from yarnloom.engine.operations import (
     attempt_reports,
     list_results,
     pause,
+    progress_samples,
     schedules,
     worker_sessions,
 )
@@ -97,6 +98,8 @@ def rebuild(transaction: Transaction) -> None:
         pause.settle(transaction, transaction.run(number))
     transaction.counts.eaches.write(transaction)
     transaction.counts.hours.write(unit)
+    transaction.counts.times.write()
+    progress_samples.go_on(unit, transaction.folder.past.latest, transaction.now)
     unit.commit()
 
 
