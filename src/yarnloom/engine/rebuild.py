@@ -11,7 +11,6 @@ from yarnloom.engine.operations import (
     attempt_reports,
     list_results,
     pause,
-    progress_samples,
     schedules,
     worker_sessions,
 )
@@ -99,7 +98,6 @@ def rebuild(transaction: Transaction) -> None:
     transaction.counts.eaches.write(transaction)
     transaction.counts.hours.write(unit)
     transaction.counts.times.write()
-    progress_samples.go_on(unit, transaction.folder.past.latest, transaction.now)
     unit.commit()
 
 

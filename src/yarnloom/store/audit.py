@@ -87,20 +87,17 @@ _RULES = {
           + (SELECT count(*) FROM folded f WHERE f.run = runs.number)""",
     "where time went is counted of each attempt that has ended": """
         SELECT number FROM runs WHERE (
-          SELECT coalesce(sum(attempts), 0) FROM time_sums t WHERE t.run = runs.number) <> (
+          SELECT coalesce(sum(attempts), 0) FROM time_slices t WHERE t.run = runs.number) <> (
           SELECT count(*) FROM attempts a WHERE a.run = runs.number AND a.outcome IS NOT NULL)
           + (SELECT count(*) FROM folded f WHERE f.run = runs.number)""",
     "how long attempts ran is counted": """
         SELECT number FROM runs WHERE (
-          SELECT coalesce(sum(ran), 0) FROM time_sums t WHERE t.run = runs.number) <> (
+          SELECT coalesce(sum(ran - ran_whole * slice * width), 0) FROM time_slices t
+            JOIN time_axes USING (run) WHERE t.run = runs.number) <> (
           SELECT coalesce(sum(ended_at - begun_at), 0) FROM attempts a
             WHERE a.run = runs.number AND a.outcome IS NOT NULL)
           + (SELECT coalesce(sum(ended_at - begun_at), 0) FROM folded f
             WHERE f.run = runs.number)""",
-    "slices of time have what is counted": """
-        SELECT t.run FROM time_sums t WHERE ran + pool + worker + back_off + rest <> (
-          SELECT coalesce(sum(micros), 0) FROM time_slices s
-            WHERE s.run = t.run AND s.node = t.node)""",
     "what is paused was paused by hand, or its run is held": """
         SELECT s.id FROM steps s JOIN runs r ON r.number = s.run WHERE s.state = 'paused'
           AND s.held IS NULL AND r.state NOT IN ('pausing', 'paused')""",

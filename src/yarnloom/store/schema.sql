@@ -546,33 +546,28 @@ CREATE TABLE time_axes (
   last   INTEGER NOT NULL             -- when the last attempt ended
 ) STRICT;
 
--- What the attempts of a step of the plan did in a slice, over all items. `kind` is 'ran', or what
--- they waited for: 'pool', 'worker', 'back_off', 'rest'.
+-- What the attempts of a step of the plan did in a slice, over all items. Of each kind of time (they
+-- ran, or waited for one of these) there are microseconds, and how many more than in the slice before
+-- filled the whole slice; those are not among the microseconds.
 CREATE TABLE time_slices (
-  run     INTEGER NOT NULL REFERENCES runs,
-  node    INTEGER NOT NULL,
-  kind    TEXT NOT NULL,
-  slice   INTEGER NOT NULL,
-  micros  INTEGER NOT NULL,           -- all together
-  ended   INTEGER NOT NULL,           -- attempts that ended in it, where the kind is 'ran'
-  failed  INTEGER NOT NULL,           -- and those that failed
-  PRIMARY KEY (run, node, kind, slice)
-) STRICT, WITHOUT ROWID;
-
--- The same over the whole run, in microseconds.
-CREATE TABLE time_sums (
-  run       INTEGER NOT NULL REFERENCES runs,
-  node      INTEGER NOT NULL,
-  attempts  INTEGER NOT NULL,         -- that have ended
-  begun     INTEGER NOT NULL,         -- those that began
-  failed    INTEGER NOT NULL,
-  longest   INTEGER NOT NULL,
-  ran       INTEGER NOT NULL,
-  pool      INTEGER NOT NULL,
-  worker    INTEGER NOT NULL,
-  back_off  INTEGER NOT NULL,
-  rest      INTEGER NOT NULL,
-  PRIMARY KEY (run, node)
+  run             INTEGER NOT NULL REFERENCES runs,
+  node            INTEGER NOT NULL,
+  slice           INTEGER NOT NULL,
+  attempts        INTEGER NOT NULL,   -- that ended in it
+  begun           INTEGER NOT NULL,   -- those that had begun
+  failed          INTEGER NOT NULL,   -- and of those that failed
+  longest         INTEGER NOT NULL,   -- of those
+  ran             INTEGER NOT NULL,
+  ran_whole       INTEGER NOT NULL,
+  pool            INTEGER NOT NULL,
+  pool_whole      INTEGER NOT NULL,
+  worker          INTEGER NOT NULL,
+  worker_whole    INTEGER NOT NULL,
+  back_off        INTEGER NOT NULL,
+  back_off_whole  INTEGER NOT NULL,
+  rest            INTEGER NOT NULL,
+  rest_whole      INTEGER NOT NULL,
+  PRIMARY KEY (run, node, slice)
 ) STRICT, WITHOUT ROWID;
 
 -- `hour` is in hours since 1970 UTC. `address` is that of a step, without the keys of items; empty

@@ -15,7 +15,7 @@ from yarnloom.engine.rules.states import RunState, StepState
 from yarnloom.engine.state.time_shares import paces_of
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.plan import Kind, Plan
-from yarnloom.store import RunRow, Unit, attempts_under_way
+from yarnloom.store import RunRow, attempts_under_way
 from yarnloom.store.attempts_under_way import Row
 
 SPACE = 0.25
@@ -23,20 +23,6 @@ SPACE = 0.25
 
 FOLLOWED = 1_000
 """How many runs are sampled when all are, as a pool opens or a worker comes."""
-
-
-def go_on(unit: Unit, latest: int, now: int) -> None:
-    """Let runs go on from where they were when the service stopped.
-
-    Args:
-        unit: the transaction.
-        latest: the time of its last commit before, in microseconds since 1970 UTC.
-        now: the present time.
-    """
-    for run in unit.runs.select("ended_at IS NULL AND left_micros IS NOT NULL"):
-        run.progress, left = between(run.progress, run.left_micros, run.sampled_at, latest)
-        run.left_micros, run.sampled_at = None if left is None else max(1, round(left * 1e6)), now
-        unit.runs.touch(run)
 
 
 class ProgressSamples:

@@ -6,17 +6,13 @@ longer, two become one. So no page scans attempts, and the tables do not grow wi
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from yarnloom.store import Unit
 from yarnloom.store import time_sums as store
 
-FAILED = frozenset({"failed", "refused", "lost"})
-"""Outcomes that count as failures."""
-
-FINEST = 64
+FINEST = 1_000
 """Microseconds of the first slices of a run."""
 
 SLICES = 1_024
@@ -67,15 +63,13 @@ class EndedTry:
     slept_from: int = 0
 
 
-@dataclass(slots=True)
-class _Sums:
-    """What is added to the sums of a step."""
+_ATTEMPTS, _BEGUN, _FAILED, _LONGEST = range(4)
+_KIND = {kind: 4 + 2 * at for at, kind in enumerate(store.KINDS)}
+_RAN, _WORKER = _KIND["ran"], _KIND["worker"]
+_EMPTY = [0] * len(store.VALUES)
 
-    attempts: int = 0
-    begun: int = 0
-    failed: int = 0
-    longest: int = 0
-    micros: dict[str, int] = field(default_factory=lambda: defaultdict(int))
+Rows = dict[int, list[int]]
+"""By slice what is added to its columns."""
 
 
 class TimeSums:
@@ -88,164 +82,99 @@ class TimeSums:
     def __init__(self, unit: Unit) -> None:
         self._unit = unit
         self._axes: dict[int, Axis] = {}
-        self._touched: set[int] = set()
-        self._slices: dict[tuple[int, int, str, int], int] = defaultdict(int)
-        self._ends: dict[tuple[int, int, int], tuple[int, int]] = {}
-        self._sums: dict[tuple[int, int], _Sums] = defaultdict(_Sums)
+        self._rows: dict[int, dict[int, Rows]] = {}
 
     def end(self, run: int, node: int, tried: EndedTry) -> None:
         """An attempt of a step ended."""
-        self.done(run, node, [(tried.ready_at, tried.begun_at, tried.ended_at)], tried)
+        axis, rows = self._axis(run, tried.ready_at), self._rows_of(run, node)
+        begin = tried.ended_at if tried.begun_at is None else tried.begun_at
+        free = tried.ready_at
+        if tried.slept is not None and free > tried.slept_from:
+            _cover(rows, axis, _KIND[tried.slept], tried.slept_from, free)
+        if tried.pool_until is not None:
+            free = max(free, min(tried.pool_until, begin))
+            _cover(rows, axis, _KIND["pool"], tried.ready_at, free)
+        self._end(rows, axis, free, tried.begun_at, tried.ended_at, failed=tried.failed)
 
-    def done(
-        self,
-        run: int,
-        node: int,
-        attempts: Sequence[tuple[int, int | None, int]],
-        tried: EndedTry | None = None,
-    ) -> None:
-        """Attempts of a step ended well, or one did as `tried` says.
-
-        Args:
-            run: the run's number.
-            node: of the step in the plan.
-            attempts: of each when it was ready, began and ended.
-            tried: more about the only one of them.
-        """
-        axis = self._axis(run, attempts[0][0])
-        ran = worker = begun = longest = failed = 0
+    def done(self, run: int, node: int, attempts: Sequence[tuple[int, int, int]]) -> None:
+        """Attempts of a step ended well: of each when it was ready, began and ended."""
+        axis, rows = self._axis(run, attempts[0][0]), self._rows_of(run, node)
         for ready_at, begun_at, ended_at in attempts:
-            begin = ended_at if begun_at is None else begun_at
-            free = ready_at
-            if tried is not None:
-                free = self._slept_and_pooled(run, node, axis, tried, begin)
-            if begin > free:
-                worker += begin - free
-                self._cover(run, node, "worker", axis, free, begin)
-            if begun_at is None:
-                continue
-            took = ended_at - begun_at
-            begun += 1
-            ran += took
-            longest = max(longest, took)
-            failed += tried is not None and tried.failed
-            last = self._cover(run, node, "ran", axis, begun_at, ended_at)
-            number, bad = self._ends.get((run, node, last), (0, 0))
-            self._ends[run, node, last] = number + 1, bad + (tried is not None and tried.failed)
-        sums = self._sums[run, node]
-        sums.attempts += len(attempts)
-        sums.begun += begun
-        sums.failed += failed
-        sums.longest = max(sums.longest, longest)
-        sums.micros["ran"] += ran
-        sums.micros["worker"] += worker
-        axis.last = max(axis.last, attempts[-1][2])
+            self._end(rows, axis, ready_at, begun_at, ended_at, failed=False)
 
-    def _slept_and_pooled(
-        self, run: int, node: int, axis: Axis, tried: EndedTry, begin: int
-    ) -> int:
-        """Add waits that are not for a worker; from when on that was waited for."""
-        micros = self._sums[run, node].micros
-        if tried.slept is not None and tried.ready_at > tried.slept_from:
-            micros[tried.slept] += tried.ready_at - tried.slept_from
-            self._cover(run, node, tried.slept, axis, tried.slept_from, tried.ready_at)
-        if tried.pool_until is None:
-            return tried.ready_at
-        until = min(tried.pool_until, begin)
-        if until > tried.ready_at:
-            micros["pool"] += until - tried.ready_at
-            self._cover(run, node, "pool", axis, tried.ready_at, until)
-        return until
+    def _end(
+        self, rows: Rows, axis: Axis, free: int, begun: int | None, ended: int, *, failed: bool
+    ) -> None:
+        begin = ended if begun is None else begun
+        if begin > free:
+            _cover(rows, axis, _WORKER, free, begin)
+        row = _cover(rows, axis, _RAN, begin, ended)
+        row[_ATTEMPTS] += 1
+        if begun is not None:
+            row[_BEGUN] += 1
+            row[_FAILED] += failed
+            row[_LONGEST] = max(row[_LONGEST], ended - begun)
+        axis.last = max(axis.last, ended)
 
-    def _cover(self, run: int, node: int, kind: str, axis: Axis, begin: int, end: int) -> int:
-        """Something lasted from one moment to another; the slice in which it ended."""
-        width, slices = axis.width, self._slices
-        low, high = (begin - axis.first) // width, (end - axis.first) // width
-        axis.low = min(axis.low, low)
-        axis.high = max(axis.high, high)
-        if low == high:
-            slices[run, node, kind, low] += end - begin
-            return high
-        if high - low > 2 * SLICES:  # it is far longer than all before it
-            self._widen(run, axis)
-            return self._cover(run, node, kind, axis, begin, end)
-        slices[run, node, kind, low] += axis.first + (low + 1) * width - begin
-        for between in range(low + 1, high):
-            slices[run, node, kind, between] += width
-        slices[run, node, kind, high] += end - axis.first - high * width
-        return high
+    def _rows_of(self, run: int, node: int) -> Rows:
+        return self._rows.setdefault(run, {}).setdefault(node, {})
 
     def _axis(self, run: int, first: int) -> Axis:
-        self._touched.add(run)
         axis = self._axes.get(run)
         if axis is None:
             known = store.axis_of(self._unit, run)
             axis = Axis(*known) if known else Axis(first)
-            while len(self._axes) >= RUNS_REMEMBERED + len(self._touched):
-                del self._axes[next(sums for sums in self._axes if sums not in self._touched)]
+            while len(self._axes) >= RUNS_REMEMBERED + len(self._rows):
+                del self._axes[next(sums for sums in self._axes if sums not in self._rows)]
             self._axes[run] = axis
         return axis
 
-    def _widen(self, run: int, axis: Axis) -> None:
-        """Make the slices of a run so wide that there are few enough."""
-        by = 1
-        while (axis.high // by) - (axis.low // by) >= SLICES:
-            by *= 2
-        slices = {key: micros for key, micros in self._slices.items() if key[0] == run}
-        ends = {key: numbers for key, numbers in self._ends.items() if key[0] == run}
-        for key in slices:
-            del self._slices[key]
-        for (_, node, kind, at), micros in slices.items():
-            self._slices[run, node, kind, at // by] += micros
-        for end in ends:
-            del self._ends[end]
-        for (_, node, at), (number, failed) in ends.items():
-            before = self._ends.get((run, node, at // by), (0, 0))
-            self._ends[run, node, at // by] = before[0] + number, before[1] + failed
-        store.widen(self._unit, run, by)
-        axis.width *= by
-        axis.low, axis.high = axis.low // by, axis.high // by
-
     def ran_in(self, run: int) -> dict[int, tuple[int, int]]:
         """By node how many attempts of a run have ended that began, and how long they ran."""
-        ran = store.ran_in(self._unit, run)
-        for (number, node), more in self._sums.items():
-            if number == run and more.begun:
-                before = ran.get(node, (0, 0))
-                ran[node] = before[0] + more.begun, before[1] + more.micros["ran"]
-        return ran
+        self.write()
+        return store.ran_in(self._unit, run)
 
     def write(self) -> None:
         """Write what was added."""
-        for run in self._touched:
+        for run, nodes in self._rows.items():
             axis = self._axes[run]
+            store.add_slices(
+                self._unit,
+                [(run, node, at, *row) for node, rows in nodes.items() for at, row in rows.items()],
+            )
             if axis.high - axis.low >= SLICES:
-                self._widen(run, axis)
+                by = 2
+                while axis.high // by - axis.low // by >= SLICES:
+                    by *= 2
+                store.widen(self._unit, run, axis.width, by)
+                axis.width, axis.low, axis.high = axis.width * by, axis.low // by, axis.high // by
             store.keep_axis(self._unit, run, axis.first, axis.width, axis.low, axis.high, axis.last)
-        store.add_slices(
-            self._unit,
-            [(*key, micros, 0, 0) for key, micros in self._slices.items() if micros],
-            [(run, node, "ran", at, 0, *found) for (run, node, at), found in self._ends.items()],
-        )
-        store.add_sums(
-            self._unit,
-            [
-                (
-                    *(*key, sums.attempts, sums.begun, sums.failed, sums.longest),
-                    *(sums.micros.get(kind, 0) for kind in store.KINDS),
-                )
-                for key, sums in self._sums.items()
-            ],
-        )
-        self._clear()
+        self._rows.clear()
 
     def forget(self) -> None:
         """Nothing was added after all."""
-        self._clear()
+        self._rows.clear()
         self._axes.clear()
 
-    def _clear(self) -> None:
-        self._touched.clear()
-        self._slices.clear()
-        self._ends.clear()
-        self._sums.clear()
+
+def _cover(rows: Rows, axis: Axis, column: int, begin: int, end: int) -> list[int]:
+    """Something lasted from one moment to another; the row of the slice in which it ended."""
+    width, first = axis.width, axis.first
+    low, high = (begin - first) // width, (end - first) // width
+    axis.low = min(axis.low, low)
+    axis.high = max(axis.high, high)
+    row = rows.get(low)
+    if row is None:
+        row = rows[low] = _EMPTY.copy()
+    if low == high:
+        row[column] += end - begin
+        return row
+    row[column] += first + (low + 1) * width - begin
+    last = rows.get(high)
+    if last is None:
+        last = rows[high] = _EMPTY.copy()
+    last[column] += end - first - high * width
+    if high > low + 1:
+        last[column + 1] -= 1
+        rows.setdefault(low + 1, _EMPTY.copy())[column + 1] += 1
+    return last
