@@ -65,7 +65,8 @@ function KnownRun({ number }: { number: number }) {
 
 /** The tab says how far the run is, and how it ended. */
 function useTitle(number: number, run: Run | undefined): void {
-  const far = run?.state === "running" ? percent(run.progress.fraction) : run?.state;
+  const known = run?.state === "running" && run.progress.fraction !== null;
+  const far = known ? percent(run.progress.fraction) : run?.state;
   useEffect(() => {
     document.title = `${far ? `${far} · ` : ""}Run ${number} · Yarn Loom`;
   }, [far, number]);

@@ -19,7 +19,10 @@ from yarnloom.store import RunRow, attempts_under_way
 from yarnloom.store.attempts_under_way import Row
 
 SPACE = 0.25
-"""Seconds of the steady clock between two samples of a run, but for those at its end."""
+"""Seconds of the steady clock between two samples of a run with a plan of at most `NODES`."""
+
+NODES = 200
+"""A plan with more of them is sampled less often, as a sample looks at all of them."""
 
 FOLLOWED = 1_000
 """How many runs are sampled when all are, as a pool opens or a worker comes."""
@@ -50,7 +53,7 @@ class ProgressSamples:
                 sampler.rest(run)
             elif last is None and not sampler.is_long(run):
                 self._taken[number] = transaction.mono  # most end before their first sample
-            elif last is None or transaction.mono >= last + SPACE or sampler.holds:
+            elif last is None or transaction.mono >= last + sampler.space(run) or sampler.holds:
                 self._taken[number] = transaction.mono
                 sampler.sample(run)
 
@@ -82,6 +85,10 @@ class _Sampler:
         """Whether earlier runs took so long that a sample at the begin is worth it."""
         seconds = paces_of(self.transaction, run).seconds
         return seconds is not None and seconds >= 4 * SPACE
+
+    def space(self, run: RunRow) -> float:
+        """Seconds between two samples of a run."""
+        return SPACE * max(1.0, len(self.transaction.plan(run).nodes) / NODES)
 
     def now(self, run: RunRow, at: int) -> float | None:
         """How far a run is at a time, by its newest sample."""
