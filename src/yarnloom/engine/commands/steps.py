@@ -14,7 +14,7 @@ class StepAction:
         address: within the run, without attempt, as the plan and the items' keys make it.
         node: the step's index in the plan.
         holder: the row of the part that it stands in; None if that has not begun.
-        item: each and index of the item that it stands in, if that is in a batch: it gets rows.
+        item: each and index of the item around it, if that is in a batch: it gets rows.
         action: one of `ACTIONS`.
         inputs: of an edit: constants, by the task's input.
         pool: of an edit; empty for none.

@@ -1,4 +1,4 @@
-"""How long a run will take from now: one fold over its plan, on what is kept of it anyway.
+"""How long a run will take from now: one fold over its plan, on sums that are kept anyway.
 
 For each part: how long it takes by itself, and the work that is still to be done in it, by pool.
 A sequence adds both. What goes on side by side takes as long as its longest part, or as all of its
@@ -29,7 +29,7 @@ ENDED = ("done", "failed", "cancelled", "skipped")
 
 @dataclass(slots=True)
 class Left:
-    """What is left of a part.
+    """The time and work that a part still needs.
 
     Attributes:
         seconds: until its end, if it had all the places that it can use.
@@ -42,15 +42,15 @@ class Left:
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is known of a run.
+    """The facts of a run that the fold reads.
 
     Attributes:
         plan: the run's.
         now: in microseconds since 1970 UTC.
-        rows: by node the rows of what has begun outside of items.
+        rows: by node the rows of the parts and steps that have begun outside of items.
         ran: by node how many attempts have ended, and how many microseconds they ran.
         open: attempts that run now, inside of items too: the node, and since when.
-        paces: what was known when the run started.
+        paces: the times of earlier runs, as of the start of the run.
         places: in how many attempts can run at once.
         round: the run's.
         limit_of: tells the limit of a pool; None if it has none.
@@ -87,7 +87,7 @@ class _Fold:
         self.mean = sum(ran for _, ran in ended) / attempts / 1e6 if attempts else None
 
     def of(self, node: Node) -> Left | None:
-        """What is left of a part; None where that is not known."""
+        """Return the time and work that a part still needs; None where that is not known."""
         row = self.facts.rows.get(node.index)
         if row is not None and row["ended_at"] is not None:
             return Left()
@@ -123,7 +123,7 @@ class _Fold:
         return None if usual is None else self._work(node, self._rest(usual, row["started_at"]))
 
     def _rest(self, usual: float, since: int | None) -> float:
-        """What is left of an attempt that runs since then."""
+        """Return the seconds that an attempt still needs that runs since then."""
         taken = 0.0 if since is None else max(0.0, (self.facts.now - since) / 1e6)
         return max(usual - taken, OVERDUE * taken)
 
@@ -206,7 +206,7 @@ class _Fold:
         return Left(seconds, Counter({self._pool_in(node): work}))
 
     def _of_renewed(self, node: Node, row: Row) -> Left | None:
-        """What is left of an each whose items partly ended in an earlier round."""
+        """Judge an each by its present round, where some items ended in an earlier one."""
         gained, elapsed = row["fraction"] - row["fraction_then"], self.facts.now - row["since"]
         if gained <= 0 or elapsed <= 0:
             return None
