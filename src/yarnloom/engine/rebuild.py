@@ -7,7 +7,6 @@ from collections.abc import Callable
 from yarnloom.engine.compact import granted_items, relay_steps
 from yarnloom.engine.dispatch import kept_files, pool_settings
 from yarnloom.engine.operations import (
-    attempt_ends,
     attempt_reports,
     list_results,
     pause,
@@ -16,6 +15,7 @@ from yarnloom.engine.operations import (
 )
 from yarnloom.engine.operations.run_end import listeners_of
 from yarnloom.engine.parts.items import FILL_DUE
+from yarnloom.engine.rules.states import TROUBLE
 from yarnloom.engine.state.last_hour import MINUTE, MINUTES, Recent, Tally
 from yarnloom.engine.state.transaction import (
     BACK_OFF_DUE,
@@ -130,7 +130,7 @@ def count_last_hour(unit: Unit, now: int) -> Recent:
         waited = max(0, begun_at - ready_at) / 1_000_000
         found.append((begun_at, Tally(begun=1, waited=waited, longest=waited)))
         if ended_at is not None:
-            found.append((ended_at, Tally(ended=1, failed=outcome in attempt_ends.TROUBLE)))
+            found.append((ended_at, Tally(ended=1, failed=outcome in TROUBLE)))
     for at, tally in sorted(found, key=lambda one: one[0]):
         last_hour.add(at, tally)
     return last_hour

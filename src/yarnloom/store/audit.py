@@ -85,17 +85,19 @@ _RULES = {
         SELECT number FROM runs WHERE attempts <> (
           SELECT count(*) FROM attempts a WHERE a.run = runs.number)
           + (SELECT count(*) FROM folded f WHERE f.run = runs.number)""",
-    "where time went is counted of each attempt that has ended": """
+    "where time went is counted of each attempt in an item that has ended": """
         SELECT number FROM runs WHERE (
           SELECT coalesce(sum(attempts), 0) FROM time_slices t WHERE t.run = runs.number) <> (
-          SELECT count(*) FROM attempts a WHERE a.run = runs.number AND a.outcome IS NOT NULL)
+          SELECT count(*) FROM attempts a JOIN steps s ON s.id = a.step
+            WHERE a.run = runs.number AND a.outcome IS NOT NULL AND s.item_part > 0)
           + (SELECT count(*) FROM folded f WHERE f.run = runs.number)""",
-    "how long attempts ran is counted": """
+    "how long attempts in items ran is counted": """
         SELECT number FROM runs WHERE (
-          SELECT coalesce(sum(ran - ran_whole * slice * width), 0) FROM time_slices t
+          SELECT coalesce(sum(ran - ran_more * slice * width), 0) FROM time_slices t
             JOIN time_axes USING (run) WHERE t.run = runs.number) <> (
-          SELECT coalesce(sum(ended_at - begun_at), 0) FROM attempts a
-            WHERE a.run = runs.number AND a.outcome IS NOT NULL)
+          SELECT coalesce(sum(a.ended_at - a.begun_at), 0) FROM attempts a JOIN steps s
+            ON s.id = a.step
+            WHERE a.run = runs.number AND a.outcome IS NOT NULL AND s.item_part > 0)
           + (SELECT coalesce(sum(ended_at - begun_at), 0) FROM folded f
             WHERE f.run = runs.number)""",
     "what is paused was paused by hand, or its run is held": """

@@ -32,7 +32,7 @@ from yarnloom.store.log_file import verify_logs
 
 T = TypeVar("T")
 
-SCHEMA_VERSION = 22
+SCHEMA_VERSION = 23
 """Of the tables in `schema.sql`: one more with each change to them."""
 
 READ_LIMIT = 2.0

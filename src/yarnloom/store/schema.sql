@@ -536,7 +536,8 @@ CREATE TABLE flow_times (
   PRIMARY KEY (each, node, bucket)
 ) STRICT, WITHOUT ROWID;
 
--- How the time of a run is divided into slices, so that it has at most about a thousand.
+-- How the time of the items of a run is divided into slices, so that there are at most about a
+-- thousand.
 CREATE TABLE time_axes (
   run    INTEGER PRIMARY KEY REFERENCES runs,
   first  INTEGER NOT NULL,            -- when slice 0 begins; there can be slices before it
@@ -546,9 +547,9 @@ CREATE TABLE time_axes (
   last   INTEGER NOT NULL             -- when the last attempt ended
 ) STRICT;
 
--- What the attempts of a step of the plan did in a slice, over all items. Of each kind of time (they
--- ran, or waited for one of these) there are microseconds, and how many more than in the slice before
--- filled the whole slice; those are not among the microseconds.
+-- What the attempts of a step in items did in a slice, over all items. Of each kind of time (they
+-- ran, or waited for one of these): the microseconds that those which began in it lasted until its
+-- end, less those that were left of it when some ended; and how many more go on in later slices.
 CREATE TABLE time_slices (
   run             INTEGER NOT NULL REFERENCES runs,
   node            INTEGER NOT NULL,
@@ -558,15 +559,15 @@ CREATE TABLE time_slices (
   failed          INTEGER NOT NULL,   -- and of those that failed
   longest         INTEGER NOT NULL,   -- of those
   ran             INTEGER NOT NULL,
-  ran_whole       INTEGER NOT NULL,
+  ran_more        INTEGER NOT NULL,
   pool            INTEGER NOT NULL,
-  pool_whole      INTEGER NOT NULL,
+  pool_more       INTEGER NOT NULL,
   worker          INTEGER NOT NULL,
-  worker_whole    INTEGER NOT NULL,
+  worker_more     INTEGER NOT NULL,
   back_off        INTEGER NOT NULL,
-  back_off_whole  INTEGER NOT NULL,
+  back_off_more   INTEGER NOT NULL,
   rest            INTEGER NOT NULL,
-  rest_whole      INTEGER NOT NULL,
+  rest_more       INTEGER NOT NULL,
   PRIMARY KEY (run, node, slice)
 ) STRICT, WITHOUT ROWID;
 

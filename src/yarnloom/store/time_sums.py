@@ -1,4 +1,4 @@
-"""Where the time of runs went, as sums: added to when attempts end, read for a whole run."""
+"""Where the time of runs went: of their items as sums, of other steps by their attempts."""
 
 from __future__ import annotations
 
@@ -12,7 +12,10 @@ from yarnloom.store.unit_of_work import Unit
 KINDS = ("ran", "pool", "worker", "back_off", "rest")
 """What time went to: a step ran, or waited for one of these."""
 
-VALUES = ("attempts", "begun", "failed", "longest", *(n for k in KINDS for n in (k, f"{k}_whole")))
+LOOKED_AT = 2_000
+"""How many attempts outside of items are looked at to tell how long they ran."""
+
+VALUES = ("attempts", "begun", "failed", "longest", *(n for k in KINDS for n in (k, f"{k}_more")))
 """The columns of a slice."""
 
 _SLICE = (
@@ -44,13 +47,31 @@ def add_slices(unit: Unit, rows: Sequence[tuple[int, ...]]) -> None:
         unit.executemany(_SLICE, rows)
 
 
-def ran_in(unit: Unit, run: int) -> dict[int, tuple[int, int]]:
-    """By node how many attempts of a run have ended that began, and how long they ran."""
+def ran_in_items(unit: Unit, run: int) -> dict[int, tuple[int, int]]:
+    """By node how many attempts in items have ended that began, and how many microseconds they ran.
+
+    Args:
+        unit: the transaction.
+        run: the run.
+    """
     rows = unit.execute(
-        # A whole slice begins with one more and ends with one less.
-        "SELECT node, sum(begun), sum(ran - ran_whole * slice * width) FROM time_slices"
+        # Those going on change by one more where each begins, and by one less where it ends.
+        "SELECT node, sum(begun), sum(ran - ran_more * slice * width) FROM time_slices"
         " JOIN time_axes USING (run) WHERE run = ? GROUP BY node HAVING sum(begun) > 0",
         (run,),
+    )
+    return {node: (begun, ran) for node, begun, ran in rows}
+
+
+def ran_outside(unit: Unit, run: int) -> dict[int, tuple[int, int]]:
+    """Return the same of steps in no item, by the first of very many attempts."""
+    unit.flush()
+    rows = unit.execute(
+        "SELECT node, count(*), sum(ran) FROM (SELECT s.node, a.ended_at - a.begun_at AS ran"
+        " FROM steps s INDEXED BY steps_inside CROSS JOIN attempts a ON a.step = s.id"
+        " WHERE s.run = ? AND s.item_part IS NULL AND a.ended_at IS NOT NULL"
+        " AND a.begun_at IS NOT NULL LIMIT ?) GROUP BY node",
+        (run, LOOKED_AT),
     )
     return {node: (begun, ran) for node, begun, ran in rows}
 
@@ -64,67 +85,38 @@ def widen(unit: Unit, run: int, width: int, by: int) -> None:
         width: how wide a slice was, in microseconds.
         by: how many times as wide it becomes.
     """
-    sql = f"SELECT node, slice, {', '.join(VALUES)} FROM time_slices WHERE run = ? ORDER BY 1, 2"
     wide: dict[tuple[int, int], list[int]] = defaultdict(lambda: [0] * len(VALUES))
-    before, last, whole = -1, 0, [0] * len(KINDS)
+    sql = f"SELECT node, slice, {', '.join(VALUES)} FROM time_slices WHERE run = ?"
     for node, at, *values in unit.execute(sql, (run,)):
-        if node != before:
-            whole = [0] * len(KINDS)
-        else:
-            _cover_between(wide, node, last + 1, at, whole, width, by)
-        whole = [number + more for number, more in zip(whole, values[5::2], strict=True)]
         row = wide[node, at // by]
         for place in range(3):
             row[place] += values[place]
         row[3] = max(row[3], values[3])
-        for kind, number in enumerate(whole):
-            row[4 + 2 * kind] += values[4 + 2 * kind] + number * width
-        before, last = node, at
+        left = (by - 1 - at % by) * width
+        for column in range(4, len(VALUES), 2):
+            micros, change = values[column : column + 2]
+            row[column] += micros + change * left
+            row[column + 1] += change
     unit.change("DELETE FROM time_slices WHERE run = ?", (run,))
     add_slices(unit, [(run, *place, *row) for place, row in wide.items()])
-
-
-def _cover_between(
-    wide: dict[tuple[int, int], list[int]],
-    node: int,
-    begin: int,
-    end: int,
-    whole: list[int],
-    width: int,
-    by: int,
-) -> None:
-    """Add slices that had no row, from one to before another, to those that are wider."""
-    low, high = begin // by, (end - 1) // by
-    if begin >= end or not any(whole):
-        return
-    for kind, number in enumerate(whole):
-        column = 4 + 2 * kind
-        if low == high:
-            wide[node, low][column] += number * (end - begin) * width
-            continue
-        wide[node, low][column] += number * ((low + 1) * by - begin) * width
-        wide[node, high][column] += number * (end - high * by) * width
-        if high > low + 1:
-            wide[node, low + 1][column + 1] += number
-            wide[node, high][column + 1] -= number
 
 
 def _filled(
     rows: Iterable[tuple[int, ...]], width: int
 ) -> Iterator[tuple[int, int, Sequence[int], list[int]]]:
     """Node, slice, numbers and microseconds by kind of slices, those that have no row too."""
-    before, last, whole = -1, 0, [0] * len(KINDS)
+    before, last, going_on = -1, 0, [0] * len(KINDS)
     for node, at, *values in rows:
-        if node == before and any(whole):
+        if node == before and any(going_on):
             for between in range(last + 1, at):
-                yield node, between, (), [number * width for number in whole]
+                yield node, between, (), [number * width for number in going_on]
         if node != before:
-            whole = [0] * len(KINDS)
-        whole = [number + more for number, more in zip(whole, values[5::2], strict=True)]
+            going_on = [0] * len(KINDS)
         covered = [
-            micros + number * width for micros, number in zip(values[4::2], whole, strict=True)
+            micros + number * width for micros, number in zip(values[4::2], going_on, strict=True)
         ]
         yield node, at, values[:4], covered
+        going_on = [number + more for number, more in zip(going_on, values[5::2], strict=True)]
         before, last = node, at
 
 
@@ -170,13 +162,21 @@ def _rows(connection: sqlite3.Connection, run: int) -> list[tuple[int, ...]]:
     return rows.fetchall()
 
 
-def open_attempts(connection: sqlite3.Connection, run: int) -> list[Record]:
-    """The attempts of a run that have not ended, with the node of the step and what was before."""
-    rows = connection.execute(
-        "SELECT s.node, a.ready_at, a.begun_at, a.pool_until, p.outcome, p.ended_at AS slept_from,"
-        " p.round = a.round AS same_round FROM steps s CROSS JOIN attempts a ON a.id = s.open"
-        " LEFT JOIN attempts p ON p.step = s.id AND p.number = a.number - 1"
-        " WHERE s.run = ? AND s.ended_at IS NULL AND s.open IS NOT NULL",
-        (run,),
+def single_attempts(connection: sqlite3.Connection, run: int) -> list[Record]:
+    """The attempts of a run that are in no sum: those outside of items, and open ones in items.
+
+    Returns:
+        Records with the node of the step, and how and when the attempt before ended.
+    """
+    select = (
+        "SELECT s.node, a.ready_at, a.begun_at, a.ended_at, a.pool_until, a.outcome,"
+        " p.outcome AS outcome_before, p.ended_at AS slept_from, p.round = a.round AS same_round"
+        " FROM steps s %s CROSS JOIN attempts a ON %s"
+        " LEFT JOIN attempts p ON p.step = s.id AND p.number = a.number - 1 WHERE s.run = ? AND "
     )
+    outside = select % ("INDEXED BY steps_inside", "a.step = s.id") + "s.item_part IS NULL"
+    in_items = select % ("INDEXED BY steps_open", "a.id = s.open") + (
+        "s.ended_at IS NULL AND s.open IS NOT NULL AND s.item_part > 0"
+    )
+    rows = connection.execute(f"{outside} UNION ALL {in_items}", (run, run))
     return [dict(row) for row in rows]

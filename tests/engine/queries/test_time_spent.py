@@ -130,7 +130,10 @@ def test_kept_slices_are_exact_however_long_a_run_lasts(
         sums = TimeSums(unit)
         for number, (ready, waited, ran, failed) in enumerate(attempts):
             begun = ready + waited
-            sums.end(1, 3, EndedTry(ready, begun, begun + ran, failed=failed))
+            if failed:
+                sums.end(1, 3, EndedTry(ready, begun, begun + ran, failed=True))
+            else:
+                sums.done(1, 3, [(ready, begun, begun + ran)])
             if number % at_once == 0:
                 sums.write()
         sums.write()

@@ -241,7 +241,6 @@ def keep(
         )
         address, took = plan.addresses[node.index], ended_at - begun_at
         transaction.counts.hours.end(run.workflow, ended_at, address, "done", begun_at - at, took)
-        transaction.counts.times.done(run.number, node.index, [(at, begun_at, ended_at)])
         waited.append((begun_at - at) / 1_000_000)
         at = ended_at
     if transaction.memory.relays.ended([leg for leg, _ in ended]):

@@ -17,6 +17,8 @@ from yarnloom.engine.operations.pause import hold_if_asked
 from yarnloom.engine.rules.retry import Tried, kinds_of, next_wait
 from yarnloom.engine.rules.states import (
     CAME_TO_AN_END,
+    SLEPT,
+    TROUBLE,
     Outcome,
     StepEvent,
     StopReason,
@@ -35,13 +37,6 @@ from yarnloom.units import duration_text
 from yarnloom.values import VALUE_LIMIT, encode
 
 SHOWN_WHEN_DONE = ("progress", "counts")
-
-
-TROUBLE = (Outcome.FAILED, Outcome.REFUSED, Outcome.LOST)
-
-
-SLEPT = {Outcome.FAILED: "back_off", Outcome.CALLED_AGAIN: "rest"}
-"""How a step sleeps after an attempt, by its outcome."""
 
 
 ENDS = (StopReason.CANCEL, StopReason.DEADLINE)
@@ -136,23 +131,30 @@ def _close(
     transaction.counts.hours.end(
         run.workflow, attempt.ended_at, address, str(outcome), waited, took
     )
-    before = (
-        transaction.unit.attempts.one("step = ? AND number = ?", attempt.step, attempt.number - 1)
-        if attempt.number > 1
-        else None
-    )
+    if step.item_part is not None:
+        before = (
+            transaction.unit.attempts.one("step = ? AND number = ?", step.id, attempt.number - 1)
+            if attempt.number > 1
+            else None
+        )
+        transaction.counts.times.end(run.number, step.node, _ended_try(attempt, before))
+    transaction.unit.attempts.touch(attempt)
+
+
+def _ended_try(attempt: AttemptRow, before: AttemptRow | None) -> EndedTry:
+    """Return what an attempt that has ended, and the one before it, say of where time went."""
+    assert attempt.ended_at is not None
     ended = EndedTry(
         ready_at=attempt.ready_at,
         begun_at=attempt.begun_at,
         ended_at=attempt.ended_at,
-        failed=outcome in TROUBLE,
+        failed=attempt.outcome in TROUBLE,
         pool_until=attempt.pool_until,
     )
     if before is not None and before.round == attempt.round:
         ended.slept = before.outcome and SLEPT.get(Outcome(before.outcome))
         ended.slept_from = before.ended_at or attempt.ready_at
-    transaction.counts.times.end(attempt.run, step.node, ended)
-    transaction.unit.attempts.touch(attempt)
+    return ended
 
 
 def _back_off(

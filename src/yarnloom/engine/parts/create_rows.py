@@ -14,7 +14,6 @@ from yarnloom.engine.rules.states import (
     next_state,
 )
 from yarnloom.engine.state.progress import pace_begins, step_moved
-from yarnloom.engine.state.time_sums import EndedTry
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
@@ -173,8 +172,6 @@ def _add_lost_attempts(transaction: Transaction, run: RunRow, step: StepRow) -> 
                 error=json.dumps(error),
             )
         )
-        tried = EndedTry(leg.begun_at, leg.begun_at, leg.lost_at, failed=True)
-        transaction.counts.times.end(run.number, step.node, tried)
         run.attempts += 1
         step.started_at = leg.begun_at if step.started_at is None else step.started_at
         relay_records.drop_lost(transaction.unit, leg.attempt)

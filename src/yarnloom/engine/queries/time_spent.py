@@ -1,4 +1,4 @@
-"""Where the time of a run went, by the parts of its plan, from sums kept in slices of time.
+"""Where the time of a run went, by the parts of its plan: items from sums kept in slices of time.
 
 However many attempts there were, the answer has so many slices a row: how many ran at once in each,
 how many of those that ended failed, and how many waited, for what.
@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import accumulate
 from typing import Any
 
 from yarnloom.engine.queries import either_form
@@ -15,6 +16,7 @@ from yarnloom.engine.queries.run_graph import attempt_views
 from yarnloom.engine.queries.views import (
     View,
 )
+from yarnloom.engine.rules.states import SLEPT, TROUBLE
 from yarnloom.engine.state.time_sums import FINEST
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import Kind, Node, Plan
@@ -47,20 +49,38 @@ class Slices:
     width: int
     count: int
     micros: list[int] = field(default_factory=list)
+    _whole: list[int] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        self.micros = [0] * self.count
+        self.micros, self._whole = [0] * self.count, [0] * self.count
+
+    def at(self, moment: int) -> int:
+        """The slice of a moment; the first or last for one before or after all."""
+        return min(max(0, (moment - self.first) // self.width), self.count - 1)
 
     def cover(self, begin: int, end: int) -> None:
-        """Something was there from one moment to another."""
-        low, high = (begin - self.first) // self.width, (end - self.first) // self.width
-        for at in range(max(0, low), min(self.count - 1, high) + 1):
-            left = self.first + at * self.width
-            self.micros[at] += min(end, left + self.width) - max(begin, left)
+        """Something was there from one moment to another; as long, however many slices that are."""
+        begin = max(begin, self.first)
+        end = min(end, self.first + self.count * self.width)
+        if begin >= end:
+            return
+        low, high = self.at(begin), self.at(end)
+        if low == high:
+            self.micros[low] += end - begin
+            return
+        self.micros[low] += self.first + (low + 1) * self.width - begin
+        self.micros[high] += end - self.first - high * self.width
+        # How many more fill a whole slice than filled the one before.
+        self._whole[low + 1] += 1
+        self._whole[high] -= 1
 
     def mean(self) -> list[float]:
         """How many there were in each slice, on the average."""
-        return [round(micros / self.width, 2) for micros in self.micros]
+        whole = accumulate(self._whole)
+        return [
+            round(micros / self.width + more, 2)
+            for micros, more in zip(self.micros, whole, strict=True)
+        ]
 
 
 @dataclass(slots=True)
@@ -87,20 +107,18 @@ def spending(connection: Connection, plan: Plan, number: int, now: int) -> View:
         number: the run.
         now: until when what still runs has run, in microseconds since 1970 UTC.
     """
-    axis, under_way = (
-        time_sums.axis(connection, number),
-        time_sums.open_attempts(connection, number),
-    )
-    if axis is None and not under_way:
+    axis = time_sums.axis(connection, number)
+    single = time_sums.single_attempts(connection, number)
+    if axis is None and not single:
         return {"from": None, "to": None, "slices": 0, "attempts": 0, "rows": []}
     sums = {row["node"]: row for row in time_sums.sums(connection, number)}
-    begun = sums.keys() | {row["node"] for row in under_way}
+    begun = sums.keys() | {row["node"] for row in single}
     shown = [
         (node, depth)
         for node, depth in _rows(plan, plan.nodes[0], 0)
         if not begun.isdisjoint(_counted(plan, node))
     ]
-    fine = _axis(axis, under_way, now, len(shown))
+    fine = _axis(axis, single, now, len(shown))
     spent = {node: _empty(fine) for node in begun}
     for node, row in sums.items():
         total = spent[node]
@@ -115,9 +133,9 @@ def spending(connection: Connection, plan: Plan, number: int, now: int) -> View:
             (total.ran if kind == "ran" else total.waits[kind]).micros[slice_] += micros
             total.ended[slice_] += ended
             total.failing[slice_] += failed
-    for row in under_way:
-        _add_open(spent[row["node"]], row, now)
-    attempts = sum(row["attempts"] for row in sums.values()) + len(under_way)
+    for row in single:
+        _add(spent[row["node"]], row, now)
+    attempts = sum(row["attempts"] for row in sums.values()) + len(single)
     return {
         "from": iso_time(fine.first),
         "to": iso_time(fine.first + fine.count * fine.width),
@@ -127,16 +145,17 @@ def spending(connection: Connection, plan: Plan, number: int, now: int) -> View:
     }
 
 
-def _axis(axis: View | None, under_way: list[View], now: int, rows: int) -> Slices:
+def _axis(axis: View | None, single: list[View], now: int, rows: int) -> Slices:
     """The slices that are shown: each is one of those that are kept, or a few together."""
     width = axis["width"] if axis else FINEST
-    begins = [_earliest(row) for row in under_way]
+    begins = [_earliest(row) for row in single]
     zero = axis["first"] if axis else min(begins)
     first, last = zero, zero
     if axis:
         first, last = zero + axis["low"] * width, max(axis["last"], zero + axis["high"] * width)
-    if under_way:
-        first, last = min(first, *begins), max(last, now)
+    if single:
+        ends = [now if row["ended_at"] is None else row["ended_at"] for row in single]
+        first, last = min(first, *begins), max(last, *ends)
     most = max(FEWEST, min(SLICES, NUMBERS // max(1, rows)))
     first = zero + (first - zero) // width * width
     kept = (last - first) // width + 1
@@ -151,11 +170,8 @@ def _earliest(row: View) -> int:
 
 
 def _slept(row: View) -> str | None:
-    """How a step slept before an open attempt."""
-    return _SLEPT.get(row["outcome"]) if row["same_round"] else None
-
-
-_SLEPT = {"failed": "back_off", "called_again": "rest"}
+    """How a step slept before an attempt."""
+    return SLEPT.get(row["outcome_before"]) if row["same_round"] else None
 
 
 def _empty(axis: Slices) -> Spent:
@@ -166,9 +182,10 @@ def _empty(axis: Slices) -> Spent:
     return Spent(slices(), waits, [0] * axis.count, [0] * axis.count)
 
 
-def _add_open(spent: Spent, row: View, now: int) -> None:
-    """Add an attempt that has not ended, as far as it is by now."""
-    begin = now if row["begun_at"] is None else row["begun_at"]
+def _add(spent: Spent, row: View, now: int) -> None:
+    """Add an attempt; one that has not ended as far as it is by now."""
+    end = now if row["ended_at"] is None else row["ended_at"]
+    begin = end if row["begun_at"] is None else row["begun_at"]
     free = row["ready_at"] if row["pool_until"] is None else min(row["pool_until"], begin)
     waits = [("pool", row["ready_at"], free), ("worker", free, begin)]
     if (kind := _slept(row)) is not None:
@@ -179,9 +196,14 @@ def _add_open(spent: Spent, row: View, now: int) -> None:
             spent.waits[kind].cover(since, until)
     if row["begun_at"] is not None:
         spent.attempts += 1
-        spent.sum_ran += max(0, now - begin)
-        spent.longest = max(spent.longest, now - begin)
-        spent.ran.cover(begin, now)
+        spent.sum_ran += max(0, end - begin)
+        spent.longest = max(spent.longest, end - begin)
+        spent.ran.cover(begin, end)
+        if row["ended_at"] is not None:
+            failed = row["outcome"] in TROUBLE
+            spent.failed += failed
+            spent.ended[spent.ran.at(end)] += 1
+            spent.failing[spent.ran.at(end)] += failed
 
 
 def outliers(

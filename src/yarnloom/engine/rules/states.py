@@ -74,6 +74,13 @@ class Outcome(StrEnum):
     CANCELLED = "cancelled"
 
 
+TROUBLE = (Outcome.FAILED, Outcome.REFUSED, Outcome.LOST)
+"""Outcomes that count as failures of an attempt."""
+
+SLEPT = {Outcome.FAILED: "back_off", Outcome.CALLED_AGAIN: "rest"}
+"""How a step sleeps after an attempt, by its outcome."""
+
+
 class SkipReason(StrEnum):
     """Why something was skipped."""
 

@@ -1,7 +1,8 @@
-"""Where the time of each run goes: sums by step of the plan and slice of time.
+"""Where the time of the items of each run goes: sums by step of the plan and slice of time.
 
-Added to when attempts end, once a transaction. A run has at most so many slices: when it lasts
-longer, two become one. So no page scans attempts, and the tables do not grow with them.
+Added to when attempts in items end, once a transaction. A run has at most so many slices: when it
+lasts longer, two become one. So no page scans attempts of items, and the tables do not grow with
+them. Steps outside of items are few, and their attempts are read one by one.
 """
 
 from __future__ import annotations
@@ -39,6 +40,12 @@ class Axis:
     high: int = 0
     last: int = 0
 
+    def reach(self, begin: int, end: int) -> None:
+        """Something is added from one moment to another, at which an attempt or a wait ended."""
+        self.low = min(self.low, (begin - self.first) // self.width)
+        self.high = max(self.high, (end - self.first) // self.width)
+        self.last = max(self.last, end)
+
 
 @dataclass(slots=True)
 class EndedTry:
@@ -68,8 +75,13 @@ _KIND = {kind: 4 + 2 * at for at, kind in enumerate(store.KINDS)}
 _RAN, _WORKER = _KIND["ran"], _KIND["worker"]
 _EMPTY = [0] * len(store.VALUES)
 
-Rows = dict[int, list[int]]
-"""By slice what is added to its columns."""
+
+class Rows(dict[int, list[int]]):
+    """By slice what is added to its columns."""
+
+    def __missing__(self, at: int) -> list[int]:
+        row = self[at] = _EMPTY.copy()
+        return row
 
 
 class TimeSums:
@@ -99,8 +111,33 @@ class TimeSums:
     def done(self, run: int, node: int, attempts: Sequence[tuple[int, int, int]]) -> None:
         """Attempts of a step ended well: of each when it was ready, began and ended."""
         axis, rows = self._axis(run, attempts[0][0]), self._rows_of(run, node)
+        first, width = axis.first, axis.width
+        # As `end` does, without a call for each: this is asked of every item.
         for ready_at, begun_at, ended_at in attempts:
-            self._end(rows, axis, ready_at, begun_at, ended_at, failed=False)
+            if begun_at > ready_at:
+                at = (ready_at - first) // width
+                row = rows[at]
+                row[_WORKER] += first + (at + 1) * width - ready_at
+                row[_WORKER + 1] += 1
+                at = (begun_at - first) // width
+                row = rows[at]
+                rest = first + (at + 1) * width - begun_at
+                row[_WORKER] -= rest
+                row[_WORKER + 1] -= 1
+            else:
+                at = (begun_at - first) // width
+                row = rows[at]
+                rest = first + (at + 1) * width - begun_at
+            row[_RAN] += rest
+            row[_RAN + 1] += 1
+            at = (ended_at - first) // width
+            row = rows[at]
+            row[_RAN] -= first + (at + 1) * width - ended_at
+            row[_RAN + 1] -= 1
+            row[_ATTEMPTS] += 1
+            row[_BEGUN] += 1
+            row[_LONGEST] = max(row[_LONGEST], ended_at - begun_at)
+        axis.reach(min(at for at, _, _ in attempts), max(at for _, _, at in attempts))
 
     def _end(
         self, rows: Rows, axis: Axis, free: int, begun: int | None, ended: int, *, failed: bool
@@ -114,10 +151,9 @@ class TimeSums:
             row[_BEGUN] += 1
             row[_FAILED] += failed
             row[_LONGEST] = max(row[_LONGEST], ended - begun)
-        axis.last = max(axis.last, ended)
 
     def _rows_of(self, run: int, node: int) -> Rows:
-        return self._rows.setdefault(run, {}).setdefault(node, {})
+        return self._rows.setdefault(run, {}).setdefault(node, Rows())
 
     def _axis(self, run: int, first: int) -> Axis:
         axis = self._axes.get(run)
@@ -132,7 +168,7 @@ class TimeSums:
     def ran_in(self, run: int) -> dict[int, tuple[int, int]]:
         """By node how many attempts of a run have ended that began, and how long they ran."""
         self.write()
-        return store.ran_in(self._unit, run)
+        return store.ran_in_items(self._unit, run) | store.ran_outside(self._unit, run)
 
     def write(self) -> None:
         """Write what was added."""
@@ -159,22 +195,10 @@ class TimeSums:
 
 def _cover(rows: Rows, axis: Axis, column: int, begin: int, end: int) -> list[int]:
     """Something lasted from one moment to another; the row of the slice in which it ended."""
-    width, first = axis.width, axis.first
-    low, high = (begin - first) // width, (end - first) // width
-    axis.low = min(axis.low, low)
-    axis.high = max(axis.high, high)
-    row = rows.get(low)
-    if row is None:
-        row = rows[low] = _EMPTY.copy()
-    if low == high:
-        row[column] += end - begin
-        return row
-    row[column] += first + (low + 1) * width - begin
-    last = rows.get(high)
-    if last is None:
-        last = rows[high] = _EMPTY.copy()
-    last[column] += end - first - high * width
-    if high > low + 1:
-        last[column + 1] -= 1
-        rows.setdefault(low + 1, _EMPTY.copy())[column + 1] += 1
-    return last
+    axis.reach(begin, end)
+    for moment, sign in (begin, 1), (end, -1):
+        at = (moment - axis.first) // axis.width
+        row = rows[at]
+        row[column] += sign * (axis.first + (at + 1) * axis.width - moment)
+        row[column + 1] += sign
+    return row
