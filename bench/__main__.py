@@ -15,6 +15,7 @@ from bench import (
     latency,
     limits,
     loaded,
+    reading,
     rows,
     starts,
     startup,
@@ -181,15 +182,31 @@ def show_starts() -> None:
 def show_console() -> None:
     """A bundle of 100,000 items, and a graph of 2,000 steps."""
     found = console.measure()
-    few, many = console.both(found.few), console.both(found.many)
-    for count, (shown, opened) in ((console.FEW, few), (console.MANY, many)):
-        print(f"  {count:7,} items: page {shown * 1e3:.0f} ms, its items {opened * 1e3:.0f} ms")
+    few, many = console.medians(found.few), console.medians(found.many)
+    for count, opened in ((console.FEW, few), (console.MANY, many)):
+        parts = ", ".join(f"{part} {seconds * 1e3:.0f} ms" for part, seconds in opened.items())
+        print(f"  {count:7,} items: {parts}")
     for name, times in (("whole", found.whole), ("near", found.near), ("still", found.still)):
         usual, late = median(times) * 1e3, console.late(times) * 1e3
         frames = f"frames of {usual:.0f} ms, 95% within {late:.0f} ms"
         print(f"  {console.STEPS:,} steps, {name:5}: {frames}")
-    ratio = sum(many) / sum(few)
+    ratio = sum(many.values()) / sum(few.values())
     print(f"console: {ratio:.2f} times as long for 100,000 items as for ten (goal: under 1 s)")
+
+
+def show_reading() -> None:
+    """Pages of very large runs."""
+    found = reading.measure()
+    (alone, spent), (beside, more) = found.alone, found.beside
+    print(f"  {alone:,.0f} items/s alone, the service {spent:.0f} us an item")
+    print(f"  {beside:,.0f} items/s beside a reader, the service {more:.0f} us an item")
+    for name, times in found.pages.items():
+        print(f"  {name:12} {latency.summary(times)}, longest {max(times) * 1e3:.0f} ms")
+    slowest = max(median(times) for times in found.pages.values()) * 1e3
+    print(f"reading: at most {slowest:.0f} ms a page of {reading.MANY:,} items (goal 100)")
+    print(f"reading: {beside / alone:.2f} times the items a second beside it (goal 1)")
+    size = f"{found.size / 1e6:.0f} MB of {reading.RECORDED:,} items"
+    print(f"record: {found.record:.1f} s of processor time for {size} (goal 5)")
 
 
 def show_startup() -> None:
@@ -223,6 +240,7 @@ MEASUREMENTS = {
     "watchers": show_watchers,
     "starts": show_starts,
     "console": show_console,
+    "reading": show_reading,
 }
 
 if __name__ == "__main__":

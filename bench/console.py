@@ -1,10 +1,11 @@
 """The console at its largest: 100,000 items in one bundle, and 2,000 steps that move.
 
 Measured in headless Chromium against the real service with two processes. The bundle: from the
-request for the page of an ended run until its counts are shown, and from the click until its items
-are; in turn with a run of ten items. The steps: the times between frames while the run moves, with
-all of its graph in view and from near, and after it has ended, when nothing moves. The program of
-the console is loaded before, as for whoever works with it.
+request for the page of an ended run until its counts are shown, from the click until its items are,
+and from the request for its Time and its log until both are drawn; in turn with a run of ten items.
+The steps: the times between frames while the run moves, with all of its graph in view and from
+near, and after it has ended, when nothing moves. The program of the console is loaded before, as
+for whoever works with it.
 """
 
 from __future__ import annotations
@@ -24,6 +25,9 @@ from yarnloom import Client
 FEW, MANY = 10, 100_000
 STEPS = STRANDS * LENGTH
 ROUNDS = 7
+VIEWS = {"time": "[data-testid=time] [data-dye=running]", "log": "[role=log] button"}
+"""What is drawn last in each view of a run."""
+
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"]
 _FRAMES = """(milliseconds) => new Promise((resolve) => {
   const times = [];
@@ -37,27 +41,31 @@ _FRAMES = """(milliseconds) => new Promise((resolve) => {
 })"""
 
 
+Opened = dict[str, float]
+"""Seconds by the part of a page."""
+
+
 @dataclass
 class Found:
     """What was measured, in seconds.
 
     Attributes:
-        few: the page of ten items: until its counts are shown, and until its items are.
+        few: by name how long each part of the page took, of a run of ten items.
         many: the same of 100,000.
         whole: times between frames while 2,000 steps move, all in view.
         near: the same from near.
         still: the same when nothing moves.
     """
 
-    few: list[tuple[float, float]] = field(default_factory=list)
-    many: list[tuple[float, float]] = field(default_factory=list)
+    few: list[Opened] = field(default_factory=list)
+    many: list[Opened] = field(default_factory=list)
     whole: list[float] = field(default_factory=list)
     near: list[float] = field(default_factory=list)
     still: list[float] = field(default_factory=list)
 
 
-def open_bundle(page: Page, url: str, run: int, items: int) -> tuple[float, float]:
-    """How long it takes until the counts of a run's each are shown, and from a click its items."""
+def open_bundle(page: Page, url: str, run: int, items: int) -> Opened:
+    """How long it takes until each part of the page of a run is shown."""
     page.goto(f"{url}/workers")
     begun = time.perf_counter()
     page.goto(f"{url}/runs/{run}")
@@ -65,7 +73,14 @@ def open_bundle(page: Page, url: str, run: int, items: int) -> tuple[float, floa
     shown = time.perf_counter()
     page.get_by_label("each all", exact=True).click(position={"x": 60, "y": 12})
     page.locator("[data-testid=items] tbody tr").nth(9).wait_for()
-    return shown - begun, time.perf_counter() - shown
+    opened = {"page": shown - begun, "items": time.perf_counter() - shown}
+    for view, drawn in VIEWS.items():
+        page.goto(f"{url}/workers")
+        begun = time.perf_counter()
+        page.goto(f"{url}/runs/{run}?view={view}")
+        page.locator(drawn).first.wait_for()
+        opened[view] = time.perf_counter() - begun
+    return opened
 
 
 def measure() -> Found:
@@ -115,6 +130,6 @@ def late(times: list[float]) -> float:
     return sorted(times)[int(0.95 * len(times))]
 
 
-def both(pairs: list[tuple[float, float]]) -> tuple[float, float]:
-    """The medians of both."""
-    return median(one for one, _ in pairs), median(one for _, one in pairs)
+def medians(rounds: list[Opened]) -> Opened:
+    """The median of each part."""
+    return {part: median(opened[part] for opened in rounds) for part in rounds[0]}

@@ -212,12 +212,19 @@ def number_rows(ctx: StepContext, number: int) -> Rows[int]:
     return ctx.save_rows(range(number))
 
 
+@loom.task
+def say(number: int) -> int:
+    """A line in the log."""
+    print(number)
+    return number
+
+
 loom.workflow(
     "bundle",
     params=Number,
     plan=sequence(
         step("list", number_rows, number=param("number")),
-        each("all", over=previous, do=step("noop", noop, number=item())),
+        each("all", over=previous, do=step("say", say, number=item())),
     ),
 )
 
