@@ -12,7 +12,7 @@ import os
 import struct
 import tempfile
 import time
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from mmap import mmap
 from pathlib import Path
 
@@ -53,6 +53,24 @@ def make_file(owner: str) -> tuple[int, Path]:
     return descriptor, Path(path)
 
 
+def begins_of_gone() -> dict[str, dict[int, int]]:
+    """Return what workers of this machine began of which files are left and that have ended.
+
+    Returns:
+        By worker when each attempt began, in microseconds since 1970 UTC, as `begins_of` does.
+    """
+    begins: dict[str, dict[int, int]] = {}
+    for path in _files():
+        owner, pid, _ = path.name.rsplit(".", 2)
+        try:
+            os.kill(int(pid), 0)
+        except ProcessLookupError:
+            begins.setdefault(owner, {}).update(_read(path))
+        except (OSError, ValueError):
+            continue
+    return begins
+
+
 def begins_of(owner: str) -> dict[int, int] | None:
     """Return which attempts the processes of a worker on this machine began.
 
@@ -69,30 +87,16 @@ def begins_of(owner: str) -> dict[int, int] | None:
     return begins
 
 
-def remove_files(owner: str, older_than: float = 0.0) -> None:
-    """Remove the files of a worker that is gone, where they are so many seconds old."""
+def remove_files(owners: Collection[str], older_than: float = 0.0) -> None:
+    """Remove the files of workers that are gone, where they are so many seconds old."""
     for path in _files():
         with contextlib.suppress(OSError):
-            if _owner_of(path) == owner and time.time() - path.stat().st_mtime >= older_than:
+            if _owner_of(path) in owners and time.time() - path.stat().st_mtime >= older_than:
                 path.unlink()
 
 
 def _owner_of(path: Path) -> str:
     return path.name.rsplit(".", 2)[0]
-
-
-def owners_gone() -> set[str]:
-    """Return the workers of this machine of which files are left and whose process has ended."""
-    gone = set()
-    for path in _files():
-        owner, pid, _ = path.name.rsplit(".", 2)
-        try:
-            os.kill(int(pid), 0)
-        except ProcessLookupError:
-            gone.add(owner)
-        except (OSError, ValueError):
-            continue
-    return gone
 
 
 def _files() -> Iterator[Path]:

@@ -12,6 +12,7 @@ import type {
   Outliers,
   Overview,
   Part,
+  PastProgress,
   Run,
   RunState,
   Step,
@@ -112,7 +113,7 @@ export function usePast(run: number, address: string, at: string | null) {
   const query = new URLSearchParams({ at: at ?? "", ...(address ? { address } : {}) });
   return useQuery({
     queryKey: keys.past(run, address, at ?? ""),
-    queryFn: () => get<Part>(`/runs/${run}/graph?${query}`),
+    queryFn: () => get<Part & { progress?: PastProgress }>(`/runs/${run}/graph?${query}`),
     enabled: at !== null,
     // What was shown stays until the next moment is there, so that nothing flickers.
     placeholderData: (before) => (at === null ? undefined : before),

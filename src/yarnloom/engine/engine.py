@@ -84,7 +84,7 @@ class Engine:
         self._time = Time(moment, database.past.latest)
         self._last_hour = count_last_hour(self._unit, moment.now)
         self._each_counts, self._hours = Flow(self._unit), Hours()
-        self._times, self._samples = TimeSums(self._unit), ProgressSamples()
+        self._times, self._samples = TimeSums(self._unit), ProgressSamples(moment.now)
         self._rebuild(moment)
 
     @property
@@ -111,6 +111,10 @@ class Engine:
         """Whether a worker is registered; also where that is not known at this moment."""
         known = self._memory.workers.get(worker)
         return self._stale or (known is not None and known.session.registered)
+
+    def has_worker(self, worker: str) -> bool:
+        """Whether a worker was here and has not left; also where that is not known now."""
+        return self._stale or worker in self._memory.workers
 
     @property
     def ahead(self) -> int:

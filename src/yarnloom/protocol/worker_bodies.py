@@ -322,11 +322,22 @@ class BeginBody(Strict):
 
 
 class GoneBody(Strict):
-    """What a worker had begun that is gone, as its files on that machine say."""
+    """What workers had begun that are gone, as their files on that machine say."""
 
-    begun_ago: Annotated[dict[AttemptKey, Ago], Field(max_length=20_000), first_mistakes(20)] = (
-        Field(description="By attempt how many seconds ago it began.")
-    )
+    begun_ago: Annotated[
+        dict[
+            Annotated[str, Field(max_length=100)],
+            Annotated[dict[AttemptKey, Ago], Field(max_length=20_000), first_mistakes(20)],
+        ],
+        Field(max_length=100),
+        first_mistakes(20),
+    ] = Field(description="By worker and attempt how many seconds ago it began.")
+
+
+class GoneAnswer(Strict):
+    """Which of them the service knew."""
+
+    known: list[str]
 
 
 class EffectBody(Strict):

@@ -114,6 +114,10 @@ class Writer:
         """Pools in which nothing begins until somebody opens them."""
         return self._engine.closed_pools
 
+    def has_worker(self, worker: str) -> bool:
+        """Whether a worker was here and has not left."""
+        return self._engine.has_worker(worker)
+
     def knows_worker(self, worker: str) -> bool:
         """Whether a worker is registered, as far as is known without a transaction."""
         return self._engine.knows_worker(worker)

@@ -103,7 +103,7 @@ class WorkerPolls:
             if has_ended(process):
                 why = f"its process {process['pid']} on this machine has ended"
                 self._writer.submit_soon(LoseWorker(worker, why, begins_of(worker)))
-                remove_files(worker)
+                remove_files({worker})
 
     def registration(self, worker: str) -> asyncio.Future[None]:
         """Return a future that is done when a worker of this id registers."""

@@ -117,7 +117,7 @@ class Supervisor:
             how = f"signal {-code}" if code < 0 else f"exit code {code}"
             begins = begins_of(worker)
             await self._core.submit(LoseWorker(worker, f"its process ended with {how}", begins))
-            remove_files(worker)
+            remove_files({worker})
             lived = asyncio.get_running_loop().time() - begun
             pause = min(LONGEST_PAUSE, max(0.5, pause * 2)) if lived < QUICK_DEATH else 0.0
             self._say(f"worker {name} ended with {how}; another one is started")

@@ -68,6 +68,13 @@ def mends(connection: sqlite3.Connection, run: int) -> list[int]:
     return [row["at"] for row in connection.execute(sql, (run,))]
 
 
+def done_at(connection: sqlite3.Connection, run: int) -> int | None:
+    """When a run that is done ended; None if it is not done."""
+    sql = "SELECT ended_at FROM runs WHERE number = ? AND state = 'done'"
+    row = connection.execute(sql, (run,)).fetchone()
+    return row["ended_at"] if row else None
+
+
 def ended_by_round(connection: sqlite3.Connection, run: int, rounds: int) -> int:
     """When the last attempt of the first rounds of a run ended; 0 if none did."""
     sql = "SELECT max(ended_at) AS at FROM attempts WHERE run = ? AND round <= ?"

@@ -536,6 +536,16 @@ CREATE TABLE flow_times (
   PRIMARY KEY (each, node, bucket)
 ) STRICT, WITHOUT ROWID;
 
+-- How far runs were, for looking back: as in runs, so many of each round at most.
+CREATE TABLE progress_samples (
+  run         INTEGER NOT NULL REFERENCES runs,
+  at          INTEGER NOT NULL,
+  progress    REAL,
+  left_micros INTEGER,
+  at_least    INTEGER NOT NULL,
+  PRIMARY KEY (run, at)
+) STRICT, WITHOUT ROWID;
+
 -- How the time of the items of a run is divided into slices, so that there are at most about a
 -- thousand.
 CREATE TABLE time_axes (

@@ -176,9 +176,17 @@ class Link:
         answer: Message = await self._insist(Call("POST", "/workflows", publication))
         return answer
 
-    async def tell_gone(self, worker: str, begun: dict[str, float]) -> None:
-        """Tell the service that another worker of this machine is gone, and what it had begun."""
-        await self._client.call(Call("POST", f"/workers/{worker}/gone", {"begun_ago": begun}))
+    async def tell_gone(self, begun_ago: dict[str, dict[str, float]]) -> set[str]:
+        """Tell the service which workers of this machine are gone, and what they had begun.
+
+        Args:
+            begun_ago: by worker how many seconds ago each attempt began.
+
+        Returns:
+            Those that the service knew.
+        """
+        answer = await self._client.call(Call("POST", "/workers/gone", {"begun_ago": begun_ago}))
+        return set(answer["known"])
 
     async def register(self) -> None:
         """Register; tries until it works, or this worker is not wanted."""

@@ -19,7 +19,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from yarnloom.begun_files import begins_of, owners_gone, remove_files
+from yarnloom.begun_files import begins_of_gone, remove_files
 from yarnloom.client import Target
 from yarnloom.errors import Refused, StartError, YarnloomError
 from yarnloom.process_identity import cores, this_process
@@ -34,6 +34,9 @@ DEFAULT_IO = 20
 ORPHAN_PATIENCE = 600.0
 SETTLE_SECONDS = 0.5
 LOOK_SECONDS = 2.0
+
+GONE_AT_ONCE = 100
+"""Of how many workers that are gone one request tells."""
 
 KEPT_SECONDS = 86_400.0
 """After which nobody asks any more what a worker had begun that is gone."""
@@ -156,17 +159,22 @@ class Worker:
 
     async def _tell_who_is_gone(self) -> None:
         """Tell the service which attempts workers began that ended here without a word."""
-        for worker in owners_gone():
-            begins = await asyncio.to_thread(begins_of, worker)
-            now = time.time_ns() // 1_000
-            ago = {str(one): max(0.0, (now - at) / 1_000_000) for one, at in (begins or {}).items()}
-            try:
-                await self._link.tell_gone(worker, ago)
-            except YarnloomError:
-                # The service finds out by itself, or it was another service's worker.
-                await asyncio.to_thread(remove_files, worker, KEPT_SECONDS)
-            else:
-                await asyncio.to_thread(remove_files, worker)
+        begins = await asyncio.to_thread(begins_of_gone)
+        now, known, gone = time.time_ns() // 1_000, set[str](), list(begins)
+        for first in range(0, len(gone), GONE_AT_ONCE):
+            ago = {
+                worker: {
+                    str(attempt): max(0.0, (now - at) / 1_000_000)
+                    for attempt, at in begins[worker].items()
+                }
+                for worker in gone[first : first + GONE_AT_ONCE]
+            }
+            with contextlib.suppress(YarnloomError):  # the service finds out by itself
+                known |= await self._link.tell_gone(ago)
+        if begins:
+            await asyncio.to_thread(remove_files, known)
+            # Others are of another service, or were.
+            await asyncio.to_thread(remove_files, begins, KEPT_SECONDS)
 
     async def _publish_and_register(self) -> None:
         """Make the looms' workflows current, if they are to be, and come to the service.

@@ -15,6 +15,8 @@ from tests.floor import Floor, floor
 from tests.helpers import much
 from yarnloom import Loom, each, item, parallel, sequence, step
 from yarnloom.engine.commands import ChangePool, MendRun, PauseRun, Report, ResumeRun
+from yarnloom.engine.operations import progress_samples
+from yarnloom.engine.queries import run_graph
 from yarnloom.plan import Part
 
 SHAPES = 8
@@ -184,6 +186,52 @@ def test_two_runs_that_share_a_pool() -> None:
                 assert seen.falls() == []
                 assert at.inline.run(number)["state"] == "done"
     assert account["right"] >= 0.75 * (account["right"] + account["wrong"]), account
+
+
+def test_looking_back_shows_what_was_shown_then(monkeypatch: pytest.MonkeyPatch) -> None:
+    """At any moment of a run, also of one with many more samples than are kept."""
+    monkeypatch.setattr(progress_samples, "KEPT", 20)
+    with floor() as at:
+        maker = published(at, 0)
+        drive(at, maker, at.start("l/w"))
+        number = at.start("l/w")
+        mono, now = at.inline.clock.mono, at.inline.clock.now
+        seen = drive(at, maker, number)[number]
+        (kept,) = at.inline.database.writer.execute(
+            "SELECT count(*) FROM progress_samples WHERE run = ?", (number,)
+        ).fetchone()
+        assert 10 <= kept <= 20 < len(seen.readings)
+        for moment, fraction, left, _ in seen.readings:
+            then = looked_back(at, number, now + round((moment - mono) * 1e6))
+            if fraction is not None:
+                assert then["fraction"] == pytest.approx(fraction, abs=0.05)
+                assert (then["seconds_left"] is None) == (left is None)
+        assert looked_back(at, number, now - 1)["fraction"] is None
+        assert looked_back(at, number, at.inline.clock.now + 1_000_000)["fraction"] == 1.0
+
+
+def looked_back(at: Floor, number: int, moment: int) -> dict[str, Any]:
+    """The progress of a run at a moment."""
+    progress: dict[str, Any] = at.inline._look(number, run_graph.graph, "", moment)["progress"]
+    return progress
+
+
+def test_nothing_moves_while_the_service_is_away() -> None:
+    """What had been left when it stopped is left when it starts again, hours later."""
+    with floor() as at:
+        maker = published(at, 6)
+        drive(at, maker, at.start("l/w"))
+        number = at.start("l/w")
+        for _ in range(20):
+            at.advance(1.0)
+            at.end(at.running[0])
+        before = at.inline.run(number)["progress"]
+        at.inline.clock.advance(10_000)
+        at.inline.restart()
+        at.worker("b")
+        after = at.inline.run(number)["progress"]
+        assert after["fraction"] == pytest.approx(before["fraction"], abs=0.01)
+        assert after["seconds_left"] == pytest.approx(before["seconds_left"], rel=0.1)
 
 
 @pytest.mark.parametrize("hold", ["pause", "pool"])

@@ -51,6 +51,9 @@ export interface RunProgress {
   at_least: boolean;
 }
 
+/** How far a run was at a moment. */
+export type PastProgress = Pick<RunProgress, "fraction" | "seconds_left" | "at_least">;
+
 export interface Run {
   number: number;
   workflow: string;

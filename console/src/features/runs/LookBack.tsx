@@ -1,7 +1,8 @@
 import { Button, Group, Slider, Text } from "@mantine/core";
 import { IconHistory } from "@tabler/icons-react";
 
-import type { Run } from "../../api/types";
+import type { PastProgress, Run } from "../../api/types";
+import { percent } from "../../components/RunProgress";
 import { exactSecond, spell, useNow } from "../../components/durations";
 import { useCommands } from "../../queries/actions";
 import classes from "./LookBack.module.css";
@@ -11,6 +12,8 @@ interface Props {
   /** The moment that is looked back at, RFC 3339; null is now. */
   then: string | null;
   onThen: (then: string | null) => void;
+  /** How far the run was at that moment; undefined until it is known what is shown. */
+  progress?: PastProgress;
 }
 
 /** What stands on the slider besides its ends. */
@@ -18,7 +21,7 @@ const MARKED = ["pause", "resume", "cancel", "mend"];
 const STEPS = 500;
 
 /** A slider over a run's history: the graph is shown as it was at that moment. */
-export function LookBack({ run, then, onThen }: Props) {
+export function LookBack({ run, then, onThen, progress }: Props) {
   const now = useNow();
   const commands = useCommands(run.number, true);
   const from = Date.parse(run.created_at);
@@ -50,6 +53,7 @@ export function LookBack({ run, then, onThen }: Props) {
       />
       <Text size="sm" className={classes.when}>
         {then ? `as it was at ${exactSecond(then)}, ${since} after its start` : "as it is now"}
+        {then && progress && progress.fraction !== null && ` · ${howFar(progress)}`}
       </Text>
       <Button
         size="compact-xs"
@@ -61,4 +65,9 @@ export function LookBack({ run, then, onThen }: Props) {
       </Button>
     </Group>
   );
+}
+
+function howFar({ fraction, seconds_left: left, at_least }: PastProgress): string {
+  const rest = left === null ? "" : `, ${at_least ? "at least" : "about"} ${spell(left)} left then`;
+  return percent(fraction) + rest;
 }

@@ -204,7 +204,12 @@ function Graph({ run }: { run: Run }) {
           />
           {at && <Trail address={at} onGo={(address) => go({ at: address })} />}
           {!whole && run.started_at && (
-            <LookBack run={run} then={then} onThen={(moment) => go({ step, each, then: moment })} />
+            <LookBack
+              run={run}
+              then={then}
+              onThen={(moment) => go({ step, each, then: moment })}
+              progress={looking ? past.data?.progress : undefined}
+            />
           )}
         </div>
         <div className={classes.graph}>

@@ -15,7 +15,8 @@ from yarnloom.engine.rules.states import RunState, StepState
 from yarnloom.engine.state.time_shares import paces_of
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.plan import Kind, Plan
-from yarnloom.store import RunRow, attempts_under_way
+from yarnloom.store import RunRow, Unit, attempts_under_way
+from yarnloom.store import progress_samples as store
 from yarnloom.store.attempts_under_way import Row
 
 SPACE = 0.25
@@ -27,16 +28,45 @@ NODES = 200
 FOLLOWED = 1_000
 """How many runs are sampled when all are, as a pool opens or a worker comes."""
 
+KEPT = 200
+"""How many samples of a round are kept for looking back; at least half as many once it had more."""
+
+
+@dataclass(slots=True)
+class _Kept:
+    """The samples of a round that are kept.
+
+    Attributes:
+        count: how many.
+        last: when the last was taken, in microseconds since 1970 UTC.
+        space: microseconds between two at least.
+        rests: whether the progress rests since then.
+    """
+
+    count: int
+    last: int
+    space: int = 0
+    rests: bool = False
+
 
 class ProgressSamples:
-    """Takes samples of runs, at the end of each transaction."""
+    """Takes samples of runs, at the end of each transaction.
 
-    def __init__(self) -> None:
+    Args:
+        since: when the service started, in microseconds since 1970 UTC; before, nothing moved.
+    """
+
+    def __init__(self, since: int) -> None:
+        self._since = since
+        self._moved_on = False
         self._taken: dict[int, float] = {}
+        self._kept: dict[int, _Kept] = {}
         self._around: tuple[object, ...] = ()
 
     def take(self, transaction: Transaction) -> None:
         """Take samples of the runs that changed, if it is time to."""
+        if not self._moved_on:
+            self._skip_downtime(transaction.unit)
         sampler = _Sampler(transaction)
         changed = set(transaction.changes.runs)
         if sampler.around != self._around:
@@ -50,16 +80,51 @@ class ProgressSamples:
                 continue
             if run.state != RunState.RUNNING or run.ended_at is not None:
                 self._taken.pop(number, None)
-                sampler.rest(run)
+                if sampler.rest(run):
+                    self._keep(transaction.unit, run)
+                self._kept.pop(number, None)
             elif last is None and not sampler.is_long(run):
                 self._taken[number] = transaction.mono  # most end before their first sample
             elif last is None or transaction.mono >= last + sampler.space(run) or sampler.holds:
                 self._taken[number] = transaction.mono
                 sampler.sample(run)
+                self._keep(transaction.unit, run)
 
     def forget(self) -> None:
-        """Forget when samples were taken."""
+        """Forget what the last transaction did, as it was undone."""
+        self._moved_on = False
         self._taken.clear()
+        self._kept.clear()
+
+    def _skip_downtime(self, unit: Unit) -> None:
+        """Let what ran when the service stopped go on from there; again does no harm."""
+        self._moved_on = True
+        where = "state = ? AND left_micros IS NOT NULL AND sampled_at < ? LIMIT ?"
+        for run in unit.runs.select(where, RunState.RUNNING, self._since, FOLLOWED):
+            run.sampled_at = self._since
+            unit.runs.touch(run)
+
+    def _keep(self, unit: Unit, run: RunRow) -> None:
+        """Keep the newest sample of a run, if the last that was kept is some time ago."""
+        assert run.sampled_at is not None
+        kept = self._kept.get(run.number)
+        if kept is None:
+            since = run.started_at or 0
+            kept = self._kept[run.number] = _Kept(*store.kept_since(unit, run.number, since))
+            kept.space = (kept.last - since) // kept.count if kept.count > KEPT // 2 else 0
+        rests = run.left_micros is None
+        if rests == kept.rests and run.sampled_at < kept.last + kept.space:
+            return
+        if kept.count >= KEPT:
+            since = run.started_at or 0
+            store.drop_half(unit, run.number, since)
+            kept.count -= kept.count // 2
+            kept.space = (kept.last - since) // kept.count
+        store.keep(
+            *(unit, run.number, run.sampled_at),
+            *(run.progress, run.left_micros, run.at_least),
+        )
+        kept.count, kept.last, kept.rests = kept.count + 1, run.sampled_at, rests
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,12 +159,14 @@ class _Sampler:
         """How far a run is at a time, by its newest sample."""
         return between(run.progress, run.left_micros, run.sampled_at, at)[0]
 
-    def rest(self, run: RunRow) -> None:
-        """Let the progress of a run rest, as it does not move."""
-        if run.left_micros is not None:
-            run.progress = self.now(run, run.ended_at or self.transaction.now)
-            run.left_micros, run.sampled_at = None, self.transaction.now
-            self.transaction.unit.runs.touch(run)
+    def rest(self, run: RunRow) -> bool:
+        """Let the progress of a run rest, as it does not move; whether it did before."""
+        if run.left_micros is None:
+            return False
+        run.progress = self.now(run, run.ended_at or self.transaction.now)
+        run.left_micros, run.sampled_at = None, self.transaction.now
+        self.transaction.unit.runs.touch(run)
+        return True
 
     def sample(self, run: RunRow) -> None:
         """Take a sample of a run that goes on."""

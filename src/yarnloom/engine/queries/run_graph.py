@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 from yarnloom.engine.parts.create_rows import position_of
 from yarnloom.engine.queries import either_form
 from yarnloom.engine.queries.each_boxes import inside_now, inside_then
+from yarnloom.engine.queries.past_progress import progress_at
 from yarnloom.engine.queries.past_states import has_ended_by, past_of, rows_then
 from yarnloom.engine.queries.views import (
     Tree,
@@ -143,8 +144,12 @@ def graph(
         NotFound: the address leads nowhere.
     """
     place = find(connection, plan, number, address)
-    tree = _tree if at is None else _tree_at
-    return tree(connection, plan, number, place, *(() if at is None else (at,))).view(place.node)
+    if at is None:
+        return _tree(connection, plan, number, place).view(place.node)
+    view = _tree_at(connection, plan, number, place, at).view(place.node)
+    if place.node.index == 0:
+        view["progress"] = progress_at(connection, number, at)._asdict()
+    return view
 
 
 def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree:

@@ -130,13 +130,13 @@ def progress_view(row: Row, look: Look, under_way: Open) -> View:
     running = row["state"] == RunState.RUNNING and row["outcome"] is None
     fraction, left = _sampled(row, look.now)
     return {
-        "fraction": None if fraction is None else _cut(fraction),
+        "fraction": None if fraction is None else cut(fraction),
         "text": told.text,
         "address": "" if look.plain else told.address,
         "done": told.done,
         "total": told.total,
         "per_second": told.rate if running else None,
-        "seconds_left": _short(left) if running and left is not None else None,
+        "seconds_left": short(left) if running and left is not None else None,
         "at_least": bool(row["at_least"]) if running and left is not None else False,
     }
 
@@ -219,16 +219,16 @@ def _of_each(node: Node, row: Row, address: str, look: Look) -> _Told:
     failed = f", {row['failed']:,} failed" if row["failed"] else ""
     seconds = (look.now - row["since"]) / 1e6
     gained = (row["fraction"] - row["fraction_then"]) * total
-    rate = _short(gained / seconds) if seconds > 0 and gained > 0 else None
+    rate = short(gained / seconds) if seconds > 0 and gained > 0 else None
     return _Told(f"{_of(done, total)}{name}{failed}", address, done, total, rate)
 
 
-def _cut(fraction: float) -> float:
+def cut(fraction: float) -> float:
     """Six digits, never more than it is."""
     return int(fraction * 1_000_000) / 1_000_000
 
 
-def _short(value: float) -> float:
+def short(value: float) -> float:
     """Three digits, or whole."""
     return float(f"{value:.3g}") if value < 1_000 else float(round(value))
 

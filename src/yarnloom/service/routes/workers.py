@@ -31,6 +31,7 @@ from yarnloom.protocol.worker_bodies import (
     BeginEffectBody,
     DoneBody,
     EndEffectBody,
+    GoneAnswer,
     GoneBody,
     ItemBody,
     PollBody,
@@ -198,16 +199,17 @@ async def begin(core: TheCore, worker: WorkerId, body: BeginBody) -> Response:
     return answer(await core.submit(BeginAttempt(worker, body.attempt)))
 
 
-@router.post(
-    "/{worker}/gone", status_code=204, response_class=Response, responses=problems(404, 503)
-)
-async def gone(core: TheCore, worker: WorkerId, body: GoneBody) -> Response:
-    """Tell that a worker is gone, and what it had begun: said by the next one on its machine."""
+@router.post("/gone", response_model=GoneAnswer, responses=problems(422, 503))
+async def gone(core: TheCore, body: GoneBody) -> Response:
+    """Say that workers are gone, and what they had begun: the next one on their machine does."""
     now = time_ns() // 1_000
-    begun = {attempt: now - round(ago * 1_000_000) for attempt, ago in body.begun_ago.items()}
     why = "its process has ended, as another worker on its machine says"
-    await core.submit(LoseWorker(worker, why, begun))
-    return Response(status_code=204)
+    known = [worker for worker in body.begun_ago if core.writer.has_worker(worker)]
+    for worker in known:
+        ago = body.begun_ago[worker]
+        begun = {attempt: now - round(seconds * 1_000_000) for attempt, seconds in ago.items()}
+        await core.submit(LoseWorker(worker, why, begun))
+    return answer({"known": known})
 
 
 @router.post("/{worker}/begin-effect", responses=problems(404, 409, 503))
