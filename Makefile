@@ -23,8 +23,8 @@ demo: $(PYTHON_READY) console ## Run the tide almanac; ARGS=--exit-when-done end
 	$(BIN)/yarnloom demo $(ARGS)
 
 test: $(PYTHON_READY) console browser ## Run every test; ARGS go to pytest
-	$(BIN)/pytest $(THREE) -m "not browser" $(ARGS)
-	$(BIN)/pytest $(TWO) -m browser $(ARGS)
+	$(BIN)/pytest $(THREE) --ignore tests/console $(ARGS)
+	$(BIN)/pytest $(TWO) tests/console $(ARGS)
 	cd console && npm run --silent test
 
 thorough: ## Every test, with as many kills and random worlds as are promised (half an hour)

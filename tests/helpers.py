@@ -35,15 +35,17 @@ def eventually(
     ask: Callable[[], T | None], what: str | Callable[[], str] = "", patience: float = PATIENCE
 ) -> T:
     """The first true answer; fails when there is none for a long time."""
-    until = time.monotonic() + patience
+    begun = time.monotonic()
     pause = threading.Event()
     while True:
         answer = ask()
         if answer:
             return answer
-        if time.monotonic() > until:
+        waited = time.monotonic() - begun
+        if waited > patience:
             raise AssertionError(f"never came true: {what() if callable(what) else what or ask}")
-        pause.wait(0.01)
+        # To ask all the time would take the processor from what is waited for.
+        pause.wait(min(0.1, max(0.01, waited / 20)))
 
 
 class Program:
@@ -60,7 +62,7 @@ class Program:
         whole = {**os.environ, "YARNLOOM_URL": "", "PYTHONUNBUFFERED": "1", **(env or {})}
         reading, writing = os.pipe()
         self.process: subprocess.Popen[bytes] | WarmProgram
-        if limit is None and not env:
+        if limit is None and fits(env or {}):
             with open(os.devnull, "rb") as nothing:
                 ends = (nothing.fileno(), writing, writing)
                 self.process = WarmProgram(arguments, whole, str(cwd), ends, unbuffered=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from tests.boundaries.fuzzing import fuzz, operations, prepare
 from tests.helpers import LOOM, much, service
 
 CASES = much(200, 1_500)
@@ -12,6 +11,9 @@ CASES = much(200, 1_500)
 
 def test_random_requests_get_described_answers(tmp_path: Path) -> None:
     """Hundreds of them over all operations; `make fuzz` sends as many as it is told to."""
+    # What makes the requests takes seconds to load, in each process that collects tests.
+    from tests.boundaries.fuzzing import fuzz, operations, prepare
+
     with service(tmp_path / "data", "--load", LOOM) as program:
         prepare(program)
         known = operations(program.url)

@@ -55,7 +55,12 @@ def test_what_held_the_service_up_does_not_any_more(
     deep = b'{"workflow":"sums","params":{"number":' + b"[" * 60_000 + b"]" * 60_000 + b"}}"
     wide = json.dumps({"workflow": "sums", "params": {"x": ["a"] * 180_000}}).encode()
     many = json.dumps(
-        {"starts": [{"workflow": "sums", "params": {"number": n}} for n in range(9_000)]}
+        {
+            "starts": [
+                {"workflow": "sums", "params": {"number": n}, "start_in": 86_400}
+                for n in range(9_000)
+            ]
+        }
     )
     pid = program.process.pid
     with bare_server() as bare, Watch(*bare) as reference, Watch(port, pid) as watch:

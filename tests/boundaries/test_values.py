@@ -8,7 +8,7 @@ from typing import Any
 
 import httpx
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as some
 
 from tests.helpers import ServiceProgram, eventually, run_command, service
@@ -101,8 +101,7 @@ def test_a_value_that_holds_itself_is_refused() -> None:
 # Through every door, and back through every list, page and command
 
 
-@settings(max_examples=4, suppress_health_check=list(HealthCheck))
-@given(value=some.sampled_from([*DEEPEST.values(), [LARGEST]]))
+@pytest.mark.parametrize("value", [DEEPEST["both"], [LARGEST]], ids=["deepest", "largest"])
 def test_what_is_let_in_comes_out_everywhere(
     program: ServiceProgram, http: httpx.Client, value: Any
 ) -> None:

@@ -17,6 +17,7 @@ from hypothesis import strategies as some
 
 from tests.helpers import ROOT, ServiceProgram, eventually, run_command, service
 from tests.hostile_loom import HOSTILE
+from tests.warm_programs import WarmProgram, fits
 from yarnloom.cli.terminal import coloured
 from yarnloom.cli.text_streams import HARMFUL, visible
 
@@ -45,14 +46,17 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Any:
 def in_a_terminal(*arguments: str, url: str, **env: str) -> bytes:
     """What a command writes to a real terminal."""
     ours, theirs = pty.openpty()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "yarnloom", *arguments],
-        stdin=theirs,
-        stdout=theirs,
-        stderr=theirs,
-        cwd=ROOT,
-        env={**os.environ, "YARNLOOM_URL": url, "COLUMNS": "120", "TERM": "xterm-256color", **env},
-    )
+    whole = {**os.environ, "YARNLOOM_URL": url, "COLUMNS": "120", "TERM": "xterm-256color", **env}
+    ends = (theirs, theirs, theirs)
+    process: subprocess.Popen[bytes] | WarmProgram
+    if fits(env):
+        process = WarmProgram(arguments, whole, str(ROOT), ends)
+    else:
+        command = [sys.executable, "-m", "yarnloom", *arguments]
+        stdin, stdout, stderr = ends
+        process = subprocess.Popen(
+            command, stdin=stdin, stdout=stdout, stderr=stderr, cwd=ROOT, env=whole
+        )
     os.close(theirs)
     found = b""
     try:

@@ -6,9 +6,13 @@ phases degrees. There are no nodal corrections: the coast is made up, and so is 
 
 from __future__ import annotations
 
+import os
 import zlib
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+
+# Each process of a worker is to use one core; threads that wait for each other would use more.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
 import numpy as np
 import numpy.typing as npt

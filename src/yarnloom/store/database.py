@@ -1,7 +1,7 @@
 """The data folder: its SQLite file, connections, and tables.
 
 One service per folder (`folder_lock`). One connection writes; readers have their own, read-only,
-and are cut off after `READ_LIMIT` seconds so that the log can be folded back into the file.
+and are cut off after `READ_LIMIT` seconds of work so that the log can be folded back into the file.
 """
 
 from __future__ import annotations
@@ -36,6 +36,11 @@ SCHEMA_VERSION = 23
 """Of the tables in `schema.sql`: one more with each change to them."""
 
 READ_LIMIT = 2.0
+"""Seconds of processor time that one reading may take."""
+
+READ_PATIENCE = 5 * READ_LIMIT
+"""Seconds that it may take in all, where the disk is slow or others are busy."""
+
 LOG_LIMIT = 16 * 2**20
 """Bytes that the write-ahead log keeps on disk when nobody needs what is in it."""
 READERS = 3
@@ -132,10 +137,15 @@ class Database:
 
     @contextlib.contextmanager
     def reader(self) -> Iterator[sqlite3.Connection]:
-        """A read-only connection, cut off after `READ_LIMIT` seconds; rows have names."""
+        """A read-only connection, cut off after `READ_LIMIT` seconds; rows have names.
+
+        What is read with it is read in one thread.
+        """
         connection = self._readers.get()
-        until = time.monotonic() + READ_LIMIT
-        connection.set_progress_handler(lambda: time.monotonic() > until, 100_000)
+        worked, until = time.thread_time() + READ_LIMIT, time.monotonic() + READ_PATIENCE
+        connection.set_progress_handler(
+            lambda: time.thread_time() > worked or time.monotonic() > until, 100_000
+        )
         try:
             yield connection
         except sqlite3.OperationalError as error:
