@@ -6,7 +6,6 @@ import contextlib
 import itertools
 import json
 import math
-import os
 import random
 import resource
 import shutil
@@ -24,6 +23,8 @@ from tests.helpers import Program, ServiceProgram, run_command
 from tests.proxy import Proxy
 
 from chaos.loom import LIMIT, LOG, expected, params
+from chaos.processes import children_of, guardians, send, templates
+from chaos.reader import Reader
 from yarnloom import Client, Run
 from yarnloom.client import Call
 from yarnloom.errors import YarnloomError
@@ -32,7 +33,10 @@ LOOM = "chaos.loom:loom"
 LEASE = 3.0
 WORKERS = 3
 OPEN = ("scheduled", "queued", "running")
-WORKFLOWS = ("sums", "charges", "odd")
+WORKFLOWS = ("sums", "charges", "odd", "crowd")
+CROWD = 60
+"""How many items of a crowd there are for each of the others."""
+
 PATIENCE = 60.0
 """Seconds within which some step has to end when the trouble is over, and another, and so on."""
 
@@ -129,8 +133,12 @@ class Chaos:
 
     def run(self, seconds: float) -> Account:
         """Make trouble for some seconds, let everything end, and look at what came of it."""
-        starter = threading.Thread(target=self._keep_starting)
-        starter.start()
+        reader = Reader(self._service.url, random.Random(0), self._numbers, self._over)
+        threads = [
+            threading.Thread(target=work) for work in (self._keep_starting, reader.keep_reading)
+        ]
+        for thread in threads:
+            thread.start()
         until = time.monotonic() + seconds
         troubles = self._troubles()
         try:
@@ -142,13 +150,21 @@ class Chaos:
                     self.account.done[name] += 1
                 self._over.wait(self._random.uniform(0.1, 0.6))
             self._over.set()
-            starter.join()
+            for thread in threads:
+                thread.join()
+            self.account.done += reader.read
+            self.account.faults += reader.faults
             self._settle()
             self._look()
         finally:
             self._over.set()
             self._end()
         return self.account
+
+    def _numbers(self) -> list[int]:
+        """The runs that were acknowledged."""
+        with self._lock:
+            return list(self._started)
 
     # Processes
 
@@ -163,8 +179,8 @@ class Chaos:
     def _children(self, index: int) -> list[int]:
         """A worker's processes that run attempts."""
         worker = self._workers[index].process.pid
-        beside = {*_guardians(worker), *_templates(worker)}
-        return [pid for pid in _children_of(worker) if pid not in beside]
+        beside = {*guardians(worker), *templates(worker)}
+        return [pid for pid in children_of(worker) if pid not in beside]
 
     # Runs
 
@@ -178,6 +194,7 @@ class Chaos:
                 with contextlib.suppress(YarnloomError):
                     begun = time.time()
                     workflow = WORKFLOWS[number % len(WORKFLOWS)]
+                    count *= CROWD if workflow == "crowd" else 1
                     given = params(count) if workflow == "sums" else {"count": count}
                     run = client.start(workflow, given, key=f"key-{number}")
                     with self._lock:
@@ -194,10 +211,10 @@ class Chaos:
             ),
             "a guardian is killed": Trouble(110, self._kill_guardian),
             "a template is killed": Trouble(
-                60, lambda: self._signal_beside(_templates, signal.SIGKILL)
+                60, lambda: self._signal_beside(templates, signal.SIGKILL)
             ),
             "a template is stopped": Trouble(
-                20, lambda: self._signal_beside(_templates, signal.SIGSTOP)
+                20, lambda: self._signal_beside(templates, signal.SIGSTOP)
             ),
             "a process is killed": Trouble(110, lambda: self._signal_child(signal.SIGKILL)),
             "a process is stopped": Trouble(50, lambda: self._signal_child(signal.SIGSTOP)),
@@ -235,26 +252,26 @@ class Chaos:
         index = self._random.randrange(WORKERS)
         worker = self._workers[index].process.pid
         if guardian:
-            _send(worker, signal.SIGSTOP)
-            for pid in _guardians(worker):
-                _send(pid, signal.SIGKILL)
+            send(worker, signal.SIGSTOP)
+            for pid in guardians(worker):
+                send(pid, signal.SIGKILL)
         self._workers[index].kill()
         self._workers[index] = self._work(index)
 
     def _kill_guardian(self) -> bool:
-        return self._signal_beside(_guardians, signal.SIGKILL)
+        return self._signal_beside(guardians, signal.SIGKILL)
 
     def _signal_beside(self, which: Callable[[int], list[int]], number: int) -> bool:
         index = self._random.randrange(WORKERS)
         pids = which(self._workers[index].process.pid)
         for pid in pids:
-            _send(pid, number)
+            send(pid, number)
         return bool(pids)
 
     def _signal_child(self, number: int) -> bool:
         children = self._children(self._random.randrange(WORKERS))
         if children:
-            _send(self._random.choice(children), number)
+            send(self._random.choice(children), number)
         return bool(children)
 
     def _fill_disk(self) -> None:
@@ -267,8 +284,8 @@ class Chaos:
 
     def _freeze_worker(self) -> None:
         pid = self._workers[self._random.randrange(WORKERS)].process.pid
-        _send(pid, signal.SIGSTOP)
-        self._later(lambda: _send(pid, signal.SIGCONT))
+        send(pid, signal.SIGSTOP)
+        self._later(lambda: send(pid, signal.SIGCONT))
 
     def _freeze_service(self) -> None:
         self._service.process.send_signal(signal.SIGSTOP)
@@ -338,9 +355,9 @@ class Chaos:
             proxy.heal()
         for index in range(WORKERS):
             for pid in self._children(index)[:1]:
-                _send(pid, signal.SIGSTOP)
+                send(pid, signal.SIGSTOP)
         for index, worker in enumerate(self._workers):
-            _send(worker.process.pid, signal.SIGCONT)
+            send(worker.process.pid, signal.SIGCONT)
             if worker.process.poll() is not None:
                 self.account.faults.append(f"worker w{index} ended:\n{worker.text[-2000:]}")
                 self._workers[index] = self._work(index)
@@ -453,8 +470,8 @@ class Chaos:
             proxy.close()
         for program in (*self._workers, self._service):
             pid = program.process.pid
-            for child in _children_of(pid):
-                _send(child, signal.SIGKILL)
+            for child in children_of(pid):
+                send(child, signal.SIGKILL)
             program.kill()
 
 
@@ -466,33 +483,3 @@ def _lost_charges(client: Client, run: Run) -> set[str]:
         for attempt in answer["attempts"]
         if attempt["outcome"] == "lost" and "charges[" in attempt["address"]
     }
-
-
-def _send(pid: int, number: int) -> None:
-    with contextlib.suppress(ProcessLookupError):
-        os.kill(pid, number)
-
-
-def _children_of(pid: int) -> list[int]:
-    try:
-        text = Path(f"/proc/{pid}/task/{pid}/children").read_text(encoding="ascii")
-    except OSError:
-        return []
-    return [int(one) for one in text.split()]
-
-
-def _guardians(worker: int) -> list[int]:
-    """A worker's guardian, if it has one."""
-    return [pid for pid in _children_of(worker) if b"guardian.py" in _fact("cmdline", pid)]
-
-
-def _templates(worker: int) -> list[int]:
-    """The process of which a worker's processes are forks, if it has one."""
-    return [pid for pid in _children_of(worker) if _fact("comm", pid) == b"loom-template\n"]
-
-
-def _fact(name: str, pid: int) -> bytes:
-    try:
-        return Path(f"/proc/{pid}/{name}").read_bytes()
-    except OSError:
-        return b""

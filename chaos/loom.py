@@ -198,6 +198,18 @@ loom.workflow("charges", params=Count, plan=numbered(charge, "charges"))
 loom.workflow("odd", params=Count, plan=numbered(odd, "odds"))
 
 
+@loom.task(**AGAIN)
+def crowded(number: int, ctx: StepContext) -> int:
+    """A short one of many, of which some fail first: those have rows, most others none."""
+    note(ctx, "begin")
+    if number % 13 == 0 and ctx.tries == 1:
+        raise RuntimeError("not at the first try")
+    return number
+
+
+loom.workflow("crowd", params=Count, plan=numbered(crowded, "all"))
+
+
 def expected(count: int) -> dict[str, int]:
     """What a run of the workflow ends with."""
     shorts = SHORTS * count

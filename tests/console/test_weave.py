@@ -151,6 +151,9 @@ def test_the_graph_is_shown_as_it_was(program: ServiceProgram, page: Page, marks
     page.goto(f"{program.url}/runs/{run.number}?then={while_held}")
 
     expect(page.get_by_label("step begin, running")).to_be_visible()
+    expect(page.get_by_text("as it was at")).not_to_contain_text("%")
+    page.goto(f"{program.url}/runs/{run.number}?then={run.refresh().data['ended_at']}")
+    expect(page.get_by_text("as it was at")).to_contain_text(" · 100%")
 
 
 def test_a_log_is_searched_and_coloured(program: ServiceProgram, page: Page) -> None:
