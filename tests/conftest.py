@@ -22,13 +22,24 @@ settings.register_profile("yarnloom", deadline=None, derandomize=not THOROUGH)
 settings.load_profile("yarnloom")
 
 
-LONG = ("end_to_end", "boundaries", "simulator", "console")
-"""Folders whose files take longest: they go first, so that none is left for the end alone."""
+LONG = (
+    *("test_surroundings", "test_demo", "test_data", "test_outbox", "test_freeze", "test_template"),
+    *("test_simulator", "test_requests", "test_reading", "test_begun", "test_kill", "test_values"),
+)
+"""Files that take longest: they go first, so that none is left for the end alone."""
+
+LONG_FOLDERS = ("end_to_end", "boundaries", "simulator", "cli", "console")
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Processes of tests take whole files, in this order."""
-    items.sort(key=lambda item: item.path.parent.name not in LONG)
+
+    def place(item: pytest.Item) -> tuple[int, bool]:
+        name = item.path.stem
+        first = LONG.index(name) if name in LONG else len(LONG)
+        return first, item.path.parent.name not in LONG_FOLDERS
+
+    items.sort(key=place)
 
 
 @pytest.fixture(scope="session")

@@ -1,4 +1,4 @@
-"""A caller, and a relay, that kill themselves at some point: `python -m tests.outbox_app ...`.
+"""A caller, and a relay, that kill themselves at some point; in a process of their own.
 
 Every statement, commit and roll-back, and every request and answer has a point before and one
 after it. The process ends with `kill -9` at the point of the number it is given.
@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import signal
 import sqlite3
-import sys
 from pathlib import Path
 from typing import Any
 
@@ -97,7 +96,3 @@ def main(what: str, path: Path, url: str, last: int, key: str) -> None:
     else:
         client = Client(target=Target(url, "test"), transport=FragileWire())
         Relay(Outbox(), connect, client).deliver()
-
-
-if __name__ == "__main__":
-    main(sys.argv[1], Path(sys.argv[2]), sys.argv[3], int(sys.argv[4]), sys.argv[5])

@@ -9,6 +9,7 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 import pytest
 
+from tests.helpers import much
 from yarnloom.demo import gauge_office, tides
 from yarnloom.demo.almanac import loom
 from yarnloom.testing import run_workflow
@@ -23,7 +24,7 @@ def office(monkeypatch: pytest.MonkeyPatch) -> object:
         yield url
 
 
-@pytest.mark.parametrize("harbour", list(tides.HARBOURS))
+@pytest.mark.parametrize("harbour", list(tides.HARBOURS)[: much(2, 6)])
 def test_the_table_is_right(office: object, harbour: str) -> None:
     """From fetched readings to the CSV: the fit is within 5 mm and 1 degree of the truth."""
     run = run_workflow(loom, "harbour-tides", harbour=harbour)

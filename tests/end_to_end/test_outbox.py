@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
+import multiprocessing
 import socket
 import sqlite3
-import subprocess
-import sys
 import threading
 from pathlib import Path
 
 import pytest
 
-from tests.helpers import LOOM, ROOT, Program, ServiceProgram, eventually, run_command, service
+from tests import outbox_app
+from tests.helpers import LOOM, PATIENCE, Program, ServiceProgram, eventually, run_command, service
 from yarnloom import Client, Outbox, Relay
 
 pytestmark = pytest.mark.slow
 
 MOST = 60
+FORK = multiprocessing.get_context("fork")
+"""Processes that have their modules at once."""
 
 
 @pytest.fixture
@@ -31,8 +33,11 @@ def path(tmp_path: Path) -> Path:
 
 def app(what: str, path: Path, url: str, last: int, key: str) -> int:
     """Run the caller or the relay as a process; its exit code, -9 where it was killed."""
-    command = [sys.executable, "-m", "tests.outbox_app", what, str(path), url, str(last), key]
-    return subprocess.run(command, cwd=ROOT, timeout=60, check=False).returncode
+    process = FORK.Process(target=outbox_app.main, args=(what, path, url, last, key))
+    process.start()
+    process.join(PATIENCE)
+    assert process.exitcode is not None
+    return process.exitcode
 
 
 def column(path: Path, sql: str) -> list[str]:

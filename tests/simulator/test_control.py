@@ -10,7 +10,7 @@ from tests.simulator.test_simulator import CONTROLLED, live
 MORE = range(CONTROLLED.stop, 2 * CONTROLLED.stop)
 
 
-@pytest.mark.parametrize("first", MORE[::50])
+@pytest.mark.parametrize("first", range(0, len(MORE), 50))
 def test_worlds_under_control_end_well(first: int) -> None:
     """As those of the first half."""
-    live(ControlWorld, first, 50)
+    live(ControlWorld, MORE[first : first + 50])

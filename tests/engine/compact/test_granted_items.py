@@ -208,7 +208,7 @@ def test_whatever_happens_in_the_middle(seed: int, what: str) -> None:
 @pytest.mark.parametrize("what", ["pool", "worker"])
 def test_what_changes_around_it(what: str) -> None:
     """A pool that gets a rate, and a worker that is lost: what was given has rows before."""
-    for seed in range(30):
+    for seed in range(much(8, 30)):
         draw = random.Random(seed)
         with inline_service() as inline:
             driver = Driver(inline, StraightMaker(draw.randrange))
@@ -231,7 +231,7 @@ def test_what_changes_around_it(what: str) -> None:
 def test_lists_show_each_item_once_while_later_ones_have_ended(limit: int) -> None:
     """A page has every item in its order, those that have no row as waiting."""
     shown_early = 0
-    for seed in range(40):
+    for seed in range(much(12, 40)):
         draw = random.Random(seed)
         with inline_service() as inline:
             driver = Driver(inline, StraightMaker(draw.randrange))

@@ -130,12 +130,12 @@ def test_what_the_engine_reads_is_the_same_with_rows(seed: int) -> None:
 def test_most_items_have_no_rows() -> None:
     """Else the tests here would prove nothing."""
     total = 0
-    for seed in range(20):
+    for seed in range(much(6, 20)):
         with inline_service() as inline:
             driver = Driver(inline, StraightMaker(random.Random(seed).randrange))
             driver.end()
             total += folded(inline)
-    assert total > 100
+    assert total > 40
 
 
 # A long each
@@ -310,7 +310,9 @@ def test_a_run_of_very_many_gets_rows_a_piece_at_a_time() -> None:
         left, pieces = True, 0
         while left:
             left, pieces = many.inline.do(Unfold(1, every=True)), pieces + 1
-            assert not audit(many.inline.database.writer)
+            if pieces in (1, 2):
+                assert not audit(many.inline.database.writer)
+        assert not audit(many.inline.database.writer)
         assert pieces >= ITEMS / 3 / AT_ONCE
         assert many.items_with_rows == list(range(ITEMS))
 

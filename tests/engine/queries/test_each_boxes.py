@@ -23,7 +23,7 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.queries import item_pages
 from yarnloom.units import EPOCH
 
-SEEDS = much(6, 300)
+SEEDS = much(3, 300)
 Found = dict[str, Counter[str]]
 UNDER_WAY = ("ready", "running", "backing_off", "resting", "paused")
 

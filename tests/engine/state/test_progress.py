@@ -6,9 +6,7 @@ crashes, is looked at in the tests of composition and mending and in the simulat
 
 from __future__ import annotations
 
-import random
 from collections.abc import Iterator
-from statistics import median
 from typing import Any
 
 import pytest
@@ -359,52 +357,3 @@ def test_a_restart_keeps_how_far_everything_is(at: Floor) -> None:
     before = progress(at, run)
     at.inline.restart()
     assert progress(at, run) == before
-
-
-def errors_in(at: Floor, run: int, seconds: Any, often: int = 1) -> list[float]:
-    """By how much the time left was wrong, over a whole run, from a fifth of the way on.
-
-    Every step takes as long as is said of it, one place after another takes the next.
-    """
-    begun, told = at.inline.clock.now, []
-    ends: dict[str, float] = {}
-    while True:
-        for address in at.running:
-            ends.setdefault(address, at.inline.clock.now / 1e6 + seconds(address))
-        if not at.running:
-            break
-        address = min(at.running, key=ends.__getitem__)
-        at.inline.clock.advance(max(0.0, ends[address] - at.inline.clock.now / 1e6))
-        at.end(address)
-        if len(ends) % often == 0:
-            told.append((at.inline.clock.now, progress(at, run)["seconds_left"]))
-    end = at.inline.clock.now
-    return [
-        abs(left - (end - now) / 1e6) / ((end - now) / 1e6)
-        for now, left in told
-        if left is not None and now - begun > 0.2 * (end - begun) and now < end
-    ]
-
-
-@pytest.mark.parametrize("count", [20, 300])
-def test_the_time_left_is_right_from_the_second_run_on(at: Floor, count: int) -> None:
-    """Within a quarter, at the median from a fifth of the way on."""
-    chance = random.Random(4)
-    run = started(
-        at,
-        lambda work: sequence(
-            step("list", work),
-            each("s", over=list(range(count)), do=sequence(step("a", work), step("b", work))),
-            parallel("p", step("tables", work), sequence("q", step("plot", work), step("c", work))),
-            step("bind", work),
-        ),
-        places=4,
-    )
-    long = {"list": 20.0, "tables": 30.0, "plot": 5.0, "c": 4.0, "bind": 40.0, "a": 1.0, "b": 0.3}
-
-    def seconds(address: str) -> float:
-        return long[address.rpartition("/")[2]] * chance.uniform(0.85, 1.15)
-
-    errors_in(at, run, seconds)
-    found = errors_in(at, at.start("l/w"), seconds, often=count // 20)
-    assert median(found) < 0.25
