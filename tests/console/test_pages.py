@@ -358,11 +358,11 @@ def test_a_bundle_of_100_000_items_is_calm(tmp_path: Path, browser: Browser) -> 
         bundle.click(position={"x": 60, "y": 12})
         items = page.get_by_test_id("items")
         expect(items.get_by_role("row")).to_have_count(50)
+        run.wait(300)
         items.get_by_label("Search items").fill("99998")
         expect(items.get_by_role("row")).to_have_count(1)
         expect(items).to_contain_text("99998")
         nodes = page.evaluate("document.querySelectorAll('*').length")
-        run.cancel()
         context.close()
 
         assert nodes < 1_500
