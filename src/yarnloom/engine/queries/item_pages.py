@@ -59,10 +59,13 @@ def items(
     found = views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
     rest = each["rest_state"] or StepState.WAITING
     if not states or rest in states:
+        below = found[-1]["item"] if len(found) == limit else None
         *between, behind = item_queries.items_without_rows(
-            connection, number, each["id"], each["total"], each["unmade"]
+            connection, number, each["id"], each["total"], each["unmade"], below
         )
         for span in between:
+            if below is not None and span.start > below:
+                break
             begin = max(first, span.start)
             found += _unmade(connection, place, label, begin, min(limit, span.stop - begin))
         found.sort(key=lambda one: int(one["item"]))
