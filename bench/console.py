@@ -104,7 +104,7 @@ def measure() -> Found:
         broad = client.start("broad", number=1)
         page.goto(f"{url}/runs/{broad.number}")
         page.locator(".react-flow__node").first.wait_for()
-        page.get_by_role("button", name="Fit View").click()
+        page.get_by_role("button", name="fit the graph into the frame").click()
         page.wait_for_timeout(500)
         picture = page.get_by_label(re.compile(f"graph of {STEPS} steps"))
         found.whole = frames(page)

@@ -5,7 +5,10 @@ Lists page by a position in an index, so that page 1,000 costs what page 1 costs
 
 from __future__ import annotations
 
+import json
 import sqlite3
+from collections.abc import Iterable
+from typing import NamedTuple
 
 from yarnloom.store.select import Record, select_one
 
@@ -60,6 +63,26 @@ def parts(connection: sqlite3.Connection, number: int, inside: int | None) -> li
 def part(connection: sqlite3.Connection, part: int) -> Record:
     """A part by id."""
     return dict(connection.execute("SELECT * FROM parts WHERE id = ?", (part,)).fetchone())
+
+
+class ItemPlace(NamedTuple):
+    """Where an item is: the item that its each is in, if any, and its name or index."""
+
+    part: int
+    node: int
+    name: str | None
+    item: int
+    item_part: int | None
+
+
+def item_places(connection: sqlite3.Connection, parts: Iterable[int | None]) -> list[ItemPlace]:
+    """The places of some items, by the ids of their parts."""
+    sql = (
+        "SELECT json_group_array(json_array(id, node, name, item, item_part)) FROM parts"
+        " WHERE id IN (SELECT value FROM json_each(?))"
+    )
+    (found,) = connection.execute(sql, (json.dumps([*parts]),)).fetchone()
+    return [ItemPlace(*row) for row in json.loads(found)]
 
 
 def mends(connection: sqlite3.Connection, run: int) -> list[int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
@@ -102,7 +103,7 @@ def widen(unit: Unit, run: int, width: int, by: int) -> None:
 
 
 def _filled(
-    rows: Iterable[tuple[int, ...]], width: int
+    rows: Iterable[Sequence[int]], width: int
 ) -> Iterator[tuple[int, int, Sequence[int], list[int]]]:
     """Node, slice, numbers and microseconds by kind of slices, those that have no row too."""
     before, last, going_on = -1, 0, [0] * len(KINDS)
@@ -141,25 +142,26 @@ def slices(connection: sqlite3.Connection, run: int) -> list[tuple[int, str, int
 
 
 def sums(connection: sqlite3.Connection, run: int) -> list[Record]:
-    """The sums of each step of a run's plan of which an attempt has ended."""
-    row = axis(connection, run)
-    found: dict[int, Record] = {}
-    for node, _, numbers, covered in _filled(_rows(connection, run), row["width"] if row else 1):
-        total = found.setdefault(node, {"node": node, **dict.fromkeys((*VALUES[:4], *KINDS), 0)})
-        for name, number in zip(VALUES[:4], numbers, strict=False):
-            total[name] = max(total[name], number) if name == "longest" else total[name] + number
-        for kind, micros in zip(KINDS, covered, strict=True):
-            total[kind] += micros
-    return list(found.values())
-
-
-def _rows(connection: sqlite3.Connection, run: int) -> list[tuple[int, ...]]:
+    """The sums of each step of a run's plan of which an attempt in an item has ended."""
+    micros = ", ".join(f"sum({kind} - {kind}_more * slice * width) AS {kind}" for kind in KINDS)
     rows = connection.execute(
-        f"SELECT node, slice, {', '.join(VALUES)} FROM time_slices WHERE run = ? ORDER BY 1, 2",
+        "SELECT node, sum(attempts) AS attempts, sum(begun) AS begun, sum(failed) AS failed,"
+        f" max(longest) AS longest, {micros} FROM time_slices JOIN time_axes USING (run)"
+        " WHERE run = ? GROUP BY node",
         (run,),
     )
-    rows.row_factory = None
-    return rows.fetchall()
+    return [dict(row) for row in rows]
+
+
+def _rows(connection: sqlite3.Connection, run: int) -> list[list[int]]:
+    # As one row: to take each would cost a turn of the lock of Python, beside a busy event loop.
+    sql = (
+        f"SELECT json_group_array(json_array(node, slice, {', '.join(VALUES)})) FROM time_slices"
+        " WHERE run = ?"
+    )
+    rows: list[list[int]] = json.loads(connection.execute(sql, (run,)).fetchone()[0])
+    rows.sort()
+    return rows
 
 
 def single_attempts(connection: sqlite3.Connection, run: int) -> list[Record]:

@@ -5,7 +5,7 @@ Everything here reads one consistent state, given as a reader's connection.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -238,6 +238,7 @@ def attempt_views(
         known: by item the keys of it and of those around it, where they are known.
     """
     keys = _Keys(connection, known)
+    keys.load(row["item_part"] for row in rows)
     return [
         {
             "id": row["id"],
@@ -299,14 +300,24 @@ class _Keys:
         self._connection = connection
         self._known: dict[int | None, dict[int, str]] = dict(known.items())
         self._known[None] = {}
+        self._places: dict[int | None, run_queries.ItemPlace] = {}
+
+    def load(self, items: Iterable[int | None]) -> None:
+        """Ask for many at once."""
+        missing = set(items) - self._known.keys() - self._places.keys()
+        while missing:
+            places = run_queries.item_places(self._connection, missing)
+            self._places.update((place.part, place) for place in places)
+            outer = {place.item_part for place in places}
+            missing = outer - self._known.keys() - self._places.keys()
 
     def around(self, inside: int | None) -> dict[int, str]:
         """By node the keys of an item and of those around it."""
         if inside not in self._known:
-            assert inside is not None
-            row = run_queries.part(self._connection, inside)
-            own = {row["node"]: item_key(row["name"], row["item"])}
-            self._known[inside] = {**self.around(row["item_part"]), **own}
+            self.load([inside])
+            place = self._places[inside]
+            own = {place.node: item_key(place.name, place.item)}
+            self._known[inside] = {**self.around(place.item_part), **own}
         return self._known[inside]
 
 
