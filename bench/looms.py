@@ -237,7 +237,7 @@ STRANDS, LENGTH = 40, 50
 @loom.task
 def nap(number: int) -> int:
     """A little sleep."""
-    time.sleep(0.015)
+    time.sleep(0.04)
     return number
 
 
