@@ -176,9 +176,13 @@ class _Fold:
     def _of_each(self, node: Node, row: Row | None) -> Left | None:
         times = self.facts.paces.times.get(node.index)
         if row is None:
-            if times is None:
+            usual = self.facts.paces.works.get(node.index)
+            if times is None or usual is None:
                 return None
-            return Left(times, Counter({self._pool_in(node): times}))
+            # Of parts side by side the work is kept, not the time.
+            beside = node.parent is not None and self.nodes[node.parent].kind is Kind.PARALLEL
+            seconds = usual / self._at_once(node) if beside else times
+            return Left(seconds, Counter({self._pool_in(node): usual}))
         ended = sum(row[state] for state in ENDED)
         items = row["total"] - ended
         if row["awaits"] or not row["total"]:
@@ -198,7 +202,7 @@ class _Fold:
             # What was spent on items that have ended says what the others will take.
             spent = max(0.0, ran - self._begun_in_open(row, inside, ended))
             work = max(0.0, spent / ended * items - (ran - spent) - under_way)
-        at_once = (ran + under_way) / elapsed if ended >= SURE else self._usual_at_once(node, item)
+        at_once = (ran + under_way) / elapsed if ended >= SURE else self._at_once(node)
         if not at_once:
             return None
         longest = max((self._rest_of_item(attempt, node) for attempt in running), default=0.0)
@@ -229,10 +233,12 @@ class _Fold:
                 spent += ran / number / 1e6 * min(beyond, row["running"])
         return spent
 
-    def _usual_at_once(self, node: Node, item: float) -> float | None:
-        """How many attempts ran at once in an each, in earlier runs."""
-        times, work = self.facts.paces.times.get(node.index), self.facts.paces.works.get(node.index)
-        return work / times if times and work else None
+    def _at_once(self, node: Node) -> float:
+        """How many attempts can run at once in an each, as far as its own limits say."""
+        assert node.each is not None
+        pool = self._pool_in(node)
+        limits = (node.each.at_once, self.facts.limit_of(pool) if pool else None)
+        return min([max(1, self.facts.places), *(limit for limit in limits if limit)])
 
     def _taken(self, running: attempts_under_way.Running) -> float:
         taken = max(0.0, (self.facts.now - running.since) / 1e6)
