@@ -11,6 +11,7 @@ from bench import (
     control,
     files,
     growth,
+    handlers,
     idle,
     latency,
     limits,
@@ -209,6 +210,15 @@ def show_reading() -> None:
     print(f"record: {found.record:.1f} s of processor time for {size} (goal 5)")
 
 
+def show_handlers() -> None:
+    """How long one callback holds the event loop."""
+    found = handlers.measure()
+    for took, what in found.slowest[:5]:
+        print(f"  {took:.1f} ms: {what[:120]}")
+    print(f"  a megabyte of JSON is parsed in {found.reference:.1f} ms; answers {found.statuses}")
+    print(f"handlers: at most {found.slowest[0][0]:.0f} ms of the loop's thread (goal 20)")
+
+
 def show_startup() -> None:
     """From nothing to the first step."""
     rounds = startup.measure()
@@ -241,6 +251,7 @@ MEASUREMENTS = {
     "starts": show_starts,
     "console": show_console,
     "reading": show_reading,
+    "handlers": show_handlers,
 }
 
 if __name__ == "__main__":

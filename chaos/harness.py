@@ -394,8 +394,8 @@ class Chaos:
                 done[f"runs of {started.workflow} {run.state}"] += 1
                 if run.state == "done" and run.output != started.output:
                     faults.append(f"wrong: run {number} gave {run.output}")
-                mine = _lost_charges(client, run) if started.workflow == "charges" else set()
-                lost |= mine
+                mine = _lost_charges(client, run) if started.workflow == "charges" else {}
+                lost |= {address for address, began in mine.items() if began}
                 # What must not run twice fails where it was lost, and for no other reason.
                 if run.state in ("failed", "cancelled") and not mine:
                     faults.append(f"wrong: run {number} is {run.state}: {run.data['error']}")
@@ -475,11 +475,14 @@ class Chaos:
             program.kill()
 
 
-def _lost_charges(client: Client, run: Run) -> set[str]:
-    """Addresses of the run's steps that must not repeat and whose process was lost."""
+def _lost_charges(client: Client, run: Run) -> dict[str, bool]:
+    """Addresses of the run's steps that must not repeat and were lost, with whether they began.
+
+    When a copy of the records was put back, nobody can tell what had begun since it was made.
+    """
     answer = client.call(Call("GET", f"/runs/{run.number}/attempts", query={"limit": 2_000}))
     return {
-        f"{run.number}/{attempt['address']}"
+        f"{run.number}/{attempt['address']}": attempt["begun_at"] is not None
         for attempt in answer["attempts"]
         if attempt["outcome"] == "lost" and "charges[" in attempt["address"]
     }

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, example, given, settings
 
-from tests.boundaries.fuzzing import OddWorker, report_bodies
+from tests.boundaries.odd_worker import OddWorker, report_bodies
 from tests.helpers import LOOM, much, service
 
 PAGES = ("", "/graph", "/steps?address=t", "/attempts", "/lines", "/log?address=t", "/why",

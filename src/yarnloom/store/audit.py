@@ -114,13 +114,14 @@ _RULES = {
         SELECT parent FROM parts WHERE name IS NOT NULL GROUP BY parent, name
           HAVING count(*) > 1""",
     "an ended run has only ended parts and steps": """
-        SELECT r.number FROM runs r WHERE r.ended_at IS NOT NULL AND (
-          EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL)
-          OR EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL))""",
+        SELECT r.number FROM parts p JOIN runs r ON r.number = p.run
+          WHERE p.ended_at IS NULL AND r.ended_at IS NOT NULL
+        UNION SELECT r.number FROM steps s JOIN runs r ON r.number = s.run
+          WHERE s.ended_at IS NULL AND r.ended_at IS NOT NULL""",
     "a run that has not ended has something left to do": """
         SELECT r.number FROM runs r WHERE r.ended_at IS NULL AND r.admission = 1
           AND NOT EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL)
-          AND NOT EXISTS (SELECT 1 FROM parts WHERE run = r.number AND ended_at IS NULL
+          AND r.number NOT IN (SELECT run FROM parts WHERE ended_at IS NULL
             AND outcome IS NULL AND (unmade > 0 OR awaits IS NOT NULL))""",
     "only a running each that is not decided waits for a chore": """
         SELECT id FROM parts WHERE awaits IS NOT NULL
@@ -140,10 +141,11 @@ _RULES = {
           AND (state <> 'paused' OR held IS NULL)""",
     "items and eaches count what is asleep in them": """
         SELECT p.id FROM parts p WHERE p.sleeping_children <> CASE WHEN p.value IS NOT NULL THEN
-            (SELECT count(*) FROM steps WHERE item_part = p.id
+            (SELECT count(*) FROM steps WHERE run = p.run AND item_part = p.id
               AND state IN ('backing_off', 'resting'))
             + (SELECT count(*) FROM parts e
-              WHERE e.item_part = p.id AND e.value IS NULL AND e.sleeping_children)
+              WHERE e.run = p.run AND e.item_part = p.id AND e.value IS NULL
+                AND e.sleeping_children)
           ELSE (SELECT count(*) FROM parts i
             WHERE i.parent = p.id AND i.value IS NOT NULL AND i.sleeping_children) END""",
     "an open attempt's pool is its step's": """
@@ -168,8 +170,8 @@ _RULES = {
           WHERE p.id IS NULL OR p.outcome IS NOT NULL OR g.item + g.count > p.total
             OR g.count <= (SELECT count(*) FROM parts i WHERE i.parent = g.each
               AND i.value IS NOT NULL AND i.item >= g.item AND i.item < g.item + g.count)
-            + (SELECT count(*) FROM folded f WHERE f.each = g.each
-              AND f.item >= g.item AND f.item < g.item + g.count)""",
+            + (SELECT count(*) FROM folded f WHERE f.run = p.run AND f.each = g.each
+              AND f.last >= g.item AND f.item >= g.item AND f.item < g.item + g.count)""",
     "a relay has a step without rows": """
         SELECT attempt FROM relays r WHERE
           count <= (SELECT count(*) FROM attempts a
@@ -182,8 +184,8 @@ _RULES = {
         UNION ALL SELECT f.segment FROM folded f JOIN attempts a ON a.id = f.attempt
         UNION ALL SELECT max(segment) FROM folded GROUP BY each, item HAVING count(*) > 1""",
     "a run is found by its tags, and by no others": """
-        SELECT r.number FROM runs r WHERE EXISTS (SELECT value FROM json_each(r.tags)
-            EXCEPT SELECT tag FROM run_tags WHERE run = r.number)
+        SELECT r.number FROM runs r, json_each(r.tags) j WHERE NOT EXISTS (
+            SELECT 1 FROM run_tags WHERE tag = j.value AND run = r.number)
         UNION ALL SELECT run FROM run_tags t WHERE NOT EXISTS (SELECT 1 FROM runs r,
             json_each(r.tags) j WHERE r.number = t.run AND j.value = t.tag)""",
     "a step began when one of its attempts did, since it was to run again": """
@@ -209,11 +211,16 @@ _FOLLOW_UP = {
 }
 
 
+def rules() -> dict[str, str]:
+    """Return each rule with the query that gives what breaks it."""
+    return {rule: query.format(**_FOLLOW_UP) for rule, query in _RULES.items()}
+
+
 def audit(connection: sqlite3.Connection) -> list[str]:
     """Every broken rule, with the ids that break it; empty when all is well."""
     found = []
-    for rule, query in _RULES.items():
-        broken = [row[0] for row in connection.execute(query.format(**_FOLLOW_UP))]
+    for rule, query in rules().items():
+        broken = [row[0] for row in connection.execute(query)]
         if broken:
             found.append(f"broken: {rule}: {broken[:10]}")
     wrong = connection.execute("PRAGMA foreign_key_check").fetchall()
