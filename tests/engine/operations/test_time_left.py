@@ -232,6 +232,9 @@ def test_nothing_moves_while_the_service_is_away() -> None:
         after = at.inline.run(number)["progress"]
         assert after["fraction"] == pytest.approx(before["fraction"], abs=0.01)
         assert after["seconds_left"] == pytest.approx(before["seconds_left"], rel=0.1)
+        between = looked_back(at, number, at.inline.clock.now - 5_000 * 1_000_000)
+        assert between["fraction"] == pytest.approx(before["fraction"], abs=0.01)
+        assert between["seconds_left"] is None
 
 
 @pytest.mark.parametrize("hold", ["pause", "pool"])

@@ -101,7 +101,10 @@ class ProgressSamples:
         self._moved_on = True
         where = "state = ? AND left_micros IS NOT NULL AND sampled_at < ? LIMIT ?"
         for run in unit.runs.select(where, RunState.RUNNING, self._since, FOLLOWED):
+            assert run.sampled_at is not None
+            store.keep(unit, run.number, run.sampled_at, run.progress, None, run.at_least)
             run.sampled_at = self._since
+            store.keep(unit, run.number, self._since, run.progress, run.left_micros, run.at_least)
             unit.runs.touch(run)
 
     def _keep(self, unit: Unit, run: RunRow) -> None:
@@ -160,7 +163,7 @@ class _Sampler:
         return between(run.progress, run.left_micros, run.sampled_at, at)[0]
 
     def rest(self, run: RunRow) -> bool:
-        """Let the progress of a run rest, as it does not move; whether it did before."""
+        """Let the progress of a run rest, as it moves no more; False where it rested before."""
         if run.left_micros is None:
             return False
         run.progress = self.now(run, run.ended_at or self.transaction.now)
