@@ -40,6 +40,7 @@ class Reader:
         self._url, self._chance, self._runs, self._over = url, chance, runs, over
         self.read: Counter[str] = Counter()
         self.faults: list[str] = []
+        self.ended = False
 
     def keep_reading(self) -> None:
         """Read until the end; a service that does not answer is asked again."""
@@ -49,13 +50,14 @@ class Reader:
                     run = self._chance.choice(runs[-20:])
                     with contextlib.suppress(httpx.TransportError):
                         self._read(http, run)
+            self.ended = True
 
     def _read(self, http: httpx.Client, run: int) -> None:
         path = self._chance.choice((*PAGES, "/attempts", "/items"))
         if path == "/attempts":
             self._in_order(http, f"/runs/{run}/attempts?limit=50", "attempts", "id")
         elif path == "/items":
-            self._in_order(http, f"/runs/{run}/items?address=all&limit=50", "items", "index")
+            self._in_order(http, f"/runs/{run}/items?address=all&limit=50", "items", "item")
         else:
             self._answer(http, f"/runs/{run}{path}")
 

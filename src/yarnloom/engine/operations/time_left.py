@@ -202,6 +202,8 @@ class _Fold:
             # What was spent on items that have ended says what the others will take.
             spent = max(0.0, ran - self._begun_in_open(row, inside, ended))
             work = max(0.0, spent / ended * items - (ran - spent) - under_way)
+        if ended < SURE and node.index not in self.facts.paces.works:
+            return None  # too few items have ended, and there is no earlier run
         at_once = (ran + under_way) / elapsed if ended >= SURE else self._at_once(node)
         if not at_once:
             return None
