@@ -124,7 +124,7 @@ class OddWorker:
         while not self.waiting:
             body = {"workflow": "odd/w", "key": f"k{next(self.keys)}"}
             assert self.http.post("/runs", json=body).status_code == 201
-            ask = {"epoch": self.epoch, "received": self.serials}
+            ask = {"epoch": self.epoch, "received": self.serials, "places": 100_000}
             answer = self.http.post("/workers/odd/ask", json=ask).json()
             self.serials = [message["serial"] for message in answer["messages"]]
             self.waiting += [
