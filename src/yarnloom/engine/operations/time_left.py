@@ -190,7 +190,7 @@ class _Fold:
         inside = self.facts.plan.steps_in(node)
         if self.facts.round > 1:
             return self._of_renewed(node, row)
-        item = self._of_item(inside, ended)
+        item = self._of_item(node, inside, ended, ended + row["running"])
         if item is None:
             return None
         running = [attempt for attempt in self.facts.open if attempt.node in inside]
@@ -219,11 +219,33 @@ class _Fold:
         seconds = (1 - row["fraction"]) / gained * elapsed / 1e6
         return Left(seconds, Counter({self._pool_in(node): seconds}))
 
-    def _of_item(self, inside: list[int], ended: int) -> float | None:
-        """How many seconds of work an item is."""
+    def _of_item(self, each: Node, inside: list[int], ended: int, begun: int) -> float | None:
+        """How many seconds of work an item is.
+
+        Args:
+            each: the each.
+            inside: the nodes of all steps in it.
+            ended: how many of its items have ended.
+            begun: and how many have begun.
+        """
         usual = [self.usual(self.nodes[step]) for step in inside]
-        known = [seconds for seconds in usual if seconds is not None]
+        known = [
+            # A step in an each in the item runs as often in it as that has items.
+            seconds * max(1.0, self.facts.ran.get(step, (0, 0))[0] / max(1, begun))
+            if self._is_nested(self.nodes[step], each)
+            else seconds
+            for step, seconds in zip(inside, usual, strict=True)
+            if seconds is not None
+        ]
         return sum(known) if known and (len(known) == len(usual) or ended >= SURE) else None
+
+    def _is_nested(self, node: Node, each: Node) -> bool:
+        """Whether a step is in another each within this one."""
+        while node.parent is not None and node.parent != each.index:
+            node = self.nodes[node.parent]
+            if node.kind is Kind.EACH:
+                return True
+        return False
 
     def _begun_in_open(self, row: Row, inside: list[int], ended: int) -> float:
         """Seconds that were spent on steps of items that have not ended."""
