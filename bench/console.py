@@ -26,7 +26,7 @@ FEW, MANY = 10, 100_000
 STEPS = STRANDS * LENGTH
 ROUNDS = 7
 VIEWS = {"time": "[data-testid=time] [data-dye=running]", "log": "[role=log] button"}
-"""What is drawn last in each view of a run."""
+"""The last thing to be drawn in each view of a run."""
 
 ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-sync"]
 _FRAMES = """(milliseconds) => new Promise((resolve) => {

@@ -35,7 +35,7 @@ PAUSE = 0.1
 
 @dataclass
 class Found:
-    """What was measured.
+    """The measurements.
 
     Attributes:
         alone: items a second, and microseconds of the service's processor time an item.

@@ -21,11 +21,11 @@ GIVEN_UP = (404, 410, 422, 503)
 
 
 class Reader:
-    """Reads pages of runs, one after another, until it is told to end.
+    """Reads pages of runs, one after another, until the chaos is over.
 
     Args:
         url: of the service.
-        chance: decides what is read next.
+        chance: picks the next page.
         runs: tells which runs there are.
         over: set when it is to end.
     """
