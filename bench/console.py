@@ -5,7 +5,7 @@ request for the page of an ended run until its counts are shown, from the click 
 and from the request for its Time and its log until both are drawn; in turn with a run of ten items.
 The steps: the times between frames while the run moves, with all of its graph in view and from
 near, and after it has ended, when nothing moves. The program of the console is loaded before, as
-for whoever works with it.
+for a user who has the console open.
 """
 
 from __future__ import annotations

@@ -47,13 +47,6 @@ class Found:
     statuses: set[int]
 
 
-class _Service:
-    """A service as `OddWorker` wants it."""
-
-    def __init__(self, url: str) -> None:
-        self.url = url
-
-
 def measure() -> Found:
     """Send all of it, and read what the service noted."""
     with tempfile.TemporaryDirectory() as folder:
@@ -69,7 +62,7 @@ def measure() -> Found:
         assert found
         threading.Thread(target=process.stderr.read, daemon=True).start()
         process.send_signal(signal.SIGUSR1)
-        statuses = _send_all(OddWorker(_Service(found[1])))  # type: ignore[arg-type]
+        statuses = _send_all(OddWorker(found[1]))
         process.send_signal(signal.SIGTERM)
         process.wait(60)
         slowest = json.loads(noted.read_text())

@@ -44,7 +44,7 @@ def eventually(
         waited = time.monotonic() - begun
         if waited > patience:
             raise AssertionError(f"never came true: {what() if callable(what) else what or ask}")
-        # To ask all the time would take the processor from what is waited for.
+        # Asking without a pause would take the processor from the program under test.
         pause.wait(min(0.1, max(0.01, waited / 20)))
 
 

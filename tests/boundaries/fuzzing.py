@@ -160,7 +160,7 @@ def main(cases: int, first_seed: int = 1) -> int:
         program = ServiceProgram(Path(folder) / "data", "--load", LOOM)
         try:
             prepare(program)
-            worker = OddWorker(program)
+            worker = OddWorker(program.url)
             known = operations(program.url)
             each = max(1, min(50, cases // len(known)))
             done, begun, at_2000 = 0, time.monotonic(), 0.0

@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, example, given, settings
 
 from tests.boundaries.odd_worker import OddWorker, report_bodies
 from tests.helpers import LOOM, much, service
+from yarnloom import Client
 
 PAGES = ("", "/graph", "/steps?address=t", "/attempts", "/lines", "/log?address=t", "/why",
          "/times", "/failures", "/glance", "/record", "/published")  # fmt: skip
@@ -21,7 +22,7 @@ PAGES = ("", "/graph", "/steps?address=t", "/attempts", "/lines", "/log?address=
 def odd(tmp_path_factory: pytest.TempPathFactory) -> Iterator[OddWorker]:
     """An odd worker of a service that has a healthy one, too."""
     with service(tmp_path_factory.mktemp("odd"), "--load", LOOM) as program:
-        yield OddWorker(program)
+        yield OddWorker(program.url)
 
 
 HUGE = "x" * 200_000
@@ -74,7 +75,9 @@ def test_a_huge_report_is_answered_and_others_go_on(odd: OddWorker, megabytes: i
     item = {"attempt": attempt, "outcome": "failed", "error": error}
     results: list[Any] = []
     healthy = threading.Thread(
-        target=lambda: results.append(odd.program.client().start("sums", number=7).wait(60))
+        target=lambda: results.append(
+            Client(f"{odd.http.base_url}".partition("/api/")[0]).start("sums", number=7).wait(60)
+        )
     )
     healthy.start()
     answer = odd.report({"items": [item]})

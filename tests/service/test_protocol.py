@@ -375,3 +375,20 @@ def test_steps_come_behind_each_other_in_one_message(program: ServiceProgram, ch
     end = {"attempt": first["attempt"], "outcome": "cancelled"}
     assert worker.report(end).json()["refused"] == []
     worker.leave()
+
+
+def test_workers_that_are_gone_are_told_apart_from_those_of_other_services(
+    served: ServiceProgram,
+) -> None:
+    """Only those that this service knew are in the answer, and they are gone."""
+    with httpx.Client(base_url=f"{served.url}/api/v1", trust_env=False) as http:
+        facts = {"id": "left-1", "name": "left", "places": 0, "tasks": {}}
+        assert http.post("/workers", json=facts).status_code == 201
+        body = {"begun_ago": {"left-1": {"7": 1.0}, "elsewhere": {}}}
+        answer = http.post("/workers/gone", json=body)
+        names = {worker["name"] for worker in http.get("/workers").json()["workers"]}
+        again = http.post("/workers/gone", json=body)
+
+    assert (answer.status_code, answer.json()) == (200, {"known": ["left-1"]})
+    assert "left" not in names
+    assert again.json() == {"known": []}

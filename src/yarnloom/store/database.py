@@ -139,7 +139,7 @@ class Database:
     def reader(self) -> Iterator[sqlite3.Connection]:
         """A read-only connection, cut off after `READ_LIMIT` seconds; rows have names.
 
-        What is read with it is read in one thread.
+        Its user stays in one thread, whose processor time counts.
         """
         connection = self._readers.get()
         worked, until = time.thread_time() + READ_LIMIT, time.monotonic() + READ_PATIENCE

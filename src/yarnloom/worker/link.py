@@ -177,7 +177,7 @@ class Link:
         return answer
 
     async def tell_gone(self, begun_ago: dict[str, dict[str, float]]) -> set[str]:
-        """Tell the service which workers of this machine are gone, and what they had begun.
+        """Report workers of this machine that are gone, with the attempts that they had begun.
 
         Args:
             begun_ago: by worker how many seconds ago each attempt began.

@@ -12,7 +12,7 @@ interface Props {
   /** The moment that is looked back at, RFC 3339; null is now. */
   then: string | null;
   onThen: (then: string | null) => void;
-  /** How far the run was at that moment; undefined until it is known what is shown. */
+  /** The progress at that moment; undefined until the graph of that moment is there. */
   progress?: PastProgress;
 }
 

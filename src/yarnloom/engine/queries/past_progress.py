@@ -23,7 +23,7 @@ class Progress(NamedTuple):
 
 
 def progress_at(connection: Connection, number: int, at: int) -> Progress:
-    """How far a run was, and what it had left.
+    """Return the progress and the time left of a run at a moment.
 
     Args:
         connection: a reader's.

@@ -77,7 +77,7 @@ _EMPTY = [0] * len(store.VALUES)
 
 
 class Rows(dict[int, list[int]]):
-    """By slice what is added to its columns."""
+    """The numbers to add to the columns of each slice."""
 
     def __missing__(self, at: int) -> list[int]:
         row = self[at] = _EMPTY.copy()

@@ -201,7 +201,7 @@ async def begin(core: TheCore, worker: WorkerId, body: BeginBody) -> Response:
 
 @router.post("/gone", response_model=GoneAnswer, responses=problems(422, 503))
 async def gone(core: TheCore, body: GoneBody) -> Response:
-    """Say that workers are gone, and what they had begun: the next one on their machine does."""
+    """Report workers that are gone, with the attempts that they had begun, from their machine."""
     now = time_ns() // 1_000
     why = "its process has ended, as another worker on its machine says"
     known = [worker for worker in body.begun_ago if core.writer.has_worker(worker)]
