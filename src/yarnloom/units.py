@@ -84,6 +84,14 @@ def duration_text(value: float) -> str:
     return " ".join(found)
 
 
+def whole_millis(at: str) -> int:
+    """Return an RFC 3339 time in whole milliseconds, as a browser reads it.
+
+    A duration from one to another is the same wherever it is shown.
+    """
+    return int(datetime.fromisoformat(at).timestamp() * 1_000)
+
+
 def took_text(seconds: float) -> str:
     """How long something took, in the one or two units that matter: "36 ms", "5 min 42 s"."""
     if seconds < 0.001:

@@ -19,6 +19,7 @@ from tests.helpers import (
     service,
 )
 from yarnloom.cli.commands import build_parser
+from yarnloom.cli.output import took
 
 
 def test_a_run_from_start_to_log(served: ServiceProgram) -> None:
@@ -253,3 +254,11 @@ def test_a_shell_completes_commands(tmp_path: Path) -> None:
     asked = {"_ARGCOMPLETE": "1", "COMP_LINE": "yarnloom ser", "COMP_POINT": "12", "COMP_TYPE": "9"}
     run_command(env={**asked, "_ARGCOMPLETE_STDOUT_FILENAME": str(found)})
     assert found.read_text().split() == ["serve"]
+
+
+def test_a_duration_is_that_of_a_browser() -> None:
+    """From one whole millisecond to another, as on the line of the run and in the console."""
+    begin, end = "2027-01-01T00:00:00.000900Z", "2027-01-01T00:00:00.567600Z"
+
+    assert took(begin, end) == "567 ms"
+    assert took("2027-01-01T00:00:00.000100Z", "2027-01-01T00:00:00.566950Z") == "566 ms"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from typing import Any
@@ -23,6 +24,7 @@ from yarnloom.drawing.part_words import (
     progress_words,
     run_progress_words,
 )
+from yarnloom.units import whole_millis
 
 __all__ = ["coloured", "err", "out", "say", "visible", "write", "write_bytes"]
 
@@ -73,11 +75,10 @@ def until(text: str | None) -> str:
 
 def took(begin: str | None, end: str | None) -> str:
     """How long something took, or has taken until now."""
-    first = parse_time(begin)
-    if first is None:
+    if begin is None:
         return "–"
-    last = parse_time(end) or datetime.now(UTC)
-    return seconds_text((last - first).total_seconds())
+    last = whole_millis(end) if end else time.time_ns() // 1_000_000
+    return seconds_text((last - whole_millis(begin)) / 1_000)
 
 
 def seconds_text(seconds: float) -> str:

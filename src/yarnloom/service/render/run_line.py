@@ -7,10 +7,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from datetime import datetime
 from typing import Any, NamedTuple
 
-from yarnloom.units import took_text
+from yarnloom.units import took_text, whole_millis
 
 View = dict[str, Any]
 
@@ -73,18 +72,13 @@ def _how_far(run: View) -> Iterator[View]:
             yield _piece("moving", text + pace, progress["address"])
         return
     at = "" if run["state"] == "done" or not percent else f" at {percent}"
-    since = _millis(run["started_at"] or run["ended_at"])
-    spent = (_millis(run["ended_at"]) - since) / 1_000
+    since = whole_millis(run["started_at"] or run["ended_at"])
+    spent = (whole_millis(run["ended_at"]) - since) / 1_000
     yield _piece("progress", f"{run['state']}{at} in {took_text(spent)}")
     progress = run["progress"]
     if run["state"] != "done" and progress["address"]:
         text = re.sub(r", [\d,]+ failed", "", progress["text"])
         yield _piece("moving", f"at {text}", progress["address"])
-
-
-def _millis(at: str) -> int:
-    """A time in whole milliseconds, as a browser reads it, which shows the same duration."""
-    return int(datetime.fromisoformat(at).timestamp() * 1_000)
 
 
 def boxes(part: View, *, inside: bool = False) -> Iterator[tuple[View, dict[str, int]]]:
