@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from hypothesis import settings
 
-from tests import looms, statements
+from tests import held_answers, looms, statements
 from tests.fractions import broken_fractions
 from tests.helpers import LOOM, THOROUGH, ServiceProgram, service
 from yarnloom.store import audit, create_tables
@@ -48,6 +48,7 @@ def tables(tmp_path_factory: pytest.TempPathFactory) -> Iterator[sqlite3.Connect
     connection = sqlite3.connect(":memory:", isolation_level=None)
     create_tables(connection)
     os.environ[statements.FILE_VARIABLE] = str(tmp_path_factory.mktemp("statements") / "new")
+    os.environ[held_answers.FILE_VARIABLE] = str(tmp_path_factory.mktemp("answers") / "faults")
     os.environ["PYTHONPATH"] = os.pathsep.join(
         filter(None, [str(Path(__file__).parent / "site"), os.environ.get("PYTHONPATH")])
     )
@@ -62,6 +63,13 @@ def no_statement_scans(tables: sqlite3.Connection) -> Iterator[None]:
     yield
     for sql in statements.new_statements():
         assert statements.scans(tables, sql) == [], sql
+
+
+@pytest.fixture(autouse=True)
+def answers_fit_their_models(tables: sqlite3.Connection) -> Iterator[None]:
+    """No service answers otherwise than its description says."""
+    yield
+    assert held_answers.new_faults() == []
 
 
 @pytest.fixture

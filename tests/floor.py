@@ -24,6 +24,8 @@ from yarnloom.engine.commands import (
     Tick,
 )
 from yarnloom.protocol.attempt_groups import one_by_one
+from yarnloom.protocol.setting_answers import PoolAnswer
+from yarnloom.service.render.answers import show
 from yarnloom.testing import InlineService, inline_service
 
 Message = dict[str, Any]
@@ -67,7 +69,7 @@ class Floor:
         started: Started = self.do(
             StartRun(workflow, params or {}, f"k{self.keys}", "t", **options)
         )
-        number: int = started.run["number"]
+        number: int = started.run.number
         return number
 
     def worker(self, name: str = "w", **facts: Any) -> None:
@@ -116,8 +118,7 @@ class Floor:
         command = (
             MakePool(pool, changes, "t") if make else ChangePool(pool, changes, "t", **options)
         )
-        found: dict[str, Any] = self.do(command)
-        return found
+        return show(PoolAnswer, self.do(command))
 
     # What workers do
 

@@ -13,10 +13,11 @@ from tests.written import (
     Spot,
 )
 from yarnloom.engine.queries import item_pages, run_graph
-from yarnloom.engine.queries.run_views import Look, run_view
+from yarnloom.engine.queries.runs import Look, run_record
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Plan, compile_plan, read_plan
 from yarnloom.plan.workflow_parts import Part
+from yarnloom.service.render.parts import graph_json, items_json
 from yarnloom.store import Database, run_queries, workflow_queries
 
 from tests.plans import Maker  # isort: skip
@@ -70,7 +71,7 @@ def states(database: Database, number: int) -> States:
     """State and skip reason of everything in a run, by address; follow-ups where they began."""
     _plans.clear()
     found: States = {}
-    _gather(database, number, look(database, number, run_graph.graph), found)
+    _gather(database, number, graph_json(look(database, number, run_graph.graph)), found)
     return found
 
 
@@ -81,11 +82,10 @@ def _gather(database: Database, number: int, view: dict[str, Any], found: States
     for inner in (*view.get("parts", ()), *view.get("follow_ups", {}).values()):
         _gather(database, number, inner, found)
     if view["kind"] == "each":
-        page = look(database, number, item_pages.items, view["address"], (), 0, 10_000)
+        page = items_json(look(database, number, item_pages.items, view["address"], (), 0, 10_000))
         for item in page["items"]:
-            _gather(
-                database, number, look(database, number, run_graph.graph, item["address"]), found
-            )
+            graph = look(database, number, run_graph.graph, item["address"])
+            _gather(database, number, graph_json(graph), found)
 
 
 def _no_plan(plan: int) -> Plan:
@@ -96,15 +96,16 @@ def same_end(database: Database, number: int, naive: Naive) -> None:
     """All states, skip reasons, the output and the first failure are the same."""
     row = database.read(lambda connection: run_queries.run(connection, number))
     assert row is not None
-    run = run_view(row, Look(0, _no_plan), {})
+    run = run_record(row, Look(0, _no_plan), {})
     assert naive.root.settled
     expected = "done" if naive.root.state == "skipped" else naive.root.state
-    assert run["state"] == expected
+    assert run.state == expected
     if expected == "done":
-        assert expanded(database, run["output"]) == naive.root.output
-        assert run["error"] is None
+        assert expanded(database, run.output) == naive.root.output
+        assert run.error is None
     if expected == "failed":
-        assert run["error"]["step"].partition("/")[2] in naive.root.causes
+        assert run.error is not None
+        assert run.error["step"].partition("/")[2] in naive.root.causes
     wanted = {
         one.address: (one.state, one.reason if one.state == "skipped" else None)
         for one in _shown(naive.root)

@@ -190,6 +190,9 @@ def _text_stream(number: int, *, through: bool) -> io.TextIOWrapper:
 def _main() -> None:
     for name in PRELOADED:
         __import__(name)
+    from tests import held_answers
+
+    held_answers.install()
     gc.collect()
     gc.freeze()
     request = _fork_on_request(socket.socket(fileno=int(sys.argv[1])))

@@ -21,7 +21,6 @@ from pathlib import Path
 from typing import Any
 
 import httpx
-
 from tests.helpers import eventually, service
 
 LOOMS = (
@@ -232,7 +231,7 @@ class Recorder:
 
     def _work(self, run: int) -> None:
         """Register as a worker; work one attempt, and give another back."""
-        tasks = {name: "0" * 12 for name in ("first/describe", "first/count_words")}
+        tasks = dict.fromkeys(("first/describe", "first/count_words"), "0" * 12)
         body = {"id": "by-hand", "name": "by-hand", "places": 2, "tasks": tasks}
         epoch = self.ask("POST", "/workers", body).get("epoch", "")
         self.ask("GET", "/workers")

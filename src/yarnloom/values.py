@@ -21,6 +21,12 @@ from pydantic_core import to_json as _to_json
 
 from yarnloom.errors import Problem, ValueRefused
 
+JsonValue = Any
+"""None, a bool, int, float or str, or a list or dict of them."""
+
+JsonObject = dict[str, Any]
+"""A JSON object. Where the fields are known, a record or a `TypedDict` says them."""
+
 VALUE_LIMIT = 256 * 1024
 """Largest encoded value, in bytes."""
 

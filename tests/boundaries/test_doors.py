@@ -18,12 +18,12 @@ from hypothesis import strategies as some
 
 from tests.boundaries.watching import answer_to, status_of
 from tests.helpers import ServiceProgram
-from yarnloom.engine.queries.export_pages import made_safe
 from yarnloom.errors import InvalidInput
 from yarnloom.masking import MASK, masked_text, worth_masking
 from yarnloom.plan.validators import DIALECT, schema_problem
 from yarnloom.protocol.bodies import StartBody, StartManyBody
 from yarnloom.protocol.worker_bodies import RegisterBody, ReportBody
+from yarnloom.service.render.item_tables import made_safe
 from yarnloom.side_process.check_values import parse_body
 
 JSON = {"content-type": "application/json"}

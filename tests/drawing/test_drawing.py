@@ -19,8 +19,9 @@ from yarnloom import drawing
 from yarnloom.drawing import part_words
 from yarnloom.drawing.layout import Box, lay_out
 from yarnloom.drawing.step_order import threads
-from yarnloom.engine.queries.views import plan_view
+from yarnloom.engine.queries.part_records import plan_record
 from yarnloom.plan import read_plan
+from yarnloom.service.render.parts import plan_json
 
 HOSTILE = 'ebb"; } <script>\\n[x] | -->'
 
@@ -28,7 +29,7 @@ HOSTILE = 'ebb"; } <script>\\n[x] | -->'
 def random_view(seed: int) -> dict[str, Any]:
     """The graph of a random plan."""
     maker = Maker(random.Random(seed).randrange, 14)
-    return plan_view(read_plan(document_of(maker, "w", *maker.make())))
+    return plan_json(plan_record(read_plan(document_of(maker, "w", *maker.make()))))
 
 
 def steps_in(view: dict[str, Any]) -> list[str]:

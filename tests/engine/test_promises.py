@@ -41,10 +41,10 @@ def test_a_key_makes_one_run_whatever_comes_together(batches: list[list[tuple[st
                 if key not in first:
                     assert isinstance(answer, Started)
                     assert answer.created
-                    first[key] = (number, answer.run["number"])
+                    first[key] = (number, answer.run.number)
                 elif first[key][0] == number:
                     assert isinstance(answer, Started)
-                    assert (answer.created, answer.run["number"]) == (False, first[key][1])
+                    assert (answer.created, answer.run.number) == (False, first[key][1])
                 else:
                     assert not isinstance(answer, Started)
 

@@ -45,7 +45,7 @@ def test_many_callers_share_commits(tmp_path: Path, threaded: bool) -> None:
 
     started = asyncio.run(main())
 
-    assert [one.run["number"] for one in started] == list(range(1, 101))
+    assert [one.run.number for one in started] == list(range(1, 101))
     assert audit(database.writer) == []
     database.close()
 

@@ -190,7 +190,7 @@ class ClockWorld:
     def acknowledge(self, answer: Any) -> None:
         """A start was answered."""
         if isinstance(answer, Started):
-            number = answer.run["number"]
+            number = answer.run.number
             ((at,),) = self.database.writer.execute(
                 "SELECT start_at FROM runs WHERE number = ?", (number,)
             ).fetchall()

@@ -14,7 +14,7 @@ from tests.engine.operations.test_mend import clean_run, healed
 from tests.fractions import broken_fractions
 from tests.plans import behave
 from tests.same import states
-from tests.simulator.workers import SimWorker
+from tests.simulator.workers import LOST, SimWorker
 from tests.simulator.world import World
 from tests.written import (
     Spot,
@@ -201,13 +201,13 @@ class ControlWorld(World):
         number = int(work["address"].partition("/")[0])
 
         def on_answer(answer: Any) -> None:
-            if answer is None:  # lost on the way: ask again, as the same call
+            if answer is LOST:  # lost on the way: ask again, as the same call
                 self.begin_letter(worker, attempt, call, again=again)
             elif isinstance(answer, Refused):
                 worker.hands.pop(attempt, None)  # it was given up
-            elif answer["now"] == "go":
-                self.send_letter(worker, attempt, number, answer["token"], call, again=again)
-            elif answer["now"] == "done":
+            elif answer.now == "go":
+                self.send_letter(worker, attempt, number, answer.token, call, again=again)
+            elif answer.now == "done":
                 self.complete(worker, attempt)
             elif self.random.random() < 0.5:
                 self.counts["asked outside"] += 1
@@ -244,7 +244,7 @@ class ControlWorld(World):
             return
 
         def on_answer(answer: Any) -> None:
-            if answer is None:
+            if answer is LOST:
                 self.send(worker, command, on_answer, 0.3)
             elif isinstance(answer, Refused):
                 worker.hands.pop(attempt, None)

@@ -18,6 +18,9 @@ from yarnloom.engine.commands import (
 from yarnloom.errors import WorkerUnknown
 from yarnloom.protocol.attempt_groups import one_by_one
 
+LOST = object()
+"""In place of an answer that never arrived."""
+
 LEASE = 10.0
 TASKS = {f"random/{name}": "hash" for name in KINDS}
 
@@ -113,10 +116,10 @@ class WorldOfWorkers:
         )
 
         def on_answer(answer: Any) -> None:
-            if answer is None:
+            if answer is LOST:
                 self.later(0.5, lambda: self.register(worker))
                 return
-            if worker.epoch not in ("", answer["epoch"]):
+            if worker.epoch not in ("", answer.epoch):
                 for kept in (
                     worker.hands,
                     worker.untold,
@@ -126,10 +129,10 @@ class WorldOfWorkers:
                 ):
                     kept.clear()
                 self.counts["epochs seen"] += 1
-                worker.epoch = answer["epoch"]
+                worker.epoch = answer.epoch
                 self.register(worker)
                 return
-            worker.epoch, worker.registered = answer["epoch"], True
+            worker.epoch, worker.registered = answer.epoch, True
             self.ask(worker)
 
         self.send(worker, command, on_answer, 0.5)
@@ -308,7 +311,7 @@ class WorldOfWorkers:
             if isinstance(answer, WorkerUnknown):
                 self.register(worker)
                 self.later(1.0, lambda: worker.alive and self.report_now(worker))
-            elif answer is None:
+            elif answer is LOST:
                 self.later(0.5, lambda: worker.alive and self.report_now(worker))
             else:
                 assert isinstance(answer, Reported)

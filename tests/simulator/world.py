@@ -35,7 +35,7 @@ from tests.naive import (
 )
 from tests.plans import POOL, Maker
 from tests.same import PARAMS, document_of, same_end
-from tests.simulator.workers import LEASE, SimWorker, WorldOfWorkers
+from tests.simulator.workers import LEASE, LOST, SimWorker, WorldOfWorkers
 from tests.written import (
     Spot,
 )
@@ -271,7 +271,7 @@ class World(WorldOfWorkers):
             return
         (answer,) = results.answers
         assert isinstance(answer, Started), answer
-        number = answer.run["number"]
+        number = answer.run.number
         assert self.acknowledged.get(number, plan) == plan
         self.acknowledged[number] = plan
         self.started[number] = index
@@ -399,7 +399,7 @@ class World(WorldOfWorkers):
             return None
 
         def broken() -> None:
-            self.later(retry, lambda: worker.alive and on_answer(None))
+            self.later(retry, lambda: worker.alive and on_answer(LOST))
 
         if self.chance(0.08):
             self.counts["lost requests"] += 1

@@ -107,7 +107,7 @@ def test_a_restored_copy_is_told_and_numbers_go_on_above(tmp_path: Path) -> None
         # The worker that had it is told first, and has ended it when it comes again.
         seen = {"service": at.inline.database.id, "epoch": epoch, "commits": 1}
         told = at.do(Register("w", "w", {}, 1, at.looms, (old,), **seen))
-        assert told["epoch"] == past.epoch
+        assert told.epoch == past.epoch
         assert at.inline.step(first, "only")["attempts"][0]["outcome"] is None
         at.worker("v", places=2)
         assert len(at.hands["v"].attempts) == 1
@@ -138,15 +138,15 @@ def test_a_worker_that_has_seen_more_makes_a_new_epoch(tmp_path: Path) -> None:
         assert (past.missing, past.epoch) == (None, epoch)
         at.worker("other")
         found = at.do(Register("w", "w", {}, 1, {}, service=service, epoch=epoch, commits=seen + 9))
-        assert found["epoch"] == past.epoch != epoch
+        assert found.epoch == past.epoch != epoch
         assert at.inline.step(run, "only")["attempts"][0]["outcome"] is None
         for command in (Poll("w", epoch=epoch), Report("w", (ReportItem(1, "done"),), epoch=epoch)):
             with pytest.raises(WorkerUnknown, match="register again"):
                 at.do(command)
         # One that comes with an epoch of before is behind, not ahead.
         again = at.do(Register("w", "w", {}, 1, {}, service=service, epoch=epoch, commits=seen))
-        assert again["epoch"] == found["epoch"]
-        at.do(Register("w", "w", {}, 1, {}, service=service, epoch=again["epoch"]))
+        assert again.epoch == found.epoch
+        at.do(Register("w", "w", {}, 1, {}, service=service, epoch=again.epoch))
         assert at.inline.step(run, "only")["attempts"][0]["outcome"] == "lost"
 
 

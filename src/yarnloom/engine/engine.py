@@ -51,6 +51,7 @@ from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
 from yarnloom.store import Database, Printer, StoreFailed, Unit, schedule_records
 from yarnloom.store import run_records as store
+from yarnloom.values import JsonObject
 
 STORE_PAUSE = 1.0
 
@@ -97,7 +98,7 @@ class Engine:
             for worker in list(self._memory.workers.values())
         )
 
-    def processes(self) -> dict[str, dict[str, Any]]:
+    def processes(self) -> dict[str, JsonObject]:
         """By worker which process it says that it is, as far as workers say it."""
         found = ((one.id, one.facts.get("process")) for one in list(self._memory.workers.values()))
         return {worker: process for worker, process in found if isinstance(process, dict)}

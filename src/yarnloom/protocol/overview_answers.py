@@ -2,33 +2,36 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
+
+from yarnloom.protocol.answer_fields import Answer, Moment
+from yarnloom.protocol.run_answers import ReasonAnswer
 
 
-class RunCounts(BaseModel):
+class RunCounts(Answer):
     """How many runs are in each state."""
 
     counts: dict[str, int]
     more: list[str] = Field(description="States of which there are more than are counted.")
 
 
-class RunLine(BaseModel):
+class RunLine(Answer):
     """A line that a step of a run printed, logged or published."""
 
     mark: str = Field(description="The place behind it, to go on from.")
     address: str = Field(description="Of its step within the run.")
     attempt: int = Field(description="The attempt's number.")
     line: int = Field(description="Its index among the attempt's lines.")
-    at: str | None = None
+    at: Moment | None = None
     stream: str | None = Field(None, description="stdout, stderr, log or published.")
     level: str | None = None
     logger: str | None = None
     text: str
 
 
-class LineList(BaseModel):
+class LineList(Answer):
     """A page of a run's log."""
 
     lines: list[RunLine]
@@ -36,7 +39,7 @@ class LineList(BaseModel):
     end: str = Field(description="Behind all that was looked through.")
 
 
-class Went(BaseModel):
+class Went(Answer):
     """How many ended how, and how long they took, in seconds; null where none did."""
 
     ended: int
@@ -59,7 +62,7 @@ class StepWent(Went):
     address: str
 
 
-class OverTimeAnswer(BaseModel):
+class OverTimeAnswer(Answer):
     """How a workflow went over some days."""
 
     workflow: str
@@ -67,7 +70,7 @@ class OverTimeAnswer(BaseModel):
     steps: list[StepWent]
 
 
-class GlancePiece(BaseModel):
+class GlancePiece(Answer):
     """A part of the line, and the step that it is about; empty for the run."""
 
     what: Literal["progress", "moving", "running", "failed", "held", "left"]
@@ -75,16 +78,16 @@ class GlancePiece(BaseModel):
     address: str
 
 
-class Hold(BaseModel):
+class Hold(Answer):
     """The step with the longest queue, and why it waits."""
 
     address: str = Field(description="Of the step, without the keys of items; empty for the run.")
     waiting: int
     text: str
-    reason: dict[str, Any] = Field(description="As `why` gives it.")
+    reason: ReasonAnswer = Field(description="As `why` gives it.")
 
 
-class GlanceAnswer(BaseModel):
+class GlanceAnswer(Answer):
     """A run on one line."""
 
     text: str
@@ -92,10 +95,10 @@ class GlanceAnswer(BaseModel):
     held: Hold | None
 
 
-class MinuteAnswer(BaseModel):
+class MinuteAnswer(Answer):
     """What happened in one minute."""
 
-    at: str
+    at: Moment
     begun: int = Field(description="Attempts that began.")
     waited: float = Field(description="How long these had been ready, together, in seconds.")
     longest: float = Field(description="How long the one had that had waited the longest.")
@@ -103,17 +106,17 @@ class MinuteAnswer(BaseModel):
     failed: int = Field(description="Of those that ended: failed or lost.")
 
 
-class StuckRun(BaseModel):
+class StuckRun(Answer):
     """A run that does not go on by itself."""
 
     run: int
     workflow: str
     state: str
-    since: str = Field(description="When it was started.")
+    since: Moment = Field(description="When it was started.")
     reasons: list[str]
 
 
-class OverviewAnswer(BaseModel):
+class OverviewAnswer(Answer):
     """What is going on."""
 
     minutes: list[MinuteAnswer] = Field(description="The last hour, oldest first.")

@@ -4,34 +4,35 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from yarnloom.protocol.answers import JsonObject
+from yarnloom.protocol.answer_fields import Answer, Moment, OrUnreadable
+from yarnloom.values import JsonObject
 
 
-class RateAnswer(BaseModel):
+class RateAnswer(Answer):
     """How many attempts may begin in so many seconds."""
 
     count: int
     per: float
 
 
-class Pause(BaseModel):
+class Pause(Answer):
     """Who paused a pool, when and why."""
 
     by: str
-    at: str
+    at: Moment
     reason: str
 
 
-class PoolUser(BaseModel):
+class PoolUser(Answer):
     """A run that uses a pool."""
 
     run: int
     attempts: int
 
 
-class PoolValue(BaseModel):
+class PoolValue(Answer):
     """One value of a pool with `per`, which has the limit for itself."""
 
     value: str
@@ -39,7 +40,7 @@ class PoolValue(BaseModel):
     waiting: int
 
 
-class PoolDeclared(BaseModel):
+class PoolDeclared(Answer):
     """What a loom says of a pool."""
 
     loom: str
@@ -48,50 +49,50 @@ class PoolDeclared(BaseModel):
     note: str
 
 
-class SavedFilter(BaseModel):
+class SavedFilter(Answer):
     """A filter of the list of runs, kept by name."""
 
     name: str
     wanted: JsonObject = Field(description="Which runs, as it was saved.")
-    saved_at: str
+    saved_at: Moment
     saved_by: str
 
 
-class FilterList(BaseModel):
+class FilterList(Answer):
     """All saved filters, by name."""
 
     filters: list[SavedFilter]
 
 
-class LevelAnswer(BaseModel):
+class LevelAnswer(Answer):
     """How full a pool was in one minute."""
 
-    at: str
+    at: Moment
     in_use: int = Field(description="At most.")
     waiting: int = Field(description="At most.")
     limit: int | None
 
 
-class PoolWaits(BaseModel):
+class PoolWaits(Answer):
     """A run that waits for a pool."""
 
     run: int
     steps: int
-    since: str
+    since: Moment
 
 
-class PoolUse(BaseModel):
+class PoolUse(Answer):
     """How a pool was used within the last hour, and who waits for it."""
 
     minutes: list[LevelAnswer] = Field(description="Since it was first looked at.")
     waits: list[PoolWaits]
 
 
-class PoolAnswer(BaseModel):
+class PoolAnswer(Answer):
     """A pool as it is now."""
 
     name: str
-    as_of: str = Field(description="When it was so.")
+    as_of: Moment = Field(description="When it was so.")
     limit: int | None
     rate: RateAnswer | None
     note: str
@@ -106,13 +107,13 @@ class PoolAnswer(BaseModel):
     declared: list[PoolDeclared]
 
 
-class PoolList(BaseModel):
+class PoolList(Answer):
     """Every pool, by name."""
 
     pools: list[PoolAnswer]
 
 
-class LastTime(BaseModel):
+class LastTime(Answer):
     """What came of the newest planned time of a schedule."""
 
     planned_at: str
@@ -122,7 +123,7 @@ class LastTime(BaseModel):
     state: str | None = Field(description="Of its run, now.")
 
 
-class ScheduleAnswer(BaseModel):
+class ScheduleAnswer(Answer):
     """A schedule as it is now."""
 
     name: str
@@ -145,17 +146,17 @@ class ScheduleAnswer(BaseModel):
     last: LastTime | None
     passed_over: int = Field(description="At how many times nothing was started.")
     by_hand: JsonObject = Field(description="Which settings were changed by hand.")
-    created_at: str
+    created_at: Moment
     created_by: str
 
 
-class ScheduleList(BaseModel):
+class ScheduleList(Answer):
     """Every schedule, by name."""
 
-    schedules: list[ScheduleAnswer]
+    schedules: list[OrUnreadable[ScheduleAnswer]]
 
 
-class NextTimes(BaseModel):
+class NextTimes(Answer):
     """When a cron expression comes true next."""
 
     cron: str

@@ -57,7 +57,7 @@ class AttemptLines:
         keys = await self._readers.read(step_queries.log_keys, attempts)
         rows = await self._readers.read(step_queries.in_hand, attempts)
         plans = {plan: await self._runs.plan(plan) for plan in {row["plan"] for row in rows}}
-        places = await self._readers.read(run_graph.addresses_of, rows, plans)
+        places = await self._readers.read(run_graph.attempts_in_hand, rows, plans)
         for row, known in zip(rows, places, strict=True):
-            address = f"{row['run']}/{known['address'].partition('#')[0]}"
+            address = f"{row['run']}/{known.address.partition('#')[0]}"
             self._printers[row["id"]] = Printer(keys[row["id"]], row["run"], address)

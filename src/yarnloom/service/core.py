@@ -26,10 +26,13 @@ from yarnloom.engine.commands import (
     StillRunning,
     Unfold,
 )
-from yarnloom.engine.queries import (
-    run_graph,
-)
+from yarnloom.engine.queries import run_graph
+from yarnloom.engine.records.workers import WorkerRecord
 from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
+from yarnloom.protocol.overview_answers import GlanceAnswer
+from yarnloom.protocol.run_answers import RunAnswer
+from yarnloom.protocol.setting_answers import PoolAnswer, ScheduleAnswer
+from yarnloom.protocol.worker_answers import WorkerAnswer
 from yarnloom.service.attempt_lines import AttemptLines
 from yarnloom.service.check_processes import CheckProcesses
 from yarnloom.service.events import WORKERS, Hub, Subject
@@ -40,6 +43,9 @@ from yarnloom.service.list_job_processes import ListJobProcesses
 from yarnloom.service.log_buffer import Logs
 from yarnloom.service.readers import Readers
 from yarnloom.service.render import run_line
+from yarnloom.service.render.answers import show
+from yarnloom.service.render.parts import graph_json
+from yarnloom.service.render.workers import without_tasks, worker_answer
 from yarnloom.service.run_line_pace import LinePace
 from yarnloom.service.run_reader import RunReader
 from yarnloom.service.run_starts import RunStarts
@@ -52,13 +58,11 @@ from yarnloom.store import (
     LogFile,
     step_queries,
 )
+from yarnloom.values import JsonObject
 
 log = logging.getLogger("yarnloom.service")
 
 T = TypeVar("T")
-View = dict[str, Any]
-
-
 GROUND_SECONDS = 1.0
 ANSWER_SECONDS = 0.005
 ANSWERED_WITHIN = 3.0
@@ -216,47 +220,42 @@ class Core:
         """Do something short with the disk, on a reader's thread."""
         return await self._readers.in_thread(ask, *args)
 
-    async def workers(self) -> list[View]:
-        """The workers as they are now, with the addresses of what each runs."""
-        workers: list[View] = await self.submit(ListWorkers())
-        wanted = [one for worker in workers for one in worker["in_hand"][:IN_HAND_SHOWN]]
-        wanted += [worker["last"]["id"] for worker in workers if worker["last"]]
+    async def workers(self) -> list[WorkerAnswer]:
+        """Return the workers as they are now, with the addresses of what each runs."""
+        workers: list[WorkerRecord] = await self.submit(ListWorkers())
+        wanted = [one for worker in workers for one in worker.in_hand[:IN_HAND_SHOWN]]
+        wanted += [worker.last.id for worker in workers if worker.last]
         rows = await self.read(step_queries.in_hand, wanted) if wanted else []
         plans = {plan: await self.runs.plan(plan) for plan in {row["plan"] for row in rows}}
-        named = await self.read(run_graph.addresses_of, rows, plans) if rows else []
-        by_id = {row["id"]: facts for row, facts in zip(rows, named, strict=True)}
-        return [
-            {
-                **worker,
-                "runs": [by_id[one] for one in worker["in_hand"] if one in by_id],
-                "last": worker["last"]
-                and {**worker["last"], **by_id.get(worker["last"]["id"], {})},
-            }
-            for worker in workers
-        ]
+        named = await self.read(run_graph.attempts_in_hand, rows, plans) if rows else []
+        by_id = {row["id"]: attempt for row, attempt in zip(rows, named, strict=True)}
+        return [worker_answer(worker, by_id) for worker in workers]
 
-    async def look(self, subject: Subject, closely: bool) -> View | None:
+    async def look(self, subject: Subject, closely: bool) -> JsonObject | None:
         """What a watcher sees of a subject: a run's graph only when it watches that run."""
         kind, name = subject
         try:
             if kind == "pool":
-                return {"pool": (await self.submit(ListPools(str(name))))[0]}
+                (pool,) = await self.submit(ListPools(str(name)))
+                return {"pool": show(PoolAnswer, pool)}
             if kind == "schedule":
-                return {"schedule": (await self.submit(ListSchedules(str(name))))[0]}
+                (schedule,) = await self.submit(ListSchedules(str(name)))
+                return {"schedule": show(ScheduleAnswer, schedule)}
             if kind == "workers":
                 workers = await self.workers()
-                short = [{k: v for k, v in worker.items() if k != "tasks"} for worker in workers]
-                return {"workers": short}
+                return {"workers": [without_tasks(worker) for worker in workers]}
             number = int(name)
             run = await self.runs.run(number)
+            shown = {"run": show(RunAnswer, run)}
             if not closely:
-                return {"run": run}
-            view = {"run": run, "graph": await self.runs.graph(number)}
-            if self._lines.is_due(number, ended=run["ended_at"] is not None):
+                return shown
+            graph = await self.runs.graph(number)
+            shown["graph"] = graph_json(graph)
+            if self._lines.is_due(number, ended=run.ended_at is not None):
                 self._lines.remember(number, await self.runs.line_facts(run))
             if facts := self._lines.facts_of(number):
-                view["glance"] = run_line.glance(run, view["graph"], *facts)
-            return view
+                shown["glance"] = show(GlanceAnswer, run_line.glance(run, graph.part, *facts))
+            return shown
         except (NotFound, Gone, Busy):
             return None
 

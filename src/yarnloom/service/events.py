@@ -17,14 +17,11 @@ import uuid
 from collections import deque
 from collections.abc import AsyncIterator, Awaitable, Callable, Collection, Iterator
 from dataclasses import dataclass, field
-from typing import Any
 
 from pydantic_core import to_json
 
-from yarnloom.units import (
-    iso_time,
-    whole_number,
-)
+from yarnloom.units import iso_time, whole_number
+from yarnloom.values import JsonObject
 
 RING = 1_000
 RING_BYTES = 16 * 1024 * 1024
@@ -35,7 +32,6 @@ CHUNKS_A_SECOND = 300
 
 BYTES_A_SECOND = 1_000_000
 
-View = dict[str, Any]
 Subject = tuple[str, int | str]
 """What an event is about: a run by number, a pool or a schedule by name, or all workers."""
 
@@ -107,7 +103,7 @@ def _in_order(subject: Subject) -> tuple[str, int, str]:
     return (kind, name, "") if isinstance(name, int) else (kind, 0, name)
 
 
-Look = Callable[[Subject, bool], Awaitable[View | None]]
+Look = Callable[[Subject, bool], Awaitable[JsonObject | None]]
 
 
 class Hub:
@@ -202,7 +198,7 @@ class Hub:
             if not listeners:
                 self._listeners.pop(run, None)
 
-    def event(self, kind: str, subject: str, place: str, data: View) -> bytes:
+    def event(self, kind: str, subject: str, place: str, data: JsonObject) -> bytes:
         """An event of a stream that counts its own places."""
         return _sse(place, kind, self._encode(kind, subject, data, place))
 
@@ -267,7 +263,7 @@ class Hub:
             size += self._push(subject, True, "yarnloom.graph.changed", {"graph": graph, **view})
         return size
 
-    def _push(self, subject: Subject, detail: bool, kind: str, data: View) -> int:
+    def _push(self, subject: Subject, detail: bool, kind: str, data: JsonObject) -> int:
         self._sequence += 1
         text = self._encode(kind, str(subject[1]), data)
         chunk = _sse(f"{self._epoch}-{self._sequence}", kind, text)
@@ -289,7 +285,7 @@ class Hub:
         text = self._encode("yarnloom.snapshot", "" if run is None else str(run), data)
         return _sse(f"{self._epoch}-{sequence}", "yarnloom.snapshot", text)
 
-    def _encode(self, kind: str, subject: str, data: View | None, place: str = "") -> str:
+    def _encode(self, kind: str, subject: str, data: JsonObject | None, place: str = "") -> str:
         event = {
             "specversion": "1.0",
             "id": place or f"{self._epoch}-{self._sequence}",

@@ -30,7 +30,6 @@ from yarnloom.service.route_helpers import NOBODY
 from yarnloom.service.routes import runs, workers
 from yarnloom.service.strict_route import API, PARSED_HERE
 from yarnloom.side_process.check_values import parse_body
-from yarnloom.values import dump
 
 MOST_IN_HEADER = 200
 MOST_IN_ID = 100
@@ -40,7 +39,7 @@ _NUMBER = re.compile(r"[1-9][0-9]{0,14}")
 _WAIT = re.compile(rb"(?:wait=([0-9]{1,2}(?:\.[0-9]{1,6})?))?")
 _LONGEST_WAIT = 25
 
-Answer = tuple[Any, int]
+Answer = tuple[bytes, int]
 
 
 class Asked(NamedTuple):
@@ -87,11 +86,10 @@ class Direct:
                 await problem_response(error)(scope, receive, send)
                 return
         try:
-            value, status = await asked.handle(scope["app"].state.core, body, receive)
+            content, status = await asked.handle(scope["app"].state.core, body, receive)
         except YarnloomError as error:
             await problem_response(error)(scope, receive, send)
             return
-        content = dump(value)
         length = str(len(content)).encode()
         headers = [(b"content-type", b"application/json"), (b"content-length", length)]
         await send({"type": "http.response.start", "status": status, "headers": headers})

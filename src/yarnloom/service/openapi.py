@@ -9,7 +9,7 @@ from typing import Any
 from fastapi import FastAPI
 
 from yarnloom.media_types import JSON_LINES
-from yarnloom.protocol.answers import ProblemAnswer
+from yarnloom.protocol.run_answers import ProblemAnswer
 from yarnloom.service.problems import MEDIA_TYPE
 
 EVENTS = "text/event-stream"

@@ -6,10 +6,12 @@ from typing import Annotated, Any
 
 from fastapi import Depends, Header, Request
 from fastapi.responses import Response
+from pydantic import BaseModel
 
 from yarnloom.service.core import Core
 from yarnloom.service.openapi import problem_responses
-from yarnloom.values import dump
+from yarnloom.service.render.answers import encode
+from yarnloom.values import JsonObject, dump
 
 # Dependencies are coroutines although they wait for nothing: others are run on a thread.
 
@@ -33,9 +35,25 @@ TheCore = Annotated[Core, Depends(core_of)]
 Asker = Annotated[str, Depends(who_asks)]
 
 
-def answer(value: Any, status: int = 200) -> Response:
-    """A value as a JSON answer."""
-    return Response(dump(value), status, media_type="application/json")
+def answer(model: type[BaseModel], value: object, status: int = 200) -> Response:
+    """Return an answer of a model.
+
+    Args:
+        model: of the answer.
+        value: a record with the model's fields, or a dict of them.
+        status: of HTTP.
+    """
+    return json_answer(encode(model, value), status)
+
+
+def flat_answer(value: JsonObject, status: int = 200) -> Response:
+    """Return an answer that is a JSON object already."""
+    return json_answer(dump(value), status)
+
+
+def json_answer(content: bytes, status: int = 200) -> Response:
+    """Return JSON text as an answer."""
+    return Response(content, status, media_type="application/json")
 
 
 def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:

@@ -12,27 +12,31 @@ from yarnloom.engine.commands import (
     Why,
 )
 from yarnloom.engine.queries import either_form, failure_kinds, obstacles, run_graph
-from yarnloom.engine.queries.run_views import Look, Open, run_views, under_way_of
+from yarnloom.engine.queries.runs import Look, Open, run_records, under_way_of
+from yarnloom.engine.records.parts import GraphRecord
+from yarnloom.engine.records.runs import RunPage, RunRecord
+from yarnloom.engine.records.unreadable import Unreadable
+from yarnloom.engine.records.waits import WhyRecord
 from yarnloom.errors import CannotStore, Gone, NotFound
 from yarnloom.plan import Plan, read_plan
+from yarnloom.protocol.overview_answers import GlanceAnswer, StuckRun
 from yarnloom.service.group_commit import Writer
 from yarnloom.service.log_buffer import Logs
 from yarnloom.service.readers import Readers
 from yarnloom.service.render import run_line
-from yarnloom.service.render.reasons import why_view
+from yarnloom.service.render.reasons import text_of, why_json
 from yarnloom.service.render.run_line import LineFacts
 from yarnloom.store import (
     AttemptKey,
+    Connection,
     Database,
+    Record,
     run_lists,
     run_queries,
     workflow_queries,
 )
-from yarnloom.units import (
-    iso_time,
-)
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
 T = TypeVar("T")
 
 ASKED_WHY = 30
@@ -75,8 +79,8 @@ class RunReader:
         self._waiters = waiters
         self._plans: dict[int, Plan] = {}
 
-    async def run(self, number: int) -> View:
-        """A run as the API shows it.
+    async def run(self, number: int) -> RunRecord:
+        """Return a run.
 
         Raises:
             NotFound: there is none.
@@ -84,7 +88,7 @@ class RunReader:
         """
         return await self.show(number)
 
-    async def show(self, number: int, *, plain: bool = False) -> View:
+    async def show(self, number: int, *, plain: bool = False) -> RunRecord:
         """Return a run; `plain` says nothing of the names of its parts."""
         if self._writer.threaded:  # the disk is slow
             found = await self._readers.read(_run_or_trace, number)
@@ -93,26 +97,29 @@ class RunReader:
         row, given_out, under_way = found
         if row is None:
             raise _no_run(number, given_out)
-        return (await self._shown([row], under_way, plain=plain))[0]
+        (run,) = await self._shown([row], under_way, plain=plain)
+        if isinstance(run, Unreadable):
+            raise CannotStore(f"run {number}: {run.unreadable}")
+        return run
 
-    async def list_runs(self, wanted: run_lists.RunFilter) -> tuple[list[View], int | None]:
-        """A page of runs, and where the next one begins."""
+    async def list_runs(self, wanted: run_lists.RunFilter) -> RunPage:
+        """Return a page of runs, and where the next one begins."""
         rows, following, under_way = await self._readers.read(_page_of_runs, wanted)
-        return await self._shown(rows, under_way), following
+        return RunPage(await self._shown(rows, under_way), following)
 
     async def _shown(
-        self, rows: list[View], under_way: Mapping[int, Open], *, plain: bool = False
-    ) -> list[View]:
-        """Runs as the API shows them, from their rows and what is under way in them."""
+        self, rows: list[Record], under_way: Mapping[int, Open], *, plain: bool = False
+    ) -> list[RunRecord | Unreadable]:
+        """Return runs from their rows and what is under way in them."""
         plans = {row["plan"]: await self.plan(row["plan"]) for row in rows}
         look = Look(
             self._now(),
             plans.__getitem__,
             plain,
         )
-        return run_views(rows, under_way, look)
+        return run_records(rows, under_way, look)
 
-    async def run_row(self, number: int) -> View:
+    async def run_row(self, number: int) -> Record:
         """A run's row; raises as `run` does."""
         row, given_out, _ = await self._readers.read(_run_or_trace, number)
         if row is None:
@@ -127,8 +134,8 @@ class RunReader:
             )
         return self._plans[plan_id]
 
-    async def graph(self, number: int, address: str = "") -> View:
-        """A run's parts with their states as they are now, or those of an item of an each."""
+    async def graph(self, number: int, address: str = "") -> GraphRecord:
+        """Return a run's parts with their present states, or those of an item of an each."""
         return await self.look_into(number, run_graph.graph, address)
 
     async def look_into(self, number: int, ask: Callable[..., T], *args: Any) -> T:
@@ -138,31 +145,29 @@ class RunReader:
 
         return await self._readers.read(ask, plan, number, *args)
 
-    async def why(self, number: int, address: str) -> View:
-        """What a run, or a part of it, waits for; of what runs also how long it has been silent."""
+    async def why(self, number: int, address: str) -> JsonObject:
+        """Return why a run, or a part of it, waits, and when the steps that run printed last."""
         place = await self.look_into(number, run_graph.place_of, address)
-        why = why_view(await self._submit(Why(number, place.rank, place.item, dict(self._waiters))))
-        for entry in why["waits"]:
-            attempt = entry.pop("attempt", None)
-            if attempt is not None:
-                entry["last_line_at"] = await self._last_line_at(attempt)
-        return why
+        ask = Why(number, place.rank, place.item, dict(self._waiters))
+        why: WhyRecord = await self._submit(ask)
+        running = [wait.attempt for wait in why.waits if wait.attempt is not None]
+        return why_json(why, {attempt: await self._last_line_at(attempt) for attempt in running})
 
-    async def glance(self, number: int) -> View:
-        """A run on one line, and its pieces."""
+    async def glance(self, number: int) -> GlanceAnswer:
+        """Return a run on one line, and its pieces."""
         run, graph = await self.run(number), await self.graph(number)
-        return run_line.glance(run, graph, *await self.line_facts(run))
+        return run_line.glance(run, graph.part, *await self.line_facts(run))
 
-    async def line_facts(self, run: View) -> LineFacts:
+    async def line_facts(self, run: RunRecord) -> LineFacts:
         """Return what the line of a run says beside its graph."""
-        failures = await self.look_into(run["number"], failure_kinds.failures)
-        why = None if run["ended_at"] else await self.why(run["number"], "")
+        failures = await self.look_into(run.number, failure_kinds.failures)
+        why = None if run.ended_at else await self.why(run.number, "")
         return LineFacts(why, failures)
 
-    async def _last_line_at(self, attempt: int) -> str | None:
+    async def _last_line_at(self, attempt: int) -> int | None:
         key = await self.log_key(attempt)
         with contextlib.suppress(CannotStore):
-            return iso_time(await self._logs.written_at(key)) if key else None
+            return await self._logs.written_at(key) if key else None
         return None
 
     async def log_key(self, attempt: int) -> AttemptKey | None:
@@ -170,31 +175,33 @@ class RunReader:
         keys: dict[int, AttemptKey] = await self._readers.read(either_form.log_keys, [attempt])
         return keys.get(attempt)
 
-    async def stuck(self) -> tuple[list[View], int]:
-        """Runs that do not go on by themselves, each with why, and how many were asked."""
+    async def stuck(self) -> tuple[list[StuckRun], int]:
+        """Return runs that do not go on by themselves, each with why, and how many were asked."""
         found = []
         numbers = await self._readers.read(run_lists.idle_runs, ASKED_WHY)
         numbers += [one for one in await self._submit(ListQuiet()) if one not in numbers]
         for number in numbers[: 2 * ASKED_WHY]:
             ask = Why(number, waiters=dict(self._waiters), order=False)
-            why = why_view(await self._submit(ask))
-            said = [*why["reasons"], *(one for wait in why["waits"] for one in wait["reasons"])]
-            reasons = [one["text"] for one in said if one["kind"] in STUCK]
+            why: WhyRecord = await self._submit(ask)
+            said = [*why.reasons, *(one for wait in why.waits for one in wait.reasons)]
+            reasons = [text_of(one) for one in said if one.kind in STUCK]
             if reasons:
                 row = await self.run_row(number)
                 found.append(
-                    {
-                        "run": number,
-                        "workflow": why["workflow"],
-                        "state": why["state"],
-                        "since": iso_time(row["created_at"]),
-                        "reasons": list(dict.fromkeys(reasons))[:REASONS_SHOWN],
-                    }
+                    StuckRun(
+                        run=number,
+                        workflow=why.workflow,
+                        state=why.state,
+                        since=row["created_at"],
+                        reasons=list(dict.fromkeys(reasons))[:REASONS_SHOWN],
+                    )
                 )
         return found, len(numbers)
 
 
-def _run_or_trace(connection: Any, number: int) -> tuple[View | None, bool, Mapping[int, Open]]:
+def _run_or_trace(
+    connection: Connection, number: int
+) -> tuple[Record | None, bool, Mapping[int, Open]]:
     """A run's row, whether there ever was one, and what is under way in it."""
     row = run_queries.run(connection, number)
     if row is None:
@@ -209,7 +216,7 @@ def _no_run(number: int, given_out: bool) -> Gone | NotFound:
 
 
 def _page_of_runs(
-    connection: Any, wanted: run_lists.RunFilter
-) -> tuple[list[View], int | None, Mapping[int, Open]]:
+    connection: Connection, wanted: run_lists.RunFilter
+) -> tuple[list[Record], int | None, Mapping[int, Open]]:
     rows, following = run_lists.runs(connection, wanted)
     return rows, following, under_way_of(connection.execute, rows)

@@ -16,13 +16,13 @@ from yarnloom.engine.commands import (
     StartSchedule,
     Unchecked,
 )
+from yarnloom.engine.records.runs import StartedOne
 from yarnloom.engine.rules.states import RUN_ENDED
 from yarnloom.errors import InvalidInput, Problem
+from yarnloom.protocol.run_answers import CheckAnswer, CheckingAnswer, StartedMany
 from yarnloom.service.list_job_processes import Check, ListJobProcesses
 from yarnloom.service.run_waits import RunWaits
 from yarnloom.tabular.check_file import ERRORS_TOLD
-
-View = dict[str, Any]
 
 LOOKED_AT_ONCE = 20
 
@@ -51,7 +51,7 @@ class RunStarts:
 
     async def start(
         self, command: StartRun | RerunRun | StartSchedule, seconds: float
-    ) -> Started | View:
+    ) -> Started | CheckingAnswer:
         """Start a run, once the rows among its params are checked.
 
         Returns:
@@ -65,13 +65,13 @@ class RunStarts:
         while True:
             started: Started | Unchecked = await self._submit(command)
             if isinstance(started, Started):
-                if started.run["state"] not in RUN_ENDED:
-                    self._waits.note_started(started.run["number"])
+                if started.run.state not in RUN_ENDED:
+                    self._waits.note_started(started.run.number)
                 return started
             if going := await self._check([started], until):
                 return going
 
-    async def _check(self, unchecked: list[Unchecked], until: float) -> View | None:
+    async def _check(self, unchecked: list[Unchecked], until: float) -> CheckingAnswer | None:
         """Check rows; how far that is, if it takes longer than until then."""
         checks = [self._processes.check(rows) for one in unchecked for rows in one.rows]
         tasks = [check.task for check in checks if check.task is not None]
@@ -80,12 +80,14 @@ class RunStarts:
         if wrong := [check for check in checks if check.problems]:
             raise refused_rows(wrong)
         if going or self._is_closing():
-            return {"checking": [_progress_of(check) for check in checks]}
+            return CheckingAnswer(checking=[_progress_of(check) for check in checks])
         for task in tasks:
             task.result()  # raises what broke
         return None
 
-    async def start_many(self, starts: list[StartRun], seconds: float) -> View:
+    async def start_many(
+        self, starts: list[StartRun], seconds: float
+    ) -> StartedMany | CheckingAnswer:
         """Start many runs in one transaction: all, or none.
 
         They are looked at some at a time, so that others are served meanwhile. Returns and raises
@@ -99,8 +101,9 @@ class RunStarts:
                 prepared += await self._submit(CheckStarts(some, first))
             unchecked = [one for one in prepared if isinstance(one, Unchecked)]
             if not unchecked:
-                runs = await self._submit(StartMany(tuple(prepared)))
-                return {"runs": runs, "created": sum(run["created"] for run in runs)}
+                runs: list[StartedOne] = await self._submit(StartMany(tuple(prepared)))
+                made = sum(run.created for run in runs)
+                return StartedMany.model_validate({"runs": runs, "created": made})
             if going := await self._check(unchecked, until):
                 return going
 
@@ -118,5 +121,5 @@ def refused_rows(checks: list[Check]) -> InvalidInput:
     return InvalidInput(text, problems=problems)
 
 
-def _progress_of(check: Check) -> View:
-    return {"param": check.rows.at, "file": check.rows.source, **check.progress}
+def _progress_of(check: Check) -> CheckAnswer:
+    return CheckAnswer(param=check.rows.at, file=check.rows.source, **check.progress)

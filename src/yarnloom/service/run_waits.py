@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-from typing import Any
 
+from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import RUN_ENDED
 from yarnloom.service.futures import settle
 from yarnloom.service.run_reader import RunReader
-
-View = dict[str, Any]
 
 LONGEST_WAIT = 25.0
 UNDER_WAY_REMEMBERED = 10_000
@@ -52,7 +50,9 @@ class RunWaits:
             for woken in waiting:
                 settle(woken, None)
 
-    async def wait_for_end(self, number: int, seconds: float, attempt: int | None = None) -> View:
+    async def wait_for_end(
+        self, number: int, seconds: float, attempt: int | None = None
+    ) -> RunRecord:
         """The run, as soon as it has ended, or after some seconds as it is then.
 
         Args:
@@ -70,7 +70,7 @@ class RunWaits:
             loop = asyncio.get_running_loop()
             loop.call_later(ASKS_AGAIN_WITHIN, self.waiters.pop, attempt, None)
 
-    async def _wait_for_end(self, number: int, seconds: float) -> View:
+    async def _wait_for_end(self, number: int, seconds: float) -> RunRecord:
         loop = asyncio.get_running_loop()
         until = loop.time() + min(seconds, LONGEST_WAIT)
         while True:
@@ -79,7 +79,7 @@ class RunWaits:
             try:
                 if number not in self._under_way:
                     run = await self._runs.run(number)
-                    if run["state"] in RUN_ENDED or loop.time() >= until or self._closed:
+                    if run.state in RUN_ENDED or loop.time() >= until or self._closed:
                         return run
                 late = loop.call_at(until, settle, woken, None)
                 await woken

@@ -15,8 +15,9 @@ from yarnloom.process_identity import has_ended
 from yarnloom.service.futures import settle
 from yarnloom.service.group_commit import Writer
 from yarnloom.service.run_waits import LONGEST_WAIT
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
+Message = JsonObject
 
 PAUSES_TO_END = (0.02, 0.1, 0.5, 2.0)
 """Between looks whether a process ends that closed its connection."""
@@ -35,13 +36,13 @@ class WorkerPolls:
     def __init__(self, writer: Writer, submit: Callable[[Command], Awaitable[Any]]) -> None:
         self._writer = writer
         self._submit = submit
-        self._polls: dict[str, asyncio.Future[list[View]]] = {}
+        self._polls: dict[str, asyncio.Future[list[Message]]] = {}
         self._registrations: dict[str, asyncio.Future[None]] = {}
         self._came: deque[str] = deque(maxlen=CAME_REMEMBERED)
         self._tasks: set[asyncio.Task[None]] = set()
         self._closed = False
 
-    def answer(self, messages: Mapping[str, list[View]], gone: set[str]) -> None:
+    def answer(self, messages: Mapping[str, list[Message]], gone: set[str]) -> None:
         """Answer the requests for which there are messages, and those of workers that are gone."""
         for worker, some in messages.items():
             if answer := self._polls.get(worker):
@@ -57,7 +58,7 @@ class WorkerPolls:
         for answer in self._polls.values():
             settle(answer, [])
 
-    async def poll(self, command: Poll, closed: asyncio.Future[None]) -> list[View]:
+    async def poll(self, command: Poll, closed: asyncio.Future[None]) -> list[Message]:
         """Hold a worker's open request until there is something for it.
 
         Args:
@@ -65,7 +66,7 @@ class WorkerPolls:
             closed: done when the worker closes its connection.
         """
         loop = asyncio.get_running_loop()
-        answer: asyncio.Future[list[View]] = loop.create_future()
+        answer: asyncio.Future[list[Message]] = loop.create_future()
         if before := self._polls.get(command.worker):
             settle(before, [])  # one open request a worker: the newer one takes its place
         self._polls[command.worker] = answer
@@ -97,7 +98,7 @@ class WorkerPolls:
             self.lose_ended({worker: self._writer.processes().get(worker, {})})
             await asyncio.sleep(pause)
 
-    def lose_ended(self, processes: Mapping[str, View]) -> None:
+    def lose_ended(self, processes: Mapping[str, JsonObject]) -> None:
         """Give up workers whose process on this machine is gone."""
         for worker, process in processes.items():
             if has_ended(process):

@@ -1,7 +1,14 @@
 """The store: SQLite, and every line of SQL in the project."""
 
 from yarnloom.store.audit import audit
-from yarnloom.store.database import SCHEMA_VERSION, Database, create_tables, open_reader, verify
+from yarnloom.store.database import (
+    SCHEMA_VERSION,
+    Connection,
+    Database,
+    create_tables,
+    open_reader,
+    verify,
+)
 from yarnloom.store.epoch import Past
 from yarnloom.store.file_folder import FileFolder, Kept
 from yarnloom.store.file_permissions import make_private, private
@@ -15,12 +22,14 @@ from yarnloom.store.log_records import (
     Printer,
 )
 from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
+from yarnloom.store.select import Record, Row
 from yarnloom.store.unit_of_work import StoreFailed, Unit
 
 __all__ = [
     "SCHEMA_VERSION",
     "AttemptKey",
     "AttemptRow",
+    "Connection",
     "Database",
     "FileFolder",
     "Kept",
@@ -29,6 +38,8 @@ __all__ = [
     "Past",
     "Printed",
     "Printer",
+    "Record",
+    "Row",
     "RunRow",
     "StepRow",
     "StoreFailed",

@@ -86,7 +86,7 @@ class Database:
             if isinstance(error, (sqlite3.Error, OSError)):
                 raise unusable(self.path, error) from error
             raise
-        self._readers: queue.SimpleQueue[sqlite3.Connection] = queue.SimpleQueue()
+        self._readers: queue.SimpleQueue[Connection] = queue.SimpleQueue()
         for _ in range(READERS):
             self._readers.put(self.connect(read_only=True))
         self._for_short_reads = self.connect(read_only=True)
@@ -136,7 +136,7 @@ class Database:
         return str(row[0])
 
     @contextlib.contextmanager
-    def reader(self) -> Iterator[sqlite3.Connection]:
+    def reader(self) -> Iterator[Connection]:
         """A read-only connection, cut off after `READ_LIMIT` seconds; rows have names.
 
         Its user stays in one thread, whose processor time counts.
@@ -158,12 +158,12 @@ class Database:
             connection.set_progress_handler(None, 0)
             self._readers.put(connection)
 
-    def read(self, ask: Callable[[sqlite3.Connection], T]) -> T:
+    def read(self, ask: Callable[[Connection], T]) -> T:
         """What a function of `store.reading` answers, from one consistent state."""
         with self.reader() as connection:
             return _from_one_state(connection, ask)
 
-    def read_at_once(self, ask: Callable[[sqlite3.Connection], T]) -> T:
+    def read_at_once(self, ask: Callable[[Connection], T]) -> T:
         """The same for what reads a few rows, always from one and the same thread."""
         return _from_one_state(self._for_short_reads, ask)
 
@@ -192,7 +192,7 @@ class Database:
         self._lock.release()
 
 
-def _from_one_state(connection: sqlite3.Connection, ask: Callable[[sqlite3.Connection], T]) -> T:
+def _from_one_state(connection: Connection, ask: Callable[[Connection], T]) -> T:
     connection.execute("BEGIN")
     try:
         return ask(connection)

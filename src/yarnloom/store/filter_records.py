@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
-from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
-
-Record = dict[str, Any]
 
 
 def save(unit: Unit, name: str, wanted: str, now: int, who: str) -> None:

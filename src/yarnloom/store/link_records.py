@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
-from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
-
-Record = dict[str, Any]
 
 _COLUMNS = "id, run, details, made_at, made_by, expires_at, revoked_at, revoked_by"
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
+from yarnloom.store.select import Record
+
 Execute = Callable[[str, Sequence[Any]], Iterable[Any]]
-Record = dict[str, Any]
 
 _PARTS = (
     *("run", "node", "state", "outcome", "total", "done", "failed", "skipped", "awaits"),

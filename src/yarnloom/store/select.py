@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Mapping
 from typing import Any
 
 Record = dict[str, Any]
+"""A row that was read, by column."""
+
+Row = Mapping[str, Any]
+"""The same, for those who only read it."""
 
 
 def like(text: str) -> str:

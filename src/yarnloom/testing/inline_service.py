@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from pydantic import BaseModel
 
@@ -37,18 +37,27 @@ from yarnloom.engine.commands import (
     Why,
 )
 from yarnloom.engine.queries import either_form, item_pages, run_graph
-from yarnloom.engine.queries.run_views import Look, run_views, under_way_of
-from yarnloom.engine.queries.views import step_view
+from yarnloom.engine.queries.part_records import step_standing
+from yarnloom.engine.queries.runs import Look, run_record, under_way_of
+from yarnloom.engine.records.errors import StepError
+from yarnloom.engine.records.runs import RunRecord
+from yarnloom.engine.records.workers import BegunEffect
 from yarnloom.engine.rules.states import RUN_ENDED
 from yarnloom.errors import InvalidInput, Problem, RunCannotEnd
 from yarnloom.media_types import media_type_of
 from yarnloom.plan import read_plan
+from yarnloom.protocol.run_answers import AttemptList, RunAnswer
+from yarnloom.protocol.setting_answers import PoolAnswer
+from yarnloom.protocol.workflow_answers import FileReference
 from yarnloom.sdk.attempt_line import OwnLine
 from yarnloom.sdk.loom import Loom
 from yarnloom.sdk.task import Task
-from yarnloom.service.render.reasons import why_view
+from yarnloom.service.render.answers import show
+from yarnloom.service.render.parts import graph_json, items_json, standing_json, step_json
+from yarnloom.service.render.reasons import why_json
 from yarnloom.side_process.list_jobs import check_rows, do_chore
 from yarnloom.store import (
+    Connection,
     Database,
     FileFolder,
     Kept,
@@ -56,6 +65,7 @@ from yarnloom.store import (
     workflow_queries,
 )
 from yarnloom.testing.alarm import Alarm
+from yarnloom.values import JsonObject
 from yarnloom.worker.child.call_task import Called, call_task
 
 WORKER = "inline"
@@ -130,15 +140,13 @@ class InlineService:
             ends.append(EndListJob(chore.part, chore.serial, lists, fault))
         return self.batch(*ends)
 
-    def keep(self, given: Path | bytes, name: str, media_type: str = "") -> dict[str, Any]:
-        """Keep a file; what stands for it among params."""
+    def keep(self, given: Path | bytes, name: str, media_type: str = "") -> JsonObject:
+        """Keep a file; return what stands for it among params."""
         with self.database.files.incoming() as incoming:
             incoming.write(given if isinstance(given, bytes) else given.read_bytes())
             kept = Kept(*incoming.finish())
-        found: dict[str, Any] = self.do(
-            KeepFile(kept, name, media_type or media_type_of(name), "test")
-        )
-        return found
+        command = KeepFile(kept, name, media_type or media_type_of(name), "test")
+        return show(FileReference, self.do(command))
 
     def do(self, command: Command) -> Any:
         """Do one command; its answer.
@@ -155,7 +163,7 @@ class InlineService:
         """Publish a loom."""
         self.do(Publish(who="test", **loom.publication()))
 
-    def start(self, workflow: str, params: dict[str, Any], key: str = "") -> int:
+    def start(self, workflow: str, params: JsonObject, key: str = "") -> int:
         """Start a run; its number."""
         key = key or f"test-{self.clock.now}-{id(params)}"
         started = self.do(StartRun(workflow, params, key, "test"))
@@ -163,7 +171,7 @@ class InlineService:
             for rows in started.rows:
                 self._check(rows)
             started = self.do(StartRun(workflow, params, key, "test"))
-        number: int = started.run["number"]
+        number: int = started.run.number
         return number
 
     def _check(self, rows: RowsToCheck) -> None:
@@ -173,77 +181,75 @@ class InlineService:
             raise InvalidInput("the rows do not fit; nothing was started", problems=problems)
         self.do(KeepRows(rows, found))
 
-    def run(self, number: int) -> dict[str, Any]:
+    def run(self, number: int) -> JsonObject:
         """A run as the API shows it."""
 
-        def look(connection: Any) -> dict[str, Any]:
+        def look(connection: Connection) -> RunRecord:
             row = run_queries.run(connection, number)
             assert row is not None
             plan = read_plan(workflow_queries.plan_document(connection, row["plan"]))
             look = Look(self.clock.now, lambda _: plan)
-            (view,) = run_views([row], under_way_of(connection.execute, [row]), look)
-            return view
+            under_way = under_way_of(connection.execute, [row])
+            return run_record(row, look, under_way.get(number, {}))
 
-        return self.database.read(look)
+        return show(RunAnswer, self.database.read(look))
 
-    def steps(self, number: int) -> list[dict[str, Any]]:
+    def steps(self, number: int) -> list[JsonObject]:
         """The steps of a run that have begun or ended, in plan order, those of items too."""
         page = self._ask(number, either_form.steps_behind, 0, 1_000_000)
         rows = [
             row.expand().step if isinstance(row, either_form.Unread) else row for _, row in page
         ]
         rows.sort(key=lambda row: row["rank"])
-        return [{"node": row["node"], "part": row["part"], **step_view(row)} for row in rows]
+        return [
+            {"node": row["node"], "part": row["part"], **standing_json(step_standing(row))}
+            for row in rows
+        ]
 
     def unfold(self, number: int) -> None:
         """Give rows to all items of a run that are done."""
         while self.do(Unfold(number, every=True)):
             pass
 
-    def graph(self, number: int, address: str = "", at: int | None = None) -> dict[str, Any]:
+    def graph(self, number: int, address: str = "", at: int | None = None) -> JsonObject:
         """The parts of a run, or of an item in it, as a tree, each with its state; or as it was."""
-        return self._look(number, run_graph.graph, address, at)
+        return graph_json(self._ask(number, run_graph.graph, address, at))
 
-    def attempts(self, number: int, cursor: int = 0, limit: int = 1_000) -> dict[str, Any]:
+    def attempts(self, number: int, cursor: int = 0, limit: int = 1_000) -> JsonObject:
         """A page of the attempts of a run, with their times."""
-        return self._look(number, run_graph.attempts, "", cursor, limit)
+        return show(AttemptList, self._ask(number, run_graph.attempts, "", cursor, limit))
 
-    def items(self, number: int, address: str, *states: str) -> list[dict[str, Any]]:
+    def items(self, number: int, address: str, *states: str) -> list[JsonObject]:
         """The items of an each."""
-        found: list[dict[str, Any]] = self._look(
-            number, item_pages.items, address, states, 0, 1_000_000
-        )["items"]
+        page = self._ask(number, item_pages.items, address, states, 0, 1_000_000)
+        found: list[JsonObject] = items_json(page)["items"]
         return found
 
-    def search(self, number: int, address: str, text: str, first: int = 0) -> dict[str, Any]:
+    def search(self, number: int, address: str, text: str, first: int = 0) -> JsonObject:
         """A page of the items of an each that have a text in their name or value."""
-        return self._look(number, item_pages.items, address, (), first, 50, text)
+        return items_json(self._ask(number, item_pages.items, address, (), first, 50, text))
 
-    def why(self, number: int, address: str = "") -> dict[str, Any]:
+    def why(self, number: int, address: str = "") -> JsonObject:
         """What a run, or a part of it, waits for."""
         place = self._ask(number, run_graph.place_of, address)
-        return why_view(self.do(Why(number, place.rank, place.item)))
+        return why_json(self.do(Why(number, place.rank, place.item)))
 
-    def pool(self, name: str) -> dict[str, Any]:
+    def pool(self, name: str) -> JsonObject:
         """A pool as it is now."""
         (pool,) = self.do(ListPools(name))
-        found: dict[str, Any] = pool
-        return found
+        return show(PoolAnswer, pool)
 
-    def step(self, number: int, address: str) -> dict[str, Any]:
+    def step(self, number: int, address: str) -> JsonObject:
         """A step with its values and attempts."""
-        return self._look(number, run_graph.step, address)
+        return step_json(self._ask(number, run_graph.step, address))
 
-    def place(self, number: int, address: str) -> dict[str, Any]:
-        """Where a step stands, for `HandleStep`."""
-        return self._look(number, run_graph.step_place, address)
-
-    def _look(self, number: int, ask: Callable[..., dict[str, Any]], *args: Any) -> dict[str, Any]:
-        found: dict[str, Any] = self._ask(number, ask, *args)
+    def place(self, number: int, address: str) -> run_graph.StepPlace:
+        """Return where a step is, for `StepAction`."""
+        found: run_graph.StepPlace = self._ask(number, run_graph.step_place, address)
         return found
 
     def _ask(self, number: int, ask: Callable[..., Any], *args: Any) -> Any:
-        def look(connection: Any) -> Any:
+        def look(connection: Connection) -> Any:
             row = run_queries.run(connection, number)
             assert row is not None
             plan = read_plan(workflow_queries.plan_document(connection, row["plan"]))
@@ -316,7 +322,7 @@ class InlineService:
             self.clock.advance(max(0, due - self.clock.now) / 1_000_000 + 0.001)
             self.do(Tick())
 
-    def _work_until_idle(self, loom: Loom, kept: Any, messages: list[dict[str, Any]]) -> None:
+    def _work_until_idle(self, loom: Loom, kept: Any, messages: list[JsonObject]) -> None:
         tasks = loom.served
         while messages:
             work = messages.pop(0)
@@ -324,9 +330,7 @@ class InlineService:
                 continue  # about an attempt that has ended
             messages += self._call(work, tasks[work["task"]], loom, kept)
 
-    def _call(
-        self, work: dict[str, Any], task: Task, loom: Loom, kept: Any
-    ) -> list[dict[str, Any]]:
+    def _call(self, work: JsonObject, task: Task, loom: Loom, kept: Any) -> list[JsonObject]:
         """Run an attempt, report it, and return the messages that came back."""
         attempt, alarm = work["attempt"], Alarm()
         line = InlineLine(self, attempt, alarm)
@@ -349,7 +353,7 @@ class InlineService:
             attempt,
             called.outcome,
             called.output,
-            called.error,
+            cast(StepError | None, called.error),
             after=called.after,
             saved=context.record(done=called.outcome == "done") or None,
         )
@@ -370,7 +374,7 @@ class InlineLine(OwnLine):
         """Why the attempt is told to stop: its time is over."""
         return "timeout" if self._alarm.has_gone_off else None
 
-    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+    def ask(self, question: JsonObject) -> JsonObject:
         """Ask the engine."""
         if question["kind"] == "fetch_file":
             return {"path": str(self._service.database.files.path(question["sha256"]))}
@@ -382,8 +386,11 @@ class InlineLine(OwnLine):
         if question["kind"] not in kinds:
             return {}
         command = kinds[question["kind"]](WORKER, self._attempt, **facts)
-        found: dict[str, Any] = self._service.do(command)
-        return found
+        answer = self._service.do(command)
+        if not isinstance(answer, BegunEffect):
+            return {}
+        value = {"value": answer.value} if answer.is_done else {}
+        return {"now": answer.now, "token": answer.token, **value}
 
 
 @dataclass(frozen=True, slots=True)
@@ -402,13 +409,13 @@ class InlineRun:
 
     state: str
     output: Any
-    error: dict[str, Any] | None
-    data: dict[str, Any]
-    steps: list[dict[str, Any]] = field(default_factory=list)
-    graph: dict[str, Any] = field(default_factory=dict)
+    error: JsonObject | None
+    data: JsonObject
+    steps: list[JsonObject] = field(default_factory=list)
+    graph: JsonObject = field(default_factory=dict)
     folder: tempfile.TemporaryDirectory[str] | None = None
 
-    def read(self, file: dict[str, Any]) -> bytes:
+    def read(self, file: JsonObject) -> bytes:
         """The bytes of a file in its output."""
         assert self.folder is not None
         return FileFolder(Path(self.folder.name)).path(file["sha256"]).read_bytes()

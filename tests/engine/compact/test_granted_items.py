@@ -28,6 +28,7 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.compact.granted_items import UNSEEN_SECONDS
 from yarnloom.engine.queries import item_pages
 from yarnloom.protocol.attempt_groups import one_by_one
+from yarnloom.service.render.parts import items_json
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
 
@@ -244,7 +245,9 @@ def test_lists_show_each_item_once_while_later_ones_have_ended(limit: int) -> No
                 items: list[dict[str, Any]] = []
                 following: str | None = "0"
                 while following is not None:
-                    page = inline._look(1, item_pages.items, address, (), int(following), limit)
+                    page = items_json(
+                        inline._ask(1, item_pages.items, address, (), int(following), limit)
+                    )
                     items += page["items"]
                     following = page["next"]
                 assert [one["item"] for one in items] == list(range(total))

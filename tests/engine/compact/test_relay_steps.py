@@ -301,7 +301,7 @@ def test_a_decision_waits_until_it_is_known_what_has_begun() -> None:
     with inline_service() as inline:
         line = Line(inline)
         place = inline.place(1, "s4")
-        command = StepAction(1, "s4", place["node"], place["holder"], "skip", "test")
+        command = StepAction(1, "s4", place.node, place.holder, "skip", "test")
         assert isinstance(inline.do(command), StillRunning)
         orders = line.ask("w")
         told = {one["attempt"] for one in orders if one["kind"] == "stop"}

@@ -31,6 +31,8 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.compact.segments import AT_ONCE, LARGEST_OUTPUT
 from yarnloom.engine.queries import export_pages, failure_kinds, item_pages, run_graph, time_spent
 from yarnloom.protocol.attempt_groups import one_by_one
+from yarnloom.service.render.parts import items_json
+from yarnloom.service.render.step_texts import step_texts
 from yarnloom.store import audit, pool_records, time_weights, worker_records
 from yarnloom.store.integrity import verify
 from yarnloom.testing import InlineService, inline_service
@@ -54,7 +56,7 @@ def questions(inline: InlineService, moments: list[int]) -> Iterator[tuple[Any, 
         yield item_pages.items, label, (), 0, 100, "1"
         yield export_pages.items, label, (), 2, 3
     yield run_graph.attempts, "", 0, 1_000
-    yield export_pages.steps, 0, 1_000
+    yield step_texts, 0, 1_000
 
 
 def eaches(inline: InlineService) -> list[str]:
@@ -94,13 +96,13 @@ def test_every_answer_is_the_same_with_rows(seed: int) -> None:
             driver.end()
         asked = list(questions(inline, moments))
         draw.shuffle(asked)
-        answers = [inline._look(1, ask, *args) for ask, *args in asked]
+        answers = [inline._ask(1, ask, *args) for ask, *args in asked]
         driver.check()
         inline.unfold(1)
         assert not folded(inline)
         driver.check()
         for (ask, *args), answer in zip(asked, answers, strict=True):
-            assert inline._look(1, ask, *args) == answer, (ask, args)
+            assert inline._ask(1, ask, *args) == answer, (ask, args)
 
 
 @settings(max_examples=much(8, 200), deadline=None)
@@ -238,15 +240,15 @@ def test_looking_gives_nothing_rows() -> None:
         many.end()
         assert many.state == "done"
         changes = many.inline.database.writer.total_changes
-        page = many.inline._look(1, item_pages.items, "all", (), 100, 20)
+        page = items_json(many.inline._ask(1, item_pages.items, "all", (), 100, 20))
         assert [one["item"] for one in page["items"]] == list(range(100, 120))
         assert {one["state"] for one in page["items"]} == {"done"}
-        page = many.inline._look(1, item_pages.items, "all", ("done", "failed"), 300, 10)
+        page = items_json(many.inline._ask(1, item_pages.items, "all", ("done", "failed"), 300, 10))
         assert [one["item"] for one in page["items"]] == list(range(300, 310))
         assert many.inline.step(1, "all[400]/do")["output"] == 400
         assert many.inline.graph(1)["parts"][1]["counts"]["done"] == ITEMS
         for ask, *args in questions(many.inline, [many.inline.clock.now - 1_000]):
-            many.inline._look(1, ask, *args)
+            many.inline._ask(1, ask, *args)
         assert many.inline.database.writer.total_changes == changes
         assert not many.items_with_rows
 
@@ -388,9 +390,9 @@ def test_decisions_about_one_item() -> None:
         many.report(120)
         place = many.inline.place(1, "all[7]/do")
         before = many.inline.step(1, "all[7]/do")
-        skip = StepAction(1, place["address"], place["node"], place["holder"], "skip", "t")
+        skip = StepAction(1, place.address, place.node, place.holder, "skip", "t")
         with pytest.raises(Exception, match="done"):
-            many.inline.do(replace(skip, item=place["item"]))
+            many.inline.do(replace(skip, item=place.item))
         assert not audit(many.inline.database.writer)
         assert many.items_with_rows[:2] == [7, 120]
         assert many.inline.step(1, "all[7]/do") == before

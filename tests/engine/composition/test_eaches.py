@@ -457,7 +457,7 @@ def test_a_single_task_is_a_run_of_one_step() -> None:
         started: Started = inline.do(StartRun("add", {"number": 2}, "k", "test", task=True))
         again: Started = inline.do(StartRun("l/add", {"number": 2}, "k", "test", task=True))
         inline.work(loom)
-        run = inline.run(started.run["number"])
+        run = inline.run(started.run.number)
         with pytest.raises(InvalidInput, match="do not fit task 'l/add'"):
             inline.do(StartRun("add", {"numbr": 2}, "k2", "test", task=True))
         with pytest.raises(NotFound, match=r"no task 'twise'; did you mean 'twice'"):

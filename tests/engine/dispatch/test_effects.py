@@ -57,10 +57,10 @@ def test_one_name_at_two_places_of_a_loop_is_refused(at: Floor) -> None:
     begin(at, position="letters#0")
     end(at, value=1)
     again(at)
-    assert begin(at, position="letters#0")["now"] == "done"
+    assert begin(at, position="letters#0").now == "done"
     with pytest.raises(Conflict, match=r"at item 0 of the loop 'letters'.* item 1"):
         begin(at, position="letters#1")
-    assert begin(at, what="mail two", position="letters#1")["now"] == "go"
+    assert begin(at, what="mail two", position="letters#1").now == "go"
 
 
 def test_what_is_done_is_not_done_again(at: Floor) -> None:
@@ -70,25 +70,25 @@ def test_what_is_done_is_not_done_again(at: Floor) -> None:
     again(at)
     second = begin(at)
 
-    assert (first["now"], second["now"], second["value"]) == ("go", "done", {"id": 7})
-    assert first["token"] == second["token"]
+    assert (first.now, second.now, second.value) == ("go", "done", {"id": 7})
+    assert first.token == second.token
 
 
 def test_what_was_begun_by_an_attempt_that_ended_is_unsure(at: Floor) -> None:
     """Nothing repeats it silently, unless the task says so."""
     begin(at)
     again(at)
-    assert begin(at)["now"] == "unsure"
-    assert begin(at, again=True)["now"] == "go"
+    assert begin(at).now == "unsure"
+    assert begin(at, again=True).now == "go"
 
 
 def test_a_request_that_is_sent_twice_counts_once(at: Floor) -> None:
     """The answer was lost; another call of the same attempt is another matter."""
-    assert begin(at, call=1)["now"] == "go"
-    assert begin(at, call=1)["now"] == "go"
-    assert begin(at, call=2)["now"] == "unsure"
+    assert begin(at, call=1).now == "go"
+    assert begin(at, call=1).now == "go"
+    assert begin(at, call=2).now == "unsure"
     end(at)
-    assert end(at) == {}
+    assert end(at) is None  # sent again
 
 
 def test_what_did_not_happen_can_be_begun_anew(at: Floor) -> None:
@@ -96,7 +96,7 @@ def test_what_did_not_happen_can_be_begun_anew(at: Floor) -> None:
     begin(at)
     end(at, done=False)
     end(at, done=False)  # sent twice
-    assert begin(at, call=2)["now"] == "go"
+    assert begin(at, call=2).now == "go"
 
 
 def test_a_lost_attempt_begins_nothing(at: Floor) -> None:
@@ -108,16 +108,16 @@ def test_a_lost_attempt_begins_nothing(at: Floor) -> None:
     with pytest.raises(Conflict, match="given up"):
         at.do(BeginEffect(worker, attempt, "other", 2))
     at.do(EndEffect(worker, attempt, "mail", done=True, value=1))
-    assert begin(at)["now"] == "done"
+    assert begin(at).now == "done"
 
 
 def test_one_ledger_for_the_whole_run(at: Floor) -> None:
     """With scope run two steps share an entry; another attempt that is at it is not disturbed."""
-    assert begin(at, "a", scope="run")["now"] == "go"
-    assert begin(at, "b", scope="run")["now"] == "busy"
+    assert begin(at, "a", scope="run").now == "go"
+    assert begin(at, "b", scope="run").now == "busy"
     end(at, "a", scope="run", value=1)
-    assert begin(at, "b", scope="run")["now"] == "done"
-    assert begin(at, "b")["now"] == "go"
+    assert begin(at, "b", scope="run").now == "done"
+    assert begin(at, "b").now == "go"
 
 
 @pytest.mark.parametrize("done", [True, False])
@@ -133,7 +133,7 @@ def test_someone_says_whether_it_was_done(at: Floor, done: bool) -> None:
     at.do(settle)
 
     found = begin(at)
-    assert found["now"] == ("done" if done else "go")
+    assert found.now == ("done" if done else "go")
     with pytest.raises(Conflict, match="has used that" if done else "at this moment"):
         at.do(settle)
 
@@ -145,7 +145,7 @@ def test_who_was_wrong_can_say_otherwise(at: Floor) -> None:
     for done in (True, False, False, True, True):
         at.do(SettleEffect(1, "p/a", "mail", done, "ann", value=int(done)))
 
-    assert begin(at)["value"] == 1
+    assert begin(at).value == 1
     again(at)
     with pytest.raises(Conflict, match="ann said that 'mail' was done"):
         at.do(SettleEffect(1, "p/a", "mail", False, "ann"))
@@ -161,8 +161,8 @@ def test_a_value_that_the_step_uses_is_asked_for(at: Floor) -> None:
     at.do(SettleEffect(1, "p/a", "mail", True, "ann", valued=True))
     at.do(SettleEffect(1, "p/a", "ring", True, "ann"))
 
-    assert begin(at)["value"] is None
-    assert begin(at, what="ring")["now"] == "done"
+    assert begin(at).value is None
+    assert begin(at, what="ring").now == "done"
 
 
 def test_what_certainly_did_not_happen_is_tried_again() -> None:
@@ -185,5 +185,5 @@ def test_the_ledger_survives_a_mend(at: Floor) -> None:
     at.end("1/p/b")
     at.do(MendRun(1, "t"))
 
-    assert begin(at)["now"] == "done"
-    assert begin(at, what="second")["now"] == "unsure"
+    assert begin(at).now == "done"
+    assert begin(at, what="second").now == "unsure"

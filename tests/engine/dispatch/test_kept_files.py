@@ -121,7 +121,7 @@ def test_the_start_key_compares_files_by_their_bytes(inline: InlineService) -> N
     number = inline.start("letters", {"contacts": rows}, key="k")
     renamed = {**rows, "name": "same.csv"}
     again = inline.do(StartRun("letters", {"contacts": renamed}, "k", "test"))
-    assert (again.created, again.run["number"]) == (False, number)
+    assert (again.created, again.run.number) == (False, number)
     other = inline.keep(contacts(4), "contacts.csv")
     with pytest.raises(StartKeyTaken):
         inline.do(StartRun("letters", {"contacts": other}, "k", "test"))
@@ -319,8 +319,10 @@ def test_files_given_by_hand_are_kept_ones(inline: InlineService) -> None:
         ("edit", {"inputs": {"one": missing}}),
     ):
         with pytest.raises(InvalidInput, match="no file with this sha256"):
-            inline.do(StepAction(number, **place, action=action, who="test", **given))
-    inline.do(StepAction(number, **place, action="edit", who="test", inputs={"one": other}))
+            inline.do(StepAction(number, **place._asdict(), action=action, who="test", **given))
+    inline.do(
+        StepAction(number, **place._asdict(), action="edit", who="test", inputs={"one": other})
+    )
     inline.work(loom)
 
     assert inline.run(number)["output"]["sha256"] == other["sha256"]
@@ -328,7 +330,9 @@ def test_files_given_by_hand_are_kept_ones(inline: InlineService) -> None:
     place = inline.place(walk, "walk")
     rows = inline.keep(b"1", "rows.jsonl")
     with pytest.raises(InvalidInput, match="checked at a start only"):
-        inline.do(StepAction(walk, **place, action="edit", who="test", inputs={"rows": rows}))
+        inline.do(
+            StepAction(walk, **place._asdict(), action="edit", who="test", inputs={"rows": rows})
+        )
 
 
 def test_files_in_the_users_own_tests(tmp_path: Path) -> None:

@@ -64,7 +64,7 @@ def test_others_of_its_batch_are_done_and_workers_stay(
     good = at.inline.batch(Report("w", (ReportItem(attempt, "done", None, begun_ago=0.1),)))
 
     assert isinstance(results.answers[1], OverflowError)
-    assert [results.answers[at].run["number"] for at in (0, 2)] == [2, 3]
+    assert [results.answers[at].run.number for at in (0, 2)] == [2, 3]
     assert not [answer for answer in results.answers[3:] if isinstance(answer, Exception)]
     assert not [answer for answer in more.answers if isinstance(answer, Exception)], (
         "registered as before"

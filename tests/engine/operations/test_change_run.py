@@ -16,6 +16,8 @@ from yarnloom.engine.commands import (
     StartRun,
 )
 from yarnloom.errors import Conflict, InvalidInput
+from yarnloom.protocol.run_answers import RunAnswer
+from yarnloom.service.render.answers import show
 from yarnloom.store import audit
 
 HOUR = 3_600.0
@@ -35,8 +37,7 @@ def at() -> Iterator[Floor]:
 
 def change(at: Floor, run: int, **given: Any) -> dict[str, Any]:
     """Change a run; it as it is then."""
-    found: dict[str, Any] = at.do(ChangeRun(run, "ann", **given))
-    return found
+    return show(RunAnswer, at.do(ChangeRun(run, "ann", **given)))
 
 
 def test_a_scheduled_run_begins_when_it_is_told_to(at: Floor) -> None:

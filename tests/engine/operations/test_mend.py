@@ -178,7 +178,7 @@ def test_a_mend_keeps_what_is_done_and_counts_attempts_on(at: Floor) -> None:
     assert at.inline.run(number)["state"] == "failed"
 
     run = at.do(MendRun(number, "ann", "the cable is back"))
-    assert (run["state"], run["round"], at.running) == ("running", 2, ["1/b"])
+    assert (run.state, run.round, at.running) == ("running", 2, ["1/b"])
     at.end("1/b", output=7)
     at.end("1/c")
 
@@ -380,8 +380,8 @@ def test_only_some_failures_are_mended() -> None:
                     "failed",
                     error={"type": kind, "message": "wet" if sack == 3 else f"torn {sack}"},
                 )
-        found = at.inline._look(number, failures)
-        kinds = [(one["said"], one["number"]) for one in found["kinds"]]
+        found = at.inline._ask(number, failures)
+        kinds = [(one.said, one.number) for one in found.kinds]
         assert kinds == [("torn …", 2), ("torn 2", 1), ("wet", 1)]
         with pytest.raises(NotFound, match="no step"):
             at.do(MendRun(number, "t", only=FailuresOf("sacks/way")))

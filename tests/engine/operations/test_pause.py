@@ -54,14 +54,14 @@ def hand(at: Floor, address: str, action: str, **options: Any) -> None:
 def handle(at: Floor, address: str, action: str, **options: Any) -> StepAction:
     """The command for it, as the service makes it from an address."""
     place = at.inline.place(1, address)
-    return StepAction(1, place["address"], place["node"], place["holder"], action, "ann", **options)
+    return StepAction(1, place.address, place.node, place.holder, action, "ann", **options)
 
 
 def test_a_pause_lets_what_runs_stop_and_begins_nothing(at: Floor) -> None:
     """Paused when nothing executes any more; resumed, everything goes on."""
     weave(at, lambda work: parallel("p", *(step(name, work) for name in "abc")), places=2)
 
-    assert at.do(PauseRun(1, "ann", "low tide"))["state"] == "pausing"
+    assert at.do(PauseRun(1, "ann", "low tide")).state == "pausing"
     assert [(one["kind"], one["why"]) for one in at.hands["w"].orders] == [("stop", "pause")] * 2
     at.end("1/p/a", "stopped")
     assert (run_state(at), state(at, 1, "p/a"), at.running) == ("pausing", "paused", ["1/p/b"])
@@ -79,11 +79,11 @@ def test_a_pause_of_what_does_not_run_is_at_once(at: Floor) -> None:
     """Also of a queued run, which is queued again when it is resumed."""
     weave(at, lambda work: step("a", work), places=0)
 
-    assert at.do(PauseRun(1, "ann"))["state"] == "paused"
+    assert at.do(PauseRun(1, "ann")).state == "paused"
     at.worker()
     assert at.running == []
-    assert at.do(PauseRun(1, "ann"))["state"] == "paused"  # nothing changes
-    assert at.do(ResumeRun(1, "ann"))["state"] == "queued"
+    assert at.do(PauseRun(1, "ann")).state == "paused"  # nothing changes
+    assert at.do(ResumeRun(1, "ann")).state == "queued"
     assert at.running == ["1/a"]
 
 
@@ -105,10 +105,10 @@ def test_a_queued_run_with_something_in_hand_is_pausing(at: Floor) -> None:
     at.begins = False
     weave(at, lambda work: step("a", work))
 
-    assert at.do(PauseRun(1, "ann"))["state"] == "pausing"
+    assert at.do(PauseRun(1, "ann")).state == "pausing"
     at.end("1/a", "handed_back")
     assert run_state(at) == "paused"
-    assert at.do(ResumeRun(1, "ann"))["state"] == "queued"
+    assert at.do(ResumeRun(1, "ann")).state == "queued"
     assert at.running == ["1/a"]
 
 
@@ -118,7 +118,7 @@ def test_resume_while_pausing(at: Floor) -> None:
     at.do(PauseRun(1, "ann"))
     at.end("1/p/a", "stopped")
 
-    assert at.do(ResumeRun(1, "ann"))["state"] == "running"
+    assert at.do(ResumeRun(1, "ann")).state == "running"
     assert at.hands["w"].orders[-1]["kind"] == "go_on"
     assert sorted(at.running) == ["1/p/a", "1/p/b"]
     assert at.inline.step(1, "p/b")["stop_asked"] is None
@@ -155,7 +155,7 @@ def test_every_cell_of_the_table(
                     at.do(command(1, "ann"))
                 assert run_state(at) == before
             else:
-                assert at.do(command(1, "ann"))["state"] == after
+                assert at.do(command(1, "ann")).state == after
             assert audit(at.inline.database.writer) == []
 
 
@@ -247,7 +247,7 @@ def test_a_cancel_of_a_paused_run_runs_its_follow_up(at: Floor) -> None:
     at.do(PauseRun(1, "ann"))
     at.end("1/a", "stopped")
 
-    assert at.do(CancelRun(1, "ann"))["state"] == "cancelling"
+    assert at.do(CancelRun(1, "ann")).state == "cancelling"
     at.end("1/on_end/z")
     assert run_state(at) == "cancelled"
 

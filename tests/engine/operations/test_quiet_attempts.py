@@ -16,8 +16,9 @@ from yarnloom.engine.commands import (
     Why,
 )
 from yarnloom.errors import PlanError
-from yarnloom.service.render.reasons import why_view
+from yarnloom.service.render.reasons import why_json
 from yarnloom.store import audit
+from yarnloom.units import iso_time
 
 
 @pytest.fixture
@@ -39,7 +40,7 @@ def run_of(at: Floor, places: int = 1, **rules: Any) -> int:
 
 def kinds(at: Floor, run: int, **more: Any) -> list[str]:
     """The kinds of reasons for which the steps of a run wait."""
-    why = why_view(at.do(Why(run, **more)))
+    why = why_json(at.do(Why(run, **more)))
     return [one["kind"] for wait in why["waits"] for one in wait["reasons"]]
 
 
@@ -58,7 +59,7 @@ def test_a_step_that_says_nothing_for_too_long_is_stuck(at: Floor) -> None:
     assert (kinds(at, run), at.do(ListQuiet())) == (["running"], [])
     at.advance(2)
     assert (kinds(at, run), at.do(ListQuiet())) == (["quiet", "running"], [1])
-    text = why_view(at.do(Why(run)))["waits"][0]["reasons"][0]["text"]
+    text = why_json(at.do(Why(run)))["waits"][0]["reasons"][0]["text"]
     assert text == "is stuck: no word of progress for 10 min 1 s, at 41"
     assert at.hands["w"].orders == []
     say(at, "1/a", 42)
@@ -116,11 +117,12 @@ def test_workers_say_since_when_they_are_idle_and_what_they_ran_last(at: Floor) 
     """While they have something in hand they are not."""
     run_of(at)
     (busy,) = at.do(ListWorkers())
-    assert (busy["idle_since"], busy["last"]) == (None, None)
+    assert (busy.idle_since, busy.last) == (None, None)
     at.end("1/a")
     at.advance(5)
     (idle,) = at.do(ListWorkers())
-    assert idle["idle_since"] == idle["last"]["ended_at"] == at.inline.run(1)["ended_at"]
+    assert idle.idle_since == idle.last.ended_at
+    assert iso_time(idle.idle_since) == at.inline.run(1)["ended_at"]
 
 
 def test_who_comes_before_is_told_only_where_it_is_asked(at: Floor) -> None:
@@ -141,7 +143,7 @@ def test_a_run_that_waits_for_itself_is_named(at: Floor) -> None:
     waiters = {attempt: inner}
     assert "itself" in kinds(at, inner, waiters=waiters)
     assert kinds(at, outer, waiters=waiters) == ["running", "waits_for_run"]
-    text = why_view(at.do(Why(inner, waiters=waiters)))["waits"][0]["reasons"][0]["text"]
+    text = why_json(at.do(Why(inner, waiters=waiters)))["waits"][0]["reasons"][0]["text"]
     assert text.startswith("can never begin: the only place is held by run 1, in which")
     at.worker("other")
     assert at.running == ["1/a", "2/a"]

@@ -102,7 +102,7 @@ def test_starting_twice_with_one_key_makes_one_run(inline: InlineService) -> Non
     third: Started = inline.do(command)
 
     assert [first.created, second.created, third.created] == [True, False, False]
-    assert first.run["number"] == second.run["number"] == third.run["number"]
+    assert first.run.number == second.run.number == third.run.number
     with pytest.raises(StartKeyTaken, match="belongs to run 1"):
         inline.do(StartRun("sums", {"number": 1, "step": 1}, "key", "test"))
 
@@ -144,7 +144,7 @@ def test_a_broken_command_is_undone_alone(
     answers = inline.batch(*commands).answers
 
     assert isinstance(answers[1], RuntimeError)
-    assert [answers[0].run["number"], answers[2].run["number"]] == [1, 2]
+    assert [answers[0].run.number, answers[2].run.number] == [1, 2]
     assert inline.database.read(lambda c: run_queries.run(c, 3)) is None
 
 
@@ -173,9 +173,9 @@ def test_a_run_is_cancelled_at_once_when_nothing_is_handed_out(inline: InlineSer
     number = inline.start("sums", {"number": 1})
     run = inline.do(CancelRun(number, "test", "wrong number"))
 
-    assert run["state"] == "cancelled"
-    assert run["error"]["message"] == "cancelled by test: wrong number"
-    assert run["counts"]["cancelled"] == 2
+    assert run.state == "cancelled"
+    assert run.error["message"] == "cancelled by test: wrong number"
+    assert run.counts.cancelled == 2
     with pytest.raises(IllegalTransition, match="is cancelled, so it cannot be cancelled"):
         inline.do(CancelRun(number, "test"))
 

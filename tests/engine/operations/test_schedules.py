@@ -22,6 +22,8 @@ from yarnloom.engine.commands import (
     Tick,
 )
 from yarnloom.errors import Conflict, InvalidInput, NotFound, PlanError
+from yarnloom.protocol.setting_answers import ScheduleAnswer
+from yarnloom.service.render.answers import show
 from yarnloom.store import audit
 from yarnloom.testing import inline_service
 
@@ -60,15 +62,13 @@ def make(at: Floor, name: str = "hourly", **settings: Any) -> dict[str, Any]:
     """Make one by hand."""
     paused = settings.pop("paused", False)
     filled = {"workflow": "w", "cron": "0 * * * *", **settings}
-    made: dict[str, Any] = at.do(MakeSchedule(name, filled, "ann", "why", paused))
-    return made
+    return show(ScheduleAnswer, at.do(MakeSchedule(name, filled, "ann", "why", paused)))
 
 
 def look(at: Floor, name: str = "hourly") -> dict[str, Any]:
     """One as it is now."""
-    (found,) = at.do(ListSchedules(name))
-    shown: dict[str, Any] = found
-    return shown
+    (schedule,) = at.do(ListSchedules(name))
+    return show(ScheduleAnswer, schedule)
 
 
 def runs(at: Floor, name: str = "hourly") -> list[tuple[str, str]]:
@@ -329,7 +329,7 @@ def test_a_secret_is_kept_sealed_and_given_to_the_run(at: Floor) -> None:
     """Nobody reads it in the records or in what is shown."""
     shown = make(at, params={"password": "hunter2"})
     assert "hunter2" not in str(shown)
-    assert at.do(ChangeSchedule("hourly", {"note": "x"}, "ann"))["note"] == "x"
+    assert at.do(ChangeSchedule("hourly", {"note": "x"}, "ann")).note == "x"
     kept = at.inline.database.writer.execute("SELECT declared, by_hand FROM schedules").fetchall()
     kept += at.inline.database.writer.execute("SELECT detail FROM commands").fetchall()
     assert "hunter2" not in str(kept)
@@ -410,7 +410,7 @@ def test_a_loom_declares_changes_and_forgets(at: Floor) -> None:
     shown = look(at, "nightly")
     assert (shown["paused"], shown["cron"], shown["zone"]) == (None, "0 4 * * *", "Europe/Madrid")
     assert shown["by_hand"] == {"cron": "0 4 * * *"}
-    assert at.do(ChangeSchedule("nightly", {}, "a", as_declared=True))["cron"] == "30 2 * * *"
+    assert at.do(ChangeSchedule("nightly", {}, "a", as_declared=True)).cron == "30 2 * * *"
     with pytest.raises(Conflict, match="can be paused"):
         at.do(RemoveSchedule("nightly", "ann"))
     at.publish(loom_with())

@@ -23,6 +23,7 @@ from yarnloom.engine.commands import (
     Tick,
 )
 from yarnloom.engine.operations.start import OPENED_AT_ONCE
+from yarnloom.engine.records.runs import StartedOne
 from yarnloom.errors import Conflict, InvalidInput, StartKeyTaken
 from yarnloom.store import audit
 
@@ -92,10 +93,10 @@ def test_a_time_that_is_behind_is_now(at: Floor) -> None:
 def test_a_scheduled_run_is_cancelled_at_once_and_can_be_mended(at: Floor) -> None:
     """Nothing of it ran, no follow-up either; mended it runs at once."""
     number = at.start("w", start_in=60.0)
-    assert at.do(CancelRun(number, "t"))["state"] == "cancelled"
+    assert at.do(CancelRun(number, "t")).state == "cancelled"
     at.advance(60.0)
     assert at.running == []
-    assert at.do(MendRun(number, "t"))["state"] == "running"
+    assert at.do(MendRun(number, "t")).state == "running"
     at.drain()
     assert states(at, number) == ["done"]
 
@@ -103,8 +104,8 @@ def test_a_scheduled_run_is_cancelled_at_once_and_can_be_mended(at: Floor) -> No
 def test_a_scheduled_run_that_is_paused_keeps_its_time(at: Floor) -> None:
     """Resumed before it, it is scheduled again; after it, it starts at once."""
     number = at.start("w", start_in=60.0)
-    assert at.do(PauseRun(number, "t"))["state"] == "paused"
-    assert at.do(ResumeRun(number, "t"))["state"] == "scheduled"
+    assert at.do(PauseRun(number, "t")).state == "paused"
+    assert at.do(ResumeRun(number, "t")).state == "scheduled"
     at.do(PauseRun(number, "t"))
     at.advance(120.0)
     assert (states(at, number), at.running) == (["paused"], [])
@@ -121,7 +122,7 @@ def test_a_paused_scheduled_run_can_be_cancelled_and_mend_is_refused_before(at: 
     with pytest.raises(Conflict):
         at.do(MendRun(number, "t"))
     at.do(PauseRun(number, "t"))
-    assert at.do(CancelRun(number, "t"))["state"] == "cancelled"
+    assert at.do(CancelRun(number, "t")).state == "cancelled"
 
 
 def test_a_scheduled_run_takes_no_place_of_its_workflow(at: Floor) -> None:
@@ -225,8 +226,8 @@ def test_many_are_made_in_one_transaction_and_begin_in_their_order(at: Floor) ->
     """All are there at once; they are opened a few in each transaction, before later ones."""
     count = 2 * OPENED_AT_ONCE + 7
     found = many(at, *(StartRun("w", {"order": n}, f"k-{n}", "t") for n in range(count)))
-    numbers = [one["number"] for one in found]
-    assert [one["created"] for one in found] == [True] * count
+    numbers = [one.number for one in found]
+    assert [one.created for one in found] == [True] * count
     assert numbers == list(range(numbers[0], numbers[0] + count))
     assert set(states(at, *numbers)) == {"queued"}
     assert at.inline.why(numbers[-1])["reasons"][0]["kind"] == "scheduled"
@@ -248,7 +249,7 @@ def test_many_survive_a_restart_before_they_are_opened(at: Floor) -> None:
     for _ in range(4):
         at.do(Tick())
     assert len(at.drain()) == 120
-    assert set(states(at, *(one["number"] for one in found))) == {"done"}
+    assert set(states(at, *(one.number for one in found))) == {"done"}
 
 
 def test_of_many_all_or_none_are_started(at: Floor) -> None:
@@ -274,9 +275,9 @@ def test_keys_hold_among_many(at: Floor) -> None:
     """One key twice is one run; with other params nothing is started, whoever had it before."""
     again = StartRun("w", {"order": 1}, "a", "t")
     first, second = many(at, again, again)
-    assert (first["number"], second["number"]) == (1, 1)
-    assert [first["created"], second["created"]] == [True, False]
-    assert many(at, again)[0] == {"number": 1, "key": "a", "created": False}
+    assert (first.number, second.number) == (1, 1)
+    assert [first.created, second.created] == [True, False]
+    assert many(at, again)[0] == StartedOne(1, "a", created=False)
     other = StartRun("w", {"order": 2}, "a", "t")
     for starts in ((StartRun("w", {}, "new", "t"), other), (other,)):
         with pytest.raises(StartKeyTaken, match="belongs to run 1"):

@@ -319,8 +319,8 @@ def runs_of_hour(at: Floor) -> int:
     )
     days = at.inline.database.read(
         lambda reader: hourly_counts.over_days(reader, plan, at.inline.clock.now, 2)
-    )["days"]
-    return sum(day["ended"] for day in days)
+    ).days
+    return sum(day.ended for day in days)
 
 
 def test_a_step_of_a_follow_up_is_retried_when_its_run_has_ended(at: Floor) -> None:

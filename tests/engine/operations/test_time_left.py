@@ -16,7 +16,6 @@ from tests.helpers import much
 from yarnloom import Loom, each, item, parallel, sequence, step
 from yarnloom.engine.commands import ChangePool, MendRun, PauseRun, Report, ResumeRun
 from yarnloom.engine.operations import progress_samples
-from yarnloom.engine.queries import run_graph
 from yarnloom.plan import Part
 
 SHAPES = 8
@@ -212,7 +211,7 @@ def test_looking_back_shows_what_was_shown_then(monkeypatch: pytest.MonkeyPatch)
 
 def looked_back(at: Floor, number: int, moment: int) -> dict[str, Any]:
     """The progress of a run at a moment."""
-    progress: dict[str, Any] = at.inline._look(number, run_graph.graph, "", moment)["progress"]
+    progress: dict[str, Any] = at.inline.graph(number, "", moment)["progress"]
     return progress
 
 

@@ -20,7 +20,6 @@ from yarnloom.engine.commands import (
     PauseRun,
     ResumeRun,
 )
-from yarnloom.engine.queries import item_pages
 from yarnloom.units import EPOCH
 
 SEEDS = much(3, 300)
@@ -58,8 +57,7 @@ def added_up(
         if inside:
             counts = {name: one for name, one in view["counts"].items() if name != "total"}
             found[plain(address)].update(counts)
-        page = at.inline._look(number, item_pages.items, address, (), 0, 1_000)
-        for item in page["items"]:
+        for item in at.inline.items(number, address):
             graph = at.inline.graph(number, item["address"], moment)
             for where, counts in added_up(at, number, graph, moment, True).items():
                 found[where] += counts

@@ -21,6 +21,8 @@ from tests.helpers import much
 from yarnloom.engine.queries.time_spent import SLICES, WAITS, Slices, outliers, spending
 from yarnloom.engine.state.time_sums import SLICES as KEPT
 from yarnloom.engine.state.time_sums import EndedTry, TimeSums
+from yarnloom.protocol.run_answers import Outliers, TimesAnswer
+from yarnloom.service.render.answers import show
 from yarnloom.store import time_sums
 from yarnloom.store.database import create_tables
 
@@ -49,7 +51,7 @@ def test_sums_are_those_of_the_attempts(seed: int) -> None:
         number = world(at, seed, choose)
         run_to_end(at, Still(at, number, choose), choose)
         attempts = at.inline.attempts(number)["attempts"]
-        found = at.inline._look(number, spending, at.inline.clock.now)
+        found = show(TimesAnswer, at.inline._ask(number, spending, at.inline.clock.now))
 
         assert found["attempts"] == len(attempts)
         steps = [row for row in found["rows"] if row["kind"] == "step"]
@@ -77,7 +79,8 @@ def test_sums_are_those_of_the_attempts(seed: int) -> None:
 
 def check_outliers(at: Any, number: int, row: Any, begun: list[Any]) -> None:
     """Those of a row are the slowest, and the first failed, among its attempts."""
-    found = at.inline._look(number, outliers, row["address"], at.inline.clock.now, 3)
+    asked = (outliers, row["address"], at.inline.clock.now, 3)
+    found = show(Outliers, at.inline._ask(number, *asked))
     ways = (row["address"], f"{row['address']}/") if row["kind"] == "each" else (row["address"],)
     places = [(one, bare(one["address"])) for one in begun]
     inside = [one for one, at_ in places if at_ == ways[0] or at_.startswith(ways[1:])]

@@ -40,18 +40,18 @@ def test_what_ended_is_what_is_recorded(seed: int) -> None:
             step = "".join(piece.partition("[")[0] + "/" for piece in one["address"].split("/"))
             wanted[step.rstrip("/"), one["outcome"]] += 1
         got = {
-            (row["address"], outcome): many
-            for row in found["steps"]
-            for outcome, many in row["outcomes"].items()
+            (row.address, outcome): many
+            for row in found.steps
+            for outcome, many in row.outcomes.items()
         }
         assert got == dict(wanted)
         state = at.inline.run(number)["state"]
-        assert found["days"][-1]["outcomes"] == {state: 1}
-        assert found["days"][0]["ended"] == 0
+        assert found.days[-1].outcomes == {state: 1}
+        assert found.days[0].ended == 0
 
         at.inline.clock.advance(3 * DAY_SECONDS)
-        assert not any(day["ended"] for day in ask(2)["days"])
-        assert sum(day["ended"] for day in ask(7)["days"]) == 1
+        assert not any(day.ended for day in ask(2).days)
+        assert sum(day.ended for day in ask(7).days) == 1
 
 
 def test_quantiles_are_within_five_percent() -> None:

@@ -46,10 +46,10 @@ def test_what_began_and_ended_is_counted_in_its_minute() -> None:
         at.advance(MINUTE)
 
         last = minutes(at)[-3:]
-        assert [one["begun"] for one in last] == [3, 0, 0]
-        assert [one["ended"] for one in last] == [1, 2, 0]
-        assert [one["failed"] for one in last] == [1, 0, 0]
-        assert (last[0]["waited"], last[0]["longest"]) == (30.0, 30.0)
+        assert [one.begun for one in last] == [3, 0, 0]
+        assert [one.ended for one in last] == [1, 2, 0]
+        assert [one.failed for one in last] == [1, 0, 0]
+        assert (last[0].waited, last[0].longest) == (30.0, 30.0)
         assert len(minutes(at)) == 60
 
 
@@ -61,10 +61,10 @@ def test_after_an_hour_it_is_forgotten() -> None:
             at.start("three")
             at.drain()
             at.advance(MINUTE)
-        assert sum(one["ended"] for one in minutes(at)) == 59 * 3
+        assert sum(one.ended for one in minutes(at)) == 59 * 3
         at.advance(3_600.0)
 
-        assert sum(one["ended"] for one in minutes(at)) == 0
+        assert sum(one.ended for one in minutes(at)) == 0
 
 
 def test_a_start_counts_it_anew_from_the_records() -> None:
@@ -78,7 +78,7 @@ def test_a_start_counts_it_anew_from_the_records() -> None:
         at.inline.restart()
 
         assert minutes(at) == before
-        assert sum(one["ended"] for one in before) == 3
+        assert sum(one.ended for one in before) == 3
 
 
 def test_a_pool_is_told_of_since_it_was_looked_at() -> None:
@@ -94,7 +94,7 @@ def test_a_pool_is_told_of_since_it_was_looked_at() -> None:
         at.advance(1.0)
 
         levels = at.do(Recently("gauge"))
-        told = [(one["in_use"], one["waiting"], one["limit"]) for one in levels]
+        told = [(one.in_use, one.waiting, one.limit) for one in levels]
         assert told == [(2, 1, 2), (2, 1, 2), (2, 1, 2), (3, 1, 3), (3, 0, 3)]
         with pytest.raises(NotFound):
             at.do(Recently("gorge"))

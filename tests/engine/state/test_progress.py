@@ -278,7 +278,7 @@ def test_a_step_by_hand_counts_as_done(at: Floor) -> None:
     run = started(at, lambda work: sequence(step("a", work), step("b", work)))
     at.fail("1/a")
     place = at.inline.place(run, "a")
-    at.do(StepAction(run, place["address"], place["node"], place["holder"], "skip", "t"))
+    at.do(StepAction(run, place.address, place.node, place.holder, "skip", "t"))
     at.do(MendRun(run, "t"))
     assert fraction(at, run) == near(0.5)
 

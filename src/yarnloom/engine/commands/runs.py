@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from yarnloom.engine.records.runs import RunRecord
+
 
 @dataclass(frozen=True, slots=True)
 class StartRun:
@@ -43,7 +45,7 @@ class StartRun:
 class Started:
     """Answer to `StartRun`; `created` is False where the start key had made the run before."""
 
-    run: dict[str, Any]
+    run: RunRecord
     created: bool
 
 

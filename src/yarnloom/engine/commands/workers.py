@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
+from yarnloom.engine.records.errors import StepError
+
 
 @dataclass(frozen=True, slots=True)
 class Register:
@@ -95,7 +97,7 @@ class ReportItem(NamedTuple):
     attempt: int
     outcome: str | None = None
     output: Any = None
-    error: dict[str, Any] | None = None
+    error: StepError | None = None
     begun_ago: float | None = None
     ended_ago: float = 0.0
     pid: int | None = None

@@ -20,7 +20,7 @@ from yarnloom.errors import ValueRefused
 from yarnloom.plan import NOT_GIVEN, FromItem, Kind
 from yarnloom.secrets import has_sealed
 from yarnloom.store import PartRow, RunRow
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, decode
 
 SHORT_TIMEOUT = 2.0
 """Seconds; with a shorter time-out the begin of each item must be known at once."""
@@ -93,7 +93,7 @@ def input_of(straight: Straight, raw: Any, value: str) -> str:
     return "{" + ",".join(fields) + "}"
 
 
-def own_input(straight: Straight, raw: Any) -> dict[str, Any]:
+def own_input(straight: Straight, raw: Any) -> JsonObject:
     """Those inputs of a step that are not the same for all items."""
     own = {}
     for name, _, text, _, path in straight.fields:

@@ -12,7 +12,6 @@ Decision: `docs/decisions/02-composition.md`.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
 
 from yarnloom.engine.compact import granted_items, relay_steps
 from yarnloom.engine.composition.beginnings import Beginnings
@@ -38,6 +37,7 @@ from yarnloom.engine.parts.work_queue import (
     ChildChanged,
     CreateItems,
 )
+from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.rules.states import (
     PART_TABLE,
     Admission,
@@ -222,7 +222,7 @@ class Composition:
         self.endings.decide_if_over(each)
         self._run_queue()
 
-    def fail_step(self, step: StepRow, error: dict[str, Any]) -> None:
+    def fail_step(self, step: StepRow, error: StepError) -> None:
         """A step fails that nobody runs."""
         step.error = error_text(error)
         self.endings.end_step(step, StepEvent.FAIL)

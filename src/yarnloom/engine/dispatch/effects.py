@@ -13,6 +13,8 @@ from dataclasses import replace
 from typing import Any
 
 from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect
+from yarnloom.engine.records.runs import SettledEffect
+from yarnloom.engine.records.workers import BegunEffect
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
 from yarnloom.masking import masked_text, worth_masking
@@ -25,7 +27,7 @@ from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, decode, encode
 BEGUN, DONE, NOT_DONE = "begun", "done", "not_done"
 
 
-def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, Any]:
+def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
     """Write down that a side effect begins, or say why it must not.
 
     Raises:
@@ -53,11 +55,11 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, An
             if found.by is not None and found.used_at is None:
                 effect_records.keep_entry(transaction.unit, replace(found, used_at=transaction.now))
             value = transaction.vault.open(decode(found.value or "null"))
-            return {"now": DONE, "value": value, "token": token}
+            return BegunEffect(DONE, token, value)
         if now == "same":
-            return {"now": "go", "token": token}  # sent again, because the answer was lost
+            return BegunEffect("go", token)  # sent again, because the answer was lost
         if now == "busy" or not command.again:
-            return {"now": now, "token": token}
+            return BegunEffect(now, token)
     effect_records.keep_entry(
         transaction.unit,
         EffectEntry(
@@ -77,7 +79,7 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, An
         ),
     )
     transaction.changes.runs.add(attempt.run)
-    return {"now": "go", "token": token}
+    return BegunEffect("go", token)
 
 
 def _place(position: str) -> str:
@@ -88,7 +90,7 @@ def _place(position: str) -> str:
     return f"at item {item} of the loop" + (f" {loop!r}" if loop else "")
 
 
-def end_effect(transaction: Transaction, command: EndEffect) -> dict[str, Any]:
+def end_effect(transaction: Transaction, command: EndEffect) -> None:
     """Write down that a side effect was done, or did not happen.
 
     Also an attempt that was given up may say so: it is the truth, unless somebody has decided
@@ -103,7 +105,7 @@ def end_effect(transaction: Transaction, command: EndEffect) -> dict[str, Any]:
     scope = _scope(transaction, attempt, command.scope)
     found = effect_records.find_entry(transaction.unit, attempt.run, scope, command.what)
     if found is None and not command.done:
-        return {}  # sent again
+        return  # sent again
     if found is None or found.attempt != attempt.id:
         raise Conflict(f"{command.what!r} was decided otherwise meanwhile")
     if not command.done:
@@ -114,10 +116,9 @@ def end_effect(transaction: Transaction, command: EndEffect) -> dict[str, Any]:
         done = replace(found, state=DONE, value=encode_sealed(kept), done_at=transaction.now)
         effect_records.keep_entry(transaction.unit, done)
     transaction.changes.runs.add(attempt.run)
-    return {}
 
 
-def settle_effect(transaction: Transaction, command: SettleEffect) -> dict[str, Any]:
+def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEffect:
     """Take somebody's word on whether an unsure side effect was done.
 
     Who said something wrong can say otherwise, until an attempt has used it.
@@ -163,7 +164,7 @@ def settle_effect(transaction: Transaction, command: SettleEffect) -> dict[str, 
         done=command.done,
     )
     transaction.changes.runs.add(run.number)
-    return {"effect": command.what, "state": DONE if command.done else "not done"}
+    return SettledEffect(command.what, DONE if command.done else "not done")
 
 
 def text_of_value(value: Any, what: str) -> str:

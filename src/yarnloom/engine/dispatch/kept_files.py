@@ -8,13 +8,14 @@ from __future__ import annotations
 from typing import Any
 
 from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck
+from yarnloom.engine.records.workflows import KeptFile
 from yarnloom.engine.state.transaction import FILES_DUE, Transaction
 from yarnloom.errors import Problem
 from yarnloom.media_types import JSON_LINES, named_in
 from yarnloom.plan.marked_values import files_in, rows_in
 from yarnloom.plan.validators import Schema
 from yarnloom.store import Kept, file_records
-from yarnloom.values import fingerprint, pointer
+from yarnloom.values import JsonObject, fingerprint, pointer
 
 DROPPED_AT_ONCE = 200
 KEEPER = "yarnloom"
@@ -24,19 +25,14 @@ KEEPER = "yarnloom"
 _READING = ("sha256", "list", "name", "media_type", "delimiter")
 
 
-def keep_file(transaction: Transaction, command: KeepFile) -> dict[str, Any]:
-    """Keep a file; what is kept is told."""
+def keep_file(transaction: Transaction, command: KeepFile) -> KeptFile:
+    """Keep a file; return how params name it."""
     keep(transaction, command.kept, command.name, command.media_type, command.who)
     if command.attempt is not None:
         attempt = transaction.unit.attempts.get(command.attempt)
         if attempt is not None:
             file_records.use_files(transaction.unit, attempt.run, {command.kept.sha256})
-    return {
-        "sha256": command.kept.sha256,
-        "name": command.name,
-        "media_type": command.media_type,
-        "size": command.kept.size,
-    }
+    return KeptFile(command.kept.sha256, command.name, command.media_type, command.kept.size)
 
 
 def keep(transaction: Transaction, kept: Kept, name: str, media_type: str, who: str) -> None:
@@ -108,7 +104,7 @@ def rows_to_check(transaction: Transaction, value: Any, schema: Schema) -> list[
     ]
 
 
-def rows_of(at: str, value: dict[str, Any], marked: Schema) -> RowsToCheck:
+def rows_of(at: str, value: JsonObject, marked: Schema) -> RowsToCheck:
     """A file of rows, as it is to be checked."""
     source = {name: value[name] for name in _READING if value.get(name) is not None}
     if "sha256" in source:
@@ -119,7 +115,7 @@ def rows_of(at: str, value: dict[str, Any], marked: Schema) -> RowsToCheck:
     return RowsToCheck(at, source, fingerprint([row, reading, ending])[:16], row)
 
 
-def checked_rows(transaction: Transaction, rows: RowsToCheck) -> dict[str, Any] | None:
+def checked_rows(transaction: Transaction, rows: RowsToCheck) -> JsonObject | None:
     """The list that came of rows that were checked; None if they were not."""
     sha256 = rows.source.get("sha256") or rows.source["list"]
     return file_records.checked(transaction.unit, sha256, rows.kind)

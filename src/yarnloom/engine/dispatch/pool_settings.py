@@ -4,20 +4,25 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable
-from typing import Any
 
 from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
+from yarnloom.engine.records.settings import (
+    LevelRecord,
+    MinuteRecord,
+    PauseRecord,
+    PoolDeclared,
+    PoolRecord,
+    PoolUser,
+    PoolValue,
+)
 from yarnloom.engine.rules.limits import Declared, PoolLimits, base_of
 from yarnloom.engine.state.transaction import DeferredAnswer, Transaction
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
 from yarnloom.store import pool_records as store
 from yarnloom.store import run_records, workflow_records
-from yarnloom.units import (
-    iso_time,
-)
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
 USERS_SHOWN = 10
 VALUES_SHOWN = 20
 
@@ -25,7 +30,7 @@ VALUES_SHOWN = 20
 # Declared by looms
 
 
-def read_declarations(given: list[View]) -> dict[str, dict[str, Declared]]:
+def read_declarations(given: list[JsonObject]) -> dict[str, dict[str, Declared]]:
     """Declarations as they are published: by loom, by pool.
 
     Raises:
@@ -50,7 +55,7 @@ def read_declarations(given: list[View]) -> dict[str, dict[str, Declared]]:
     return found
 
 
-def read_rate(given: View | None) -> Rate | None:
+def read_rate(given: JsonObject | None) -> Rate | None:
     """A rate from its JSON form."""
     return None if given is None else Rate(given.get("count", 0), given.get("per", 1.0))
 
@@ -147,7 +152,7 @@ def make_pool(transaction: Transaction, command: MakePool) -> DeferredAnswer:
     _add(transaction, command.name, command.who)
     _set(transaction, command.name, command.changes)
     _log(transaction, command.who, "make_pool", command.name, command.reason, command.changes)
-    return DeferredAnswer(lambda: pool_view(transaction, command.name))
+    return DeferredAnswer(lambda: pool_record(transaction, command.name))
 
 
 def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer:
@@ -170,7 +175,7 @@ def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer
     said |= {} if command.paused is None else {"paused": command.paused}
     said |= {"as_declared": True} if command.as_declared else {}
     _log(transaction, command.who, "change_pool", command.name, command.reason, said)
-    return DeferredAnswer(lambda: pool_view(transaction, command.name))
+    return DeferredAnswer(lambda: pool_record(transaction, command.name))
 
 
 def remove_pool(transaction: Transaction, command: RemovePool) -> None:
@@ -192,20 +197,20 @@ def remove_pool(transaction: Transaction, command: RemovePool) -> None:
     _log(transaction, command.who, "remove_pool", command.name, command.reason, {})
 
 
-def list_pools(transaction: Transaction, command: ListPools) -> list[View]:
-    """Every pool as it is now, or one.
+def list_pools(transaction: Transaction, command: ListPools) -> list[PoolRecord]:
+    """Return every pool as it is now, or one.
 
     Raises:
         NotFound: there is none of that name.
     """
     if command.name is not None:
         _find(transaction, command.name)
-        return [pool_view(transaction, command.name)]
-    return [pool_view(transaction, name) for name in sorted(transaction.memory.pools.settings)]
+        return [pool_record(transaction, command.name)]
+    return [pool_record(transaction, name) for name in sorted(transaction.memory.pools.settings)]
 
 
-def recently(transaction: Transaction, command: Recently) -> list[View]:
-    """The last hour by minute: what began and ended, or how full a pool was.
+def recently(transaction: Transaction, command: Recently) -> list[MinuteRecord] | list[LevelRecord]:
+    """Return the last hour by minute: what began and ended, or how full a pool was.
 
     Raises:
         NotFound: there is no pool of that name.
@@ -220,8 +225,8 @@ def recently(transaction: Transaction, command: Recently) -> list[View]:
     return transaction.counts.last_hour.levels(command.pool, transaction.now)
 
 
-def pool_view(transaction: Transaction, name: str) -> View:
-    """A pool: its settings and where they come from, and how it is used."""
+def pool_record(transaction: Transaction, name: str) -> PoolRecord:
+    """Return a pool: its settings and where they come from, and how it is used."""
     pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
     settings = pools.settings[name]
     limiters = pools.limiters(name)
@@ -237,40 +242,31 @@ def pool_view(transaction: Transaction, name: str) -> View:
         (key for key in {*in_use, *waiting} if key != name),
         key=lambda key: (-in_use.get(key, 0), -waiting.get(key, 0), key),
     )
-    return {
-        "name": name,
-        "as_of": iso_time(transaction.now),
-        "limit": settings.limit,
-        "rate": settings.rate and settings.rate.to_json(),
-        "note": settings.note,
-        "paused": settings.paused and {**settings.paused, "at": iso_time(settings.paused["at"])},
-        "in_use": sum(in_use.values()),
-        "waiting": sum(waiting.values()),
-        "begun_last_minute": settings.begun_of_late(transaction.mono),
-        "used_by": [
-            {"run": run, "attempts": count}
+    return PoolRecord(
+        name=name,
+        as_of=transaction.now,
+        limit=settings.limit,
+        rate=settings.rate,
+        note=settings.note,
+        paused=PauseRecord(**settings.paused) if settings.paused else None,
+        in_use=sum(in_use.values()),
+        waiting=sum(waiting.values()),
+        begun_last_minute=settings.begun_of_late(transaction.mono),
+        used_by=[
+            PoolUser(run, count)
             for run, count in sorted(users.items(), key=lambda one: (-one[1], one[0]))[:USERS_SHOWN]
         ],
-        "runs": len(users),
-        "values": [
-            {
-                "value": item_name(key[len(name) + 1 : -1]),
-                "in_use": in_use.get(key, 0),
-                "waiting": waiting.get(key, 0),
-            }
+        runs=len(users),
+        values=[
+            PoolValue(item_name(key[len(name) + 1 : -1]), in_use.get(key, 0), waiting.get(key, 0))
             for key in values[:VALUES_SHOWN]
         ],
-        "by_hand": _hand_json(settings.by_hand),
-        "declared": [
-            {
-                "loom": loom,
-                "limit": one.limit,
-                "rate": one.rate and one.rate.to_json(),
-                "note": one.note,
-            }
+        by_hand=_hand_json(settings.by_hand),
+        declared=[
+            PoolDeclared(loom, one.limit, one.rate, one.note)
             for loom, one in sorted(settings.declared.items())
         ],
-    }
+    )
 
 
 def _find(transaction: Transaction, name: str) -> PoolLimits:
@@ -285,7 +281,7 @@ def _add(transaction: Transaction, name: str, who: str) -> None:
     transaction.memory.pools.settings[name] = PoolLimits()
 
 
-def _set(transaction: Transaction, name: str, changes: View) -> None:
+def _set(transaction: Transaction, name: str, changes: JsonObject) -> None:
     settings = transaction.memory.pools.settings[name]
     settings.by_hand |= _read_hand(changes)
     store.change(transaction.unit, name, _hand_json(settings.by_hand), settings.paused)
@@ -320,17 +316,17 @@ def _named(transaction: Transaction) -> set[str]:
     return found
 
 
-def _read_hand(given: View) -> View:
+def _read_hand(given: JsonObject) -> JsonObject:
     return given | ({"rate": read_rate(given["rate"])} if "rate" in given else {})
 
 
-def _hand_json(by_hand: View) -> View:
+def _hand_json(by_hand: JsonObject) -> JsonObject:
     rate = by_hand.get("rate")
     return by_hand | ({"rate": rate and rate.to_json()} if "rate" in by_hand else {})
 
 
 def _log(
-    transaction: Transaction, who: str, what: str, name: str, reason: str, changes: View
+    transaction: Transaction, who: str, what: str, name: str, reason: str, changes: JsonObject
 ) -> None:
     run_records.log_command(
         transaction.unit, transaction.now, who, what, None, reason, pool=name, changes=changes

@@ -9,6 +9,7 @@ from typing import Any
 from yarnloom.engine.rules.states import StopReason
 from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.worker_messages import Message
 from yarnloom.engine.state.workers import Worker
 from yarnloom.errors import FolderUnusable
 from yarnloom.secrets import has_sealed
@@ -18,7 +19,7 @@ from yarnloom.values import decode
 
 def post_work(
     transaction: Transaction, worker: Worker, step: StepRow, attempt: AttemptRow
-) -> dict[str, Any]:
+) -> Message:
     """Tell a worker to run an attempt, and return the message."""
     run = transaction.run(step.run)
     node = transaction.plan(run).nodes[step.node]

@@ -14,6 +14,7 @@ from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
 from yarnloom.engine.dispatch.release import release
 from yarnloom.engine.operations.pause import hold_if_asked
+from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.rules.retry import Tried, kinds_of, next_wait
 from yarnloom.engine.rules.states import (
     CAME_TO_AN_END,
@@ -65,8 +66,9 @@ def end_attempt(
     if step.stop == StopReason.QUIET and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
         said = f"no word of progress for {duration_text(rules.quiet_for or 0.0)}"
         outcome, error = Outcome.FAILED, {"type": "Quiet", "message": said}
-    kinds = kinds_of(error or {})
-    error = {name: value for name, value in (error or {}).items() if name != "kinds"}
+    error = StepError(**(error or {}))
+    kinds = kinds_of(error)
+    error.pop("kinds", None)
     _close(transaction, attempt, outcome, error, item)
     if item.saved is not None:
         keep_saved(transaction, step, attempt, item.saved)
@@ -81,7 +83,7 @@ def end_attempt(
     event = _event(step, outcome, step.stop, late, most)
     if event is StepEvent.BACK_OFF:
         event, more = _back_off(transaction, composition, step, rules.retry, kinds, item.after)
-        error |= more
+        error.update(more)
     match event:
         case StepEvent.FINISH:
             step.output, step.error, step.saved = output, None, _kept_when_done(step.saved)
@@ -111,7 +113,7 @@ def _close(
     transaction: Transaction,
     attempt: AttemptRow,
     outcome: Outcome,
-    error: dict[str, Any],
+    error: StepError,
     item: ReportItem,
 ) -> None:
     """An attempt has ended: what is kept of it."""
@@ -164,8 +166,8 @@ def _back_off(
     rule: Retry | None,
     kinds: tuple[str, ...],
     after: float | None,
-) -> tuple[StepEvent, dict[str, Any]]:
-    """Whether a failed step waits for another try, and what is added to its error if not."""
+) -> tuple[StepEvent, StepError]:
+    """Decide whether a failed step waits for another try; return what its error gains if not."""
     spent = (transaction.now - _first_try(transaction, step, rule) - step.paused_micros) / 1_000_000
     wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), transaction.settings.chance)
     if wait is None or composition.is_barred(transaction.unit.parts.need(step.part)):
@@ -228,7 +230,7 @@ def _kept_when_done(saved: str | None) -> str | None:
 
 def checked_output(
     outcome: Outcome, item: ReportItem
-) -> tuple[str | None, Outcome, dict[str, Any] | None]:
+) -> tuple[str | None, Outcome, StepError | None]:
     """The output as text; an output that is refused makes the attempt a failed one."""
     if outcome is not Outcome.DONE:
         return None, outcome, item.error
@@ -240,7 +242,7 @@ def checked_output(
 
 def _missing_files(
     transaction: Transaction, composition: Composition, step: StepRow, item: ReportItem, output: str
-) -> dict[str, Any] | None:
+) -> StepError | None:
     """Note which files an output names; an error if it names one that is not kept."""
     if not use_named(transaction, step.run, output):
         return None
@@ -252,9 +254,7 @@ def _missing_files(
     return {"type": "ValueRefused", "message": f"{message}; ctx.save_file keeps one"}
 
 
-def _final_error(
-    step: StepRow, outcome: Outcome, error: dict[str, Any], losses: int
-) -> dict[str, Any]:
+def _final_error(step: StepRow, outcome: Outcome, error: StepError, losses: int) -> StepError:
     if outcome is not Outcome.LOST:
         return error
     if step.losses == 1:
@@ -267,7 +267,7 @@ def _final_error(
     return {**error, "message": message}
 
 
-def too_long(limit: float, what: str, kind: str) -> dict[str, Any]:
+def too_long(limit: float, what: str, kind: str) -> StepError:
     """What is said of a step that did not end in time."""
     return {"type": kind, "message": f"its {what} of {duration_text(limit)} has passed"}
 

@@ -18,6 +18,8 @@ from yarnloom.engine.operations.attempt_ends import (
     keep_saved,
     micros_of,
 )
+from yarnloom.engine.records.errors import StepError
+from yarnloom.engine.records.workers import BegunEffect
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.rules.states import (
     NOT_BEGUN,
@@ -63,7 +65,7 @@ def save_of(transaction: Transaction, worker: str, attempt_id: int, saved: dict[
         keep_saved(transaction, transaction.unit.steps.need(attempt.step), attempt, saved)
 
 
-def begin_attempt(transaction: Transaction, command: BeginAttempt) -> dict[str, Any]:
+def begin_attempt(transaction: Transaction, command: BeginAttempt) -> None:
     """Record that an attempt begins, before it does.
 
     Raises:
@@ -73,10 +75,9 @@ def begin_attempt(transaction: Transaction, command: BeginAttempt) -> dict[str, 
     if attempt is None or attempt.worker != command.worker or attempt.outcome is not None:
         raise Conflict("the attempt was given up, so it does not begin any more")
     record_begin(transaction, attempt)
-    return {}
 
 
-def begin_effect(transaction: Transaction, command: BeginEffect) -> dict[str, Any]:
+def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
     """Write down that a side effect begins, and with it that its attempt has begun.
 
     Raises:
@@ -96,20 +97,20 @@ def record_begin(transaction: Transaction, attempt: AttemptRow, *, ago: float = 
 def lose(transaction: Transaction, attempt_id: int, why: str) -> None:
     """Give an attempt up as lost: its worker is gone."""
     attempt = _taken_away(transaction, attempt_id)
-    error = {"type": "Lost", "message": why}
+    error = StepError(type="Lost", message=why)
     end_attempt(transaction, attempt, Outcome.LOST, ReportItem(attempt_id, error=error))
 
 
 def take_from(transaction: Transaction, attempt: AttemptRow, why: str) -> None:
     """Take an attempt that has not begun from its worker, which is not to report it any more."""
-    error = {"type": NOT_BEGUN, "message": why}
+    error = StepError(type=NOT_BEGUN, message=why)
     _taken_away(transaction, attempt.id)
     end_attempt(transaction, attempt, Outcome.HANDED_BACK, ReportItem(attempt.id, error=error))
 
 
 def hand_back(transaction: Transaction, attempt_id: int, why: str = "") -> None:
     """A worker that leaves, or is gone, did not run an attempt to its end."""
-    error = {"type": NOT_BEGUN, "message": why} if why else None
+    error = StepError(type=NOT_BEGUN, message=why) if why else None
     end_attempt(
         transaction,
         _taken_away(transaction, attempt_id),

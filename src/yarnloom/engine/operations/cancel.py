@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from yarnloom.engine.commands import CancelRun
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.pause import release
-from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.queries.run_in_transaction import record_of
+from yarnloom.engine.records.errors import StepError
+from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import RunEvent, StopReason
 from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, Transaction
 from yarnloom.engine.state.transitions import move_run
@@ -20,9 +21,10 @@ from yarnloom.units import (
 )
 
 EXPIRED_AT_ONCE = 100
+DEADLINE = "DeadlinePassed"
 
 
-def cancel_run(transaction: Transaction, command: CancelRun) -> dict[str, Any]:
+def cancel_run(transaction: Transaction, command: CancelRun) -> RunRecord:
     """Cancel what has not begun, and tell what runs to stop.
 
     A run of which nothing is in a worker's hand and that has no `on_end` has ended when this
@@ -41,7 +43,7 @@ def cancel_run(transaction: Transaction, command: CancelRun) -> dict[str, Any]:
     _stop(
         transaction, run, f"cancelled by {command.who}{reason}", StopReason.CANCEL, now=command.now
     )
-    return run_view_of(transaction, run)
+    return record_of(transaction, run)
 
 
 def stop(transaction: Transaction, run: RunRow, why: str) -> None:
@@ -96,10 +98,16 @@ def _stop(
     run.cancels += 1
     if run.stop is None:
         run.stop = why
-        error: dict[str, Any] = {"type": kind, "message": message}
+        error: StepError = {"type": kind, "message": message}
         if why is StopReason.DEADLINE:
-            task = {"step": str(run.number), "task": None, "attempts": 0}
-            error = {**task, "type": "DeadlinePassed", "message": message}
+            step = str(run.number)
+            error = {
+                "step": step,
+                "task": None,
+                "attempts": 0,
+                "type": DEADLINE,
+                "message": message,
+            }
         run.error = json.dumps(error, ensure_ascii=False)
     transaction.unit.runs.touch(run)
     # A second cancel ends the grace, and a deadline cuts it.

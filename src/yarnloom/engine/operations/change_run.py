@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from yarnloom.engine.commands import ChangeRun
 from yarnloom.engine.operations.start import open_run
-from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.queries.run_in_transaction import record_of
+from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run
@@ -19,7 +19,7 @@ from yarnloom.units import (
 )
 
 
-def change_run(transaction: Transaction, command: ChangeRun) -> dict[str, Any]:
+def change_run(transaction: Transaction, command: ChangeRun) -> RunRecord:
     """Change a run that is scheduled or queued; what is None stays. The answer is the run.
 
     Raises:
@@ -59,7 +59,7 @@ def change_run(transaction: Transaction, command: ChangeRun) -> dict[str, Any]:
         transaction.unit.runs.rewrite(run, start_at=at, after_a_while=int(after_a_while))
         _move(transaction, run, ahead=ahead)
     transaction.changes.runs.add(run.number)
-    return run_view_of(transaction, run)
+    return record_of(transaction, run)
 
 
 def _refuse_wrong_time(run: RunRow, at: int) -> None:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from typing import Any
 
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import PLAN_FORMAT, Kind, read_plan
 from yarnloom.store import workflow_records
+from yarnloom.values import JsonObject
 
 
 def find_workflow(transaction: Transaction, name: str) -> tuple[str, int]:
@@ -35,7 +35,7 @@ def find_task(transaction: Transaction, name: str) -> tuple[str, int]:
     return full, kept
 
 
-def plan_of_task(name: str, facts: dict[str, Any]) -> dict[str, Any]:
+def plan_of_task(name: str, facts: JsonObject) -> JsonObject:
     """The plan of a single step, whose params are its inputs."""
     loom, _, short = name.partition("/")
     schema = facts["input"]

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.engine.commands import MakeLink, RevokeLink
-from yarnloom.engine.queries.views import link_view
+from yarnloom.engine.queries.log_records import link_record
+from yarnloom.engine.records.runs import LinkRecord
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, NotFound
 from yarnloom.store import link_records
@@ -15,7 +14,7 @@ REMEMBERED = 30 * 86_400 * 1_000_000
 """Microseconds for which an expired link is still listed."""
 
 
-def make_link(transaction: Transaction, command: MakeLink) -> dict[str, Any]:
+def make_link(transaction: Transaction, command: MakeLink) -> LinkRecord:
     """Make a link to a run; return it.
 
     Raises:
@@ -39,10 +38,10 @@ def make_link(transaction: Transaction, command: MakeLink) -> dict[str, Any]:
     )
     row = link_records.of_run(transaction.unit, run.number, number)
     assert row is not None
-    return link_view(row)
+    return link_record(row)
 
 
-def revoke_link(transaction: Transaction, command: RevokeLink) -> dict[str, Any]:
+def revoke_link(transaction: Transaction, command: RevokeLink) -> LinkRecord:
     """End a link before its time; return it. Whoever watches with it is cut off.
 
     Raises:
@@ -68,4 +67,4 @@ def revoke_link(transaction: Transaction, command: RevokeLink) -> dict[str, Any]
         link=command.link,
     )
     transaction.changes.runs.add(run.number)  # so that whoever watches with it is told
-    return link_view({**row, "revoked_at": transaction.now, "revoked_by": command.who})
+    return link_record({**row, "revoked_at": transaction.now, "revoked_by": command.who})

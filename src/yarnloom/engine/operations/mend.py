@@ -8,15 +8,14 @@ Decision: `docs/decisions/05-pause-and-mend.md`.
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.engine.commands import FailuresOf, MendRun, PauseRun
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.admission import is_busy
 from yarnloom.engine.operations.pause import pause_run
 from yarnloom.engine.parts.rerun_scope import Renewal, Some
 from yarnloom.engine.queries.failure_kinds import pattern_of
-from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.queries.run_in_transaction import record_of
+from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import RUN_ENDED, RUN_TABLE, Admission, RunEvent, next_state
 from yarnloom.engine.state.contracts import (
     Misfit,
@@ -35,7 +34,7 @@ _OTHER: dict[Misfit | None, str] = {
 }
 
 
-def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
+def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
     """Run again what failed, was cancelled or not reached, and what read its output.
 
     Raises:
@@ -85,7 +84,7 @@ def mend_run(transaction: Transaction, command: MendRun) -> dict[str, Any]:
     Composition(transaction, run).begin_round(root)
     if command.paused and run.state not in RUN_ENDED:
         return pause_run(transaction, PauseRun(command.run, command.who, command.reason))
-    return run_view_of(transaction, run)
+    return record_of(transaction, run)
 
 
 def _some(transaction: Transaction, run: RunRow, plan: Plan, only: FailuresOf) -> Some:

@@ -8,14 +8,13 @@ Decision: `docs/decisions/05-pause-and-mend.md`.
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.engine.commands import PauseRun, ResumeRun
 from yarnloom.engine.dispatch.worker_orders import (
     post_go_on,
     post_stop,
 )
-from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.queries.run_in_transaction import record_of
+from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import (
     HELD_RUN,
     Admission,
@@ -38,7 +37,7 @@ from yarnloom.store import RunRow, StepRow, paused_runs
 from yarnloom.store import run_records as store
 
 
-def pause_run(transaction: Transaction, command: PauseRun) -> dict[str, Any]:
+def pause_run(transaction: Transaction, command: PauseRun) -> RunRecord:
     """Begin nothing more of a run, and let what runs stop at its next checkpoint.
 
     Raises:
@@ -47,7 +46,7 @@ def pause_run(transaction: Transaction, command: PauseRun) -> dict[str, Any]:
     """
     run = transaction.run(command.run)
     if run.state in HELD_RUN:
-        return run_view_of(transaction, run)
+        return record_of(transaction, run)
     in_hand = paused_runs.is_executed(transaction.unit, run.number)
     queued = run.state == RunState.QUEUED
     move_run(transaction, run, RunEvent.PAUSE_IN_HAND if queued and in_hand else RunEvent.PAUSE)
@@ -66,10 +65,10 @@ def pause_run(transaction: Transaction, command: PauseRun) -> dict[str, Any]:
         if step.stop is None:
             post_stop(transaction, step, StopReason.PAUSE)
     settle(transaction, run)
-    return run_view_of(transaction, run)
+    return record_of(transaction, run)
 
 
-def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
+def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
     """Let a run that is pausing or paused go on; what was due meanwhile is ready.
 
     Raises:
@@ -78,7 +77,7 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
     """
     run = transaction.run(command.run)
     if run.state == RunState.RUNNING:
-        return run_view_of(transaction, run)
+        return record_of(transaction, run)
     if run.state not in HELD_RUN:
         why = f"run {run.number} is {run.state}, so it cannot be resumed"
         raise Conflict(why, state=str(run.state))
@@ -102,7 +101,7 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> dict[str, Any]:
         transaction.set_start_timer(run)
     if run.admission == Admission.HELD:
         transaction.afterwards.made_room.add(run.workflow)
-    return run_view_of(transaction, run)
+    return record_of(transaction, run)
 
 
 def release(transaction: Transaction, run: RunRow) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 from yarnloom.engine.commands import Publish
 from yarnloom.engine.dispatch.pool_settings import declare, read_declarations, refuse_unknown_pools
 from yarnloom.engine.operations.schedules import declare_schedules, read_schedules
+from yarnloom.engine.records.workflows import PublishedWorkflow
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workflows import (
     Listener,
@@ -19,7 +20,7 @@ from yarnloom.store import run_records as store
 from yarnloom.store import schedule_records, workflow_records
 
 
-def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
+def publish(transaction: Transaction, command: Publish) -> list[PublishedWorkflow]:
     """Check every plan, then keep all of them.
 
     Returns:
@@ -50,12 +51,7 @@ def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
         transaction.plans[kept] = plan
         transaction.memory.workers.contracts.learn(plan)
         answer.append(
-            {
-                "workflow": plan.workflow,
-                "version": plan.version,
-                "new": known is None,
-                "current_since_now": new,
-            }
+            PublishedWorkflow(plan.workflow, plan.version, known is None, current_since_now=new)
         )
     secret = _secret_inputs(plans)
     for facts in command.tasks:
@@ -79,7 +75,7 @@ def publish(transaction: Transaction, command: Publish) -> list[dict[str, Any]]:
     if command.schedules is not None:
         for loom in looms:
             declare_schedules(transaction, loom, schedules.get(loom, {}), command.who)
-    versions = {entry["workflow"]: entry["version"] for entry in answer}
+    versions = {entry.workflow: entry.version for entry in answer}
     # A worker with `--reload` publishes after each change of a file, mostly the same again.
     published, digest = transaction.memory.workflows.published, _digest(command)
     if any(published.get(loom) != digest for loom in looms):

@@ -7,14 +7,15 @@ from typing import Any
 from yarnloom.engine.commands import StartRun
 from yarnloom.engine.operations.schedules import run_ended
 from yarnloom.engine.operations.start import start_or_fail
-from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.state.time_shares import learn
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workflows import (
     Listener,
 )
 from yarnloom.store import RunRow, schedule_records, workflow_records
-from yarnloom.values import DEPTH_LIMIT, depth_problem, dump
+from yarnloom.units import iso_time
+from yarnloom.values import DEPTH_LIMIT, JsonObject, depth_problem, dump
 
 TOLD = (
     "number",
@@ -32,11 +33,10 @@ TOLD = (
     "started_by",
     "schedule",
     "planned_at",
-    "created_at",
-    "started_at",
-    "ended_at",
 )
-"""What tasks are told of a run that has ended, as of its view: nothing that can be large."""
+"""Facts of an ended run that tasks get: none that can be large."""
+
+TOLD_TIMES = ("created_at", "started_at", "ended_at")
 
 TOLD_IF_SMALL = ("params", "output")
 SMALL = 64 * 1024
@@ -73,12 +73,14 @@ def _tell(transaction: Transaction, run: RunRow) -> None:
     for listener in transaction.memory.workflows.listeners.get(loom, ()):
         if not listener.hears_of(run.workflow, run.state):
             continue
-        view = run_view_of(transaction, run)
-        facts: dict[str, Any] = {name: view[name] for name in TOLD}
-        small = {name: _is_small(view[name]) for name in TOLD_IF_SMALL}
-        facts |= {name: view[name] if small[name] else None for name in TOLD_IF_SMALL}
+        record = record_of(transaction, run)
+        facts: JsonObject = {name: getattr(record, name) for name in TOLD}
+        facts |= {name: iso_time(getattr(record, name)) for name in TOLD_TIMES}
+        values = {name: getattr(record, name) for name in TOLD_IF_SMALL}
+        small = {name: _is_small(value) for name, value in values.items()}
+        facts |= {name: value if small[name] else None for name, value in values.items()}
         left_out = [name for name in TOLD_IF_SMALL if not small[name]]
-        facts["left_out"] = [*left_out, *(["output"] if view["output_left_out"] else [])]
+        facts["left_out"] = [*left_out, *(["output"] if record.output_left_out else [])]
         (name,) = workflow_records.task_facts(transaction.unit, listener.task)["input"][
             "properties"
         ]

@@ -2,26 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from yarnloom.engine.commands import DropFilter, SaveFilter
-from yarnloom.engine.queries.views import (
-    View,
-)
+from yarnloom.engine.records.settings import FilterRecord
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, NotFound, nearest
 from yarnloom.store import filter_records
 from yarnloom.store import run_records as store
-from yarnloom.units import (
-    iso_time,
-)
 from yarnloom.values import decode, encode
 
 MOST = 200
 """How many filters are kept."""
 
 
-def save_filter(transaction: Transaction, command: SaveFilter) -> dict[str, Any]:
+def save_filter(transaction: Transaction, command: SaveFilter) -> FilterRecord:
     """Keep a filter, in place of one of the same name; return it.
 
     Raises:
@@ -36,7 +32,7 @@ def save_filter(transaction: Transaction, command: SaveFilter) -> dict[str, Any]
     store.log_command(
         transaction.unit, transaction.now, command.who, "save_filter", None, "", **detail
     )
-    return filter_view(
+    return filter_record(
         {
             "name": command.name,
             "wanted": wanted,
@@ -67,11 +63,6 @@ def unknown(name: str, kept: list[str]) -> NotFound:
     return NotFound(f"no filter is saved as {name!r}{nearest(name, kept)}")
 
 
-def filter_view(row: View) -> View:
-    """A saved filter as the API shows it."""
-    return {
-        "name": row["name"],
-        "wanted": decode(row["wanted"]),
-        "saved_at": iso_time(row["saved_at"]),
-        "saved_by": row["saved_by"],
-    }
+def filter_record(row: Mapping[str, Any]) -> FilterRecord:
+    """Return a saved filter."""
+    return FilterRecord(row["name"], decode(row["wanted"]), row["saved_at"], row["saved_by"])

@@ -12,7 +12,6 @@ import functools
 from collections import defaultdict
 from datetime import UTC, datetime
 from itertools import islice
-from typing import Any
 
 from yarnloom.engine.commands import (
     ChangeSchedule,
@@ -27,9 +26,8 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.operations.cancel import stop
 from yarnloom.engine.operations.full_names import find_workflow
 from yarnloom.engine.operations.start import start_or_fail, start_run
-from yarnloom.engine.queries.views import (
-    views_of,
-)
+from yarnloom.engine.records.settings import LastTime, PauseRecord, ScheduleRecord
+from yarnloom.engine.records.unreadable import Unreadable, readable
 from yarnloom.engine.rules.states import RunState
 from yarnloom.engine.state.transaction import SCHEDULE_DUE, Transaction
 from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, ValueRefused, nearest
@@ -40,12 +38,10 @@ from yarnloom.recurrence import BadRecurrence, Recurrence
 from yarnloom.secrets import mask
 from yarnloom.store import run_records, schedule_records
 from yarnloom.store.schedule_records import ScheduleRow
-from yarnloom.units import (
-    iso_time,
-)
-from yarnloom.values import encode
+from yarnloom.values import JsonObject, encode
 
-View = dict[str, Any]
+Settings = JsonObject
+"""What a schedule starts and when, by name: `plan/schedule_settings.py` has all."""
 
 _OF_A_LOOM = ("loom", "name", "paused")
 LATE = 60_000_000
@@ -187,8 +183,8 @@ def _set_timer(transaction: Transaction) -> None:
 
 
 def read_schedules(
-    transaction: Transaction, given: list[View], plans: list[Plan]
-) -> dict[str, dict[str, View]]:
+    transaction: Transaction, given: list[JsonObject], plans: list[Plan]
+) -> dict[str, dict[str, Settings]]:
     """Schedules as looms declare them: by loom, by name.
 
     Args:
@@ -199,7 +195,7 @@ def read_schedules(
     Raises:
         InvalidInput: one is not right; every problem is named.
     """
-    declared: dict[str, dict[str, View]] = defaultdict(dict)
+    declared: dict[str, dict[str, Settings]] = defaultdict(dict)
     problems: list[Problem] = []
     known = {plan.workflow: plan for plan in plans}
     for place, one in enumerate(given):
@@ -215,7 +211,7 @@ def read_schedules(
 
 
 def declare_schedules(
-    transaction: Transaction, loom: str, declared: dict[str, View], who: str
+    transaction: Transaction, loom: str, declared: dict[str, Settings], who: str
 ) -> None:
     """Keep the schedules that a loom declares, and forget those that it does not any more.
 
@@ -249,7 +245,7 @@ def _wrong_name(transaction: Transaction, name: str, loom: str | None) -> list[P
 
 
 def _problems_of_params(
-    transaction: Transaction, settings: View, plans: dict[str, Plan]
+    transaction: Transaction, settings: Settings, plans: dict[str, Plan]
 ) -> list[Problem]:
     """What is wrong with what a schedule would start."""
     plan = plans.get(settings["workflow"])
@@ -279,7 +275,7 @@ def _problems_of_params(
 # Made and changed by hand
 
 
-def make_schedule(transaction: Transaction, command: MakeSchedule) -> View:
+def make_schedule(transaction: Transaction, command: MakeSchedule) -> ScheduleRecord:
     """Make a schedule by hand.
 
     Raises:
@@ -296,10 +292,10 @@ def make_schedule(transaction: Transaction, command: MakeSchedule) -> View:
         row.paused = {"by": command.who, "at": transaction.now, "reason": command.reason}
     _settle(transaction, row)
     _log(transaction, command.who, "make_schedule", name, command.reason, command.settings)
-    return _view(transaction, row)
+    return _record(transaction, row)
 
 
-def change_schedule(transaction: Transaction, command: ChangeSchedule) -> View:
+def change_schedule(transaction: Transaction, command: ChangeSchedule) -> ScheduleRecord:
     """Change a schedule by hand; what a loom declares holds for the rest.
 
     Raises:
@@ -329,7 +325,7 @@ def change_schedule(transaction: Transaction, command: ChangeSchedule) -> View:
     _log(transaction, command.who, "change_schedule", row.name, command.reason, said)
     if resumed:
         run_ended(transaction, row.name)  # a time that waited may come now
-    return _view(transaction, _find(transaction, row.name))
+    return _record(transaction, _find(transaction, row.name))
 
 
 def remove_schedule(transaction: Transaction, command: RemoveSchedule) -> None:
@@ -364,16 +360,18 @@ def start_schedule(transaction: Transaction, command: StartSchedule) -> Started 
     return started
 
 
-def list_schedules(transaction: Transaction, command: ListSchedules) -> list[View]:
-    """Every schedule as it is now, or one.
+def list_schedules(
+    transaction: Transaction, command: ListSchedules
+) -> list[ScheduleRecord | Unreadable]:
+    """Return every schedule as it is now, or one.
 
     Raises:
         NotFound: there is none of that name.
     """
     if command.name is not None:
-        return [_view(transaction, _find(transaction, command.name))]
+        return [_record(transaction, _find(transaction, command.name))]
     rows = [{"name": row.name, "row": row} for row in schedule_records.schedules(transaction.unit)]
-    return views_of(rows, lambda one: _view(transaction, one["row"]), "name")
+    return readable(rows, lambda one: _record(transaction, one["row"]), "name")
 
 
 def next_times(cron: str, zone: str, now: int, count: int = SHOWN) -> list[str]:
@@ -390,7 +388,7 @@ def next_times(cron: str, zone: str, now: int, count: int = SHOWN) -> list[str]:
     return [recurrence.text(at) for at in islice(recurrence.after(now), count)]
 
 
-def _wrong_settings(transaction: Transaction, settings: View) -> list[Problem]:
+def _wrong_settings(transaction: Transaction, settings: Settings) -> list[Problem]:
     problems = problems_of_settings(settings)
     return problems or _problems_of_params(transaction, settings, {})
 
@@ -422,7 +420,7 @@ def _find(transaction: Transaction, name: str) -> ScheduleRow:
     return row
 
 
-def _effective(row: ScheduleRow) -> View:
+def _effective(row: ScheduleRow) -> Settings:
     return {**row.declared, **row.by_hand}
 
 
@@ -436,44 +434,44 @@ def _known_recurrence(cron: str, zone: str) -> Recurrence:
     return Recurrence(cron, zone)
 
 
-def _filled(transaction: Transaction, settings: View) -> View:
+def _filled(transaction: Transaction, settings: Settings) -> Settings:
     """Settings with the workflow's full name, which stays unique."""
     if "workflow" not in settings:
         return settings
     return {**settings, "workflow": find_workflow(transaction, settings["workflow"])[0]}
 
 
-def _sealed(transaction: Transaction, settings: View) -> View:
+def _sealed(transaction: Transaction, settings: Settings) -> JsonObject:
     """The params as they are kept: secrets are not to be read in the records."""
     _, plan_id = find_workflow(transaction, settings["workflow"])
     schema = transaction.plan_by_id(plan_id).params_schema
-    sealed: View = seal(settings["params"], schema, transaction.vault.seal)
+    sealed: JsonObject = seal(settings["params"], schema, transaction.vault.seal)
     return sealed
 
 
-def _view(transaction: Transaction, row: ScheduleRow) -> View:
+def _record(transaction: Transaction, row: ScheduleRow) -> ScheduleRecord:
     settings, recurrence = _effective(row), _recurrence(row)
     first = row.next_at - 1 if row.next_at is not None else transaction.time.wall
     running = schedule_records.unfinished_of_schedule(transaction.unit, row.name)
     last_run = row.last["run"] if row.last else None
-    return {
-        "name": row.name,
-        "loom": row.loom,
+    return ScheduleRecord(
+        name=row.name,
+        loom=row.loom,
         **_masked(settings),
-        "paused": row.paused and {**row.paused, "at": iso_time(row.paused["at"])},
-        "next_at": None if row.next_at is None else recurrence.text(row.next_at),
-        "next_times": [recurrence.text(at) for at in islice(recurrence.after(first), SHOWN)],
-        "waiting_at": None if row.waiting_at is None else recurrence.text(row.waiting_at),
-        "running": running,
-        "last": row.last and {**row.last, "state": _state_of(transaction, last_run)},
-        "passed_over": row.passed_over,
-        "by_hand": _masked(row.by_hand),
-        "created_at": iso_time(row.created_at),
-        "created_by": row.created_by,
-    }
+        paused=PauseRecord(**row.paused) if row.paused else None,
+        next_at=None if row.next_at is None else recurrence.text(row.next_at),
+        next_times=[recurrence.text(at) for at in islice(recurrence.after(first), SHOWN)],
+        waiting_at=None if row.waiting_at is None else recurrence.text(row.waiting_at),
+        running=running,
+        last=LastTime(**row.last, state=_state_of(transaction, last_run)) if row.last else None,
+        passed_over=row.passed_over,
+        by_hand=_masked(row.by_hand),
+        created_at=row.created_at,
+        created_by=row.created_by,
+    )
 
 
-def _masked(settings: View) -> View:
+def _masked(settings: Settings) -> Settings:
     return {name: mask(value) if name == "params" else value for name, value in settings.items()}
 
 
@@ -483,7 +481,7 @@ def _state_of(transaction: Transaction, number: int | None) -> str | None:
 
 
 def _log(
-    transaction: Transaction, who: str, what: str, name: str, reason: str, changes: View
+    transaction: Transaction, who: str, what: str, name: str, reason: str, changes: JsonObject
 ) -> None:
     # Params as they were given may hold secrets, and the record is for everyone.
     said = {key: value for key, value in changes.items() if key != "params"}

@@ -23,7 +23,8 @@ from yarnloom.engine.dispatch.kept_files import (
 from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pools
 from yarnloom.engine.operations.admission import count_in, is_busy, make_room
 from yarnloom.engine.operations.full_names import find_task, find_workflow
-from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.queries.run_in_transaction import record_of
+from yarnloom.engine.records.runs import StartedOne
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, Transaction
 from yarnloom.engine.state.transitions import move_run
@@ -36,7 +37,7 @@ from yarnloom.secrets import mask
 from yarnloom.store import PartRow, RunRow, schedule_records
 from yarnloom.store import run_records as store
 from yarnloom.units import iso_time
-from yarnloom.values import decode, encode, fingerprint
+from yarnloom.values import JsonObject, decode, encode, fingerprint
 
 OPENED_AT_ONCE = 50
 
@@ -85,7 +86,7 @@ def start_run(transaction: Transaction, command: StartRun) -> Started | Unchecke
         return _same_start(transaction, prepared, *earlier)
     run = add_run(transaction, prepared)
     root = None if run.state == RunState.SCHEDULED else open_run(transaction, run)
-    return Started(run_view_of(transaction, run, root), created=True)
+    return Started(record_of(transaction, run, root), created=True)
 
 
 def prepare(
@@ -273,7 +274,7 @@ def check_starts(transaction: Transaction, command: CheckStarts) -> list[Prepare
     return found
 
 
-def start_many(transaction: Transaction, command: StartMany) -> list[dict[str, Any]]:
+def start_many(transaction: Transaction, command: StartMany) -> list[StartedOne]:
     """Make many runs in one transaction; they begin in their transaction, a few at a time.
 
     Returns:
@@ -304,7 +305,7 @@ def start_many(transaction: Transaction, command: StartMany) -> list[dict[str, A
         if created := not number:
             number = add_run(transaction, prepared).number
             known[at] = (number, hashed)
-        answer.append({"number": number, "key": at[1], "created": created})
+        answer.append(StartedOne(number, at[1], created))
     transaction.set_timer(START_DUE, transaction.now)
     return answer
 
@@ -329,9 +330,7 @@ def _wrong_times(transaction: Transaction, command: StartRun) -> list[Problem]:
     return []
 
 
-def _list_for(
-    transaction: Transaction, value: dict[str, Any], marked: dict[str, Any]
-) -> dict[str, Any]:
+def _list_for(transaction: Transaction, value: JsonObject, marked: JsonObject) -> JsonObject:
     found = checked_rows(transaction, rows_of("", value, marked))
     assert found is not None, "what is not checked was told before"
     return found
@@ -399,4 +398,4 @@ def _same_start(
             first=mask(json.loads(run.params)),
             given=mask(prepared.marked),
         )
-    return Started(run_view_of(transaction, run), created=False)
+    return Started(record_of(transaction, run), created=False)

@@ -24,7 +24,8 @@ from yarnloom.engine.operations.admission import is_busy
 from yarnloom.engine.operations.pause import hold_step, release_step
 from yarnloom.engine.parts.inputs import Fate, with_inputs
 from yarnloom.engine.parts.rerun_scope import CUT_SHORT, Renewal, Some, has_ended
-from yarnloom.engine.queries.run_in_transaction import run_view_of
+from yarnloom.engine.queries.run_in_transaction import record_of
+from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import (
     RUN_ENDED,
     STEP_ENDED,
@@ -48,13 +49,13 @@ from yarnloom.plan.marked_values import rows_in, seal
 from yarnloom.plan.validators import Schema
 from yarnloom.store import PartRow, RunRow, StepRow, effect_records
 from yarnloom.store import run_records as store
-from yarnloom.values import encode
+from yarnloom.values import JsonObject, encode
 
 FOR_A_MEND = {"edit", "skip", "supply"}
 """What is kept of a step whose run has ended, and met when the run is mended."""
 
 
-def handle_step(transaction: Transaction, command: StepAction) -> dict[str, Any]:
+def handle_step(transaction: Transaction, command: StepAction) -> RunRecord:
     """Do what someone decided about a step; the answer is its run.
 
     Raises:
@@ -83,7 +84,7 @@ class _Hand:
     def state(self) -> str:
         return self.step.state if self.step else self._unborn_state()
 
-    def do(self) -> dict[str, Any]:
+    def do(self) -> RunRecord:
         again = self.command.action == "retry" and self.node.in_follow_up
         if self.run.state in RUN_ENDED and self.command.action not in FOR_A_MEND and not again:
             hint = "; `mend` runs again what failed" if self.command.action == "retry" else ""
@@ -111,7 +112,7 @@ class _Hand:
             **self._detail(),
         )
         self.transaction.changes.runs.add(self.run.number)
-        return run_view_of(self.transaction, self.run)
+        return record_of(self.transaction, self.run)
 
     # Pause and resume
 
@@ -339,7 +340,7 @@ class _Hand:
 
     # What they share
 
-    def _sealed(self, inputs: dict[str, Any]) -> dict[str, Any]:
+    def _sealed(self, inputs: JsonObject) -> JsonObject:
         """Inputs as they are kept: sealed where the task, or what they stand in for, is secret."""
         found = {}
         for name, value in seal(inputs, self.facts["input"], self.transaction.vault.seal).items():
@@ -372,7 +373,7 @@ class _Hand:
         holder = self.transaction.unit.parts.need(self.command.holder)
         return holder.rest_state or StepState.WAITING
 
-    def _detail(self) -> dict[str, Any]:
+    def _detail(self) -> JsonObject:
         command = self.command
         inputs = command.inputs and self._sealed(command.inputs)
         given = {"inputs": inputs, "pool": command.pool, "priority": command.priority}

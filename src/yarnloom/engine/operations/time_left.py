@@ -10,16 +10,14 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
-from yarnloom.engine.queries.views import step_progress
+from yarnloom.engine.queries.part_records import step_progress
 from yarnloom.engine.rules.progress import OVERDUE
 from yarnloom.engine.rules.states import StepState
 from yarnloom.engine.state.time_shares import Paces
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import attempts_under_way
+from yarnloom.store import Row, attempts_under_way
 
-Row = Mapping[str, Any]
 NO_POOL = ""
 SURE = 5
 """How many items of an each have ended before its own pace counts."""
@@ -118,8 +116,8 @@ class _Fold:
             rest = max(0.0, (row["due_at"] - self.facts.now) / 1e6)
             return None if usual is None else self._work(node, usual, rest)
         said = step_progress(row)
-        if said and said["seconds_left"] is not None:
-            return self._work(node, float(said["seconds_left"]))
+        if said and said.seconds_left is not None:
+            return self._work(node, float(said.seconds_left))
         return None if usual is None else self._work(node, self._rest(usual, row["started_at"]))
 
     def _rest(self, usual: float, since: int | None) -> float:

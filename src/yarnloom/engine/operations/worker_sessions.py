@@ -39,6 +39,7 @@ from yarnloom.engine.operations.attempt_reports import (
 from yarnloom.engine.operations.reports import (
     report,
 )
+from yarnloom.engine.records.workers import LastAttempt, Registered, WorkerRecord
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.rules.states import StopReason
 from yarnloom.engine.state.contracts import (
@@ -66,15 +67,12 @@ from yarnloom.store import (
     workflow_records,
 )
 from yarnloom.store import run_records as store
-from yarnloom.units import (
-    iso_time,
-)
 
 LEASE_DUE = "lease"
 WENT_BACK = "the service's records went back in time"
 
 
-def register(transaction: Transaction, command: Register) -> dict[str, Any]:
+def register(transaction: Transaction, command: Register) -> Registered:
     """Take a worker in, for the first time or again after this service was restarted.
 
     What the records say it has in hand and it has not is sent to it again, under the same numbers.
@@ -83,12 +81,12 @@ def register(transaction: Transaction, command: Register) -> dict[str, Any]:
     """
     if _has_seen_more(transaction, command):
         _begin_epoch(transaction)
-    about = {
-        "worker": command.worker,
-        "service": transaction.folder.id,
-        "lease": transaction.settings.lease,
-        "epoch": transaction.folder.past.epoch,
-    }
+    about = Registered(
+        worker=command.worker,
+        service=transaction.folder.id,
+        lease=transaction.settings.lease,
+        epoch=transaction.folder.past.epoch,
+    )
     if command.service == transaction.folder.id and command.epoch not in (
         "",
         transaction.folder.past.epoch,
@@ -359,7 +357,7 @@ def renew(transaction: Transaction, worker: Worker) -> None:
     worker.session.seen_at = transaction.now
 
 
-def drain_worker(transaction: Transaction, command: DrainWorker) -> dict[str, Any]:
+def drain_worker(transaction: Transaction, command: DrainWorker) -> WorkerRecord:
     """Let a worker take nothing new, and end when it has nothing in hand; what is told of it.
 
     Raises:
@@ -387,7 +385,7 @@ def drain_worker(transaction: Transaction, command: DrainWorker) -> dict[str, An
             command.reason,
             worker=worker.name,
         )
-    return _worker_view(worker)
+    return _worker_record(worker)
 
 
 def dismiss_idle(transaction: Transaction) -> None:
@@ -433,30 +431,30 @@ def _gone(transaction: Transaction, worker: Worker) -> None:
     worker.abandoned.clear()
 
 
-def list_workers(transaction: Transaction, _: ListWorkers) -> list[dict[str, Any]]:
+def list_workers(transaction: Transaction, _: ListWorkers) -> list[WorkerRecord]:
     """The workers as they are now."""
-    return [_worker_view(worker) for worker in transaction.memory.workers.values()]
+    return [_worker_record(worker) for worker in transaction.memory.workers.values()]
 
 
-def _worker_view(worker: Worker) -> dict[str, Any]:
-    return {
-        "id": worker.id,
-        "name": worker.name,
-        "facts": worker.facts,
-        "registered": worker.session.registered,
-        "places": worker.offer.places,
-        "io_places": worker.offer.io_places,
-        "has": sorted(worker.offer.has),
-        "pools": None if worker.offer.pools is None else sorted(worker.offer.pools),
-        "draining": worker.session.draining,
-        "trouble": worker.session.trouble,
-        "in_hand": sorted(worker.in_hand),
-        "idle_since": None if worker.in_hand else iso_time(worker.idle_since),
-        "last": worker.last and {"id": worker.last, "ended_at": iso_time(worker.last_at)},
-        "tasks": dict(worker.offer.tasks),
-        "code": _code_of(worker),
-        "seen_at": iso_time(worker.session.seen_at),
-    }
+def _worker_record(worker: Worker) -> WorkerRecord:
+    return WorkerRecord(
+        id=worker.id,
+        name=worker.name,
+        facts=worker.facts,
+        registered=worker.session.registered,
+        places=worker.offer.places,
+        io_places=worker.offer.io_places,
+        has=sorted(worker.offer.has),
+        pools=None if worker.offer.pools is None else sorted(worker.offer.pools),
+        draining=worker.session.draining,
+        trouble=worker.session.trouble,
+        in_hand=sorted(worker.in_hand),
+        idle_since=None if worker.in_hand else worker.idle_since,
+        last=LastAttempt(worker.last, worker.last_at) if worker.last else None,
+        tasks=dict(worker.offer.tasks),
+        code=_code_of(worker),
+        seen_at=worker.session.seen_at,
+    )
 
 
 def _code_of(worker: Worker) -> str:

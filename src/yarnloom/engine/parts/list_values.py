@@ -10,6 +10,7 @@ import json
 from collections.abc import Iterable
 from typing import Any
 
+from yarnloom.engine.records.errors import StepError, TaskFault
 from yarnloom.errors import ValueRefused
 from yarnloom.plan.addresses import item_key
 from yarnloom.store.file_folder import FileFolder, Kept
@@ -78,7 +79,7 @@ def failed_item(each: str, item: int, name: str | None, error: str | None) -> st
     return dump_text({**row, "error": fault_of(json.loads(error or "{}"))})
 
 
-def fault_of(error: dict[str, Any]) -> dict[str, Any]:
+def fault_of(error: StepError) -> TaskFault:
     """Return the fields of an error that tasks get."""
     return {"type": error.get("type", "Error"), "message": error.get("message", "")}
 

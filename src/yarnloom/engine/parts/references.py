@@ -9,6 +9,7 @@ import json
 from typing import Any
 
 from yarnloom.engine.parts.list_values import DONE, FAILURES, dump_text, failed_item, fault_of
+from yarnloom.engine.records.errors import StepError, TaskFailure
 from yarnloom.engine.rules.states import StepState
 from yarnloom.engine.state.transaction import Ended, Transaction
 from yarnloom.errors import ValueRefused
@@ -218,47 +219,39 @@ class Resolver:
             if self.plan.belongs(self.plan.nodes[index], holder.node)
         )
         failures = self._failed_under(holder)
-        return dump_text({"first": _told(first), "count": count, "failures": failures})
+        return dump_text({"first": _task_failure(first), "count": count, "failures": failures})
 
     def _failure_of_step(self, holder: PartRow, followed: Node) -> str:
         step = self.transaction.unit.steps.one("part = ? AND node = ?", holder.id, followed.index)
         if step is None or step.state != StepState.FAILED:
             return "null"
-        one = _told(
-            {
-                "step": self.transaction.address(self.run, followed, holder),
-                "task": followed.task,
-                "attempts": step.attempts,
-                **json.loads(step.error or "{}"),
-            }
-        )
+        address = self.transaction.address(self.run, followed, holder)
+        one = _task_failure(_error_at(address, followed.task, step.attempts, step.error))
         return dump_text({"first": one, "count": 1, "failures": [one]})
 
-    def first_failure(self, holder: PartRow) -> dict[str, Any] | None:
+    def first_failure(self, holder: PartRow) -> StepError | None:
         """Return the first failure in a part that is still there, as the errors of parts say it."""
         return next(iter(self._errors_under(holder)), None)
 
-    def _failed_under(self, holder: PartRow) -> list[dict[str, Any]]:
-        return [_told(error) for error in self._errors_under(holder)]
+    def _failed_under(self, holder: PartRow) -> list[TaskFailure]:
+        return [_task_failure(error) for error in self._errors_under(holder)]
 
-    def _errors_under(self, holder: PartRow) -> list[dict[str, Any]]:
+    def _errors_under(self, holder: PartRow) -> list[StepError]:
         unit, number = self.transaction.unit, self.run.number
-        found: list[tuple[bytes, dict[str, Any]]] = []
+        found: list[tuple[bytes, StepError]] = []
         for rank, index, part, attempts, error in item_records.failed_steps_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             node = self.plan.nodes[index]
             if self.plan.belongs(node, holder.node):
                 address = self.transaction.address(self.run, node, unit.parts.need(part))
-                facts = {"step": address, "task": node.task, "attempts": attempts}
-                found.append((rank, {**facts, **json.loads(error or "{}")}))
+                found.append((rank, _error_at(address, node.task, attempts, error)))
         for rank, index, part, fault in item_records.faulty_parts_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             if self.plan.belongs(self.plan.nodes[index], holder.node):
                 address = self.transaction.part_address(self.run, unit.parts.need(part))
-                facts = {"step": address, "task": None, "attempts": 0}
-                found.append((rank, {**facts, **json.loads(fault)}))
+                found.append((rank, _error_at(address, None, 0, fault)))
         found.sort(key=lambda one: one[0])
         return [one for _, one in found[:FAILURES_TOLD]]
 
@@ -268,8 +261,15 @@ def planned_at(run: RunRow) -> str | None:
     return run.planned_at or iso_time(run.start_at or run.created_at)
 
 
-def _told(error: dict[str, Any]) -> dict[str, Any]:
-    """A failure as tasks are told of it."""
+def _error_at(address: str, task: str | None, attempts: int, error: str | None) -> StepError:
+    """Return an error, kept as JSON text, with the step that had it."""
+    where = StepError(step=address, task=task, attempts=attempts)
+    where.update(json.loads(error or "{}"))
+    return where
+
+
+def _task_failure(error: StepError) -> TaskFailure:
+    """Return a failure as tasks get it."""
     return {
         "address": error.get("step", ""),
         "task": error.get("task"),

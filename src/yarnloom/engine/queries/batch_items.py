@@ -15,17 +15,14 @@ from yarnloom.engine.parts.create_rows import position_of
 from yarnloom.engine.parts.items import item_of, slice_of
 from yarnloom.engine.state.grants import Field, Straight
 from yarnloom.plan import Node, Plan
-from yarnloom.store import batch_queries, file_queries, item_queries
+from yarnloom.store import Connection, Record, batch_queries, file_queries, item_queries
 from yarnloom.store.batch_queries import Batch
 from yarnloom.values import decode, encode, size_of
-
-Connection = Any
-Row = dict[str, Any]
 
 SLICE = 512
 """Values of a list that are read at once."""
 
-_PART: Row = {
+_PART: Record = {
     "state": "done",
     "outcome": "done",
     "item_part": None,
@@ -39,7 +36,7 @@ _PART: Row = {
     "fraction": 1.0,
     "fraction_then": 0.0,
 }
-_STEP: Row = {
+_STEP: Record = {
     "state": "done",
     **dict.fromkeys(("stop", "skip_reason", "open", "due_at", "deadline_at", "error", "held")),
     **dict.fromkeys(("saved", "held_at"), None),
@@ -49,7 +46,7 @@ _STEP: Row = {
     **dict.fromkeys(("supplied", "paused_micros", "retry_from_attempt"), 0),
     "fraction": 1.0,
 }
-_ATTEMPT: Row = {
+_ATTEMPT: Record = {
     "number": 1,
     "try": 1,
     "outcome": "done",
@@ -66,9 +63,9 @@ Place = tuple[int, Batch, list[Any]]
 class BatchItem(NamedTuple):
     """An item that has no rows, as the rows that it would have."""
 
-    part: Row
-    step: Row
-    attempt: Row
+    part: Record
+    step: Record
+    attempt: Record
 
     @property
     def number(self) -> int:
@@ -86,7 +83,7 @@ class BatchItems:
         each: the row of the each's part.
     """
 
-    def __init__(self, connection: Connection, plan: Plan, each: Row) -> None:
+    def __init__(self, connection: Connection, plan: Plan, each: Record) -> None:
         self._connection = connection
         self._run: int = each["run"]
         self._each = each

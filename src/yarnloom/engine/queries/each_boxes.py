@@ -9,17 +9,14 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import accumulate
-from typing import Any
 
 from yarnloom.engine.queries.past_states import PastMoment, has_ended_by, part_then, step_then
+from yarnloom.engine.records.parts import Bar, InsideRecord, Took
+from yarnloom.engine.records.runs import Counts
 from yarnloom.engine.rules.states import CAME_TO_AN_END, StepState
 from yarnloom.engine.state.each_counts import steps_in
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import each_counters, item_queries
-
-View = dict[str, Any]
-Row = Mapping[str, Any]
-Connection = Any
+from yarnloom.store import Connection, Row, each_counters, item_queries
 
 _COUNTED = ("ready", "running", "backing_off", "resting", "paused")
 _ENDED = ("done", "failed", "cancelled", "skipped")
@@ -46,21 +43,20 @@ class Inside:
     counts: Mapping[int, Mapping[str, int]]
     times: Mapping[int, Sequence[tuple[int, int, int]]] = field(default_factory=dict)
 
-    def of(self, node: Node, held: bool = False) -> View:
-        """What the box of a node shows; of a part that is only around others nothing.
+    def of(self, node: Node, held: bool = False) -> InsideRecord | None:
+        """Return what the box of a node shows; None of a part that is only around others.
 
         Args:
             node: a step, or an each inside the each.
-            held: whether the run is paused: nothing in it executes.
+            held: whether the run is paused: no step in it runs.
         """
         if node.kind not in (Kind.STEP, Kind.EACH):
-            return {}
-        view: View = {"counts": self._counts(node, held=held)}
-        if node.kind is Kind.STEP:
-            view["took"] = took(self.times.get(node.index, ()))
-        return view
+            return None
+        is_step = node.kind is Kind.STEP
+        times = took(self.times.get(node.index, ())) if is_step else None
+        return InsideRecord(self._counts(node, held=held), times, is_step)
 
-    def _counts(self, node: Node, *, held: bool) -> View:
+    def _counts(self, node: Node, *, held: bool) -> Counts:
         known = self._counted(node)
         found = {name: known.get(name, 0) for name in (*_COUNTED, *_ENDED)}
         for state, name in each_counters.LEFT.items():
@@ -75,7 +71,7 @@ class Inside:
         else:
             own = each.index == self.each
             total = self.total if own else self._counted(each).get("total", 0)
-        return {"total": total, "waiting": max(0, total - sum(found.values())), **found}
+        return Counts(total=total, waiting=max(0, total - sum(found.values())), **found)
 
     def _counted(self, node: Node) -> Mapping[str, int]:
         return self.counts.get(node.index, {})
@@ -90,11 +86,10 @@ def _each_around(plan: Plan, node: Node) -> Node | None:
     return None
 
 
-def took(times: Sequence[tuple[int, int, int]]) -> View | None:
-    """How long attempts took, in seconds; None if none has ended.
+def took(times: Sequence[tuple[int, int, int]]) -> Took | None:
+    """Return how long attempts took, in seconds; None if none has ended.
 
-    The median is that of a bucket's middle, within five percent. The histogram gives for each of
-    its bars from how many seconds on it counts, to which, and how many.
+    The median is that of a bucket's middle.
     """
     total = sum(number for _, number, _ in times)
     if not total:
@@ -102,26 +97,26 @@ def took(times: Sequence[tuple[int, int, int]]) -> View | None:
     up_to = accumulate(number for _, number, _ in times)
     middle = next(one[0] for one, passed in zip(times, up_to, strict=True) if 2 * passed >= total)
     longest = max(longest for _, _, longest in times)
-    return {
-        "median": min(each_counters.seconds_of(middle + 0.5), longest / 1_000_000),
-        "longest": longest / 1_000_000,
-        "ended": total,
-        "histogram": _histogram(times),
-    }
+    return Took(
+        median=min(each_counters.seconds_of(middle + 0.5), longest / 1_000_000),
+        longest=longest / 1_000_000,
+        ended=total,
+        histogram=_histogram(times),
+    )
 
 
-def _histogram(times: Sequence[tuple[int, int, int]]) -> list[View]:
+def _histogram(times: Sequence[tuple[int, int, int]]) -> list[Bar]:
     first, last = times[0][0], times[-1][0]
     width = -(-(last - first + 1) // BARS)
     counts: dict[int, int] = defaultdict(int)
     for bucket, number, _ in times:
         counts[(bucket - first) // width] += number
     return [
-        {
-            "from": each_counters.seconds_of(first + bar * width),
-            "to": each_counters.seconds_of(first + (bar + 1) * width),
-            "number": counts[bar],
-        }
+        Bar(
+            each_counters.seconds_of(first + bar * width),
+            each_counters.seconds_of(first + (bar + 1) * width),
+            counts[bar],
+        )
         for bar in range((last - first) // width + 1)
     ]
 

@@ -9,14 +9,16 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from heapq import merge
 from itertools import islice
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yarnloom.engine.parts.list_values import name_of
-from yarnloom.engine.queries.batch_items import BatchItem, BatchItems, Place, Row, items_of
+from yarnloom.engine.queries.batch_items import BatchItem, BatchItems, Place, items_of
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Plan, item_key
 from yarnloom.store import (
     AttemptKey,
+    Connection,
+    Record,
     attempt_queries,
     batch_queries,
     item_queries,
@@ -25,24 +27,23 @@ from yarnloom.store import (
 )
 from yarnloom.values import decode
 
-Connection = Any
 BATCH = "batch"
 """Under this name the row of an item's part has the `BatchItem` that it is of."""
 
 
-def batch_of(row: Row | None) -> BatchItem | None:
+def batch_of(row: Record | None) -> BatchItem | None:
     """Return the item of a batch whose part a row is; None if it is none."""
     return row.get(BATCH) if row else None
 
 
-def _shown(item: BatchItem) -> Row:
+def _shown(item: BatchItem) -> Record:
     return {**item.part, BATCH: item}
 
 
 # Parts
 
 
-def item_at(connection: Connection, plan: Plan, each: Row, index: int) -> Row | None:
+def item_at(connection: Connection, plan: Plan, each: Record, index: int) -> Record | None:
     """Return an item of an each by index; None if it was not made."""
     do = plan.nodes[each["node"]].children[0]
     row = run_queries.part_at(connection, each["id"], do, index)
@@ -52,7 +53,7 @@ def item_at(connection: Connection, plan: Plan, each: Row, index: int) -> Row | 
     return row
 
 
-def item_named(connection: Connection, plan: Plan, each: Row, name: str) -> Row | None:
+def item_named(connection: Connection, plan: Plan, each: Record, name: str) -> Record | None:
     """Return an item of an each by name; None if it was not made."""
     row = item_queries.item_named(connection, each["id"], name)
     if row is None and batch_queries.some_in(connection, each["run"]):
@@ -61,7 +62,7 @@ def item_named(connection: Connection, plan: Plan, each: Row, name: str) -> Row 
     return row
 
 
-def index_of_name(connection: Connection, plan: Plan, each: Row, name: str) -> int | None:
+def index_of_name(connection: Connection, plan: Plan, each: Record, name: str) -> int | None:
     """Which item of an each has a name; None if none has."""
     source = item_queries.source_of(connection, each["id"])
     facts = plan.nodes[each["node"]].each
@@ -79,11 +80,11 @@ def index_of_name(connection: Connection, plan: Plan, each: Row, name: str) -> i
 def items(
     connection: Connection,
     plan: Plan,
-    each: Row,
+    each: Record,
     states: tuple[str, ...],
     first: int,
     limit: int,
-) -> list[Row]:
+) -> list[Record]:
     """Items of an each that were made, in order, from an index on, in some states or in any."""
     rows = item_queries.items(connection, each["id"], states, first, limit)
     if states and "done" not in states:
@@ -93,8 +94,8 @@ def items(
 
 
 def items_at_indexes(
-    connection: Connection, plan: Plan, each: Row, states: tuple[str, ...], indexes: list[int]
-) -> list[Row]:
+    connection: Connection, plan: Plan, each: Record, states: tuple[str, ...], indexes: list[int]
+) -> list[Record]:
     """Those of some items of an each that were made, and are in some states or in any."""
     rows = item_queries.items_at_indexes(connection, each["id"], states, indexes)
     if states and "done" not in states:
@@ -103,7 +104,9 @@ def items_at_indexes(
     return list(merge(rows, more, key=lambda row: row["item"]))
 
 
-def under_way_at(connection: Connection, plan: Plan, each: Row, at: int, limit: int) -> list[Row]:
+def under_way_at(
+    connection: Connection, plan: Plan, each: Record, at: int, limit: int
+) -> list[Record]:
     """The items of an each that were under way at a time, those that had been so longest first."""
     rows = item_queries.items_at(connection, each["id"], at, limit)
     indexes = batch_queries.under_way_at(connection, each["run"], each["id"], at, limit)
@@ -113,7 +116,7 @@ def under_way_at(connection: Connection, plan: Plan, each: Row, at: int, limit: 
     return rows[:limit]
 
 
-def parts(connection: Connection, number: int, inside: Row | None) -> list[Row]:
+def parts(connection: Connection, number: int, inside: Record | None) -> list[Record]:
     """The parts of a run that have begun and are in no item, or those of one item, itself too."""
     if batch_of(inside) is not None:
         return [] if inside is None else [inside]
@@ -121,7 +124,7 @@ def parts(connection: Connection, number: int, inside: Row | None) -> list[Row]:
 
 
 def outputs_of(
-    connection: Connection, plan: Plan, each: Row, page: list[Row]
+    connection: Connection, plan: Plan, each: Record, page: list[Record]
 ) -> dict[int, str | None]:
     """By index what the items of a page gave, as JSON text.
 
@@ -143,26 +146,28 @@ def outputs_of(
 # Steps
 
 
-def steps(connection: Connection, number: int, inside: Row | None) -> list[Row]:
+def steps(connection: Connection, number: int, inside: Record | None) -> list[Record]:
     """The steps of a run that are in no item, or in one, in plan order."""
     if item := batch_of(inside):
         return [item.step]
     return step_queries.steps(connection, number, inside["id"] if inside else None)
 
 
-def step_at(connection: Connection, holder: Row, node: int) -> Row | None:
+def step_at(connection: Connection, holder: Record, node: int) -> Record | None:
     """Return the step in a part at a node of the plan, or None if it has not begun."""
     if item := batch_of(holder):
         return item.step if item.step["node"] == node else None
     return step_queries.step_at(connection, holder["id"], node)
 
 
-def step_values(connection: Connection, step: Row) -> Row:
+def step_values(connection: Connection, step: Record) -> Record:
     """Input and output of a step, as JSON text."""
     return step if "input" in step else step_queries.step_values(connection, step["id"])
 
 
-def attempts_of_step(connection: Connection, holder: Row, step: Row, shown: int) -> list[Row]:
+def attempts_of_step(
+    connection: Connection, holder: Record, step: Record, shown: int
+) -> list[Record]:
     """The attempts of a step, oldest first; of those that asked to be called again the newest."""
     if item := batch_of(holder):
         return [item.attempt]
@@ -170,8 +175,8 @@ def attempts_of_step(connection: Connection, holder: Row, step: Row, shown: int)
 
 
 def attempts_inside(
-    connection: Connection, number: int, inside: Row | None
-) -> dict[int, list[Row]]:
+    connection: Connection, number: int, inside: Record | None
+) -> dict[int, list[Record]]:
     """By step the attempts of the steps of a run that are in no item, or in one, oldest first."""
     if item := batch_of(inside):
         return {item.step["id"]: [item.attempt]}
@@ -180,7 +185,7 @@ def attempts_inside(
 
 def steps_behind(
     connection: Connection, plan: Plan, number: int, after: int, limit: int
-) -> list[tuple[int, Row | Unread]]:
+) -> list[tuple[int, Record | Unread]]:
     """Steps of a run with their values, from behind an id on: the id of each and its row.
 
     One that is in a batch has no row yet: whoever asks expands it, or writes it as text at once.
@@ -188,7 +193,7 @@ def steps_behind(
     rows = step_queries.steps_behind(connection, number, after, limit)
     batches = batch_queries.batches_of_steps_behind(connection, number, after)
     some = _OfRun(connection, plan).places(batches, lambda batch: batch.step, after, limit)
-    plain: list[tuple[int, Row | Unread]] = [(row["id"], row) for row in rows]
+    plain: list[tuple[int, Record | Unread]] = [(row["id"], row) for row in rows]
     return list(islice(merge(plain, some, key=lambda entry: entry[0]), limit))
 
 
@@ -196,8 +201,8 @@ def steps_behind(
 
 
 def attempts_behind(
-    connection: Connection, plan: Plan, number: int, inside: Row | None, after: int, limit: int
-) -> tuple[list[Row], dict[int, dict[int, str]]]:
+    connection: Connection, plan: Plan, number: int, inside: Record | None, after: int, limit: int
+) -> tuple[list[Record], dict[int, dict[int, str]]]:
     """Attempts of a run, or of the steps in an item, as they were handed out, from behind an id.
 
     Returns:
@@ -220,7 +225,7 @@ def attempts_behind(
 
 def slowest_attempts(
     connection: Connection, plan: Plan, number: int, nodes: list[int], now: int, limit: int
-) -> tuple[list[Row], dict[int, dict[int, str]]]:
+) -> tuple[list[Record], dict[int, dict[int, str]]]:
     """The attempts of some nodes that ran longest, and keys as in `attempts_behind`."""
     rows = attempt_queries.slowest(connection, number, nodes, now, limit)
     reader = _OfRun(connection, plan)
@@ -263,7 +268,7 @@ class Unread(NamedTuple):
         return self.of.item(self.place)
 
 
-def expanded(step: Row | Unread) -> Row:
+def expanded(step: Record | Unread) -> Record:
     """Return the row of a step that may not be expanded yet."""
     return step.expand().step if isinstance(step, Unread) else step
 

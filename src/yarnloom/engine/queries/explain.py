@@ -8,14 +8,14 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
+from dataclasses import replace
 from itertools import islice
 
 from yarnloom.engine.commands import ListQuiet, Why
 from yarnloom.engine.parts.list_jobs import READ
-from yarnloom.engine.queries.obstacles import SHOWN, Reason, View, obstacles, reason
-from yarnloom.engine.queries.views import (
-    step_progress,
-)
+from yarnloom.engine.queries.obstacles import SHOWN, obstacles, reason
+from yarnloom.engine.queries.part_records import step_progress
+from yarnloom.engine.records.waits import Reason, WaitRecord, WhyRecord
 from yarnloom.engine.rules.states import (
     HELD_RUN,
     NOT_BEGUN,
@@ -39,8 +39,8 @@ from yarnloom.values import decode
 TAKEN_BACK_OFTEN = 3
 
 
-def why(transaction: Transaction, command: Why) -> View:
-    """What a run, or a part of it, waits for.
+def why(transaction: Transaction, command: Why) -> WhyRecord:
+    """Return what a run, or a part of it, waits for.
 
     Returns:
         The run's number and state, reasons that hold for all of it, and an entry for each step
@@ -52,14 +52,14 @@ def why(transaction: Transaction, command: Why) -> View:
     run = transaction.run(command.run)
     teller = _Explainer(transaction, run, command)
     entries = [] if run.state in RUN_ENDED else teller.entries(command)
-    return {
-        "run": run.number,
-        "workflow": run.workflow,
-        "state": str(run.state),
-        "reasons": list(teller.of_run()),
-        "waits": [entry for _, entry in entries[:SHOWN]],
-        "more": len(entries) > SHOWN,
-    }
+    return WhyRecord(
+        run=run.number,
+        workflow=run.workflow,
+        state=str(run.state),
+        reasons=list(teller.of_run()),
+        waits=[entry for _, entry in entries[:SHOWN]],
+        more=len(entries) > SHOWN,
+    )
 
 
 def list_quiet(transaction: Transaction, _: ListQuiet) -> list[int]:
@@ -117,7 +117,7 @@ class _Explainer:
         words = {"start_by": run.start_by}
         return reason("scheduled", words, start_at=iso_time(run.start_at))
 
-    def entries(self, command: Why) -> list[tuple[bytes, View]]:
+    def entries(self, command: Why) -> list[tuple[bytes, WaitRecord]]:
         """Everything in the scope that has not ended, in plan order."""
         unit = self.transaction.unit
         found = [
@@ -141,7 +141,7 @@ class _Explainer:
 
     # What has not begun
 
-    def to_come(self, part: PartRow, scope: bytes) -> Iterator[tuple[bytes, View]]:
+    def to_come(self, part: PartRow, scope: bytes) -> Iterator[tuple[bytes, WaitRecord]]:
         """What has not begun in a part that has."""
         node = self.plan.nodes[part.node]
         if node.kind is Kind.EACH:
@@ -159,7 +159,7 @@ class _Explainer:
             if index not in begun and rank.startswith(scope):
                 yield rank, self.of_child(part, node, child)
 
-    def of_child(self, part: PartRow, node: Node, child: Node) -> View:
+    def of_child(self, part: PartRow, node: Node, child: Node) -> WaitRecord:
         """Which earlier parts a child of a part waits for."""
         if node.kind is Kind.SEQUENCE:
             earlier = [node.children[child.position - 1]] if child.position else []
@@ -168,7 +168,7 @@ class _Explainer:
         names = [self.address(self.plan.nodes[one], part) for one in earlier]
         return self.entry(child, part, "waiting", [reason("earlier", parts=names)])
 
-    def of_chore(self, part: PartRow, node: Node) -> View:
+    def of_chore(self, part: PartRow, node: Node) -> WaitRecord:
         """What is done beside the service, that an each waits for."""
         if part.awaits == READ:
             awaited = reason("reading")
@@ -176,7 +176,7 @@ class _Explainer:
             awaited = reason("gathering", items=part.total)
         return self.entry(node, self.transaction.around(part), part.state, [awaited])
 
-    def of_items(self, part: PartRow, node: Node) -> View:
+    def of_items(self, part: PartRow, node: Node) -> WaitRecord:
         """Why an each has not made all its items."""
         assert node.each is not None
         limit = node.each.at_once
@@ -186,13 +186,13 @@ class _Explainer:
 
     # Steps
 
-    def of_step(self, step: StepRow) -> View:
+    def of_step(self, step: StepRow) -> WaitRecord:
         """What a step waits for that could begin, or did."""
         node, around = self.plan.nodes[step.node], self.transaction.unit.parts.need(step.part)
         attempt = None if step.open is None else self.transaction.unit.attempts.need(step.open)
         worker = self.transaction.memory.workers.get(attempt.worker) if attempt else None
         name = worker.name if worker else "a worker"
-        facts: View = {}
+        begun: AttemptRow | None = None
         if step.state == StepState.BACKING_OFF:
             reasons = [self.of_back_off(step)]
         elif step.state == StepState.RESTING:
@@ -217,12 +217,15 @@ class _Explainer:
             if attempt.id in self.waiters:
                 other = self.waiters[attempt.id]
                 reasons.append(reason("waits_for_run", runs=[other]))
-            facts = {"attempt": attempt.id, "begun_at": iso_time(attempt.begun_at)}
+            begun = attempt
         if step.stop is not None:
             reasons.append(reason("stop_asked", why=step.stop))
-        if step.deadline_at is not None:
-            facts["deadline_at"] = iso_time(step.deadline_at)
-        return {**self.entry(node, around, step.state, reasons), **facts}
+        return replace(
+            self.entry(node, around, step.state, reasons),
+            attempt=None if begun is None else begun.id,
+            begun_at=None if begun is None else begun.begun_at,
+            deadline_at=step.deadline_at,
+        )
 
     def of_worker(self, worker: Worker | None) -> Iterator[Reason]:
         """That a worker is not heard of, and when it is given up."""
@@ -249,8 +252,8 @@ class _Explainer:
         heard = self.transaction.memory.attempts.heard.get(attempt.id)
         if limit is None or heard is None or self.transaction.mono - heard < limit:
             return
-        said = step_progress({"saved": step.saved, "state": step.state}) or {}
-        words = {"seconds": self.transaction.mono - heard, "done": said.get("done")}
+        progress = step_progress({"saved": step.saved, "state": step.state})
+        words = {"seconds": self.transaction.mono - heard, "done": progress and progress.done}
         yield reason("quiet", words, quiet_for=limit)
 
     def of_bare_loop(self, step: StepRow) -> Iterator[Reason]:
@@ -287,9 +290,9 @@ class _Explainer:
         words = {"seconds": left, "type": error.get("type"), "message": error.get("message", "")}
         return reason("back_off", words, until=iso_time(step.due_at), tries=step.tries)
 
-    def entry(self, node: Node, around: PartRow, state: str, reasons: list[Reason]) -> View:
-        """What is told of a part or step."""
-        return {"address": self.address(node, around), "state": str(state), "reasons": reasons}
+    def entry(self, node: Node, around: PartRow, state: str, reasons: list[Reason]) -> WaitRecord:
+        """Return a part or step with its reasons."""
+        return WaitRecord(self.address(node, around), str(state), reasons)
 
     def address(self, node: Node, around: PartRow) -> str:
         """Its address within the run."""

@@ -6,15 +6,10 @@ import re
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.engine.queries.run_graph import Connection, addresses_in
-from yarnloom.engine.queries.views import (
-    View,
-)
+from yarnloom.engine.queries.run_graph import addresses_in
+from yarnloom.engine.records.runs import FailureKind, FailuresRecord
 from yarnloom.plan import Plan
-from yarnloom.store import step_queries
-from yarnloom.units import (
-    iso_time,
-)
+from yarnloom.store import Connection, step_queries
 
 MOST = 5_000
 """How many failed steps are looked at, the first in plan order."""
@@ -88,8 +83,8 @@ def kinds_of(rows: list[dict[str, Any]], plan: Plan) -> list[FailureGroup]:
     return sorted(groups.values(), key=lambda group: -group.number)
 
 
-def failures(connection: Connection, plan: Plan, number: int) -> View:
-    """What failed in a run, by kind, and where.
+def failures(connection: Connection, plan: Plan, number: int) -> FailuresRecord:
+    """Return what failed in a run, by kind, and where.
 
     Args:
         connection: a reader's.
@@ -101,23 +96,23 @@ def failures(connection: Connection, plan: Plan, number: int) -> View:
     shown = {row["id"]: row for row in rows[:SHOWN]}
     firsts = {row["id"]: row for row in rows if row["id"] in {kind.first for kind in kinds}}
     addresses = addresses_in(connection, plan, {**shown, **firsts})
-    return {
-        "failed": len(rows),
-        "more": len(rows) == MOST,
-        "kinds": [
-            {
-                "task": kind.task,
-                "address": plan.address(plan.nodes[kind.nodes[0]]),
-                "addresses": [plan.address(plan.nodes[node]) for node in kind.nodes],
-                "type": kind.type,
-                "pattern": kind.pattern,
-                "said": kind.said,
-                "number": kind.number,
-                "in_items": firsts[kind.first]["item_part"] is not None,
-                "first": addresses[kind.first],
-                "first_at": iso_time(kind.first_at),
-            }
+    return FailuresRecord(
+        failed=len(rows),
+        more=len(rows) == MOST,
+        kinds=[
+            FailureKind(
+                task=kind.task,
+                address=plan.address(plan.nodes[kind.nodes[0]]),
+                addresses=[plan.address(plan.nodes[node]) for node in kind.nodes],
+                type=kind.type,
+                pattern=kind.pattern,
+                said=kind.said,
+                number=kind.number,
+                in_items=firsts[kind.first]["item_part"] is not None,
+                first=addresses[kind.first],
+                first_at=kind.first_at,
+            )
             for kind in kinds
         ],
-        "steps": [addresses[key] for key in shown],
-    }
+        steps=[addresses[key] for key in shown],
+    )

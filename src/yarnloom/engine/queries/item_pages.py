@@ -10,13 +10,15 @@ from collections.abc import Sequence
 
 from yarnloom.engine.parts.items import item_of, slice_of
 from yarnloom.engine.queries import either_form
-from yarnloom.engine.queries.run_graph import Connection, Place, find
-from yarnloom.engine.queries.views import View, item_view, views_of
+from yarnloom.engine.queries.part_records import item_record
+from yarnloom.engine.queries.run_graph import Place, find
+from yarnloom.engine.records.parts import ItemPage, ItemRecord, Unbegun
+from yarnloom.engine.records.unreadable import Unreadable, readable
 from yarnloom.engine.rules.states import StepState
 from yarnloom.errors import NotFound
 from yarnloom.plan import Plan, item_key
 from yarnloom.secrets import mask
-from yarnloom.store import file_queries, item_queries, run_queries
+from yarnloom.store import Connection, file_queries, item_queries, run_queries
 from yarnloom.values import encode
 
 SEARCHED = 20_000
@@ -33,8 +35,8 @@ def items(
     limit: int,
     text: str | None = None,
     outputs: dict[int, str | None] | None = None,
-) -> View:
-    """A page of an each's items, in order; those that were not made yet are in its list.
+) -> ItemPage:
+    """Return a page of an each's items, in order; those that were not made yet are in its list.
 
     With a text only those that have it in their name or value. Of those that were not made some are
     searched, and `next` says where to go on, so that a page may have fewer and not be the last.
@@ -48,7 +50,7 @@ def items(
         raise NotFound(f"{address!r} of run {number} is {place.node.kind.a_kind}; expected an each")
     each = place.row
     if each is None:
-        return {"items": [], "next": None}
+        return ItemPage([], None)
     label = address.strip("/")
     held = run_queries.is_paused(connection, number)
     if text is not None:
@@ -56,10 +58,10 @@ def items(
     rows = either_form.items(connection, plan, each, states, first, limit)
     if outputs is not None:
         outputs.update(either_form.outputs_of(connection, plan, each, rows))
-    found = views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
+    found = readable(rows, lambda row: item_record(label, row, held=held), "item", "name")
     rest = each["rest_state"] or StepState.WAITING
     if not states or rest in states:
-        below = found[-1]["item"] if len(found) == limit else None
+        below = _index(found[-1]) if len(found) == limit else None
         *between, behind = item_queries.items_without_rows(
             connection, number, each["id"], each["total"], each["unmade"], below
         )
@@ -68,12 +70,15 @@ def items(
                 break
             begin = max(first, span.start)
             found += _unmade(connection, place, label, begin, min(limit, span.stop - begin))
-        found.sort(key=lambda one: int(one["item"]))
+        found.sort(key=_index)
         del found[limit:]
         begin = max(first, behind.start)
         found += _unmade(connection, place, label, begin, limit - len(found))
-    following = found[-1]["item"] + 1 if len(found) == limit else None
-    return {"items": found, "next": following and str(following)}
+    return ItemPage(found, str(_index(found[-1]) + 1) if len(found) == limit else None)
+
+
+def _index(item: ItemRecord | Unreadable) -> int:
+    return int(str(item.kept["item"])) if isinstance(item, Unreadable) else item.item
 
 
 def _search(
@@ -87,14 +92,14 @@ def _search(
     label: str,
     *,
     held: bool,
-) -> View:
+) -> ItemPage:
     """Search a piece of an each's list for items with a text, in whichever form they are kept."""
     each = place.row
     assert each is not None
     some = _unmade(connection, place, label, first, SEARCHED)
     lowered = text.lower()
-    fitting = {item["item"]: item for item in some if _has(item, lowered)}
-    indexes, page, passed = list(fitting), list[View](), 0
+    fitting = {item.item: item for item in some if _has(item, lowered)}
+    indexes, page, passed = list(fitting), list[ItemRecord | Unreadable](), 0
     rest = each["rest_state"] or StepState.WAITING
     unmade = _Ranges(
         item_queries.items_without_rows(
@@ -106,14 +111,14 @@ def _search(
         piece = indexes[passed : passed + limit]
         passed += len(piece)
         rows = either_form.items_at_indexes(connection, plan, each, states, piece)
-        page += views_of(rows, lambda row: item_view(label, row, held=held), "item", "name")
+        page += readable(rows, lambda row: item_record(label, row, held=held), "item", "name")
         if not states or rest in states:
             page += [fitting[index] for index in piece if index in unmade]
-            page.sort(key=lambda item: int(item["item"]))
+            page.sort(key=_index)
     is_full = len(page) >= limit
-    following = page[limit - 1]["item"] + 1 if is_full else first + len(some)
+    following = _index(page[limit - 1]) + 1 if is_full else first + len(some)
     is_last = following >= each["total"] or not some
-    return {"items": page[:limit], "next": None if is_last else str(following)}
+    return ItemPage(page[:limit], None if is_last else str(following))
 
 
 class _Ranges:
@@ -128,22 +133,21 @@ class _Ranges:
         return at >= 0 and number in self._ranges[at]
 
 
-def _has(item: View, text: str) -> bool:
+def _has(item: ItemRecord, text: str) -> bool:
     """Whether an item has a text in its name or value."""
-    return text in item["name"].lower() or text in encode(item["value"], "an item").lower()
+    return text in item.name.lower() or text in encode(item.value, "an item").lower()
 
 
-def _unmade(connection: Connection, place: Place, label: str, first: int, limit: int) -> list[View]:
-    """Items that have no row: they are still to come, or never will."""
+def _unmade(
+    connection: Connection, place: Place, label: str, first: int, limit: int
+) -> list[ItemRecord]:
+    """Return items that have no row: they are still to come, or never will."""
     facts, each = place.node.each, place.row
     assert facts is not None
     assert each is not None
     if first >= each["total"] or limit <= 0:
         return []
-    rest = {
-        "state": each["rest_state"] or str(StepState.WAITING),
-        "skip_reason": each["rest_reason"],
-    }
+    rest = Unbegun(each["rest_state"] or str(StepState.WAITING), each["rest_reason"])
     found = []
     values = slice_of(
         connection.files,
@@ -157,7 +161,5 @@ def _unmade(connection: Connection, place: Place, label: str, first: int, limit:
         _, name = item_of(value, facts)
         shown = name if name is not None else str(index)
         address = f"{label}[{item_key(name, index)}]"
-        found.append(
-            {"item": index, "name": shown, "address": address, "value": mask(value), **rest}
-        )
+        found.append(ItemRecord(index, shown, address, mask(value), rest))
     return found

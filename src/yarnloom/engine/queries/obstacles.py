@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterator, Mapping
-from typing import Any, NamedTuple
+from typing import Any
 
 from yarnloom.engine.compact import granted_items
+from yarnloom.engine.records.waits import Reason
 from yarnloom.engine.rules.fair_queue import MOST_AHEAD
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.state.contracts import (
@@ -19,9 +20,7 @@ from yarnloom.engine.state.workers import (
     Worker,
 )
 from yarnloom.store import StepRow
-
-View = dict[str, Any]
-
+from yarnloom.values import JsonObject
 
 SHOWN = 50
 NO_PLACE, ELSEWHERE, DRAINING, TROUBLE = "no_place", "elsewhere", "draining", "trouble"
@@ -31,21 +30,7 @@ FLAWS = (TROUBLE, DRAINING, ELSEWHERE, *reversed(Misfit))
 """Why a worker does not take a step, what is mended most easily first."""
 
 
-class Reason(NamedTuple):
-    """Why something does not go on, as a record: `service/render/reasons.py` has the words.
-
-    Attributes:
-        kind: which reason.
-        facts: what the API shows of it, by name.
-        words: what only the sentence needs.
-    """
-
-    kind: str
-    facts: View
-    words: View
-
-
-def reason(kind: str, words: View | None = None, **facts: Any) -> Reason:
+def reason(kind: str, words: JsonObject | None = None, **facts: Any) -> Reason:
     """Return a reason with what the API shows of it, and what its sentence needs besides."""
     return Reason(kind, facts, words or {})
 

@@ -14,12 +14,10 @@ from bisect import bisect_right
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.engine.rules.states import STEP_ENDED, Outcome, PartState, SkipReason, StepState
 from yarnloom.plan import Kind, Plan
-
-Row = Mapping[str, Any]
+from yarnloom.store import Row
 
 _AFTER: dict[str, StepState] = {
     Outcome.DONE: StepState.DONE,

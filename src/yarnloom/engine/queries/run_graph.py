@@ -5,33 +5,27 @@ Everything here reads one consistent state, given as a reader's connection.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yarnloom.engine.parts.create_rows import position_of
 from yarnloom.engine.queries import either_form
 from yarnloom.engine.queries.each_boxes import inside_now, inside_then
+from yarnloom.engine.queries.part_records import Tree, attempt_record, step_standing
 from yarnloom.engine.queries.past_progress import progress_at
 from yarnloom.engine.queries.past_states import has_ended_by, past_of, rows_then
-from yarnloom.engine.queries.views import (
-    Tree,
-    View,
-    attempt_view,
-    step_view,
-)
+from yarnloom.engine.records.parts import Decided, GraphRecord, StepRecord
+from yarnloom.engine.records.runs import AttemptPage, AttemptTimes
+from yarnloom.engine.records.workers import AttemptInHand
 from yarnloom.engine.rules.states import Outcome
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
-from yarnloom.store import item_queries, run_queries, step_queries
-from yarnloom.units import (
-    iso_time,
-    whole_number,
-)
+from yarnloom.store import Connection, Record, item_queries, run_queries, step_queries
+from yarnloom.units import whole_number
 from yarnloom.values import decode
 
-Connection = Any
 ON_TOP = 3
 CALLED_SHOWN = 20
 """How many of the attempts that asked to be called again are shown, the newest."""
@@ -53,11 +47,11 @@ class Place:
     """
 
     node: Node
-    holder: View | None
-    row: View | None
+    holder: Record | None
+    row: Record | None
     keys: dict[int, str] = field(default_factory=dict)
-    inside: View | None = None
-    unmade: View | None = None
+    inside: Record | None = None
+    unmade: Record | None = None
     unborn: bytes | None = None
 
 
@@ -130,8 +124,8 @@ def _is_to_come(connection: Connection, plan: Plan, place: Place, key: str) -> b
 
 def graph(
     connection: Connection, plan: Plan, number: int, address: str = "", at: int | None = None
-) -> View:
-    """A part of a run as a tree, each part with its state; eaches are folded.
+) -> GraphRecord:
+    """Return a part of a run as a tree, each part with its state; eaches are folded.
 
     Args:
         connection: a reader's.
@@ -145,11 +139,10 @@ def graph(
     """
     place = find(connection, plan, number, address)
     if at is None:
-        return _tree(connection, plan, number, place).view(place.node)
-    view = _tree_at(connection, plan, number, place, at).view(place.node)
-    if place.node.index == 0:
-        view["progress"] = progress_at(connection, number, at)._asdict()
-    return view
+        return GraphRecord(plan, _tree(connection, plan, number, place).part(place.node))
+    part = _tree_at(connection, plan, number, place, at).part(place.node)
+    progress = progress_at(connection, number, at) if place.node.index == 0 else None
+    return GraphRecord(plan, part, progress)
 
 
 def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree:
@@ -204,8 +197,8 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
 
 def attempts(
     connection: Connection, plan: Plan, number: int, address: str, after: int, limit: int
-) -> View:
-    """Attempts of a run, or of the steps of one item, in the order in which they were handed out.
+) -> AttemptPage:
+    """Return attempts of a run, or of the steps of one item, in the order of their ids.
 
     Raises:
         NotFound: the address leads nowhere.
@@ -221,15 +214,14 @@ def attempts(
             )
         inside = place.inside
     rows, keys = either_form.attempts_behind(connection, plan, number, inside, after, limit)
-    found = attempt_views(connection, plan, rows, keys)
-    following = str(rows[-1]["id"]) if len(rows) == limit else None
-    return {"attempts": found, "next": following}
+    found = attempt_times(connection, plan, rows, keys)
+    return AttemptPage(found, str(rows[-1]["id"]) if len(rows) == limit else None)
 
 
-def attempt_views(
-    connection: Connection, plan: Plan, rows: list[View], known: dict[int, dict[int, str]]
-) -> list[View]:
-    """Attempts with their times and the addresses of their steps.
+def attempt_times(
+    connection: Connection, plan: Plan, rows: Sequence[Record], known: dict[int, dict[int, str]]
+) -> list[AttemptTimes]:
+    """Return attempts with their times and the addresses of their steps.
 
     Args:
         connection: a reader's.
@@ -240,45 +232,41 @@ def attempt_views(
     keys = _Keys(connection, known)
     keys.load(row["item_part"] for row in rows)
     return [
-        {
-            "id": row["id"],
-            "address": address_in(plan, plan.nodes[row["node"]], keys.around(row["item_part"])),
-            "task": plan.nodes[row["node"]].task,
-            "number": row["number"],
-            "round": row["round"],
-            "outcome": row["outcome"] and str(row["outcome"]),
-            "worker": row["worker_name"],
-            "pool": row["pool"] or None,
-            "ready_at": iso_time(row["ready_at"]),
-            "pool_until": iso_time(row["pool_until"]),
-            "handed_at": iso_time(row["handed_at"]),
-            "begun_at": iso_time(row["begun_at"]),
-            "ended_at": iso_time(row["ended_at"]),
-            "guess": row["outcome"] == Outcome.LOST and row["begun_at"] is None,
-        }
+        AttemptTimes(
+            id=row["id"],
+            address=address_in(plan, plan.nodes[row["node"]], keys.around(row["item_part"])),
+            task=plan.nodes[row["node"]].task,
+            number=row["number"],
+            round=row["round"],
+            outcome=row["outcome"] or None,
+            worker=row["worker_name"],
+            pool=row["pool"] or None,
+            ready_at=row["ready_at"],
+            pool_until=row["pool_until"],
+            handed_at=row["handed_at"],
+            begun_at=row["begun_at"],
+            ended_at=row["ended_at"],
+            guess=row["outcome"] == Outcome.LOST and row["begun_at"] is None,
+        )
         for row in rows
     ]
 
 
-def addresses_of(connection: Connection, rows: list[View], plans: dict[int, Plan]) -> list[View]:
-    """Which attempts these are, by address, with when each began."""
+def attempts_in_hand(
+    connection: Connection, rows: Sequence[Record], plans: dict[int, Plan]
+) -> list[AttemptInHand]:
+    """Return which attempts these are, by address, with when each began."""
     keys = _Keys(connection)
     found = []
     for row in rows:
         plan = plans[row["plan"]]
         address = address_in(plan, plan.nodes[row["node"]], keys.around(row["item_part"]))
-        found.append(
-            {
-                "run": row["run"],
-                "address": f"{address}#{row['number']}",
-                "begun_at": iso_time(row["begun_at"]),
-                "code_hash": row["code_hash"],
-            }
-        )
+        numbered = f"{address}#{row['number']}"
+        found.append(AttemptInHand(row["run"], numbered, row["begun_at"], row["code_hash"]))
     return found
 
 
-def addresses_in(connection: Connection, plan: Plan, rows: dict[int, View]) -> dict[int, str]:
+def addresses_in(connection: Connection, plan: Plan, rows: Mapping[int, Record]) -> dict[int, str]:
     """By id the addresses of steps within their run.
 
     Args:
@@ -321,7 +309,7 @@ class _Keys:
         return self._known[inside]
 
 
-def _top(connection: Connection, each: int) -> list[View]:
+def _top(connection: Connection, each: int) -> list[Record]:
     """The items to look at first: failed ones, and those that run the longest."""
     failed = item_queries.items(connection, each, ("failed",), 0, ON_TOP)
     running = item_queries.items(connection, each, ("running", "paused"), 0, 2 * ON_TOP)
@@ -350,8 +338,24 @@ def place_of(connection: Connection, plan: Plan, number: int, address: str = "")
     return Standing(rank, place.inside["id"] if kept and place.inside else None)
 
 
-def step_place(connection: Connection, plan: Plan, number: int, address: str) -> View:
-    """Where a step stands, for `HandleStep`: its address as it is kept, node and holder.
+class StepPlace(NamedTuple):
+    """Where a step is, for `StepAction`.
+
+    Attributes:
+        address: as it is kept.
+        node: its index in the plan.
+        holder: the part row around it; None if that has not begun.
+        item: of one in a batch its each and index.
+    """
+
+    address: str
+    node: int
+    holder: int | None
+    item: tuple[int, int] | None
+
+
+def step_place(connection: Connection, plan: Plan, number: int, address: str) -> StepPlace:
+    """Find where a step is.
 
     Raises:
         NotFound: the address leads to no step.
@@ -360,12 +364,12 @@ def step_place(connection: Connection, plan: Plan, number: int, address: str) ->
     _refuse_part(plan, number, address, place.node)
     exists = place.holder is not None and place.unmade is None
     batched = either_form.batch_of(place.inside)
-    return {
-        "address": address_in(plan, place.node, place.keys),
-        "node": place.node.index,
-        "holder": place.holder["id"] if exists and place.holder else None,
-        "item": (batched.part["parent"], batched.number) if batched else None,
-    }
+    return StepPlace(
+        address_in(plan, place.node, place.keys),
+        place.node.index,
+        place.holder["id"] if exists and place.holder else None,
+        (batched.part["parent"], batched.number) if batched else None,
+    )
 
 
 def _refuse_part(plan: Plan, number: int, address: str, node: Node) -> None:
@@ -375,58 +379,52 @@ def _refuse_part(plan: Plan, number: int, address: str, node: Node) -> None:
         raise NotFound(f"{address!r} of run {number} is {node.kind.a_kind}, not a step{hint}")
 
 
-def rank_at(holder: View, node: Node) -> bytes:
+def rank_at(holder: Record, node: Node) -> bytes:
     """Where a child of a part stands, or would."""
     rank: bytes = holder["rank"]
     return rank + position_of(node).to_bytes(4, "big")
 
 
-def step(connection: Connection, plan: Plan, number: int, address: str) -> View:
-    """A step with its values and attempts.
+def step(connection: Connection, plan: Plan, number: int, address: str) -> StepRecord:
+    """Return a step with its values and attempts.
 
     Raises:
         NotFound: the address leads to no step.
     """
     place = find(connection, plan, number, address)
-    node = place.node
+    node, holder = place.node, place.holder
     _refuse_part(plan, number, address, node)
-    tree = _tree(connection, plan, number, place)
-    view = {**tree.view(node), "address": f"{number}/{address.strip('/')}"}
+    part = _tree(connection, plan, number, place).part(node)
+    shown = f"{number}/{address.strip('/')}"
+    decided = _decided(step_queries.hand(connection, number, address_in(plan, node, place.keys)))
     row = None
-    hand = step_queries.hand(connection, number, address_in(plan, node, place.keys))
-    decided = hand and _decided_view(hand)
-    if place.holder is not None and place.unmade is None:
-        row = either_form.step_at(connection, place.holder, node.index)
-    if row is None or place.holder is None:
-        nothing: View = {
-            "input": None,
-            "output": None,
-            "attempts": [],
-            "folded": 0,
-            "progress": None,
-        }
-        return {**view, **nothing, "paused_by_hand": False, "supplied": False, "decided": decided}
+    if holder is not None and place.unmade is None:
+        row = either_form.step_at(connection, holder, node.index)
+    if row is None or holder is None:
+        return StepRecord(plan, part, shown, None, None, None, [], 0, decided)
     values = either_form.step_values(connection, row)
-    return {
-        **view,
-        **step_view(row),
-        "input": mask(decode(values["input"])),
-        "output": None if values["output"] is None else decode(values["output"]),
-        "attempts": [
-            attempt_view(attempt)
-            for attempt in either_form.attempts_of_step(connection, place.holder, row, CALLED_SHOWN)
-        ],
-        "folded": step_queries.count_folded(connection, row["id"], CALLED_SHOWN),
-        "decided": decided,
-    }
+    attempts = either_form.attempts_of_step(connection, holder, row, CALLED_SHOWN)
+    return StepRecord(
+        plan,
+        part,
+        shown,
+        step_standing(row),
+        input=mask(decode(values["input"])),
+        output=None if values["output"] is None else decode(values["output"]),
+        attempts=[attempt_record(attempt) for attempt in attempts],
+        folded=step_queries.count_folded(connection, row["id"], CALLED_SHOWN),
+        decided=decided,
+    )
 
 
-def _decided_view(hand: View) -> View:
-    """What people decided about a step: it holds when the step begins, or begins again."""
-    return {
-        "inputs": mask(hand.get("inputs", {})),
-        "pool": hand.get("pool"),
-        "priority": hand.get("priority"),
-        "end": hand.get("fate"),
-        "output": mask(hand.get("output")),
-    }
+def _decided(action: Record | None) -> Decided | None:
+    """Return what people decided about a step; None where they did not."""
+    if not action:
+        return None
+    return Decided(
+        inputs=mask(action.get("inputs", {})),
+        pool=action.get("pool"),
+        priority=action.get("priority"),
+        end=action.get("fate"),
+        output=mask(action.get("output")),
+    )

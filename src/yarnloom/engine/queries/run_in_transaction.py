@@ -1,10 +1,9 @@
-"""A run as the API shows it, from inside a transaction."""
+"""The record of a run, from inside a transaction."""
 
 from __future__ import annotations
 
-from typing import Any
-
-from yarnloom.engine.queries.run_views import Look, run_views, under_way_of
+from yarnloom.engine.queries.runs import Look, run_record, under_way_of
+from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import RunState
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import PartRow, RunRow
@@ -12,10 +11,8 @@ from yarnloom.store import PartRow, RunRow
 _OF_ROOT = ("outcome", "size")
 
 
-def run_view_of(
-    transaction: Transaction, run: RunRow, root: PartRow | None = None
-) -> dict[str, Any]:
-    """The run as the API shows it.
+def record_of(transaction: Transaction, run: RunRow, root: PartRow | None = None) -> RunRecord:
+    """Return the record of a run.
 
     Args:
         transaction: the transaction.
@@ -33,5 +30,5 @@ def run_view_of(
         transaction.now,
         transaction.plan_by_id,
     )
-    (view,) = run_views([row], under_way_of(transaction.unit.execute, [row]), look)
-    return view
+    under_way = under_way_of(transaction.unit.execute, [row])
+    return run_record(row, look, under_way.get(run.number, {}))

@@ -6,26 +6,19 @@ how many of those that ended failed, and how many waited, for what.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import accumulate
 from typing import Any
 
 from yarnloom.engine.queries import either_form
-from yarnloom.engine.queries.run_graph import attempt_views
-from yarnloom.engine.queries.views import (
-    View,
-)
+from yarnloom.engine.queries.run_graph import attempt_times
+from yarnloom.engine.records.runs import Outliers, TimesRecord, TimesRow
 from yarnloom.engine.rules.states import SLEPT, TROUBLE
 from yarnloom.engine.state.time_sums import FINEST
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import attempt_queries, time_sums
-from yarnloom.units import (
-    iso_time,
-)
-
-Connection = Any
+from yarnloom.store import Connection, Row, attempt_queries, time_sums
 
 SLICES = 500
 NUMBERS = 20_000
@@ -98,8 +91,8 @@ class Spent:
     sum_waits: dict[str, int] = field(default_factory=lambda: dict.fromkeys(WAITS, 0))
 
 
-def spending(connection: Connection, plan: Plan, number: int, now: int) -> View:
-    """Where the time of a run went.
+def spending(connection: Connection, plan: Plan, number: int, now: int) -> TimesRecord:
+    """Return where the time of a run went.
 
     Args:
         connection: a reader's.
@@ -110,7 +103,7 @@ def spending(connection: Connection, plan: Plan, number: int, now: int) -> View:
     axis = time_sums.axis(connection, number)
     single = time_sums.single_attempts(connection, number)
     if axis is None and not single:
-        return {"from": None, "to": None, "slices": 0, "attempts": 0, "rows": []}
+        return TimesRecord(None, None, 0, 0, [])
     sums = {row["node"]: row for row in time_sums.sums(connection, number)}
     begun = sums.keys() | {row["node"] for row in single}
     shown = [
@@ -136,16 +129,16 @@ def spending(connection: Connection, plan: Plan, number: int, now: int) -> View:
     for row in single:
         _add(spent[row["node"]], row, now)
     attempts = sum(row["attempts"] for row in sums.values()) + len(single)
-    return {
-        "from": iso_time(fine.first),
-        "to": iso_time(fine.first + fine.count * fine.width),
-        "slices": fine.count,
-        "attempts": attempts,
-        "rows": [_row(plan, node, depth, spent) for node, depth in shown],
-    }
+    return TimesRecord(
+        from_=fine.first,
+        to=fine.first + fine.count * fine.width,
+        slices=fine.count,
+        attempts=attempts,
+        rows=[_row(plan, node, depth, spent) for node, depth in shown],
+    )
 
 
-def _axis(axis: View | None, single: list[View], now: int, rows: int) -> Slices:
+def _axis(axis: Row | None, single: Sequence[Row], now: int, rows: int) -> Slices:
     """The slices that are shown: each is one of those that are kept, or a few together."""
     width = axis["width"] if axis else FINEST
     begins = [_earliest(row) for row in single]
@@ -163,13 +156,13 @@ def _axis(axis: View | None, single: list[View], now: int, rows: int) -> Slices:
     return Slices(first, wide * width, -(-kept // wide))
 
 
-def _earliest(row: View) -> int:
+def _earliest(row: Row) -> int:
     slept: int | None = row["slept_from"]
     ready: int = row["ready_at"]
     return ready if slept is None or not _slept(row) else min(slept, ready)
 
 
-def _slept(row: View) -> str | None:
+def _slept(row: Row) -> str | None:
     """How a step slept before an attempt."""
     return SLEPT.get(row["outcome_before"]) if row["same_round"] else None
 
@@ -182,7 +175,7 @@ def _empty(axis: Slices) -> Spent:
     return Spent(slices(), waits, [0] * axis.count, [0] * axis.count)
 
 
-def _add(spent: Spent, row: View, now: int) -> None:
+def _add(spent: Spent, row: Row, now: int) -> None:
     """Add an attempt; one that has not ended as far as it is by now."""
     end = now if row["ended_at"] is None else row["ended_at"]
     begin = end if row["begun_at"] is None else row["begun_at"]
@@ -208,8 +201,8 @@ def _add(spent: Spent, row: View, now: int) -> None:
 
 def outliers(
     connection: Connection, plan: Plan, number: int, address: str, now: int, limit: int
-) -> View:
-    """The slowest attempts of a step over all items, and the first that failed; of an each of all.
+) -> Outliers:
+    """Return the slowest attempts of a step or each over all items, and the first that failed.
 
     Args:
         connection: a reader's.
@@ -231,10 +224,10 @@ def outliers(
     nodes = _counted(plan, rows[address])
     slowest = either_form.slowest_attempts(connection, plan, number, nodes, now, limit)
     failed = attempt_queries.first_failed(connection, number, nodes, limit)
-    return {
-        "slowest": attempt_views(connection, plan, *slowest),
-        "failed": attempt_views(connection, plan, failed, {}),
-    }
+    return Outliers(
+        slowest=attempt_times(connection, plan, *slowest),
+        failed=attempt_times(connection, plan, failed, {}),
+    )
 
 
 def _rows(plan: Plan, node: Node, depth: int) -> Iterator[tuple[Node, int]]:
@@ -260,28 +253,28 @@ def _steps(plan: Plan, node: Node) -> Iterator[int]:
         yield from _steps(plan, plan.nodes[child])
 
 
-def _row(plan: Plan, node: Node, depth: int, spent: dict[int, Spent]) -> View:
-    """A step, or an each with all that is in it."""
+def _row(plan: Plan, node: Node, depth: int, spent: dict[int, Spent]) -> TimesRow:
+    """Return a step, or an each with all that is in it."""
     parts = [spent[index] for index in _counted(plan, node) if index in spent]
     waiting = {
         kind: _sum([part.waits[kind].mean() for part in parts if part.sum_waits[kind]])
         for kind in WAITS
         if any(part.sum_waits[kind] for part in parts)
     }
-    return {
-        "address": plan.address(node),
-        "label": node.label,
-        "kind": str(node.kind),
-        "depth": depth,
-        "attempts": sum(part.attempts for part in parts),
-        "failed": sum(part.failed for part in parts),
-        "longest": max(part.longest for part in parts) / 1_000_000,
-        "ran": sum(part.sum_ran for part in parts) / 1_000_000,
-        "waited": {kind: sum(part.sum_waits[kind] for part in parts) / 1_000_000 for kind in WAITS},
-        "running": _sum([part.ran.mean() for part in parts]),
-        "failing": _shares([one.failing for one in parts], [one.ended for one in parts]),
-        "waiting": waiting,
-    }
+    return TimesRow(
+        address=plan.address(node),
+        label=node.label,
+        kind=str(node.kind),
+        depth=depth,
+        attempts=sum(part.attempts for part in parts),
+        failed=sum(part.failed for part in parts),
+        longest=max(part.longest for part in parts) / 1_000_000,
+        ran=sum(part.sum_ran for part in parts) / 1_000_000,
+        waited={kind: sum(part.sum_waits[kind] for part in parts) / 1_000_000 for kind in WAITS},
+        running=_sum([part.ran.mean() for part in parts]),
+        failing=_shares([one.failing for one in parts], [one.ended for one in parts]),
+        waiting=waiting,
+    )
 
 
 def _shares(failing: list[list[int]], ended: list[list[int]]) -> list[float]:

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.plan import Retry
 from yarnloom.units import duration_text
@@ -77,7 +76,7 @@ def _wait(rule: Retry, tries: int, chance: Callable[[], float]) -> float:
     return min(longest, wait * (1 + rule.jitter * (2 * chance() - 1)))
 
 
-def kinds_of(error: dict[str, Any]) -> tuple[str, ...]:
+def kinds_of(error: Mapping[str, object]) -> tuple[str, ...]:
     """The classes of an error as a worker tells it; without them the one that it names."""
     kinds = error.get("kinds")
     if isinstance(kinds, list):

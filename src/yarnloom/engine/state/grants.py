@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 from yarnloom.engine.state.ready_steps import Lane, Place
 from yarnloom.plan import EachFacts, Node, item_key
+from yarnloom.values import JsonObject
 
 
 @dataclass(slots=True)
@@ -100,7 +101,7 @@ class Straight:
         return self.rank + index.to_bytes(4, "big")
 
     @property
-    def shared(self) -> dict[str, Any]:
+    def shared(self) -> JsonObject:
         """The inputs that are the same for all items."""
         return {one.name: one.value for one in self.fields if one.text is not None}
 

@@ -7,16 +7,14 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
+from dataclasses import asdict
 from datetime import UTC, datetime
 from itertools import accumulate
-from typing import Any
 
+from yarnloom.engine.records.workflows import DayWent, OverTime, StepWent, Went
 from yarnloom.plan import Plan
-from yarnloom.store import Unit, each_counters
+from yarnloom.store import Connection, Row, Unit, each_counters
 from yarnloom.store import hourly_counters as store
-
-Connection = Any
-View = dict[str, Any]
 
 RUN = ""
 """The address under which whole runs are counted."""
@@ -87,8 +85,8 @@ class Hours:
         self._times.clear()
 
 
-def over_days(connection: Connection, plan: Plan, now: int, days: int) -> View:
-    """How a workflow's runs and steps went over the last days.
+def over_days(connection: Connection, plan: Plan, now: int, days: int) -> OverTime:
+    """Return how a workflow's runs and steps went over the last days.
 
     Args:
         connection: a reader's.
@@ -102,30 +100,31 @@ def over_days(connection: Connection, plan: Plan, now: int, days: int) -> View:
     known = [plan.address(node) for node in plan.nodes if node.task]
     found = dict.fromkeys(row["address"] for row in counts if row["address"] != RUN)
     addresses = [*known, *(one for one in found if one not in known)]
-    return {
-        "workflow": plan.workflow,
-        "days": [
-            {"day": _day(first + DAY * at), **_summary(counts, times, RUN, first + DAY * at)}
-            for at in range(days)
+    by_day = [first + DAY * at for at in range(days)]
+    return OverTime(
+        plan.workflow,
+        [
+            DayWent(**asdict(_summary(counts, times, RUN, day)), day=_day_text(day))
+            for day in by_day
         ],
-        "steps": [
-            {"address": address, **_summary(counts, times, address)}
+        [
+            StepWent(**asdict(_summary(counts, times, address)), address=address)
             for address in addresses
             if address in found
         ],
-    }
+    )
 
 
-def _day(hour: int) -> str:
+def _day_text(hour: int) -> str:
     return datetime.fromtimestamp(hour * 3600, UTC).date().isoformat()
 
 
 def _summary(
-    counts: Iterable[View], times: Iterable[View], address: str, day: int | None = None
-) -> View:
-    """How many ended how, and how long they took; of one day, or of all."""
+    counts: Iterable[Row], times: Iterable[Row], address: str, day: int | None = None
+) -> Went:
+    """Return how many ended how, and how long they took; of one day, or of all."""
 
-    def of(row: View) -> bool:
+    def of(row: Row) -> bool:
         return row["address"] == address and (day is None or day <= row["hour"] < day + DAY)
 
     ended: dict[str, int] = defaultdict(int)
@@ -136,14 +135,14 @@ def _summary(
     buckets = [(row["bucket"], row["number"]) for row in filter(of, times)]
     total = sum(ended.values())
     failed = sum(ended[one] for one in ended if one in FAILED)
-    return {
-        "ended": total,
-        "outcomes": dict(ended),
-        "failure_rate": round(failed / total, 4) if total else None,
-        "median": _quantile(buckets, 0.5),
-        "p95": _quantile(buckets, 0.95),
-        "waited": waited / total / 1_000_000 if total else None,
-    }
+    return Went(
+        ended=total,
+        outcomes=dict(ended),
+        failure_rate=round(failed / total, 4) if total else None,
+        median=_quantile(buckets, 0.5),
+        p95=_quantile(buckets, 0.95),
+        waited=waited / total / 1_000_000 if total else None,
+    )
 
 
 def _quantile(buckets: Sequence[tuple[int, int]], share: float) -> float | None:

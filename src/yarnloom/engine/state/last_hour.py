@@ -11,13 +11,11 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import asdict, dataclass, field
-from typing import Any, TypeVar
+from typing import TypeVar
 
+from yarnloom.engine.records.settings import LevelRecord, MinuteRecord
 from yarnloom.engine.rules.fair_queue import Lanes
 from yarnloom.engine.rules.limits import Pools, base_of
-from yarnloom.units import (
-    iso_time,
-)
 
 T = TypeVar("T")
 
@@ -135,16 +133,19 @@ class Recent:
             level.waiting = max(level.waiting, level.last_waiting)
             level.limit = settings.limit
 
-    def minutes(self, now: int) -> list[dict[str, Any]]:
-        """Every minute of the last hour, oldest first, the present one last."""
+    def minutes(self, now: int) -> list[MinuteRecord]:
+        """Return every minute of the last hour, oldest first, the present one last."""
         known = dict(self._tallies)
         return [
-            {"at": iso_time(minute * MINUTE), **asdict(known.get(minute) or Tally())}
+            MinuteRecord(minute * MINUTE, **asdict(known.get(minute) or Tally()))
             for minute in _last(now)
         ]
 
-    def levels(self, name: str, now: int) -> list[dict[str, Any]]:
-        """A pool in every minute since it was first looked at; where nothing changed, as before."""
+    def levels(self, name: str, now: int) -> list[LevelRecord]:
+        """Return how full a pool was in every minute since it was first looked at.
+
+        A minute without a change is as the one before.
+        """
         known = dict(self._levels.get(name, ()))
         found, before = [], None
         for minute in [*(one for one in known if one < _last(now)[0]), *_last(now)]:
@@ -152,8 +153,8 @@ class Recent:
             if level is None and before is not None:
                 level = before.next()
             if level is not None and minute >= _last(now)[0]:
-                facts = {"in_use": level.in_use, "waiting": level.waiting, "limit": level.limit}
-                found.append({"at": iso_time(minute * MINUTE), **facts})
+                at = minute * MINUTE
+                found.append(LevelRecord(at, level.in_use, level.waiting, level.limit))
             before = level
         return found
 

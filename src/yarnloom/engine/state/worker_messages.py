@@ -6,6 +6,11 @@ from collections.abc import Container
 from dataclasses import dataclass, field
 from typing import Any
 
+from yarnloom.values import JsonObject
+
+Message = JsonObject
+"""A message to a worker: `protocol/worker_messages.py` has a model of each kind."""
+
 ANSWER_BYTES = 4 * 2**20
 """Work in one answer to a worker, at most; what is over it comes with the next."""
 
@@ -23,7 +28,7 @@ class WorkerMessages:
         committed: the last one of a transaction that was committed.
     """
 
-    unacknowledged: dict[int, tuple[dict[str, Any], int]] = field(default_factory=dict)
+    unacknowledged: dict[int, tuple[Message, int]] = field(default_factory=dict)
     unsent: list[int] = field(default_factory=list)
     about: dict[int, list[int]] = field(default_factory=dict)
     groups: dict[int, range] = field(default_factory=dict)
@@ -70,9 +75,9 @@ class WorkerMessages:
         serial = self.post(size=size, kind="works", first=first, items=items, **message)
         self.groups[serial] = range(first, first + len(items))
 
-    def take_unsent(self, in_hand: Container[int]) -> list[dict[str, Any]]:
+    def take_unsent(self, in_hand: Container[int]) -> list[Message]:
         """Return messages that were never sent, now marked as sent; as many as one answer holds."""
-        taken: list[dict[str, Any]] = []
+        taken: list[Message] = []
         room = ANSWER_BYTES
         count = 0
         for serial in self.unsent:
@@ -85,7 +90,7 @@ class WorkerMessages:
         del self.unsent[:count]
         return taken
 
-    def _still_due(self, serial: int, in_hand: Container[int]) -> dict[str, Any] | None:
+    def _still_due(self, serial: int, in_hand: Container[int]) -> Message | None:
         """A message without those of many attempts that are no longer in hand; None for nothing."""
         message, _ = self.unacknowledged[serial]
         attempts = self.groups.get(serial)

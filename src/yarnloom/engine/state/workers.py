@@ -8,7 +8,7 @@ from typing import Any
 
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.state.contracts import Contracts, Misfit, Offer, task_of
-from yarnloom.engine.state.worker_messages import WorkerMessages
+from yarnloom.engine.state.worker_messages import Message, WorkerMessages
 
 
 @dataclass(slots=True)
@@ -93,7 +93,7 @@ class Worker:
             return
         self.io_in_hand -= sum([self.in_hand.pop(attempt, False) for attempt in attempts])
 
-    def take_unsent(self) -> list[dict[str, Any]]:
+    def take_unsent(self) -> list[Message]:
         """Return messages that were never sent, now marked as sent; as many as one answer holds."""
         return self.messages.take_unsent(self.in_hand)
 

@@ -2,29 +2,47 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
-from yarnloom.engine.queries.obstacles import Reason
+from yarnloom.engine.records.waits import Reason, WaitRecord, WhyRecord
 from yarnloom.units import duration_text, iso_time
-
-View = dict[str, Any]
+from yarnloom.values import JsonObject
 
 NAMED = 3
 
 
-def why_view(why: View) -> View:
-    """Return what a run waits for, as the API shows it."""
-    waits = [
-        {**wait, "reasons": [reason_view(reason) for reason in wait["reasons"]]}
-        for wait in why["waits"]
-    ]
-    reasons = [reason_view(reason) for reason in why["reasons"]]
-    return {**why, "reasons": reasons, "waits": waits}
+def why_json(why: WhyRecord, last_lines: Mapping[int, int | None] = {}) -> JsonObject:
+    """Return what a run waits for.
+
+    Args:
+        why: the record.
+        last_lines: by attempt when its newest line arrived, where that is asked.
+    """
+    return {
+        "run": why.run,
+        "workflow": why.workflow,
+        "state": why.state,
+        "reasons": [reason_json(reason) for reason in why.reasons],
+        "waits": [_wait_json(wait, last_lines) for wait in why.waits],
+        "more": why.more,
+    }
 
 
-def reason_view(reason: Reason) -> View:
-    """Return a reason as the API shows it."""
+def _wait_json(wait: WaitRecord, last_lines: Mapping[int, int | None]) -> JsonObject:
+    reasons = [reason_json(reason) for reason in wait.reasons]
+    shown: JsonObject = {"address": wait.address, "state": wait.state, "reasons": reasons}
+    if wait.begun_at is not None:
+        shown["begun_at"] = iso_time(wait.begun_at)
+    if wait.deadline_at is not None:
+        shown["deadline_at"] = iso_time(wait.deadline_at)
+    if wait.attempt is not None and wait.attempt in last_lines:
+        shown["last_line_at"] = iso_time(last_lines[wait.attempt])
+    return shown
+
+
+def reason_json(reason: Reason) -> JsonObject:
+    """Return a reason with its sentence."""
     return {"kind": reason.kind, "text": text_of(reason), **reason.facts}
 
 
@@ -34,7 +52,7 @@ def text_of(reason: Reason) -> str:
     return sentence({**reason.facts, **reason.words})
 
 
-def _scheduled(it: View) -> str:
+def _scheduled(it: JsonObject) -> str:
     if "start_at" not in it:
         return "is one of many that were started, and begins in its turn"
     text = f"starts at {it['start_at']}"
@@ -43,7 +61,7 @@ def _scheduled(it: View) -> str:
     return text
 
 
-def _ended(it: View) -> str:
+def _ended(it: JsonObject) -> str:
     text = f"the run has ended: it is {it['state']}"
     if not it["message"]:
         return text
@@ -51,7 +69,7 @@ def _ended(it: View) -> str:
     return f"{text}, since {it['address']} failed: {first}" if it["address"] else f"{text}: {first}"
 
 
-def _resumed(it: View) -> str:
+def _resumed(it: JsonObject) -> str:
     loop = f" {it['loop']!r}" if it["loop"] else ""
     return (
         f"its loop{loop} resumed in a new attempt, where local variables are new; carry={{...}} "
@@ -59,51 +77,51 @@ def _resumed(it: View) -> str:
     )
 
 
-def _busy(it: View) -> str:
+def _busy(it: JsonObject) -> str:
     return (
         f"waits until {run_words(it['runs'])} of {it['workflow']} {has_words(it['runs'])} ended: "
         f"at most {it['at_once']} are under way at once"
     )
 
 
-def _at_once(it: View) -> str:
+def _at_once(it: JsonObject) -> str:
     count, limit = it["items"], it["at_once"]
     items = "1 item has not begun" if count == 1 else f"{count:,} items have not begun"
     return f"{items}: {limit} at once" if limit else f"{items}: those before come first"
 
 
-def _worker_silent(it: View) -> str:
+def _worker_silent(it: JsonObject) -> str:
     silence = seconds_words(it["seconds"])
     return f"worker {it['worker']} was not heard of for {silence}, and is given up at " + str(
         it["given_up_at"]
     )
 
 
-def _handed_out(it: View) -> str:
+def _handed_out(it: JsonObject) -> str:
     if not it["late"]:
         return f"handed to worker {it['worker']}, begins there"
     since = f"since {it['handed_at']}, {duration_text(round(it['seconds']))} ago"
     return f"worker {it['worker']} has it {since}, and has not begun it; it is to give it back"
 
 
-def _quiet(it: View) -> str:
+def _quiet(it: JsonObject) -> str:
     at = "" if it["done"] is None else f", at {it['done']:,}"
     return f"is stuck: no word of progress for {seconds_words(it['seconds'])}{at}"
 
 
-def _paused(it: View) -> str:
+def _paused(it: JsonObject) -> str:
     text = "is pausing" if it["pausing"] else "is paused"
     if "by" in it:
         text += f" by {it['by']}" + (f": {it['reason']}" if it["reason"] else "")
     return text
 
 
-def _back_off(it: View) -> str:
+def _back_off(it: JsonObject) -> str:
     text = f"tries again in {duration_text(round(it['seconds'], 1))}, after try {it['tries']}"
     return text + (f" failed: {it['type']}: {it['message']}" if it["type"] else "")
 
 
-def _itself(it: View) -> str:
+def _itself(it: JsonObject) -> str:
     places = "the only place is" if it["places"] == 1 else f"all {it['places']} places are"
     return (
         f"can never begin: {places} held by {run_words(it['runs'])}, in which a task waits for "
@@ -112,27 +130,27 @@ def _itself(it: View) -> str:
     )
 
 
-def _pool_paused(it: View) -> str:
+def _pool_paused(it: JsonObject) -> str:
     paused = it["paused"]
     reason = f": {paused['reason']}" if paused.get("reason") else ""
     return f"pool {_base(it)} is paused by {paused.get('by')}{reason}"
 
 
-def _pool_rate(it: View) -> str:
+def _pool_rate(it: JsonObject) -> str:
     left = "" if it["left"] is None else f", the next in {seconds_words(it['left'])}"
     return f"waits for pool {it['pool']} (at most {it['rate']} begin{left})"
 
 
-def _pool_full(it: View) -> str:
+def _pool_full(it: JsonObject) -> str:
     runs = run_words(it["runs"])
     return f"waits for pool {it['pool']} ({it['in_use']} of {it['limit']} in use by {runs})"
 
 
-def _base(it: View) -> str:
+def _base(it: JsonObject) -> str:
     return str(it["pool"]).partition("[")[0]
 
 
-def _no_place(it: View) -> str:
+def _no_place(it: JsonObject) -> str:
     names, places = listed(it["workers"]), it["places"]
     if not places:
         return f"waits for a place: no process of {names} has loaded the loom yet"
@@ -141,7 +159,7 @@ def _no_place(it: View) -> str:
     return f"waits for a place: {taken} of {names} {verb} taken"
 
 
-def _no_worker_fits(it: View) -> str:
+def _no_worker_fits(it: JsonObject) -> str:
     groups = it["groups"]
     if len(groups) == 1 and groups[0][1][0] == "no_task":
         near = f"; near: {it['near']}" if it["near"] else ""
@@ -152,7 +170,7 @@ def _no_worker_fits(it: View) -> str:
     )
 
 
-def _flaw(it: View, kind: str, lacks: list[str], trouble: str) -> str:
+def _flaw(it: JsonObject, kind: str, lacks: list[str], trouble: str) -> str:
     match kind:
         case "elsewhere":
             where = f"pool {it['pool']}" if it["pool"] else "steps without a pool"
@@ -171,12 +189,12 @@ def _flaw(it: View, kind: str, lacks: list[str], trouble: str) -> str:
     return f"does not know task {it['task']}"
 
 
-def _priority(it: View) -> str:
+def _priority(it: JsonObject) -> str:
     steps = "1 step" if it["steps"] == 1 else f"{it['steps']:,} steps"
     return f"{steps} of higher priority than {it['priority']} come first"
 
 
-SENTENCES: dict[str, Callable[[View], str]] = {
+SENTENCES: dict[str, Callable[[JsonObject], str]] = {
     "ended": _ended,
     "stopping": lambda it: str(it["message"] or f"told to stop: {it['why']}"),
     "scheduled": _scheduled,

@@ -7,11 +7,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Literal, NamedTuple
 
-from yarnloom.units import took_text, whole_millis
+from yarnloom.engine.records.parts import PartRecord
+from yarnloom.engine.records.runs import FailureKind, FailuresRecord, RunRecord
+from yarnloom.plan import Kind
+from yarnloom.protocol.overview_answers import GlanceAnswer, GlancePiece, Hold
+from yarnloom.protocol.run_answers import ReasonAnswer
+from yarnloom.service.render.parts import counts_json
+from yarnloom.units import took_text
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
+StateCounts = dict[str, int]
+What = Literal["progress", "moving", "running", "failed", "held", "left"]
 
 _HOLDS = ("ready", "backing_off", "paused")
 SAID = 100
@@ -27,145 +35,145 @@ BOXES = 2
 class LineFacts(NamedTuple):
     """What the line of a run says beside its graph."""
 
-    why: View | None
+    why: JsonObject | None
     """What the run waits for; None if it has ended."""
-    failures: View
+    failures: FailuresRecord
     """Its failures by kind."""
 
 
-def glance(run: View, graph: View, why: View | None, failures: View) -> View:
-    """What is to be said of a run at a glance.
+def glance(
+    run: RunRecord, graph: PartRecord, why: JsonObject | None, failures: FailuresRecord
+) -> GlanceAnswer:
+    """Return a run on one line, and its pieces.
 
     Args:
-        run: its view.
+        run: the run.
         graph: the graph of all of it.
-        why: what it waits for; None if it has ended.
+        why: what it waits for, as JSON; None if it has ended.
         failures: its failures by kind.
     """
     held = None if why is None else held_by(graph, why)
     pieces = [
         *_how_far(run),
-        *_running(graph, ended=run["ended_at"] is not None),
+        *_running(graph, ended=run.ended_at is not None),
         *_failed(run, graph, failures),
-        *([_piece("held", held["text"], held["address"])] if held else []),
+        *([_piece("held", held.text, held.address)] if held else []),
         *_left(run),
     ]
-    return {"text": " · ".join(piece["text"] for piece in pieces), "pieces": pieces, "held": held}
+    text = " · ".join(piece.text for piece in pieces)
+    return GlanceAnswer(text=text, pieces=pieces, held=held)
 
 
-def _piece(what: str, text: str, address: str = "") -> View:
-    return {"what": what, "text": text, "address": address}
+def _piece(what: What, text: str, address: str = "") -> GlancePiece:
+    return GlancePiece(what=what, text=text, address=address)
 
 
-def _how_far(run: View) -> Iterator[View]:
-    fraction = run["progress"]["fraction"]
+def _how_far(run: RunRecord) -> Iterator[GlancePiece]:
+    fraction = run.progress.fraction
     percent = "" if fraction is None else f"{int(100 * fraction)}%"
-    if run["ended_at"] is None:
-        progress = run["progress"]
-        if percent or not run["started_at"] or not progress["address"]:
-            yield _piece("progress", percent if percent and run["started_at"] else run["state"])
-        text = re.sub(r", [\d,]+ failed", "", progress["text"])
-        if progress["address"] and not re.search(r"\d parts?\b", text):
-            rate = progress["per_second"]
+    if run.ended_at is None:
+        progress = run.progress
+        if percent or not run.started_at or not progress.address:
+            yield _piece("progress", percent if percent and run.started_at else run.state)
+        text = re.sub(r", [\d,]+ failed", "", progress.text)
+        if progress.address and not re.search(r"\d parts?\b", text):
+            rate = progress.per_second
             pace = f", {rate:,.3g} a second" if rate and rate < 1_000 else ""
             pace = f", {rate:,.0f} a second" if rate and rate >= 1_000 else pace
-            yield _piece("moving", text + pace, progress["address"])
+            yield _piece("moving", text + pace, progress.address)
         return
-    at = "" if run["state"] == "done" or not percent else f" at {percent}"
-    since = whole_millis(run["started_at"] or run["ended_at"])
-    spent = (whole_millis(run["ended_at"]) - since) / 1_000
-    yield _piece("progress", f"{run['state']}{at} in {took_text(spent)}")
-    progress = run["progress"]
-    if run["state"] != "done" and progress["address"]:
-        text = re.sub(r", [\d,]+ failed", "", progress["text"])
-        yield _piece("moving", f"at {text}", progress["address"])
+    at = "" if run.state == "done" or not percent else f" at {percent}"
+    # From one whole millisecond to another, as a browser reads times.
+    spent = (run.ended_at // 1_000 - (run.started_at or run.ended_at) // 1_000) / 1_000
+    yield _piece("progress", f"{run.state}{at} in {took_text(spent)}")
+    progress = run.progress
+    if run.state != "done" and progress.address:
+        text = re.sub(r", [\d,]+ failed", "", progress.text)
+        yield _piece("moving", f"at {text}", progress.address)
 
 
-def boxes(part: View, *, inside: bool = False) -> Iterator[tuple[View, dict[str, int]]]:
-    """Every step that a graph shows, and how many of it are how.
+def boxes(part: PartRecord, *, inside: bool = False) -> Iterator[tuple[PartRecord, StateCounts]]:
+    """Yield every step that a graph shows, and how many of it are in each state.
 
     Args:
         part: the graph, or a part of it.
         inside: whether it is what an each repeats.
     """
-    if part["kind"] == "step":
+    if part.node.kind is Kind.STEP:
         if inside:
-            yield part, part.get("counts", {})
-        elif part.get("state"):
-            yield part, {part["state"]: 1}
-    if "do" in part:
-        yield from boxes(part["do"], inside=True)
-    for child in part.get("parts", ()):
+            yield part, {} if part.counts is None else counts_json(part.counts)
+        elif part.state is not None:
+            yield part, {part.state: 1}
+    if part.do is not None:
+        yield from boxes(part.do, inside=True)
+    for child in (*part.parts, *part.follow_ups.values()):
         yield from boxes(child, inside=inside)
-    for follows in part.get("follow_ups", {}).values():
-        yield from boxes(follows, inside=inside)
 
 
-def _running(graph: View, *, ended: bool) -> Iterator[View]:
+def _running(graph: PartRecord, *, ended: bool) -> Iterator[GlancePiece]:
     if ended:
         return
     found = [(part, counts.get("running", 0)) for part, counts in boxes(graph)]
-    many = [one for one in found if one[1] and "counts" in one[0]]
+    many = [one for one in found if one[1] and one[0].inside is not None]
     for part, number in sorted(many, key=lambda one: -one[1])[:BOXES]:
-        yield _piece("running", f"{number:,} running in {part['label']}", part["address"])
+        yield _piece("running", f"{number:,} running in {part.label}", part.address)
     if len(many) > BOXES:
         yield _piece("running", f"and in {len(many) - BOXES} other steps")
-    alone = [part for part, number in found if number and "counts" not in part]
+    alone = [part for part, number in found if number and part.inside is None]
     if alone:
-        yield _piece("running", _names(alone), alone[0]["address"])
+        yield _piece("running", _names(alone), alone[0].address)
     if not many and not alone:
         # Steps that are short are seldom seen while they run.
         for each, number in _under_way(graph):
-            yield _piece("running", f"{number:,} {each['label']} under way", each["address"])
+            yield _piece("running", f"{number:,} {each.label} under way", each.address)
 
 
-def _under_way(part: View) -> Iterator[tuple[View, int]]:
-    """The outermost eaches of which items have begun and not ended, and how many."""
-    if part["kind"] == "each":
-        if number := part.get("counts", {}).get("running", 0):
-            yield part, number
+def _under_way(part: PartRecord) -> Iterator[tuple[PartRecord, int]]:
+    """Yield the outermost eaches of which items have begun and not ended, and how many."""
+    if part.node.kind is Kind.EACH:
+        if part.counts is not None and part.counts.running:
+            yield part, part.counts.running
         return
-    for child in (*part.get("parts", ()), *part.get("follow_ups", {}).values()):
+    for child in (*part.parts, *part.follow_ups.values()):
         yield from _under_way(child)
 
 
-def _names(steps: list[View]) -> str:
+def _names(steps: list[PartRecord]) -> str:
     """Which steps run."""
     if len(steps) == 1:
-        return f"{steps[0]['label']} runs"
+        return f"{steps[0].label} runs"
     if len(steps) <= BOXES:
-        return f"{' and '.join(step['label'] for step in steps)} run"
-    return f"{steps[0]['label']} and {len(steps) - 1} other steps run"
+        return f"{' and '.join(step.label for step in steps)} run"
+    return f"{steps[0].label} and {len(steps) - 1} other steps run"
 
 
-def _failed(run: View, graph: View, failures: View) -> Iterator[View]:
-    if not failures["failed"]:
+def _failed(run: RunRecord, graph: PartRecord, failures: FailuresRecord) -> Iterator[GlancePiece]:
+    if not failures.failed:
         return
-    kinds = failures["kinds"]
-    number = failures["failed"]
-    if failures["more"]:  # only so many were looked at
+    kinds = failures.kinds
+    number = failures.failed
+    if failures.more:  # only so many were looked at
         number = max(number, sum(counts.get("failed", 0) for _, counts in boxes(graph)))
-    allowed = ", as allowed" if run["state"] == "done" and run["failures_allowed"] else ""
+    allowed = ", as allowed" if run.state == "done" and run.failures_allowed else ""
     named = [_kind(kind, counted=len(kinds) > 1) for kind in kinds[:KINDS]]
     if len(kinds) > KINDS:
         others = len(kinds) - KINDS
         named.append("1 other kind" if others == 1 else f"{others} other kinds")
     text = f"{number:,} failed{allowed}: {', '.join(named)}"
-    yield _piece("failed", text, kinds[0]["first"])
+    yield _piece("failed", text, kinds[0].first)
 
 
-def _kind(kind: View, *, counted: bool) -> str:
-    said = kind["said"] if len(kind["said"]) <= SAID else kind["said"][: SAID - 1] + "…"
-    return f"{kind['number']:,} {said}" if counted else said
+def _kind(kind: FailureKind, *, counted: bool) -> str:
+    said = kind.said if len(kind.said) <= SAID else kind.said[: SAID - 1] + "…"
+    return f"{kind.number:,} {said}" if counted else said
 
 
-def held_by(graph: View, why: View) -> View | None:
+def held_by(graph: PartRecord, why: JsonObject) -> Hold | None:
     """The step with the longest queue, and the reason; None where nothing waits."""
     waiting = {
-        part["address"]: sum(counts.get(state, 0) for state in _HOLDS)
-        for part, counts in boxes(graph)
+        part.address: sum(counts.get(state, 0) for state in _HOLDS) for part, counts in boxes(graph)
     }
-    known: dict[str, View] = {}
+    known: dict[str, JsonObject] = {}
     for entry in why["waits"]:
         address = without_keys(entry["address"])
         for reason in entry["reasons"]:
@@ -174,7 +182,7 @@ def held_by(graph: View, why: View) -> View | None:
                 break
     for reason in why["reasons"]:
         if reason["kind"] not in _NO_HOLD:
-            return {"address": "", "waiting": 0, "text": reason["text"], "reason": reason}
+            return _hold("", 0, reason["text"], reason)
     if not known:
         return None
     address = max(known, key=lambda one: waiting.get(one, 0))
@@ -183,7 +191,12 @@ def held_by(graph: View, why: View) -> View | None:
         return None
     short = _SHORT.get(reason["kind"])
     text = short(reason) if short else reason["text"]
-    return {"address": address, "waiting": number, "text": text, "reason": reason}
+    return _hold(address, number, text, reason)
+
+
+def _hold(address: str, waiting: int, text: str, reason: JsonObject) -> Hold:
+    shown = ReasonAnswer.model_validate(reason)
+    return Hold(address=address, waiting=waiting, text=text, reason=shown)
 
 
 def without_keys(address: str) -> str:
@@ -196,11 +209,11 @@ def without_keys(address: str) -> str:
     return found
 
 
-def _pool(reason: View) -> str:
+def _pool(reason: JsonObject) -> str:
     return f"held by pool {reason['pool']}, {reason['in_use']} of {reason['limit']} in use"
 
 
-def _no_place(reason: View) -> str:
+def _no_place(reason: JsonObject) -> str:
     return f"held by workers: {str(reason['text']).removeprefix('waits for a place: ')}"
 
 
@@ -222,10 +235,10 @@ _NO_HOLD = frozenset(
 """Reasons that say that things go on as they should."""
 
 
-def _left(run: View) -> Iterator[View]:
-    seconds = run["progress"]["seconds_left"]
+def _left(run: RunRecord) -> Iterator[GlancePiece]:
+    seconds = run.progress.seconds_left
     if seconds is not None and seconds >= 1:
-        about = "at least" if run["progress"]["at_least"] else "about"
+        about = "at least" if run.progress.at_least else "about"
         yield _piece("left", f"{about} {took_text(seconds)} left")
-    elif run["state"] == "running" and seconds is None:
+    elif run.state == "running" and seconds is None:
         yield _piece("left", "no estimate yet")

@@ -12,11 +12,19 @@ from fastapi import Query
 from fastapi.responses import StreamingResponse
 
 from yarnloom.engine.queries import export_pages
+from yarnloom.engine.records.parts import ExportedItem, ExportPage
 from yarnloom.media_types import JSON_LINES
+from yarnloom.protocol import part_answers
+from yarnloom.protocol.run_answers import LedgerAnswer, RunAnswer, RunCommands
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
+from yarnloom.service.render import item_tables
+from yarnloom.service.render.answers import show
+from yarnloom.service.render.parts import graph_json
+from yarnloom.service.render.step_texts import step_texts
 from yarnloom.service.route_helpers import TheCore, problems
 from yarnloom.service.routes.runs import Address, ItemState, RunNumber
+from yarnloom.values import JsonObject
 
 router = api_router("runs")
 
@@ -54,13 +62,25 @@ async def export(
     )
 
 
-@router.get("/runs/{number}/record", responses=problems(404, 410))
+@router.get(
+    "/runs/{number}/record",
+    response_model=part_answers.RunRecordAnswer,
+    responses=problems(404, 410),
+)
 async def record(core: TheCore, number: RunNumber) -> StreamingResponse:
     """All that is known of a run, as one JSON object: run, plan, graph, commands, ledger, steps."""
     run = await core.runs.run(number)
     head = await core.runs.look_into(number, export_pages.head)
+    shown = {
+        "run": show(RunAnswer, run),
+        "plan": head.plan,
+        "graph": graph_json(head.graph),
+        "commands": show(RunCommands, {"commands": head.commands})["commands"],
+        "ledger": show(LedgerAnswer, {"effects": head.ledger, "unsure": 0})["effects"],
+        "files": head.files,
+    }
     return StreamingResponse(
-        _whole(core, number, {"run": run, **head}),
+        _whole(core, number, shown),
         media_type="application/json",
         headers=_attachment(f"run-{number}.json"),
     )
@@ -74,44 +94,47 @@ def _attachment(name: str) -> dict[str, str]:
 
 
 async def _pages(
-    core: Core, number: int, address: str, states: tuple[str, ...], page: dict[str, Any]
-) -> AsyncIterator[list[dict[str, Any]]]:
+    core: Core, number: int, address: str, states: tuple[str, ...], page: ExportPage
+) -> AsyncIterator[list[ExportedItem]]:
     while True:
-        yield page["items"]
-        if page["next"] is None:
+        yield page.items
+        if page.next is None:
             return
-        at = int(page["next"])
+        at = int(page.next)
         page = await core.runs.look_into(number, export_pages.items, address, states, at, PAGE)
 
 
 async def _as_csv(
-    pages: AsyncIterator[list[dict[str, Any]]], first: dict[str, Any], *, safe: bool
+    pages: AsyncIterator[list[ExportedItem]], first: ExportPage, *, safe: bool
 ) -> AsyncIterator[str]:
-    columns = export_pages.columns_of(one["value"] for one in first["items"])
+    columns = item_tables.columns_of(one.value for one in first.items)
     text = io.StringIO()
     rows = csv.writer(text)
-    kept: Callable[[Any], Any] = export_pages.made_safe if safe else (lambda cell: cell)
-    rows.writerow(map(kept, export_pages.header_of(columns)))
+    kept: Callable[[Any], Any] = item_tables.made_safe if safe else (lambda cell: cell)
+    rows.writerow(map(kept, item_tables.header_of(columns)))
     async for page in pages:
-        rows.writerows(map(kept, export_pages.cells_of(one, columns)) for one in page)
+        rows.writerows(map(kept, item_tables.cells_of(one, columns)) for one in page)
         yield text.getvalue()
         text.seek(0)
         text.truncate()
 
 
-async def _as_lines(pages: AsyncIterator[list[dict[str, Any]]]) -> AsyncIterator[str]:
+async def _as_lines(pages: AsyncIterator[list[ExportedItem]]) -> AsyncIterator[str]:
     async for page in pages:
-        yield "".join(json.dumps(one, ensure_ascii=False) + "\n" for one in page)
+        yield "".join(_line(one) for one in page)
 
 
-async def _whole(core: Core, number: int, head: dict[str, Any]) -> AsyncIterator[str]:
+async def _whole(core: Core, number: int, head: JsonObject) -> AsyncIterator[str]:
     yield json.dumps(head, ensure_ascii=False)[:-1] + ', "steps": ['
     after: int | None = 0
     before = ""
     while after is not None:
-        page = await core.runs.look_into(number, export_pages.steps, after, RECORD_PAGE)
-        if page["steps"]:
-            yield before + ",\n".join(page["steps"])
+        texts, after = await core.runs.look_into(number, step_texts, after, RECORD_PAGE)
+        if texts:
+            yield before + ",\n".join(texts)
             before = ",\n"
-        after = page["next"]
     yield "]}\n"
+
+
+def _line(item: ExportedItem) -> str:
+    return json.dumps(show(part_answers.ExportedItem, item), ensure_ascii=False) + "\n"

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import pathlib
 import re
 from itertools import islice
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Header, Path, Query, Request
 from fastapi.responses import FileResponse, Response
@@ -13,22 +14,24 @@ from starlette.requests import ClientDisconnect
 from yarnloom.engine.commands import (
     KeepFile,
 )
-from yarnloom.engine.queries.views import (
-    Row,
-    views_of,
-)
+from yarnloom.engine.records.unreadable import readable
 from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
 from yarnloom.media_types import HASH, JSON_LINES, media_type_of
+from yarnloom.protocol.workflow_answers import (
+    FileAnswer,
+    FileFacts,
+    FileList,
+    FileReference,
+    Preview,
+)
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.service.uploads import digest_of
-from yarnloom.store import file_queries
+from yarnloom.store import Record, Row, file_queries
 from yarnloom.tabular.read_rows import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
-from yarnloom.units import (
-    iso_time,
-    whole_number,
-)
+from yarnloom.units import whole_number
+from yarnloom.values import JsonObject
 
 router = api_router("files", "/files")
 
@@ -49,7 +52,7 @@ Hash = Annotated[str, Path(pattern=HASH, description="SHA-256, 64 hexadecimal di
 FileName = Annotated[str, Query(min_length=1, max_length=200)]
 
 
-@router.post("", status_code=201, responses=problems(422, 503))
+@router.post("", status_code=201, response_model=FileReference, responses=problems(422, 503))
 async def upload(
     core: TheCore,
     who: Asker,
@@ -82,10 +85,10 @@ async def upload(
         )
     except ClientDisconnect:
         return Response(status_code=400)  # nobody is there to read it
-    return answer(found, 201)
+    return answer(FileReference, found, 201)
 
 
-@router.get("", responses=problems(422))
+@router.get("", response_model=FileList, responses=problems(422))
 async def list_files(
     core: TheCore,
     cursor: Annotated[str | None, Query(max_length=100)] = None,
@@ -97,7 +100,8 @@ async def list_files(
     before = None if kept_at is None else (kept_at, sha256)
     rows = await core.read(file_queries.files, before, limit)
     last = f"{rows[-1]['kept_at']}-{rows[-1]['sha256']}" if len(rows) == limit else None
-    return answer({"files": views_of(rows, _view, "sha256", "name"), "next": last})
+    found = readable(rows, _facts, "sha256", "name")
+    return answer(FileList, {"files": found, "next": last})
 
 
 @router.head("/{sha256}", include_in_schema=False)
@@ -117,30 +121,30 @@ async def download(
     )
 
 
-@router.get("/{sha256}/facts", responses=problems(404, 410, 422))
+@router.get("/{sha256}/facts", response_model=FileFacts, responses=problems(404, 410, 422))
 async def facts(core: TheCore, sha256: Hash) -> Response:
     """What a file is called, how large it is, and which runs use it, the newest first."""
     row = await _row(core, sha256)
     used_by = await core.read(file_queries.file_users, sha256, 20)
-    return answer({**_view(row), "used_by": used_by})
+    return answer(FileFacts, {**row, "used_by": used_by})
 
 
-@router.get("/{sha256}/preview", responses=problems(404, 410, 422))
+@router.get("/{sha256}/preview", response_model=Preview, responses=problems(404, 410, 422))
 async def preview(core: TheCore, sha256: Hash) -> Response:
     """What is in a file, at a glance: `picture`, `table`, `text`, or `none`."""
     row = await _row(core, sha256)
     kind = row["media_type"]
     if kind in PICTURES:
-        return answer({"kind": "picture"})
+        return answer(Preview, {"kind": "picture"})
     path = core.database.files.path(sha256)
     tables = (
         kind in ("text/csv", "text/tab-separated-values", JSON_LINES) or row["count"] is not None
     )
     if tables and (table := await core.in_thread(_table, path, row)):
-        return answer(table)
+        return answer(Preview, table)
     if kind.startswith("text/") or kind in ("application/json", "application/xml", JSON_LINES):
-        return answer(await core.in_thread(_text, path))
-    return answer({"kind": "none"})
+        return answer(Preview, await core.in_thread(_text, path))
+    return answer(Preview, {"kind": "none"})
 
 
 def _is_file_name(name: str) -> bool:
@@ -153,7 +157,7 @@ def _is_file_name(name: str) -> bool:
     )
 
 
-async def _row(core: Core, sha256: str) -> dict[str, Any]:
+async def _row(core: Core, sha256: str) -> Record:
     row = await core.read(file_queries.file, sha256)
     if row is None:
         raise NotFound(f"no file {sha256[:12]}… is kept; `yarnloom files` lists what is")
@@ -162,16 +166,11 @@ async def _row(core: Core, sha256: str) -> dict[str, Any]:
     return row
 
 
-def _view(row: Row) -> dict[str, Any]:
-    names = ("sha256", "name", "media_type", "size", "kept_by", "count", "runs")
-    return {
-        **{name: row[name] for name in names},
-        "kept_at": iso_time(row["kept_at"]),
-        "idle_from": iso_time(row["idle_from"]),
-    }
+def _facts(row: Row) -> FileAnswer:
+    return FileAnswer.model_validate(dict(row))
 
 
-def _table(path: Any, row: dict[str, Any]) -> dict[str, Any] | None:
+def _table(path: pathlib.Path, row: Record) -> JsonObject | None:
     """The first rows of a file; None if it cannot be read as rows."""
     lines = row["count"] is not None or row["media_type"] == JSON_LINES
     dialect = Dialect(LINES) if lines else dialect_of(row["name"], row["media_type"])
@@ -195,7 +194,7 @@ def _table(path: Any, row: dict[str, Any]) -> dict[str, Any] | None:
     return {"kind": "table", "columns": columns, "rows": shown, "more": more}
 
 
-def _text(path: Any) -> dict[str, Any]:
+def _text(path: pathlib.Path) -> JsonObject:
     with path.open("rb") as file:
         head = file.read(PREVIEW_TEXT + 1)
     text = head[:PREVIEW_TEXT].decode("utf-8", "replace")

@@ -37,13 +37,13 @@ Name = Annotated[FilterName, Path()]
 async def list_filters(core: TheCore) -> Response:
     """The saved filters of the list of runs, by name."""
     rows = await core.read(filter_records.filters)
-    return answer({"filters": [saved_filters.filter_view(row) for row in rows]})
+    return answer(FilterList, {"filters": [saved_filters.filter_record(row) for row in rows]})
 
 
 @router.put("/{name:path}", response_model=SavedFilter, responses=problems(409, 422))
 async def save(core: TheCore, who: Asker, name: Name, body: RunsWanted) -> Response:
     """Save a filter by name, in place of the one that had the name before."""
-    return answer(await core.submit(SaveFilter(name, body.given, who)))
+    return answer(SavedFilter, await core.submit(SaveFilter(name, body.given, who)))
 
 
 @router.delete("/{name:path}", status_code=204, responses=problems(404))
@@ -89,7 +89,7 @@ async def _merged(core: Core, wanted: RunsWanted, name: str) -> RunsWanted:
     kept = {row["name"]: row for row in await core.read(filter_records.filters)}
     if name not in kept:
         raise saved_filters.unknown(name, list(kept))
-    return RunsWanted(**(saved_filters.filter_view(kept[name])["wanted"] | wanted.given))
+    return RunsWanted(**(saved_filters.filter_record(kept[name]).wanted | wanted.given))
 
 
 async def full_name(core: Core, name: str | None) -> str | None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import AsyncIterator
-from typing import Annotated, Any
+from dataclasses import asdict
+from typing import Annotated
 
 from fastapi import Header, Path, Query
 from fastapi.responses import Response
@@ -16,38 +17,35 @@ from yarnloom.engine.commands import (
     RevokeLink,
 )
 from yarnloom.engine.queries import run_graph
-from yarnloom.engine.queries.views import (
-    link_view,
-)
+from yarnloom.engine.queries.log_records import link_record
+from yarnloom.engine.records.errors import StepError
+from yarnloom.engine.records.parts import AttemptRecord, StepRecord
+from yarnloom.engine.records.runs import LinkRecord, RunRecord
 from yarnloom.engine.rules.states import STEP_ENDED
 from yarnloom.errors import InvalidInput, NotAllowed, Problem
-from yarnloom.protocol.answers import (
+from yarnloom.protocol.bodies import LinkBody
+from yarnloom.protocol.overview_answers import LineList
+from yarnloom.protocol.part_answers import PublishedList
+from yarnloom.protocol.run_answers import (
     LinkAnswer,
     LinkedRun,
     LinkList,
     MadeLink,
 )
-from yarnloom.protocol.bodies import LinkBody
-from yarnloom.protocol.overview_answers import (
-    LineList,
-)
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.log_buffer import Whole
-from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.service.render.answers import show
+from yarnloom.service.route_helpers import Asker, TheCore, answer, flat_answer, problems
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
-from yarnloom.store import link_records
+from yarnloom.store import Record, link_records
 from yarnloom.store.log_chunks import (
     Wanted,
 )
-from yarnloom.store.log_records import (
-    Mark,
-)
-from yarnloom.units import (
-    iso_time,
-    whole_number,
-)
+from yarnloom.store.log_records import Line, Mark
+from yarnloom.units import iso_time, whole_number
+from yarnloom.values import JsonObject
 
 router = api_router("watching")
 
@@ -66,7 +64,7 @@ LastId = Annotated[str | None, Header(max_length=100, alias="Last-Event-ID")]
 Token = Annotated[str, Path(max_length=200)]
 
 
-@router.get("/runs/{number}/published", responses=problems(404, 410))
+@router.get("/runs/{number}/published", response_model=PublishedList, responses=problems(404, 410))
 async def published(
     core: TheCore,
     number: RunNumber,
@@ -75,7 +73,7 @@ async def published(
 ) -> Response:
     """What the run's steps published, in the order in which it came."""
     await core.runs.run_row(number)
-    return answer({"published": await core.logs.published(number, after, limit)})
+    return flat_answer({"published": await core.logs.published(number, after, limit)})
 
 
 @router.get("/runs/{number}/published/live", responses=problems(404, 410))
@@ -126,14 +124,14 @@ async def lines(
             "found `after` with `before` or `newest`; expected one direction",
             problems=[Problem("/after", "not together with `before` or `newest`")],
         )
-    await _place_of(core, number, address)
+    await _state_at(core, number, address)
     wanted = Wanted(limit, address.strip("/"), text)
     if before or newest:
         page = await core.logs.lines_before(number, Mark.of(before), wanted)
     else:
         page = await core.logs.lines_after(number, Mark.of(after) or Mark(), wanted)
     following = None if page.next is None else str(page.next)
-    return answer({"lines": page.lines, "next": following, "end": str(page.end)})
+    return flat_answer({"lines": page.lines, "next": following, "end": str(page.end)})
 
 
 @router.get("/runs/{number}/lines/live", responses=problems(404, 410, 422))
@@ -149,18 +147,21 @@ async def lines_live(
 
     Ids are marks; a reader that was cut off goes on behind `Last-Event-ID`.
     """
-    await _place_of(core, number, address)
+    await _state_at(core, number, address)
     mark = Mark.of(last_event_id or after) or Mark()
     wanted = Wanted(BATCH, address.strip("/"), text)
     return EventSourceResponse(_line_events(core, number, mark, wanted), ping=PING)
 
 
-async def _place_of(core: Core, number: int, address: str) -> dict[str, Any]:
-    """The run, or the part of it at an address."""
+async def _state_at(core: Core, number: int, address: str) -> str | None:
+    """Return the state of a run, or of the part of it at an address.
+
+    Raises:
+        NotFound: the address leads nowhere.
+    """
     if not address.strip("/"):
-        return await core.runs.run(number)
-    found: dict[str, Any] = await core.runs.look_into(number, run_graph.graph, address, None)
-    return found
+        return (await core.runs.run(number)).state
+    return (await core.runs.graph(number, address)).part.state
 
 
 @router.post(
@@ -175,9 +176,10 @@ async def make_link(
     """Make a link: whoever has it may watch this run, and nothing else, until it expires."""
     await core.runs.run_row(number)
     body = body or LinkBody()
-    link = await core.submit(MakeLink(number, body.seconds, body.details, who))
-    token = core.links.token(link["id"])
-    return answer({**link, "token": token, "path": f"/api/v1/links/{token}/events"}, 201)
+    link: LinkRecord = await core.submit(MakeLink(number, body.seconds, body.details, who))
+    token = core.links.token(link.id)
+    path = f"/api/v1/links/{token}/events"
+    return answer(MadeLink, {**asdict(link), "token": token, "path": path}, 201)
 
 
 @router.get("/runs/{number}/links", response_model=LinkList, responses=problems(404, 410))
@@ -191,7 +193,7 @@ async def list_links(
     await core.runs.run_row(number)
     rows = await core.read(link_records.links, number, cursor, limit)
     following = str(rows[-1]["id"]) if len(rows) == limit else None
-    return answer({"links": [link_view(row) for row in rows], "next": following})
+    return answer(LinkList, {"links": [link_record(row) for row in rows], "next": following})
 
 
 @router.delete(
@@ -205,14 +207,14 @@ async def revoke_link(
     reason: Annotated[str, Query(max_length=2_000, description="Why, for the record")] = "",
 ) -> Response:
     """End a link before its time; whoever watches with it is cut off."""
-    return answer(await core.submit(RevokeLink(number, link, who, reason)))
+    return answer(LinkAnswer, await core.submit(RevokeLink(number, link, who, reason)))
 
 
 @router.get("/links/{token}", response_model=LinkedRun, responses=problems(403, 404, 410))
 async def linked_run(core: TheCore, token: Token) -> Response:
     """The run of a link, as far as the link shows it."""
     link = await _opened(core, token)
-    found = answer(await _shown(core, link))
+    found = answer(LinkedRun, await _shown(core, link))
     found.headers.update(ANY_PAGE)
     return found
 
@@ -232,7 +234,7 @@ async def linked_events(
     return EventSourceResponse(events, ping=PING, headers=ANY_PAGE)
 
 
-async def _opened(core: Core, token: str) -> dict[str, Any]:
+async def _opened(core: Core, token: str) -> Record:
     """What the link of a token allows.
 
     Raises:
@@ -250,7 +252,7 @@ def _after(last_id: str | None) -> int:
     return whole_number(last_id or "") or 0
 
 
-async def _shown(core: Core, link: dict[str, Any]) -> dict[str, Any]:
+async def _shown(core: Core, link: Record) -> JsonObject:
     """A run as a link shows it: for an end user, or with details for a colleague.
 
     An end user is told numbers and what the task says of itself, not what parts are called.
@@ -258,21 +260,25 @@ async def _shown(core: Core, link: dict[str, Any]) -> dict[str, Any]:
     run = await core.runs.show(link["run"], plain=not link["details"])
     names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
     message = _plain_message(run, details=bool(link["details"]))
-    return {**{name: run[name] for name in names}, "message": message}
+    return {**{name: getattr(run, name) for name in names}, "message": message}
 
 
-def _plain_message(run: dict[str, Any], *, details: bool) -> str:
+def _plain_message(run: RunRecord, *, details: bool) -> str:
     """Say how it is with a run; an error's text can hold anything, so it is a detail."""
-    error = (run["error"] or {}).get("message", "") if details else ""
+    error = (run.error or StepError()).get("message", "") if details else ""
     words = {"done": "It is done.", "failed": "It has failed.", "cancelled": "It was cancelled."}
-    said = words.get(run["state"], f"It is {run['state']}.")
+    said = words.get(run.state, f"It is {run.state}.")
     first = error.partition("\n")[0][:200]
-    return f"{said[:-1]}: {first}" if first and run["state"] == "failed" else said
+    return f"{said[:-1]}: {first}" if first and run.state == "failed" else said
 
 
-def _published_by(link: dict[str, Any], entry: dict[str, Any]) -> dict[str, Any]:
-    """Something published as a link shows it: without what its step is called."""
-    return entry if link["details"] else {name: entry.get(name) for name in ("line", "at", "value")}
+def _published_by(link: Record, entry: Line) -> JsonObject:
+    """Return something published as a link shows it: without the name of its step."""
+    return (
+        dict(entry)
+        if link["details"]
+        else {name: entry.get(name) for name in ("line", "at", "value")}
+    )
 
 
 async def _published_events(core: Core, number: int, after: int) -> AsyncIterator[bytes]:
@@ -288,7 +294,7 @@ async def _published_events(core: Core, number: int, after: int) -> AsyncIterato
                 await woken.wait()
 
 
-async def _link_events(core: Core, link: dict[str, Any], after: int) -> AsyncIterator[bytes]:
+async def _link_events(core: Core, link: Record, after: int) -> AsyncIterator[bytes]:
     """The state of a run at first and when it changes, and what it publishes."""
     number, until = link["run"], link["expires_at"] / 1_000_000
     revoked = False
@@ -300,14 +306,14 @@ async def _link_events(core: Core, link: dict[str, Any], after: int) -> AsyncIte
                 now = await core.read(link_records.link, link["id"])
                 if revoked := now is None or now["revoked_at"] is not None:
                     break
-                view = await _shown(core, link)
-                yield core.hub.event("yarnloom.run.changed", f"{number}", str(after), view)
+                shown = show(LinkedRun, await _shown(core, link))
+                yield core.hub.event("yarnloom.run.changed", f"{number}", str(after), shown)
             published.clear()
             found = await core.logs.published(number, after, BATCH)
             for entry in found:
                 after = entry["line"] + 1
-                shown = _published_by(link, entry)
-                yield core.hub.event("yarnloom.published", f"{number}", str(after), shown)
+                value = _published_by(link, entry)
+                yield core.hub.event("yarnloom.published", f"{number}", str(after), value)
             if not found:
                 await _first(published, changed, timeout=until - time.time())
     if not core.closing:
@@ -328,9 +334,9 @@ async def _log_events(
             changed.clear()
             step = await core.runs.look_into(number, run_graph.step, label)
             for one in _attempts_from(step, wanted, reached):
-                if one["number"] != reached:
-                    reached, after = one["number"], 0
-                key = await core.runs.log_key(one["id"])
+                if one.number != reached:
+                    reached, after = one.number, 0
+                key = await core.runs.log_key(one.id)
                 if key is None:
                     continue
                 with core.logs.watch(key) as woken:
@@ -346,7 +352,7 @@ async def _log_events(
                         if lines:
                             continue
                         # All that is there was told; if anything changed, it is looked at anew.
-                        if one["outcome"] is not None or changed.is_set():
+                        if one.outcome is not None or changed.is_set():
                             break
                         await _first(woken, changed)
             if _is_over(step, wanted):
@@ -360,7 +366,7 @@ async def _line_events(core: Core, number: int, mark: Mark, wanted: Wanted) -> A
         while not core.closing:
             changed.clear()
             woken.clear()
-            over = (await _place_of(core, number, wanted.address))["state"] in STEP_ENDED
+            over = await _state_at(core, number, wanted.address) in STEP_ENDED
             page = await core.logs.lines_after(number, mark, wanted)
             for line in page.lines:
                 place = f"{number}/{line['address']}"
@@ -374,25 +380,21 @@ async def _line_events(core: Core, number: int, mark: Mark, wanted: Wanted) -> A
             await asyncio.sleep(BREATH)
 
 
-def _attempts_from(step: dict[str, Any], wanted: str, reached: int) -> list[dict[str, Any]]:
+def _attempts_from(step: StepRecord, wanted: str, reached: int) -> list[AttemptRecord]:
     """The attempts whose lines are to be told: one, or from the newest or that reached on."""
-    attempts: list[dict[str, Any]] = step["attempts"]
+    attempts = step.attempts
     if (number := whole_number(wanted)) is not None:
-        return [attempt for attempt in attempts if attempt["number"] == number]
+        return [attempt for attempt in attempts if attempt.number == number]
     return (
-        [attempt for attempt in attempts if attempt["number"] >= reached]
-        if reached
-        else attempts[-1:]
+        [attempt for attempt in attempts if attempt.number >= reached] if reached else attempts[-1:]
     )
 
 
-def _is_over(step: dict[str, Any], wanted: str) -> bool:
+def _is_over(step: StepRecord, wanted: str) -> bool:
     """Whether nothing more is printed."""
     if (number := whole_number(wanted)) is not None:
-        return any(
-            one["number"] == number and one["outcome"] is not None for one in step["attempts"]
-        )
-    return step["state"] in STEP_ENDED
+        return any(one.number == number and one.outcome is not None for one in step.attempts)
+    return step.part.state in STEP_ENDED
 
 
 async def _first(*events: asyncio.Event, timeout: float | None = None) -> None:

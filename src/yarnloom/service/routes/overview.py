@@ -21,4 +21,5 @@ async def overview(core: TheCore) -> Response:
     """The last hour by minute, and the runs that do not go on until somebody does something."""
     stuck, looked_at = await core.runs.stuck()
     minutes = await core.submit(Recently())
-    return answer({"minutes": minutes, "stuck": stuck, "looked_at": looked_at})
+    found = {"minutes": minutes, "stuck": stuck, "looked_at": looked_at}
+    return answer(OverviewAnswer, found)

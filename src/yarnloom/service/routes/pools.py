@@ -27,9 +27,6 @@ from yarnloom.protocol.setting_bodies import (
 from yarnloom.service.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.store import step_queries
-from yarnloom.units import (
-    iso_time,
-)
 
 router = api_router("pools", "/pools")
 
@@ -42,21 +39,21 @@ Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record
 @router.get("", response_model=PoolList)
 async def list_pools(core: TheCore) -> Response:
     """Every pool: its limits and where they come from, and how it is used now."""
-    return answer({"pools": await core.submit(ListPools())})
+    return answer(PoolList, {"pools": await core.submit(ListPools())})
 
 
 @router.post("", status_code=201, response_model=PoolAnswer, responses=problems(409, 422))
 async def make_pool(core: TheCore, who: Asker, body: MakePoolBody) -> Response:
     """Make a pool by hand; looms declare theirs when they are published."""
     command = MakePool(body.name, _changes(body), who, body.reason)
-    return answer(await core.submit(command), 201)
+    return answer(PoolAnswer, await core.submit(command), 201)
 
 
 @router.get("/{name}", response_model=PoolAnswer, responses=problems(404))
 async def show_pool(core: TheCore, name: PoolName) -> Response:
     """One pool."""
     (pool,) = await core.submit(ListPools(name))
-    return answer(pool)
+    return answer(PoolAnswer, pool)
 
 
 @router.get("/{name}/use", response_model=PoolUse, responses=problems(404))
@@ -64,15 +61,14 @@ async def pool_use(core: TheCore, name: PoolName) -> Response:
     """How full a pool was in each minute of the last hour, and which runs wait for it."""
     minutes = await core.submit(Recently(name))
     waits = await core.read(step_queries.waiting_in_pool, name, WAITS_SHOWN)
-    told = [{**wait, "since": iso_time(wait["since"])} for wait in waits]
-    return answer({"minutes": minutes, "waits": told})
+    return answer(PoolUse, {"minutes": minutes, "waits": waits})
 
 
 @router.patch("/{name}", response_model=PoolAnswer, responses=problems(404, 422))
 async def change_pool(core: TheCore, who: Asker, name: PoolName, body: ChangePoolBody) -> Response:
     """Change what is given, at once; it wins over what looms declare."""
     command = ChangePool(name, _changes(body), who, body.reason, body.paused, body.as_declared)
-    return answer(await core.submit(command))
+    return answer(PoolAnswer, await core.submit(command))
 
 
 @router.delete("/{name}", status_code=204, response_class=Response, responses=problems(404, 409))

@@ -23,9 +23,10 @@ from yarnloom.engine.commands import (
     StepAction,
 )
 from yarnloom.engine.queries import run_graph
-from yarnloom.engine.queries.views import command_view, effect_view, views_of
+from yarnloom.engine.queries.log_records import effect_record, run_command_record
+from yarnloom.engine.records.runs import EffectRecord
+from yarnloom.engine.records.unreadable import readable
 from yarnloom.errors import Conflict, Refused
-from yarnloom.protocol.answers import CheckingAnswer, RunAnswer
 from yarnloom.protocol.bodies import (
     BulkBody,
     ChangeBody,
@@ -35,8 +36,25 @@ from yarnloom.protocol.bodies import (
     SettleBody,
     StepBody,
 )
+from yarnloom.protocol.part_answers import StepAnswer
+from yarnloom.protocol.run_answers import (
+    BulkAnswer,
+    CheckingAnswer,
+    CommandList,
+    LedgerAnswer,
+    RunAnswer,
+    SettledAnswer,
+)
 from yarnloom.service.api_router import api_router
-from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.service.render.parts import step_json
+from yarnloom.service.route_helpers import (
+    Asker,
+    TheCore,
+    answer,
+    flat_answer,
+    json_answer,
+    problems,
+)
 from yarnloom.service.routes.filters import filter_of
 from yarnloom.service.routes.runs import (
     CHECK_WAIT,
@@ -62,13 +80,13 @@ def _reason(body: ReasonBody | None) -> str:
     return body.reason if body else ""
 
 
-@router.post("/runs/actions", responses=problems(404, 409, 422))
+@router.post("/runs/actions", response_model=BulkAnswer, responses=problems(404, 409, 422))
 async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
     """The same command for every run of a list. Without `count` only says how many they are."""
     wanted = await filter_of(core, body, body.saved)
     count = await core.read(run_lists.count_runs, wanted)
     if body.count is None:
-        return answer({"count": count, "done": [], "refused": []})
+        return answer(BulkAnswer, {"count": count, "done": [], "refused": []})
     if body.count != count:
         raise Conflict(
             f"{body.count} runs were confirmed, and {count} match now; nothing was done. Look at "
@@ -90,7 +108,7 @@ async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
                 raise found
             else:
                 done.append(number)
-    return answer({"count": count, "done": done, "refused": refused})
+    return answer(BulkAnswer, {"count": count, "done": done, "refused": refused})
 
 
 def _bulk_command(body: BulkBody, run: int, who: str) -> Command:
@@ -106,7 +124,7 @@ async def pause(
     core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
 ) -> Response:
     """Begin nothing more of a run; what runs stops at its next checkpoint, or finishes."""
-    return answer(await core.submit(PauseRun(number, who, _reason(body))))
+    return answer(RunAnswer, await core.submit(PauseRun(number, who, _reason(body))))
 
 
 @router.post("/runs/{number}/resume", response_model=RunAnswer, responses=problems(404, 409))
@@ -114,7 +132,7 @@ async def resume(
     core: TheCore, who: Asker, number: RunNumber, body: ReasonBody | None = None
 ) -> Response:
     """Let a run that is pausing or paused go on."""
-    return answer(await core.submit(ResumeRun(number, who, _reason(body))))
+    return answer(RunAnswer, await core.submit(ResumeRun(number, who, _reason(body))))
 
 
 @router.post("/runs/{number}/mend", response_model=RunAnswer, responses=problems(404, 409))
@@ -124,7 +142,8 @@ async def mend(
     """Run again what failed, was cancelled or not reached in an ended run: a new round."""
     body = body or MendBody()
     only = FailuresOf(**body.only.model_dump()) if body.only else None
-    return answer(await core.submit(MendRun(number, who, body.reason, body.paused, only)))
+    command = MendRun(number, who, body.reason, body.paused, only)
+    return answer(RunAnswer, await core.submit(command))
 
 
 @router.patch("/runs/{number}", response_model=RunAnswer, responses=problems(404, 409, 422))
@@ -137,7 +156,7 @@ async def change(core: TheCore, who: Asker, number: RunNumber, body: ChangeBody)
         priority=body.priority,
         tags=body.tags,
     )
-    return answer(await core.submit(command))
+    return answer(RunAnswer, await core.submit(command))
 
 
 @router.post(
@@ -161,10 +180,12 @@ async def rerun(
     body = body or RerunBody()
     key = body.key or uuid.uuid4().hex
     command = RerunRun(number, body.params, key, who, body.reason)
-    return answer(*answer_to_start(await core.starts.start(command, wait)))
+    return json_answer(*answer_to_start(await core.starts.start(command, wait)))
 
 
-@router.post("/runs/{number}/steps/{action}", responses=problems(404, 409, 422))
+@router.post(
+    "/runs/{number}/steps/{action}", response_model=StepAnswer, responses=problems(404, 409, 422)
+)
 async def act_on_step(
     core: TheCore,
     who: Asker,
@@ -179,9 +200,9 @@ async def act_on_step(
     await core.submit(
         StepAction(
             run=number,
-            address=place["address"],
-            node=place["node"],
-            holder=place["holder"],
+            address=place.address,
+            node=place.node,
+            holder=place.holder,
             action=action,
             who=who,
             reason=body.reason,
@@ -190,35 +211,37 @@ async def act_on_step(
             priority=body.priority,
             output=body.output,
             now=body.now,
-            item=place["item"],
+            item=place.item,
         )
     )
-    return answer(await core.runs.look_into(number, run_graph.step, place["address"]))
+    return flat_answer(step_json(await core.runs.look_into(number, run_graph.step, place.address)))
 
 
-@router.get("/runs/{number}/ledger", responses=problems(404, 410))
+@router.get("/runs/{number}/ledger", response_model=LedgerAnswer, responses=problems(404, 410))
 async def ledger(core: TheCore, number: RunNumber) -> Response:
     """The side effects that a run has begun and done; `unsure` counts those nobody knows of."""
     await core.runs.run_row(number)
     rows = await core.read(run_queries.effects, number)
-    effects = views_of(rows, effect_view, "what", "scope")
-    unsure = sum(effect.get("state") == "unsure" for effect in effects)
-    return answer({"effects": effects, "unsure": unsure})
+    effects = readable(rows, effect_record, "what", "scope")
+    unsure = [one for one in effects if isinstance(one, EffectRecord) and one.state == "unsure"]
+    return answer(LedgerAnswer, {"effects": effects, "unsure": len(unsure)})
 
 
-@router.post("/runs/{number}/ledger", responses=problems(404, 409, 422))
+@router.post(
+    "/runs/{number}/ledger", response_model=SettledAnswer, responses=problems(404, 409, 422)
+)
 async def settle(core: TheCore, who: Asker, number: RunNumber, body: SettleBody) -> Response:
     """Say whether something unsure was done."""
     scope = body.address
     if scope:
-        scope = (await core.runs.look_into(number, run_graph.step_place, scope))["address"]
+        scope = (await core.runs.look_into(number, run_graph.step_place, scope)).address
     valued = "value" in body.model_fields_set
     said = (body.done, who, body.reason, body.value, valued)
     command = SettleEffect(number, scope, body.what, *said)
-    return answer(await core.submit(command))
+    return answer(SettledAnswer, await core.submit(command))
 
 
-@router.get("/commands", responses=problems(422))
+@router.get("/commands", response_model=CommandList, responses=problems(422))
 async def list_commands(
     core: TheCore,
     run: Annotated[int | None, Query(ge=1, le=2**53)] = None,
@@ -230,5 +253,5 @@ async def list_commands(
     """Who gave which command, when and why; newest first."""
     rows = await core.read(run_queries.all_commands, run, who, what, cursor, limit)
     following = str(rows[-1]["id"]) if len(rows) == limit else None
-    found = views_of(rows, lambda row: {**command_view(row), "run": row["run"]}, "id", "run")
-    return answer({"commands": found, "next": following})
+    found = readable(rows, run_command_record, "id", "run")
+    return answer(CommandList, {"commands": found, "next": following})

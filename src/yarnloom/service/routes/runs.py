@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import uuid
 from dataclasses import replace
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from fastapi import Header, Path, Query
 from fastapi.responses import Response
@@ -15,21 +15,10 @@ from yarnloom.engine.commands import (
     StartRun,
 )
 from yarnloom.engine.queries import failure_kinds, item_pages, run_graph, time_spent
-from yarnloom.engine.queries.views import command_view, views_of
+from yarnloom.engine.queries.log_records import command_record
+from yarnloom.engine.records.unreadable import readable
 from yarnloom.engine.rules.states import RunState
 from yarnloom.errors import InvalidInput, NotFound, Problem
-from yarnloom.plan import Kind
-from yarnloom.protocol.answers import (
-    AttemptList,
-    CheckingAnswer,
-    FailuresAnswer,
-    Outliers,
-    RunAnswer,
-    RunList,
-    StartedMany,
-    TimesAnswer,
-    WhyAnswer,
-)
 from yarnloom.protocol.bodies import (
     CancelBody,
     RunsWanted,
@@ -45,9 +34,37 @@ from yarnloom.protocol.overview_answers import (
     GlanceAnswer,
     RunCounts,
 )
+from yarnloom.protocol.part_answers import (
+    AttemptLog,
+    ItemList,
+    PartAnswer,
+    StepAnswer,
+    StepList,
+)
+from yarnloom.protocol.run_answers import (
+    AttemptList,
+    CheckingAnswer,
+    FailuresAnswer,
+    Outliers,
+    RunAnswer,
+    RunCommands,
+    RunList,
+    StartedMany,
+    TimesAnswer,
+    WhyAnswer,
+)
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
-from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.service.render.answers import encode
+from yarnloom.service.render.parts import graph_json, items_json, step_json, steps_json
+from yarnloom.service.route_helpers import (
+    Asker,
+    TheCore,
+    answer,
+    flat_answer,
+    json_answer,
+    problems,
+)
 from yarnloom.service.routes.filters import filter_of
 from yarnloom.store import run_lists, run_queries
 from yarnloom.units import micros, whole_number
@@ -83,13 +100,13 @@ async def start(
     Rows of files are checked whole before. While that goes on longer than `wait`, the answer is 202
     with how far it is: nothing was started, and the same request is to be sent again.
     """
-    return answer(*await started(core, body, who, idempotency_key, wait))
+    return json_answer(*await started(core, body, who, idempotency_key, wait))
 
 
 async def started(
     core: Core, body: StartBody, who: str, key: str | None, wait: float = CHECK_WAIT
-) -> tuple[dict[str, Any], int]:
-    """Start a run; the answer to that, and its status."""
+) -> tuple[bytes, int]:
+    """Start a run; return the answer to that, and its status."""
     return answer_to_start(await core.starts.start(_start_of(body, who, key), wait))
 
 
@@ -107,7 +124,7 @@ async def start_many(
     They begin in their order, a few at a time. Give each a `key` to be able to send this again.
     """
     found = await core.starts.start_many([_start_of(one, who) for one in body.starts], wait)
-    return answer(found, 202 if "checking" in found else 201)
+    return answer(type(found), found, 201 if isinstance(found, StartedMany) else 202)
 
 
 def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
@@ -126,11 +143,11 @@ def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
     )
 
 
-def answer_to_start(found: Started | dict[str, Any]) -> tuple[dict[str, Any], int]:
-    """The answer to a start, and its status: the run, or how far the check of its rows is."""
-    if not isinstance(found, Started):
-        return found, 202
-    return found.run, 201 if found.created else 200
+def answer_to_start(found: Started | CheckingAnswer) -> tuple[bytes, int]:
+    """Return the answer to a start, and its status: the run, or how far its rows are checked."""
+    if isinstance(found, CheckingAnswer):
+        return encode(CheckingAnswer, found), 202
+    return encode(RunAnswer, found.run), 201 if found.created else 200
 
 
 @router.get("", response_model=RunList, responses=problems(422))
@@ -182,8 +199,7 @@ async def list_runs(
         without_reports=without_reports,
     )
     wanted = replace(await filter_of(core, given, saved), below=cursor, limit=limit)
-    runs, following = await core.runs.list_runs(wanted)
-    return answer({"runs": runs, "next": following and str(following)})
+    return answer(RunList, await core.runs.list_runs(wanted))
 
 
 @router.get("/counts", response_model=RunCounts)
@@ -192,10 +208,11 @@ async def counts(core: TheCore) -> Response:
     found = await core.read(run_lists.state_counts, [str(state) for state in RunState])
     most = run_lists.COUNTED
     return answer(
+        RunCounts,
         {
             "counts": {state: min(count, most) for state, count in found.items()},
             "more": [state for state, count in found.items() if count > most],
-        }
+        },
     )
 
 
@@ -209,16 +226,16 @@ async def show(
     ] = None,
 ) -> Response:
     """A run; with `wait`, as soon as it has ended, or as it is after that time."""
-    return answer(*await shown(core, number, wait, attempt))
+    return json_answer(*await shown(core, number, wait, attempt))
 
 
 async def shown(
     core: Core, number: int, wait: float, attempt: int | None = None
-) -> tuple[dict[str, Any], int]:
-    """A run, after a wait for its end if any, and the answer's status."""
-    if not wait:
-        return await core.runs.run(number), 200
-    return await core.waits.wait_for_end(number, wait, attempt), 200
+) -> tuple[bytes, int]:
+    """Return a run, after a wait for its end if any, and the answer's status."""
+    if wait:
+        return encode(RunAnswer, await core.waits.wait_for_end(number, wait, attempt)), 200
+    return encode(RunAnswer, await core.runs.run(number)), 200
 
 
 @router.post("/{number}/cancel", response_model=RunAnswer, responses=problems(404, 409))
@@ -227,10 +244,10 @@ async def cancel(
 ) -> Response:
     """Tell a run to stop. What runs gets its grace, unless `now`; `state` says how far it is."""
     body = body or CancelBody()
-    return answer(await core.submit(CancelRun(number, who, body.reason, body.now)))
+    return answer(RunAnswer, await core.submit(CancelRun(number, who, body.reason, body.now)))
 
 
-@router.get("/{number}/graph", responses=problems(404, 410))
+@router.get("/{number}/graph", response_model=PartAnswer, responses=problems(404, 410))
 async def graph(
     core: TheCore,
     number: RunNumber,
@@ -241,13 +258,15 @@ async def graph(
 
     With `at` as they were at that moment, put back together from the times of attempts.
     """
-    return answer(await core.runs.look_into(number, run_graph.graph, address, micros(at)))
+    return flat_answer(
+        graph_json(await core.runs.look_into(number, run_graph.graph, address, micros(at)))
+    )
 
 
 @router.get("/{number}/glance", response_model=GlanceAnswer, responses=problems(404, 410))
 async def glance(core: TheCore, number: RunNumber) -> Response:
     """A run on one line: progress, running steps, failures, bottleneck, time left."""
-    return answer(await core.runs.glance(number))
+    return answer(GlanceAnswer, await core.runs.glance(number))
 
 
 @router.get("/{number}/failures", response_model=FailuresAnswer, responses=problems(404, 410))
@@ -256,13 +275,14 @@ async def failures(core: TheCore, number: RunNumber) -> Response:
 
     The first 5,000 failed steps are looked at; `more` says that there are more.
     """
-    return answer(await core.runs.look_into(number, failure_kinds.failures))
+    return answer(FailuresAnswer, await core.runs.look_into(number, failure_kinds.failures))
 
 
 @router.get("/{number}/times", response_model=TimesAnswer, responses=problems(404, 410))
 async def times(core: TheCore, number: RunNumber) -> Response:
     """Where the time of a run went, by the steps and eaches of its plan, in slices of time."""
-    return answer(await core.runs.look_into(number, time_spent.spending, core.now()))
+    found = await core.runs.look_into(number, time_spent.spending, core.now())
+    return answer(TimesAnswer, found)
 
 
 @router.get("/{number}/outliers", response_model=Outliers, responses=problems(404, 410, 422))
@@ -274,7 +294,7 @@ async def outliers(
 ) -> Response:
     """The slowest attempts of a step over all items, and the first that failed; or of an each."""
     found = await core.runs.look_into(number, time_spent.outliers, address, core.now(), limit)
-    return answer(found)
+    return answer(Outliers, found)
 
 
 @router.get("/{number}/attempts", response_model=AttemptList, responses=problems(404, 410, 422))
@@ -286,10 +306,11 @@ async def attempts(
     limit: Annotated[int, Query(ge=1, le=2_000)] = 500,
 ) -> Response:
     """Every attempt of a run with its times, as handed out; with `address` those in one item."""
-    return answer(await core.runs.look_into(number, run_graph.attempts, address, cursor, limit))
+    found = await core.runs.look_into(number, run_graph.attempts, address, cursor, limit)
+    return answer(AttemptList, found)
 
 
-@router.get("/{number}/steps", responses=problems(404, 410))
+@router.get("/{number}/steps", response_model=StepAnswer | StepList, responses=problems(404, 410))
 async def steps(
     core: TheCore, number: RunNumber, address: Address = "", inside: Address = ""
 ) -> Response:
@@ -298,19 +319,17 @@ async def steps(
     With `address` one step, with its values and attempts.
     """
     if address:
-        return answer(await core.runs.look_into(number, run_graph.step, address))
-    found: list[dict[str, Any]] = []
-    _gather(await core.runs.graph(number, inside), found)
-    return answer({"steps": found})
+        return flat_answer(step_json(await core.runs.look_into(number, run_graph.step, address)))
+    return flat_answer(steps_json(await core.runs.graph(number, inside)))
 
 
 @router.get("/{number}/why", response_model=WhyAnswer, responses=problems(404, 410))
 async def why(core: TheCore, number: RunNumber, address: Address = "") -> Response:
     """What each unfinished step of a run, or of a part of it, waits for, right now."""
-    return answer(await core.runs.why(number, address))
+    return flat_answer(await core.runs.why(number, address))
 
 
-@router.get("/{number}/items", responses=problems(404, 410, 422))
+@router.get("/{number}/items", response_model=ItemList, responses=problems(404, 410, 422))
 async def items(
     core: TheCore,
     number: RunNumber,
@@ -330,10 +349,10 @@ async def items(
     found = await core.runs.look_into(
         number, item_pages.items, address, states, cursor, limit, wanted
     )
-    return answer(found)
+    return flat_answer(items_json(found))
 
 
-@router.get("/{number}/log", responses=problems(404, 410, 422))
+@router.get("/{number}/log", response_model=AttemptLog, responses=problems(404, 410, 422))
 async def log(
     core: TheCore,
     number: RunNumber,
@@ -343,32 +362,26 @@ async def log(
 ) -> Response:
     """What an attempt printed and logged; without `#` in the address, the newest attempt."""
     label, _, wanted = address.partition("#")
-    attempts = (await core.runs.look_into(number, run_graph.step, label))["attempts"]
+    attempts = (await core.runs.look_into(number, run_graph.step, label)).attempts
     number_wanted = whole_number(wanted)
     if wanted and number_wanted is None:
         raise InvalidInput(
             f"found {wanted!r:.40} after '#'; expected an attempt's number, as in {label}#1",
             problems=[Problem("/address", "not a number after '#'")],
         )
-    chosen = [attempt for attempt in attempts if not wanted or attempt["number"] == number_wanted]
+    chosen = [attempt for attempt in attempts if not wanted or attempt.number == number_wanted]
     if not chosen and wanted:
         raise NotFound(f"{number}/{label} has no attempt #{wanted}; it has {len(attempts)}")
-    key = await core.runs.log_key(chosen[-1]["id"]) if chosen else None
+    key = await core.runs.log_key(chosen[-1].id) if chosen else None
     lines = await core.logs.lines(key, after, limit) if key else []
-    shown = chosen[-1]["number"] if chosen else None
-    return answer({"address": f"{number}/{label}", "attempt": shown, "lines": lines})
+    shown = chosen[-1].number if chosen else None
+    return flat_answer({"address": f"{number}/{label}", "attempt": shown, "lines": lines})
 
 
-@router.get("/{number}/commands", responses=problems(404, 410))
+@router.get("/{number}/commands", response_model=RunCommands, responses=problems(404, 410))
 async def commands(core: TheCore, number: RunNumber) -> Response:
     """Who gave which command for this run, when and why."""
     await core.runs.run_row(number)
     rows = await core.read(run_queries.commands, number)
-    return answer({"commands": views_of(rows, command_view, "at", "who", "what")})
-
-
-def _gather(view: dict[str, Any], into: list[dict[str, Any]]) -> None:
-    if view["kind"] == Kind.STEP:
-        into.append(view)
-    for part in (*view.get("parts", ()), *view.get("follow_ups", {}).values()):
-        _gather(part, into)
+    found = readable(rows, command_record, "at", "who", "what")
+    return answer(RunCommands, {"commands": found})

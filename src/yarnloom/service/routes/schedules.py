@@ -17,7 +17,7 @@ from yarnloom.engine.commands import (
 )
 from yarnloom.engine.operations.schedules import next_times
 from yarnloom.plan.schedule_settings import SETTINGS
-from yarnloom.protocol.answers import (
+from yarnloom.protocol.run_answers import (
     CheckingAnswer,
     RunAnswer,
 )
@@ -34,7 +34,7 @@ from yarnloom.protocol.setting_bodies import (
 )
 from yarnloom.service.api_router import api_router
 from yarnloom.service.group_commit import system_clock
-from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.service.route_helpers import Asker, TheCore, answer, json_answer, problems
 from yarnloom.service.routes.runs import CHECK_WAIT, answer_to_start
 
 router = api_router("schedules")
@@ -46,7 +46,7 @@ Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record
 @router.get("/schedules", response_model=ScheduleList)
 async def list_schedules(core: TheCore) -> Response:
     """Every schedule: what it starts and when next, and what came of it last."""
-    return answer({"schedules": await core.submit(ListSchedules())})
+    return answer(ScheduleList, {"schedules": await core.submit(ListSchedules())})
 
 
 @router.get("/next-times", response_model=NextTimes, responses=problems(422))
@@ -57,21 +57,21 @@ async def list_next_times(
 ) -> Response:
     """When a cron expression comes true next, before it is saved."""
     times = next_times(cron, zone, system_clock().now, count)
-    return answer({"cron": cron, "zone": zone, "times": times})
+    return answer(NextTimes, {"cron": cron, "zone": zone, "times": times})
 
 
 @router.post("/schedules", status_code=201, response_model=ScheduleAnswer, responses=problems(422))
 async def make_schedule(core: TheCore, who: Asker, body: MakeScheduleBody) -> Response:
     """Make a schedule by hand; looms declare theirs when they are published."""
     command = MakeSchedule(body.name, _changes(body), who, body.reason, body.paused)
-    return answer(await core.submit(command), 201)
+    return answer(ScheduleAnswer, await core.submit(command), 201)
 
 
 @router.get("/schedules/{name}", response_model=ScheduleAnswer, responses=problems(404))
 async def show_schedule(core: TheCore, name: ScheduleName) -> Response:
     """One schedule."""
     (schedule,) = await core.submit(ListSchedules(name))
-    return answer(schedule)
+    return answer(ScheduleAnswer, schedule)
 
 
 @router.patch("/schedules/{name}", response_model=ScheduleAnswer, responses=problems(404, 422))
@@ -80,7 +80,7 @@ async def change_schedule(
 ) -> Response:
     """Change what is given, at once; it wins over what a loom declares."""
     command = ChangeSchedule(name, _changes(body), who, body.reason, body.paused, body.as_declared)
-    return answer(await core.submit(command))
+    return answer(ScheduleAnswer, await core.submit(command))
 
 
 @router.delete(
@@ -118,7 +118,7 @@ async def start_schedule(
     body = body or StartScheduleBody()
     key = body.key or idempotency_key or uuid.uuid4().hex
     command = StartSchedule(name, key, who, body.reason)
-    return answer(*answer_to_start(await core.starts.start(command, CHECK_WAIT)))
+    return json_answer(*answer_to_start(await core.starts.start(command, CHECK_WAIT)))
 
 
 def _changes(body: ScheduleSettings) -> dict[str, Any]:

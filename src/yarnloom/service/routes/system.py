@@ -13,13 +13,11 @@ from sse_starlette import EventSourceResponse
 
 from yarnloom.errors import NotAllowed
 from yarnloom.protocol.bodies import TokenBody
+from yarnloom.protocol.workflow_answers import HealthAnswer, ServiceAnswer
 from yarnloom.service.api_router import api_router
 from yarnloom.service.api_router import health_router as new_health_router
 from yarnloom.service.guard import COOKIE
 from yarnloom.service.route_helpers import TheCore, answer, problems
-from yarnloom.units import (
-    iso_time,
-)
 from yarnloom.version import VERSION
 
 router = api_router("system")
@@ -28,19 +26,20 @@ health_router = new_health_router()
 PING = 25
 
 
-@router.get("/service")
+@router.get("/service", response_model=ServiceAnswer)
 async def service(core: TheCore) -> Response:
     """Which service this is: id, version, data folder, and since when it runs."""
     return answer(
+        ServiceAnswer,
         {
             "id": core.database.id,
             "version": VERSION,
             "data": str(core.database.folder),
             "starts": core.database.starts,
-            "started_at": iso_time(core.started_at),
+            "started_at": core.started_at,
             "commits_on": "thread" if core.writer.threaded else "loop",
             "pid": os.getpid(),
-        }
+        },
     )
 
 
@@ -74,16 +73,18 @@ async def session(core: TheCore, body: TokenBody) -> Response:
     return done
 
 
-@health_router.get("/health", include_in_schema=False)
+@health_router.get("/health", response_model=HealthAnswer, include_in_schema=False)
 async def health() -> Response:
     """The process answers."""
-    return answer({"status": "pass"})
+    return answer(HealthAnswer, {"status": "pass"})
 
 
-@health_router.get("/ready", include_in_schema=False)
+@health_router.get("/ready", response_model=HealthAnswer, include_in_schema=False)
 async def ready(core: TheCore) -> Response:
     """The service takes commands, and what `--load` names is published and worked for."""
     why = core.not_ready()
     return answer(
-        {"status": "fail", "reason": why} if why else {"status": "pass"}, 503 if why else 200
+        HealthAnswer,
+        {"status": "fail", "reason": why} if why else {"status": "pass"},
+        503 if why else 200,
     )

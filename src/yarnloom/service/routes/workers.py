@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+from dataclasses import asdict
 from time import time_ns
-from typing import Annotated, Any, cast
+from typing import Annotated, cast
 
 from fastapi import Path, Request
 from fastapi.responses import Response
@@ -23,8 +24,17 @@ from yarnloom.engine.commands import (
     Reported,
     ReportItem,
 )
-from yarnloom.protocol.bodies import (
-    ReasonBody,
+from yarnloom.engine.records.errors import StepError
+from yarnloom.engine.records.workers import BegunEffect, Registered
+from yarnloom.protocol.bodies import ReasonBody
+from yarnloom.protocol.worker_answers import (
+    BegunEffectAnswer,
+    NoContent,
+    PollAnswer,
+    RegisteredAnswer,
+    ReportAnswer,
+    WorkerFacts,
+    WorkerList,
 )
 from yarnloom.protocol.worker_bodies import (
     BeginBody,
@@ -40,24 +50,25 @@ from yarnloom.protocol.worker_bodies import (
 )
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
-from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.service.route_helpers import Asker, TheCore, answer, json_answer, problems
+from yarnloom.values import JsonObject, dump
 
 router = api_router("workers", "/workers")
 
 REPORTED_AT_ONCE = 512
 
-Saved = dict[str, Any]
+Saved = JsonObject
 
 WorkerId = Annotated[str, Path(max_length=100)]
 
 
-@router.get("")
+@router.get("", response_model=WorkerList)
 async def list_workers(core: TheCore) -> Response:
     """The workers as they are now."""
-    return answer({"workers": await core.workers()})
+    return answer(WorkerList, {"workers": await core.workers()})
 
 
-@router.post("", status_code=201, responses=problems(422, 503))
+@router.post("", status_code=201, response_model=RegisteredAnswer, responses=problems(422, 503))
 async def register(core: TheCore, body: RegisterBody) -> Response:
     """Register, or register again."""
     offers = {name: task for name, task in body.tasks.items() if not isinstance(task, str)}
@@ -92,27 +103,27 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
         epoch=body.epoch,
         commits=body.commits,
     )
-    registered = await core.submit(command)
+    registered: Registered = await core.submit(command)
     core.polls.note_registered(body.id)
-    return answer({**registered, "commits": core.commits}, 201)
+    found = {**asdict(registered), "commits": core.commits}
+    return answer(RegisteredAnswer, found, 201)
 
 
-@router.post("/{worker}/ask", responses=problems(404, 503))
+@router.post("/{worker}/ask", response_model=PollAnswer, responses=problems(404, 503))
 async def ask(core: TheCore, request: Request, worker: WorkerId, body: PollBody) -> Response:
     """The open request: answered as soon as there is work or an order, empty after 20 to 25 s."""
-    return answer(*await asked(core, request.receive, worker, body))
+    return json_answer(*await asked(core, request.receive, worker, body))
 
 
-async def asked(
-    core: Core, receive: Receive, worker: str, body: PollBody
-) -> tuple[dict[str, Any], int]:
-    """The answer to a worker's open request, which has been received whole, and its status."""
+async def asked(core: Core, receive: Receive, worker: str, body: PollBody) -> tuple[bytes, int]:
+    """Return the answer to a worker's open request, once it was received whole, and its status."""
     closed = asyncio.ensure_future(_closed(receive))
     try:
         messages = await core.polls.poll(_ask_of(worker, body), closed)
     finally:
         closed.cancel()
-    return {"messages": messages, "closing": core.closing, "commits": core.commits}, 200
+    found = {"messages": messages, "closing": core.closing, "commits": core.commits}
+    return dump(found), 200
 
 
 async def _closed(receive: Receive) -> None:
@@ -121,13 +132,13 @@ async def _closed(receive: Receive) -> None:
         pass
 
 
-@router.post("/{worker}/report", responses=problems(404, 503))
+@router.post("/{worker}/report", response_model=ReportAnswer, responses=problems(404, 503))
 async def report(core: TheCore, worker: WorkerId, body: ReportBody) -> Response:
     """What happened to attempts; the answer says what was refused, and can carry work."""
-    return answer(*await reported(core, worker, body))
+    return json_answer(*await reported(core, worker, body))
 
 
-async def reported(core: Core, worker: str, body: ReportBody) -> tuple[dict[str, Any], int]:
+async def reported(core: Core, worker: str, body: ReportBody) -> tuple[bytes, int]:
     """Take in a report; the answer to it, and its status."""
     # Lines first: whoever sees that an attempt has ended finds its whole log.
     if body.logs:
@@ -140,7 +151,7 @@ async def reported(core: Core, worker: str, body: ReportBody) -> tuple[dict[str,
     # A few at a time, so that a long report, such as one after a break, holds up nobody.
     for first in range(0, max(len(items), len(saved), 1), REPORTED_AT_ONCE):
         some = slice(first, first + REPORTED_AT_ONCE)
-        found: Reported = await core.submit(
+        part: Reported = await core.submit(
             Report(
                 worker,
                 tuple(items[some]),
@@ -154,9 +165,10 @@ async def reported(core: Core, worker: str, body: ReportBody) -> tuple[dict[str,
                 body.epoch,
             )
         )
-        refused += found.refused
-        messages += found.messages
-    return {"refused": refused, "messages": messages, "commits": core.commits}, 200
+        refused += part.refused
+        messages += part.messages
+    found = {"refused": refused, "messages": messages, "commits": core.commits}
+    return dump(found), 200
 
 
 def _item_of(item: ItemBody) -> ReportItem:
@@ -164,7 +176,7 @@ def _item_of(item: ItemBody) -> ReportItem:
         item.attempt,
         item.outcome,
         item.output,
-        cast(dict[str, Any] | None, item.error),
+        cast(StepError | None, item.error),
         item.begun_ago,
         item.ended_ago,
         item.pid,
@@ -193,10 +205,11 @@ def _ask_of(worker: str, body: PollBody) -> Poll:
     return Poll(worker, received, *places, body.trouble, body.epoch)
 
 
-@router.post("/{worker}/begin", responses=problems(404, 409, 503))
+@router.post("/{worker}/begin", response_model=NoContent, responses=problems(404, 409, 503))
 async def begin(core: TheCore, worker: WorkerId, body: BeginBody) -> Response:
     """Record that an attempt begins, before it does anything; refused if it was given up."""
-    return answer(await core.submit(BeginAttempt(worker, body.attempt)))
+    await core.submit(BeginAttempt(worker, body.attempt))
+    return answer(NoContent, {})
 
 
 @router.post("/gone", response_model=GoneAnswer, responses=problems(422, 503))
@@ -209,30 +222,38 @@ async def gone(core: TheCore, body: GoneBody) -> Response:
         ago = body.begun_ago[worker]
         begun = {attempt: now - round(seconds * 1_000_000) for attempt, seconds in ago.items()}
         await core.submit(LoseWorker(worker, why, begun))
-    return answer({"known": known})
+    return answer(GoneAnswer, {"known": known})
 
 
-@router.post("/{worker}/begin-effect", responses=problems(404, 409, 503))
+@router.post(
+    "/{worker}/begin-effect", response_model=BegunEffectAnswer, responses=problems(404, 409, 503)
+)
 async def begin_effect(core: TheCore, worker: WorkerId, body: BeginEffectBody) -> Response:
     """An attempt is about to do something outside that must not happen twice."""
     named = (worker, body.attempt, body.what, body.call, body.scope)
     command = BeginEffect(*named, body.again, body.is_used, body.position)
-    return answer(await core.submit(command))
+    begun: BegunEffect = await core.submit(command)
+    found = {"now": begun.now, "token": begun.token}
+    return answer(BegunEffectAnswer, found | ({"value": begun.value} if begun.is_done else {}))
 
 
-@router.post("/{worker}/end-effect", responses=problems(404, 409, 422, 503))
+@router.post(
+    "/{worker}/end-effect", response_model=NoContent, responses=problems(404, 409, 422, 503)
+)
 async def end_effect(core: TheCore, worker: WorkerId, body: EndEffectBody) -> Response:
     """What an attempt did outside is done, or did not happen."""
     command = EndEffect(worker, body.attempt, body.what, body.done, body.value, body.scope)
-    return answer(await core.submit(command))
+    await core.submit(command)
+    return answer(NoContent, {})
 
 
-@router.post("/{worker}/drain", responses=problems(404, 409))
+@router.post("/{worker}/drain", response_model=WorkerFacts, responses=problems(404, 409))
 async def drain(
     core: TheCore, who: Asker, worker: WorkerId, body: ReasonBody | None = None
 ) -> Response:
     """Let a worker, by name or id, take nothing new, and end when it has nothing in hand."""
-    return answer(await core.submit(DrainWorker(worker, who, body.reason if body else "")))
+    command = DrainWorker(worker, who, body.reason if body else "")
+    return answer(WorkerFacts, await core.submit(command))
 
 
 @router.delete("/{worker}", status_code=204, response_class=Response)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Query
 from fastapi.responses import Response
@@ -12,11 +12,9 @@ from yarnloom.engine.commands import (
     ListWorkers,
     Publish,
 )
-from yarnloom.engine.queries.views import (
-    Row,
-    plan_view,
-    views_of,
-)
+from yarnloom.engine.queries.part_records import plan_record
+from yarnloom.engine.records.unreadable import readable
+from yarnloom.engine.records.workers import WorkerRecord
 from yarnloom.engine.state import hourly_counts
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import read_plan
@@ -26,25 +24,31 @@ from yarnloom.protocol.overview_answers import (
 from yarnloom.protocol.publish_bodies import (
     PublishBody,
 )
-from yarnloom.service.api_router import api_router
-from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.store import workflow_queries
-from yarnloom.units import (
-    iso_time,
+from yarnloom.protocol.workflow_answers import (
+    PublishedWorkflows,
+    TaskList,
+    TaskWithCode,
+    WorkflowList,
+    WorkflowWithPlan,
 )
+from yarnloom.service.api_router import api_router
+from yarnloom.service.render.parts import plan_json
+from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
+from yarnloom.store import Record, Row, workflow_queries
+from yarnloom.values import JsonObject
 
 router = api_router("looms")
 
 
-@router.post("/workflows", responses=problems(422, 503))
+@router.post("/workflows", response_model=PublishedWorkflows, responses=problems(422, 503))
 async def publish(core: TheCore, who: Asker, body: PublishBody) -> Response:
     """Make a loom's plans current, and its pools known; all of it, or nothing."""
     tasks = [task.model_dump(exclude_unset=True) for task in body.tasks]
     command = Publish(body.plans, tasks, who, body.pools, body.schedules)
-    return answer({"workflows": await core.submit(command)})
+    return answer(PublishedWorkflows, {"workflows": await core.submit(command)})
 
 
-@router.get("/workflows", responses=problems(404))
+@router.get("/workflows", response_model=WorkflowWithPlan | WorkflowList, responses=problems(404))
 async def workflows(
     core: TheCore,
     name: Annotated[
@@ -54,10 +58,11 @@ async def workflows(
     """The current version of every workflow."""
     rows = await core.read(workflow_queries.workflows)
     if name is None:
-        return answer({"workflows": views_of(rows, _workflow, "name", "version")})
-    found = _named("workflow", name, rows)
-    plan = read_plan(json.loads(found["document"]))
-    return answer({**_workflow(found), "plan": plan_view(plan)})
+        found = readable(rows, _workflow, "name", "version")
+        return answer(WorkflowList, {"workflows": found})
+    row = _named("workflow", name, rows)
+    plan = plan_record(read_plan(json.loads(row["document"])))
+    return answer(WorkflowWithPlan, {**_workflow(row), "plan": plan_json(plan)})
 
 
 @router.get("/workflows/over-time", response_model=OverTimeAnswer, responses=problems(404))
@@ -69,10 +74,11 @@ async def over_time(
     """How a workflow's runs and steps went over the last days, in UTC: how many, how long."""
     found = _named("workflow", name, await core.read(workflow_queries.workflows))
     plan = read_plan(json.loads(found["document"]))
-    return answer(await core.read(hourly_counts.over_days, plan, core.now(), days))
+    found_days = await core.read(hourly_counts.over_days, plan, core.now(), days)
+    return answer(OverTimeAnswer, found_days)
 
 
-@router.get("/tasks", responses=problems(404))
+@router.get("/tasks", response_model=TaskWithCode | TaskList, responses=problems(404))
 async def tasks(
     core: TheCore,
     name: Annotated[
@@ -86,19 +92,19 @@ async def tasks(
     rows = await core.read(workflow_queries.tasks)
     workers = await core.submit(ListWorkers())
     if name is None:
-        return answer({"tasks": views_of(rows, lambda row: _task(row, workers), "name")})
+        found = readable(rows, lambda row: _task(row, workers), "name")
+        return answer(TaskList, {"tasks": found})
     row = _named("task", name, rows)
     facts = json.loads(row["facts"])
     wanted = code or facts["code_hash"]
     kept = await core.read(workflow_queries.code, row["name"], wanted)
     if kept is None:
         raise NotFound(f"no code {wanted} of task {row['name']} was ever published or brought")
-    types = {"input": facts["input"], "output": facts["output"]}
-    shown = {"shown_code": wanted, "source": kept["source"], "seen_at": iso_time(kept["seen_at"])}
-    return answer({**_task(row, workers), **types, **shown})
+    shown = {"shown_code": wanted, "source": kept["source"], "seen_at": kept["seen_at"]}
+    return answer(TaskWithCode, {**_task(row, workers), **shown})
 
 
-def _named(what: str, name: str, rows: list[dict[str, Any]]) -> dict[str, Any]:
+def _named(what: str, name: str, rows: list[Record]) -> Record:
     """The row of a full name, or of a short one that is unique."""
     names = {row["name"]: row for row in rows}
     short = [row for row in rows if row["name"].partition("/")[2] == name]
@@ -108,24 +114,24 @@ def _named(what: str, name: str, rows: list[dict[str, Any]]) -> dict[str, Any]:
     return found
 
 
-def _workflow(row: Row) -> dict[str, Any]:
+def _workflow(row: Row) -> JsonObject:
     document = json.loads(row["document"])
     return {
         "name": row["name"],
         "version": row["version"],
         "params": document["params"],
         "tasks": sorted(document["tasks"]),
-        "published_at": iso_time(row["published_at"]),
+        "published_at": row["published_at"],
         "published_by": row["published_by"],
         "last_run": row["last_run"],
     }
 
 
-def _task(row: Row, workers: list[dict[str, Any]]) -> dict[str, Any]:
+def _task(row: Row, workers: list[WorkerRecord]) -> JsonObject:
     facts = json.loads(row["facts"])
     have = [
-        {"name": worker["name"], "code_hash": worker["tasks"][row["name"]]}
+        {"name": worker.name, "code_hash": worker.tasks[row["name"]]}
         for worker in workers
-        if row["name"] in worker["tasks"]
+        if row["name"] in worker.tasks
     ]
-    return {**facts, "workers": have, "published_at": iso_time(row["published_at"])}
+    return {**facts, "workers": have, "published_at": row["published_at"]}

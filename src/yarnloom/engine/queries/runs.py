@@ -1,4 +1,4 @@
-"""Runs as the API shows them: their facts, and how far they are, in numbers and in words."""
+"""Records of runs: their facts, and how far they are, in numbers and in words."""
 
 from __future__ import annotations
 
@@ -6,21 +6,14 @@ import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from yarnloom.engine.queries.views import (
-    Row,
-    View,
-    counts,
-    step_progress,
-    views_of,
-)
+from yarnloom.engine.queries.part_records import counts_of, step_progress
+from yarnloom.engine.records.runs import RunProgress, RunRecord
+from yarnloom.engine.records.unreadable import Unreadable, readable
 from yarnloom.engine.rules.progress import between
 from yarnloom.engine.rules.states import RunState
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.secrets import mask
-from yarnloom.store import running_parts
-from yarnloom.units import (
-    iso_time,
-)
+from yarnloom.store import Row, running_parts
 from yarnloom.values import VALUE_LIMIT
 
 UNDER_WAY = (RunState.RUNNING, RunState.PAUSING, RunState.PAUSED, RunState.CANCELLING)
@@ -59,86 +52,88 @@ def under_way_of(execute: running_parts.Execute, rows: Sequence[Row]) -> Mapping
     return rows_by_run | (running_parts.open_rows(execute, badly, ended=True) if badly else {})
 
 
-def run_views(rows: Sequence[Row], under_way: Mapping[int, Open], look: Look) -> list[View]:
-    """Runs from their rows, each with the columns of its root part.
+def run_records(
+    rows: Sequence[Row], under_way: Mapping[int, Open], look: Look
+) -> list[RunRecord | Unreadable]:
+    """Return runs from their rows, each with the columns of its root part.
 
     Args:
-        rows: as `reading.run` and `listing.runs` give them.
+        rows: as `run_queries.run` and `run_lists.runs` give them.
         under_way: as `under_way_of` gives it.
         look: when, and how closely.
     """
-    return views_of(
+    return readable(
         rows,
-        lambda row: run_view(row, look, under_way.get(row["number"], {})),
+        lambda row: run_record(row, look, under_way.get(row["number"], {})),
         "number",
         "workflow",
     )
 
 
-def run_view(row: Row, look: Look, under_way: Open) -> View:
-    """A run, from its row and what of it is under way."""
-    return {
-        "number": row["number"],
-        "workflow": row["workflow"],
-        "task": row["task"],
-        "version": row["version"],
-        "state": str(row["state"]),
-        "outcome": row["outcome"] and str(row["outcome"]),
-        "stop_asked": row["stop"] and str(row["stop"]),
-        "params": mask(json.loads(row["params"])),
-        "output": row["output"] and json.loads(row["output"]),
-        "output_left_out": row["state"] == "done" and (row["size"] or 0) > VALUE_LIMIT,
-        "error": row["error"] and json.loads(row["error"]),
-        "failures_allowed": row["failures_allowed"],
-        "followups_failed": row["followups_failed"],
-        "attempts": row["attempts"],
-        "progress": progress_view(row, look, under_way),
-        "counts": counts(row),
-        "priority": row["priority"],
-        "share": row["share"] or None,
-        "tags": json.loads(row["tags"]),
-        "key": row["start_key"],
-        "started_by": row["started_by"],
-        "round": row["round"],
-        "created_at": iso_time(row["created_at"]),
-        "start_at": iso_time(row["start_at"]),
-        "start_by": iso_time(row["start_by"]),
-        "planned_at": row["planned_at"],
-        "schedule": row["schedule"],
-        "after": row["after"],
-        "deadline_at": iso_time(row["deadline_at"]),
-        "paused_at": iso_time(row["paused_at"]),
-        "entered": row["admission"] > 0,
-        "started_at": iso_time(row["started_at"]),
-        "ended_at": iso_time(row["ended_at"]),
-    }
+def run_record(row: Row, look: Look, under_way: Open) -> RunRecord:
+    """Return a run, from its row and what of it is under way."""
+    return RunRecord(
+        number=row["number"],
+        workflow=row["workflow"],
+        task=row["task"],
+        version=row["version"],
+        state=row["state"],
+        outcome=row["outcome"] or None,
+        stop_asked=row["stop"] or None,
+        params=mask(json.loads(row["params"])),
+        output=row["output"] and json.loads(row["output"]),
+        output_left_out=row["state"] == "done" and (row["size"] or 0) > VALUE_LIMIT,
+        error=row["error"] and json.loads(row["error"]),
+        failures_allowed=row["failures_allowed"],
+        followups_failed=row["followups_failed"],
+        attempts=row["attempts"],
+        progress=progress_of(row, look, under_way),
+        counts=counts_of(row),
+        priority=row["priority"],
+        share=row["share"] or None,
+        tags=json.loads(row["tags"]),
+        key=row["start_key"],
+        started_by=row["started_by"],
+        round=row["round"],
+        created_at=row["created_at"],
+        start_at=row["start_at"],
+        start_by=row["start_by"],
+        planned_at=row["planned_at"],
+        schedule=row["schedule"],
+        after=row["after"],
+        deadline_at=row["deadline_at"],
+        entered=row["admission"] > 0,
+        paused_at=row["paused_at"],
+        started_at=row["started_at"],
+        ended_at=row["ended_at"],
+    )
 
 
-def progress_view(row: Row, look: Look, under_way: Open) -> View:
-    """How far a run is."""
-    told = _of_run(row)
+def progress_of(row: Row, look: Look, under_way: Open) -> RunProgress:
+    """Return how far a run is."""
+    said = _of_run(row)
     if row["state"] in UNDER_WAY and row["outcome"] is None:
         plan = look.plan_of(row["plan"])
         moves = _innermost(plan.nodes[0], plan, under_way)
         if moves is not None:
-            told = _of_moving(*moves, plan, under_way, look)
+            said = _of_moving(*moves, plan, under_way, look)
     elif row["state"] in _ENDED_BADLY and under_way:
         plan = look.plan_of(row["plan"])
         moved = _innermost(plan.nodes[0], plan, under_way)
         if moved is not None and moved[0].kind in (Kind.STEP, Kind.EACH):
-            told = _of_moving(*moved, plan, under_way, look)  # how far it was when it ended
+            said = _of_moving(*moved, plan, under_way, look)  # how far it was when it ended
     running = row["state"] == RunState.RUNNING and row["outcome"] is None
     fraction, left = _sampled(row, look.now)
-    return {
-        "fraction": None if fraction is None else cut(fraction),
-        "text": told.text,
-        "address": "" if look.plain else told.address,
-        "done": told.done,
-        "total": told.total,
-        "per_second": told.rate if running else None,
-        "seconds_left": short(left) if running and left is not None else None,
-        "at_least": bool(row["at_least"]) if running and left is not None else False,
-    }
+    return RunProgress(
+        fraction=None if fraction is None else cut(fraction),
+        text=said.text,
+        address="" if look.plain else said.address,
+        done=said.done,
+        total=said.total,
+        per_second=said.rate if running else None,
+        seconds_left=short(left) if running and left is not None else None,
+        at_least=bool(row["at_least"]) if running and left is not None else False,
+    )
 
 
 def _sampled(row: Row, now: int) -> tuple[float | None, float | None]:
@@ -150,8 +145,8 @@ def _sampled(row: Row, now: int) -> tuple[float | None, float | None]:
 
 
 @dataclass(frozen=True, slots=True)
-class _Told:
-    """What is said of a part: in words, and its numbers."""
+class _Said:
+    """A part in words, and its numbers."""
 
     text: str
     address: str = ""
@@ -160,13 +155,13 @@ class _Told:
     rate: float | None = None
 
 
-def _of_run(row: Row) -> _Told:
+def _of_run(row: Row) -> _Said:
     """What is said of a run of which nothing moves."""
     done, total = row["done"] or 0, row["total"] or 0
     if row["state"] in _TO_COME or not total:
-        return _Told("not begun", "", done, total)
+        return _Said("not begun", "", done, total)
     follows = " done; what follows runs" if row["outcome"] and not row["ended_at"] else ""
-    return _Told(f"{_of(done, total)} {_parts(total)}{follows}", "", done, total)
+    return _Said(f"{_of(done, total)} {_parts(total)}{follows}", "", done, total)
 
 
 def _innermost(node: Node, plan: Plan, under_way: Open) -> tuple[Node, Row] | None:
@@ -179,7 +174,7 @@ def _innermost(node: Node, plan: Plan, under_way: Open) -> tuple[Node, Row] | No
         return None
     if node.kind is Kind.STEP:
         said = step_progress(row)
-        return (node, row) if said and said["done"] is not None else None
+        return (node, row) if said and said.done is not None else None
     if node.kind is not Kind.EACH:
         for child in node.children:
             if found := _innermost(plan.nodes[child], plan, under_way):
@@ -187,7 +182,7 @@ def _innermost(node: Node, plan: Plan, under_way: Open) -> tuple[Node, Row] | No
     return node, row
 
 
-def _of_moving(node: Node, row: Row, plan: Plan, under_way: Open, look: Look) -> _Told:
+def _of_moving(node: Node, row: Row, plan: Plan, under_way: Open, look: Look) -> _Said:
     address = "" if node.parent is None else plan.address(node)
     if node.kind is Kind.STEP:
         return _of_step(node, row, address, look)
@@ -198,29 +193,30 @@ def _of_moving(node: Node, row: Row, plan: Plan, under_way: Open, look: Look) ->
     open_steps = [plan.nodes[child] for child in node.children if child in under_way]
     if len(open_steps) == 1 and not look.plain:
         text += f", now {open_steps[0].label}"
-    return _Told(text, address, done, total)
+    return _Said(text, address, done, total)
 
 
-def _of_step(node: Node, row: Row, address: str, look: Look) -> _Told:
-    said = step_progress(row) or {}
-    done, total, unit = said["done"], said["total"], said["unit"]
-    words = unit or ("" if look.plain or total is None else f"in {node.label}")
+def _of_step(node: Node, row: Row, address: str, look: Look) -> _Said:
+    said = step_progress(row)
+    assert said is not None
+    done, total = said.done, said.total
+    words = said.unit or ("" if look.plain or total is None else f"in {node.label}")
     text = " ".join(filter(None, [_of(done, total), words]))
-    note = f", {said['note']}" if said["note"] else ""
-    return _Told(text + note, address, done, total, said["rate"])
+    note = f", {said.note}" if said.note else ""
+    return _Said(text + note, address, done, total, said.rate)
 
 
-def _of_each(node: Node, row: Row, address: str, look: Look) -> _Told:
+def _of_each(node: Node, row: Row, address: str, look: Look) -> _Said:
     name = "" if look.plain else f" {node.label}"
     if row["awaits"]:
         doing = "reading" if row["awaits"] == "read" else "putting together"
-        return _Told(f"{doing} the list{name and f' of{name}'}", address)
+        return _Said(f"{doing} the list{name and f' of{name}'}", address)
     done, total = row["covered"], row["covers"]
     failed = f", {row['failed']:,} failed" if row["failed"] else ""
     seconds = (look.now - row["since"]) / 1e6
     gained = (row["fraction"] - row["fraction_then"]) * total
     rate = short(gained / seconds) if seconds > 0 and gained > 0 else None
-    return _Told(f"{_of(done, total)}{name}{failed}", address, done, total, rate)
+    return _Said(f"{_of(done, total)}{name}{failed}", address, done, total, rate)
 
 
 def cut(fraction: float) -> float:

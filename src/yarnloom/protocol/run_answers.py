@@ -1,15 +1,28 @@
-"""What answers hold, for OpenAPI and for whoever reads it."""
+"""Answers about runs."""
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AliasChoices, ConfigDict, Field
 
-JsonObject = dict[str, Any]
+from yarnloom.protocol.answer_fields import Answer, Cursor, Moment, OrUnreadable
+from yarnloom.values import JsonObject, JsonValue
+
+RunStateWord = Literal[
+    "scheduled",
+    "queued",
+    "running",
+    "pausing",
+    "paused",
+    "cancelling",
+    "done",
+    "failed",
+    "cancelled",
+]
 
 
-class StartedOne(BaseModel):
+class StartedOne(Answer):
     """A run of many that were started together."""
 
     number: int
@@ -17,14 +30,14 @@ class StartedOne(BaseModel):
     created: bool = Field(description="False where the start key had made the run before.")
 
 
-class StartedMany(BaseModel):
+class StartedMany(Answer):
     """The runs of many starts, in their order."""
 
     runs: list[StartedOne]
     created: int = Field(description="How many of them were made now.")
 
 
-class Progress(BaseModel):
+class Progress(Answer):
     """How far a run is."""
 
     fraction: float | None = Field(
@@ -39,7 +52,7 @@ class Progress(BaseModel):
     at_least: bool = Field(description="Whether it has steps of which no attempt was ever seen.")
 
 
-class Counts(BaseModel):
+class Counts(Answer):
     """The parts of a run's plan by state."""
 
     total: int
@@ -55,30 +68,20 @@ class Counts(BaseModel):
     skipped: int
 
 
-class RunAnswer(BaseModel):
+class RunAnswer(Answer):
     """A run."""
 
     number: int
     workflow: str
     task: str | None
     version: str
-    state: Literal[
-        "scheduled",
-        "queued",
-        "running",
-        "pausing",
-        "paused",
-        "cancelling",
-        "done",
-        "failed",
-        "cancelled",
-    ]
+    state: RunStateWord
     outcome: Literal["done", "failed", "cancelled", "skipped"] | None = Field(
         description="Decided when the plan has ended; the state follows with the follow-ups."
     )
     stop_asked: str | None
     params: JsonObject
-    output: Any
+    output: JsonValue
     output_left_out: bool = Field(description="Whether the output is too large to be shown whole.")
     error: JsonObject | None
     failures_allowed: int = Field(description="Items that failed and were allowed to.")
@@ -92,20 +95,20 @@ class RunAnswer(BaseModel):
     key: str
     started_by: str
     round: int
-    created_at: str
-    start_at: str | None = Field(description="Not before that time.")
-    start_by: str | None = Field(description="It is not begun after that time.")
+    created_at: Moment
+    start_at: Moment | None = Field(description="Not before that time.")
+    start_by: Moment | None = Field(description="It is not begun after that time.")
     planned_at: str | None = Field(description="For when its schedule planned it.")
     schedule: str | None = Field(description="The schedule that started it.")
     after: int | None = Field(description="The run of whose end it tells.")
-    deadline_at: str | None
+    deadline_at: Moment | None
     entered: bool = Field(description="False while it waits for other runs of its workflow.")
-    paused_at: str | None = Field(description="Since when nothing of it executes, if paused.")
-    started_at: str | None
-    ended_at: str | None
+    paused_at: Moment | None = Field(description="Since when nothing of it executes, if paused.")
+    started_at: Moment | None
+    ended_at: Moment | None
 
 
-class CheckAnswer(BaseModel):
+class CheckAnswer(Answer):
     """How far the rows of a file are checked."""
 
     param: str = Field(description="The param's JSON Pointer.")
@@ -115,20 +118,20 @@ class CheckAnswer(BaseModel):
     size: int = Field(description="Bytes of the file.")
 
 
-class CheckingAnswer(BaseModel):
+class CheckingAnswer(Answer):
     """Nothing was started yet: send the same start again."""
 
     checking: list[CheckAnswer]
 
 
-class RunList(BaseModel):
+class RunList(Answer):
     """Runs, newest first; `next` is the cursor of the following page."""
 
-    runs: list[RunAnswer]
-    next: str | None
+    runs: list[OrUnreadable[RunAnswer]]
+    next: Cursor | None
 
 
-class AttemptTimes(BaseModel):
+class AttemptTimes(Answer):
     """When an attempt could begin, began and ended, and on which worker."""
 
     id: int
@@ -139,24 +142,24 @@ class AttemptTimes(BaseModel):
     outcome: str | None
     worker: str
     pool: str | None
-    ready_at: str = Field(description="Since when it could have begun.")
-    pool_until: str | None = Field(description="Until then its pool let nothing begin.")
-    handed_at: str
-    begun_at: str | None
-    ended_at: str | None
+    ready_at: Moment = Field(description="Since when it could have begun.")
+    pool_until: Moment | None = Field(description="Until then its pool let nothing begin.")
+    handed_at: Moment
+    begun_at: Moment | None
+    ended_at: Moment | None
     guess: bool = Field(
         description="It counts as lost, and nobody can tell whether it had begun at all."
     )
 
 
-class AttemptList(BaseModel):
+class AttemptList(Answer):
     """A page of a run's attempts."""
 
     attempts: list[AttemptTimes]
     next: str | None
 
 
-class FailureKind(BaseModel):
+class FailureKind(Answer):
     """Failures of one task that are alike, but for numbers and quoted names."""
 
     task: str
@@ -168,10 +171,10 @@ class FailureKind(BaseModel):
     number: int
     in_items: bool = Field(description="Whether the first is inside an each.")
     first: str = Field(description="The address of the first, in plan order.")
-    first_at: str = Field(description="When the earliest ended.")
+    first_at: Moment = Field(description="When the earliest ended.")
 
 
-class FailuresAnswer(BaseModel):
+class FailuresAnswer(Answer):
     """What failed in a run, the most frequent kind first."""
 
     failed: int = Field(description="Failed steps that were looked at.")
@@ -180,7 +183,7 @@ class FailuresAnswer(BaseModel):
     steps: list[str] = Field(description="Addresses of the first failed steps, in plan order.")
 
 
-class TimesRow(BaseModel):
+class TimesRow(Answer):
     """A step or an each, over all items; times in seconds."""
 
     address: str = Field(description="Without the keys of items.")
@@ -199,24 +202,24 @@ class TimesRow(BaseModel):
     )
 
 
-class Outliers(BaseModel):
+class Outliers(Answer):
     """Attempts of a step, or of all steps in an each, that stand out."""
 
     slowest: list[AttemptTimes] = Field(description="Those that ran longest, the longest first.")
     failed: list[AttemptTimes] = Field(description="The first that failed.")
 
 
-class TimesAnswer(BaseModel):
+class TimesAnswer(Answer):
     """Where the time of a run went."""
 
-    from_: str | None = Field(alias="from")
-    to: str | None
+    from_: Moment | None = Field(alias="from", validation_alias=AliasChoices("from", "from_"))
+    to: Moment | None
     slices: int
     attempts: int
     rows: list[TimesRow]
 
 
-class ReasonAnswer(BaseModel):
+class ReasonAnswer(Answer):
     """Why something does not run: a word for programs, words for people, and what belongs to it."""
 
     model_config = ConfigDict(extra="allow")
@@ -225,17 +228,20 @@ class ReasonAnswer(BaseModel):
     text: str
 
 
-class WaitAnswer(BaseModel):
+class WaitAnswer(Answer):
     """A step that has not ended, or a part that has not begun."""
-
-    model_config = ConfigDict(extra="allow")
 
     address: str
     state: str
     reasons: list[ReasonAnswer]
+    begun_at: Moment | None = Field(None, description="Of a step that runs.")
+    deadline_at: Moment | None = Field(None, description="Of a step that has a deadline.")
+    last_line_at: Moment | None = Field(
+        None, description="Of a step that runs: when its newest line arrived."
+    )
 
 
-class WhyAnswer(BaseModel):
+class WhyAnswer(Answer):
     """What a run waits for."""
 
     run: int
@@ -246,16 +252,16 @@ class WhyAnswer(BaseModel):
     more: bool = Field(description="Whether there are more.")
 
 
-class LinkAnswer(BaseModel):
+class LinkAnswer(Answer):
     """A link, without what it takes to use it."""
 
     id: int
     run: int
     details: bool = Field(description="Whether it shows output, errors, and names of steps.")
-    made_at: str
+    made_at: Moment
     made_by: str
-    expires_at: str
-    revoked_at: str | None
+    expires_at: Moment
+    revoked_at: Moment | None
     revoked_by: str | None
 
 
@@ -266,36 +272,114 @@ class MadeLink(LinkAnswer):
     path: str = Field(description="For a browser's EventSource.")
 
 
-class LinkList(BaseModel):
+class LinkList(Answer):
     """Links to a run, newest first."""
 
     links: list[LinkAnswer]
     next: str | None
 
 
-class LinkedRun(BaseModel):
-    """A run as a link shows it; with details also the rest of a run's fields."""
-
-    model_config = ConfigDict(extra="allow")
+class LinkedRun(Answer):
+    """A run as a link shows it; the last six fields only with details."""
 
     number: int
-    state: str
+    state: RunStateWord
     message: str = Field(description="How it is, in words for an end user.")
     progress: Progress
-    created_at: str
-    started_at: str | None
-    ended_at: str | None
+    created_at: Moment
+    started_at: Moment | None
+    ended_at: Moment | None
+    workflow: str = ""
+    outcome: str | None = None
+    stop_asked: str | None = None
+    output: JsonValue = None
+    error: JsonObject | None = None
+    round: int = 1
 
 
-class ProblemAnswer(BaseModel):
+class ProblemAnswer(Answer):
     """RFC 9457 problem details."""
 
     type: str
     title: str
     status: int
     detail: str
-    problems: list[dict[str, Any]] | None = Field(
+    problems: list[JsonObject] | None = Field(
         None,
         description="One entry for each bad input: JSON Pointer and what is wrong; of a file's "
         "rows also the line and column.",
     )
+
+
+class CommandAnswer(Answer):
+    """One entry of the command log of a run."""
+
+    at: Moment
+    who: str
+    what: str
+    reason: str
+    detail: JsonObject
+
+
+class RunCommandAnswer(CommandAnswer):
+    """One entry of the command log of all runs."""
+
+    run: int | None
+
+
+class RunCommands(Answer):
+    """Who gave which command for a run, when and why."""
+
+    commands: list[OrUnreadable[CommandAnswer]]
+
+
+class CommandList(Answer):
+    """Commands for all runs, newest first; `next` is the cursor of the following page."""
+
+    commands: list[OrUnreadable[RunCommandAnswer]]
+    next: Cursor | None
+
+
+class EffectAnswer(Answer):
+    """One entry of the ledger."""
+
+    what: str
+    address: str = Field(description="Of the step that uses it; empty for the whole run.")
+    state: str = Field(description="begun, done, not done or unsure.")
+    attempt: int
+    token: str
+    value: JsonValue
+    begun_at: Moment
+    done_at: Moment | None
+    by: str | None = Field(description="Who decided about it, if somebody did.")
+    is_used: bool
+    used_at: Moment | None
+
+
+class LedgerAnswer(Answer):
+    """The side effects that a run has begun and done."""
+
+    effects: list[OrUnreadable[EffectAnswer]]
+    unsure: int = Field(description="Of how many nobody knows whether they happened.")
+
+
+class SettledAnswer(Answer):
+    """What was decided about an unsure entry of the ledger."""
+
+    effect: str
+    state: str
+
+
+class RefusedRun(Answer):
+    """A run for which a command was refused, and why."""
+
+    run: int
+    why: str
+
+
+class BulkAnswer(Answer):
+    """What came of a command for many runs."""
+
+    count: int = Field(description="How many runs match.")
+    done: list[int]
+    refused: list[RefusedRun]
