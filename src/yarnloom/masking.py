@@ -13,6 +13,8 @@ from functools import lru_cache
 from typing import Any
 from urllib.parse import quote, quote_plus
 
+from yarnloom.values import JsonValue
+
 MASK = "•••"
 KEY_VARIABLE = "YARNLOOM_SECRET_KEY"
 TOKEN_VARIABLE = "YARNLOOM_TOKEN"
@@ -36,7 +38,7 @@ def masked_text(text: str, secrets: Iterable[str]) -> str:
     return text
 
 
-def masked_in(value: Any, secrets: Iterable[str]) -> Any:
+def masked_in(value: JsonValue, secrets: Iterable[str]) -> Any:
     """A value without the secrets in its texts."""
     if isinstance(value, str):
         return masked_text(value, secrets)

@@ -7,7 +7,8 @@ import mimetypes
 import os
 import re
 from pathlib import Path
-from typing import Any
+
+from yarnloom.values import JsonValue
 
 FILE_FORMAT, ROWS_FORMAT = "yarnloom-file", "yarnloom-rows"
 """The formats by which a JSON Schema marks a file, and rows."""
@@ -32,7 +33,7 @@ def named_in(text: str | None) -> set[str]:
     return set(_NAMED.findall(text))
 
 
-def is_list_reference(value: Any) -> bool:
+def is_list_reference(value: JsonValue) -> bool:
     """Whether a value stands for a list that is kept as a file."""
     return isinstance(value, dict) and "list" in value and "count" in value and "size" in value
 

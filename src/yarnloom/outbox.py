@@ -32,7 +32,7 @@ from yarnloom.errors import (
     ValueRefused,
 )
 from yarnloom.units import Duration
-from yarnloom.values import decode, encode
+from yarnloom.values import JsonObject, decode, encode
 
 if TYPE_CHECKING:
     from yarnloom.client import Client
@@ -146,7 +146,7 @@ class Outbox:
 
     # For the relay
 
-    def waiting(self, connection: OutboxConnection, limit: int) -> list[tuple[str, dict[str, Any]]]:
+    def waiting(self, connection: OutboxConnection, limit: int) -> list[tuple[str, JsonObject]]:
         """Starts that were not delivered, in the order in which they were left; key and body."""
         rows = self._execute(
             connection,
@@ -339,7 +339,7 @@ class Relay:
         with contextlib.suppress(Exception):
             connection.close()  # type: ignore[union-attr]
 
-    def _deliver(self, body: dict[str, Any]) -> str:
+    def _deliver(self, body: JsonObject) -> str:
         """Start a run; why the service refuses it, empty if it does not.
 
         Raises:

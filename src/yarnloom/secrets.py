@@ -22,6 +22,7 @@ from pydantic_core import CoreSchema
 
 from yarnloom.errors import FolderUnusable
 from yarnloom.masking import KEY_VARIABLE, MASK, masked_text
+from yarnloom.values import JsonObject, JsonValue
 
 T = TypeVar("T")
 
@@ -38,7 +39,7 @@ class Secret(pydantic.Secret[T]):
     @classmethod
     def __get_pydantic_json_schema__(
         cls, core: CoreSchema, handler: GetJsonSchemaHandler
-    ) -> dict[str, Any]:
+    ) -> JsonObject:
         """The schema says so, since the service knows nothing else of a type."""
         return {**handler(core), "writeOnly": True, "format": "password"}
 
@@ -61,7 +62,7 @@ class Vault:
         """The same for the same text, to compare by; it cannot be opened."""
         return {SEALED: hmac.new(self._key, text.encode(), hashlib.sha256).hexdigest()}
 
-    def open(self, value: Any, found: list[str] | None = None) -> Any:
+    def open(self, value: JsonValue, found: list[str] | None = None) -> Any:
         """A value with every sealed text opened; the texts are added to `found`.
 
         Raises:
@@ -115,7 +116,7 @@ def key_problem() -> str | None:
     return None
 
 
-def mask(value: Any) -> Any:
+def mask(value: JsonValue) -> Any:
     """A value as it may be shown."""
     return _replaced(value, lambda _: MASK)
 
@@ -125,7 +126,7 @@ def has_sealed(text: str) -> bool:
     return SEALED in text
 
 
-def _replaced(value: Any, text_for: Callable[[str], str]) -> Any:
+def _replaced(value: JsonValue, text_for: Callable[[str], str]) -> Any:
     """A value with another text for everything in it that is sealed."""
     if isinstance(value, dict):
         if value.keys() == {SEALED} and isinstance(value[SEALED], str):
@@ -136,7 +137,7 @@ def _replaced(value: Any, text_for: Callable[[str], str]) -> Any:
     return value
 
 
-def sealed_in(value: Any, secrets: Iterable[str], seal: Callable[[str], Any]) -> Any:
+def sealed_in(value: JsonValue, secrets: Iterable[str], seal: Callable[[str], Any]) -> Any:
     """A value with every text sealed that has a secret in it; in names of fields it is masked."""
     if isinstance(value, str):
         return seal(value) if any(secret in value for secret in secrets) else value

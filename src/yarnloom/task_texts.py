@@ -11,7 +11,8 @@ import math
 import numbers
 import traceback
 from types import TracebackType
-from typing import Any
+
+from yarnloom.values import JsonObject, JsonValue
 
 TYPE_LIMIT = 200
 """Bytes of the name of an error's class."""
@@ -79,7 +80,7 @@ def traceback_text(error: BaseException, trace: TracebackType | None) -> str:
 
 def error_record(
     kind: str, message: str, *, trace: str | None = None, kinds: list[str] | None = None
-) -> dict[str, Any]:
+) -> JsonObject:
     """Return an error as it is kept with its attempt, its texts cut.
 
     Args:
@@ -88,7 +89,7 @@ def error_record(
         trace: its traceback; None where that tells a reader no more than the message.
         kinds: the names of all classes that it is of, for the retry rule.
     """
-    record: dict[str, Any] = {
+    record: JsonObject = {
         "type": cut_text(printable(kind), TYPE_LIMIT),
         "message": cut_text(printable(message), MESSAGE_LIMIT),
     }
@@ -99,7 +100,7 @@ def error_record(
     return record
 
 
-def cut_error(record: dict[str, Any]) -> dict[str, Any]:
+def cut_error(record: JsonObject) -> JsonObject:
     """Return an error record with its texts cut, as `error_record` makes it."""
     return record | error_record(
         record.get("type", ""),
@@ -109,7 +110,7 @@ def cut_error(record: dict[str, Any]) -> dict[str, Any]:
     )
 
 
-def progress_figure(what: str, value: Any) -> float | int | None:
+def progress_figure(what: str, value: JsonValue) -> float | int | None:
     """Return a figure of progress as a plain number.
 
     Args:

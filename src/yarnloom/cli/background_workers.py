@@ -17,13 +17,14 @@ import time
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, TextIO
+from typing import TextIO
 
 from platformdirs import user_state_path
 
 from yarnloom.cli import output
 from yarnloom.cli.output import out
 from yarnloom.errors import InvalidInput, NotFound, StartError, nearest
+from yarnloom.values import JsonObject
 
 BEGIN_SECONDS = 60.0
 END_SECONDS = 30.0
@@ -135,7 +136,7 @@ def stop(name: str) -> int:
     return 0
 
 
-def _living() -> Iterator[dict[str, Any]]:
+def _living() -> Iterator[JsonObject]:
     """The facts of every worker that lives; records of those that do not are removed."""
     for path in sorted(_folder().glob("*.json")):
         facts = _holder(path)
@@ -145,14 +146,14 @@ def _living() -> Iterator[dict[str, Any]]:
             path.unlink(missing_ok=True)
 
 
-def _holder(path: Path) -> dict[str, Any] | None:
+def _holder(path: Path) -> JsonObject | None:
     """The facts of the worker that holds a record; None if nobody does."""
     try:
         with path.open(encoding="utf-8") as record:
             try:
                 fcntl.flock(record, fcntl.LOCK_SH | fcntl.LOCK_NB)
             except BlockingIOError:
-                facts: dict[str, Any] = json.load(record)
+                facts: JsonObject = json.load(record)
                 return facts
     except (FileNotFoundError, ValueError):
         pass

@@ -21,9 +21,10 @@ from yarnloom.cli.part_address import (
     split_address,
 )
 from yarnloom.client import Call, Client
-from yarnloom.client.calls import JsonObject, OnCheck
+from yarnloom.client.calls import OnCheck
 from yarnloom.errors import InvalidInput
 from yarnloom.units import size_text
+from yarnloom.values import JsonObject
 
 SHOWN_ROWS = 10
 SHORT = 12
@@ -144,7 +145,7 @@ def export(client: Client, options: Namespace) -> int:
     if (form == "json") == bool(label):
         what = "an each's items are taken out as csv or json-lines, a whole run as json"
         raise InvalidInput(f"{options.address} as {form}: {what}")
-    path, query = f"/runs/{number}/record", dict[str, Any]()
+    path, query = f"/runs/{number}/record", JsonObject()
     if label:
         path = f"/runs/{number}/export"
         query = {"address": label, "as": form, "state": options.state}
@@ -209,7 +210,7 @@ def bar(what: str) -> Iterator[Any]:
 def check_bar() -> Iterator[OnCheck]:
     """A bar for rows that are checked."""
     with _progress() as progress:
-        tasks: dict[str, Any] = {}
+        tasks: JsonObject = {}
 
         def show(checks: list[JsonObject]) -> None:
             for check in checks:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
 
 from rich.padding import Padding
 from rich.text import Text
@@ -19,6 +18,7 @@ from yarnloom.client.calls import (
 )
 from yarnloom.errors import InvalidInput
 from yarnloom.units import duration_text, seconds
+from yarnloom.values import JsonObject
 
 
 def link(client: Client, options: argparse.Namespace) -> int:
@@ -60,7 +60,7 @@ def links(client: Client, options: argparse.Namespace) -> int:
     return 0
 
 
-def _standing_of(link: dict[str, Any]) -> str:
+def _standing_of(link: JsonObject) -> str:
     if link["revoked_at"]:
         return f"revoked {output.ago(link['revoked_at'])} by {link['revoked_by']}"
     left = output.until(link["expires_at"])

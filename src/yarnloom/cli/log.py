@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterable, Iterator
-from typing import Any
 
 from rich.text import Text
 
@@ -17,8 +16,9 @@ from yarnloom.cli.part_address import (
 from yarnloom.client import Call, Client
 from yarnloom.client.calls import lines_call, live_lines
 from yarnloom.errors import InvalidInput
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
+View = JsonObject
 
 PAGE = 5_000
 TAIL = 200

@@ -6,7 +6,6 @@ import json
 import time
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from typing import Any
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
@@ -25,21 +24,22 @@ from yarnloom.drawing.part_words import (
     run_progress_words,
 )
 from yarnloom.units import whole_millis
+from yarnloom.values import JsonObject, JsonValue
 
 __all__ = ["coloured", "err", "out", "say", "visible", "write", "write_bytes"]
 
-View = dict[str, Any]
+View = JsonObject
 
 WITH_PROGRESS = ("running", "paused", "resting", "cancelled", "failed")
 """States of a step in which it is of interest how far it came."""
 
 
-def print_json(value: Any) -> None:
+def print_json(value: JsonValue) -> None:
     """Print a value for programs: ASCII, so that every terminal and encoding takes it."""
     write(json.dumps(value, indent=2) + "\n")
 
 
-def print_json_line(value: Any) -> None:
+def print_json_line(value: JsonValue) -> None:
     """One of many values, as it comes."""
     write(json.dumps(value) + "\n")
 
@@ -120,7 +120,7 @@ def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:
     return found
 
 
-def short_value(value: Any, width: int = 60) -> str:
+def short_value(value: JsonValue, width: int = 60) -> str:
     """A value on one line, cut where it is long."""
     text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
     text = " ".join(text.split())

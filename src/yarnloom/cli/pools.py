@@ -16,8 +16,9 @@ from yarnloom.client.calls import KEEP, pool_call
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput
 from yarnloom.units import duration_text, seconds, whole_number
+from yarnloom.values import JsonObject, JsonValue
 
-View = dict[str, Any]
+View = JsonObject
 
 
 def pools(client: Client, as_json: bool) -> int:
@@ -132,7 +133,7 @@ def _pause(paused: View | None) -> str:
     return f"by {paused['by']} {output.ago(paused['at'])}{reason}"
 
 
-def _setting(value: Any) -> str:
+def _setting(value: JsonValue) -> str:
     if isinstance(value, dict):
         return rate_text(value)
     return "none" if value is None else str(value)

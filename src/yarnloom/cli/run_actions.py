@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import sys
-from typing import Any
 
 from rich.text import Text
 
@@ -28,8 +27,9 @@ from yarnloom.client.calls import (
     step_call,
 )
 from yarnloom.errors import InvalidInput
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
+View = JsonObject
 REFUSED_SHOWN = 10
 
 
@@ -69,7 +69,7 @@ def change(client: Client, options: argparse.Namespace) -> int:
     return 0
 
 
-def _more(action: str, options: argparse.Namespace) -> dict[str, Any]:
+def _more(action: str, options: argparse.Namespace) -> JsonObject:
     """What only one of the commands takes."""
     if action == "mend":
         if options.error is not None and options.only is None:
@@ -147,7 +147,7 @@ def step(client: Client, options: argparse.Namespace) -> int:
     number, label = split_address(options.address)
     if not label:
         raise InvalidInput(f"found {options.address!r}; expected a step, as 1042/fetch")
-    body: dict[str, Any] = {"reason": options.reason}
+    body: JsonObject = {"reason": options.reason}
     if options.action == "edit":
         body |= _edits(client, number, label, options)
     elif options.param or options.pool is not None or options.priority is not None:
@@ -167,7 +167,7 @@ def step(client: Client, options: argparse.Namespace) -> int:
     return 0
 
 
-def _edits(client: Client, number: int, label: str, options: argparse.Namespace) -> dict[str, Any]:
+def _edits(client: Client, number: int, label: str, options: argparse.Namespace) -> JsonObject:
     task = client.call(step_call(number, label))["task"]
     inputs = named_params(wanted_types(client, task, task=True), options.param)
     return {

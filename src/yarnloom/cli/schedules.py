@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 from datetime import datetime, timedelta
-from typing import Any
 
 from rich.text import Text
 
@@ -16,8 +15,9 @@ from yarnloom.client import Call, Client
 from yarnloom.client.calls import KEEP, schedule_call
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
+View = JsonObject
 SETTINGS = ("workflow", "cron", "zone", "if_busy", "missed", "priority", "share", "note")
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Iterator
-from typing import Any
 
 from rich.padding import Padding
 from rich.text import Text
@@ -22,8 +21,9 @@ from yarnloom.client.calls import (
     why_call,
 )
 from yarnloom.drawing.part_words import counts_text
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
+View = JsonObject
 
 ITEM_PAGE = 500
 IN_FOLLOW_UP = re.compile(r"(^|/)on_(failure|end)/")

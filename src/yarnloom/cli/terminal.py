@@ -15,6 +15,7 @@ from rich.table import Table
 from rich.text import Text
 
 from yarnloom.cli.text_streams import HARMFUL, visible
+from yarnloom.values import JsonValue
 
 _COLOUR = re.compile("\x1b\\[[0-9;:]{0,40}m")
 
@@ -51,7 +52,7 @@ class SafeTable(Table):
         super().add_row(*map(_safe_cell, cells), **options)
 
 
-def _safe_cell(cell: Any) -> Any:
+def _safe_cell(cell: JsonValue) -> Any:
     if isinstance(cell, str):
         return visible(cell)
     if isinstance(cell, Text) and HARMFUL.search(cell.plain):

@@ -10,14 +10,14 @@ from typing import Any
 from yarnloom.client import Call, Client
 from yarnloom.errors import InvalidInput, NotFound, ValueRefused
 from yarnloom.media_types import FILE_FORMAT, ROWS_FORMAT
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, decode
 
 BY_REFERENCE = (FILE_FORMAT, ROWS_FORMAT)
 SECRET = "password"
 """The format of a text that is secret."""
 
 
-def lines_from(path: str) -> dict[int, dict[str, Any]]:
+def lines_from(path: str) -> dict[int, JsonObject]:
     """Params from a file of JSON Lines, or from the input: one object a line, by line number."""
     try:
         text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
@@ -35,7 +35,7 @@ def lines_from(path: str) -> dict[int, dict[str, Any]]:
     return found
 
 
-def params_from(path: str | None) -> dict[str, Any]:
+def params_from(path: str | None) -> JsonObject:
     """Params from a JSON file, or from the input."""
     if path is None:
         return {}
@@ -49,9 +49,9 @@ def params_from(path: str | None) -> dict[str, Any]:
     return value
 
 
-def named_params(wants: dict[str, Any], named: list[str]) -> dict[str, Any]:
+def named_params(wants: JsonObject, named: list[str]) -> JsonObject:
     """Return `-p` values: text stays text where text is wanted, else it is read as JSON."""
-    found: dict[str, Any] = {}
+    found: JsonObject = {}
     for one in named:
         name, equals, text = one.partition("=")
         if not equals or not name:
@@ -86,7 +86,7 @@ def _read(name: str, path: str) -> str:
         ) from error
 
 
-def ask_for_secrets(wants: dict[str, Any], given: dict[str, Any]) -> dict[str, str]:
+def ask_for_secrets(wants: JsonObject, given: JsonObject) -> dict[str, str]:
     """Ask a person for the secret params that were not given; nobody where nobody is there.
 
     What is typed is neither shown nor kept in the shell's history.
@@ -97,7 +97,7 @@ def ask_for_secrets(wants: dict[str, Any], given: dict[str, Any]) -> dict[str, s
     return {name: getpass.getpass(f"{name} (not shown): ", sys.stderr) for name in missing}
 
 
-def wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
+def wanted_types(client: Client, name: str, task: bool) -> JsonObject:
     """The JSON types of a workflow's params, or of a task's inputs; of files their format."""
     try:
         noun, field = ("tasks", "input") if task else ("workflows", "params")
@@ -109,7 +109,7 @@ def wanted_types(client: Client, name: str, task: bool) -> dict[str, Any]:
     return {param: _wanted(schema, known) for param, schema in properties.items()}
 
 
-def _wanted(schema: dict[str, Any], known: dict[str, Any]) -> Any:
+def _wanted(schema: JsonObject, known: JsonObject) -> Any:
     schema = known.get(schema.get("$ref", "").rpartition("/")[2], schema)
     kind = schema.get("format")
     return kind if kind in (*BY_REFERENCE, SECRET) else schema.get("type")

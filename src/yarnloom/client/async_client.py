@@ -16,14 +16,14 @@ from httpx_sse import aconnect_sse
 
 from yarnloom.client import calls
 from yarnloom.client.async_runs import AsyncRun
-from yarnloom.client.calls import API, KEEP, Call, JsonObject, Target
+from yarnloom.client.calls import API, KEEP, Call, Target
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.plain_http import Connections
 from yarnloom.client.start_request import Start
 from yarnloom.client.sync_client import NO_LIMIT, TIMEOUT, TRIES
 from yarnloom.media_types import BLOCK
 from yarnloom.units import Duration
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, decode
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate

@@ -8,8 +8,9 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from yarnloom.client import calls
-from yarnloom.client.calls import ENDED, KEEP, JsonObject
+from yarnloom.client.calls import ENDED, KEEP
 from yarnloom.units import Duration
+from yarnloom.values import JsonObject, JsonValue
 
 if TYPE_CHECKING:
     from yarnloom.client.async_client import AsyncClient
@@ -214,7 +215,7 @@ class AsyncStep(calls.StepFacts):
         """Pass it over; its output is null."""
         return await self._act("skip", reason=reason)
 
-    async def supply(self, output: Any, reason: str = "") -> AsyncStep:
+    async def supply(self, output: JsonValue, reason: str = "") -> AsyncStep:
         """Give it an output by hand, and go on behind it."""
         return await self._act("supply", output=output, reason=reason)
 

@@ -20,13 +20,12 @@ from yarnloom.client.start_request import Start, many
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError, nearest
 from yarnloom.sdk.current_attempt import attempt_now
 from yarnloom.units import Duration, seconds
-from yarnloom.values import decode, encode
+from yarnloom.values import JsonObject, JsonValue, decode, encode
 
 API = "/api/v1"
 DEFAULT_URL = "http://127.0.0.1:8471"
 ENDED = frozenset({"done", "failed", "cancelled"})
 
-JsonObject = dict[str, Any]
 KEEP: Any = object()
 """A setting that is not to be changed; None may mean that there is no limit."""
 
@@ -91,7 +90,7 @@ class Call:
     method: str
     path: str
     body: Any = None
-    query: dict[str, Any] = field(default_factory=dict)
+    query: JsonObject = field(default_factory=dict)
     again: bool = True
 
     @property
@@ -264,7 +263,7 @@ def list_call(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Call:
     return Call("GET", "/runs", query={"state": list(states), "limit": limit, **given})
 
 
-def _said(wanted: Mapping[str, Any]) -> dict[str, Any]:
+def _said(wanted: Mapping[str, Any]) -> JsonObject:
     """The fields of a filter that are given, with times as text."""
     given = {name: value for name, value in wanted.items() if value is not None}
     for name in ("since", "until"):
@@ -291,7 +290,7 @@ def glance_call(number: int) -> Call:
 
 def show_call(number: int, wait: float = 0.0) -> Call:
     """A run, possibly after waiting for its end."""
-    query: dict[str, Any] = {"wait": f"{wait:.3f}"} if wait else {}
+    query: JsonObject = {"wait": f"{wait:.3f}"} if wait else {}
     if wait and (attempt := attempt_now()) is not None:
         query["attempt"] = attempt  # a task waits: `why` tells it where nothing can go on
     return Call("GET", f"/runs/{number}", query=query)
@@ -385,7 +384,7 @@ def settle_call(number: int, address: str, what: str, **body: Any) -> Call:
     return Call("POST", f"/runs/{number}/ledger", {"address": address, "what": what, **body})
 
 
-def bulk_call(action: str, count: int | None, reason: str, **wanted: Any) -> Call:
+def bulk_call(action: str, count: int | None, reason: str, **wanted: JsonValue) -> Call:
     """The same command for every run of a list; without a count only to be told it."""
     said = {name: value for name, value in _said(wanted).items() if value}
     body = {"action": action, "count": count, "reason": reason, **said}

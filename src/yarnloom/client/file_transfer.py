@@ -12,6 +12,7 @@ from typing import IO, TYPE_CHECKING, Any, TypeAlias
 
 from yarnloom.errors import BadAnswer, ValueRefused
 from yarnloom.media_types import BLOCK, media_type_of
+from yarnloom.values import JsonObject, JsonValue
 
 if TYPE_CHECKING:
     from yarnloom.sdk.file_values import File, Rows
@@ -54,7 +55,7 @@ class Outgoing:
         return io.BytesIO(given) if isinstance(given, bytes) else Path(given).open("rb")
 
     @property
-    def query(self) -> dict[str, Any]:
+    def query(self) -> JsonObject:
         """What is said of it."""
         return {"name": self.name, "media_type": self.media_type}
 
@@ -137,14 +138,14 @@ class Incoming:
             self._part.unlink()
 
 
-def named(file: File | Rows[Any] | dict[str, Any] | str) -> tuple[str, int | None, str]:
+def named(file: File | Rows[Any] | JsonObject | str) -> tuple[str, int | None, str]:
     """Hash, size and name of what is to be fetched: a file, a reference to one, or a hash.
 
     Raises:
         ValueRefused: it is none of these.
     """
     # Told by what they have: a command that knows no types need not load what knows them.
-    given: Any = file
+    given: JsonValue = file
     if hasattr(given, "sha256"):
         return given.sha256, given.size, given.name
     found: Any = given.reference if hasattr(given, "reference") else given
@@ -156,13 +157,13 @@ def named(file: File | Rows[Any] | dict[str, Any] | str) -> tuple[str, int | Non
     raise ValueRefused(f"found {found!r:.60}; expected a File, or the sha256 of one")
 
 
-def list_of(value: Rows[Any] | dict[str, Any]) -> str:
+def list_of(value: Rows[Any] | JsonObject) -> str:
     """The hash of the list that rows, or a reference to them, stand for."""
     reference = value.reference if hasattr(value, "reference") else value
     return (reference or {}).get("list") or named(value)[0]
 
 
-def plain(value: Any) -> Any:
+def plain(value: JsonValue) -> Any:
     """Params as JSON: files, rows and models by what stands for them."""
     if hasattr(value, "reference"):
         return value.reference if value.reference is not None else plain(list(value))

@@ -18,6 +18,7 @@ from typing import Any
 from urllib.parse import urlencode, urlsplit
 
 from yarnloom.client.calls import API, Call, Target, read_answer
+from yarnloom.values import JsonObject
 
 CONNECT_SECONDS = 10.0
 ANSWER_SECONDS = 40.0
@@ -105,7 +106,7 @@ class Connections:
             self._idle.pop().close()
 
 
-def _query_of(values: dict[str, Any]) -> str:
+def _query_of(values: JsonObject) -> str:
     """What an address asks for: a list as often as it has values, truth as in JSON."""
     texts = {
         name: [

@@ -8,8 +8,9 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from yarnloom.client import calls
-from yarnloom.client.calls import ENDED, KEEP, JsonObject
+from yarnloom.client.calls import ENDED, KEEP
 from yarnloom.units import Duration
+from yarnloom.values import JsonObject, JsonValue
 
 if TYPE_CHECKING:
     from yarnloom.client.sync_client import Client
@@ -216,7 +217,7 @@ class Step(calls.StepFacts):
         """Pass it over; its output is null."""
         return self._act("skip", reason=reason)
 
-    def supply(self, output: Any, reason: str = "") -> Step:
+    def supply(self, output: JsonValue, reason: str = "") -> Step:
         """Give it an output by hand, and go on behind it."""
         return self._act("supply", output=output, reason=reason)
 

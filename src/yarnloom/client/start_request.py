@@ -11,7 +11,7 @@ from typing import Any
 from yarnloom.client.file_transfer import plain
 from yarnloom.errors import Problem, ValueRefused
 from yarnloom.units import Duration, seconds
-from yarnloom.values import encode
+from yarnloom.values import JsonObject, encode
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +56,7 @@ class Start:
         if isinstance(self.priority, bool) or not isinstance(self.priority, int):
             raise TypeError(f"priority is {self.priority!r:.60}; expected a whole number")
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """The start as it is sent.
 
         Raises:
@@ -80,7 +80,7 @@ class Start:
         return body | {name: value for name, value in times.items() if value is not None}
 
 
-def many(starts: Iterable[Start]) -> list[dict[str, Any]]:
+def many(starts: Iterable[Start]) -> list[JsonObject]:
     """Many starts as they are sent."""
     return [start.to_json() for start in starts]
 

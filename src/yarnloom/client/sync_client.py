@@ -15,13 +15,13 @@ import httpx
 from httpx_sse import connect_sse
 
 from yarnloom.client import calls
-from yarnloom.client.calls import API, KEEP, Call, JsonObject, Target
+from yarnloom.client.calls import API, KEEP, Call, Target
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.runs import Run
 from yarnloom.client.start_request import Start
 from yarnloom.media_types import BLOCK
 from yarnloom.units import Duration
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, decode
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate

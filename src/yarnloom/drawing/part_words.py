@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from typing import Any
 
 from yarnloom.units import duration_text, size_text
+from yarnloom.values import JsonObject
 
-View = dict[str, Any]
+View = JsonObject
 _COUNTED = ("failed", "running", "backing_off", "ready", "paused", "cancelled", "skipped")
 
 
@@ -135,7 +135,7 @@ def percent(fraction: float | None) -> str:
     return "" if fraction is None else f"{int(100 * fraction)}%"
 
 
-def progress_words(step: dict[str, Any]) -> str:
+def progress_words(step: JsonObject) -> str:
     """How far a step is by its own account: "412 of 1,000, 35 a second, 17 s left: fitting"."""
     progress = step["progress"]
     done, total = progress["done"], progress["total"]

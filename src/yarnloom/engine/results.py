@@ -7,6 +7,7 @@ from typing import Any
 
 from yarnloom.engine.commands import ListJob
 from yarnloom.engine.state.changes import Changes
+from yarnloom.values import JsonObject
 
 
 @dataclass(slots=True)
@@ -24,7 +25,7 @@ class Results:
     """
 
     answers: list[Any] = field(default_factory=list)
-    messages: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    messages: dict[str, list[JsonObject]] = field(default_factory=dict)
     changes: Changes = field(default_factory=Changes)
     chores: list[ListJob] = field(default_factory=list)
     commit_seconds: float | None = None

@@ -30,6 +30,7 @@ from yarnloom.plan.scopes import Findings, Scopes
 from yarnloom.plan.step_rules import RULES, read_rules
 from yarnloom.plan.validators import schema_problem
 from yarnloom.units import seconds
+from yarnloom.values import JsonObject, JsonValue
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,99}\Z")
 NAME_RULE = "letters, digits, '-', '_' and '.', at most 100, beginning with a letter or digit"
@@ -47,7 +48,7 @@ _KEYS = {
 _PERCENT = re.compile(r"(\d{1,3}(?:\.\d{1,2})?)%\Z")
 
 
-def read_plan(document: Any) -> Plan:
+def read_plan(document: JsonValue) -> Plan:
     """The plan of a JSON document.
 
     Raises:
@@ -65,7 +66,7 @@ def read_plan(document: Any) -> Plan:
     return plan
 
 
-def examine(document: Any) -> tuple[Plan | None, list[Problem]]:
+def examine(document: JsonValue) -> tuple[Plan | None, list[Problem]]:
     """The plan, as far as it can be read, and everything that is wrong with it."""
     problems = _envelope(document)
     if problems:
@@ -94,7 +95,7 @@ def _count(number: int, noun: str) -> str:
     return f"{number} {noun}" + ("" if number == 1 else "s")
 
 
-def _envelope(document: Any) -> list[Problem]:
+def _envelope(document: JsonValue) -> list[Problem]:
     if not isinstance(document, dict):
         return [Problem("", f"found {type(document).__name__}; expected an object")]
     found = []
@@ -122,7 +123,7 @@ def _envelope(document: Any) -> list[Problem]:
     return found
 
 
-def _schema_problems(where: str, schema: Any) -> list[Problem]:
+def _schema_problems(where: str, schema: JsonValue) -> list[Problem]:
     if not isinstance(schema, dict):
         return [Problem(where, "missing; expected a JSON Schema")]
     wrong = schema_problem(schema)
@@ -138,13 +139,13 @@ class _Reader:
         self.plan = plan
         self.say = findings.say
         self.findings = findings
-        self.raw: dict[int, dict[str, Any]] = {}
+        self.raw: dict[int, JsonObject] = {}
         self.labels: set[tuple[int, str]] = set()
 
     # Reading the tree
 
     def part(
-        self, raw: Any, parent: Node | None, position: int, depth: int, follows: str = ""
+        self, raw: JsonValue, parent: Node | None, position: int, depth: int, follows: str = ""
     ) -> None:
         if depth > MAX_DEPTH or len(self.plan.nodes) >= MAX_NODES:
             if len(self.plan.nodes) == MAX_NODES or depth > MAX_DEPTH:
@@ -170,7 +171,7 @@ class _Reader:
                 self.follow_up(raw[name], node, name, depth)
 
     def node(
-        self, raw: dict[str, Any], kind: Kind, parent: Node | None, position: int, follows: str
+        self, raw: JsonObject, kind: Kind, parent: Node | None, position: int, follows: str
     ) -> Node:
         node = Node(len(self.plan.nodes), kind, "", parent.index if parent else None, position)
         node.follows = follows
@@ -205,7 +206,7 @@ class _Reader:
             self.say(node, f"the label {label!r} is used twice here; labels differ among siblings")
         self.labels.add((parent.index, node.label))
 
-    def inner(self, raw: dict[str, Any], node: Node, depth: int) -> None:
+    def inner(self, raw: JsonObject, node: Node, depth: int) -> None:
         parts = raw.get("parts")
         if not isinstance(parts, list) or not parts:
             self.say(node, f"this {node.kind} has no parts; give it at least one")
@@ -214,13 +215,13 @@ class _Reader:
         for place, one in enumerate(parts):
             self.part(one, node, place, depth + 1)
 
-    def follow_up(self, raw: Any, node: Node, name: str, depth: int) -> None:
+    def follow_up(self, raw: JsonValue, node: Node, name: str, depth: int) -> None:
         if not isinstance(raw, dict) or raw.get("kind") != Kind.SEQUENCE:
             self.say(node, "expected a sequence", name)
             return
         self.part(raw, node, FOLLOW_UPS.index(name), depth + 1, name)
 
-    def step(self, raw: dict[str, Any], node: Node) -> None:
+    def step(self, raw: JsonObject, node: Node) -> None:
         node.task = str(raw.get("task") or "")
         if node.task and node.task not in self.plan.tasks:
             self.say(node, f"unknown task {node.task!r}{nearest(node.task, self.plan.tasks)}")
@@ -236,7 +237,7 @@ class _Reader:
                 node, "per= says for what a pool has a limit of its own; give pool= too", "per"
             )
 
-    def each(self, raw: dict[str, Any], node: Node, depth: int) -> None:
+    def each(self, raw: JsonObject, node: Node, depth: int) -> None:
         self.if_one_fails(raw, node)
         may_fail, percent = self.may_fail(raw.get("may_fail"), node)
         node.each = EachFacts(
@@ -252,14 +253,14 @@ class _Reader:
             return
         self.part(do, node, 0, depth + 1)
 
-    def count(self, raw: dict[str, Any], node: Node, option: str) -> int | None:
+    def count(self, raw: JsonObject, node: Node, option: str) -> int | None:
         value = raw.get(option)
         if value is None or (type(value) is int and value >= 1):
             return value
         self.say(node, f"found {value!r:.60}; expected a whole number from 1 on", option)
         return None
 
-    def runs(self, document: dict[str, Any]) -> None:
+    def runs(self, document: JsonObject) -> None:
         """What the workflow says of its runs."""
         if not self.plan.nodes:
             return
@@ -279,7 +280,7 @@ class _Reader:
             except ValueError as error:
                 self.say(root, str(error), "deadline")
 
-    def may_fail(self, value: Any, node: Node) -> tuple[float, bool]:
+    def may_fail(self, value: JsonValue, node: Node) -> tuple[float, bool]:
         if value is None:
             return 0, False
         if type(value) is int and value >= 0:
@@ -290,7 +291,7 @@ class _Reader:
         self.say(node, f'found {value!r:.60}; expected a count, or a share as "5%"', "may_fail")
         return 0, False
 
-    def if_one_fails(self, raw: dict[str, Any], node: Node) -> None:
+    def if_one_fails(self, raw: JsonObject, node: Node) -> None:
         value = raw.get("if_one_fails", OneFails.STOP)
         if value in list(OneFails):
             node.if_one_fails = OneFails(value)

@@ -16,7 +16,7 @@ from yarnloom.plan.step_rules import StepRules, read_rules
 from yarnloom.plan.validators import Schema
 from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
 from yarnloom.units import seconds
-from yarnloom.values import encode, pointer
+from yarnloom.values import JsonObject, JsonValue, encode, pointer
 
 
 class TaskFacts(Protocol):
@@ -59,8 +59,8 @@ def compile_plan(
     *,
     on_failure: Part | None = None,
     on_end: Part | None = None,
-    options: dict[str, Any] | None = None,
-) -> tuple[dict[str, Any], list[Problem]]:
+    options: JsonObject | None = None,
+) -> tuple[JsonObject, list[Problem]]:
     """The JSON form of a workflow.
 
     Args:
@@ -100,10 +100,10 @@ def compile_plan(
 class _Writer:
     def __init__(self, lookup: Lookup) -> None:
         self.lookup = lookup
-        self.tasks: dict[str, dict[str, Any]] = {}
+        self.tasks: dict[str, JsonObject] = {}
         self.problems: list[Problem] = []
 
-    def part(self, part: Part, where: str) -> dict[str, Any] | None:
+    def part(self, part: Part, where: str) -> JsonObject | None:
         match part:
             case Step():
                 body = self.step(part, where)
@@ -126,11 +126,11 @@ class _Writer:
                 return None
         return {**body, **self.common(part, where)}
 
-    def parts(self, parts: tuple[Part, ...], where: str) -> list[dict[str, Any]]:
+    def parts(self, parts: tuple[Part, ...], where: str) -> list[JsonObject]:
         inner = [self.part(one, f"{where}/{_label(one, i)}") for i, one in enumerate(parts)]
         return [one for one in inner if one is not None]
 
-    def inner(self, part: Part, where: str) -> dict[str, Any]:
+    def inner(self, part: Part, where: str) -> JsonObject:
         """A part that is to be a sequence: of itself, where it is something else or has a label."""
         plain = isinstance(part, Sequence) and part.label is None
         inside = where if plain else f"{where}/{_label(part, 0)}"
@@ -139,8 +139,8 @@ class _Writer:
             return body
         return {"kind": Kind.SEQUENCE, "parts": [] if body is None else [body]}
 
-    def common(self, part: Part, where: str) -> dict[str, Any]:
-        found: dict[str, Any] = {}
+    def common(self, part: Part, where: str) -> JsonObject:
+        found: JsonObject = {}
         if part.only_if is not None:
             found["only_if"] = self.input(part.only_if, f"{where}.only_if")
         for name, follow_up in ((ON_FAILURE, part.on_failure), (ON_END, part.on_end)):
@@ -148,7 +148,7 @@ class _Writer:
                 found[name] = self.inner(follow_up, f"{where}/{name}")
         return found
 
-    def each(self, part: Each, where: str) -> dict[str, Any]:
+    def each(self, part: Each, where: str) -> JsonObject:
         body = {
             "kind": Kind.EACH,
             "label": part.label,
@@ -163,7 +163,7 @@ class _Writer:
                 body[option] = value
         return body
 
-    def options(self, given: dict[str, Any], where: str) -> dict[str, Any]:
+    def options(self, given: JsonObject, where: str) -> JsonObject:
         """What a workflow says of its runs; whether it is right is seen when it is read."""
         found = {name: value for name, value in given.items() if value is not None}
         if "share" in found:
@@ -176,10 +176,10 @@ class _Writer:
                 del found["deadline"]
         return found
 
-    def step(self, part: Step, where: str) -> dict[str, Any]:
+    def step(self, part: Step, where: str) -> JsonObject:
         facts = self.lookup(part.task)
         inputs = {name: self.input(value, f"{where}.{name}") for name, value in part.inputs.items()}
-        rules: dict[str, Any] = {}
+        rules: JsonObject = {}
         if facts is None:
             shown = getattr(part.task, "__name__", repr(part.task))
             self.problems.append(
@@ -191,9 +191,7 @@ class _Writer:
             rules = self.rules(part, facts, inputs, where)
         return {"kind": Kind.STEP, "label": part.label, "task": task, "inputs": inputs, **rules}
 
-    def rules(
-        self, part: Step, facts: TaskFacts, inputs: dict[str, Any], where: str
-    ) -> dict[str, Any]:
+    def rules(self, part: Step, facts: TaskFacts, inputs: JsonObject, where: str) -> JsonObject:
         """How a step is run: what it says, else what its task says."""
         own, wrong = read_rules({name: v for name, v in part.rules.items() if name != "per"})
         self.problems += [Problem(f"{where}.{name}", message) for name, message in wrong]
@@ -218,7 +216,7 @@ class _Writer:
             return ""
         return facts.full_name
 
-    def input(self, value: Any, where: str) -> dict[str, Any]:
+    def input(self, value: JsonValue, where: str) -> JsonObject:
         if isinstance(value, Reference):
             return value.to_json()
         if inner := _reference_inside(value):
@@ -234,10 +232,10 @@ class _Writer:
         return {"constant": value}
 
 
-def per_input(facts: TaskFacts, inputs: dict[str, Any]) -> dict[str, Any]:
+def per_input(facts: TaskFacts, inputs: JsonObject) -> JsonObject:
     """Where the value comes from of the input that a task's pool is limited for."""
     default = facts.input_schema.get("properties", {}).get(facts.rules.per, {}).get("default")
-    found: dict[str, Any] = inputs.get(facts.rules.per, {"constant": default})
+    found: JsonObject = inputs.get(facts.rules.per, {"constant": default})
     return found
 
 
@@ -245,7 +243,7 @@ def _label(part: Any, position: int) -> str:
     return getattr(part, "label", None) or str(position)
 
 
-def _reference_inside(value: Any, where: str = "") -> str | None:
+def _reference_inside(value: JsonValue, where: str = "") -> str | None:
     if isinstance(value, Reference):
         return where
     if isinstance(value, dict | list | tuple):

@@ -8,14 +8,14 @@ from typing import Any
 from yarnloom.media_types import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.plan.schemas import resolve
 from yarnloom.plan.validators import Schema
-from yarnloom.values import pointer
+from yarnloom.values import JsonObject, JsonValue, pointer
 
 Found = tuple[str, Any, Schema]
 _KEPT = ("list", "count")
 _BY_REFERENCE = (FILE_FORMAT, ROWS_FORMAT)
 
 
-def seal(value: Any, schema: Schema, sealed: Callable[[str], Any]) -> Any:
+def seal(value: JsonValue, schema: Schema, sealed: Callable[[str], Any]) -> Any:
     """The value with what `sealed` makes of every text in it that its schema marks as secret."""
 
     def visit(one: Any, marked: Schema, _at: str) -> Any:
@@ -24,7 +24,7 @@ def seal(value: Any, schema: Schema, sealed: Callable[[str], Any]) -> Any:
     return _walk(value, schema, schema, visit, "") if has_secrets(schema) else value
 
 
-def has_secrets(schema: Any) -> bool:
+def has_secrets(schema: JsonValue) -> bool:
     """Whether anything in a schema is marked as secret."""
     return _mentions(schema, "writeOnly", True)
 
@@ -45,7 +45,7 @@ def with_definitions(schema: Schema) -> Any:
     return follow(schema, frozenset())
 
 
-def has_secret_rows(schema: Any) -> bool:
+def has_secret_rows(schema: JsonValue) -> bool:
     """Whether rows in a schema have secrets, which nothing would seal there."""
     if isinstance(schema, dict):
         if schema.get("format") == ROWS_FORMAT and has_secrets(schema):
@@ -54,22 +54,22 @@ def has_secret_rows(schema: Any) -> bool:
     return isinstance(schema, list) and any(map(has_secret_rows, schema))
 
 
-def has_files(schema: Any) -> bool:
+def has_files(schema: JsonValue) -> bool:
     """Whether anything in a schema is a file, or rows."""
     return any(_mentions(schema, "format", one) for one in _BY_REFERENCE)
 
 
-def files_in(value: Any, schema: Schema) -> Iterator[Found]:
+def files_in(value: JsonValue, schema: Schema) -> Iterator[Found]:
     """Every file in a value: its JSON Pointer, and itself."""
     yield from _find(value, schema, FILE_FORMAT)
 
 
-def rows_in(value: Any, schema: Schema) -> Iterator[Found]:
+def rows_in(value: JsonValue, schema: Schema) -> Iterator[Found]:
     """Everything in a value that stands for rows of a file, with its pointer and schema."""
     yield from _find(value, schema, ROWS_FORMAT)
 
 
-def as_given(value: Any, schema: Schema) -> Any:
+def as_given(value: JsonValue, schema: Schema) -> Any:
     """The value with each file by its hash alone, to compare starts by."""
 
     def visit(one: Any, marked: Schema, _at: str) -> Any:
@@ -82,7 +82,7 @@ def as_given(value: Any, schema: Schema) -> Any:
 
 
 def with_lists(
-    value: Any, schema: Schema, list_for: Callable[[dict[str, Any], Schema], dict[str, Any]]
+    value: JsonValue, schema: Schema, list_for: Callable[[JsonObject, Schema], JsonObject]
 ) -> Any:
     """The value with what `list_for` gives added to everything that stands for rows."""
 
@@ -94,7 +94,7 @@ def with_lists(
     return _walk(value, schema, schema, visit, "")
 
 
-def with_loaded(value: Any, schema: Schema, load: Callable[[dict[str, Any]], Any]) -> Any:
+def with_loaded(value: JsonValue, schema: Schema, load: Callable[[JsonObject], Any]) -> Any:
     """The value with `load` of each object that stands for a list, where rows are not asked for."""
 
     def visit(one: Any, marked: Schema, _at: str) -> Any:
@@ -104,14 +104,14 @@ def with_loaded(value: Any, schema: Schema, load: Callable[[dict[str, Any]], Any
     return _walk(value, schema, schema, visit, "")
 
 
-def unchecked(rows: dict[str, Any]) -> dict[str, Any]:
+def unchecked(rows: JsonObject) -> JsonObject:
     """Rows as they were given, without what a check found."""
     if "sha256" not in rows:
         return rows
     return {name: one for name, one in rows.items() if name not in _KEPT}
 
 
-def _find(value: Any, schema: Schema, kind: str) -> Iterator[Found]:
+def _find(value: JsonValue, schema: Schema, kind: str) -> Iterator[Found]:
     found: list[Found] = []
     if not _mentions(schema, "format", kind):
         return
@@ -125,7 +125,7 @@ def _find(value: Any, schema: Schema, kind: str) -> Iterator[Found]:
     yield from {at: (at, one, marked) for at, one, marked in found}.values()
 
 
-def _mentions(schema: Any, key: str, value: Any) -> bool:
+def _mentions(schema: JsonValue, key: str, value: JsonValue) -> bool:
     """Whether a schema has a key with that value anywhere."""
     if isinstance(schema, dict):
         return schema.get(key) == value or any(
@@ -135,7 +135,11 @@ def _mentions(schema: Any, key: str, value: Any) -> bool:
 
 
 def _walk(
-    value: Any, schema: Any, root: Schema, visit: Callable[[Any, Schema, str], Any], at: str
+    value: JsonValue,
+    schema: JsonValue,
+    root: Schema,
+    visit: Callable[[Any, Schema, str], Any],
+    at: str,
 ) -> Any:
     """A copy of a value, in which each place is what `visit` makes of it; outer places first."""
     if not isinstance(schema, dict):

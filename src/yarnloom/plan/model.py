@@ -11,11 +11,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
-from typing import Any
 
 from yarnloom.plan.references import NOT_GIVEN
 from yarnloom.plan.step_rules import PLAIN_RULES, StepRules
-from yarnloom.values import fingerprint
+from yarnloom.values import JsonObject, JsonValue, fingerprint
 
 PLAN_FORMAT = 1
 ON_FAILURE, ON_END = "on_failure", "on_end"
@@ -56,7 +55,7 @@ class IfBusy(StrEnum):
 class Constant:
     """A value known when the plan is written."""
 
-    value: Any
+    value: JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +77,7 @@ class FromOutput:
     """
 
     node: int
-    default: Any = NOT_GIVEN
+    default: JsonValue = NOT_GIVEN
     only_done: bool = False
     maybe: bool = False
 
@@ -214,7 +213,7 @@ class Plan:
 
     loom: str
     name: str
-    document: dict[str, Any]
+    document: JsonObject
     nodes: list[Node]
     share: Source | None = None
     at_once: int | None = None
@@ -232,15 +231,15 @@ class Plan:
         return fingerprint(self.document)[:12]
 
     @property
-    def params_schema(self) -> dict[str, Any]:
+    def params_schema(self) -> JsonObject:
         """JSON Schema of the params."""
-        schema: dict[str, Any] = self.document["params"]
+        schema: JsonObject = self.document["params"]
         return schema
 
     @property
-    def tasks(self) -> dict[str, dict[str, Any]]:
+    def tasks(self) -> dict[str, JsonObject]:
         """For each task used, by full name: its input and output schema, and its pinned code."""
-        tasks: dict[str, dict[str, Any]] = self.document["tasks"]
+        tasks: dict[str, JsonObject] = self.document["tasks"]
         return tasks
 
     @cached_property

@@ -6,8 +6,6 @@ a null is a *hole*: readers must be able to take it, which is held more strictly
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.errors import nearest
 from yarnloom.plan.marked_values import has_secrets
 from yarnloom.plan.model import (
@@ -38,6 +36,7 @@ from yarnloom.plan.schemas import (
 from yarnloom.plan.scopes import Findings
 from yarnloom.plan.validators import Schema
 from yarnloom.plan.value_problems import problems_of
+from yarnloom.values import JsonObject, JsonValue
 
 _TEXT = {"type": "string"}
 ERROR: Schema = {
@@ -106,7 +105,7 @@ class Types:
         self._skips: dict[int, bool] = {}
         self._under_way: set[int] = set()
 
-    def check(self, node: Node, raw: dict[str, Any]) -> None:
+    def check(self, node: Node, raw: JsonObject) -> None:
         """Find what does not fit in a part."""
         if node.only_if is not None:
             self._fits(node, "only_if", node.only_if, _CONDITION)
@@ -121,7 +120,7 @@ class Types:
         """Find what does not fit as the name that fair turns are counted for."""
         self._fits(self.plan.nodes[0], "share", source, _PLAIN)
 
-    def _check_inputs(self, node: Node, raw: dict[str, Any]) -> None:
+    def _check_inputs(self, node: Node, raw: JsonObject) -> None:
         schema = self.plan.tasks[node.task]["input"]
         known = schema.get("properties", {})
         for name in raw:
@@ -134,7 +133,7 @@ class Types:
                 wanted = field_schema(schema, (name,))[0] or {}
                 self.say(node, f"missing input; expected {describe(wanted)}", name)
 
-    def _check_each(self, node: Node, raw: dict[str, Any]) -> None:
+    def _check_each(self, node: Node, raw: JsonObject) -> None:
         facts = node.each
         assert facts is not None
         if "over" not in raw:
@@ -333,6 +332,6 @@ class Types:
         return [self.plan.nodes[child] for child in node.children]
 
 
-def of_default(default: Any) -> Schema:
+def of_default(default: JsonValue) -> Schema:
     """The type of what is read in place of a part that was skipped."""
     return HOLE if default is NOT_GIVEN else of_constants([default])

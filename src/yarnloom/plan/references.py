@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any, Literal
 
+from yarnloom.values import JsonObject, JsonValue
+
 
 class NotGiven(Enum):
     """A default that was not given, which differs from null."""
@@ -21,7 +23,7 @@ class Reference:
 
     __slots__ = ()
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """The reference as it stands in a plan."""
         raise NotImplementedError
 
@@ -32,7 +34,7 @@ class Param(Reference):
 
     path: str
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """`{"param": "region.name"}`."""
         return {"param": self.path}
 
@@ -42,12 +44,12 @@ class Output(Reference):
     """The output of a labelled part."""
 
     label: str
-    default: Any = NOT_GIVEN
+    default: JsonValue = NOT_GIVEN
     only: str | None = None
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """`{"output": "fetch"}`, with `"default"` and `"only"` where they are given."""
-        found: dict[str, Any] = {"output": self.label}
+        found: JsonObject = {"output": self.label}
         if self.default is not NOT_GIVEN:
             found["default"] = self.default
         if self.only is not None:
@@ -59,7 +61,7 @@ class Output(Reference):
 class Previous(Reference):
     """The output of the part before, in a sequence."""
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """`{"previous": true}`."""
         return {"previous": True}
 
@@ -71,9 +73,9 @@ class Item(Reference):
     path: str | None = None
     of: str | None = None
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """`{"item": true}`, `{"item": "code"}`, `{"item": "code", "of": "harbours"}`."""
-        found: dict[str, Any] = {"item": True if self.path is None else self.path}
+        found: JsonObject = {"item": True if self.path is None else self.path}
         return found if self.of is None else {**found, "of": self.of}
 
 
@@ -83,7 +85,7 @@ class Failures(Reference):
 
     label: str
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """`{"failures": "harbours"}`."""
         return {"failures": self.label}
 
@@ -92,7 +94,7 @@ class Failures(Reference):
 class FailureOf(Reference):
     """In a follow-up: what failed."""
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """`{"failure": true}`."""
         return {"failure": True}
 
@@ -101,7 +103,7 @@ class FailureOf(Reference):
 class PlannedAt(Reference):
     """The time that the run was planned for."""
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """`{"planned_at": true}`."""
         return {"planned_at": True}
 
@@ -115,7 +117,9 @@ def param(path: str) -> Any:
     return Param(path)
 
 
-def output(label: str, *, default: Any = NOT_GIVEN, only: Literal["done"] | None = None) -> Any:
+def output(
+    label: str, *, default: JsonValue = NOT_GIVEN, only: Literal["done"] | None = None
+) -> Any:
     """The output of the part with that label, looked for among the siblings, then outwards.
 
     Args:

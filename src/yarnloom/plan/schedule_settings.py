@@ -10,13 +10,14 @@ from typing import Any, Literal
 
 from yarnloom.errors import Problem, nearest
 from yarnloom.recurrence import BadRecurrence, Recurrence
+from yarnloom.values import JsonObject
 
 IfBusyText = Literal["wait", "skip", "replace", "start"]
 MissedText = Literal["one", "all", "none"]
 IF_BUSY = ("wait", "skip", "replace", "start")
 MISSED = ("one", "all", "none")
 
-SETTINGS: dict[str, Any] = {
+SETTINGS: JsonObject = {
     "workflow": "",
     "params": {},
     "cron": "",

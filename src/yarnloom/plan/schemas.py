@@ -14,6 +14,7 @@ from typing import Any
 from yarnloom.errors import nearest
 from yarnloom.media_types import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.plan.validators import Schema, is_valid
+from yarnloom.values import JsonObject, JsonValue
 
 
 class Fit(Enum):
@@ -24,7 +25,7 @@ class Fit(Enum):
     UNKNOWN = "unknown"
 
 
-def with_defaults(value: Any, schema: Schema, root: Schema | None = None) -> Any:
+def with_defaults(value: JsonValue, schema: Schema, root: Schema | None = None) -> Any:
     """The value with every default that its schema names filled in; the original is untouched."""
     root = root or schema
     schema = resolve(schema, root)
@@ -198,7 +199,7 @@ def combine(how: str, schemas: list[Schema], names: list[str] | None = None) -> 
 
     Their definitions are kept apart: each `$ref` is renamed.
     """
-    definitions: dict[str, Any] = {}
+    definitions: JsonObject = {}
     inner: list[Schema] = []
     for place, schema in enumerate(schemas):
         own = schema.get("$defs", {})
@@ -216,7 +217,7 @@ def combine(how: str, schemas: list[Schema], names: list[str] | None = None) -> 
     return {**found, "$defs": definitions} if definitions else found
 
 
-def _renamed(schema: Any, place: int) -> Any:
+def _renamed(schema: JsonValue, place: int) -> Any:
     """A schema with its references pointing at renamed definitions."""
     if isinstance(schema, list):
         return [_renamed(one, place) for one in schema]
@@ -346,7 +347,7 @@ def describe(schema: Schema, root: Schema | None = None) -> str:
     return " or ".join(found) or "a value"
 
 
-def show(value: Any) -> str:
+def show(value: JsonValue) -> str:
     """A value in at most about 60 characters."""
     words = {None: "null", True: "true", False: "false"}
     if value is None or isinstance(value, bool):

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.errors import Problem, nearest
 from yarnloom.plan.model import (
@@ -27,6 +26,7 @@ from yarnloom.plan.model import (
 )
 from yarnloom.plan.references import NOT_GIVEN
 from yarnloom.plan.schemas import field_schema
+from yarnloom.values import JsonObject, JsonValue
 
 _KINDS = (
     '{"constant": …}, {"param": …}, {"previous": true}, {"output": …}, {"item": …}, '
@@ -80,7 +80,7 @@ class Scopes:
         self.say = findings.say
         self._known: dict[tuple[int, bool], dict[str, int]] = {}
 
-    def source(self, node: Node, name: str, raw: Any) -> Source | None:
+    def source(self, node: Node, name: str, raw: JsonValue) -> Source | None:
         """What a reference of a part stands for; None, and a problem, where it is wrong."""
         match raw:
             case {"constant": value, **rest} if not rest:
@@ -102,7 +102,7 @@ class Scopes:
         self.say(node, f"found {raw!r:.60}; expected {_KINDS}", name)
         return None
 
-    def share(self, root: Node, raw: Any) -> Source | None:
+    def share(self, root: Node, raw: JsonValue) -> Source | None:
         """Where a run's share comes from: a param, or a constant."""
         match raw:
             case {"param": str()} | {"constant": str()}:
@@ -119,7 +119,7 @@ class Scopes:
             return None
         return FromParam(path)
 
-    def _from_item(self, node: Node, name: str, raw: dict[str, Any]) -> Source | None:
+    def _from_item(self, node: Node, name: str, raw: JsonObject) -> Source | None:
         of, path = raw.get("of"), raw["item"]
         around = self._eaches(node)
         found = next((one for one in around if of is None or one.label == of), None)
@@ -136,7 +136,7 @@ class Scopes:
             return None
         return FromItem(found.index, () if path is True else tuple(path.split(".")))
 
-    def item_name(self, node: Node, raw: Any) -> tuple[str, ...] | None:
+    def item_name(self, node: Node, raw: JsonValue) -> tuple[str, ...] | None:
         """The path to an item's name."""
         match raw:
             case {"item": True | str() as path, **rest} if not rest:
@@ -174,9 +174,7 @@ class Scopes:
         self.say(node, f"`previous`: nothing stands before it; {what}", name)
         return None
 
-    def _from_output(
-        self, node: Node, name: str, label: str, options: dict[str, Any]
-    ) -> Source | None:
+    def _from_output(self, node: Node, name: str, label: str, options: JsonObject) -> Source | None:
         only = options.get("only")
         if only not in (None, "done"):
             self.say(node, f"output({label!r}, only={only!r}): expected only='done'", name)
@@ -208,7 +206,7 @@ class Scopes:
         return FromFailure()
 
     def _read(
-        self, node: Node, seen: _Seen, default: Any = NOT_GIVEN, *, only_done: bool = False
+        self, node: Node, seen: _Seen, default: JsonValue = NOT_GIVEN, *, only_done: bool = False
     ) -> FromOutput:
         """A reading that is right; a branch of a parallel waits for the sibling that it reads."""
         around = self.plan.nodes[seen.here.parent] if seen.here.parent is not None else None

@@ -13,6 +13,7 @@ from typing import Any, Literal, TypedDict, cast
 
 from yarnloom.errors import LoomError
 from yarnloom.units import Duration, Size, duration_text, seconds, size
+from yarnloom.values import JsonObject, JsonValue
 
 PRIORITIES = range(-1000, 1001)
 MOST_A_RATE = 100_000
@@ -80,7 +81,7 @@ class Retry:
     def __repr__(self) -> str:
         return f"Retry({', '.join(f'{name}={one!r}' for name, one in self.to_json().items())})"
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """The rule as it stands in a plan: durations in seconds, without limits not given."""
         found = {name: getattr(self, name) for name in ("attempts", "wait", "growth", "jitter")}
         for name in ("longest", "within"):
@@ -122,7 +123,7 @@ class Rate:
         assert isinstance(self.per, float)
         return self.per
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """`{"count": 10, "per": 1.0}`, the time in seconds."""
         return {"count": self.count, "per": self.seconds}
 
@@ -177,7 +178,7 @@ class StepRules:
     memory: int | None = None
     priority: int | None = None
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """What is given, as it stands in a plan; `per` is left to who writes it."""
         found = {
             name: getattr(self, name) for name in PLAIN if getattr(self, name) not in (None, "")
@@ -210,7 +211,7 @@ RULES = tuple(one.name for one in fields(StepRules))
 """Options of a step that say how it is run."""
 
 
-def read_rules(given: dict[str, Any]) -> tuple[StepRules, list[tuple[str, str]]]:
+def read_rules(given: JsonObject) -> tuple[StepRules, list[tuple[str, str]]]:
     """Rules as they were given, in Python or in a plan's JSON, and what is wrong with them.
 
     Args:
@@ -219,7 +220,7 @@ def read_rules(given: dict[str, Any]) -> tuple[StepRules, list[tuple[str, str]]]
     Returns:
         The rules without what is wrong, and for each wrong option its name and a message.
     """
-    found: dict[str, Any] = {}
+    found: JsonObject = {}
     wrong = []
     for name in RULES:
         value = given.get(name)
@@ -232,7 +233,7 @@ def read_rules(given: dict[str, Any]) -> tuple[StepRules, list[tuple[str, str]]]
     return StepRules(**found), wrong
 
 
-def _retry(value: Any) -> Retry:
+def _retry(value: JsonValue) -> Retry:
     if isinstance(value, Retry):
         return value
     if not isinstance(value, dict):
@@ -246,26 +247,26 @@ def _names(kind: type[Retry]) -> str:
     return ", ".join(sorted(kind.__slots__))
 
 
-def _whole(value: Any, allowed: range) -> int:
+def _whole(value: JsonValue, allowed: range) -> int:
     if type(value) is int and value in allowed:
         return value
     limits = f"from {allowed.start} to {allowed.stop - 1}"
     raise ValueError(f"found {value!r:.60}; expected a whole number {limits}")
 
 
-def _text(value: Any) -> str:
+def _text(value: JsonValue) -> str:
     if isinstance(value, str):
         return value
     raise ValueError(f"found {value!r:.60}; expected a pool's name")
 
 
-def _if_quiet(value: Any) -> IfQuiet:
+def _if_quiet(value: JsonValue) -> IfQuiet:
     if value in IF_QUIET:
         return cast(IfQuiet, value)
     raise ValueError(f"found {value!r:.60}; expected one of {', '.join(map(repr, IF_QUIET))}")
 
 
-def words(value: Any) -> tuple[str, ...]:
+def words(value: JsonValue) -> tuple[str, ...]:
     """Words that say what a worker must have, sorted.
 
     Raises:
@@ -277,7 +278,7 @@ def words(value: Any) -> tuple[str, ...]:
     return tuple(sorted(set(given)))
 
 
-_READERS: dict[str, Any] = {
+_READERS: JsonObject = {
     "pool": _text,
     "per": lambda value: value,
     "retry": _retry,
@@ -314,7 +315,7 @@ def kind_name(kind: type) -> str:
     return f"{kind.__module__}.{kind.__qualname__}"
 
 
-def _is_number(value: Any) -> bool:
+def _is_number(value: JsonValue) -> bool:
     return isinstance(value, int | float) and not isinstance(value, bool)
 
 
@@ -325,7 +326,7 @@ def _seconds(what: str, value: Duration, owner: str = "Retry") -> float:
         raise LoomError(f"{owner}({what}=): {error}") from None
 
 
-def _refuse(what: str, value: Any, expected: str, owner: str = "Retry") -> None:
+def _refuse(what: str, value: JsonValue, expected: str, owner: str = "Retry") -> None:
     raise LoomError(f"{owner}({what}=): found {value!r:.60}; expected {expected}")
 
 
@@ -345,7 +346,7 @@ class PoolDeclaration:
     rate: Rate | None = None
     note: str = field(default="", compare=False)
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> JsonObject:
         """As it is published."""
         rate = self.rate.to_json() if self.rate else None
         return {"name": self.name, "limit": self.limit, "rate": rate, "note": self.note}

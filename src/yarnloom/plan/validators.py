@@ -18,9 +18,9 @@ import jsonschema_rs
 from pydantic_core import SchemaError, SchemaValidator, core_schema
 
 from yarnloom.errors import Problem
-from yarnloom.values import VALUE_LIMIT, depth_problem, pointer
+from yarnloom.values import VALUE_LIMIT, JsonObject, JsonValue, depth_problem, pointer
 
-Schema = dict[str, Any]
+Schema = JsonObject
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
 """The only version of JSON Schema that is read: the one that Pydantic writes."""
@@ -37,7 +37,9 @@ class Pattern:
     worker, where Pydantic can be told to use another engine.
     """
 
-    def __init__(self, parent_schema: Schema, value: Any, schema_path: list[str | int]) -> None:
+    def __init__(
+        self, parent_schema: Schema, value: JsonValue, schema_path: list[str | int]
+    ) -> None:
         self._match = compile_pattern(value)
 
     def validate(self, instance: Any) -> None:
@@ -122,7 +124,7 @@ def _build(text: str) -> jsonschema_rs.Draft202012Validator:
     )
 
 
-def _without_patterns_for_workers(schema: Any) -> Any:
+def _without_patterns_for_workers(schema: JsonValue) -> Any:
     """A schema without those patterns of property names that are left to the worker."""
     if isinstance(schema, list):
         return [_without_patterns_for_workers(one) for one in schema]
@@ -135,17 +137,17 @@ def _without_patterns_for_workers(schema: Any) -> Any:
     return {key: _without_patterns_for_workers(one) for key, one in schema.items()}
 
 
-def is_valid(value: Any, schema: Schema) -> bool:
+def is_valid(value: JsonValue, schema: Schema) -> bool:
     """Return whether a value is one of a schema; stops at the first mistake."""
     return bool(_VALIDATORS.get(schema).is_valid(value))
 
 
-def errors_of(value: Any, schema: Schema) -> Iterator[jsonschema_rs.ValidationError]:
+def errors_of(value: JsonValue, schema: Schema) -> Iterator[jsonschema_rs.ValidationError]:
     """Yield what is wrong with a value, in the validator's own words."""
     yield from _VALIDATORS.get(schema).iter_errors(value)
 
 
-def schema_problem(schema: Any) -> Problem | None:
+def schema_problem(schema: JsonValue) -> Problem | None:
     """Return what is wrong with a schema itself, with its place in it, or None."""
     if problem := depth_problem(schema):
         return problem
@@ -175,7 +177,7 @@ def _schema_problem(text: str) -> Problem | None:
     return None
 
 
-def _dialect_problem(schema: Any) -> Problem | None:
+def _dialect_problem(schema: JsonValue) -> Problem | None:
     """Return where a schema names another dialect; to look one up could mean to fetch it."""
     for where, part in _subschemas(schema, ""):
         if part.get("$schema", DIALECT) not in (DIALECT, f"{DIALECT}#"):
@@ -202,7 +204,7 @@ def _weight(where: str, known: dict[str, Schema], costs: dict[str, int]) -> int:
     return costs[where]
 
 
-def patterns_for_workers(schema: Any) -> list[str]:
+def patterns_for_workers(schema: JsonValue) -> list[str]:
     """Return the patterns in a schema that only a worker can check."""
     found = []
     for _, one in _subschemas(schema, ""):
@@ -223,7 +225,7 @@ _IN_PLACE = ("not", "if", "then", "else", *_LISTS[:3], "dependentSchemas")
 _FOREIGN = ("$dynamicRef", "$dynamicAnchor", "$recursiveRef", "$recursiveAnchor", "$anchor")
 
 
-def _subschemas(schema: Any, where: str) -> Iterator[tuple[str, Schema]]:
+def _subschemas(schema: JsonValue, where: str) -> Iterator[tuple[str, Schema]]:
     """Every schema in a schema, itself included, with its pointer; values in it are none."""
     if not isinstance(schema, dict):
         return

@@ -17,7 +17,7 @@ from yarnloom.errors import Problem, nearest
 from yarnloom.plan.marked_values import has_secrets
 from yarnloom.plan.schemas import describe, resolve, show
 from yarnloom.plan.validators import Schema, errors_of, is_valid
-from yarnloom.values import pointer
+from yarnloom.values import JsonValue, pointer
 
 MOST_SHOWN = 20
 FEW_VALUES = 400
@@ -27,7 +27,9 @@ _OF_PARTS = frozenset({"properties", "items", "$defs"})
 _SECRET = "a value that is secret"
 
 
-def problems_of(value: Any, schema: Schema, at: str = "", limit: int = MOST_SHOWN) -> list[Problem]:
+def problems_of(
+    value: JsonValue, schema: Schema, at: str = "", limit: int = MOST_SHOWN
+) -> list[Problem]:
     """Return what is wrong with a value, each mistake with its JSON Pointer.
 
     Args:
@@ -41,7 +43,7 @@ def problems_of(value: Any, schema: Schema, at: str = "", limit: int = MOST_SHOW
     return list(islice(_mistakes(value, schema, at), limit))
 
 
-def _mistakes(value: Any, schema: Schema, at: str) -> Iterator[Problem]:
+def _mistakes(value: JsonValue, schema: Schema, at: str) -> Iterator[Problem]:
     if _is_small(value):
         for error in errors_of(value, schema):
             yield from _explain(error, value, schema, at)
@@ -62,7 +64,7 @@ def _mistakes(value: Any, schema: Schema, at: str) -> Iterator[Problem]:
         )
 
 
-def _own_mistakes(value: Any, schema: Schema, root: Schema, at: str) -> Iterator[Problem]:
+def _own_mistakes(value: JsonValue, schema: Schema, root: Schema, at: str) -> Iterator[Problem]:
     """What is wrong with a large value itself, and not with one of its parts."""
     known = dict.fromkeys(schema.get("properties", {}), True)
     for key, one in schema.items():
@@ -82,7 +84,7 @@ def _own_mistakes(value: Any, schema: Schema, root: Schema, at: str) -> Iterator
             yield Problem(at, f"found {_seen(value, schema, root)}; {wanted}")
 
 
-def _parts(value: Any, schema: Schema) -> Iterator[tuple[Any, Any, str]]:
+def _parts(value: JsonValue, schema: Schema) -> Iterator[tuple[Any, Any, str]]:
     """The parts of a value that have a schema of their own, with that and their pointers."""
     if isinstance(value, dict):
         for name, one in schema.get("properties", {}).items():
@@ -97,7 +99,7 @@ def _with_definitions(schema: Schema, root: Schema) -> Schema:
     return {**schema, "$defs": root["$defs"]} if "$defs" in root else schema
 
 
-def _is_small(value: Any) -> bool:
+def _is_small(value: JsonValue) -> bool:
     count, stack = 0, [value]
     while stack:
         one = stack.pop()
@@ -109,7 +111,9 @@ def _is_small(value: Any) -> bool:
     return True
 
 
-def _explain(error: ValidationError, value: Any, schema: Schema, at: str) -> Iterator[Problem]:
+def _explain(
+    error: ValidationError, value: JsonValue, schema: Schema, at: str
+) -> Iterator[Problem]:
     """One finding in our words; a missing or surplus field points at the field."""
     kind: Any = error.kind
     where = at + pointer(*error.instance_path)
@@ -132,7 +136,7 @@ def _explain(error: ValidationError, value: Any, schema: Schema, at: str) -> Ite
             yield Problem(where, f"found {found}; expected what {name!r} of its schema allows")
 
 
-def _inside(value: Any, path: list[str | int]) -> Any:
+def _inside(value: JsonValue, path: list[str | int]) -> Any:
     """What is at a path inside a value or schema; an empty object where nothing is."""
     for key in path:
         try:
@@ -142,11 +146,11 @@ def _inside(value: Any, path: list[str | int]) -> Any:
     return value
 
 
-def _as_object(schema: Any) -> Schema:
+def _as_object(schema: JsonValue) -> Schema:
     return schema if isinstance(schema, dict) else {}
 
 
-def _seen(value: Any, schema: Schema, root: Schema) -> str:
+def _seen(value: JsonValue, schema: Schema, root: Schema) -> str:
     """A value as a message may show it."""
     if schema.get("writeOnly"):
         return _SECRET

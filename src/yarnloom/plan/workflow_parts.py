@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 from yarnloom.plan.step_rules import RULES, IfQuiet, Retry
 from yarnloom.units import Duration, Size
+from yarnloom.values import JsonObject
 
 STEP_OPTIONS = frozenset({"only_if", "on_failure", "on_end", *RULES})
 """Keywords of `step` that belong to Yarn Loom: no input may be called so."""
@@ -34,8 +35,8 @@ class Step(_Common):
 
     label: str
     task: Callable[..., Any]
-    inputs: dict[str, Any]
-    rules: dict[str, Any] = field(default_factory=dict)
+    inputs: JsonObject
+    rules: JsonObject = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

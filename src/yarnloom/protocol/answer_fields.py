@@ -11,15 +11,16 @@ from typing import Annotated, Any, TypeVar
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Discriminator, Tag, model_validator
 
 from yarnloom.units import iso_time
+from yarnloom.values import JsonValue
 
 T = TypeVar("T")
 
 
-def _as_text(value: Any) -> Any:
+def _as_text(value: JsonValue) -> Any:
     return iso_time(value) if isinstance(value, int) else value
 
 
-def _whole_number_text(value: Any) -> Any:
+def _whole_number_text(value: JsonValue) -> Any:
     return str(value) if isinstance(value, int) else value
 
 
@@ -45,12 +46,12 @@ class Unreadable(Answer):
 
     @model_validator(mode="before")
     @classmethod
-    def _from_record(cls, value: Any) -> Any:
+    def _from_record(cls, value: JsonValue) -> Any:
         kept = getattr(value, "kept", None)
         return value if kept is None else {**kept, "unreadable": value.unreadable}
 
 
-def _tag(value: Any) -> str:
+def _tag(value: JsonValue) -> str:
     is_unreadable = "unreadable" in value if isinstance(value, dict) else hasattr(value, "kept")
     return "unreadable" if is_unreadable else "whole"
 

@@ -11,9 +11,10 @@ come behind one.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import Any
 
-Message = dict[str, Any]
+from yarnloom.values import JsonObject
+
+Message = JsonObject
 
 
 def one_by_one(messages: Iterable[Message]) -> Iterator[Message]:

@@ -6,7 +6,7 @@ known is a mistake. Values are held to the limits of `yarnloom.values`.
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import (
     Field,
@@ -17,7 +17,6 @@ from yarnloom.engine.rules.states import RunState
 from yarnloom.protocol.fields import (
     LONGEST,
     FilterName,
-    JsonObject,
     Name,
     Span,
     Strict,
@@ -25,6 +24,7 @@ from yarnloom.protocol.fields import (
     Time,
     Truth,
     Value,
+    ValueObject,
 )
 
 
@@ -37,7 +37,7 @@ class StartBody(Strict):
     task: Name | None = Field(
         None, description="Instead of a workflow: a task, whose inputs are the params."
     )
-    params: JsonObject = Field(default_factory=dict)
+    params: ValueObject = Field(default_factory=dict)
     key: Annotated[str, Field(min_length=1, max_length=200)] | None = Field(
         None, description="Start key: starting twice with one makes one run."
     )
@@ -137,14 +137,14 @@ class ChangeBody(ReasonBody):
 class RerunBody(ReasonBody):
     """What is changed where a run is started anew."""
 
-    params: JsonObject = Field(default_factory=dict, description="In place of the run's own.")
+    params: ValueObject = Field(default_factory=dict, description="In place of the run's own.")
     key: Annotated[str, Field(min_length=1, max_length=200)] | None = None
 
 
 class StepBody(ReasonBody):
     """What is decided about a step."""
 
-    inputs: JsonObject | None = Field(None, description="Of an edit: constants, by input.")
+    inputs: ValueObject | None = Field(None, description="Of an edit: constants, by input.")
     pool: Annotated[str, Field(max_length=100)] | None = Field(
         None, description="Of an edit; empty for none."
     )
@@ -183,7 +183,7 @@ class RunsWanted(Strict):
     without_reports: Truth = False
 
     @property
-    def given(self) -> dict[str, Any]:
+    def given(self) -> ValueObject:
         """The fields that are given, as JSON."""
         return self.model_dump(mode="json", exclude_defaults=True, include=set(WANTED))
 

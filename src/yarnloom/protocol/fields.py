@@ -19,13 +19,13 @@ from pydantic import (
 
 from yarnloom.task_texts import MESSAGE_LIMIT, cut_text
 from yarnloom.units import seconds
-from yarnloom.values import PLAN_DEPTH, depth_problem, number_problem
+from yarnloom.values import PLAN_DEPTH, JsonObject, JsonValue, depth_problem, number_problem
 
 
 def _fits(limit: int) -> AfterValidator:
     """Refuse a value that is nested too deeply, or holds a number that cannot be kept."""
 
-    def check(value: Any) -> Any:
+    def check(value: JsonValue) -> Any:
         if problem := depth_problem(value, limit) or number_problem(value):
             raise ValueError(f"{problem.message}: see {problem.where}")
         return value
@@ -33,7 +33,7 @@ def _fits(limit: int) -> AfterValidator:
     return AfterValidator(check)
 
 
-def _is_text(value: Any) -> Any:
+def _is_text(value: JsonValue) -> Any:
     if isinstance(value, str | datetime):
         return value
     raise ValueError("expected text as 2027-03-01T07:30:00Z")
@@ -70,11 +70,11 @@ Value = Annotated[Any, _fits(64)]
 """Any JSON value, as deep as a value may be."""
 
 
-JsonObject = Annotated[dict[str, Any], _fits(64)]
+ValueObject = Annotated[JsonObject, _fits(64)]
 """An object of them: one level more."""
 
 
-PlanDocument = Annotated[dict[str, Any], _fits(PLAN_DEPTH)]
+PlanDocument = Annotated[JsonObject, _fits(PLAN_DEPTH)]
 
 
 Real = Annotated[float, Field(strict=True)]
@@ -122,7 +122,7 @@ def first_mistakes(most: int) -> WrapValidator:
         most: how many entries are in a piece.
     """
 
-    def check(value: Any, handler: ValidatorFunctionWrapHandler) -> Any:
+    def check(value: JsonValue, handler: ValidatorFunctionWrapHandler) -> Any:
         if not isinstance(value, dict) or len(value) <= most:
             return handler(value)
         checked: dict[Any, Any] = {}

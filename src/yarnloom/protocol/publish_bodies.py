@@ -11,7 +11,7 @@ from pydantic import (
     model_validator,
 )
 
-from yarnloom.protocol.fields import JsonObject, Name, PlanDocument, Strict
+from yarnloom.protocol.fields import Name, PlanDocument, Strict, ValueObject
 from yarnloom.values import depth_problem
 
 
@@ -32,8 +32,8 @@ class TaskBody(BaseModel):
         description="Full name, `loom/task`."
     )
     code_hash: Annotated[str, Field(min_length=1, max_length=100)]
-    input: JsonObject = Field(description="JSON Schema of its inputs, an object by input name.")
-    output: JsonObject = Field(description="JSON Schema of what it returns.")
+    input: ValueObject = Field(description="JSON Schema of its inputs, an object by input name.")
+    output: ValueObject = Field(description="JSON Schema of what it returns.")
     source: Annotated[str, Field(max_length=200_000)] = Field("", description="The code.")
     on_run_end: ToldBody | None = Field(None, description="Of which runs' ends it is told.")
 
@@ -51,9 +51,9 @@ class PublishBody(Strict):
 
     plans: Annotated[list[PlanDocument], Field(max_length=1_000)]
     tasks: Annotated[list[TaskBody], Field(max_length=10_000)] = Field(default_factory=list)
-    pools: Annotated[list[JsonObject], Field(max_length=1_000)] | None = Field(
+    pools: Annotated[list[ValueObject], Field(max_length=1_000)] | None = Field(
         None, description="All that the looms declare, each with its `loom`; else as before."
     )
-    schedules: Annotated[list[JsonObject], Field(max_length=1_000)] | None = Field(
+    schedules: Annotated[list[ValueObject], Field(max_length=1_000)] | None = Field(
         None, description="The same for schedules."
     )

@@ -8,14 +8,14 @@ from pydantic import (
     Field,
 )
 
-from yarnloom.protocol.fields import JsonObject, Name, Strict, Tags, Truth
+from yarnloom.protocol.fields import Name, Strict, Tags, Truth, ValueObject
 
 
 class ScheduleSettings(Strict):
     """What can be set of a schedule; what is not given stays as it is, or is as the default."""
 
     workflow: Name = Field("", description="Full name `loom/workflow`, or the short one.")
-    params: JsonObject = Field(default_factory=dict)
+    params: ValueObject = Field(default_factory=dict)
     cron: Annotated[str, Field(max_length=200)] = Field(
         "", description="Five fields: minute, hour, day of month, month, day of week."
     )

@@ -21,12 +21,12 @@ from yarnloom.protocol.fields import (
     AttemptKey,
     Id,
     Ids,
-    JsonObject,
     Name,
     Strict,
     Trouble,
     Truth,
     Value,
+    ValueObject,
     Word,
     cut_to,
     first_mistakes,
@@ -40,7 +40,7 @@ from yarnloom.task_texts import (
     TRACEBACK_LIMIT,
     TYPE_LIMIT,
 )
-from yarnloom.values import encode
+from yarnloom.values import JsonValue, encode
 
 _CLOSED = ConfigDict(extra="forbid", allow_inf_nan=False)
 
@@ -166,8 +166,8 @@ class OfferBody(Strict):
     """A task as a worker has it."""
 
     code_hash: Annotated[str, Field(max_length=100)]
-    input: JsonObject | None = Field(None, description="JSON Schema of its inputs.")
-    output: JsonObject | None = Field(None, description="JSON Schema of what it returns.")
+    input: ValueObject | None = Field(None, description="JSON Schema of its inputs.")
+    output: ValueObject | None = Field(None, description="JSON Schema of what it returns.")
     source: Annotated[str, Field(max_length=200_000)] = Field("", description="The code.")
     grace: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] = Field(
         0.0, description="Seconds that it needs to hear of a time-out before it has come."
@@ -179,7 +179,7 @@ class RegisterBody(Strict):
 
     id: Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$")]
     name: Annotated[str, Field(max_length=100)]
-    facts: JsonObject = Field(default_factory=dict, description="Host, pid and the like.")
+    facts: ValueObject = Field(default_factory=dict, description="Host, pid and the like.")
     places: Annotated[int, Field(strict=True, ge=0, le=100_000)]
     io_places: Annotated[int, Field(strict=True, ge=0, le=100_000)] = 0
     tasks: Annotated[dict[str, str | OfferBody], first_mistakes(20)] = Field(
@@ -253,7 +253,7 @@ class ItemBody(Strict):
         ]
         | None
     ) = None
-    output: Any = None
+    output: JsonValue = None
     error: ErrorRecord | None = None
     begun_ago: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] | None = None
     ended_ago: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] = 0.0

@@ -12,6 +12,7 @@ from yarnloom.sdk.base_context import BaseContext, IfUnsure, end_question, takes
 from yarnloom.sdk.file_values import File, Rows
 from yarnloom.sdk.result_use import is_value_used
 from yarnloom.sdk.tracked_loop import NOT_GIVEN, AsyncTrack, Loop
+from yarnloom.values import JsonObject, JsonValue
 
 T = TypeVar("T")
 
@@ -81,7 +82,7 @@ class AsyncStepContext(BaseContext):
         self,
         iterable: Iterable[T],
         *,
-        carry: dict[str, Any] | None = NOT_GIVEN,
+        carry: JsonObject | None = NOT_GIVEN,
         total: int | None = None,
         every: int | None = None,
         note: str = "",
@@ -92,5 +93,5 @@ class AsyncStepContext(BaseContext):
         return AsyncTrack(self, Loop(iterable, total, every, note, name, resume), carry)
 
 
-async def _settled(value: Any) -> Any:
+async def _settled(value: JsonValue) -> Any:
     return await value if hasattr(value, "__await__") else value

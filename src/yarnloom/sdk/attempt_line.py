@@ -6,6 +6,7 @@ import hashlib
 from typing import Any, Protocol
 
 from yarnloom.sdk.file_values import TempFolder
+from yarnloom.values import JsonObject, JsonValue
 
 
 class AttemptLine(Protocol):
@@ -14,16 +15,16 @@ class AttemptLine(Protocol):
     def stop_asked(self) -> str | None:
         """Why the attempt is told to stop, or None."""
 
-    def saved(self, changed: dict[str, Any]) -> None:
+    def saved(self, changed: JsonObject) -> None:
         """Parts of the step's record have changed."""
 
-    def publish(self, value: Any) -> None:
+    def publish(self, value: JsonValue) -> None:
         """Something for whoever watches."""
 
-    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+    def ask(self, question: JsonObject) -> JsonObject:
         """Ask the service something, and wait for its answer."""
 
-    async def ask_later(self, question: dict[str, Any]) -> dict[str, Any]:
+    async def ask_later(self, question: JsonObject) -> JsonObject:
         """The same in an `async def` task."""
 
 
@@ -32,21 +33,21 @@ class OwnLine:
 
     def __init__(self) -> None:
         self.published: list[Any] = []
-        self._done: dict[str, Any] = {}
+        self._done: JsonObject = {}
         self._files = TempFolder()
 
     def stop_asked(self) -> str | None:
         """Nobody asks it to stop."""
         return None
 
-    def saved(self, changed: dict[str, Any]) -> None:
+    def saved(self, changed: JsonObject) -> None:
         """Nothing is kept."""
 
-    def publish(self, value: Any) -> None:
+    def publish(self, value: JsonValue) -> None:
         """Keep it for the test."""
         self.published.append(value)
 
-    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+    def ask(self, question: JsonObject) -> JsonObject:
         """A ledger in memory, and files in a folder of this process."""
         if question["kind"] in ("fetch_file", "save_file"):
             return self._files.answer(question)
@@ -57,7 +58,7 @@ class OwnLine:
             return {"now": "done", "value": self._done[what], "token": _token_of(what)}
         return {"now": "go", "token": _token_of(what)}
 
-    async def ask_later(self, question: dict[str, Any]) -> dict[str, Any]:
+    async def ask_later(self, question: JsonObject) -> JsonObject:
         """A ledger in memory."""
         return self.ask(question)
 

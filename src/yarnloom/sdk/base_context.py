@@ -18,7 +18,7 @@ from yarnloom.sdk.saved_state import Ledge, Loops, stopped
 from yarnloom.sdk.tracked_loop import NOT_GIVEN, Loop, Track
 from yarnloom.task_texts import progress_figure
 from yarnloom.units import Duration, seconds
-from yarnloom.values import encode
+from yarnloom.values import JsonObject, JsonValue, encode
 
 T = TypeVar("T")
 
@@ -51,9 +51,9 @@ class BaseContext:
         attempt: int = 1,
         tries: int = 1,
         token: str = "test-token",
-        saved: dict[str, Any] | None = None,
+        saved: JsonObject | None = None,
         line: AttemptLine | None = None,
-        kept: Any = None,
+        kept: JsonValue = None,
         opened: Any = None,
     ) -> None:
         self.address = address
@@ -74,7 +74,7 @@ class BaseContext:
         self.shelf = Shelf(self._line)
 
     @classmethod
-    def for_work(cls, work: dict[str, Any], line: AttemptLine, kept: Any = None) -> Self:
+    def for_work(cls, work: JsonObject, line: AttemptLine, kept: JsonValue = None) -> Self:
         """The context of an attempt, from the message that hands it out."""
         return cls(
             address=work["address"],
@@ -188,7 +188,7 @@ class BaseContext:
         """What an attempt before this one gave to `call_again`; None at first."""
         return self._ledge.carried
 
-    def checkpoint(self, value: Any) -> None:
+    def checkpoint(self, value: JsonValue) -> None:
         """Save where the step is, as JSON, and leave the task here if it is told to stop.
 
         Raises:
@@ -213,7 +213,7 @@ class BaseContext:
         self,
         iterable: Iterable[T],
         *,
-        carry: dict[str, Any] | None = NOT_GIVEN,
+        carry: JsonObject | None = NOT_GIVEN,
         total: int | None = None,
         every: int | None = None,
         note: str = "",
@@ -257,7 +257,7 @@ class BaseContext:
         """
         return Track(self, Loop(iterable, total, every, note, name, resume), carry)
 
-    def call_again(self, after: Duration, carry: Any = None) -> NoReturn:
+    def call_again(self, after: Duration, carry: JsonValue = None) -> NoReturn:
         """End this attempt, and have the task called again later; meanwhile it holds nothing.
 
         Tries begin anew then, and a timeout is for each attempt alone.
@@ -276,12 +276,12 @@ class BaseContext:
         self._ledge.commit()
         self._leave(CallAgain(wait))
 
-    def _rows(self, kept: dict[str, Any], count: int) -> Rows[Any]:
+    def _rows(self, kept: JsonObject, count: int) -> Rows[Any]:
         return Rows({"list": kept["sha256"], "count": count, "size": kept["size"]})
 
     # To the outside
 
-    def publish(self, value: Any) -> None:
+    def publish(self, value: JsonValue) -> None:
         """Send text or JSON to whoever watches the run, at once.
 
         Raises:
@@ -293,7 +293,7 @@ class BaseContext:
 
     def _begin_question(
         self, what: str, if_unsure: IfUnsure, scope: str, *, is_used: bool
-    ) -> dict[str, Any]:
+    ) -> JsonObject:
         self._raise_again()
         if not what or len(what) > 200:
             raise ValueError(f"what is {what!r:.60}; expected 1 to 200 letters")
@@ -311,11 +311,11 @@ class BaseContext:
         question = {"kind": "begin_effect", "what": what, "scope": scope, "position": position}
         return {**question, "call": call, "again": again, "is_used": is_used}
 
-    def _again(self, begin: dict[str, Any]) -> dict[str, Any]:
+    def _again(self, begin: JsonObject) -> JsonObject:
         """Take over what was unsure, now that the outside was asked."""
         return {**begin, "again": True, "call": next(self._calls)}
 
-    def _known(self, begin: dict[str, Any], answer: dict[str, Any]) -> Any:
+    def _known(self, begin: JsonObject, answer: JsonObject) -> Any:
         what, scope = begin["what"], begin["scope"]
         match answer["now"]:
             case "done":
@@ -331,7 +331,7 @@ class BaseContext:
             f"and say so: `{said} --done{valued}` or `{said} --not-done`, then mend or retry"
         )
 
-    def record(self, *, done: bool) -> dict[str, Any]:
+    def record(self, *, done: bool) -> JsonObject:
         """The step's record as it stands at the attempt's end; for whoever runs it."""
         if done:
             self._ledge.commit()
@@ -340,7 +340,7 @@ class BaseContext:
         return self._ledge.record()
 
 
-def _counted(what: str, value: Any) -> int:
+def _counted(what: str, value: JsonValue) -> int:
     """Return a count as a plain number."""
     try:
         return operator.index(value)
@@ -348,7 +348,7 @@ def _counted(what: str, value: Any) -> int:
         raise ValueError(f"{what} is {value!r:.60}; expected a whole number") from None
 
 
-def end_question(begin: dict[str, Any], *, done: bool, value: Any = None) -> dict[str, Any]:
+def end_question(begin: JsonObject, *, done: bool, value: JsonValue = None) -> JsonObject:
     """Return the question that ends an effect."""
     question = {"kind": "end_effect", "what": begin["what"], "scope": begin["scope"]}
     if done:

@@ -30,7 +30,7 @@ from yarnloom.media_types import (
     hash_of,
     media_type_of,
 )
-from yarnloom.values import encode
+from yarnloom.values import JsonObject, JsonValue, encode
 
 T = TypeVar("T")
 
@@ -38,7 +38,7 @@ T = TypeVar("T")
 class Asks(Protocol):
     """Whoever can be asked for a file's bytes, and to keep them: a step's line to its worker."""
 
-    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+    def ask(self, question: JsonObject) -> JsonObject:
         """Ask, and wait for the answer."""
 
 
@@ -105,7 +105,7 @@ class Rows(Sequence[T]):
 
     def __init__(
         self,
-        rows: Sequence[T] | dict[str, Any] = (),
+        rows: Sequence[T] | JsonObject = (),
         read: Callable[[bytes], T] | None = None,
         first: int = 0,
     ) -> None:
@@ -114,7 +114,7 @@ class Rows(Sequence[T]):
         self._first = first
 
     @property
-    def reference(self) -> dict[str, Any] | None:
+    def reference(self) -> JsonObject | None:
         """What stands for it in JSON; None of rows that are in memory."""
         return self._given if isinstance(self._given, dict) else None
 
@@ -169,7 +169,7 @@ class Rows(Sequence[T]):
         one: TypeAdapter[Any] = TypeAdapter(row)
         whole: TypeAdapter[Any] = TypeAdapter(list[row])  # type: ignore[valid-type]
 
-        def take(value: Any, take_list: Callable[[Any], list[Any]]) -> Rows[Any]:
+        def take(value: JsonValue, take_list: Callable[[Any], list[Any]]) -> Rows[Any]:
             if isinstance(value, Rows):
                 return value
             if not isinstance(value, dict):
@@ -193,7 +193,7 @@ class Rows(Sequence[T]):
         )
 
 
-def rows_schema(row: dict[str, Any]) -> dict[str, Any]:
+def rows_schema(row: JsonObject) -> JsonObject:
     """The JSON Schema of rows: a list of them, or a reference."""
     text, count = {"type": "string"}, {"type": "integer", "minimum": 0}
     return {
@@ -234,14 +234,14 @@ class Shelf:
             self.paths[sha256] = Path(answer["path"])
         return self.paths[sha256]
 
-    def question(self, path: Path, name: str, media_type: str) -> dict[str, Any]:
+    def question(self, path: Path, name: str, media_type: str) -> JsonObject:
         """What asks to keep a file."""
         return {"kind": "save_file", "path": str(path), "name": name, "media_type": media_type}
 
     @contextlib.contextmanager
     def to_keep(
         self, given: Path | str | bytes, name: str, media_type: str
-    ) -> Iterator[dict[str, Any]]:
+    ) -> Iterator[JsonObject]:
         """The question for a path, or for bytes, which are in a file of their own meanwhile."""
         if isinstance(given, bytes):
             with tempfile.NamedTemporaryFile(prefix="yarnloom-") as file:
@@ -255,7 +255,7 @@ class Shelf:
         yield self.question(path, name, media_type or media_type_of(name))
 
     @contextlib.contextmanager
-    def of_lines(self, rows: Iterable[Any], name: str) -> Iterator[tuple[dict[str, Any], int]]:
+    def of_lines(self, rows: Iterable[Any], name: str) -> Iterator[tuple[JsonObject, int]]:
         """The question that keeps rows, and how many there are."""
         with tempfile.NamedTemporaryFile(prefix="yarnloom-") as file:
             path = Path(file.name)
@@ -268,7 +268,7 @@ class TempFolder:
 
     _folder: ClassVar[tempfile.TemporaryDirectory[str] | None] = None
 
-    def answer(self, question: dict[str, Any]) -> dict[str, Any]:
+    def answer(self, question: JsonObject) -> JsonObject:
         """Keep a file, or say where one is."""
         if TempFolder._folder is None:
             TempFolder._folder = tempfile.TemporaryDirectory(prefix="yarnloom-files-")
@@ -290,7 +290,7 @@ class TempFolder:
 class _Nobody:
     """The shelf's other end outside of steps."""
 
-    def ask(self, question: dict[str, Any]) -> dict[str, Any]:
+    def ask(self, question: JsonObject) -> JsonObject:
         """Keep it in a folder of this process."""
         return TempFolder().answer(question)
 

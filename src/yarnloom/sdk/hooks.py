@@ -12,6 +12,7 @@ from typing import Any, Literal, TypeVar
 
 from yarnloom.errors import CallAgain, Stopped, YarnloomError
 from yarnloom.task_texts import MESSAGE_LIMIT, cut_text, text_of, type_name
+from yarnloom.values import JsonValue
 
 T = TypeVar("T")
 
@@ -148,7 +149,7 @@ class Around:
             raise AroundFailed("process", name, "to tear down", error) from error
 
     @contextlib.asynccontextmanager
-    async def process_later(self, kept: Any) -> AsyncIterator[Any]:
+    async def process_later(self, kept: JsonValue) -> AsyncIterator[Any]:
         """What the process of `async def` tasks keeps: of an async generator, else as it is."""
         function = self._known.get(("process", True))
         if function is None:

@@ -24,6 +24,7 @@ from typing import Any, TypeVar
 
 from yarnloom.begun_files import RING_BYTES, BegunRing, make_file
 from yarnloom.errors import Stopped
+from yarnloom.values import JsonObject
 
 T = TypeVar("T")
 
@@ -153,7 +154,7 @@ class Interrupts:
         """Listen to the worker's signal, in the main thread."""
         signal.signal(SIGNAL, self._on_signal)
 
-    def call(self, attempt: int, function: Callable[..., T], inputs: dict[str, Any]) -> T:
+    def call(self, attempt: int, function: Callable[..., T], inputs: JsonObject) -> T:
         """Call an attempt's function, so that it can be stopped.
 
         Raises:

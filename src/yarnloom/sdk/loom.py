@@ -26,6 +26,7 @@ from yarnloom.sdk.hooks import Around
 from yarnloom.sdk.loom_checks import DeclaredWorkflow, LoomParts, examine_loom, remarks_on
 from yarnloom.sdk.task import Overlap, Task
 from yarnloom.units import Duration, seconds
+from yarnloom.values import JsonObject
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -34,7 +35,7 @@ START_OPTIONS = frozenset(
 )
 """What `client.start(...)` takes beside params."""
 
-_NO_PARAMS: dict[str, Any] = {"type": "object", "properties": {}, "additionalProperties": False}
+_NO_PARAMS: JsonObject = {"type": "object", "properties": {}, "additionalProperties": False}
 _RUN_ENDS = ("done", "failed", "cancelled")
 IfBusyText = Literal["wait", "skip", "replace"]
 
@@ -59,7 +60,7 @@ class Loom:
         self._by_function: dict[Callable[..., Any], Task] = {}
         self._workflows: dict[str, DeclaredWorkflow] = {}
         self._pools: dict[str, PoolDeclaration] = {}
-        self._schedules: dict[str, dict[str, Any]] = {}
+        self._schedules: dict[str, JsonObject] = {}
         self.around = Around()
         self._problems: list[Problem] = []
 
@@ -103,7 +104,7 @@ class Loom:
         self._pools[name] = PoolDeclaration(name, limit, rate, note)
 
     @property
-    def schedules(self) -> dict[str, dict[str, Any]]:
+    def schedules(self) -> dict[str, JsonObject]:
         """The schedules that it declares, by name."""
         return dict(self._schedules)
 
@@ -270,7 +271,7 @@ class Loom:
         workflow: str,
         cron: str,
         zone: str = "UTC",
-        params: dict[str, Any] | None = None,
+        params: JsonObject | None = None,
         if_busy: ScheduleBusyText = "wait",
         missed: MissedText = "one",
         paused: bool = False,
@@ -414,7 +415,7 @@ class Loom:
             raise PlanError(f"the loom {self.name!r} has {count}", problems=problems)
         return plans
 
-    def publication(self) -> dict[str, list[dict[str, Any]]]:
+    def publication(self) -> dict[str, list[JsonObject]]:
         """Everything that a service is told when the loom is published.
 
         Raises:
@@ -433,7 +434,7 @@ class Loom:
     def _full(self, workflow: str) -> str:
         return f"{self.name}/{workflow}"
 
-    def _published(self, task: Task) -> dict[str, Any]:
+    def _published(self, task: Task) -> JsonObject:
         facts = task.facts()
         if task.told is not None:
             workflows = [self._full(one) for one in task.told["workflows"]]

@@ -21,6 +21,7 @@ from yarnloom.plan.validators import patterns_for_workers
 from yarnloom.plan.value_problems import problems_of
 from yarnloom.sdk.error_kinds import unknown_kinds
 from yarnloom.sdk.task import Task
+from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +41,7 @@ class LoomParts:
     name: str
     tasks: Mapping[str, Task]
     workflows: Mapping[str, DeclaredWorkflow]
-    schedules: Mapping[str, dict[str, Any]]
+    schedules: Mapping[str, JsonObject]
     pools: Mapping[str, PoolDeclaration]
     facts_of: Callable[[Callable[..., Any]], Task | None]
     problems: Sequence[Problem]
@@ -50,11 +51,11 @@ class LoomParts:
 class DeclaredWorkflow:
     """A workflow as it was declared; params as a JSON Schema."""
 
-    params: dict[str, Any]
+    params: JsonObject
     plan: Part
     on_failure: Part | None
     on_end: Part | None
-    options: dict[str, Any]
+    options: JsonObject
 
 
 def examine_loom(loom: LoomParts) -> tuple[list[Plan], list[Problem]]:
@@ -119,7 +120,7 @@ def _unknown_kinds(loom: LoomParts, plans: Sequence[Plan]) -> Iterator[tuple[str
 
 
 def _problems_of_schedule(
-    loom: LoomParts, name: str, settings: dict[str, Any], plans: dict[str, Plan]
+    loom: LoomParts, name: str, settings: JsonObject, plans: dict[str, Plan]
 ) -> list[Problem]:
     own = {key: value for key, value in settings.items() if key in SETTINGS}
     found = problems_of_settings(own)

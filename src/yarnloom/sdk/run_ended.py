@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
+
+from yarnloom.values import JsonObject, JsonValue
 
 
 class RunEnded(BaseModel):
@@ -43,11 +45,11 @@ class RunEnded(BaseModel):
     version: str
     state: Literal["done", "failed", "cancelled"]
     round: int
-    error: dict[str, Any] | None
+    error: JsonObject | None
     failures_allowed: int
     followups_failed: int = 0
-    params: dict[str, Any] | None = None
-    output: Any = None
+    params: JsonObject | None = None
+    output: JsonValue = None
     left_out: list[str] = []
     tags: list[str]
     share: str | None

@@ -21,7 +21,7 @@ from typing import Any, TypeVar
 from yarnloom.errors import Stopped, ValueRefused
 from yarnloom.sdk.file_values import Rows
 from yarnloom.task_texts import NAME_LIMIT, NOTE_LIMIT, cut_text, printable, progress_figure
-from yarnloom.values import decode, fingerprint
+from yarnloom.values import JsonObject, JsonValue, decode, fingerprint
 
 T = TypeVar("T")
 
@@ -39,21 +39,21 @@ class Ledge:
     """
 
     def __init__(
-        self, saved: dict[str, Any] | None = None, clock: Callable[[], float] = time.monotonic
+        self, saved: JsonObject | None = None, clock: Callable[[], float] = time.monotonic
     ) -> None:
         saved = saved or {}
         self._clock = clock
-        self.progress: dict[str, Any] | None = saved.get("progress")
-        self.places: dict[str, dict[str, Any]] = dict(saved.get("places", {}))
+        self.progress: JsonObject | None = saved.get("progress")
+        self.places: dict[str, JsonObject] = dict(saved.get("places", {}))
         self.counts: dict[str, int] = {"added": 0, "skipped": 0, **saved.get("counts", {})}
-        self.kept: Any = saved.get("kept")
-        self.carried: Any = saved.get("carried")
+        self.kept: JsonValue = saved.get("kept")
+        self.carried: JsonValue = saved.get("carried")
         self.pending = {"added": 0, "skipped": 0}
         self._marks: list[tuple[float, float]] = []
 
-    def moved(self) -> dict[str, Any]:
+    def moved(self) -> JsonObject:
         """What changes with every item: the record without what the task keeps and carries."""
-        found: dict[str, Any] = {}
+        found: JsonObject = {}
         if self.places:
             found["places"] = self.places
         if any(self.counts.values()):
@@ -62,7 +62,7 @@ class Ledge:
             found["progress"] = {**(self.progress or {}), **self.counted()}
         return found
 
-    def record(self) -> dict[str, Any]:
+    def record(self) -> JsonObject:
         """All of it."""
         found = self.moved()
         if self.kept is not None:
@@ -200,7 +200,7 @@ class Loops:
         self, name: str, at: int, item: object, carry: str | None, *, by_position: bool
     ) -> None:
         """Note that the loop asks for the next: an item is finished, its carry is kept."""
-        place: dict[str, Any] = {"at": at}
+        place: JsonObject = {"at": at}
         if self.ledge.places.get(name, {}).get("bare"):
             place["bare"] = True
         if not by_position:
@@ -215,7 +215,7 @@ class Loops:
         self._open = None
 
     @staticmethod
-    def _from(iterable: Iterable[T], place: dict[str, Any]) -> Iterator[T]:
+    def _from(iterable: Iterable[T], place: JsonObject) -> Iterator[T]:
         at, known = place["at"], place.get("last")
         if isinstance(iterable, Sequence):
             if at > len(iterable):

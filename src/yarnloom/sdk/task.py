@@ -19,6 +19,7 @@ from yarnloom.sdk.async_step_context import AsyncStepContext
 from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.hooks import DEFAULT_GRACE
 from yarnloom.sdk.step_context import StepContext
+from yarnloom.values import JsonObject, JsonValue
 
 Overlap = Literal["allowed", "never"]
 
@@ -69,7 +70,7 @@ class Task:
         self._release = release
 
     @functools.cached_property
-    def _hints(self) -> dict[str, Any]:
+    def _hints(self) -> JsonObject:
         try:
             return typing.get_type_hints(self.function, include_extras=True)
         except NameError as error:
@@ -105,9 +106,9 @@ class Task:
         return kind
 
     @functools.cached_property
-    def inputs(self) -> TypeAdapter[dict[str, Any]]:
+    def inputs(self) -> TypeAdapter[JsonObject]:
         """Checks all inputs at once and turns them from JSON into what the function expects."""
-        fields: dict[str, Any] = {}
+        fields: JsonObject = {}
         for name, parameter in inspect.signature(self.function).parameters.items():
             if name == self.context_input:
                 continue
@@ -153,7 +154,7 @@ class Task:
             ) from error
 
     @functools.cached_property
-    def input_schema(self) -> dict[str, Any]:
+    def input_schema(self) -> JsonObject:
         """JSON Schema of the inputs, an object by input name, defaults included."""
         schema = self._schema(self.inputs, "validation")
         schema.pop("title", None)
@@ -165,18 +166,18 @@ class Task:
         return schema
 
     @functools.cached_property
-    def output_schema(self) -> dict[str, Any]:
+    def output_schema(self) -> JsonObject:
         """JSON Schema of what the function returns."""
         return self._schema(self.output, "serialization")
 
-    def _schema(self, adapter: TypeAdapter[Any], mode: Any) -> dict[str, Any]:
+    def _schema(self, adapter: TypeAdapter[Any], mode: Any) -> JsonObject:
         try:
             return adapter.json_schema(mode=mode)
         except PydanticInvalidForJsonSchema as error:
             raise LoomError(f"{self.name} has a type that JSON cannot hold: {error}") from error
 
     @staticmethod
-    def _plain(value: Any) -> Any:
+    def _plain(value: JsonValue) -> Any:
         try:
             return TypeAdapter(type(value)).dump_python(value, mode="json")
         except Exception:  # a default without a JSON form is simply not shown
@@ -195,7 +196,7 @@ class Task:
         """Twelve hexadecimal digits over the function's source and the loom's release."""
         return hashlib.sha256(f"{self._release}\0{self.source}".encode()).hexdigest()[:12]
 
-    def facts(self) -> dict[str, Any]:
+    def facts(self) -> JsonObject:
         """What the service keeps of a task."""
         return {
             "name": self.full_name,

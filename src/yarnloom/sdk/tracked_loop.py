@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from yarnloom.sdk.saved_state import CARRY_LIMIT
-from yarnloom.values import decode, encode
+from yarnloom.values import JsonObject, decode, encode
 
 if TYPE_CHECKING:
     from yarnloom.sdk.base_context import BaseContext
@@ -33,7 +33,7 @@ class Loop(Generic[T]):
 class _Tracked(Generic[T]):
     """What a tracked loop is, whether it waits or not."""
 
-    def __init__(self, ctx: BaseContext, loop: Loop[T], carry: dict[str, Any] | None) -> None:
+    def __init__(self, ctx: BaseContext, loop: Loop[T], carry: JsonObject | None) -> None:
         if loop.every is not None and loop.every < 1:
             raise ValueError(f"every is {loop.every}; expected at least 1")
         self._says_carry = carry is not NOT_GIVEN
@@ -43,20 +43,20 @@ class _Tracked(Generic[T]):
         self._ctx = ctx
         self._loop = loop
         ctx._loops.check(loop.iterable, loop.name, resume=loop.resume)
-        self._carry: dict[str, Any] | None = None
+        self._carry: JsonObject | None = None
         if carry is not None:
             kept = ctx._loops.carried(loop.name)
             self._carry = decode(_carry_text(carry)) if kept is None else kept
 
     @property
-    def carry(self) -> dict[str, Any]:
+    def carry(self) -> JsonObject:
         """What the loop carries from item to item, and over stops: change it in place."""
         if self._carry is None:
             raise ValueError("this loop carries nothing: say ctx.track(items, carry={...})")
         return self._carry
 
     @carry.setter
-    def carry(self, value: dict[str, Any]) -> None:
+    def carry(self, value: JsonObject) -> None:
         if self._carry is None or not isinstance(value, dict):
             raise TypeError("expected a dict for the carry of a loop that was given one")
         self._carry = value
@@ -126,5 +126,5 @@ class AsyncTrack(_Tracked[T], AsyncIterable[T]):
                 yield item
 
 
-def _carry_text(carry: dict[str, Any]) -> str:
+def _carry_text(carry: JsonObject) -> str:
     return encode(carry, "what the loop carries", limit=CARRY_LIMIT)

@@ -47,6 +47,7 @@ from yarnloom.engine.results import (
 from yarnloom.engine.rules.run_clock import Moment
 from yarnloom.errors import Busy
 from yarnloom.store import Printer
+from yarnloom.values import JsonObject
 
 log = logging.getLogger("yarnloom.service")
 
@@ -105,7 +106,7 @@ class Writer:
         """Whether all commits run on the thread."""
         return self._threaded
 
-    def processes(self) -> dict[str, dict[str, Any]]:
+    def processes(self) -> dict[str, JsonObject]:
         """By worker which process it says that it is, as far as workers say it."""
         return self._engine.processes()
 

@@ -28,6 +28,7 @@ from yarnloom.service.group_commit import Writer
 from yarnloom.side_process.list_jobs import from_json
 from yarnloom.store import Database, Kept
 from yarnloom.tabular import RowProblem
+from yarnloom.values import JsonObject
 
 log = logging.getLogger("yarnloom.service")
 
@@ -133,7 +134,7 @@ class ListJobProcesses:
 
     # Processes
 
-    async def _work(self, job: dict[str, Any]) -> AsyncIterator[dict[str, Any]]:
+    async def _work(self, job: JsonObject) -> AsyncIterator[JsonObject]:
         """What a process says that does a job.
 
         Raises:

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from http import HTTPStatus
-from typing import Any
 
 from fastapi import FastAPI
 
 from yarnloom.media_types import JSON_LINES
 from yarnloom.protocol.run_answers import ProblemAnswer
 from yarnloom.service.problems import MEDIA_TYPE
+from yarnloom.values import JsonObject
 
 EVENTS = "text/event-stream"
 _TEXT = {"schema": {"type": "string"}}
 _BYTES = {"schema": {"type": "string", "format": "binary"}}
 
-CONTENTS: dict[str, dict[str, Any]] = {
+CONTENTS: dict[str, JsonObject] = {
     "/events": {EVENTS: _TEXT},
     "/runs/{number}/published/live": {EVENTS: _TEXT},
     "/runs/{number}/log/live": {EVENTS: _TEXT},
@@ -28,7 +28,7 @@ CONTENTS: dict[str, dict[str, Any]] = {
 """What a GET of these paths answers with, where it is not one JSON object."""
 
 
-def problem_responses(statuses: Iterable[int]) -> dict[int | str, dict[str, Any]]:
+def problem_responses(statuses: Iterable[int]) -> dict[int | str, JsonObject]:
     """Return the description of problems as answers of an operation.
 
     By reference: from a model FastAPI would make a validator for each status of each route.
@@ -42,9 +42,9 @@ def problem_responses(statuses: Iterable[int]) -> dict[int | str, dict[str, Any]
 
 def describe(app: FastAPI, prefix: str) -> None:
     """Let an application describe itself completely, once it is asked to."""
-    found: Callable[[], dict[str, Any]] = app.openapi
+    found: Callable[[], JsonObject] = app.openapi
 
-    def complete() -> dict[str, Any]:
+    def complete() -> JsonObject:
         if app.openapi_schema is None:
             document = found()
             schemas = document["components"]["schemas"]
@@ -58,7 +58,7 @@ def describe(app: FastAPI, prefix: str) -> None:
     app.openapi = complete  # type: ignore[method-assign]
 
 
-def _complete(path: str, method: str, operation: dict[str, Any]) -> None:
+def _complete(path: str, method: str, operation: JsonObject) -> None:
     responses = operation["responses"]
     if method == "get" and path in CONTENTS:
         responses["200"]["content"] = CONTENTS[path]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 from http import HTTPStatus
-from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -16,7 +15,7 @@ from yarnloom import errors
 from yarnloom.errors import Problem, YarnloomError
 from yarnloom.plan.value_problems import MOST_SHOWN
 from yarnloom.side_process.check_values import mistake_in
-from yarnloom.values import dump
+from yarnloom.values import JsonObject, dump
 
 log = logging.getLogger("yarnloom.service")
 
@@ -87,10 +86,10 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(Exception, on_bug)
 
 
-def problem_of(error: YarnloomError) -> tuple[int, dict[str, Any]]:
+def problem_of(error: YarnloomError) -> tuple[int, JsonObject]:
     """Return the status and the body of the answer for an error."""
     status = next(STATUS[kind] for kind in type(error).__mro__ if kind in STATUS)
-    body: dict[str, Any] = {
+    body: JsonObject = {
         "type": f"urn:yarnloom:{error.code}",
         "title": (type(error).__doc__ or "").partition("\n")[0],
         "status": status.value,
@@ -109,8 +108,8 @@ def problem_response(error: YarnloomError) -> Response:
     return Response(dump(body), status, headers, MEDIA_TYPE)
 
 
-def _problem(problem: Problem) -> dict[str, Any]:
-    found: dict[str, Any] = {"pointer": problem.where, "detail": problem.message}
+def _problem(problem: Problem) -> JsonObject:
+    found: JsonObject = {"pointer": problem.where, "detail": problem.message}
     if problem.line:
         found["line"] = problem.line
     if problem.column:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Depends, Header, Request
 from fastapi.responses import Response
@@ -56,6 +56,6 @@ def json_answer(content: bytes, status: int = 200) -> Response:
     return Response(content, status, media_type="application/json")
 
 
-def problems(*statuses: int) -> dict[int | str, dict[str, Any]]:
+def problems(*statuses: int) -> dict[int | str, JsonObject]:
     """The OpenAPI entry for the problems that a route answers with."""
     return problem_responses(statuses)

@@ -13,9 +13,10 @@ import sys
 import uuid
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 from yarnloom.masking import TOKEN_VARIABLE, environment_for_tasks
+from yarnloom.values import JsonObject
 
 LONGEST_LINE = 2**20
 
@@ -59,7 +60,7 @@ class Helpers:
             *(["--publish"] if publishes else []),
         ]
 
-    def surroundings(self, url: str, token: str) -> dict[str, Any]:
+    def surroundings(self, url: str, token: str) -> JsonObject:
         """Where and with what a worker runs.
 
         Ctrl-C in the terminal is for the service, which tells them; the end of their standard input

@@ -20,7 +20,7 @@ from pydantic import BaseModel, ValidationError
 from yarnloom.errors import InvalidInput, Problem, ValueRefused
 from yarnloom.plan.value_problems import MOST_SHOWN, problems_of
 from yarnloom.protocol.worker_bodies import PollBody, RegisterBody, ReportBody
-from yarnloom.values import decode, pointer
+from yarnloom.values import JsonObject, JsonValue, decode, pointer
 
 MOST_WRITTEN = 200
 """Mistakes in a body of which Pydantic may make the texts."""
@@ -91,7 +91,7 @@ def _doubled_name(raw: bytes) -> str | None:
     """Return a name that an object in a JSON text has twice: which value is meant, nobody knows."""
     doubled: list[str] = []
 
-    def look(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    def look(pairs: list[tuple[str, Any]]) -> JsonObject:
         names = dict(pairs)
         if len(names) < len(pairs):
             counts = Counter(name for name, _ in pairs)
@@ -105,7 +105,9 @@ def _doubled_name(raw: bytes) -> str | None:
     return doubled[0] if doubled else None
 
 
-def body_problems(model: type[BaseModel], value: Any, error: ValidationError) -> list[Problem]:
+def body_problems(
+    model: type[BaseModel], value: JsonValue, error: ValidationError
+) -> list[Problem]:
     """Return the first mistakes in a body, each with its JSON Pointer.
 
     Pydantic makes the texts of all mistakes or of none, and of tens of thousands that takes
@@ -128,7 +130,7 @@ def _first_mistakes(error: ValidationError, but: str = "") -> list[Problem]:
     return [mistake_in(mistake["loc"], mistake["msg"]) for mistake in some]
 
 
-def _beginning(value: Any, entries: int = 40) -> Any:
+def _beginning(value: JsonValue, entries: int = 40) -> Any:
     """The first entries of a value, and of the values in it, fewer on each level."""
     if isinstance(value, dict):
         some = islice(value.items(), entries)

@@ -14,14 +14,14 @@ import json
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
 
 from yarnloom.engine.parts.list_values import ALL, DONE, FAILURES, failed_item, look_through
 from yarnloom.store import FileFolder, Kept, item_queries, open_reader
 from yarnloom.tabular import Dialect, RowCheck, RowProblem, dialect_of
+from yarnloom.values import JsonObject
 
-Job = dict[str, Any]
-Say = Callable[[dict[str, Any]], None]
+Job = JsonObject
+Say = Callable[[JsonObject], None]
 
 PAGE = 2_000
 
@@ -132,18 +132,18 @@ def _do(job: Job) -> None:
     _say({"lists": {kind: to_json(kept) for kind, kept in lists.items()}, "fault": fault})
 
 
-def _say(message: dict[str, Any]) -> None:
+def _say(message: JsonObject) -> None:
     sys.stdout.write(json.dumps(message) + "\n")
     sys.stdout.flush()
 
 
-def to_json(kept: Kept) -> dict[str, Any]:
+def to_json(kept: Kept) -> JsonObject:
     """What was kept, for the way between processes."""
     marks = base64.b64encode(kept.marks or b"").decode()
     return {"sha256": kept.sha256, "size": kept.size, "count": kept.count, "marks": marks}
 
 
-def from_json(found: dict[str, Any]) -> Kept:
+def from_json(found: JsonObject) -> Kept:
     """The same on the other side."""
     marks = base64.b64decode(found["marks"])
     return Kept(found["sha256"], found["size"], found["count"], marks)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
-from typing import Any
+
+from yarnloom.store.select import Record
 
 FAILED = "('failed', 'refused', 'lost')"
 """Outcomes of attempts that count as failures."""
@@ -17,7 +18,7 @@ _ATTEMPTS = (
 
 def slowest(
     connection: sqlite3.Connection, run: int, nodes: list[int], now: int, limit: int
-) -> list[dict[str, Any]]:
+) -> list[Record]:
     """Return the attempts of some nodes that ran longest, the longest first."""
     sql = _ATTEMPTS.format(", ".join("?" * len(nodes)))
     order = " ORDER BY coalesce(a.ended_at, ?) - a.begun_at DESC, a.id LIMIT ?"
@@ -27,7 +28,7 @@ def slowest(
 
 def first_failed(
     connection: sqlite3.Connection, run: int, nodes: list[int], limit: int
-) -> list[dict[str, Any]]:
+) -> list[Record]:
     """Return the attempts of some nodes that failed, as they were handed out."""
     sql = _ATTEMPTS.format(", ".join("?" * len(nodes)))
     more = f" AND a.outcome IN {FAILED} ORDER BY a.id LIMIT ?"

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
-Row = dict[str, Any]
+Row = Record
 
 MOST = 500
 """How many running attempts are looked at."""

@@ -10,8 +10,8 @@ import math
 import sqlite3
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
-from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
 GROWTH = 1.1
@@ -178,13 +178,13 @@ _AT = (
 )
 
 
-def step_in_item(connection: sqlite3.Connection, step: int) -> dict[str, Any]:
+def step_in_item(connection: sqlite3.Connection, step: int) -> Record:
     """The row of a step in an item, with when the each began around it, as `each_began`."""
     sql = f"SELECT *, {_EACH_BEGAN} AS each_began FROM steps WHERE id = ?"
     return dict(connection.execute(sql, (step,)).fetchone())
 
 
-def attempts_of(connection: sqlite3.Connection, step: int) -> list[dict[str, Any]]:
+def attempts_of(connection: sqlite3.Connection, step: int) -> list[Record]:
     """The attempts of a step, oldest first."""
     rows = connection.execute(
         "SELECT a.step, a.number, a.round, a.outcome, a.error, a.ready_at, a.handed_at, a.begun_at,"
@@ -198,7 +198,7 @@ _INNER = "run = :run AND item_part IS NOT NULL AND value IS NULL AND rank > :ran
 """Parts in the items of an each that are no items."""
 
 
-def parts_in(connection: sqlite3.Connection, run: int, rank: bytes) -> list[dict[str, Any]]:
+def parts_in(connection: sqlite3.Connection, run: int, rank: bytes) -> list[Record]:
     """The rows of parts in the items of an each that are no items, in order."""
     values = {"run": run, "rank": rank, "end": rank + b"\xff"}
     rows = connection.execute(f"SELECT * FROM parts WHERE {_INNER} ORDER BY id", values)

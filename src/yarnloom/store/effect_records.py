@@ -7,8 +7,8 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
 
@@ -59,12 +59,12 @@ def drop_entry(unit: Unit, run: int, scope: str, what: str) -> None:
     unit.change("DELETE FROM ledger WHERE run = ? AND scope = ? AND what = ?", (run, scope, what))
 
 
-def hand_of(unit: Unit, run: int, address: str) -> dict[str, Any]:
+def hand_of(unit: Unit, run: int, address: str) -> Record:
     """What people decided about a step; empty if nothing."""
     found = unit.execute(
         "SELECT facts FROM step_actions WHERE run = ? AND address = ?", (run, address)
     )
-    facts: dict[str, Any] = json.loads(found[0][0]) if found else {}
+    facts: Record = json.loads(found[0][0]) if found else {}
     return facts
 
 
@@ -95,7 +95,7 @@ def forget_edited_steps(unit: Unit, run: int) -> None:
     )
 
 
-def keep_hand(unit: Unit, run: int, address: str, facts: dict[str, Any]) -> None:
+def keep_hand(unit: Unit, run: int, address: str, facts: Record) -> None:
     """Keep what people decided about a step."""
     unit.flush()
     unit.change(

@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from yarnloom.store.file_permissions import make_private, private
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import StoreFailed
 from yarnloom.values import decode
 
@@ -45,7 +46,7 @@ class Kept:
     marks: bytes | None = None
 
     @property
-    def reference(self) -> dict[str, Any]:
+    def reference(self) -> Record:
         """What stands for a list in JSON."""
         return {"list": self.sha256, "count": self.count, "size": self.size}
 

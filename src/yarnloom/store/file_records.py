@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from yarnloom.store.file_folder import Kept
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
 
@@ -19,7 +19,7 @@ def keep_file(unit: Unit, kept: Kept, name: str, media_type: str, by: str, at: i
     )
 
 
-def file_facts(unit: Unit, sha256: str) -> dict[str, Any] | None:
+def file_facts(unit: Unit, sha256: str) -> Record | None:
     """Size, name and media type of a file, and of a list how many values it has."""
     found = unit.execute(
         "SELECT size, name, media_type, count FROM files WHERE sha256 = ?", (sha256,)
@@ -85,7 +85,7 @@ def keep_check(unit: Unit, sha256: str, kind: str, found: str) -> None:
     unit.change("INSERT OR REPLACE INTO row_checks VALUES (?, ?, ?)", (sha256, kind, found))
 
 
-def checked(unit: Unit, sha256: str, kind: str) -> dict[str, Any] | None:
+def checked(unit: Unit, sha256: str, kind: str) -> Record | None:
     """The list that came of a file's rows: its hash and how many; None if it was not checked."""
     found = unit.execute(
         "SELECT c.list, f.count FROM row_checks c JOIN files f ON f.sha256 = c.list"
@@ -98,7 +98,7 @@ def checked(unit: Unit, sha256: str, kind: str) -> dict[str, Any] | None:
 # Lists of eaches
 
 
-def keep_gathered(unit: Unit, part: int, kind: str, reference: dict[str, Any]) -> None:
+def keep_gathered(unit: Unit, part: int, kind: str, reference: Record) -> None:
     """Keep what an each gives as a list."""
     unit.change(
         "INSERT OR REPLACE INTO lists VALUES (?, ?, ?)", (part, kind, json.dumps(reference))

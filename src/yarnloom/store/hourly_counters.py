@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Mapping
-from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
 HOUR = 3_600_000_000
@@ -39,7 +39,7 @@ def add(
         unit.executemany(_TIME, [(*key, number) for key, number in times.items()])
 
 
-def counts_since(connection: sqlite3.Connection, workflow: str, hour: int) -> list[dict[str, Any]]:
+def counts_since(connection: sqlite3.Connection, workflow: str, hour: int) -> list[Record]:
     """Ended runs and attempts since an hour: hour, address, outcome, number, waited."""
     rows = connection.execute(
         "SELECT hour, address, outcome, number, waited FROM hours"
@@ -49,7 +49,7 @@ def counts_since(connection: sqlite3.Connection, workflow: str, hour: int) -> li
     return [dict(row) for row in rows]
 
 
-def times_since(connection: sqlite3.Connection, workflow: str, hour: int) -> list[dict[str, Any]]:
+def times_since(connection: sqlite3.Connection, workflow: str, hour: int) -> list[Record]:
     """Durations since an hour: hour, address, bucket, number, shortest first."""
     rows = connection.execute(
         "SELECT hour, address, bucket, number FROM hour_times"

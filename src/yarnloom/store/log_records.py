@@ -6,12 +6,13 @@ import json
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
+from yarnloom.store.select import Record
 from yarnloom.units import whole_number
 
 quoted = json.encoder.encode_basestring_ascii
 
 
-Line = dict[str, Any]
+Line = Record
 
 
 Row = tuple[Any, ...]

@@ -6,8 +6,8 @@ Every function takes the unit of the transaction that it is part of.
 from __future__ import annotations
 
 import json
-from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
 
@@ -18,7 +18,7 @@ def keep(unit: Unit, name: str, at: int, by: str) -> None:
     )
 
 
-def change(unit: Unit, name: str, by_hand: dict[str, Any], paused: dict[str, Any] | None) -> None:
+def change(unit: Unit, name: str, by_hand: Record, paused: Record | None) -> None:
     """Keep what was set by hand."""
     held = None if paused is None else json.dumps(paused)
     unit.change(
@@ -33,7 +33,7 @@ def remove(unit: Unit, name: str) -> None:
     unit.change("DELETE FROM pools WHERE name = ?", (name,))
 
 
-def declare(unit: Unit, name: str, loom: str, facts: dict[str, Any], at: int) -> None:
+def declare(unit: Unit, name: str, loom: str, facts: Record, at: int) -> None:
     """Keep what a loom says of a pool."""
     unit.change(
         "INSERT INTO pool_declarations VALUES (?, ?, ?, ?) ON CONFLICT (pool, loom) DO UPDATE"
@@ -47,7 +47,7 @@ def undeclare(unit: Unit, name: str, loom: str) -> None:
     unit.change("DELETE FROM pool_declarations WHERE pool = ? AND loom = ?", (name, loom))
 
 
-def every(unit: Unit) -> list[tuple[str, dict[str, Any], dict[str, Any] | None]]:
+def every(unit: Unit) -> list[tuple[str, Record, Record | None]]:
     """Every pool: its name, what was set by hand, and by whom it is paused."""
     found = unit.execute("SELECT name, by_hand, paused FROM pools ORDER BY name")
     return [
@@ -56,7 +56,7 @@ def every(unit: Unit) -> list[tuple[str, dict[str, Any], dict[str, Any] | None]]
     ]
 
 
-def declarations(unit: Unit) -> list[tuple[str, str, dict[str, Any]]]:
+def declarations(unit: Unit) -> list[tuple[str, str, Record]]:
     """What looms say of pools: pool, loom and facts."""
     found = unit.execute("SELECT pool, loom, facts FROM pool_declarations ORDER BY pool, loom")
     return [(pool, loom, json.loads(facts)) for pool, loom, facts in found]

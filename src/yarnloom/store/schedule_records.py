@@ -9,6 +9,7 @@ import json
 from dataclasses import asdict, dataclass, field, fields
 from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
 # Runs
@@ -94,12 +95,12 @@ class ScheduleRow:
     loom: str | None
     created_at: int
     created_by: str
-    declared: dict[str, Any]
-    by_hand: dict[str, Any] = field(default_factory=dict)
-    paused: dict[str, Any] | None = None
+    declared: Record
+    by_hand: Record = field(default_factory=dict)
+    paused: Record | None = None
     next_at: int | None = None
     waiting_at: int | None = None
-    last: dict[str, Any] | None = None
+    last: Record | None = None
     passed_over: int = 0
 
 

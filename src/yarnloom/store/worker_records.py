@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
 
-def keep_worker(unit: Unit, worker: str, name: str, facts: dict[str, Any], at: int) -> None:
+def keep_worker(unit: Unit, worker: str, name: str, facts: Record, at: int) -> None:
     """Keep a worker that registered, for the first time or again."""
     unit.change(
         "INSERT INTO workers VALUES (?, ?, ?, ?, NULL) ON CONFLICT (id) DO UPDATE"
@@ -22,7 +22,7 @@ def worker_gone(unit: Unit, worker: str, at: int) -> None:
     unit.change("UPDATE workers SET gone_at = ? WHERE id = ?", (at, worker))
 
 
-def workers_present(unit: Unit) -> list[tuple[str, str, dict[str, Any]]]:
+def workers_present(unit: Unit) -> list[tuple[str, str, Record]]:
     """Id, name and facts of every worker that is not known to be gone."""
     found = unit.execute("SELECT id, name, facts FROM workers WHERE gone_at IS NULL")
     return [(worker, name, json.loads(facts)) for worker, name, facts in found]

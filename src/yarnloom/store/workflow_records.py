@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
+from yarnloom.store.select import Record
 from yarnloom.store.unit_of_work import Unit
 
 
@@ -16,14 +16,14 @@ def plan_id(unit: Unit, workflow: str, version: str) -> int | None:
     return found[0][0] if found else None
 
 
-def plan_document(unit: Unit, plan: int) -> dict[str, Any]:
+def plan_document(unit: Unit, plan: int) -> Record:
     """The JSON form of a plan."""
     ((text,),) = unit.execute("SELECT document FROM plans WHERE id = ?", (plan,))
-    document: dict[str, Any] = json.loads(text)
+    document: Record = json.loads(text)
     return document
 
 
-def keep_plan(unit: Unit, workflow: str, version: str, document: dict[str, Any], at: int) -> int:
+def keep_plan(unit: Unit, workflow: str, version: str, document: Record, at: int) -> int:
     """Keep a plan, unless it is kept already; its id."""
     unit.change(
         "INSERT INTO plans (workflow, version, document, published_at) VALUES (?, ?, ?, ?)"
@@ -45,7 +45,7 @@ def make_current(unit: Unit, workflow: str, plan: int, at: int, by: str) -> None
     )
 
 
-def keep_task(unit: Unit, name: str, facts: dict[str, Any], at: int) -> None:
+def keep_task(unit: Unit, name: str, facts: Record, at: int) -> None:
     """Keep what a publication said of a task."""
     unit.change(
         "INSERT INTO tasks VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE"
@@ -59,10 +59,10 @@ def task_names(unit: Unit) -> list[str]:
     return [name for (name,) in unit.execute("SELECT name FROM tasks ORDER BY name")]
 
 
-def task_facts(unit: Unit, name: str) -> dict[str, Any]:
+def task_facts(unit: Unit, name: str) -> Record:
     """What its newest publication said of a task."""
     ((text,),) = unit.execute("SELECT facts FROM tasks WHERE name = ?", (name,))
-    facts: dict[str, Any] = json.loads(text)
+    facts: Record = json.loads(text)
     return facts
 
 

@@ -16,7 +16,7 @@ from yarnloom.errors import nearest
 from yarnloom.plan.schemas import describe, resolve
 from yarnloom.plan.validators import Schema, is_valid
 from yarnloom.plan.value_problems import problems_of
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, JsonValue, decode
 
 MOST_COLUMNS = 1_000
 _NOT_GIVEN: Any = object()
@@ -96,12 +96,12 @@ class RowConverter:
         self._width = len(names)
         return found
 
-    def from_cells(self, cells: list[str]) -> dict[str, Any] | list[CellFault]:
+    def from_cells(self, cells: list[str]) -> JsonObject | list[CellFault]:
         """A row from a CSV record, or everything that is wrong with it."""
         if len(cells) != self._width:
             text = f"found {_cells(len(cells))}; the header has {self._width}"
             return [CellFault(None, text)]
-        row: dict[str, Any] = {}
+        row: JsonObject = {}
         faults: list[CellFault] = []
         for place, (name, field) in zip(self._places, self._columns, strict=True):
             if field is None:
@@ -114,12 +114,12 @@ class RowConverter:
                 row[name] = value
         if faults:
             return faults
-        found: dict[str, Any] | list[CellFault] = self.from_value(row)
+        found: JsonObject | list[CellFault] = self.from_value(row)
         return found
 
     # JSON Lines
 
-    def from_value(self, value: Any) -> Any:
+    def from_value(self, value: JsonValue) -> Any:
         """A row from JSON, or a list of everything that is wrong with it.
 
         What is a list itself comes in a tuple, so that it is told from faults.
@@ -133,7 +133,7 @@ class RowConverter:
             self._fill(value)
         return (value,) if isinstance(value, list) else value
 
-    def _fill(self, row: dict[str, Any]) -> None:
+    def _fill(self, row: JsonObject) -> None:
         for field in self._filled:
             if field.name not in row:
                 row[field.name] = copy.deepcopy(field.default)
@@ -157,7 +157,7 @@ class _Field:
         self._any = not types
         self._types = [kind for kind in _ORDER if kind in types] or ["string"]
 
-    def fits(self, value: Any) -> bool:
+    def fits(self, value: JsonValue) -> bool:
         """Whether a value is one of the field."""
         return is_valid(value, self._whole)
 
@@ -221,7 +221,7 @@ def _choices(schema: Schema) -> list[Any]:
     return [*schema.get("enum", ()), *([schema["const"]] if "const" in schema else [])]
 
 
-def _type_of(value: Any) -> str:
+def _type_of(value: JsonValue) -> str:
     names = {bool: "boolean", int: "integer", float: "number", str: "string", list: "array"}
     return names.get(type(value), "object")
 

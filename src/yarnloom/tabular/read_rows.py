@@ -11,11 +11,10 @@ import io
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from yarnloom.errors import ValueRefused
 from yarnloom.media_types import JSON_LINES
-from yarnloom.values import VALUE_LIMIT, decode
+from yarnloom.values import VALUE_LIMIT, JsonValue, decode
 
 CSV, LINES = "csv", "json-lines"
 DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
@@ -72,7 +71,7 @@ class Record:
     """
 
     line: int
-    value: Any
+    value: JsonValue
     fault: str = ""
 
 

@@ -15,6 +15,7 @@ from typing import Any
 
 from yarnloom.errors import Stopped
 from yarnloom.sdk.interrupts import enter, is_in_users_code
+from yarnloom.values import JsonObject
 
 
 class Alarm:
@@ -48,7 +49,7 @@ class Alarm:
         """Whether the time is over."""
         return time.monotonic() >= self._until
 
-    def run(self, function: Callable[..., Any], inputs: dict[str, Any]) -> Any:
+    def run(self, function: Callable[..., Any], inputs: JsonObject) -> Any:
         """Call a function, so that it can be interrupted."""
         self._inside = True
         try:

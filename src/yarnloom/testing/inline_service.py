@@ -65,7 +65,7 @@ from yarnloom.store import (
     workflow_queries,
 )
 from yarnloom.testing.alarm import Alarm
-from yarnloom.values import JsonObject
+from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.child.call_task import Called, call_task
 
 WORKER = "inline"
@@ -309,7 +309,7 @@ class InlineService:
         hashes = {name: task.code_hash for name, task in loom.served.items()}
         self.do(Register(WORKER, WORKER, {}, 1, hashes, has=tuple(has)))
 
-    def _work(self, loom: Loom, kept: Any) -> None:
+    def _work(self, loom: Loom, kept: JsonValue) -> None:
         while True:
             self._work_until_idle(loom, kept, self.batch(Poll(WORKER)).messages.get(WORKER, []))
             if self.chores:
@@ -322,7 +322,7 @@ class InlineService:
             self.clock.advance(max(0, due - self.clock.now) / 1_000_000 + 0.001)
             self.do(Tick())
 
-    def _work_until_idle(self, loom: Loom, kept: Any, messages: list[JsonObject]) -> None:
+    def _work_until_idle(self, loom: Loom, kept: JsonValue, messages: list[JsonObject]) -> None:
         tasks = loom.served
         while messages:
             work = messages.pop(0)
@@ -330,7 +330,7 @@ class InlineService:
                 continue  # about an attempt that has ended
             messages += self._call(work, tasks[work["task"]], loom, kept)
 
-    def _call(self, work: JsonObject, task: Task, loom: Loom, kept: Any) -> list[JsonObject]:
+    def _call(self, work: JsonObject, task: Task, loom: Loom, kept: JsonValue) -> list[JsonObject]:
         """Run an attempt, report it, and return the messages that came back."""
         attempt, alarm = work["attempt"], Alarm()
         line = InlineLine(self, attempt, alarm)
@@ -408,7 +408,7 @@ class InlineRun:
     """
 
     state: str
-    output: Any
+    output: JsonValue
     error: JsonObject | None
     data: JsonObject
     steps: list[JsonObject] = field(default_factory=list)

@@ -7,10 +7,11 @@ from typing import Any
 
 from yarnloom.masking import masked_in, worth_masking
 from yarnloom.task_texts import cut_error
+from yarnloom.values import JsonObject
 from yarnloom.worker.processes.child_process import Child
 from yarnloom.worker.report_queue import ReportQueue
 
-Message = dict[str, Any]
+Message = JsonObject
 
 
 Reply = Callable[[Message], None]

@@ -9,9 +9,9 @@ from __future__ import annotations
 import asyncio
 import signal
 from collections.abc import Callable
-from typing import Any
 
 from yarnloom.units import size_text
+from yarnloom.values import JsonObject
 from yarnloom.worker.attempt_reports import AskService, AttemptReports
 from yarnloom.worker.attempt_stops import AttemptStops
 from yarnloom.worker.clock import Clock, LoopClock
@@ -31,7 +31,7 @@ from yarnloom.worker.processes.spawner import (
 from yarnloom.worker.report_queue import ReportQueue
 from yarnloom.worker.routing import Routing
 
-Message = dict[str, Any]
+Message = JsonObject
 
 OF_AN_END = ("outcome", "output", "error", "cpu", "memory", "after", "saved")
 """Fields of a process's `ended` message that go into the report."""

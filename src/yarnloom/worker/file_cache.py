@@ -8,9 +8,10 @@ import tempfile
 from collections import OrderedDict
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yarnloom.client.file_transfer import Incoming, Outgoing
+from yarnloom.values import JsonObject
 
 if TYPE_CHECKING:
     from yarnloom.client import AsyncClient
@@ -65,7 +66,7 @@ class FileCache:
         finally:
             del self._coming[sha256]
 
-    async def save(self, attempt: int, question: dict[str, Any]) -> dict[str, Any]:
+    async def save(self, attempt: int, question: JsonObject) -> JsonObject:
         """Send a file that an attempt keeps; what stands for it."""
         path = Path(question["path"])
         outgoing = Outgoing(path, question["name"], question["media_type"], None)

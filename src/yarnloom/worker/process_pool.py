@@ -10,14 +10,14 @@ import contextlib
 import signal
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.errors import LoomNotFound
+from yarnloom.values import JsonObject
 from yarnloom.worker.clock import Clock
 from yarnloom.worker.processes.child_process import TEAR_DOWN_SECONDS, Child, Template
 from yarnloom.worker.processes.spawner import Spawner, TemplateEvents
 
-Message = dict[str, Any]
+Message = JsonObject
 
 RESPAWN_SECONDS = 1.0
 

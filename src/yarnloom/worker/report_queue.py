@@ -10,9 +10,10 @@ from typing import Any
 from pydantic_core import to_json
 
 from yarnloom.task_texts import cut_text, error_record
+from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.clock import Clock, Timer
 
-Message = dict[str, Any]
+Message = JsonObject
 
 SAVE_SECONDS = 0.5
 
@@ -404,7 +405,7 @@ def _weight_of_end(item: Message) -> int:
     return 200 + sum(_weight(item[name]) for name in ("output", "error", "saved") if name in item)
 
 
-def _weight(value: Any) -> int:
+def _weight(value: JsonValue) -> int:
     """About how many bytes a value takes; only large ones are looked at closely."""
     if isinstance(value, str):
         return len(value)

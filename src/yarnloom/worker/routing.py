@@ -10,14 +10,14 @@ from __future__ import annotations
 import asyncio
 from collections import OrderedDict, deque
 from collections.abc import Callable
-from typing import Any
 
+from yarnloom.values import JsonObject
 from yarnloom.worker.attempt_reports import AttemptReports
 from yarnloom.worker.clock import Clock, Timer
 from yarnloom.worker.process_pool import ProcessPool
 from yarnloom.worker.processes.child_process import Child
 
-Message = dict[str, Any]
+Message = JsonObject
 
 AHEAD_SECONDS = 0.02
 

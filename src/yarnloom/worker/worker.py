@@ -17,18 +17,18 @@ import uuid
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from yarnloom.begun_files import begins_of_gone, remove_files
 from yarnloom.client import Target
 from yarnloom.errors import Refused, StartError, YarnloomError
 from yarnloom.process_identity import cores, this_process
+from yarnloom.values import JsonObject
 from yarnloom.version import VERSION
 from yarnloom.worker.attempt_runner import AttemptRunner
 from yarnloom.worker.link import Link
 from yarnloom.worker.process_pool import PoolOptions
 
-Message = dict[str, Any]
+Message = JsonObject
 
 DEFAULT_IO = 20
 ORPHAN_PATIENCE = 600.0

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from yarnloom.values import JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +41,7 @@ class EndEffect:
     attempt: int
     what: str
     done: bool
-    value: Any = None
+    value: JsonValue = None
     scope: str = "step"
 
 
@@ -59,5 +60,5 @@ class SettleEffect:
     done: bool
     who: str
     reason: str = ""
-    value: Any = None
+    value: JsonValue = None
     valued: bool = False

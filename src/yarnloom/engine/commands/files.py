@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.store import Kept
+from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,9 +20,9 @@ class RowsToCheck:
     """
 
     at: str
-    source: dict[str, Any]
+    source: JsonObject
     kind: str
-    schema: dict[str, Any]
+    schema: JsonObject
 
 
 @dataclass(frozen=True, slots=True)

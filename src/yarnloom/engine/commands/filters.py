@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,7 +16,7 @@ class SaveFilter:
     """
 
     name: str
-    wanted: dict[str, Any]
+    wanted: JsonObject
     who: str
 
 

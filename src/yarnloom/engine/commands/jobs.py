@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 from yarnloom.store import Kept
+from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,7 +22,7 @@ class ListJob:
     part: int
     kind: str
     serial: int
-    facts: dict[str, Any]
+    facts: JsonObject
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,7 +16,7 @@ class MakePool:
     """
 
     name: str
-    changes: dict[str, Any]
+    changes: JsonObject
     who: str
     reason: str = ""
 
@@ -31,7 +32,7 @@ class ChangePool:
     """
 
     name: str
-    changes: dict[str, Any]
+    changes: JsonObject
     who: str
     reason: str = ""
     paused: bool | None = None

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from yarnloom.engine.records.runs import RunRecord
+from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +26,7 @@ class StartRun:
     """
 
     workflow: str
-    params: dict[str, Any]
+    params: JsonObject
     key: str
     who: str
     priority: int = 0
@@ -161,7 +162,7 @@ class RerunRun:
     """
 
     run: int
-    changes: dict[str, Any]
+    changes: JsonObject
     key: str
     who: str
     reason: str = ""

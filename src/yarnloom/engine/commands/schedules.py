@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,7 +17,7 @@ class MakeSchedule:
     """
 
     name: str
-    settings: dict[str, Any]
+    settings: JsonObject
     who: str
     reason: str = ""
     paused: bool = False
@@ -33,7 +34,7 @@ class ChangeSchedule:
     """
 
     name: str
-    changes: dict[str, Any]
+    changes: JsonObject
     who: str
     reason: str = ""
     paused: bool | None = None

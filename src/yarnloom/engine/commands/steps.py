@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from yarnloom.values import JsonObject, JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,10 +31,10 @@ class StepAction:
     action: str
     who: str
     reason: str = ""
-    inputs: dict[str, Any] | None = None
+    inputs: JsonObject | None = None
     pool: str | None = None
     priority: int | None = None
-    output: Any = None
+    output: JsonValue = None
     now: bool = False
     item: tuple[int, int] | None = None
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yarnloom.engine.records.errors import StepError
+from yarnloom.values import JsonObject, JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,14 +35,14 @@ class Register:
 
     worker: str
     name: str
-    facts: dict[str, Any]
+    facts: JsonObject
     places: int
     tasks: dict[str, str]
     in_hand: tuple[int, ...] = ()
     io_places: int = 0
     io_tasks: tuple[str, ...] = ()
     plain_tasks: tuple[str, ...] = ()
-    offers: dict[str, dict[str, Any]] = field(default_factory=dict)
+    offers: dict[str, JsonObject] = field(default_factory=dict)
     sources: dict[str, str] = field(default_factory=dict)
     graces: dict[str, float] = field(default_factory=dict)
     ahead: int = 0
@@ -96,7 +97,7 @@ class ReportItem(NamedTuple):
 
     attempt: int
     outcome: str | None = None
-    output: Any = None
+    output: JsonValue = None
     error: StepError | None = None
     begun_ago: float | None = None
     ended_ago: float = 0.0
@@ -105,7 +106,7 @@ class ReportItem(NamedTuple):
     memory: int | None = None
     after: float | None = None
     abandoned: bool = False
-    saved: dict[str, Any] | None = None
+    saved: JsonObject | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,7 +126,7 @@ class Report:
     io_places: int | None = None
     ahead: int | None = None
     freed: tuple[int, ...] = ()
-    saved: dict[int, dict[str, Any]] = field(default_factory=dict)
+    saved: dict[int, JsonObject] = field(default_factory=dict)
     trouble: str | None = None
     epoch: str | None = None
 
@@ -139,8 +140,8 @@ class Reported:
         messages: work and orders for the worker.
     """
 
-    refused: list[dict[str, Any]] = field(default_factory=list)
-    messages: list[dict[str, Any]] = field(default_factory=list)
+    refused: list[JsonObject] = field(default_factory=list)
+    messages: list[JsonObject] = field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)

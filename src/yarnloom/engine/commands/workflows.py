@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+
+from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
@@ -16,8 +17,8 @@ class Publish:
         schedules: the same for schedules.
     """
 
-    plans: list[dict[str, Any]]
-    tasks: list[dict[str, Any]]
+    plans: list[JsonObject]
+    tasks: list[JsonObject]
     who: str
-    pools: list[dict[str, Any]] | None = None
-    schedules: list[dict[str, Any]] | None = None
+    pools: list[JsonObject] | None = None
+    schedules: list[JsonObject] | None = None

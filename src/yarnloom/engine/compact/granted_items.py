@@ -43,7 +43,7 @@ from yarnloom.engine.state.workers import (
 )
 from yarnloom.plan import item_key
 from yarnloom.store import PartRow, RunRow, grant_records
-from yarnloom.values import dump, size_of
+from yarnloom.values import JsonValue, dump, size_of
 
 UNTAKEN_SECONDS = 0.5
 """After which items are offered with rows, if no worker takes any of their each."""
@@ -231,7 +231,7 @@ def _post(transaction: Transaction, worker: Worker, straight: Straight, some: li
             items, size, first = [], 0, at + 1
 
 
-def _bytes_of(value: Any) -> int:
+def _bytes_of(value: JsonValue) -> int:
     """About how many bytes a value has as JSON."""
     if isinstance(value, str):
         return len(value)

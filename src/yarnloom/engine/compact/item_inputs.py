@@ -7,7 +7,6 @@ from the list of the each alone: while a worker has them, and when they are done
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from yarnloom.engine.parts.inputs import PreparedStep
 from yarnloom.engine.parts.references import Resolver, along, value_along
@@ -20,7 +19,7 @@ from yarnloom.errors import ValueRefused
 from yarnloom.plan import NOT_GIVEN, FromItem, Kind
 from yarnloom.secrets import has_sealed
 from yarnloom.store import PartRow, RunRow
-from yarnloom.values import JsonObject, decode
+from yarnloom.values import JsonObject, JsonValue, decode
 
 SHORT_TIMEOUT = 2.0
 """Seconds; with a shorter time-out the begin of each item must be known at once."""
@@ -74,7 +73,7 @@ def straight_of(transaction: Transaction, run: RunRow, each: PartRow) -> Straigh
     )
 
 
-def input_of(straight: Straight, raw: Any, value: str) -> str:
+def input_of(straight: Straight, raw: JsonValue, value: str) -> str:
     """A step's input for an item, as JSON text.
 
     Args:
@@ -93,7 +92,7 @@ def input_of(straight: Straight, raw: Any, value: str) -> str:
     return "{" + ",".join(fields) + "}"
 
 
-def own_input(straight: Straight, raw: Any) -> JsonObject:
+def own_input(straight: Straight, raw: JsonValue) -> JsonObject:
     """Those inputs of a step that are not the same for all items."""
     own = {}
     for name, _, text, _, path in straight.fields:

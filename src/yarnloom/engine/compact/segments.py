@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yarnloom.engine.commands import Unfold
 from yarnloom.engine.compact.item_inputs import input_of, straight_of
@@ -26,7 +26,7 @@ from yarnloom.engine.state.grants import (
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import PartRow, RunRow, Unit, grant_records, segment_records
 from yarnloom.store.segment_records import FoldedItem, Segment
-from yarnloom.values import size_of
+from yarnloom.values import JsonValue, size_of
 
 LARGEST_OUTPUT = 4_096
 """Characters of an output; an item with a longer one has rows from the start."""
@@ -218,7 +218,7 @@ def _unfold(
 
 
 def _item_of(
-    straight: Straight, segment: Segment, folded: FoldedItem, raw: Any
+    straight: Straight, segment: Segment, folded: FoldedItem, raw: JsonValue
 ) -> grant_records.EndedItem:
     index = segment.item + folded.behind
     value, name = item_of(raw, straight.facts)

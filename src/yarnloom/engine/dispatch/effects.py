@@ -10,7 +10,6 @@ from __future__ import annotations
 import contextlib
 import hashlib
 from dataclasses import replace
-from typing import Any
 
 from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect
 from yarnloom.engine.records.runs import SettledEffect
@@ -22,7 +21,7 @@ from yarnloom.secrets import has_sealed, sealed_in
 from yarnloom.store import AttemptRow, effect_records
 from yarnloom.store import run_records as store
 from yarnloom.store.effect_records import EffectEntry
-from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, decode, encode
+from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, JsonValue, decode, encode
 
 BEGUN, DONE, NOT_DONE = "begun", "done", "not_done"
 
@@ -167,7 +166,7 @@ def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEff
     return SettledEffect(command.what, DONE if command.done else "not done")
 
 
-def text_of_value(value: Any, what: str) -> str:
+def text_of_value(value: JsonValue, what: str) -> str:
     """A value that someone gave, as JSON text.
 
     Raises:
@@ -208,7 +207,7 @@ def _secrets(transaction: Transaction, attempt: AttemptRow) -> tuple[str, ...]:
     return worth_masking(found)
 
 
-def encode_sealed(value: Any) -> str:
+def encode_sealed(value: JsonValue) -> str:
     """A value that was looked at before, and has grown by its seals."""
     return encode(value, limit=4 * VALUE_LIMIT, depth=DEPTH_LIMIT + 1)
 

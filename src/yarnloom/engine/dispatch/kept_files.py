@@ -5,8 +5,6 @@ Decision: `docs/decisions/08-files-and-lists.md`.
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck
 from yarnloom.engine.records.workflows import KeptFile
 from yarnloom.engine.state.transaction import FILES_DUE, Transaction
@@ -15,7 +13,7 @@ from yarnloom.media_types import JSON_LINES, named_in
 from yarnloom.plan.marked_values import files_in, rows_in
 from yarnloom.plan.validators import Schema
 from yarnloom.store import Kept, file_records
-from yarnloom.values import JsonObject, fingerprint, pointer
+from yarnloom.values import JsonObject, JsonValue, fingerprint, pointer
 
 DROPPED_AT_ONCE = 200
 KEEPER = "yarnloom"
@@ -74,7 +72,7 @@ def drop_idle_files(transaction: Transaction, _: str) -> None:
 
 
 def unknown_files(
-    transaction: Transaction, value: Any, schema: Schema, at: str = ""
+    transaction: Transaction, value: JsonValue, schema: Schema, at: str = ""
 ) -> list[Problem]:
     """What is wrong with the files in a value: those that are not kept here."""
     found = []
@@ -95,7 +93,7 @@ def unknown_files(
     return found
 
 
-def rows_to_check(transaction: Transaction, value: Any, schema: Schema) -> list[RowsToCheck]:
+def rows_to_check(transaction: Transaction, value: JsonValue, schema: Schema) -> list[RowsToCheck]:
     """Everything in params whose rows were not checked yet."""
     return [
         rows

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import json
-from typing import Any
 
 from yarnloom.engine.rules.states import StopReason
 from yarnloom.engine.state.contracts import task_of
@@ -14,7 +13,7 @@ from yarnloom.engine.state.workers import Worker
 from yarnloom.errors import FolderUnusable
 from yarnloom.secrets import has_sealed
 from yarnloom.store import AttemptRow, StepRow
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, decode
 
 
 def post_work(
@@ -71,7 +70,7 @@ def post_stop(
     transaction.unit.steps.touch(step)
     transaction.changes.runs.add(step.run)
     worker = transaction.memory.workers[attempt.worker]
-    more: dict[str, Any] = {} if raise_in is None else {"raise_in": raise_in}
+    more: JsonObject = {} if raise_in is None else {"raise_in": raise_in}
     more |= {"now": True} if now else {}
     worker.messages.post(kind="stop", attempt=attempt.id, why=str(why), **more)
     return True

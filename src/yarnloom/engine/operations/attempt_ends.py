@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import contextlib
 import json
-from typing import Any
 
 from yarnloom.engine.commands import ReportItem
 from yarnloom.engine.composition.composition import Composition
@@ -35,7 +34,7 @@ from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
 from yarnloom.store import AttemptRow, StepRow, paused_runs
 from yarnloom.units import duration_text
-from yarnloom.values import VALUE_LIMIT, encode
+from yarnloom.values import VALUE_LIMIT, JsonObject, encode
 
 SHOWN_WHEN_DONE = ("progress", "counts")
 
@@ -278,7 +277,7 @@ def micros_of(seconds: float) -> int:
 
 
 def keep_saved(
-    transaction: Transaction, step: StepRow, attempt: AttemptRow, saved: dict[str, Any]
+    transaction: Transaction, step: StepRow, attempt: AttemptRow, saved: JsonObject
 ) -> None:
     """What was saved, as it stands with a step; if it is too large, what was before stands."""
     with contextlib.suppress(ValueRefused):

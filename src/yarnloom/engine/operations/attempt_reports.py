@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.engine.commands import BeginAttempt, BeginEffect, ReportItem
 from yarnloom.engine.compact import relay_steps
 from yarnloom.engine.dispatch import effects
@@ -34,6 +32,7 @@ from yarnloom.engine.state.transaction import QUIET_DUE, TIMEOUT_DUE, Transactio
 from yarnloom.engine.state.transitions import move_run, move_step
 from yarnloom.errors import Conflict
 from yarnloom.store import AttemptRow, StepRow, segment_records
+from yarnloom.values import JsonObject
 
 _FENCED: dict[str, str] = {
     Outcome.LOST: "given up as lost",
@@ -58,7 +57,7 @@ def free(transaction: Transaction, worker_id: str, attempt_id: int) -> None:
         transaction.afterwards.settling.add(attempt.run)
 
 
-def save_of(transaction: Transaction, worker: str, attempt_id: int, saved: dict[str, Any]) -> None:
+def save_of(transaction: Transaction, worker: str, attempt_id: int, saved: JsonObject) -> None:
     """Keep what a running attempt saved; what comes from one that was given up changes nothing."""
     attempt = transaction.unit.attempts.get(attempt_id)
     if attempt is not None and attempt.worker == worker and attempt.outcome is None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-from typing import Any
 
 from yarnloom.engine.commands import Publish
 from yarnloom.engine.dispatch.pool_settings import declare, read_declarations, refuse_unknown_pools
@@ -18,6 +17,7 @@ from yarnloom.errors import InvalidInput, PlanError, Problem
 from yarnloom.plan import Plan, read_plan, secret_inputs
 from yarnloom.store import run_records as store
 from yarnloom.store import schedule_records, workflow_records
+from yarnloom.values import JsonObject
 
 
 def publish(transaction: Transaction, command: Publish) -> list[PublishedWorkflow]:
@@ -104,7 +104,7 @@ def _secret_inputs(plans: list[Plan]) -> dict[str, set[str]]:
     return found
 
 
-def _read(documents: list[dict[str, Any]]) -> list[Plan]:
+def _read(documents: list[JsonObject]) -> list[Plan]:
     plans: list[Plan] = []
     problems: list[Problem] = []
     for document in documents:
@@ -119,7 +119,7 @@ def _read(documents: list[dict[str, Any]]) -> list[Plan]:
     return plans
 
 
-def _refuse_bad_listeners(tasks: list[dict[str, Any]]) -> None:
+def _refuse_bad_listeners(tasks: list[JsonObject]) -> None:
     problems = [
         Problem(f"/tasks/{place}", "a task for the ends of runs takes one input, the run")
         for place, facts in enumerate(tasks)
@@ -129,7 +129,7 @@ def _refuse_bad_listeners(tasks: list[dict[str, Any]]) -> None:
         raise InvalidInput("nothing was published: a task is not right", problems=problems)
 
 
-def _listen(transaction: Transaction, tasks: list[dict[str, Any]], looms: set[str]) -> None:
+def _listen(transaction: Transaction, tasks: list[JsonObject], looms: set[str]) -> None:
     """From now on these tasks of the looms are told of the ends of runs, and no others."""
     for loom in sorted(looms):
         told = [

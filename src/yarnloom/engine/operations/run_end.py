@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.engine.commands import StartRun
 from yarnloom.engine.operations.schedules import run_ended
 from yarnloom.engine.operations.start import start_or_fail
@@ -15,7 +13,7 @@ from yarnloom.engine.state.workflows import (
 )
 from yarnloom.store import RunRow, schedule_records, workflow_records
 from yarnloom.units import iso_time
-from yarnloom.values import DEPTH_LIMIT, JsonObject, depth_problem, dump
+from yarnloom.values import DEPTH_LIMIT, JsonObject, JsonValue, depth_problem, dump
 
 TOLD = (
     "number",
@@ -63,7 +61,7 @@ def listeners_of(transaction: Transaction) -> dict[str, list[Listener]]:
     return found
 
 
-def _is_small(value: Any) -> bool:
+def _is_small(value: JsonValue) -> bool:
     """Whether a value can be told as it is."""
     return depth_problem(value, DEPTH_LIMIT - 2) is None and len(dump(value)) <= SMALL
 

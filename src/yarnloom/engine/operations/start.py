@@ -37,7 +37,7 @@ from yarnloom.secrets import mask
 from yarnloom.store import PartRow, RunRow, schedule_records
 from yarnloom.store import run_records as store
 from yarnloom.units import iso_time
-from yarnloom.values import JsonObject, decode, encode, fingerprint
+from yarnloom.values import JsonObject, JsonValue, decode, encode, fingerprint
 
 OPENED_AT_ONCE = 50
 
@@ -365,7 +365,7 @@ def rerun(transaction: Transaction, command: RerunRun) -> Started | Unchecked:
     return started
 
 
-def _kept_text(params: Any) -> str:
+def _kept_text(params: JsonValue) -> str:
     """The params of a run that could not start; none where they cannot be kept."""
     try:
         return encode(params, "params")
@@ -373,9 +373,9 @@ def _kept_text(params: Any) -> str:
         return "{}"
 
 
-def _share_of(plan: Plan, params: dict[str, Any]) -> str:
+def _share_of(plan: Plan, params: JsonObject) -> str:
     """Whom fair turns of a run are counted for, as its workflow says; empty for itself."""
-    value: Any = None
+    value: JsonValue = None
     match plan.share:
         case Constant(value):
             pass

@@ -49,7 +49,7 @@ from yarnloom.plan.marked_values import rows_in, seal
 from yarnloom.plan.validators import Schema
 from yarnloom.store import PartRow, RunRow, StepRow, effect_records
 from yarnloom.store import run_records as store
-from yarnloom.values import JsonObject, encode
+from yarnloom.values import JsonObject, JsonValue, encode
 
 FOR_A_MEND = {"edit", "skip", "supply"}
 """What is kept of a step whose run has ended, and met when the run is mended."""
@@ -162,7 +162,7 @@ class _Hand:
         use_named(self.transaction, self.run.number, output)
         self._meet("supply", output)
 
-    def _wrong_files(self, value: Any, schema: Schema, at: str) -> list[Problem]:
+    def _wrong_files(self, value: JsonValue, schema: Schema, at: str) -> list[Problem]:
         """Files in a value that are not kept, and rows of a file: nobody checks them here."""
         text = "rows of a file are checked at a start only; give a list here"
         unchecked = [
@@ -317,7 +317,7 @@ class _Hand:
         if free:
             self.transaction.memory.queue.add(step)
 
-    def _refuse_unfit_inputs(self, inputs: dict[str, Any]) -> None:
+    def _refuse_unfit_inputs(self, inputs: JsonObject) -> None:
         text_of_value(inputs, "the inputs")
         schema = self.facts["input"]
         known = schema.get("properties", {})

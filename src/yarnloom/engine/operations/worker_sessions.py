@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Container, Mapping
-from typing import Any
 
 from yarnloom.engine.commands import (
     ClosePoll,
@@ -67,6 +66,7 @@ from yarnloom.store import (
     workflow_records,
 )
 from yarnloom.store import run_records as store
+from yarnloom.values import JsonObject
 
 LEASE_DUE = "lease"
 WENT_BACK = "the service's records went back in time"
@@ -308,7 +308,7 @@ def _taken_out(
     return worker
 
 
-def remember(transaction: Transaction, worker_id: str, name: str, facts: dict[str, Any]) -> Worker:
+def remember(transaction: Transaction, worker_id: str, name: str, facts: JsonObject) -> Worker:
     """Put a worker into memory, with a full lease and what the records say it has in hand."""
     session = Session(transaction.mono + transaction.settings.lease, seen_at=transaction.now)
     worker = Worker(worker_id, name, facts, session, idle_since=transaction.now)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+
+from yarnloom.values import JsonValue
 
 
-def error_text(value: Any) -> str:
+def error_text(value: JsonValue) -> str:
     """Return an error, or what is kept beside it, as JSON text."""
     return json.dumps(value, ensure_ascii=False)

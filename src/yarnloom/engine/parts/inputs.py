@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, replace
-from typing import Any
 
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.references import Resolver
@@ -12,7 +11,7 @@ from yarnloom.engine.rules.states import SkipReason
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Node, Source, item_key
 from yarnloom.store import PartRow, RunRow, effect_records
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, decode
 
 PER_LIMIT = 200
 
@@ -86,7 +85,7 @@ def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> PreparedSte
     return prepared
 
 
-def with_inputs(given: str, inputs: dict[str, Any]) -> str:
+def with_inputs(given: str, inputs: JsonObject) -> str:
     """A step's input as JSON text, with some of its values replaced."""
     return json.dumps({**decode(given), **inputs}, ensure_ascii=False, separators=(",", ":"))
 

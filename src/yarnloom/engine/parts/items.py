@@ -17,7 +17,7 @@ from yarnloom.engine.state.transaction import Transaction
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import EachFacts
 from yarnloom.store import FileFolder, PartRow, file_records, item_records
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, JsonValue, decode
 
 FILL_DUE = "fill"
 WINDOW = 64
@@ -78,7 +78,7 @@ def read_source(
 
 
 def _read_reference(
-    transaction: Transaction, part: PartRow, facts: EachFacts, text: str, reference: dict[str, Any]
+    transaction: Transaction, part: PartRow, facts: EachFacts, text: str, reference: JsonObject
 ) -> int:
     """Read a list that is a file; one that must be looked through first has no items yet."""
     marks = file_records.marks_of(transaction.unit, reference["list"])
@@ -122,7 +122,7 @@ def raw_items(
     return found
 
 
-def item_of(value: Any, facts: EachFacts) -> tuple[str, str | None]:
+def item_of(value: JsonValue, facts: EachFacts) -> tuple[str, str | None]:
     """An item's value as JSON text, and its name."""
     name = None if facts.name is None else name_of(value, facts.name)
     if type(value) is int:

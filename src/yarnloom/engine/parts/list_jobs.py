@@ -5,15 +5,13 @@ Decision: `docs/decisions/08-files-and-lists.md`.
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.engine.commands import ListJob
 from yarnloom.engine.parts.list_values import ALL, DONE, FAILURES
 from yarnloom.engine.rules.states import StepState
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.plan import EachFacts, Node
 from yarnloom.store import PartRow, RunRow, file_records
-from yarnloom.values import decode
+from yarnloom.values import JsonObject, decode
 
 READ, GATHER = "read", "gather"
 
@@ -66,7 +64,7 @@ def forget_gathered(transaction: Transaction, part: PartRow) -> None:
     part.awaits = None
 
 
-def _ask(transaction: Transaction, part: PartRow, kind: str, facts: dict[str, Any]) -> None:
+def _ask(transaction: Transaction, part: PartRow, kind: str, facts: JsonObject) -> None:
     memory = transaction.memory
     memory.jobs.serial += 1
     chore = ListJob(part.id, kind, memory.jobs.serial, facts)

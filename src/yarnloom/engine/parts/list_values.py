@@ -14,7 +14,7 @@ from yarnloom.engine.records.errors import StepError, TaskFault
 from yarnloom.errors import ValueRefused
 from yarnloom.plan.addresses import item_key
 from yarnloom.store.file_folder import FileFolder, Kept
-from yarnloom.values import decode
+from yarnloom.values import JsonValue, decode
 
 ALL, DONE, FAILURES = "all", "done", "failures"
 """What can be gathered of an each: every item's output, those of items done, those that failed."""
@@ -63,7 +63,7 @@ def refuse_names(values: Iterable[Any], path: tuple[str, ...]) -> None:
         seen[name] = index
 
 
-def name_of(value: Any, path: tuple[str, ...]) -> str | None:
+def name_of(value: JsonValue, path: tuple[str, ...]) -> str | None:
     """The name of an item: text or a whole number at a path in its value; None for none."""
     for key in path:
         value = value.get(key) if isinstance(value, dict) else None
@@ -84,6 +84,6 @@ def fault_of(error: StepError) -> TaskFault:
     return {"type": error.get("type", "Error"), "message": error.get("message", "")}
 
 
-def dump_text(value: Any) -> str:
+def dump_text(value: JsonValue) -> str:
     """A value as compact JSON text."""
     return json.dumps(value, ensure_ascii=False, separators=(",", ":"))

@@ -31,7 +31,7 @@ from yarnloom.store import PartRow, RunRow, file_records, item_records
 from yarnloom.units import (
     iso_time,
 )
-from yarnloom.values import VALUE_LIMIT, decode, size_of
+from yarnloom.values import VALUE_LIMIT, JsonValue, decode, size_of
 
 FAILURES_TOLD = 20
 
@@ -278,7 +278,7 @@ def _task_failure(error: StepError) -> TaskFailure:
     }
 
 
-def value_along(value: Any, path: tuple[str, ...]) -> Any:
+def value_along(value: JsonValue, path: tuple[str, ...]) -> Any:
     """The value at a path; `NOT_GIVEN` if there is none."""
     for name in path:
         if value is None:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
-from typing import Any
 
 from yarnloom.engine.queries.run_graph import addresses_in
 from yarnloom.engine.records.runs import FailureKind, FailuresRecord
 from yarnloom.plan import Plan
 from yarnloom.store import Connection, step_queries
+from yarnloom.values import JsonObject
 
 MOST = 5_000
 """How many failed steps are looked at, the first in plan order."""
@@ -59,7 +59,7 @@ def pattern_of(message: str) -> str:
     return _DIFFERS.sub("…", message)
 
 
-def kinds_of(rows: list[dict[str, Any]], plan: Plan) -> list[FailureGroup]:
+def kinds_of(rows: list[JsonObject], plan: Plan) -> list[FailureGroup]:
     """Return failures by kind, the most frequent first.
 
     Args:

@@ -12,7 +12,7 @@ from yarnloom.engine.records.unreadable import Unreadable
 from yarnloom.engine.rules.states import Outcome, PartState, SkipReason, StepState
 from yarnloom.plan import Node, Plan
 from yarnloom.store import Record
-from yarnloom.values import JsonObject
+from yarnloom.values import JsonObject, JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +124,7 @@ class ItemRecord:
     item: int
     name: str
     address: str
-    value: Any
+    value: JsonValue
     standing: PartStanding | Unbegun
 
 
@@ -238,7 +238,7 @@ class Decided:
     pool: str | None
     priority: int | None
     end: str | None
-    output: Any
+    output: JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -259,7 +259,7 @@ class StepRecord:
     address: str
     standing: StepStanding | None
     input: Any
-    output: Any
+    output: JsonValue
     attempts: list[AttemptRecord]
     folded: int
     decided: Decided | None
@@ -277,7 +277,7 @@ class ItemPage:
 class ExportedItem:
     """An item with its outcome and output, to be taken out."""
 
-    value: Any
+    value: JsonValue
     item: int
     name: str
     address: str
@@ -286,7 +286,7 @@ class ExportedItem:
     error: str | None
     begun_at: int | None
     ended_at: int | None
-    output: Any
+    output: JsonValue
 
 
 @dataclass(frozen=True, slots=True)

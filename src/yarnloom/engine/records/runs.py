@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.records.unreadable import Unreadable
 from yarnloom.engine.rules.states import Outcome, PartState, RunState, StopReason
+from yarnloom.values import JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,8 +62,8 @@ class RunRecord:
     state: RunState
     outcome: PartState | None
     stop_asked: StopReason | None
-    params: Any
-    output: Any
+    params: JsonValue
+    output: JsonValue
     output_left_out: bool
     error: StepError | None
     failures_allowed: int
@@ -129,7 +129,7 @@ class CommandRecord:
     who: str
     what: str
     reason: str
-    detail: Any
+    detail: JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,7 +148,7 @@ class EffectRecord:
     state: str
     attempt: int
     token: str
-    value: Any
+    value: JsonValue
     begun_at: int
     done_at: int | None
     by: str | None

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.plan import Rate
-from yarnloom.values import JsonObject
+from yarnloom.values import JsonObject, JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,7 +104,7 @@ class ScheduleRecord:
     name: str
     loom: str | None
     workflow: str
-    params: Any
+    params: JsonValue
     cron: str
     zone: str
     if_busy: str

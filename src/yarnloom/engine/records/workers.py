@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
-from yarnloom.values import JsonObject
+from yarnloom.values import JsonObject, JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +69,7 @@ class BegunEffect:
 
     now: str
     token: str
-    value: Any = None
+    value: JsonValue = None
 
     @property
     def is_done(self) -> bool:

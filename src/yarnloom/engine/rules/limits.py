@@ -12,9 +12,9 @@ from collections import Counter, deque
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any
 
 from yarnloom.plan import Rate
+from yarnloom.values import JsonObject
 
 RECENT = 60
 
@@ -52,8 +52,8 @@ class PoolLimits:
     """
 
     declared: dict[str, Declared] = field(default_factory=dict)
-    by_hand: dict[str, Any] = field(default_factory=dict)
-    paused: dict[str, Any] | None = None
+    by_hand: JsonObject = field(default_factory=dict)
+    paused: JsonObject | None = None
     limit: int | None = None
     rate: Rate | None = None
     note: str = ""

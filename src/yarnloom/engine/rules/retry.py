@@ -5,7 +5,7 @@ Decision: `docs/decisions/06-deadlines-and-retries.md`.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from yarnloom.plan import Retry

@@ -7,10 +7,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import Any
 
 from yarnloom.plan import Plan
 from yarnloom.plan.schemas import Fit, fit
+from yarnloom.values import JsonObject
 
 
 class Misfit(StrEnum):
@@ -42,7 +42,7 @@ class Offer:
     tasks: dict[str, str] = field(default_factory=dict)
     io_tasks: frozenset[str] = frozenset()
     plain_tasks: frozenset[str] = frozenset()
-    types: dict[str, dict[str, Any]] = field(default_factory=dict)
+    types: dict[str, JsonObject] = field(default_factory=dict)
     graces: dict[str, float] = field(default_factory=dict)
     places: int = 0
     ahead: int = 0
@@ -55,7 +55,7 @@ class Contracts:
     """What plans expect of tasks: by contract the facts that stand in the plan."""
 
     def __init__(self) -> None:
-        self._facts: dict[str, dict[str, Any]] = {}
+        self._facts: dict[str, JsonObject] = {}
 
     def learn(self, plan: Plan) -> None:
         """Take in what a plan expects."""
@@ -78,7 +78,7 @@ class Contracts:
         return None if needs_of(contract) <= offer.has else Misfit.LACKS
 
 
-def _types_fit(wanted: dict[str, Any], own: dict[str, Any]) -> bool:
+def _types_fit(wanted: JsonObject, own: JsonObject) -> bool:
     return (
         fit(wanted["input"], own["input"]) is not Fit.CANNOT
         and fit(own["output"], wanted["output"]) is not Fit.CANNOT

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yarnloom.engine.state.ready_steps import Lane, Place
 from yarnloom.plan import EachFacts, Node, item_key
-from yarnloom.values import JsonObject
+from yarnloom.values import JsonObject, JsonValue
 
 
 @dataclass(slots=True)
@@ -37,7 +37,7 @@ class Field(NamedTuple):
     name: str
     key: str
     text: str | None = None
-    value: Any = None
+    value: JsonValue = None
     path: tuple[str, ...] = ()
 
 
@@ -132,7 +132,7 @@ class Given(NamedTuple):
     grant: Grant
     item: int
     name: str | None
-    raw: Any
+    raw: JsonValue
     worker: str
     code_hash: str
     at: int

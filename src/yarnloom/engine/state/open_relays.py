@@ -7,10 +7,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yarnloom.store import StepRow
 from yarnloom.store.relay_records import LostLeg
+from yarnloom.values import JsonObject
 
 
 class Leg(NamedTuple):
@@ -54,7 +55,7 @@ class Anchor:
     step: StepRow
     worker: str
     attempt: int
-    message: dict[str, Any]
+    message: JsonObject
 
 
 @dataclass(slots=True)

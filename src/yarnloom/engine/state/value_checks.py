@@ -12,11 +12,11 @@ import json
 from collections import OrderedDict
 from collections.abc import Iterable
 from functools import lru_cache
-from typing import Any
 
 from yarnloom.errors import Problem, Refused
 from yarnloom.plan.validators import Schema, weight
 from yarnloom.plan.value_problems import problems_of
+from yarnloom.values import JsonValue
 
 REMEMBERED = 1_000
 MOST_WORK = 2**19
@@ -28,7 +28,7 @@ class Unjudged(Refused):
 
     code = "unjudged"
 
-    def __init__(self, key: str, value: Any, schema: Schema) -> None:
+    def __init__(self, key: str, value: JsonValue, schema: Schema) -> None:
         super().__init__("the value could not be checked yet; try again")
         self.key, self.value, self.schema = key, value, schema
 
@@ -44,7 +44,7 @@ class Verdicts:
         self._most_work = most_work
         self._known: OrderedDict[str, tuple[Problem, ...]] = OrderedDict()
 
-    def problems(self, value: Any, schema: Schema) -> list[Problem]:
+    def problems(self, value: JsonValue, schema: Schema) -> list[Problem]:
         """Return what is wrong with a value.
 
         Raises:

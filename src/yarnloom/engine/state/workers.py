@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.state.contracts import Contracts, Misfit, Offer, task_of
 from yarnloom.engine.state.worker_messages import Message, WorkerMessages
+from yarnloom.values import JsonObject
 
 
 @dataclass(slots=True)
@@ -57,7 +57,7 @@ class Worker:
 
     id: str
     name: str
-    facts: dict[str, Any]
+    facts: JsonObject
     session: Session
     offer: Offer = field(default_factory=Offer)
     messages: WorkerMessages = field(default_factory=WorkerMessages)

@@ -9,6 +9,7 @@ from typing import Any
 from yarnloom.engine.records.parts import ExportedItem
 from yarnloom.protocol import part_answers
 from yarnloom.service.render.answers import show
+from yarnloom.values import JsonValue
 
 PREFIX = "yarnloom."
 OUTCOME = ("item", "name", "address", "state", "reason", "error", "begun_at", "ended_at", "output")
@@ -45,7 +46,7 @@ _FORMULAS = ("=", "+", "-", "@", "＝", "＋", "－", "＠")
 _PASSED_OVER = " \t\r\n\v\f\0\xa0\ufeff\u200b\u200e\u200f"
 
 
-def made_safe(cell: Any) -> Any:
+def made_safe(cell: JsonValue) -> Any:
     """Return a cell that no spreadsheet takes for a formula: an apostrophe before what could be."""
     # Spreadsheets pass over spaces, and over marks that nobody sees, before they look.
     if not isinstance(cell, str):
@@ -54,7 +55,7 @@ def made_safe(cell: Any) -> Any:
     return f"'{cell}" if dangerous else cell
 
 
-def _cell(value: Any) -> Any:
+def _cell(value: JsonValue) -> Any:
     """A value in a table: text as it is, null as nothing, else JSON."""
     if value is None or isinstance(value, str):
         return value or ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Path, Query
 from fastapi.responses import Response
@@ -27,6 +27,7 @@ from yarnloom.protocol.setting_bodies import (
 from yarnloom.service.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.store import step_queries
+from yarnloom.values import JsonObject
 
 router = api_router("pools", "/pools")
 
@@ -78,7 +79,7 @@ async def remove_pool(core: TheCore, who: Asker, name: PoolName, reason: Reason 
     return Response(status_code=204)
 
 
-def _changes(body: PoolSettings) -> dict[str, Any]:
+def _changes(body: PoolSettings) -> JsonObject:
     """What a body sets; null is a setting, too: no limit."""
     given = body.model_fields_set & {"limit", "rate", "note"}
     return {name: value for name, value in body.model_dump().items() if name in given}

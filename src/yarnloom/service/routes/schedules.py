@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import uuid
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Header, Path, Query
 from fastapi.responses import Response
@@ -36,6 +36,7 @@ from yarnloom.service.api_router import api_router
 from yarnloom.service.group_commit import system_clock
 from yarnloom.service.route_helpers import Asker, TheCore, answer, json_answer, problems
 from yarnloom.service.routes.runs import CHECK_WAIT, answer_to_start
+from yarnloom.values import JsonObject
 
 router = api_router("schedules")
 
@@ -121,7 +122,7 @@ async def start_schedule(
     return json_answer(*answer_to_start(await core.starts.start(command, CHECK_WAIT)))
 
 
-def _changes(body: ScheduleSettings) -> dict[str, Any]:
+def _changes(body: ScheduleSettings) -> JsonObject:
     """What a body sets."""
     given = body.model_fields_set & SETTINGS.keys()
     return {name: value for name, value in body.model_dump().items() if name in given}

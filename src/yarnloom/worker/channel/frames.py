@@ -14,12 +14,11 @@ import struct
 import threading
 from collections import deque
 from collections.abc import Iterable, Sequence
-from typing import Any
 
 from yarnloom.errors import ValueRefused
-from yarnloom.values import decode, dump
+from yarnloom.values import JsonObject, decode, dump
 
-Message = dict[str, Any]
+Message = JsonObject
 UNREADABLE = "unreadable"
 _CHUNK = 1 << 18
 _READS = 4

@@ -16,11 +16,12 @@ import termios
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
-from typing import Any, TextIO
+from typing import TextIO
 
 from yarnloom.sdk.current_attempt import attempt_now
 from yarnloom.sdk.interrupts import SharedPage
 from yarnloom.task_texts import LINE_LIMIT, printable
+from yarnloom.values import JsonValue
 from yarnloom.worker.channel.frames import ChannelClosed, Message
 
 PATIENCE = 1.0
@@ -134,7 +135,7 @@ class AttemptStream(io.TextIOWrapper):
                 return
 
 
-def published(attempt: int, value: Any) -> Message:
+def published(attempt: int, value: JsonValue) -> Message:
     """The message that passes on what an attempt published.
 
     Raises:

@@ -33,6 +33,8 @@ from yarnloom.sdk.task import Task
 from yarnloom.task_texts import error_record, text_of, traceback_text, type_name
 from yarnloom.values import (
     VALUE_LIMIT,
+    JsonObject,
+    JsonValue,
     decode,
     depth_problem,
     dump,
@@ -51,7 +53,7 @@ _SHORT_TEXT = VALUE_LIMIT // 6
 _SMALL_INTEGER = 10**15
 
 
-Run = Callable[[Callable[..., Any], dict[str, Any]], Any]
+Run = Callable[[Callable[..., Any], JsonObject], Any]
 """Calls a function with its inputs."""
 
 _OWN = (
@@ -76,8 +78,8 @@ class Called:
 
     outcome: str
     begun: bool = True
-    output: Any = None
-    error: dict[str, Any] | None = None
+    output: JsonValue = None
+    error: JsonObject | None = None
     after: float | None = None
     by_stop: bool = False
 
@@ -112,7 +114,7 @@ def _ignore() -> None:
     pass
 
 
-def _call_plainly(function: Callable[..., Any], inputs: dict[str, Any]) -> Any:
+def _call_plainly(function: Callable[..., Any], inputs: JsonObject) -> Any:
     return function(**inputs)
 
 
@@ -121,7 +123,7 @@ _NOTHING = Around()
 
 def call_task(
     task: Task,
-    value: Any,
+    value: JsonValue,
     context: BaseContext,
     on_begin: Callable[[], None] = _ignore,
     around: Around = _NOTHING,
@@ -146,7 +148,7 @@ def call_task(
 
 def _call(
     task: Task,
-    value: Any,
+    value: JsonValue,
     context: BaseContext,
     on_begin: Callable[[], None],
     around: Around,
@@ -169,13 +171,13 @@ def _call(
     return returned(task, found, context)
 
 
-async def _alone(task: Task, inputs: dict[str, Any], context: BaseContext, around: Around) -> Any:
+async def _alone(task: Task, inputs: JsonObject, context: BaseContext, around: Around) -> Any:
     """A coroutine in a process and on an event loop of its own, as in an inline run."""
     async with around.process_later(context.kept) as context.kept:
         return await around.call_later(context, lambda: task.function(**inputs))
 
 
-def call_plain(task: Task, value: Any, on_begin: Callable[[], None], run: Run) -> Called:
+def call_plain(task: Task, value: JsonValue, on_begin: Callable[[], None], run: Run) -> Called:
     """The same for a task that has no context, is no coroutine and has nothing around it."""
     inputs = prepare(task, value, None)
     if isinstance(inputs, Called):
@@ -190,7 +192,7 @@ def call_plain(task: Task, value: Any, on_begin: Callable[[], None], run: Run) -
     return returned(task, found, None)
 
 
-def prepare(task: Task, value: Any, context: BaseContext | None) -> dict[str, Any] | Called:
+def prepare(task: Task, value: JsonValue, context: BaseContext | None) -> JsonObject | Called:
     """The function's arguments, or what becomes of the call if the input does not fit."""
     try:
         # Not `encode`: an input may hold several values, each as large as a value may be.
@@ -210,7 +212,7 @@ def prepare(task: Task, value: Any, context: BaseContext | None) -> dict[str, An
     return inputs
 
 
-def _loaded(value: dict[str, Any]) -> Any:
+def _loaded(value: JsonObject) -> Any:
     """A list that is kept as a file, where the task asks for a list as such."""
     if not is_list_reference(value):
         return value
@@ -218,7 +220,7 @@ def _loaded(value: dict[str, Any]) -> Any:
         return [decode(line) for line in lines]
 
 
-async def fetch_ahead(value: Any, context: BaseContext, line: AttemptLine) -> None:
+async def fetch_ahead(value: JsonValue, context: BaseContext, line: AttemptLine) -> None:
     """Fetch every file that an input names, for a task that cannot wait for them later."""
     for sha256 in named_in(json.dumps(value)):
         answer = await line.ask_later({"kind": "fetch_file", "sha256": sha256})
@@ -289,7 +291,7 @@ def _of_user(error: BaseException) -> BaseException:
     return error.error if isinstance(error, AroundFailed) else error
 
 
-def _output(task: Task, value: Any) -> Any:
+def _output(task: Task, value: JsonValue) -> Any:
     """The value as JSON, if it is what the task says that it returns."""
     if type(value) is task.output_type and _is_short(value):
         return value
@@ -316,7 +318,7 @@ def _output(task: Task, value: Any) -> Any:
     return plain
 
 
-def _is_short(value: Any) -> bool:
+def _is_short(value: JsonValue) -> bool:
     """Whether a value of a plain type needs no further look before it is sent."""
     if type(value) is str:
         return len(value) < _SHORT_TEXT and value.isascii()

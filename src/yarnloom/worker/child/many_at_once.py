@@ -25,6 +25,7 @@ from yarnloom.sdk.interrupts import SharedPage
 from yarnloom.sdk.loom import Loom
 from yarnloom.sdk.task import Task
 from yarnloom.task_texts import error_record
+from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
 from yarnloom.worker.channel.printing import AttemptStream, published
 from yarnloom.worker.child.call_task import (
@@ -82,7 +83,7 @@ class _Line:
         """Tell the worker at once."""
         self._send("saved", saved=changed)
 
-    def publish(self, value: Any) -> None:
+    def publish(self, value: JsonValue) -> None:
         """Send it on."""
         self._shared.channel.send(published(self._attempt, value))
 
@@ -109,7 +110,7 @@ class _Line:
         self._shared.channel.send({"kind": kind, "attempt": self._attempt, **facts})
 
 
-async def _until_fork(task: Task, inputs: dict[str, Any]) -> Any:
+async def _until_fork(task: Task, inputs: JsonObject) -> Any:
     """Await a task's coroutine; a process that it forks ends with it."""
     try:
         value = await task.function(**inputs)
@@ -288,7 +289,7 @@ class _Shared:
         finally:
             self.coroutines.discard(attempt)
 
-    async def on_thread(self, served: Served, inputs: dict[str, Any], context: BaseContext) -> Any:
+    async def on_thread(self, served: Served, inputs: JsonObject, context: BaseContext) -> Any:
         # In a copy of this attempt's context: what a wrapper sets is the task's, and nobody else's.
         own = copy_context()
 

@@ -21,6 +21,7 @@ from yarnloom.errors import YarnloomError
 from yarnloom.sdk import current_attempt
 from yarnloom.sdk.file_values import SHELF, Shelf
 from yarnloom.sdk.interrupts import Interrupts, SharedPage
+from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
 from yarnloom.worker.channel.outbox import MessageBuffer
 from yarnloom.worker.channel.printing import AttemptStream, Pipes, published
@@ -203,7 +204,7 @@ class _Attempt:
             saved=saved,
         )
 
-    def call(self) -> tuple[Called, dict[str, Any] | None]:
+    def call(self) -> tuple[Called, JsonObject | None]:
         """Call the task; return its result and its saved record."""
         task, given = self.served.task, self.message["input"]
         if self.served.plain and "saved" not in self.message:
@@ -223,7 +224,7 @@ class _Attempt:
             return NOT_CALLED, None
         return called, context.record(done=called.outcome == "done")
 
-    def run_function(self, function: Callable[..., Any], inputs: dict[str, Any]) -> Any:
+    def run_function(self, function: Callable[..., Any], inputs: JsonObject) -> Any:
         """Call the task's function, so that it can be stopped."""
         return FORKS.call(lambda: self.home.interrupts.call(self.id, function, inputs))
 
@@ -252,7 +253,7 @@ class _Attempt:
         """Tell the worker at once, so that nothing is repeated when this process dies."""
         self.send("saved", saved=changed)
 
-    def publish(self, value: Any) -> None:
+    def publish(self, value: JsonValue) -> None:
         """Send it on."""
         self.home.outbox.send(published(self.id, value))
 

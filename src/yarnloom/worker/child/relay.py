@@ -13,10 +13,10 @@ from typing import Any
 
 from yarnloom.errors import ValueRefused
 from yarnloom.media_types import named_in
-from yarnloom.values import encode
+from yarnloom.values import JsonObject, encode
 from yarnloom.worker.child.call_task import Called
 
-Message = dict[str, Any]
+Message = JsonObject
 
 LARGEST_PASSED = 64 * 1024
 """Bytes of an output that is passed on; the service, which has limits, handles larger ones."""

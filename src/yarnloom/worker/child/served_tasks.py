@@ -5,13 +5,13 @@ from __future__ import annotations
 import contextlib
 from collections.abc import AsyncIterator, Iterable, Iterator
 from dataclasses import dataclass, replace
-from typing import Any
 
 from yarnloom.errors import LoomError
 from yarnloom.sdk.find_loom import load_loom
 from yarnloom.sdk.hooks import Around
 from yarnloom.sdk.loom import Loom
 from yarnloom.sdk.task import Task
+from yarnloom.values import JsonValue
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,7 +26,7 @@ class Served:
 
     task: Task
     around: Around
-    kept: Any = None
+    kept: JsonValue = None
 
     @property
     def plain(self) -> bool:

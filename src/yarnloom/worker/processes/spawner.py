@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Protocol
 
+from yarnloom.values import JsonObject
 from yarnloom.worker.processes.child_process import (
     Child,
     OnBroken,
@@ -23,7 +24,7 @@ from yarnloom.worker.processes.orphans import (
     reap_orphans,
 )
 
-Message = dict[str, Any]
+Message = JsonObject
 
 
 @dataclass(frozen=True, slots=True)
