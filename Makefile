@@ -14,7 +14,7 @@ PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
 .DEFAULT_GOAL := help
-.PHONY: help demo test thorough check fuzz chaos bench console format browser pictures lock clean
+.PHONY: help demo test thorough check generate fuzz chaos bench console format browser pictures lock clean
 
 help: ## Show this
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
@@ -36,7 +36,11 @@ check: $(PYTHON_READY) $(NODE_READY) ## Format, lint, strict types, dependency d
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 	$(BIN)/python -m tools.ratchet
+	$(BIN)/python -m tools.generate --check
 	cd console && npm run --silent check
+
+generate: $(PYTHON_READY) ## Make the client without asyncio, and the console's types, anew
+	$(BIN)/python -m tools.generate
 
 fuzz: $(PYTHON_READY) ## Send random requests over the whole description; CASES=20000
 	$(BIN)/python -m tests.boundaries.fuzzing $(or $(CASES),20000)

@@ -10,7 +10,6 @@ import os
 from base64 import b64encode
 from collections.abc import Iterable
 from functools import lru_cache
-from typing import Any
 from urllib.parse import quote, quote_plus
 
 from yarnloom.values import JsonValue
@@ -38,7 +37,7 @@ def masked_text(text: str, secrets: Iterable[str]) -> str:
     return text
 
 
-def masked_in(value: JsonValue, secrets: Iterable[str]) -> Any:
+def masked_in(value: JsonValue, secrets: Iterable[str]) -> JsonValue:
     """A value without the secrets in its texts."""
     if isinstance(value, str):
         return masked_text(value, secrets)

@@ -62,7 +62,7 @@ class Vault:
         """The same for the same text, to compare by; it cannot be opened."""
         return {SEALED: hmac.new(self._key, text.encode(), hashlib.sha256).hexdigest()}
 
-    def open(self, value: JsonValue, found: list[str] | None = None) -> Any:
+    def open(self, value: JsonValue, found: list[str] | None = None) -> JsonValue:
         """A value with every sealed text opened; the texts are added to `found`.
 
         Raises:
@@ -116,7 +116,7 @@ def key_problem() -> str | None:
     return None
 
 
-def mask(value: JsonValue) -> Any:
+def mask(value: JsonValue) -> JsonValue:
     """A value as it may be shown."""
     return _replaced(value, lambda _: MASK)
 
@@ -126,7 +126,7 @@ def has_sealed(text: str) -> bool:
     return SEALED in text
 
 
-def _replaced(value: JsonValue, text_for: Callable[[str], str]) -> Any:
+def _replaced(value: JsonValue, text_for: Callable[[str], str]) -> JsonValue:
     """A value with another text for everything in it that is sealed."""
     if isinstance(value, dict):
         if value.keys() == {SEALED} and isinstance(value[SEALED], str):
@@ -137,7 +137,7 @@ def _replaced(value: JsonValue, text_for: Callable[[str], str]) -> Any:
     return value
 
 
-def sealed_in(value: JsonValue, secrets: Iterable[str], seal: Callable[[str], Any]) -> Any:
+def sealed_in(value: JsonValue, secrets: Iterable[str], seal: Callable[[str], Any]) -> JsonValue:
     """A value with every text sealed that has a secret in it; in names of fields it is masked."""
     if isinstance(value, str):
         return seal(value) if any(secret in value for secret in secrets) else value

@@ -48,13 +48,13 @@ _MANY_DIGITS, _LARGE_EXPONENT = b"0" * 300, b"0e000"
 """Shapes in a JSON text in which a number can be too long, or larger than any finite float."""
 
 _NESTED = (dict, list, tuple)
-_SHORT: dict[type, Callable[[Any], str]] = {int: str, bool: lambda value: str(value).lower()}
+_SHORT: dict[type, Callable[[JsonValue], str]] = {int: str, bool: lambda value: str(value).lower()}
 _SMALL = 10**15
 _FLAT = frozenset({str, int, float, bool, type(None)})
 
 
 def encode(
-    value: Any, what: str = "the value", limit: int = VALUE_LIMIT, depth: int = DEPTH_LIMIT
+    value: JsonValue, what: str = "the value", limit: int = VALUE_LIMIT, depth: int = DEPTH_LIMIT
 ) -> str:
     """Return the value as compact JSON text.
 
@@ -96,14 +96,14 @@ def encode(
     return text
 
 
-def _refuse_long_numbers(value: Any, text: bytes, what: str) -> None:
+def _refuse_long_numbers(value: JsonValue, text: bytes, what: str) -> None:
     """Refuse integers of too many digits and infinities, which most texts cannot hold."""
     shape = text.translate(_SHAPES, b"+")  # far faster than a regular expression
     if (_LARGE_EXPONENT in shape or _MANY_DIGITS in shape) and (problem := number_problem(value)):
         raise ValueRefused(f"{what} cannot be kept or passed on", problems=[problem])
 
 
-def _refuse_deep(value: Any, what: str, depth: int) -> None:
+def _refuse_deep(value: JsonValue, what: str, depth: int) -> None:
     if problem := depth_problem(value, depth):
         raise ValueRefused(f"{what} is nested too deeply", problems=[problem])
 
@@ -115,7 +115,7 @@ def size_of(text: str | None) -> int:
     return len(text.encode())
 
 
-def decode(text: str | bytes, what: str = "the value") -> Any:
+def decode(text: str | bytes, what: str = "the value") -> JsonValue:
     """Return the value of a JSON text; NaN and infinity are refused.
 
     Raises:
@@ -132,7 +132,7 @@ def decode(text: str | bytes, what: str = "the value") -> Any:
     return value
 
 
-def _decode_deep(text: str | bytes, what: str) -> Any:
+def _decode_deep(text: str | bytes, what: str) -> JsonValue:
     """Decode what is deeper than the fast codec takes, up to `CODEC_DEPTH`."""
     try:
         value = json.loads(text, parse_constant=_refuse_constant)
@@ -148,7 +148,7 @@ def _refuse_constant(name: str) -> None:
     raise ValueError(f"found {name}; JSON has only finite numbers")
 
 
-def dump(value: Any) -> bytes:
+def dump(value: JsonValue) -> bytes:
     """Return a message or answer as JSON, whatever depth up to `CODEC_DEPTH` its values have.
 
     Raises:
@@ -164,7 +164,7 @@ def dump(value: Any) -> bytes:
         raise ValueRefused(f"this cannot be written as JSON: {error}") from error
 
 
-def depth_problem(value: Any, limit: int = DEPTH_LIMIT, where: str = "") -> Problem | None:
+def depth_problem(value: JsonValue, limit: int = DEPTH_LIMIT, where: str = "") -> Problem | None:
     """Return the place where a value is nested deeper than a limit, or None if it is nowhere.
 
     Args:
@@ -192,10 +192,10 @@ def depth_problem(value: Any, limit: int = DEPTH_LIMIT, where: str = "") -> Prob
     return Problem(where + place, f"nested more than {limit} deep; at most {limit} levels are kept")
 
 
-def _first_path(value: Any, length: int) -> list[str | int]:
+def _first_path(value: JsonValue, length: int) -> list[str | int]:
     """The keys and indices that lead to something `length` levels deep, cut for a message."""
     path: list[str | int] = []
-    stack: list[Iterator[tuple[str | int, Any]]] = [_inner(value)]
+    stack: list[Iterator[tuple[str | int, JsonValue]]] = [_inner(value)]
     while len(path) < length:
         for key, inner in stack[-1]:
             if isinstance(inner, _NESTED):
@@ -208,15 +208,15 @@ def _first_path(value: Any, length: int) -> list[str | int]:
     return path
 
 
-def _values(value: Any) -> Iterable[Any]:
+def _values(value: JsonValue) -> Iterable[JsonValue]:
     return value.values() if isinstance(value, dict) else value
 
 
-def _inner(value: Any) -> Iterator[tuple[str | int, Any]]:
+def _inner(value: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
     return iter(value.items() if isinstance(value, dict) else enumerate(value))
 
 
-def fingerprint(value: Any) -> str:
+def fingerprint(value: JsonValue) -> str:
     """A hash of the value's content, the same whatever the order of its keys."""
     text = json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=False)
     return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
@@ -227,7 +227,7 @@ def pointer(*path: str | int) -> str:
     return "".join("/" + str(key).replace("~", "~0").replace("/", "~1") for key in path)
 
 
-def number_problem(value: Any, where: str = "") -> Problem | None:
+def number_problem(value: JsonValue, where: str = "") -> Problem | None:
     """Return the first NaN, infinity or too long integer in a value of Python types, or None."""
     kind = type(value)
     if kind is str or kind is bool or value is None:
@@ -256,7 +256,7 @@ def number_problem(value: Any, where: str = "") -> Problem | None:
     return next((problem for problem in problems if problem), None)
 
 
-def _unfit(value: Any, where: str) -> Problem | None:
+def _unfit(value: JsonValue, where: str) -> Problem | None:
     """The first place in a value that JSON cannot hold."""
     if isinstance(value, float | int):
         return number_problem(value, where)

@@ -9,6 +9,7 @@ const step = (label: string): Part => ({
   label,
   address: label,
   task: "l/t",
+  inputs: {},
   state: "waiting",
 });
 const plan: Part = {
@@ -17,7 +18,13 @@ const plan: Part = {
   address: "",
   parts: [
     step("a"),
-    { kind: "parallel", label: "p", address: "p", parts: [step("b"), step("c")] },
+    {
+      kind: "parallel",
+      if_one_fails: "stop",
+      label: "p",
+      address: "p",
+      parts: [step("b"), step("c")],
+    },
     step("d"),
   ],
 };

@@ -8,6 +8,7 @@ const step = (address: string): Part => ({
   label: address,
   address,
   task: "t",
+  inputs: {},
   state: "waiting",
 });
 const sequence = (...parts: Part[]): Part => ({
@@ -20,12 +21,14 @@ const sequence = (...parts: Part[]): Part => ({
 
 const parallel = (label: string, ...parts: Part[]): Part => ({
   kind: "parallel",
+  if_one_fails: "stop",
   label,
   address: label,
   parts,
 });
 const each = (label: string, inner: Part): Part => ({
   kind: "each",
+  if_one_fails: "stop",
   label,
   address: label,
   over: { param: "list" },

@@ -11,6 +11,7 @@ const step = (label: string, from?: number, to?: number): Part => ({
   label,
   address: label,
   task: "l/t",
+  inputs: {},
   state: to === undefined ? "waiting" : "done",
   started_at: from === undefined ? null : at(from),
   ended_at: to === undefined ? null : at(to),
@@ -21,6 +22,7 @@ describe("the longest path", () => {
   it("goes through the branch that ended last", () => {
     const parallel: Part = {
       kind: "parallel",
+      if_one_fails: "stop",
       label: "p",
       address: "p",
       parts: [step("quick", 2, 3), step("slow", 2, 9)],
@@ -35,6 +37,7 @@ describe("the longest path", () => {
   it("takes an each as a whole", () => {
     const each: Part = {
       kind: "each",
+      if_one_fails: "stop",
       label: "e",
       address: "e",
       over: {},
@@ -54,6 +57,7 @@ describe("the longest path", () => {
   it("is told where it took most of the time, beside something else", () => {
     const parallel = (...parts: Part[]): Part => ({
       kind: "parallel",
+      if_one_fails: "stop",
       label: "p",
       address: "p",
       parts,

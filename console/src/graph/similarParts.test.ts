@@ -8,12 +8,14 @@ const step = (label: string, state: StepState, task = "l/t"): Part => ({
   label,
   address: `p/${label}`,
   task,
+  inputs: {},
   state,
   started_at: "2026-01-01T00:00:00Z",
   ended_at: state === "done" ? "2026-01-01T00:00:03Z" : null,
 });
 const parallel = (...parts: Part[]): Part => ({
   kind: "parallel",
+  if_one_fails: "stop",
   label: "p",
   address: "p",
   state: "running",

@@ -95,6 +95,7 @@ function asOne(group: Part[]): Part {
   }
   return {
     kind: "each",
+    if_one_fails: "stop",
     label,
     address: nameOf(group),
     over: {},
@@ -120,9 +121,12 @@ function stateOf(group: Part[]): StepState {
   return FIRST.find((state) => group.some((one) => one.state === state)) ?? "waiting";
 }
 
+function zeros(): Record<StepState, number> {
+  return Object.fromEntries(STATES.map((state) => [state, 0])) as Record<StepState, number>;
+}
+
 function tally(group: Part[]): Counts {
-  const counts = Object.fromEntries(STATES.map((state) => [state, 0])) as Counts;
-  counts.total = 0;
+  const counts = { total: 0, ...zeros() };
   for (const one of group) {
     const inner = one.state ? undefined : one.counts;
     if (inner) for (const state of STATES) counts[state] += inner[state];

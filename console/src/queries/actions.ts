@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { get, post } from "../api/http";
-import type { Effect, GivenCommand, Json, Published, Run, Step } from "../api/types";
+import type { Effect, Command, Json, PublishedEntry, Run, Step } from "../api/types";
 import { keys, type RunFilter } from "./queryClient";
 import { asBody } from "./savedFilters";
 
@@ -101,7 +101,7 @@ export function useSettle(run: number) {
 export function useCommands(run: number, enabled: boolean) {
   return useQuery({
     queryKey: keys.commands(run),
-    queryFn: () => get<{ commands: GivenCommand[] }>(`/commands?run=${run}&limit=100`),
+    queryFn: () => get<{ commands: Command[] }>(`/commands?run=${run}&limit=100`),
     enabled,
   });
 }
@@ -110,7 +110,7 @@ export function useCommands(run: number, enabled: boolean) {
 export function usePublished(run: number, enabled: boolean) {
   return useQuery({
     queryKey: keys.published(run),
-    queryFn: () => get<{ published: Published[] }>(`/runs/${run}/published`),
+    queryFn: () => get<{ published: PublishedEntry[] }>(`/runs/${run}/published`),
     enabled,
   });
 }

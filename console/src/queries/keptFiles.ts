@@ -1,11 +1,11 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 
 import { get } from "../api/http";
-import type { FileFacts, Preview } from "../api/types";
+import type { KeptFile, Preview } from "../api/types";
 import { keys } from "./queryClient";
 
 export interface FilePage {
-  files: FileFacts[];
+  files: KeptFile[];
   next: string | null;
 }
 

@@ -3,7 +3,7 @@ import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { get, post } from "../api/http";
 import type {
   AttemptTimes,
-  Checking,
+  Check,
   Failures,
   Glance,
   Item,
@@ -190,11 +190,11 @@ export interface Start {
 }
 
 /** Start a run; while rows of files are checked before, `onCheck` is told how far that is. */
-export function useStart(onCheck: (checking: Checking[]) => void) {
+export function useStart(onCheck: (checking: Check[]) => void) {
   return useMutation({
     mutationFn: async (start: Start) => {
       for (;;) {
-        const answer = await post<Run | { checking: Checking[] }>("/runs?wait=0.5", {
+        const answer = await post<Run | { checking: Check[] }>("/runs?wait=0.5", {
           ...start,
         });
         if (!("checking" in answer)) return answer;

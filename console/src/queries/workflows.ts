@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { get } from "../api/http";
-import type { OverTime, Part, Service, TaskCode, Workflow } from "../api/types";
+import type { OverTime, Part, Service, TaskWithCode, Workflow } from "../api/types";
 import { keys } from "./queryClient";
 
 export function useWorkflows() {
@@ -35,7 +35,7 @@ export function useOverTime(name: string) {
 export function useCode(task: string, hash: string, wanted: boolean) {
   return useQuery({
     queryKey: keys.code(task, hash),
-    queryFn: () => get<TaskCode>(`/tasks?${new URLSearchParams({ name: task, code: hash })}`),
+    queryFn: () => get<TaskWithCode>(`/tasks?${new URLSearchParams({ name: task, code: hash })}`),
     enabled: wanted,
   });
 }

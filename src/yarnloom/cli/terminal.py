@@ -52,7 +52,7 @@ class SafeTable(Table):
         super().add_row(*map(_safe_cell, cells), **options)
 
 
-def _safe_cell(cell: JsonValue) -> Any:
+def _safe_cell(cell: JsonValue) -> JsonValue:
     if isinstance(cell, str):
         return visible(cell)
     if isinstance(cell, Text) and HARMFUL.search(cell.plain):

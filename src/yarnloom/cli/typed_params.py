@@ -5,12 +5,11 @@ from __future__ import annotations
 import getpass
 import sys
 from pathlib import Path
-from typing import Any
 
 from yarnloom.client import Call, Client
 from yarnloom.errors import InvalidInput, NotFound, ValueRefused
 from yarnloom.media_types import FILE_FORMAT, ROWS_FORMAT
-from yarnloom.values import JsonObject, decode
+from yarnloom.values import JsonObject, JsonValue, decode
 
 BY_REFERENCE = (FILE_FORMAT, ROWS_FORMAT)
 SECRET = "password"
@@ -64,7 +63,7 @@ def named_params(wants: JsonObject, named: list[str]) -> JsonObject:
     return found
 
 
-def _value(name: str, text: str, *, as_text: bool) -> Any:
+def _value(name: str, text: str, *, as_text: bool) -> JsonValue:
     """One value: as typed, of a file (`@FILE`), of the input (`-`), or unseen of a person."""
     if text.startswith("@@"):
         text = text[1:]
@@ -109,13 +108,13 @@ def wanted_types(client: Client, name: str, task: bool) -> JsonObject:
     return {param: _wanted(schema, known) for param, schema in properties.items()}
 
 
-def _wanted(schema: JsonObject, known: JsonObject) -> Any:
+def _wanted(schema: JsonObject, known: JsonObject) -> JsonValue:
     schema = known.get(schema.get("$ref", "").rpartition("/")[2], schema)
     kind = schema.get("format")
     return kind if kind in (*BY_REFERENCE, SECRET) else schema.get("type")
 
 
-def json_or_text(text: str) -> Any:
+def json_or_text(text: str) -> JsonValue:
     """Return a value as JSON where it looks like it, else as text."""
     try:
         return decode(text) if text[:1] in ('{["-0123456789tfn') and text else text

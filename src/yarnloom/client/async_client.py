@@ -1,4 +1,4 @@
-"""The client for asyncio. It does what `yarnloom.client.sync_client` does, with `await`."""
+"""The client for asyncio. `make generate` makes `sync_client.py` from it."""
 
 from __future__ import annotations
 
@@ -20,18 +20,31 @@ from yarnloom.client.calls import API, KEEP, Call, Target
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.plain_http import Connections
 from yarnloom.client.start_request import Start
-from yarnloom.client.sync_client import NO_LIMIT, TIMEOUT, TRIES
 from yarnloom.media_types import BLOCK
 from yarnloom.units import Duration
-from yarnloom.values import JsonObject, decode
+from yarnloom.values import JsonObject, JsonValue, decode
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
     from yarnloom.sdk.file_values import File, Rows
 
 
+TRIES = 4
+NO_LIMIT = httpx.Limits(max_connections=None, max_keepalive_connections=20)
+"""Of connections: a request that waits for the end of a run holds one."""
+
+TIMEOUT = httpx.Timeout(10.0, read=40.0)
+
+
 class AsyncClient:
-    """Talks to a service from asyncio. Arguments as of `Client`."""
+    """Talks to a service.
+
+    Args:
+        url: its address; else `YARNLOOM_URL`, else `http://127.0.0.1:8471`.
+        token: its token; else `YARNLOOM_TOKEN`.
+        who: who gives the commands, for the record; else the user and the machine.
+        transport: replaces the network, for tests.
+    """
 
     def __init__(
         self,
@@ -45,9 +58,10 @@ class AsyncClient:
         self.target = target or Target.find(url, token)
         who = who or calls.default_who("python")
         headers = self.target.headers(who)
-        # Hundreds of runs can be waited for at once, each with a request of its own.
+        # asyncio only: hundreds of runs can be waited for at once, each with a request of its own.
         plain = transport is None and self.target.local
         self._plain = Connections(self.target, who) if plain else None
+        # end
         self._http = httpx.AsyncClient(
             base_url=self.target.url,
             headers=headers,
@@ -71,14 +85,16 @@ class AsyncClient:
 
     async def close(self) -> None:
         """Close the connections."""
+        # asyncio only
         if self._plain is not None:
             await self._plain.close()
+        # end
         await self._http.aclose()
 
     async def start(
         self,
         workflow: str,
-        params: Mapping[str, Any] | None = None,
+        params: Mapping[str, JsonValue] | None = None,
         /,
         *,
         key: str | None = None,
@@ -91,7 +107,25 @@ class AsyncClient:
         on_check: calls.OnCheck | None = None,
         **named: Any,
     ) -> AsyncRun:
-        """Start a workflow; arguments and errors as of `Client.start`."""
+        """Start a workflow; returns as soon as the run is stored.
+
+        Args:
+            workflow: its name, `loom/name` where the short one is not unique.
+            params: params as a mapping; `named` ones are added.
+            key: start key: starting twice with one makes one run.
+            priority: higher runs first.
+            share: whom fair turns are counted for; the run itself unless given.
+            tags: words to find it by.
+            start_at: not before that time; with a time zone.
+            start_in: instead of it: how long from now, by the service's clock.
+            start_by: it is not begun after that time, but ends cancelled as expired.
+            on_check: told how far the check of files of rows is, which comes before the start.
+
+        Raises:
+            NotFound: there is no such workflow.
+            InvalidInput: the params do not fit; `problems` holds all that is wrong.
+            StartKeyTaken: the key belongs to a run with other params.
+        """
         start = Start(
             workflow,
             {**(params or {}), **named},
@@ -116,7 +150,7 @@ class AsyncClient:
     async def start_task(
         self,
         task: str,
-        inputs: Mapping[str, Any] | None = None,
+        inputs: Mapping[str, JsonValue] | None = None,
         /,
         *,
         key: str | None = None,
@@ -170,7 +204,12 @@ class AsyncClient:
         return [datum["number"] for datum in data["runs"]]
 
     async def run(self, number: int) -> AsyncRun:
-        """A run by number; raises as `Client.run` does."""
+        """A run by number.
+
+        Raises:
+            NotFound: there is none.
+            Gone: it was removed.
+        """
         return AsyncRun(self, await self.call(calls.show_call(number)))
 
     async def runs(
@@ -192,7 +231,17 @@ class AsyncClient:
         *,
         on_progress: OnProgress | None = None,
     ) -> File:
-        """Keep a file with the service; arguments and errors as of `Client.upload`."""
+        """Keep a file with the service; what stands for it among params.
+
+        Args:
+            given: where it is, or its bytes.
+            name: what it is called; of a path its own name unless given.
+            media_type: e.g. `"text/csv"`; as the name's ending suggests unless given.
+            on_progress: told how many bytes have gone, and of how many.
+
+        Raises:
+            ValueRefused: there is no such file here.
+        """
         from yarnloom.sdk.file_values import File
 
         return File(**await self.send(Outgoing(given, name, media_type, on_progress)))
@@ -223,7 +272,18 @@ class AsyncClient:
         *,
         on_progress: OnProgress | None = None,
     ) -> Path:
-        """Fetch a file; arguments and errors as of `Client.download`."""
+        """Fetch a file, to a path or into a folder; where it is then.
+
+        It has its name only when it is whole. What a broken connection left out is asked for.
+
+        Args:
+            file: a file, a reference to one as values have them, or its SHA-256.
+            target: a path, or a folder that there is; the folder one is in unless given.
+            on_progress: told how many bytes have come, and of how many.
+
+        Raises:
+            NotFound: no such file is kept.
+        """
         sha256, size, name = named(file)
         path = Path(target)
         path = path / Path(name).name if path.is_dir() else path
@@ -251,7 +311,11 @@ class AsyncClient:
                     raise self.target.not_reachable(error) from error
 
     async def rows(self, value: Rows[Any] | JsonObject) -> AsyncIterator[Any]:
-        """Go through a list that is kept as a file; as `Client.rows`."""
+        """Go through a list that is kept as a file, such as a large output; one row in memory.
+
+        Raises:
+            NotFound: it is not kept.
+        """
         sha256 = list_of(value)
         async with self._http.stream("GET", f"{API}/files/{sha256}") as response:
             if response.status_code >= 400:
@@ -259,6 +323,20 @@ class AsyncClient:
                 calls.read_answer(self.target, response.status_code, body)
             async for line in response.aiter_lines():
                 yield decode(line)
+
+    async def blocks(
+        self, path: str, query: Mapping[str, JsonValue] | None = None
+    ) -> AsyncIterator[bytes]:
+        """What a path answers, as it comes."""
+        try:
+            async with self._http.stream("GET", API + path, params=dict(query or {})) as response:
+                if response.status_code >= 400:
+                    body = await response.aread()
+                    calls.read_answer(self.target, response.status_code, body)
+                async for block in response.aiter_bytes(BLOCK):
+                    yield block
+        except httpx.TransportError as error:
+            raise self.target.not_reachable(error) from error
 
     async def files(self, limit: int = 50) -> list[JsonObject]:
         """The newest files that are kept."""
@@ -355,9 +433,16 @@ class AsyncClient:
         return AsyncRun(self, await self.call(Call("POST", path, body)))
 
     async def call(self, call: Call) -> Any:
-        """Send a request, again where that is safe and the connection broke."""
+        """Send a request, again where that is safe and the connection broke.
+
+        Raises:
+            YarnloomError: as the answer says.
+            NotReachable: nothing answers.
+        """
+        # asyncio only
         if self._plain is not None:
             return await self._plain.call(call)
+        # end
         for tries_left in reversed(range(TRIES)):
             try:
                 response = await self._http.request(
@@ -381,7 +466,7 @@ class AsyncClient:
             yield event
 
     async def stream(
-        self, path: str, query: Mapping[str, Any] | None = None, *, ends: bool = False
+        self, path: str, query: Mapping[str, JsonValue] | None = None, *, ends: bool = False
     ) -> AsyncIterator[JsonObject]:
         """The events of a path; after a broken connection from where it broke.
 
@@ -414,8 +499,12 @@ class AsyncClient:
             await asyncio.sleep(min(5.0, 0.1 * 2**failures))
 
 
+# asyncio only
 async def _blocks(outgoing: Outgoing) -> AsyncIterator[bytes]:
     """The blocks of a file, each read on a thread."""
     blocks = outgoing.blocks()
     while (block := await asyncio.to_thread(next, blocks, None)) is not None:
         yield block
+
+
+# end

@@ -1,8 +1,8 @@
-"""Runs and steps as the client for asyncio shows and handles them."""
+"""Runs and steps of the client for asyncio. `make generate` makes `runs.py` from it."""
 
 from __future__ import annotations
 
-import asyncio
+import time
 from collections.abc import AsyncIterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
@@ -28,12 +28,20 @@ class AsyncRun(calls.RunFacts):
         self.data = await self._client.call(calls.show_call(self.number))
         return self
 
-    async def wait(self, timeout: float | None = None) -> Any:
-        """Wait for the run's end; its output. Raises as `Run.wait` does."""
-        loop = asyncio.get_running_loop()
-        until = None if timeout is None else loop.time() + timeout
+    async def wait(self, timeout: float | None = None) -> JsonValue:
+        """Wait for the run's end; its output.
+
+        Args:
+            timeout: seconds; None waits as long as it takes.
+
+        Raises:
+            RunFailed: it failed.
+            RunCancelled: it was cancelled.
+            WaitTimeout: it goes on.
+        """
+        until = None if timeout is None else time.monotonic() + timeout
         while self.state not in ENDED:
-            left = 20.0 if until is None else min(20.0, until - loop.time())
+            left = 20.0 if until is None else min(20.0, until - time.monotonic())
             if left <= 0:
                 raise calls.still_going(self.data, timeout or 0.0)
             self.data = await self._client.call(calls.show_call(self.number, left))
@@ -222,7 +230,7 @@ class AsyncStep(calls.StepFacts):
     async def edit(
         self,
         *,
-        inputs: Mapping[str, Any] = KEEP,
+        inputs: Mapping[str, JsonValue] = KEEP,
         pool: str = KEEP,
         priority: int = KEEP,
         reason: str = "",

@@ -166,7 +166,7 @@ class RunFacts:
         return str(self.data.get("state", "unreadable"))
 
     @property
-    def output(self) -> Any:
+    def output(self) -> JsonValue:
         """Its output, None as long as it is not done."""
         return self.data["output"]
 
@@ -263,7 +263,7 @@ def list_call(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Call:
     return Call("GET", "/runs", query={"state": list(states), "limit": limit, **given})
 
 
-def _said(wanted: Mapping[str, Any]) -> JsonObject:
+def _said(wanted: Mapping[str, JsonValue]) -> JsonObject:
     """The fields of a filter that are given, with times as text."""
     given = {name: value for name, value in wanted.items() if value is not None}
     for name in ("since", "until"):
@@ -272,7 +272,7 @@ def _said(wanted: Mapping[str, Any]) -> JsonObject:
     return given
 
 
-def save_filter_call(name: str, states: tuple[str, ...], wanted: Mapping[str, Any]) -> Call:
+def save_filter_call(name: str, states: tuple[str, ...], wanted: Mapping[str, JsonValue]) -> Call:
     """Keep a filter of the list of runs by name."""
     body = {"states": list(states), **_said(wanted)}
     return Call("PUT", f"/filters/{quote(name, safe='')}", body)
@@ -324,7 +324,7 @@ def change_call(
     return Call("PATCH", f"/runs/{number}", body)
 
 
-def rerun_call(number: int, changes: Mapping[str, Any], reason: str) -> Call:
+def rerun_call(number: int, changes: Mapping[str, JsonValue], reason: str) -> Call:
     """Start a run anew; the key that is made up makes sending twice safe."""
     given = plain(dict(changes))
     encode(given, "params")
@@ -414,7 +414,7 @@ class StepFacts:
         return str(self.data["state"])
 
     @property
-    def output(self) -> Any:
+    def output(self) -> JsonValue:
         """Its output, None as long as it is not done."""
         return self.data["output"]
 
@@ -449,7 +449,7 @@ def drain_call(worker: str, reason: str) -> Call:
     return Call("POST", f"/workers/{quote(worker, safe='')}/drain", {"reason": reason})
 
 
-def output_of(run: JsonObject) -> Any:
+def output_of(run: JsonObject) -> JsonValue:
     """The output of a run that has ended.
 
     Raises:

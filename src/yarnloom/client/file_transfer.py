@@ -148,7 +148,7 @@ def named(file: File | Rows[Any] | JsonObject | str) -> tuple[str, int | None, s
     given: JsonValue = file
     if hasattr(given, "sha256"):
         return given.sha256, given.size, given.name
-    found: Any = given.reference if hasattr(given, "reference") else given
+    found: JsonValue = given.reference if hasattr(given, "reference") else given
     if isinstance(found, str):
         return found, None, found
     if isinstance(found, dict) and (sha256 := found.get("sha256") or found.get("list")):
@@ -163,7 +163,7 @@ def list_of(value: Rows[Any] | JsonObject) -> str:
     return (reference or {}).get("list") or named(value)[0]
 
 
-def plain(value: JsonValue) -> Any:
+def plain(value: JsonValue) -> JsonValue:
     """Params as JSON: files, rows and models by what stands for them."""
     if hasattr(value, "reference"):
         return value.reference if value.reference is not None else plain(list(value))

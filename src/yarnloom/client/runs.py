@@ -1,4 +1,4 @@
-"""Runs and steps as the client for ordinary Python shows and handles them."""
+"""Made from `async_runs.py` by `make generate`: change that file instead."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class Run(calls.RunFacts):
         self.data = self._client.call(calls.show_call(self.number))
         return self
 
-    def wait(self, timeout: float | None = None) -> Any:
+    def wait(self, timeout: float | None = None) -> JsonValue:
         """Wait for the run's end; its output.
 
         Args:
@@ -139,11 +139,13 @@ class Run(calls.RunFacts):
         """
         if follow:
             path = f"/runs/{self.number}/published/live"
-            yield from (event["data"] for event in self._client.stream(path))
+            for event in self._client.stream(path):
+                yield event["data"]
             return
         after = 0
-        while page := self._client.call(calls.published_call(self.number, after))["published"]:
-            yield from page
+        while page := (self._client.call(calls.published_call(self.number, after)))["published"]:
+            for entry in page:
+                yield entry
             after = page[-1]["line"] + 1
 
     def lines(self, address: str = "", *, text: str = "") -> Iterator[JsonObject]:
@@ -224,7 +226,7 @@ class Step(calls.StepFacts):
     def edit(
         self,
         *,
-        inputs: Mapping[str, Any] = KEEP,
+        inputs: Mapping[str, JsonValue] = KEEP,
         pool: str = KEEP,
         priority: int = KEEP,
         reason: str = "",

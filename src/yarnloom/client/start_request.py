@@ -6,12 +6,11 @@ import uuid
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
 
 from yarnloom.client.file_transfer import plain
 from yarnloom.errors import Problem, ValueRefused
 from yarnloom.units import Duration, seconds
-from yarnloom.values import JsonObject, encode
+from yarnloom.values import JsonObject, JsonValue, encode
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,7 +32,7 @@ class Start:
     """
 
     workflow: str
-    params: Mapping[str, Any] = field(default_factory=dict)
+    params: Mapping[str, JsonValue] = field(default_factory=dict)
     key: str | None = None
     priority: int = 0
     share: str = ""

@@ -1,4 +1,4 @@
-"""The client for ordinary Python."""
+"""Made from `async_client.py` by `make generate`: change that file instead."""
 
 from __future__ import annotations
 
@@ -21,11 +21,12 @@ from yarnloom.client.runs import Run
 from yarnloom.client.start_request import Start
 from yarnloom.media_types import BLOCK
 from yarnloom.units import Duration
-from yarnloom.values import JsonObject, decode
+from yarnloom.values import JsonObject, JsonValue, decode
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
     from yarnloom.sdk.file_values import File, Rows
+
 
 TRIES = 4
 NO_LIMIT = httpx.Limits(max_connections=None, max_keepalive_connections=20)
@@ -54,7 +55,8 @@ class Client:
         transport: httpx.BaseTransport | None = None,
     ) -> None:
         self.target = target or Target.find(url, token)
-        headers = self.target.headers(who or calls.default_who("python"))
+        who = who or calls.default_who("python")
+        headers = self.target.headers(who)
         self._http = httpx.Client(
             base_url=self.target.url,
             headers=headers,
@@ -83,7 +85,7 @@ class Client:
     def start(
         self,
         workflow: str,
-        params: Mapping[str, Any] | None = None,
+        params: Mapping[str, JsonValue] | None = None,
         /,
         *,
         key: str | None = None,
@@ -139,7 +141,7 @@ class Client:
     def start_task(
         self,
         task: str,
-        inputs: Mapping[str, Any] | None = None,
+        inputs: Mapping[str, JsonValue] | None = None,
         /,
         *,
         key: str | None = None,
@@ -313,13 +315,15 @@ class Client:
             for line in response.iter_lines():
                 yield decode(line)
 
-    def blocks(self, path: str, query: Mapping[str, Any] | None = None) -> Iterator[bytes]:
+    def blocks(self, path: str, query: Mapping[str, JsonValue] | None = None) -> Iterator[bytes]:
         """What a path answers, as it comes."""
         try:
             with self._http.stream("GET", API + path, params=dict(query or {})) as response:
                 if response.status_code >= 400:
-                    calls.read_answer(self.target, response.status_code, response.read())
-                yield from response.iter_bytes(BLOCK)
+                    body = response.read()
+                    calls.read_answer(self.target, response.status_code, body)
+                for block in response.iter_bytes(BLOCK):
+                    yield block
         except httpx.TransportError as error:
             raise self.target.not_reachable(error) from error
 
@@ -443,10 +447,11 @@ class Client:
 
     def events(self, run: int | None = None) -> Iterator[JsonObject]:
         """CloudEvents as they come; after a broken connection from where it broke."""
-        yield from self.stream("/events", {} if run is None else {"run": run})
+        for event in self.stream("/events", {} if run is None else {"run": run}):
+            yield event
 
     def stream(
-        self, path: str, query: Mapping[str, Any] | None = None, *, ends: bool = False
+        self, path: str, query: Mapping[str, JsonValue] | None = None, *, ends: bool = False
     ) -> Iterator[JsonObject]:
         """The events of a path; after a broken connection from where it broke.
 

@@ -15,10 +15,10 @@ _KEPT = ("list", "count")
 _BY_REFERENCE = (FILE_FORMAT, ROWS_FORMAT)
 
 
-def seal(value: JsonValue, schema: Schema, sealed: Callable[[str], Any]) -> Any:
+def seal(value: JsonValue, schema: Schema, sealed: Callable[[str], Any]) -> JsonValue:
     """The value with what `sealed` makes of every text in it that its schema marks as secret."""
 
-    def visit(one: Any, marked: Schema, _at: str) -> Any:
+    def visit(one: JsonValue, marked: Schema, _at: str) -> JsonValue:
         return sealed(one) if marked.get("writeOnly") is True and isinstance(one, str) else one
 
     return _walk(value, schema, schema, visit, "") if has_secrets(schema) else value
@@ -29,10 +29,10 @@ def has_secrets(schema: JsonValue) -> bool:
     return _mentions(schema, "writeOnly", True)
 
 
-def with_definitions(schema: Schema) -> Any:
+def with_definitions(schema: Schema) -> JsonValue:
     """A schema with every local reference replaced by what it points at, as far as it is flat."""
 
-    def follow(one: Any, seen: frozenset[str]) -> Any:
+    def follow(one: JsonValue, seen: frozenset[str]) -> JsonValue:
         if isinstance(one, list):
             return [follow(inner, seen) for inner in one]
         if not isinstance(one, dict):
@@ -69,10 +69,10 @@ def rows_in(value: JsonValue, schema: Schema) -> Iterator[Found]:
     yield from _find(value, schema, ROWS_FORMAT)
 
 
-def as_given(value: JsonValue, schema: Schema) -> Any:
+def as_given(value: JsonValue, schema: Schema) -> JsonValue:
     """The value with each file by its hash alone, to compare starts by."""
 
-    def visit(one: Any, marked: Schema, _at: str) -> Any:
+    def visit(one: JsonValue, marked: Schema, _at: str) -> JsonValue:
         if not isinstance(one, dict) or marked.get("format") not in _BY_REFERENCE:
             return one
         names = ("sha256", "delimiter") if "sha256" in one else _KEPT
@@ -83,10 +83,10 @@ def as_given(value: JsonValue, schema: Schema) -> Any:
 
 def with_lists(
     value: JsonValue, schema: Schema, list_for: Callable[[JsonObject, Schema], JsonObject]
-) -> Any:
+) -> JsonValue:
     """The value with what `list_for` gives added to everything that stands for rows."""
 
-    def visit(one: Any, marked: Schema, _at: str) -> Any:
+    def visit(one: JsonValue, marked: Schema, _at: str) -> JsonValue:
         if isinstance(one, dict) and marked.get("format") == ROWS_FORMAT:
             return {**unchecked(one), **list_for(one, marked)}
         return one
@@ -94,10 +94,10 @@ def with_lists(
     return _walk(value, schema, schema, visit, "")
 
 
-def with_loaded(value: JsonValue, schema: Schema, load: Callable[[JsonObject], Any]) -> Any:
+def with_loaded(value: JsonValue, schema: Schema, load: Callable[[JsonObject], Any]) -> JsonValue:
     """The value with `load` of each object that stands for a list, where rows are not asked for."""
 
-    def visit(one: Any, marked: Schema, _at: str) -> Any:
+    def visit(one: JsonValue, marked: Schema, _at: str) -> JsonValue:
         wanted = marked.get("format") in _BY_REFERENCE
         return one if wanted or not isinstance(one, dict) else load(one)
 
@@ -116,7 +116,7 @@ def _find(value: JsonValue, schema: Schema, kind: str) -> Iterator[Found]:
     if not _mentions(schema, "format", kind):
         return
 
-    def visit(one: Any, marked: Schema, at: str) -> Any:
+    def visit(one: JsonValue, marked: Schema, at: str) -> JsonValue:
         if isinstance(one, dict) and marked.get("format") == kind:
             found.append((at, one, marked))
         return one
@@ -138,9 +138,9 @@ def _walk(
     value: JsonValue,
     schema: JsonValue,
     root: Schema,
-    visit: Callable[[Any, Schema, str], Any],
+    visit: Callable[[JsonValue, Schema, str], JsonValue],
     at: str,
-) -> Any:
+) -> JsonValue:
     """A copy of a value, in which each place is what `visit` makes of it; outer places first."""
     if not isinstance(schema, dict):
         schema = {}

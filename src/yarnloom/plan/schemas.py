@@ -9,7 +9,6 @@ import copy
 from collections.abc import Iterable
 from enum import Enum
 from functools import lru_cache
-from typing import Any
 
 from yarnloom.errors import nearest
 from yarnloom.media_types import FILE_FORMAT, ROWS_FORMAT
@@ -25,7 +24,7 @@ class Fit(Enum):
     UNKNOWN = "unknown"
 
 
-def with_defaults(value: JsonValue, schema: Schema, root: Schema | None = None) -> Any:
+def with_defaults(value: JsonValue, schema: Schema, root: Schema | None = None) -> JsonValue:
     """The value with every default that its schema names filled in; the original is untouched."""
     root = root or schema
     schema = resolve(schema, root)
@@ -47,7 +46,7 @@ def resolve(schema: Schema, root: Schema) -> Schema:
         target = schema.get("$ref")
         if not isinstance(target, str) or not target.startswith("#/"):
             break
-        found: Any = root
+        found: JsonValue = root
         for key in target[2:].split("/"):
             found = found.get(key, {}) if isinstance(found, dict) else {}
         schema = {**found, **{key: value for key, value in schema.items() if key != "$ref"}}
@@ -217,7 +216,7 @@ def combine(how: str, schemas: list[Schema], names: list[str] | None = None) -> 
     return {**found, "$defs": definitions} if definitions else found
 
 
-def _renamed(schema: JsonValue, place: int) -> Any:
+def _renamed(schema: JsonValue, place: int) -> JsonValue:
     """A schema with its references pointing at renamed definitions."""
     if isinstance(schema, list):
         return [_renamed(one, place) for one in schema]
@@ -250,7 +249,7 @@ def items_schema(schema: Schema) -> Schema:
     return {**found, "$defs": definitions} if definitions else found
 
 
-def of_constants(values: list[Any]) -> Schema:
+def of_constants(values: list[JsonValue]) -> Schema:
     """A schema that allows the values; of objects also which fields all of them have."""
     if values and all(isinstance(value, dict) for value in values):
         names = list(dict.fromkeys(name for value in values for name in value))

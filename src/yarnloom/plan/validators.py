@@ -42,14 +42,14 @@ class Pattern:
     ) -> None:
         self._match = compile_pattern(value)
 
-    def validate(self, instance: Any) -> None:
+    def validate(self, instance: JsonValue) -> None:
         """Raise ValueError if a text does not match."""
         if self._match and isinstance(instance, str) and not self._match(instance):
             raise ValueError("it does not match")
 
 
 @lru_cache(maxsize=REMEMBERED)
-def compile_pattern(pattern: str) -> Callable[[Any], bool] | None:
+def compile_pattern(pattern: str) -> Callable[[JsonValue], bool] | None:
     """Return what tells whether a text matches; None for a pattern that is left to the worker."""
     try:
         return SchemaValidator(core_schema.str_schema(pattern=pattern)).isinstance_python
@@ -124,7 +124,7 @@ def _build(text: str) -> jsonschema_rs.Draft202012Validator:
     )
 
 
-def _without_patterns_for_workers(schema: JsonValue) -> Any:
+def _without_patterns_for_workers(schema: JsonValue) -> JsonValue:
     """A schema without those patterns of property names that are left to the worker."""
     if isinstance(schema, list):
         return [_without_patterns_for_workers(one) for one in schema]
@@ -266,7 +266,7 @@ def reference_problem(schema: Schema) -> Problem | None:
     return _circle(known)
 
 
-def _wrong_reference(target: Any, known: dict[str, Schema]) -> str | None:
+def _wrong_reference(target: JsonValue, known: dict[str, Schema]) -> str | None:
     if not isinstance(target, str) or not (target == "#" or target.startswith("#/")):
         return f"found {target!r:.80}; a schema refers to itself only, as #/$defs/NAME"
     if _place_of(target) not in known:

@@ -6,7 +6,7 @@ text, enums become their words. The same models read an answer that has arrived.
 
 from __future__ import annotations
 
-from typing import Annotated, Any, TypeVar
+from typing import Annotated, TypeVar
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Discriminator, Tag, model_validator
 
@@ -16,11 +16,11 @@ from yarnloom.values import JsonValue
 T = TypeVar("T")
 
 
-def _as_text(value: JsonValue) -> Any:
+def _as_text(value: JsonValue) -> JsonValue:
     return iso_time(value) if isinstance(value, int) else value
 
 
-def _whole_number_text(value: JsonValue) -> Any:
+def _whole_number_text(value: JsonValue) -> JsonValue:
     return str(value) if isinstance(value, int) else value
 
 
@@ -46,7 +46,7 @@ class Unreadable(Answer):
 
     @model_validator(mode="before")
     @classmethod
-    def _from_record(cls, value: JsonValue) -> Any:
+    def _from_record(cls, value: JsonValue) -> JsonValue:
         kept = getattr(value, "kept", None)
         return value if kept is None else {**kept, "unreadable": value.unreadable}
 

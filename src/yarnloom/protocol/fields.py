@@ -25,7 +25,7 @@ from yarnloom.values import PLAN_DEPTH, JsonObject, JsonValue, depth_problem, nu
 def _fits(limit: int) -> AfterValidator:
     """Refuse a value that is nested too deeply, or holds a number that cannot be kept."""
 
-    def check(value: JsonValue) -> Any:
+    def check(value: JsonValue) -> JsonValue:
         if problem := depth_problem(value, limit) or number_problem(value):
             raise ValueError(f"{problem.message}: see {problem.where}")
         return value
@@ -33,7 +33,7 @@ def _fits(limit: int) -> AfterValidator:
     return AfterValidator(check)
 
 
-def _is_text(value: JsonValue) -> Any:
+def _is_text(value: JsonValue) -> JsonValue:
     if isinstance(value, str | datetime):
         return value
     raise ValueError("expected text as 2027-03-01T07:30:00Z")
@@ -66,7 +66,7 @@ FilterName = Annotated[str, Field(pattern=r"^\w[\w .-]{0,59}$")]
 """The name of a saved filter."""
 
 
-Value = Annotated[Any, _fits(64)]
+Value = Annotated[JsonValue, _fits(64)]
 """Any JSON value, as deep as a value may be."""
 
 
@@ -122,7 +122,7 @@ def first_mistakes(most: int) -> WrapValidator:
         most: how many entries are in a piece.
     """
 
-    def check(value: JsonValue, handler: ValidatorFunctionWrapHandler) -> Any:
+    def check(value: JsonValue, handler: ValidatorFunctionWrapHandler) -> JsonValue:
         if not isinstance(value, dict) or len(value) <= most:
             return handler(value)
         checked: dict[Any, Any] = {}

@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from yarnloom.protocol.answer_fields import Answer, Moment
-from yarnloom.protocol.run_answers import ReasonAnswer
+from yarnloom.protocol.run_answers import ReasonAnswer, RunStateWord
 
 
 class RunCounts(Answer):
@@ -24,8 +24,8 @@ class RunLine(Answer):
     address: str = Field(description="Of its step within the run.")
     attempt: int = Field(description="The attempt's number.")
     line: int = Field(description="Its index among the attempt's lines.")
-    at: Moment | None = None
-    stream: str | None = Field(None, description="stdout, stderr, log or published.")
+    at: str
+    stream: Literal["stdout", "stderr", "log", "published", "yarnloom"]
     level: str | None = None
     logger: str | None = None
     text: str
@@ -111,7 +111,7 @@ class StuckRun(Answer):
 
     run: int
     workflow: str
-    state: str
+    state: RunStateWord
     since: Moment = Field(description="When it was started.")
     reasons: list[str]
 

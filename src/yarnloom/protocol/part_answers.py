@@ -2,41 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import AliasChoices, ConfigDict, Field
 
 from yarnloom.protocol.answer_fields import Answer, Moment, OrUnreadable
-from yarnloom.protocol.run_answers import CommandAnswer, Counts, EffectAnswer, RunAnswer
+from yarnloom.protocol.run_answers import (
+    CommandAnswer,
+    Counts,
+    EffectAnswer,
+    Fault,
+    RunAnswer,
+    SkipWord,
+    StepStateWord,
+)
 from yarnloom.values import JsonObject, JsonValue
-
-StepStateWord = Literal[
-    "waiting",
-    "ready",
-    "running",
-    "backing_off",
-    "resting",
-    "paused",
-    "done",
-    "failed",
-    "cancelled",
-    "skipped",
-]
-SkipWord = Literal["only_if", "not_reached", "stopped", "gone", "by_hand"]
-
-
-class ErrorAnswer(Answer):
-    """Why a step, part or attempt has failed."""
-
-    model_config = ConfigDict(extra="allow")
-
-    type: str = Field("", description="The error's class.")
-    message: str = ""
-    traceback: str = ""
-    no_more_tries: str = Field("", description="Why it is not tried again.")
-    step: str = Field("", description="Of a part: address of the step that failed first.")
-    task: str | None = Field(None, description="The task of that step.")
-    attempts: int = Field(0, description="How many attempts that step had.")
 
 
 class StepProgress(Answer):
@@ -80,7 +60,7 @@ class ItemAnswer(Answer):
     skip_reason: SkipWord | None
     outcome: str | None = None
     closed: str | None = None
-    error: ErrorAnswer | None = None
+    error: Fault | None = None
     fraction: float | None = None
     counts: Counts | None = None
     started_at: Moment | None = None
@@ -95,59 +75,94 @@ class PastProgress(Answer):
     at_least: bool
 
 
-class PartAnswer(Answer):
-    """A part of a plan with what is in it.
+class CommonPart(Answer):
+    """What every part of a plan has; fields that do not hold for it are left out.
 
-    Fields of other kinds of parts are left out; so are those of its state in a plan without a run
-    and inside an each, where `counts` and `took` say how its steps are over all items.
+    A part has its state but in a plan without a run, and inside an each: there `counts` says how
+    its steps are over all items.
     """
 
-    kind: Literal["step", "sequence", "parallel", "each"]
     label: str = Field(description="Of an item its key.")
     address: str
-    # Of the plan
     only_if: JsonObject | None = None
-    waits_for: list[str] = Field(default_factory=list)
-    task: str = ""
-    inputs: dict[str, JsonObject] = Field(default_factory=dict, description="Their sources.")
-    rules: JsonObject = Field(default_factory=dict)
-    if_one_fails: Literal["stop", "finish"] = "stop"
-    over: JsonObject | None = None
-    at_once: int | None = None
-    batch: int | None = None
-    may_fail: str | None = Field(None, description="How many items, or a percentage.")
-    # Of its state
+    waits_for: list[str] = Field(
+        default_factory=list, description="Of a branch: labels of the branches that it reads."
+    )
     state: StepStateWord | None = None
     skip_reason: SkipWord | None = None
     begun: bool = Field(False, description="Of a follow-up.")
-    error: ErrorAnswer | None = None
+    error: Fault | None = None
     fraction: float | None = None
     started_at: Moment | None = None
     ended_at: Moment | None = None
+    counts: Counts | None = Field(
+        None, description="Parts or items by state; inside an each over all of its items."
+    )
     outcome: str | None = Field(None, description="Decided before its follow-ups end.")
     closed: str | None = Field(None, description="Of a part in which no more begins: why.")
-    counts: Counts | None = None
-    top: list[ItemAnswer] = Field(
-        default_factory=list, description="Of an each: failed items, and those that run longest."
-    )
-    took: Took | None = None
+    follow_ups: dict[str, PartAnswer] = Field(default_factory=dict)
+
+
+class StepPart(CommonPart):
+    """A step."""
+
+    kind: Literal["step"]
+    task: str
+    inputs: dict[str, JsonObject] = Field(description="Their sources.")
+    rules: JsonObject = Field(default_factory=dict, description="How it is run.")
+    took: Took | None = Field(None, description="Inside an each: how long its attempts took.")
     stop_asked: str | None = None
     paused_by_hand: bool = False
     supplied: bool = Field(False, description="Its output was given by hand.")
-    progress: StepProgress | PastProgress | None = None
+    progress: StepProgress | None = None
     worker: str | None = None
     attempts: int = 0
     tries: int = 0
     losses: int = 0
-    pool: str | None = None
+    pool: str | None = Field(None, description="With the value that it has a limit for.")
     priority: int = 0
-    due_at: Moment | None = None
+    due_at: Moment | None = Field(None, description="When it is tried, or called, again.")
     deadline_at: Moment | None = None
     ready_at: Moment | None = None
-    # What is in it
-    do: PartAnswer | None = Field(None, description="Of an each what it repeats.")
-    parts: list[PartAnswer] = Field(default_factory=list)
-    follow_ups: dict[str, PartAnswer] = Field(default_factory=dict)
+
+
+class SequencePart(CommonPart):
+    """A sequence."""
+
+    kind: Literal["sequence"]
+    parts: list[PartAnswer]
+    progress: PastProgress | None = Field(None, description="Of a whole run at a moment.")
+
+
+class ParallelPart(CommonPart):
+    """A parallel."""
+
+    kind: Literal["parallel"]
+    if_one_fails: Literal["stop", "finish"]
+    parts: list[PartAnswer]
+    progress: PastProgress | None = Field(None, description="Of a whole run at a moment.")
+
+
+class EachPart(CommonPart):
+    """An each."""
+
+    kind: Literal["each"]
+    if_one_fails: Literal["stop", "finish"]
+    over: JsonObject
+    at_once: int | None
+    batch: int | None
+    may_fail: str | None = Field(description="How many items, or a percentage.")
+    top: list[ItemAnswer] = Field(
+        default_factory=list, description="Failed items, and those that run longest."
+    )
+    do: PartAnswer = Field(description="What it repeats.")
+    progress: PastProgress | None = Field(None, description="Of a whole run at a moment.")
+
+
+PartAnswer = Annotated[
+    StepPart | SequencePart | ParallelPart | EachPart, Field(discriminator="kind")
+]
+"""A part of a plan, or of a run, with what is in it."""
 
 
 class AttemptAnswer(Answer):
@@ -159,7 +174,7 @@ class AttemptAnswer(Answer):
     round: int
     state: str
     outcome: str | None
-    error: ErrorAnswer | None
+    error: Fault | None
     worker: str
     abandoned: bool = Field(description="Its process goes on with it.")
     pid: int | None
@@ -182,9 +197,10 @@ class Decided(Answer):
     output: JsonValue
 
 
-class StepAnswer(PartAnswer):
-    """A step with its values and attempts."""
+class StepAnswer(StepPart):
+    """A step of a run with its values and attempts."""
 
+    state: StepStateWord
     input: JsonValue
     output: JsonValue
     attempts: list[AttemptAnswer]  # type: ignore[assignment]  # the list in place of their number
@@ -195,7 +211,7 @@ class StepAnswer(PartAnswer):
 class StepList(Answer):
     """The steps of a run, or of one item."""
 
-    steps: list[PartAnswer]
+    steps: list[StepPart]
 
 
 class ItemList(Answer):
@@ -236,7 +252,7 @@ class RecordedStep(Answer):
     attempts: list[AttemptAnswer]
     tries: int
     losses: int
-    error: ErrorAnswer | None
+    error: Fault | None
     pool: str | None
     priority: int
     due_at: Moment | None
@@ -265,7 +281,7 @@ class LogLine(Answer):
 
     line: int = Field(description="Its index among the attempt's lines.")
     at: str
-    stream: str
+    stream: Literal["stdout", "stderr", "log", "published", "yarnloom"]
     text: str
     level: str | None = None
     logger: str | None = None

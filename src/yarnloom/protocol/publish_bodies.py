@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import (
     BaseModel,
@@ -12,7 +12,7 @@ from pydantic import (
 )
 
 from yarnloom.protocol.fields import Name, PlanDocument, Strict, ValueObject
-from yarnloom.values import depth_problem
+from yarnloom.values import JsonValue, depth_problem
 
 
 class ToldBody(Strict):
@@ -39,7 +39,7 @@ class TaskBody(BaseModel):
 
     @model_validator(mode="before")
     @classmethod
-    def not_too_deep(cls, facts: Any) -> Any:
+    def not_too_deep(cls, facts: JsonValue) -> JsonValue:
         """Hold also what is not known here to the depth of a value."""
         if problem := depth_problem(facts):
             raise ValueError(f"{problem.message}: see {problem.where}")

@@ -22,6 +22,21 @@ RunStateWord = Literal[
 ]
 
 
+StepStateWord = Literal[
+    "waiting",
+    "ready",
+    "running",
+    "backing_off",
+    "resting",
+    "paused",
+    "done",
+    "failed",
+    "cancelled",
+    "skipped",
+]
+SkipWord = Literal["only_if", "not_reached", "stopped", "gone", "by_hand"]
+
+
 class StartedOne(Answer):
     """A run of many that were started together."""
 
@@ -37,7 +52,7 @@ class StartedMany(Answer):
     created: int = Field(description="How many of them were made now.")
 
 
-class Progress(Answer):
+class RunProgress(Answer):
     """How far a run is."""
 
     fraction: float | None = Field(
@@ -68,6 +83,20 @@ class Counts(Answer):
     skipped: int
 
 
+class Fault(Answer):
+    """Why a step, part or attempt has failed."""
+
+    model_config = ConfigDict(extra="allow")
+
+    type: str = Field("", description="The error's class.")
+    message: str = ""
+    traceback: str = ""
+    no_more_tries: str = Field("", description="Why it is not tried again.")
+    step: str = Field("", description="Of a part: address of the step that failed first.")
+    task: str | None = Field(None, description="The task of that step.")
+    attempts: int = Field(0, description="How many attempts that step had.")
+
+
 class RunAnswer(Answer):
     """A run."""
 
@@ -83,11 +112,11 @@ class RunAnswer(Answer):
     params: JsonObject
     output: JsonValue
     output_left_out: bool = Field(description="Whether the output is too large to be shown whole.")
-    error: JsonObject | None
+    error: Fault | None
     failures_allowed: int = Field(description="Items that failed and were allowed to.")
     followups_failed: int = Field(description="Follow-ups that failed, as things stand now.")
     attempts: int = Field(description="Handed out so far.")
-    progress: Progress
+    progress: RunProgress
     counts: Counts
     priority: int
     share: str | None
@@ -108,11 +137,19 @@ class RunAnswer(Answer):
     ended_at: Moment | None
 
 
+class RowsFile(Answer):
+    """A file of rows, or a list, as params name it."""
+
+    model_config = ConfigDict(extra="allow")
+
+    name: str = ""
+
+
 class CheckAnswer(Answer):
     """How far the rows of a file are checked."""
 
     param: str = Field(description="The param's JSON Pointer.")
-    file: JsonObject
+    file: RowsFile
     rows: int
     read: int = Field(description="Bytes read so far.")
     size: int = Field(description="Bytes of the file.")
@@ -183,21 +220,39 @@ class FailuresAnswer(Answer):
     steps: list[str] = Field(description="Addresses of the first failed steps, in plan order.")
 
 
+class Waited(Answer):
+    """Seconds, by what for."""
+
+    pool: float
+    worker: float
+    back_off: float
+    rest: float
+
+
+class Waiting(Answer):
+    """How many waited in each slice, by what for; left out where none did."""
+
+    pool: list[float] = Field(default_factory=list)
+    worker: list[float] = Field(default_factory=list)
+    back_off: list[float] = Field(default_factory=list)
+    rest: list[float] = Field(default_factory=list)
+
+
 class TimesRow(Answer):
     """A step or an each, over all items; times in seconds."""
 
     address: str = Field(description="Without the keys of items.")
     label: str
-    kind: str
+    kind: Literal["step", "each"]
     depth: int = Field(description="The number of eaches around it.")
     attempts: int
     failed: int
     longest: float
     ran: float = Field(description="All attempts together.")
-    waited: dict[str, float] = Field(description="All together, by what for.")
+    waited: Waited = Field(description="All together, by what for.")
     running: list[float] = Field(description="By slice how many ran at once, on the average.")
     failing: list[float] = Field(description="By slice the share of ended attempts that failed.")
-    waiting: dict[str, list[float]] = Field(
+    waiting: Waiting = Field(
         description="By what for, and by slice, how many waited, on the average."
     )
 
@@ -232,7 +287,7 @@ class WaitAnswer(Answer):
     """A step that has not ended, or a part that has not begun."""
 
     address: str
-    state: str
+    state: StepStateWord
     reasons: list[ReasonAnswer]
     begun_at: Moment | None = Field(None, description="Of a step that runs.")
     deadline_at: Moment | None = Field(None, description="Of a step that has a deadline.")
@@ -246,7 +301,7 @@ class WhyAnswer(Answer):
 
     run: int
     workflow: str
-    state: str
+    state: RunStateWord
     reasons: list[ReasonAnswer] = Field(description="What holds for the whole run.")
     waits: list[WaitAnswer] = Field(description="Up to 50, in plan order.")
     more: bool = Field(description="Whether there are more.")
@@ -285,7 +340,7 @@ class LinkedRun(Answer):
     number: int
     state: RunStateWord
     message: str = Field(description="How it is, in words for an end user.")
-    progress: Progress
+    progress: RunProgress
     created_at: Moment
     started_at: Moment | None
     ended_at: Moment | None
@@ -293,7 +348,7 @@ class LinkedRun(Answer):
     outcome: str | None = None
     stop_asked: str | None = None
     output: JsonValue = None
-    error: JsonObject | None = None
+    error: Fault | None = None
     round: int = 1
 
 
@@ -345,7 +400,7 @@ class EffectAnswer(Answer):
 
     what: str
     address: str = Field(description="Of the step that uses it; empty for the whole run.")
-    state: str = Field(description="begun, done, not done or unsure.")
+    state: Literal["begun", "done", "not done", "unsure"]
     attempt: int
     token: str
     value: JsonValue

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from yarnloom.protocol.answer_fields import Answer, Moment, OrUnreadable
+from yarnloom.protocol.run_answers import RunStateWord
 from yarnloom.values import JsonObject
 
 
@@ -120,7 +121,7 @@ class LastTime(Answer):
     result: Literal["started", "failed", "passed_over"]
     run: int | None
     why: str
-    state: str | None = Field(description="Of its run, now.")
+    state: RunStateWord | None = Field(description="Of its run, now.")
 
 
 class ScheduleAnswer(Answer):

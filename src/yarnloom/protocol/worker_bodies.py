@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Any, Literal, NotRequired
+from typing import Annotated, Literal, NotRequired
 
 from pydantic import (
     AfterValidator,
@@ -120,8 +120,8 @@ class SavedRecord(TypedDict, total=False):
     progress: ProgressRecord | None
     places: dict[Annotated[str, Field(max_length=NAME_LIMIT)], PlaceRecord]
     counts: CountsRecord
-    kept: Annotated[Any, Field(description="What the task gave to `checkpoint`.")]
-    carried: Annotated[Any, Field(description="What it gave to `call_again`.")]
+    kept: Annotated[JsonValue, Field(description="What the task gave to `checkpoint`.")]
+    carried: Annotated[JsonValue, Field(description="What it gave to `call_again`.")]
 
 
 def _is_time(text: str) -> str:
@@ -140,7 +140,9 @@ class LineRecord(TypedDict):
     ]
     stream: Literal["stdout", "stderr", "log", "published", "yarnloom"]
     text: NotRequired[Annotated[str, cut_to(4 * LINE_LIMIT)]]
-    value: NotRequired[Annotated[Any, Field(description="Of the stream `published`, any JSON.")]]
+    value: NotRequired[
+        Annotated[JsonValue, Field(description="Of the stream `published`, any JSON.")]
+    ]
     level: NotRequired[Short]
     logger: NotRequired[Short]
     address: NotRequired[Annotated[str, Field(max_length=2_000)]]
@@ -271,7 +273,7 @@ class DoneBody(Strict):
     """Attempts that are done, with nothing special about them: an entry for each in every list."""
 
     attempts: Annotated[list[Id], Field(max_length=REPORT_ENTRIES, fail_fast=True)]
-    outputs: list[Any]
+    outputs: list[JsonValue]
     begun_ago: Annotated[list[Ago], STOP_EARLY]
     ended_ago: Annotated[list[Ago], STOP_EARLY]
     pids: Annotated[list[Natural | None], STOP_EARLY]

@@ -93,7 +93,7 @@ class FileReference(Answer):
     size: int
 
 
-class FileAnswer(FileReference):
+class KeptFile(FileReference):
     """A file that is kept."""
 
     kept_by: str
@@ -106,11 +106,11 @@ class FileAnswer(FileReference):
 class FileList(Answer):
     """Files, newest first."""
 
-    files: list[OrUnreadable[FileAnswer]]
+    files: list[OrUnreadable[KeptFile]]
     next: str | None
 
 
-class FileFacts(FileAnswer):
+class FileFacts(KeptFile):
     """A file with the runs that use it, the newest first."""
 
     used_by: list[int] = Field(description="Run numbers.")
@@ -121,7 +121,7 @@ class Preview(Answer):
 
     kind: Literal["picture", "table", "text", "none"]
     columns: list[str] = Field(default_factory=list)
-    rows: list[list[JsonValue]] = Field(default_factory=list)
+    rows: list[list[JsonValue] | None] = Field(default_factory=list)
     text: str = ""
     more: bool = False
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from typing import Any, Protocol
+from typing import Protocol
 
 from yarnloom.sdk.file_values import TempFolder
 from yarnloom.values import JsonObject, JsonValue
@@ -32,7 +32,7 @@ class OwnLine:
     """The line of a context that a unit test makes: nobody is at the other end."""
 
     def __init__(self) -> None:
-        self.published: list[Any] = []
+        self.published: list[JsonValue] = []
         self._done: JsonObject = {}
         self._files = TempFolder()
 

@@ -122,4 +122,6 @@ def refused_rows(checks: list[Check]) -> InvalidInput:
 
 
 def _progress_of(check: Check) -> CheckAnswer:
-    return CheckAnswer(param=check.rows.at, file=check.rows.source, **check.progress)
+    return CheckAnswer.model_validate(
+        {"param": check.rows.at, "file": check.rows.source, **check.progress}
+    )

@@ -130,7 +130,7 @@ def _first_mistakes(error: ValidationError, but: str = "") -> list[Problem]:
     return [mistake_in(mistake["loc"], mistake["msg"]) for mistake in some]
 
 
-def _beginning(value: JsonValue, entries: int = 40) -> Any:
+def _beginning(value: JsonValue, entries: int = 40) -> JsonValue:
     """The first entries of a value, and of the values in it, fewer on each level."""
     if isinstance(value, dict):
         some = islice(value.items(), entries)
@@ -182,7 +182,7 @@ def write_frame(file: BinaryIO, message: Any) -> None:
     file.flush()
 
 
-def _read_frame(file: BinaryIO) -> Any:
+def _read_frame(file: BinaryIO) -> JsonValue:
     head = file.read(4)
     if len(head) < 4:
         return None

@@ -22,6 +22,7 @@ from pathlib import Path
 from typing import Any
 
 from yarnloom.store.file_permissions import private
+from yarnloom.store.select import Columns
 
 FILE = "numbers.json"
 BLOCK = 10_000
@@ -80,7 +81,7 @@ class Past:
             self.begin_epoch(connection.execute)
         self._known.commits = self.commits
 
-    def begin_epoch(self, change: Callable[[str, tuple[Any, ...]], Any]) -> None:
+    def begin_epoch(self, change: Callable[[str, Columns], Any]) -> None:
         """The records went back: numbers go on above all that were reserved.
 
         Args:

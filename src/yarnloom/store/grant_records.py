@@ -6,8 +6,9 @@ them share are literals of the statement.
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
+from yarnloom.store.select import Columns
 from yarnloom.store.unit_of_work import Unit
 
 
@@ -148,9 +149,9 @@ def keep_ended(unit: Unit, around: ItemPlace, ended: list[EndedItem], sizes: lis
         sizes: of what each item gives, in bytes.
     """
     run, each, do, node, (pool, priority, share, contract), round_, now, wanted, position = around
-    parts: list[tuple[Any, ...]] = []
-    steps: list[tuple[Any, ...]] = []
-    attempts: list[tuple[Any, ...]] = []
+    parts: list[Columns] = []
+    steps: list[Columns] = []
+    attempts: list[Columns] = []
     # fmt: off
     for (
         (

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import sqlite3
-from typing import Any
 
 from yarnloom.store.database import Connection
 from yarnloom.store.select import (
     Record,
     select_one,
 )
-from yarnloom.values import decode
+from yarnloom.values import JsonValue, decode
 
 
 def item_named(connection: sqlite3.Connection, each: int, name: str) -> Record | None:
@@ -124,7 +123,7 @@ def items_without_rows(
 LISTS_REMEMBERED = 2
 
 
-def source_of(connection: Connection, each: int) -> Any:
+def source_of(connection: Connection, each: int) -> JsonValue:
     """The list of an each, or the reference to it."""
     known = connection.lists
     if each not in known:

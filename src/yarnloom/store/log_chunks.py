@@ -14,9 +14,9 @@ from yarnloom.store.log_records import (
     Mark,
     Printed,
     Printer,
-    Row,
     quoted,
 )
+from yarnloom.store.select import Columns
 from yarnloom.values import depth_problem
 
 LINE_LIMIT = 20_000
@@ -43,7 +43,7 @@ class Chunk:
     texts: list[str] = field(default_factory=list)
 
 
-def only_chunk(pieces: list[Printed]) -> Row | None:
+def only_chunk(pieces: list[Printed]) -> Columns | None:
     """Return the row of an attempt's first lines; None where there is more about them."""
     printer, first, lines, at = pieces[0]
     if first or len(pieces) > 1 or len(lines) > FEW:
@@ -57,7 +57,7 @@ def only_chunk(pieces: list[Printed]) -> Row | None:
     return row_of(printer, chunk) if lines and chunk.size <= CHUNK_SIZE else None
 
 
-def row_of(printer: Printer, chunk: Chunk) -> Row:
+def row_of(printer: Printer, chunk: Chunk) -> Columns:
     """Return a chunk as a row of the log file."""
     place = (None, printer.run, printer.address.partition("/")[2], *printer.key)
     return (*place, chunk.first, chunk.count, chunk.size, chunk.at, packed(chunk.texts))

@@ -42,8 +42,8 @@ from yarnloom.store.log_records import (
     Mark,
     Printed,
     Printer,
-    Row,
 )
+from yarnloom.store.select import Columns
 
 LOG_FILE = "logs.db"
 
@@ -216,7 +216,7 @@ class LogFile:
         """
         with self._telling_faults(), self._transaction():
             published: dict[int, list[str]] = {}
-            new: list[tuple[Printed, Row]] = []
+            new: list[tuple[Printed, Columns]] = []
             for printer, pieces in _by_attempt(batch).items():
                 if printer.key not in self._extents and (row := only_chunk(pieces)):
                     new.append((pieces[0], row))
@@ -268,7 +268,7 @@ class LogFile:
             if chunk.count:
                 self._connection.execute(_INSERT, row_of(printer, chunk))
 
-    def _insert_new(self, new: list[tuple[Printed, Row]]) -> None:
+    def _insert_new(self, new: list[tuple[Printed, Columns]]) -> None:
         """Write the first lines of attempts of which nothing is known, and empty the list.
 
         Most short attempts print once, so nothing is asked about them first.

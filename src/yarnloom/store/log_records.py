@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yarnloom.store.select import Record
 from yarnloom.units import whole_number
@@ -13,9 +13,6 @@ quoted = json.encoder.encode_basestring_ascii
 
 
 Line = Record
-
-
-Row = tuple[Any, ...]
 
 
 class AttemptKey(NamedTuple):

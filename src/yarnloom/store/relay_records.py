@@ -6,8 +6,9 @@ Such steps are inserted in their final form, many with one statement.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
+from yarnloom.store.select import Columns
 from yarnloom.store.unit_of_work import Unit
 
 
@@ -116,9 +117,7 @@ def with_rows(unit: Unit, row: RelayRow) -> set[int]:
     return {attempt for (attempt,) in found}
 
 
-def keep_ended(
-    unit: Unit, steps: Sequence[tuple[Any, ...]], attempts: Sequence[tuple[Any, ...]]
-) -> None:
+def keep_ended(unit: Unit, steps: Sequence[Columns], attempts: Sequence[Columns]) -> None:
     """Write the rows of steps that ended well, and of their attempts."""
     unit.add_later(_STEP, steps)
     unit.add_later(_ATTEMPT, attempts)

@@ -7,9 +7,8 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict, dataclass, field, fields
-from typing import Any
 
-from yarnloom.store.select import Record
+from yarnloom.store.select import Columns, Record
 from yarnloom.store.unit_of_work import Unit
 
 # Runs
@@ -109,7 +108,7 @@ _JSON = frozenset({"declared", "by_hand", "paused", "last"})
 _SELECT = f"SELECT {', '.join(_NAMES)} FROM schedules"
 
 
-def _row(record: tuple[Any, ...]) -> ScheduleRow:
+def _row(record: Columns) -> ScheduleRow:
     pairs = zip(_NAMES, record, strict=True)
     return ScheduleRow(
         **{

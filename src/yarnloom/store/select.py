@@ -9,6 +9,9 @@ from typing import Any
 Record = dict[str, Any]
 """A row that was read, by column."""
 
+Columns = tuple[Any, ...]
+"""The columns of a row, in the order of the statement."""
+
 Row = Mapping[str, Any]
 """The same, for those who only read it."""
 

@@ -21,6 +21,7 @@ from typing import Any, Generic, TypeVar
 from yarnloom.errors import YarnloomError
 from yarnloom.store.epoch import Past
 from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
+from yarnloom.store.select import Columns
 
 Row = TypeVar("Row", RunRow, PartRow, StepRow, AttemptRow)
 
@@ -65,13 +66,13 @@ class RecordTable(Generic[Row]):
         self._key_column = key
         self._all = attrgetter(*names)
         self._changing = attrgetter(*names[fixed:])
-        self._written: dict[int, tuple[Any, ...]] = {}  # of each row, what may change, as stored
+        self._written: dict[int, Columns] = {}  # of each row, what may change, as stored
         self._updates: dict[tuple[int, ...], str] = {}
         self.rows: dict[int, Row] = {}
         self._new: dict[int, Row] = {}
         self._changed: dict[int, Row] = {}
         self._used: list[int] = []
-        self._watch: Callable[[tuple[Any, ...]], tuple[Any, ...]] = _nothing
+        self._watch: Callable[[Columns], Columns] = _nothing
         self._watched: list[Watched[Row]] = []
 
     def watch(self, names: Sequence[str]) -> None:
@@ -160,14 +161,14 @@ class RecordTable(Generic[Row]):
             self._used += self._changed
             self._changed.clear()
 
-    def _by_change(self) -> dict[tuple[int, ...], list[tuple[Any, ...]]]:
+    def _by_change(self) -> dict[tuple[int, ...], list[Columns]]:
         """Group the changed rows by the columns that differ from the stored row.
 
         Only these are set: SQLite writes every index anew of which a column is set.
         """
-        found: dict[tuple[int, ...], list[tuple[Any, ...]]] = {}
+        found: dict[tuple[int, ...], list[Columns]] = {}
         for key, row in self._changed.items():
-            now: tuple[Any, ...] = self._changing(row)
+            now: Columns = self._changing(row)
             columns: tuple[int, ...] = _differing(self._written.get(key), now)
             if columns:
                 changed = (*[now[at] for at in columns], key)
@@ -176,9 +177,7 @@ class RecordTable(Generic[Row]):
                 self._written[key] = now
         return found
 
-    def _note_watched(
-        self, row: Row, before: tuple[Any, ...] | None, after: tuple[Any, ...]
-    ) -> None:
+    def _note_watched(self, row: Row, before: Columns | None, after: Columns) -> None:
         if self._watch is not _nothing:
             was = None if before is None else self._watch(before)
             if was != (now := self._watch(after)):
@@ -220,7 +219,7 @@ class RecordTable(Generic[Row]):
         self._watched.clear()
 
 
-def _nothing(_: tuple[Any, ...]) -> tuple[Any, ...]:
+def _nothing(_: Columns) -> Columns:
     """What is looked at of a row that nobody watches."""
     return ()
 
@@ -246,7 +245,7 @@ class Unit:
             self.steps,
             self.attempts,
         )
-        self._later: list[tuple[str, Sequence[Sequence[Any]]]] = []
+        self._later: list[tuple[str, Sequence[Columns]]] = []
         self._next = self._newest_ids()
 
     def _newest_ids(self) -> dict[str, int]:
@@ -282,7 +281,7 @@ class Unit:
         self._next[table] = number
         return number - count + 1
 
-    def add_later(self, sql: str, rows: Sequence[Sequence[Any]]) -> None:
+    def add_later(self, sql: str, rows: Sequence[Columns]) -> None:
         """Run a statement for many rows with the next flush, after what the tables have."""
         self.changes += 1
         self._later.append((sql, rows))
@@ -312,7 +311,7 @@ class Unit:
         self.changes += 1
         self.execute(sql, values)
 
-    def executemany(self, sql: str, rows: Iterable[Sequence[Any]]) -> None:
+    def executemany(self, sql: str, rows: Iterable[Columns]) -> None:
         """Run one statement for many rows in the transaction."""
         with _store_errors():
             self.begin()
@@ -400,7 +399,7 @@ def _store_errors() -> Iterator[None]:
         raise StoreFailed(str(error)) from error
 
 
-def _differing(before: tuple[Any, ...] | None, now: tuple[Any, ...]) -> tuple[int, ...]:
+def _differing(before: Columns | None, now: Columns) -> tuple[int, ...]:
     """Where two rows differ; everywhere, where nothing is known of the first."""
     if before is None:
         return tuple(range(len(now)))

@@ -8,12 +8,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from yarnloom.plan.validators import Schema
 from yarnloom.tabular.convert_rows import CellFault, RowConverter, dump
 from yarnloom.tabular.read_rows import CSV, Dialect, Reader, Record, UnreadableFile
-from yarnloom.values import VALUE_LIMIT, size_of
+from yarnloom.values import VALUE_LIMIT, JsonValue, size_of
 
 ERRORS_TOLD = 20
 PROGRESS_ROWS = 5_000
@@ -111,7 +110,9 @@ class RowCheck:
             return None
         convert = self._converter
         csv = self._dialect.kind == CSV
-        row: Any = convert.from_cells(record.value) if csv else convert.from_value(record.value)
+        row: JsonValue = (
+            convert.from_cells(record.value) if csv else convert.from_value(record.value)
+        )
         if isinstance(row, list):
             self._note(record, row)
             return None

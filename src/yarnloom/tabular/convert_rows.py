@@ -119,7 +119,7 @@ class RowConverter:
 
     # JSON Lines
 
-    def from_value(self, value: JsonValue) -> Any:
+    def from_value(self, value: JsonValue) -> JsonValue:
         """A row from JSON, or a list of everything that is wrong with it.
 
         What is a list itself comes in a tuple, so that it is told from faults.
@@ -161,7 +161,7 @@ class _Field:
         """Whether a value is one of the field."""
         return is_valid(value, self._whole)
 
-    def from_cell(self, cell: str) -> Any:
+    def from_cell(self, cell: str) -> JsonValue:
         """The value of a cell; an empty one is null or the default where that is possible."""
         if cell == "":
             if self._nullable:
@@ -189,7 +189,7 @@ class _Field:
         return "," in cell and "number" in self._types and bool(_NUMBER.match(pointed))
 
 
-def _converted(cell: str, kind: str) -> Any:
+def _converted(cell: str, kind: str) -> JsonValue:
     """A cell as a JSON value of some type, or `_UNFIT`."""
     text = cell.strip()
     match kind:
@@ -217,7 +217,7 @@ def _types(schema: Schema) -> set[str]:
     return {found} if isinstance(found, str) else set(found)
 
 
-def _choices(schema: Schema) -> list[Any]:
+def _choices(schema: Schema) -> list[JsonValue]:
     return [*schema.get("enum", ()), *([schema["const"]] if "const" in schema else [])]
 
 
@@ -241,6 +241,6 @@ def _other_delimiter(header: str) -> str | None:
     return next((word for mark, word in words.items() if mark in header), None)
 
 
-def dump(row: Any) -> str:
+def dump(row: JsonValue) -> str:
     """A row as compact JSON text."""
     return json.dumps(row, ensure_ascii=False, separators=(",", ":"))

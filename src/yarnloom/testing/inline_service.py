@@ -442,7 +442,7 @@ def inline_service(folder: Path | None = None, **settings: Any) -> Iterator[Inli
 def run_workflow(
     loom: Loom,
     workflow: str,
-    params: Mapping[str, Any] | BaseModel | None = None,
+    params: Mapping[str, JsonValue] | BaseModel | None = None,
     has: Iterable[str] = (),
     /,
     **named: Any,

@@ -2,7 +2,7 @@ import { Stack, Table, Text, Title } from "@mantine/core";
 import { useState } from "react";
 
 import { sizeText, type Named } from "../../api/files";
-import type { FileFacts } from "../../api/types";
+import type { KeptFile } from "../../api/types";
 import { FileModal } from "./FileChips";
 import frame from "../../components/Frame.module.css";
 import { NextPageButton } from "../../components/NextPageButton";
@@ -54,7 +54,7 @@ export function FilesPage() {
   );
 }
 
-function FileRow({ file, onOpen }: { file: FileFacts; onOpen: () => void }) {
+function FileRow({ file, onOpen }: { file: KeptFile; onOpen: () => void }) {
   return (
     <Table.Tr onClick={onOpen} className={opens.row}>
       <Table.Td>

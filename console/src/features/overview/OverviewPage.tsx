@@ -2,7 +2,7 @@ import { Group, Stack, Text, Title } from "@mantine/core";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 
-import type { Minute, Run, RunState, Stuck } from "../../api/types";
+import type { Minute, Run, RunState, StuckRun } from "../../api/types";
 import { Chart } from "../../components/charts/Chart";
 import { Empty, ErrorNote } from "../../components/ErrorNotes";
 import { State } from "../../components/State";
@@ -59,7 +59,7 @@ export function OverviewPage() {
         />
         <section className={classes.card} aria-label="Stuck">
           <Title order={2} size="h5">
-            Stuck
+            StuckRun
           </Title>
           {overview.data && <StuckList stuck={overview.data.stuck} />}
         </section>
@@ -219,7 +219,7 @@ function NothingRuns() {
   );
 }
 
-function StuckList({ stuck }: { stuck: Stuck[] }) {
+function StuckList({ stuck }: { stuck: StuckRun[] }) {
   if (!stuck.length) {
     return (
       <Text size="sm" c="dimmed">

@@ -42,7 +42,7 @@ function Inside({ pool }: { pool: Pool }) {
         </Text>
         {minutes.length > 0 && (
           <Chart
-            minutes={minutes}
+            minutes={minutes.map((minute) => ({ ...minute }))}
             kind="lines"
             height={190}
             label={said}

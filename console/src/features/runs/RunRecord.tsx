@@ -1,6 +1,6 @@
 import { Accordion, Anchor, Badge, Group, Stack, Table, Text } from "@mantine/core";
 
-import type { Effect, GivenCommand, Json, Published } from "../../api/types";
+import type { Effect, Command, Json, PublishedEntry } from "../../api/types";
 import { ErrorNote } from "../../components/ErrorNotes";
 import { Ago } from "../../components/TimeAgo";
 import { SettleEffect } from "./SettleEffect";
@@ -69,7 +69,7 @@ export function RunRecord({ run, open, onStep }: Props) {
   );
 }
 
-function PublishedList({ entries }: { entries: Published[] }) {
+function PublishedList({ entries }: { entries: PublishedEntry[] }) {
   return (
     <Stack gap={3} mah={260} style={{ overflow: "auto" }} role="log" aria-label="published">
       {entries.map((entry) => (
@@ -145,7 +145,7 @@ function EffectTable({ effects, onStep, onSettle }: EffectTableProps) {
 }
 
 interface CommandTableProps {
-  commands: GivenCommand[];
+  commands: Command[];
   onStep: (address: string) => void;
 }
 

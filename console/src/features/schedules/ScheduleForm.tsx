@@ -65,7 +65,7 @@ export function ScheduleForm({ schedule, onClose }: Props) {
     const params = paramsOf(fields, filled);
     const all = { workflow, cron, zone, if_busy, missed, note, params };
     if (!schedule) return { name: given.name, ...all };
-    const before: { [key: string]: Json } = { ...schedule, last: null };
+    const before: { [key: string]: Json } = { ...schedule, last: null, paused: null };
     const differs = ([key, value]: [string, Json]) =>
       key === "params"
         ? Object.keys(typed).length > 0

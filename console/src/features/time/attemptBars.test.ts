@@ -23,6 +23,7 @@ const attempt = (
   handed_at: at(times[1]),
   begun_at: at(times[1]),
   ended_at: times[2] === null ? null : at(times[2]),
+  guess: false,
   ...more,
 });
 

@@ -3,7 +3,7 @@ import { useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 
 import { ApiError } from "../../api/http";
-import type { Checking, Workflow } from "../../api/types";
+import type { Check, Workflow } from "../../api/types";
 import { ErrorNote } from "../../components/ErrorNotes";
 import { useStart } from "../../queries/runs";
 import { fieldsOf, momentOf, newKey, paramsOf } from "./paramFields";
@@ -28,7 +28,7 @@ export function StartForm({ workflow, onClose }: Props) {
   // One key for as long as the form is open: a double click, or a retry, makes one run.
   const [key, setKey] = useState(newKey);
   const [later, setLater] = useState({ open: false, start_at: "", start_by: "" });
-  const [checking, setChecking] = useState<Checking[]>([]);
+  const [checking, setChecking] = useState<Check[]>([]);
   const start = useStart(setChecking);
   const navigate = useNavigate();
   const problems = start.error instanceof ApiError ? start.error.problems : [];
@@ -111,7 +111,7 @@ export function StartForm({ workflow, onClose }: Props) {
 }
 
 /** How far the rows of a file are checked. */
-function Check({ checking }: { checking: Checking }) {
+function Check({ checking }: { checking: Check }) {
   const { file, rows, read, size } = checking;
   return (
     <div role="status">

@@ -16,7 +16,6 @@ Decision: `docs/decisions/12-items-without-rows.md`.
 from __future__ import annotations
 
 from itertools import islice, takewhile
-from typing import Any
 
 from yarnloom.engine.commands import ReportItem
 from yarnloom.engine.compact import segments
@@ -209,7 +208,7 @@ def give(transaction: Transaction, worker: Worker, straight: Straight, count: in
 def _post(transaction: Transaction, worker: Worker, straight: Straight, some: list[Given]) -> None:
     """Tell a worker which items it is given, in messages that are not too large."""
     shared = straight.shared
-    items: list[Any] = []
+    items: list[JsonValue] = []
     size = first = 0
     for at, given in enumerate(some):
         own = own_input(straight, given.raw)

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
-
 from yarnloom.engine.commands import DropFilter, SaveFilter
 from yarnloom.engine.records.settings import FilterRecord
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, NotFound, nearest
-from yarnloom.store import filter_records
+from yarnloom.store import Row, filter_records
 from yarnloom.store import run_records as store
 from yarnloom.values import decode, encode
 
@@ -63,6 +60,6 @@ def unknown(name: str, kept: list[str]) -> NotFound:
     return NotFound(f"no filter is saved as {name!r}{nearest(name, kept)}")
 
 
-def filter_record(row: Mapping[str, Any]) -> FilterRecord:
+def filter_record(row: Row) -> FilterRecord:
     """Return a saved filter."""
     return FilterRecord(row["name"], decode(row["wanted"]), row["saved_at"], row["saved_by"])

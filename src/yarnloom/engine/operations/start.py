@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.engine.commands import CheckStarts, RerunRun, Started, StartMany, StartRun, Unchecked
 from yarnloom.engine.composition.composition import Composition
@@ -60,7 +59,7 @@ class PreparedStart:
     workflow: str
     plan: int
     params: str
-    marked: Any
+    marked: JsonValue
     hashed: str
     share: str
 

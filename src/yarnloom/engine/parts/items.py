@@ -9,7 +9,6 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 from yarnloom.engine.parts.list_jobs import ask_to_read
 from yarnloom.engine.parts.list_values import ItemFault, name_of, refuse_names
@@ -96,7 +95,7 @@ def item_value(
     return item_of(raw_item(transaction, part, facts, index), facts)
 
 
-def raw_item(transaction: Transaction, part: PartRow, facts: EachFacts, index: int) -> Any:
+def raw_item(transaction: Transaction, part: PartRow, facts: EachFacts, index: int) -> JsonValue:
     """Return the value of an item."""
     first, values = transaction.memory.parts.slices.get(part.id, (0, []))
     if not first <= index < first + len(values):
@@ -111,9 +110,9 @@ def raw_item(transaction: Transaction, part: PartRow, facts: EachFacts, index: i
 
 def raw_items(
     transaction: Transaction, part: PartRow, facts: EachFacts, first: int, count: int
-) -> list[Any]:
+) -> list[JsonValue]:
     """Return the values of items that follow each other."""
-    found: list[Any] = []
+    found: list[JsonValue] = []
     while len(found) < count:
         at = first + len(found)
         raw_item(transaction, part, facts, at)  # so that its slice is there
@@ -133,11 +132,11 @@ def item_of(value: JsonValue, facts: EachFacts) -> tuple[str, str | None]:
 def slice_of(
     files: FileFolder,
     marks_of: Callable[[str], bytes | None],
-    source: Any,
+    source: JsonValue,
     facts: EachFacts,
     first: int,
     count: int,
-) -> list[Any]:
+) -> list[JsonValue]:
     """Some items of a list, from one on; of a long one that is a file maybe fewer.
 
     Args:
@@ -159,15 +158,15 @@ def slice_of(
     return _slice(values, facts, 0, count)
 
 
-def values_of(files: FileFolder, source: Any) -> list[Any]:
+def values_of(files: FileFolder, source: JsonValue) -> list[JsonValue]:
     """All of a list, also of one that is a file."""
     if is_list_reference(source):
         return [decode(line) for line in files.lines(source["list"])]
-    found: list[Any] = source
+    found: list[JsonValue] = source
     return found
 
 
-def _slice(values: list[Any], facts: EachFacts, first: int, count: int) -> list[Any]:
+def _slice(values: list[JsonValue], facts: EachFacts, first: int, count: int) -> list[JsonValue]:
     if not facts.batch:
         return values[first : first + count]
     starts = range(first * facts.batch, len(values), facts.batch)
@@ -175,7 +174,7 @@ def _slice(values: list[Any], facts: EachFacts, first: int, count: int) -> list[
 
 
 def _keep_slice(
-    transaction: Transaction, part: PartRow, facts: EachFacts, source: Any, first: int
+    transaction: Transaction, part: PartRow, facts: EachFacts, source: JsonValue, first: int
 ) -> None:
     slices = transaction.memory.parts.slices
     if len(slices) > 100:

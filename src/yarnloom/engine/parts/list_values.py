@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from typing import Any
 
 from yarnloom.engine.records.errors import StepError, TaskFault
 from yarnloom.errors import ValueRefused
@@ -44,7 +43,7 @@ def look_through(
     return files.index_list(sha256), None
 
 
-def refuse_names(values: Iterable[Any], path: tuple[str, ...]) -> None:
+def refuse_names(values: Iterable[JsonValue], path: tuple[str, ...]) -> None:
     """Refuse a list of which two values have one name, or one has none.
 
     Raises:

@@ -6,7 +6,6 @@ Values are JSON texts throughout: large ones are passed on without being taken a
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from yarnloom.engine.parts.list_values import DONE, FAILURES, dump_text, failed_item, fault_of
 from yarnloom.engine.records.errors import StepError, TaskFailure
@@ -278,7 +277,7 @@ def _task_failure(error: StepError) -> TaskFailure:
     }
 
 
-def value_along(value: JsonValue, path: tuple[str, ...]) -> Any:
+def value_along(value: JsonValue, path: tuple[str, ...]) -> JsonValue:
     """The value at a path; `NOT_GIVEN` if there is none."""
     for name in path:
         if value is None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from yarnloom.engine.compact.item_inputs import input_of
 from yarnloom.engine.parts.create_rows import position_of
@@ -17,7 +17,7 @@ from yarnloom.engine.state.grants import Field, Straight
 from yarnloom.plan import Node, Plan
 from yarnloom.store import Connection, Record, batch_queries, file_queries, item_queries
 from yarnloom.store.batch_queries import Batch
-from yarnloom.values import decode, encode, size_of
+from yarnloom.values import JsonValue, decode, encode, size_of
 
 SLICE = 512
 """Values of a list that are read at once."""
@@ -56,7 +56,7 @@ _ATTEMPT: Record = {
 }
 
 
-Place = tuple[int, Batch, list[Any]]
+Place = tuple[int, Batch, list[JsonValue]]
 """An item that is not expanded: its index, its batch, and what that says of it alone."""
 
 
@@ -89,7 +89,7 @@ class BatchItems:
         self._each = each
         self._plan = plan
         self._known: Straight | None = None
-        self._values: tuple[int, list[Any]] = (0, [])
+        self._values: tuple[int, list[JsonValue]] = (0, [])
 
     def from_index(self, first: int, limit: int) -> list[BatchItem]:
         """The items from an index on, in order, at most so many."""
@@ -236,7 +236,7 @@ class BatchItems:
             )
         return self._known
 
-    def _value(self, index: int) -> Any:
+    def _value(self, index: int) -> JsonValue:
         first, values = self._values
         if not first <= index < first + len(values):
             source = item_queries.source_of(self._connection, self._id)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from yarnloom.engine.queries.each_boxes import Inside
 from yarnloom.engine.records.parts import (
@@ -24,6 +23,7 @@ from yarnloom.engine.rules.states import Outcome, PartState, SkipReason, StepSta
 from yarnloom.plan import ON_FAILURE, Kind, Node, Plan, address_in, item_key
 from yarnloom.secrets import mask
 from yarnloom.store import Row
+from yarnloom.values import JsonValue
 
 _COUNTED = ("ready", "running", "backing_off", "resting", "paused")
 _ENDED = ("done", "failed", "cancelled", "skipped")
@@ -259,6 +259,6 @@ def attempt_record(row: Row) -> AttemptRecord:
     )
 
 
-def loads(text: str | None) -> Any:
+def loads(text: str | None) -> JsonValue:
     """Return the value of a JSON text; None for none."""
     return None if text is None else json.loads(text)

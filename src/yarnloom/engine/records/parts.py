@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.records.runs import CommandRecord, Counts, EffectRecord
@@ -234,7 +233,7 @@ class AttemptRecord:
 class Decided:
     """What people decided about a step: it holds when the step begins, or begins again."""
 
-    inputs: Any
+    inputs: JsonValue
     pool: str | None
     priority: int | None
     end: str | None
@@ -258,7 +257,7 @@ class StepRecord:
     part: PartRecord
     address: str
     standing: StepStanding | None
-    input: Any
+    input: JsonValue
     output: JsonValue
     attempts: list[AttemptRecord]
     folded: int

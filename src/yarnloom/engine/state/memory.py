@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Any
 
 from yarnloom.engine.commands import ListJob
 from yarnloom.engine.rules.limits import Pools
@@ -19,6 +18,7 @@ from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.timers import Timers
 from yarnloom.engine.state.workers import Workers
 from yarnloom.engine.state.workflows import Workflows
+from yarnloom.values import JsonValue
 
 
 @dataclass(slots=True)
@@ -30,7 +30,7 @@ class Parts:
         passed: of branches of parallels: how many of those that they wait for have settled.
     """
 
-    slices: dict[int, tuple[int, list[Any]]] = field(default_factory=dict)
+    slices: dict[int, tuple[int, list[JsonValue]]] = field(default_factory=dict)
     passed: dict[tuple[int, int], int] = field(default_factory=dict)
 
 

@@ -12,13 +12,13 @@ it then.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from yarnloom.engine.rules.states import SkipReason, StepEvent, StepState
 from yarnloom.engine.state.time_shares import paces_of
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import PartRow, RunRow, StepRow, paused_runs
+from yarnloom.store import PartRow, Row, RunRow, StepRow, paused_runs
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND, SkipReason.GONE
 """Skips after which a sequence goes on: nothing is wrong, the output is null."""
 
 
-def fraction_of(saved: Mapping[str, Any] | None) -> float:
+def fraction_of(saved: Row | None) -> float:
     """How far a step is by its own account; 0 if it gives none."""
     said = (saved or {}).get("progress") or {}
     done, total = said.get("done"), said.get("total")
@@ -54,9 +54,7 @@ def step_moved(transaction: Transaction, step: StepRow, event: StepEvent | None 
     _set_step(transaction, step, fraction)
 
 
-def step_reported(
-    transaction: Transaction, step: StepRow, attempt: int, saved: Mapping[str, Any]
-) -> None:
+def step_reported(transaction: Transaction, step: StepRow, attempt: int, saved: Row) -> None:
     """An attempt said how far it is. What it says within one attempt never makes it less."""
     furthest = transaction.memory.attempts.furthest
     furthest[attempt] = max(fraction_of(saved), furthest.get(attempt, 0.0))

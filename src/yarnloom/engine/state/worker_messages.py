@@ -6,7 +6,7 @@ from collections.abc import Container
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.values import JsonObject
+from yarnloom.values import JsonObject, JsonValue
 
 Message = JsonObject
 """A message to a worker: `protocol/worker_messages.py` has a model of each kind."""
@@ -63,7 +63,7 @@ class WorkerMessages:
             attempt in attempts for attempts in self.groups.values()
         )
 
-    def post_works(self, first: int, items: list[Any], size: int, **message: Any) -> None:
+    def post_works(self, first: int, items: list[JsonValue], size: int, **message: Any) -> None:
         """Post attempts in a row that have much in common, as one message.
 
         Args:

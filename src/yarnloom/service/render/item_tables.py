@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from typing import Any
 
 from yarnloom.engine.records.parts import ExportedItem
 from yarnloom.protocol import part_answers
@@ -16,14 +15,14 @@ OUTCOME = ("item", "name", "address", "state", "reason", "error", "begun_at", "e
 """Fields of an item beside its value; as columns each behind `PREFIX`."""
 
 
-def columns_of(values: Iterable[Any]) -> list[str]:
+def columns_of(values: Iterable[JsonValue]) -> list[str]:
     """The columns for the values of items: the names of all fields, where they are objects."""
     return list(
         dict.fromkeys(name for value in values if isinstance(value, dict) for name in value)
     )
 
 
-def cells_of(item: ExportedItem, columns: list[str]) -> list[Any]:
+def cells_of(item: ExportedItem, columns: list[str]) -> list[JsonValue]:
     """An item as cells: its value's fields by column, what has no column together, its outcome."""
     value = item.value
     fields = value if isinstance(value, dict) else {}
@@ -46,7 +45,7 @@ _FORMULAS = ("=", "+", "-", "@", "＝", "＋", "－", "＠")
 _PASSED_OVER = " \t\r\n\v\f\0\xa0\ufeff\u200b\u200e\u200f"
 
 
-def made_safe(cell: JsonValue) -> Any:
+def made_safe(cell: JsonValue) -> JsonValue:
     """Return a cell that no spreadsheet takes for a formula: an apostrophe before what could be."""
     # Spreadsheets pass over spaces, and over marks that nobody sees, before they look.
     if not isinstance(cell, str):
@@ -55,7 +54,7 @@ def made_safe(cell: JsonValue) -> Any:
     return f"'{cell}" if dangerous else cell
 
 
-def _cell(value: JsonValue) -> Any:
+def _cell(value: JsonValue) -> JsonValue:
     """A value in a table: text as it is, null as nothing, else JSON."""
     if value is None or isinstance(value, str):
         return value or ""

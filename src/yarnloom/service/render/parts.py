@@ -5,9 +5,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import asdict
-from typing import Any
 
 from yarnloom.engine.queries.part_records import attempt_record, step_standing
 from yarnloom.engine.records.parts import (
@@ -42,6 +41,7 @@ from yarnloom.plan import (
     Plan,
     Source,
 )
+from yarnloom.store import Row
 from yarnloom.units import iso_time
 from yarnloom.values import JsonObject
 
@@ -117,15 +117,13 @@ def attempt_json(attempt: AttemptRecord) -> JsonObject:
     return _fields(attempt, _OF_ATTEMPT)
 
 
-def recorded_step_json(
-    address: str, task: str, row: Mapping[str, Any], attempts: list[JsonObject]
-) -> JsonObject:
+def recorded_step_json(address: str, task: str, row: Row, attempts: list[JsonObject]) -> JsonObject:
     """Return the facts of a step in the record of a run, but for its values."""
     standing = standing_json(step_standing(row))
     return {"address": address, "task": task, **standing, "attempts": attempts}
 
 
-def recorded_attempt_json(row: Mapping[str, Any]) -> JsonObject:
+def recorded_attempt_json(row: Row) -> JsonObject:
     """Return an attempt in the record of a run."""
     return attempt_json(attempt_record(row))
 

@@ -18,10 +18,10 @@ from yarnloom.engine.records.unreadable import readable
 from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
 from yarnloom.media_types import HASH, JSON_LINES, media_type_of
 from yarnloom.protocol.workflow_answers import (
-    FileAnswer,
     FileFacts,
     FileList,
     FileReference,
+    KeptFile,
     Preview,
 )
 from yarnloom.service.api_router import api_router
@@ -166,8 +166,8 @@ async def _row(core: Core, sha256: str) -> Record:
     return row
 
 
-def _facts(row: Row) -> FileAnswer:
-    return FileAnswer.model_validate(dict(row))
+def _facts(row: Row) -> KeptFile:
+    return KeptFile.model_validate(dict(row))
 
 
 def _table(path: pathlib.Path, row: Record) -> JsonObject | None:

@@ -227,7 +227,7 @@ async def fetch_ahead(value: JsonValue, context: BaseContext, line: AttemptLine)
         context.shelf.paths[sha256] = Path(answer["path"])
 
 
-def returned(task: Task, found: Any, context: BaseContext | None) -> Called:
+def returned(task: Task, found: JsonValue, context: BaseContext | None) -> Called:
     """Return what becomes of a call that returned something."""
     if context is not None and isinstance(context.left, CallAgain):
         message = (

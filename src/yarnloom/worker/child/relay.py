@@ -9,11 +9,10 @@ Decision: `docs/decisions/13-relays.md`.
 from __future__ import annotations
 
 import contextlib
-from typing import Any
 
 from yarnloom.errors import ValueRefused
 from yarnloom.media_types import named_in
-from yarnloom.values import JsonObject, encode
+from yarnloom.values import JsonObject, JsonValue, encode
 from yarnloom.worker.child.call_task import Called
 
 Message = JsonObject
@@ -26,7 +25,7 @@ class PassedOutputs:
     """What the attempts gave that a process ran last, one behind the other."""
 
     def __init__(self) -> None:
-        self._outputs: dict[int, Any] = {}
+        self._outputs: dict[int, JsonValue] = {}
 
     def prepare(self, work: Message) -> bool:
         """Complete the input of an attempt that comes next; whether it may be run."""
