@@ -48,7 +48,10 @@ def without_asyncio(name: str) -> str:
 def _formatted(text: str) -> str:
     ruff = [str(Path(sys.executable).with_name("ruff"))]
     name = ["--stdin-filename", str(CLIENT / "made.py"), "-"]
-    for command in (["check", "--fix", "--quiet", "--select", "I,F401"], ["format", "--quiet"]):
+    for command in (
+        ["check", "--fix", "--unsafe-fixes", "--quiet", "--select", "I,F401,UP028"],
+        ["format", "--quiet"],
+    ):
         made = subprocess.run(
             [*ruff, *command, *name], input=text, text=True, capture_output=True, check=True
         )

@@ -144,8 +144,7 @@ class Run(calls.RunFacts):
             return
         after = 0
         while page := (self._client.call(calls.published_call(self.number, after)))["published"]:
-            for entry in page:
-                yield entry
+            yield from page
             after = page[-1]["line"] + 1
 
     def lines(self, address: str = "", *, text: str = "") -> Iterator[JsonObject]:

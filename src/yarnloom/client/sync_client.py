@@ -322,8 +322,7 @@ class Client:
                 if response.status_code >= 400:
                     body = response.read()
                     calls.read_answer(self.target, response.status_code, body)
-                for block in response.iter_bytes(BLOCK):
-                    yield block
+                yield from response.iter_bytes(BLOCK)
         except httpx.TransportError as error:
             raise self.target.not_reachable(error) from error
 
@@ -447,8 +446,7 @@ class Client:
 
     def events(self, run: int | None = None) -> Iterator[JsonObject]:
         """CloudEvents as they come; after a broken connection from where it broke."""
-        for event in self.stream("/events", {} if run is None else {"run": run}):
-            yield event
+        yield from self.stream("/events", {} if run is None else {"run": run})
 
     def stream(
         self, path: str, query: Mapping[str, JsonValue] | None = None, *, ends: bool = False

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import AliasChoices, ConfigDict, Field
+from pydantic import AliasChoices, Field
 
 from yarnloom.protocol.answer_fields import Answer, Moment, OrUnreadable
 from yarnloom.protocol.run_answers import (
