@@ -20,10 +20,8 @@ if TYPE_CHECKING:
         EngineSettings,
     )
     from yarnloom.engine.state.value_checks import MOST_WORK, Unjudged, Verdicts
-    from yarnloom.engine.use_cases import ABOUT_ROWS
 
 __all__ = [
-    "ABOUT_ROWS",
     "KEEP_FILES",
     "LEASE",
     "LOSSES",
@@ -40,7 +38,6 @@ __all__ = [
 _MODULES = {
     "engine": ("Engine",),
     "results": ("Results",),
-    "use_cases": ("ABOUT_ROWS",),
     "rules.run_clock": ("Moment",),
     "state.settings": ("KEEP_FILES", "LEASE", "LOSSES", "EngineSettings"),
     "state.value_checks": ("MOST_WORK", "Unjudged", "Verdicts"),

@@ -45,7 +45,7 @@ from yarnloom.engine.state.transaction import (
     Statistics,
     Transaction,
 )
-from yarnloom.engine.use_cases import ABOUT_ROWS, ABOUT_RUNS, QUESTIONS, USE_CASES
+from yarnloom.engine.use_cases import USE_CASES
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
@@ -58,7 +58,15 @@ STORE_PAUSE = 1.0
 OF_THE_SERVICE = (worker_sessions.LEASE_DUE, SCHEDULE_DUE, FILES_DUE)
 """Timers that say nothing of the runs that are under way."""
 
-CHANGES_SESSIONS = (commands.Register, commands.LeaveService, commands.LoseWorker)
+
+def run_of(command: commands.Command) -> int | None:
+    """Return the run that a command names."""
+    return getattr(command, "run", None)
+
+
+def worker_of(command: commands.Command) -> str:
+    """Return the worker that a command names."""
+    return str(getattr(command, "worker", ""))
 
 
 class Engine:
@@ -137,7 +145,7 @@ class Engine:
         return min(times, default=None)
 
     def in_hand(self, command: commands.InHand) -> dict[int, Printer | None] | None:
-        """Answer a question from memory; None where that takes a transaction."""
+        """Answer a query from memory; None where that takes a transaction."""
         return None if self._stale else worker_sessions.in_hand_now(self._memory, command)
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
@@ -193,8 +201,13 @@ class Engine:
         )
 
     def _one(self, transaction: Transaction, command: commands.Command) -> Any:
-        if isinstance(command, ABOUT_ROWS) and relay_steps.is_in_the_way(transaction, command.run):
-            return commands.StillRunning(command.run)
+        run = run_of(command)
+        if (
+            run is not None
+            and command.reads_ended_steps
+            and relay_steps.is_in_the_way(transaction, run)
+        ):
+            return commands.StillRunning(run)
         self._make_plain(transaction, command)
         before = self._unit.changes
         try:
@@ -212,8 +225,9 @@ class Engine:
                 pass
         if isinstance(command, commands.StepAction) and command.item is not None:
             segments.unfold_item(transaction, command.run, *command.item)
-        if isinstance(command, ABOUT_RUNS):
-            relay_steps.call_back(transaction, command.run)
+        run = run_of(command)
+        if run is not None and command.changes_run:
+            relay_steps.call_back(transaction, run)
         if not known.eaches:
             return
         if isinstance(command, commands.ChangePool | commands.RemovePool):
@@ -223,10 +237,12 @@ class Engine:
             return
         if (attempt := getattr(command, "attempt", None)) is not None:
             granted_items.unfold_attempt(transaction, attempt)
-        elif isinstance(command, ABOUT_RUNS) and any(
-            each.run == command.run for each in known.eaches.values()
+        elif (
+            run is not None
+            and command.changes_run
+            and any(each.run == run for each in known.eaches.values())
         ):
-            Composition(transaction, transaction.run(command.run)).make_plain()
+            Composition(transaction, transaction.run(run)).make_plain()
 
     def _results(
         self, transaction: Transaction, batch: Sequence[commands.Command], answers: list[Any]
@@ -276,9 +292,7 @@ class Engine:
         self._memory = Memory()
         rebuild(self._transaction(moment))
         if broken is not None:
-            changed = {
-                command.worker for command in broken if isinstance(command, CHANGES_SESSIONS)
-            }
+            changed = {worker_of(command) for command in broken if command.changes_sessions}
             worker_sessions.resume_sessions(self._transaction(moment), before, changed)
         self._stale, self._broken = False, None
 
@@ -311,9 +325,9 @@ class Engine:
     def _only_read(
         self, batch: Sequence[commands.Command], fault: StoreFailed, moment: Moment
     ) -> Results:
-        """Nothing can be stored: questions are answered from what can be read."""
+        """Nothing can be stored: queries are answered from what can be read."""
         results = self._busy(batch, fault, moment)
-        if not any(isinstance(command, QUESTIONS) for command in batch):
+        if not any(command.is_query for command in batch):
             return results
         try:
             if self._stale:
@@ -321,7 +335,7 @@ class Engine:
                 self._rebuild(moment)
             transaction = self._transaction(moment)
             results.answers = [
-                self._one(transaction, command) if isinstance(command, QUESTIONS) else refused
+                self._one(transaction, command) if command.is_query else refused
                 for command, refused in zip(batch, results.answers, strict=True)
             ]
             self._unit.rollback()

@@ -24,17 +24,9 @@ from statistics import median
 from typing import Any
 
 from yarnloom.engine.commands import (
-    CancelRun,
     Command,
     InHand,
-    LoseWorker,
-    MendRun,
-    PauseRun,
-    Publish,
-    Register,
     Report,
-    ResumeRun,
-    StartMany,
     StartRun,
     Tick,
 )
@@ -56,7 +48,6 @@ WATCHED = 101
 MOST_WEIGHT = 40
 """Commands in one commit on the loop, and reported items: about 20 ms of work at most."""
 
-ALWAYS_LARGE = (StartMany, Publish, MendRun, CancelRun, PauseRun, ResumeRun, Register, LoseWorker)
 LARGE_PARAMS = 100
 """Values in the params of a start; one with more may begin with a long list."""
 
@@ -259,7 +250,7 @@ class Writer:
 
 def is_large(command: Command) -> bool:
     """Return whether a command can take long, since what it concerns has no bound."""
-    if isinstance(command, ALWAYS_LARGE):
+    if command.is_large:
         return True
     return isinstance(command, StartRun) and any(
         len(value) > LARGE_PARAMS for value in command.params.values() if isinstance(value, list)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.values import JsonValue
 
 
 @dataclass(frozen=True, slots=True)
-class BeginEffect:
+class BeginEffect(Command):
     """An attempt is about to do something outside that must not happen twice.
 
     The answer is an object with `now`: `go` (do it), `done` (with its `value`), `unsure`, or
@@ -34,7 +35,7 @@ class BeginEffect:
 
 
 @dataclass(frozen=True, slots=True)
-class EndEffect:
+class EndEffect(Command):
     """What an attempt did outside is done, with a value, or did not happen."""
 
     worker: str
@@ -46,13 +47,15 @@ class EndEffect:
 
 
 @dataclass(frozen=True, slots=True)
-class SettleEffect:
+class SettleEffect(Command):
     """Someone says whether a side effect that is unsure was done.
 
     Attributes:
         value: what it gave, where it was done.
         valued: whether that was said, also where it is null.
     """
+
+    changes_run = True
 
     run: int
     scope: str

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.store import Kept
 from yarnloom.values import JsonObject
 
@@ -33,7 +34,7 @@ class Unchecked:
 
 
 @dataclass(frozen=True, slots=True)
-class KeepFile:
+class KeepFile(Command):
     """Keep a file whose bytes are durable at their place; the answer is the file.
 
     Attributes:
@@ -48,7 +49,7 @@ class KeepFile:
 
 
 @dataclass(frozen=True, slots=True)
-class KeepRows:
+class KeepRows(Command):
     """Keep the list that came of a file whose rows were checked."""
 
     rows: RowsToCheck

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
-class SaveFilter:
+class SaveFilter(Command):
     """Keep a filter of the list of runs by name; the answer is the filter.
 
     Attributes:
@@ -21,7 +22,7 @@ class SaveFilter:
 
 
 @dataclass(frozen=True, slots=True)
-class DropFilter:
+class DropFilter(Command):
     """Forget a saved filter."""
 
     name: str

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.store import Kept
 from yarnloom.values import JsonObject
 
@@ -26,7 +27,7 @@ class ListJob:
 
 
 @dataclass(frozen=True, slots=True)
-class EndListJob:
+class EndListJob(Command):
     """A chore is done.
 
     Attributes:

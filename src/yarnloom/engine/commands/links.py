@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yarnloom.engine.commands.command import Command
+
 
 @dataclass(frozen=True, slots=True)
-class MakeLink:
+class MakeLink(Command):
     """Let whoever gets the link watch a run for some seconds; the answer is the link.
 
     Attributes:
@@ -20,7 +22,7 @@ class MakeLink:
 
 
 @dataclass(frozen=True, slots=True)
-class RevokeLink:
+class RevokeLink(Command):
     """End a link before its time; the answer is the link."""
 
     run: int

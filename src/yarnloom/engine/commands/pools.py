@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
-class MakePool:
+class MakePool(Command):
     """Make a pool; the answer is the pool.
 
     Attributes:
@@ -22,7 +23,7 @@ class MakePool:
 
 
 @dataclass(frozen=True, slots=True)
-class ChangePool:
+class ChangePool(Command):
     """Change a pool; the answer is the pool.
 
     Attributes:
@@ -40,7 +41,7 @@ class ChangePool:
 
 
 @dataclass(frozen=True, slots=True)
-class RemovePool:
+class RemovePool(Command):
     """Remove a pool that nothing names."""
 
     name: str
@@ -49,7 +50,9 @@ class RemovePool:
 
 
 @dataclass(frozen=True, slots=True)
-class ListPools:
+class ListPools(Command):
     """The pools as they are now, or one of them; the answer is a list."""
+
+    is_query = True
 
     name: str | None = None

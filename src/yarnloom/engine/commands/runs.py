@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.engine.records.runs import RunRecord
 from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
-class StartRun:
+class StartRun(Command):
     """Start a workflow, or a single task.
 
     Attributes:
@@ -51,7 +52,7 @@ class Started:
 
 
 @dataclass(frozen=True, slots=True)
-class CheckStarts:
+class CheckStarts(Command):
     """Look at some of many starts; the answer is a list for `StartMany`, and nothing changes.
 
     Attributes:
@@ -63,19 +64,24 @@ class CheckStarts:
 
 
 @dataclass(frozen=True, slots=True)
-class StartMany:
+class StartMany(Command):
     """Start many runs that were looked at, all or none; for each its number and key."""
+
+    is_large = True
 
     prepared: tuple[Any, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class CancelRun:
+class CancelRun(Command):
     """Tell a run to stop; the answer is the run.
 
     Attributes:
         now: whether what runs gets no grace. A second cancel means that, too.
     """
+
+    is_large = True
+    changes_run = True
 
     run: int
     who: str
@@ -84,8 +90,11 @@ class CancelRun:
 
 
 @dataclass(frozen=True, slots=True)
-class PauseRun:
+class PauseRun(Command):
     """Begin nothing more of a run, and let what runs stop; the answer is the run."""
+
+    is_large = True
+    changes_run = True
 
     run: int
     who: str
@@ -93,8 +102,11 @@ class PauseRun:
 
 
 @dataclass(frozen=True, slots=True)
-class ResumeRun:
+class ResumeRun(Command):
     """Let a pausing or paused run go on; the answer is the run."""
+
+    is_large = True
+    changes_run = True
 
     run: int
     who: str
@@ -119,13 +131,17 @@ class FailuresOf:
 
 
 @dataclass(frozen=True, slots=True)
-class MendRun:
+class MendRun(Command):
     """Run again what failed, was cancelled or not reached; the answer is the run.
 
     Attributes:
         paused: what was decided by hand is met, and nothing begins until someone resumes the run.
         only: the failures to mend; None is all.
     """
+
+    is_large = True
+    changes_run = True
+    reads_ended_steps = True
 
     run: int
     who: str
@@ -135,7 +151,7 @@ class MendRun:
 
 
 @dataclass(frozen=True, slots=True)
-class ChangeRun:
+class ChangeRun(Command):
     """Change a run that has not begun; what is None stays. The answer is the run.
 
     Attributes:
@@ -144,6 +160,8 @@ class ChangeRun:
         priority: higher comes first.
         tags: all of them.
     """
+
+    changes_run = True
 
     run: int
     who: str
@@ -155,7 +173,7 @@ class ChangeRun:
 
 
 @dataclass(frozen=True, slots=True)
-class RerunRun:
+class RerunRun(Command):
     """Start a run's workflow or task anew, with its params and what is changed of them.
 
     The answer is as to `StartRun`.

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.values import JsonObject
 
 
 @dataclass(frozen=True, slots=True)
-class MakeSchedule:
+class MakeSchedule(Command):
     """Make a schedule by hand; the answer is the schedule.
 
     Attributes:
@@ -24,7 +25,7 @@ class MakeSchedule:
 
 
 @dataclass(frozen=True, slots=True)
-class ChangeSchedule:
+class ChangeSchedule(Command):
     """Change a schedule; the answer is the schedule.
 
     Attributes:
@@ -42,7 +43,7 @@ class ChangeSchedule:
 
 
 @dataclass(frozen=True, slots=True)
-class RemoveSchedule:
+class RemoveSchedule(Command):
     """Remove a schedule that no loom declares; runs that it started stay."""
 
     name: str
@@ -51,7 +52,7 @@ class RemoveSchedule:
 
 
 @dataclass(frozen=True, slots=True)
-class StartSchedule:
+class StartSchedule(Command):
     """Start what a schedule starts, now; the answer is as to `StartRun`."""
 
     name: str
@@ -61,7 +62,9 @@ class StartSchedule:
 
 
 @dataclass(frozen=True, slots=True)
-class ListSchedules:
+class ListSchedules(Command):
     """The schedules as they are now, or one of them; the answer is a list."""
+
+    is_query = True
 
     name: str | None = None

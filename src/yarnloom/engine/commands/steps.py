@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.values import JsonObject, JsonValue
 
 
 @dataclass(frozen=True, slots=True)
-class StepAction:
+class StepAction(Command):
     """What someone decides about one step; the answer is its run.
 
     Attributes:
@@ -23,6 +24,9 @@ class StepAction:
         output: of a supply.
         now: of a cancel: without a grace. A second cancel means that, too.
     """
+
+    changes_run = True
+    reads_ended_steps = True
 
     run: int
     address: str

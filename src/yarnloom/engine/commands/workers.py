@@ -6,12 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
+from yarnloom.engine.commands.command import Command
 from yarnloom.engine.records.errors import StepError
 from yarnloom.values import JsonObject, JsonValue
 
 
 @dataclass(frozen=True, slots=True)
-class Register:
+class Register(Command):
     """A worker says what it is, what it can run and what it has in hand.
 
     Attributes:
@@ -32,6 +33,9 @@ class Register:
         epoch: of that service's records, as it knows them.
         commits: how many commits of them it has seen.
     """
+
+    is_large = True
+    changes_sessions = True
 
     worker: str
     name: str
@@ -58,7 +62,7 @@ class Register:
 
 
 @dataclass(frozen=True, slots=True)
-class Poll:
+class Poll(Command):
     """A worker's open request: whatever there is for it, now or as soon as there is."""
 
     worker: str
@@ -71,7 +75,7 @@ class Poll:
 
 
 @dataclass(frozen=True, slots=True)
-class ClosePoll:
+class ClosePoll(Command):
     """A worker's open request ended without an answer."""
 
     worker: str
@@ -110,7 +114,7 @@ class ReportItem(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Report:
+class Report(Command):
     """A worker tells what happened to its attempts; without items it only renews its lease.
 
     Attributes:
@@ -145,7 +149,7 @@ class Reported:
 
 
 @dataclass(frozen=True, slots=True)
-class InHand:
+class InHand(Command):
     """Ask which of some attempts a worker has in hand, before anything of them is kept."""
 
     worker: str
@@ -153,14 +157,16 @@ class InHand:
 
 
 @dataclass(frozen=True, slots=True)
-class LeaveService:
+class LeaveService(Command):
     """A worker ends and has nothing in hand any more."""
+
+    changes_sessions = True
 
     worker: str
 
 
 @dataclass(frozen=True, slots=True)
-class LoseWorker:
+class LoseWorker(Command):
     """A worker is known to be gone, before its lease ends.
 
     Attributes:
@@ -168,13 +174,16 @@ class LoseWorker:
             can tell.
     """
 
+    is_large = True
+    changes_sessions = True
+
     worker: str
     why: str
     begun: Mapping[int, int] | None = None
 
 
 @dataclass(frozen=True, slots=True)
-class BeginAttempt:
+class BeginAttempt(Command):
     """An attempt begins that must be known to have begun before it does anything."""
 
     worker: str
@@ -182,7 +191,7 @@ class BeginAttempt:
 
 
 @dataclass(frozen=True, slots=True)
-class DrainWorker:
+class DrainWorker(Command):
     """Let a worker, given by name or id, take nothing new, and end when it has nothing in hand."""
 
     worker: str
@@ -191,5 +200,7 @@ class DrainWorker:
 
 
 @dataclass(frozen=True, slots=True)
-class ListWorkers:
+class ListWorkers(Command):
     """The workers as they are now; the answer is a list."""
+
+    is_query = True

@@ -14,7 +14,7 @@ import json
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from yarnloom.engine.commands import Unfold
+from yarnloom.engine.commands import Unfold, handles
 from yarnloom.engine.compact.item_inputs import input_of, straight_of
 from yarnloom.engine.parts.create_rows import position_of
 from yarnloom.engine.parts.items import item_of, raw_item
@@ -159,6 +159,7 @@ def _write_rows(
 # Rows again
 
 
+@handles(Unfold)
 def unfold(transaction: Transaction, command: Unfold) -> bool:
     """Give rows to some items in batches that a mend may change; whether there are more of them.
 

@@ -11,7 +11,7 @@ import contextlib
 import hashlib
 from dataclasses import replace
 
-from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect
+from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect, handles
 from yarnloom.engine.records.runs import SettledEffect
 from yarnloom.engine.records.workers import BegunEffect
 from yarnloom.engine.state.transaction import Transaction
@@ -89,6 +89,7 @@ def _place(position: str) -> str:
     return f"at item {item} of the loop" + (f" {loop!r}" if loop else "")
 
 
+@handles(EndEffect)
 def end_effect(transaction: Transaction, command: EndEffect) -> None:
     """Write down that a side effect was done, or did not happen.
 
@@ -117,6 +118,7 @@ def end_effect(transaction: Transaction, command: EndEffect) -> None:
     transaction.changes.runs.add(attempt.run)
 
 
+@handles(SettleEffect)
 def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEffect:
     """Take somebody's word on whether an unsure side effect was done.
 

@@ -5,7 +5,7 @@ Decision: `docs/decisions/08-files-and-lists.md`.
 
 from __future__ import annotations
 
-from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck
+from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck, handles
 from yarnloom.engine.records.workflows import KeptFile
 from yarnloom.engine.state.transaction import FILES_DUE, Transaction
 from yarnloom.errors import Problem
@@ -23,6 +23,7 @@ KEEPER = "yarnloom"
 _READING = ("sha256", "list", "name", "media_type", "delimiter")
 
 
+@handles(KeepFile)
 def keep_file(transaction: Transaction, command: KeepFile) -> KeptFile:
     """Keep a file; return how params name it."""
     keep(transaction, command.kept, command.name, command.media_type, command.who)
@@ -41,6 +42,7 @@ def keep(transaction: Transaction, kept: Kept, name: str, media_type: str, who: 
     )
 
 
+@handles(KeepRows)
 def keep_rows(transaction: Transaction, command: KeepRows) -> None:
     """Keep what came of a file whose rows were checked."""
     source = command.rows.source

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterable
 
-from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
+from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool, handles
 from yarnloom.engine.records.settings import (
     LevelRecord,
     MinuteRecord,
@@ -137,6 +137,7 @@ def rebuild_begins(transaction: Transaction, names: Iterable[str]) -> None:
 # Made and changed by hand
 
 
+@handles(MakePool)
 def make_pool(transaction: Transaction, command: MakePool) -> DeferredAnswer:
     """Make a pool by hand.
 
@@ -155,6 +156,7 @@ def make_pool(transaction: Transaction, command: MakePool) -> DeferredAnswer:
     return DeferredAnswer(lambda: pool_record(transaction, command.name))
 
 
+@handles(ChangePool)
 def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer:
     """Change a pool by hand: what is set so wins over what looms declare.
 
@@ -178,6 +180,7 @@ def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer
     return DeferredAnswer(lambda: pool_record(transaction, command.name))
 
 
+@handles(RemovePool)
 def remove_pool(transaction: Transaction, command: RemovePool) -> None:
     """Remove a pool that no step names.
 
@@ -197,6 +200,7 @@ def remove_pool(transaction: Transaction, command: RemovePool) -> None:
     _log(transaction, command.who, "remove_pool", command.name, command.reason, {})
 
 
+@handles(ListPools)
 def list_pools(transaction: Transaction, command: ListPools) -> list[PoolRecord]:
     """Return every pool as it is now, or one.
 
@@ -209,6 +213,7 @@ def list_pools(transaction: Transaction, command: ListPools) -> list[PoolRecord]
     return [pool_record(transaction, name) for name in sorted(transaction.memory.pools.settings)]
 
 
+@handles(Recently)
 def recently(transaction: Transaction, command: Recently) -> list[MinuteRecord] | list[LevelRecord]:
     """Return the last hour by minute: what began and ended, or how full a pool was.
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yarnloom.engine.commands import BeginAttempt, BeginEffect, ReportItem
+from yarnloom.engine.commands import BeginAttempt, BeginEffect, ReportItem, handles
 from yarnloom.engine.compact import relay_steps
 from yarnloom.engine.dispatch import effects
 from yarnloom.engine.dispatch.pool_places import (
@@ -64,6 +64,7 @@ def save_of(transaction: Transaction, worker: str, attempt_id: int, saved: JsonO
         keep_saved(transaction, transaction.unit.steps.need(attempt.step), attempt, saved)
 
 
+@handles(BeginAttempt)
 def begin_attempt(transaction: Transaction, command: BeginAttempt) -> None:
     """Record that an attempt begins, before it does.
 
@@ -76,6 +77,7 @@ def begin_attempt(transaction: Transaction, command: BeginAttempt) -> None:
     record_begin(transaction, attempt)
 
 
+@handles(BeginEffect)
 def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
     """Write down that a side effect begins, and with it that its attempt has begun.
 

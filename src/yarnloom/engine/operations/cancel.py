@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from yarnloom.engine.commands import CancelRun
+from yarnloom.engine.commands import CancelRun, handles
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.pause import release
 from yarnloom.engine.queries.run_in_transaction import record_of
@@ -24,6 +24,7 @@ EXPIRED_AT_ONCE = 100
 DEADLINE = "DeadlinePassed"
 
 
+@handles(CancelRun)
 def cancel_run(transaction: Transaction, command: CancelRun) -> RunRecord:
     """Cancel what has not begun, and tell what runs to stop.
 

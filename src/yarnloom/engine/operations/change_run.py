@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 
-from yarnloom.engine.commands import ChangeRun
+from yarnloom.engine.commands import ChangeRun, handles
 from yarnloom.engine.operations.start import open_run
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import RunRecord
@@ -19,6 +19,7 @@ from yarnloom.units import (
 )
 
 
+@handles(ChangeRun)
 def change_run(transaction: Transaction, command: ChangeRun) -> RunRecord:
     """Change a run that is scheduled or queued; what is None stays. The answer is the run.
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yarnloom.engine.commands import LoseWorker, Tick
+from yarnloom.engine.commands import LoseWorker, Tick, handles
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import drop_idle_files
 from yarnloom.engine.dispatch.pool_places import (
@@ -53,6 +53,7 @@ RESUMABLE_STOPS = (None, StopReason.PAUSE, StopReason.DRAIN)
 """Of a step that is told to stop for these it may still be too late."""
 
 
+@handles(Tick)
 def tick(transaction: Transaction, _: Tick) -> None:
     """Look at everything that has fallen due."""
     due = transaction.memory.timers

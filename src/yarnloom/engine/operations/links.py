@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yarnloom.engine.commands import MakeLink, RevokeLink
+from yarnloom.engine.commands import MakeLink, RevokeLink, handles
 from yarnloom.engine.queries.log_records import link_record
 from yarnloom.engine.records.runs import LinkRecord
 from yarnloom.engine.state.transaction import Transaction
@@ -14,6 +14,7 @@ REMEMBERED = 30 * 86_400 * 1_000_000
 """Microseconds for which an expired link is still listed."""
 
 
+@handles(MakeLink)
 def make_link(transaction: Transaction, command: MakeLink) -> LinkRecord:
     """Make a link to a run; return it.
 
@@ -41,6 +42,7 @@ def make_link(transaction: Transaction, command: MakeLink) -> LinkRecord:
     return link_record(row)
 
 
+@handles(RevokeLink)
 def revoke_link(transaction: Transaction, command: RevokeLink) -> LinkRecord:
     """End a link before its time; return it. Whoever watches with it is cut off.
 

@@ -6,7 +6,7 @@ Its state is as it was; what waits for it goes on when `EndListJob` comes.
 
 from __future__ import annotations
 
-from yarnloom.engine.commands import EndListJob
+from yarnloom.engine.commands import EndListJob, handles
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import KEEPER, keep
 from yarnloom.engine.parts.inputs import text_of
@@ -17,7 +17,8 @@ from yarnloom.media_types import JSON_LINES
 from yarnloom.store import file_records, item_records
 
 
-def end_chore(transaction: Transaction, command: EndListJob) -> None:
+@handles(EndListJob)
+def end_list_job(transaction: Transaction, command: EndListJob) -> None:
     """Go on with what waited; a chore that nothing waits for any more changes nothing."""
     chore = transaction.memory.jobs.open.get(command.part)
     if chore is None or chore.serial != command.serial:

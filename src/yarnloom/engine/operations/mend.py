@@ -8,7 +8,7 @@ Decision: `docs/decisions/05-pause-and-mend.md`.
 
 from __future__ import annotations
 
-from yarnloom.engine.commands import FailuresOf, MendRun, PauseRun
+from yarnloom.engine.commands import FailuresOf, MendRun, PauseRun, handles
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.admission import is_busy
 from yarnloom.engine.operations.pause import pause_run
@@ -34,6 +34,7 @@ _OTHER: dict[Misfit | None, str] = {
 }
 
 
+@handles(MendRun)
 def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
     """Run again what failed, was cancelled or not reached, and what read its output.
 

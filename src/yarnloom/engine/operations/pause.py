@@ -8,7 +8,7 @@ Decision: `docs/decisions/05-pause-and-mend.md`.
 
 from __future__ import annotations
 
-from yarnloom.engine.commands import PauseRun, ResumeRun
+from yarnloom.engine.commands import PauseRun, ResumeRun, handles
 from yarnloom.engine.dispatch.worker_orders import (
     post_go_on,
     post_stop,
@@ -37,6 +37,7 @@ from yarnloom.store import RunRow, StepRow, paused_runs
 from yarnloom.store import run_records as store
 
 
+@handles(PauseRun)
 def pause_run(transaction: Transaction, command: PauseRun) -> RunRecord:
     """Begin nothing more of a run, and let what runs stop at its next checkpoint.
 
@@ -68,6 +69,7 @@ def pause_run(transaction: Transaction, command: PauseRun) -> RunRecord:
     return record_of(transaction, run)
 
 
+@handles(ResumeRun)
 def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
     """Let a run that is pausing or paused go on; what was due meanwhile is ready.
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 
-from yarnloom.engine.commands import Publish
+from yarnloom.engine.commands import Publish, handles
 from yarnloom.engine.dispatch.pool_settings import declare, read_declarations, refuse_unknown_pools
 from yarnloom.engine.operations.schedules import declare_schedules, read_schedules
 from yarnloom.engine.records.workflows import PublishedWorkflow
@@ -20,6 +20,7 @@ from yarnloom.store import schedule_records, workflow_records
 from yarnloom.values import JsonObject
 
 
+@handles(Publish)
 def publish(transaction: Transaction, command: Publish) -> list[PublishedWorkflow]:
     """Check every plan, then keep all of them.
 

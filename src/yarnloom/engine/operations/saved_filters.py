@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from yarnloom.engine.commands import DropFilter, SaveFilter
+from yarnloom.engine.commands import DropFilter, SaveFilter, handles
 from yarnloom.engine.records.settings import FilterRecord
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, NotFound, nearest
@@ -14,6 +14,7 @@ MOST = 200
 """How many filters are kept."""
 
 
+@handles(SaveFilter)
 def save_filter(transaction: Transaction, command: SaveFilter) -> FilterRecord:
     """Keep a filter, in place of one of the same name; return it.
 
@@ -39,6 +40,7 @@ def save_filter(transaction: Transaction, command: SaveFilter) -> FilterRecord:
     )
 
 
+@handles(DropFilter)
 def drop_filter(transaction: Transaction, command: DropFilter) -> None:
     """Forget a filter.
 

@@ -22,6 +22,7 @@ from yarnloom.engine.commands import (
     StartRun,
     StartSchedule,
     Unchecked,
+    handles,
 )
 from yarnloom.engine.operations.cancel import stop
 from yarnloom.engine.operations.full_names import find_workflow
@@ -275,6 +276,7 @@ def _problems_of_params(
 # Made and changed by hand
 
 
+@handles(MakeSchedule)
 def make_schedule(transaction: Transaction, command: MakeSchedule) -> ScheduleRecord:
     """Make a schedule by hand.
 
@@ -295,6 +297,7 @@ def make_schedule(transaction: Transaction, command: MakeSchedule) -> ScheduleRe
     return _record(transaction, row)
 
 
+@handles(ChangeSchedule)
 def change_schedule(transaction: Transaction, command: ChangeSchedule) -> ScheduleRecord:
     """Change a schedule by hand; what a loom declares holds for the rest.
 
@@ -328,6 +331,7 @@ def change_schedule(transaction: Transaction, command: ChangeSchedule) -> Schedu
     return _record(transaction, _find(transaction, row.name))
 
 
+@handles(RemoveSchedule)
 def remove_schedule(transaction: Transaction, command: RemoveSchedule) -> None:
     """Remove a schedule; the runs that it started stay.
 
@@ -345,6 +349,7 @@ def remove_schedule(transaction: Transaction, command: RemoveSchedule) -> None:
     _log(transaction, command.who, "remove_schedule", row.name, command.reason, {})
 
 
+@handles(StartSchedule)
 def start_schedule(transaction: Transaction, command: StartSchedule) -> Started | Unchecked:
     """Start what a schedule starts, now, whether it is paused or busy.
 
@@ -360,6 +365,7 @@ def start_schedule(transaction: Transaction, command: StartSchedule) -> Started 
     return started
 
 
+@handles(ListSchedules)
 def list_schedules(
     transaction: Transaction, command: ListSchedules
 ) -> list[ScheduleRecord | Unreadable]:

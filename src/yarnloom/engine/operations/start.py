@@ -9,7 +9,15 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 
-from yarnloom.engine.commands import CheckStarts, RerunRun, Started, StartMany, StartRun, Unchecked
+from yarnloom.engine.commands import (
+    CheckStarts,
+    RerunRun,
+    Started,
+    StartMany,
+    StartRun,
+    Unchecked,
+    handles,
+)
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import (
@@ -70,6 +78,7 @@ class PreparedStart:
         return f"task {self.workflow}" if self.command.task else self.workflow
 
 
+@handles(StartRun)
 def start_run(transaction: Transaction, command: StartRun) -> Started | Unchecked:
     """Make a run, and what it begins with ready unless its start time is ahead.
 
@@ -251,6 +260,7 @@ def _prepare_now(transaction: Transaction, command: StartRun) -> PreparedStart |
         return prepare(transaction, command, judge=False)
 
 
+@handles(CheckStarts)
 def check_starts(transaction: Transaction, command: CheckStarts) -> list[PreparedStart | Unchecked]:
     """Look at some of many starts, before any of them changes something.
 
@@ -273,6 +283,7 @@ def check_starts(transaction: Transaction, command: CheckStarts) -> list[Prepare
     return found
 
 
+@handles(StartMany)
 def start_many(transaction: Transaction, command: StartMany) -> list[StartedOne]:
     """Make many runs in one transaction; they begin in their transaction, a few at a time.
 
@@ -335,6 +346,7 @@ def _list_for(transaction: Transaction, value: JsonObject, marked: JsonObject) -
     return found
 
 
+@handles(RerunRun)
 def rerun(transaction: Transaction, command: RerunRun) -> Started | Unchecked:
     """Start the workflow of a run, as it is now, with the run's params and some changed.
 

@@ -12,7 +12,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from yarnloom.engine.commands import StepAction
+from yarnloom.engine.commands import StepAction, handles
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
@@ -55,7 +55,8 @@ FOR_A_MEND = {"edit", "skip", "supply"}
 """What is kept of a step whose run has ended, and met when the run is mended."""
 
 
-def handle_step(transaction: Transaction, command: StepAction) -> RunRecord:
+@handles(StepAction)
+def act_on_step(transaction: Transaction, command: StepAction) -> RunRecord:
     """Do what someone decided about a step; the answer is its run.
 
     Raises:

@@ -16,6 +16,7 @@ from yarnloom.engine.commands import (
     Register,
     Report,
     Reported,
+    handles,
 )
 from yarnloom.engine.compact import granted_items, relay_steps
 from yarnloom.engine.dispatch.pool_places import (
@@ -72,6 +73,7 @@ LEASE_DUE = "lease"
 WENT_BACK = "the service's records went back in time"
 
 
+@handles(Register)
 def register(transaction: Transaction, command: Register) -> Registered:
     """Take a worker in, for the first time or again after this service was restarted.
 
@@ -174,20 +176,23 @@ def _begin_epoch(transaction: Transaction) -> None:
         transaction.changes.gone.add(worker.id)  # for its open request
 
 
-def ask(transaction: Transaction, command: Poll) -> None:
+@handles(Poll)
+def poll(transaction: Transaction, command: Poll) -> None:
     """A worker's open request has come; everything not acknowledged is for its answer."""
     worker = _heard_from(transaction, command)
     worker.session.polling = True
     worker.messages.send_again()
 
 
-def close_ask(transaction: Transaction, command: ClosePoll) -> None:
+@handles(ClosePoll)
+def close_poll(transaction: Transaction, command: ClosePoll) -> None:
     """A worker's open request ended without an answer."""
     worker = transaction.memory.workers.get(command.worker)
     if worker:
         worker.session.polling = False
 
 
+@handles(Report)
 def take_report(transaction: Transaction, command: Report) -> Reported:
     """A worker's report; its answer can carry work at once."""
     _heard_from(transaction, command)
@@ -196,6 +201,7 @@ def take_report(transaction: Transaction, command: Report) -> Reported:
     return answer
 
 
+@handles(InHand)
 def in_hand(transaction: Transaction, command: InHand) -> dict[int, Printer | None]:
     """Return those of some attempts that are a worker's own, to run or abandoned.
 
@@ -237,6 +243,7 @@ def _printer_of(given: Given) -> Printer:
     return Printer(key, straight.run, straight.address_of(given.item, given.name))
 
 
+@handles(LeaveService)
 def leave(transaction: Transaction, command: LeaveService) -> None:
     """A worker has ended on purpose; what it still had in hand was never finished."""
     worker = _taken_out(transaction, command.worker)
@@ -247,6 +254,7 @@ def leave(transaction: Transaction, command: LeaveService) -> None:
     _gone(transaction, worker)
 
 
+@handles(LoseWorker)
 def lose_worker(transaction: Transaction, command: LoseWorker) -> None:
     """A worker is gone: its attempts are lost, which spends no try."""
     worker = _taken_out(transaction, command.worker, command.begun)
@@ -357,6 +365,7 @@ def renew(transaction: Transaction, worker: Worker) -> None:
     worker.session.seen_at = transaction.now
 
 
+@handles(DrainWorker)
 def drain_worker(transaction: Transaction, command: DrainWorker) -> WorkerRecord:
     """Let a worker take nothing new, and end when it has nothing in hand; what is told of it.
 
@@ -431,6 +440,7 @@ def _gone(transaction: Transaction, worker: Worker) -> None:
     worker.abandoned.clear()
 
 
+@handles(ListWorkers)
 def list_workers(transaction: Transaction, _: ListWorkers) -> list[WorkerRecord]:
     """The workers as they are now."""
     return [_worker_record(worker) for worker in transaction.memory.workers.values()]

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from itertools import islice
 
-from yarnloom.engine.commands import ListQuiet, Why
+from yarnloom.engine.commands import ListQuiet, Why, handles
 from yarnloom.engine.parts.list_jobs import READ
 from yarnloom.engine.queries.obstacles import SHOWN, obstacles, reason
 from yarnloom.engine.queries.part_records import step_progress
@@ -39,6 +39,7 @@ from yarnloom.values import decode
 TAKEN_BACK_OFTEN = 3
 
 
+@handles(Why)
 def why(transaction: Transaction, command: Why) -> WhyRecord:
     """Return what a run, or a part of it, waits for.
 
@@ -62,6 +63,7 @@ def why(transaction: Transaction, command: Why) -> WhyRecord:
     )
 
 
+@handles(ListQuiet)
 def list_quiet(transaction: Transaction, _: ListQuiet) -> list[int]:
     """Runs with an attempt that says nothing of its progress for longer than it is to."""
     found = set()

@@ -1,13 +1,15 @@
-"""Questions that only the engine can answer."""
+"""Queries that only the engine can answer."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from yarnloom.engine.commands.command import Command
+
 
 @dataclass(frozen=True, slots=True)
-class Unfold:
+class Unfold(Command):
     """Give rows to some items in batches that a mend of a run may change; whether more are left.
 
     Attributes:
@@ -19,7 +21,7 @@ class Unfold:
 
 
 @dataclass(frozen=True, slots=True)
-class Why:
+class Why(Command):
     """What a run, or a part of it, waits for.
 
     Attributes:
@@ -29,6 +31,8 @@ class Why:
         order: whether it is told who comes before, for which all that waits is looked at.
     """
 
+    is_query = True
+
     run: int
     rank: bytes = b""
     item: int | None = None
@@ -37,12 +41,16 @@ class Why:
 
 
 @dataclass(frozen=True, slots=True)
-class ListQuiet:
+class ListQuiet(Command):
     """Return the runs of which something runs that says nothing of its progress for too long."""
+
+    is_query = True
 
 
 @dataclass(frozen=True, slots=True)
-class Recently:
+class Recently(Command):
     """The last hour by minute: what began and ended, or with a pool how full that was."""
+
+    is_query = True
 
     pool: str | None = None
