@@ -1,4 +1,4 @@
-"""Files that are made from others: the client without asyncio, and the console's types.
+"""Files that are made from others: the client without asyncio, types, fields of filters.
 
 `python -m tools.generate` writes them; with `--check` it only says which are stale. Statements
 between the lines `# asyncio only` and `# end` are left out of the client without asyncio.
@@ -12,6 +12,7 @@ import sys
 from pathlib import Path
 
 from tools.console_types import console_types
+from tools.filter_fields import client_text, protocol_text
 
 CLIENT = Path("src/yarnloom/client")
 SYNC = {"async_client.py": "sync_client.py", "async_runs.py": "runs.py"}
@@ -28,9 +29,9 @@ _WORDS = (
     (r"\.aiter_(\w+)\(", r".iter_\1("),
     (r"\bimport asyncio\b", "import time"),
     (r"\basyncio\.sleep\b", "time.sleep"),
-    (r"\b_blocks\(outgoing\)", "outgoing.blocks()"),
+    (r"\bblocks_on_thread\(outgoing\)", "outgoing.blocks()"),
     (r"\basync_(client|runs)\b", lambda found: {"client": "sync_client"}.get(found[1], "runs")),
-    (r"from yarnloom.client.plain_http import Connections\n", ""),
+    (r"from yarnloom.client.plain_http import [^\n]*\n", ""),
 )
 
 
@@ -63,6 +64,8 @@ def main(arguments: list[str]) -> int:
     """Write each file, or with `--check` name those that are stale; return the exit code."""
     made = {CLIENT / sync: without_asyncio(name) for name, sync in SYNC.items()}
     made[TYPES] = console_types()
+    made[CLIENT / "runs_filter.py"] = _formatted(client_text())
+    made[Path("src/yarnloom/protocol/filter_fields.py")] = _formatted(protocol_text())
     stale = [path for path, text in made.items() if not path.exists() or path.read_text() != text]
     if "--check" in arguments:
         for path in stale:

@@ -53,6 +53,7 @@ def test_no_file_is_over_five_hundred_lines() -> None:
     """A file is a room with one subject."""
     files = [*SOURCE.rglob("*.py"), *(ROOT / "tests").rglob("*.py")]
     files += [*(ROOT / "console" / "src").rglob("*.ts"), *(ROOT / "console" / "src").rglob("*.tsx")]
+    files.remove(ROOT / "console" / "src" / "api" / "answers.ts")  # made by `make generate`
     long = {str(one) for one in files if one.read_text(encoding="utf-8").count("\n") > 500}
 
     assert long == set()

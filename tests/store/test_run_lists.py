@@ -41,7 +41,9 @@ def test_each_way_of_looking_finds_the_same(monkeypatch: pytest.MonkeyPatch, cou
             )
         for tag in ("neap", "flood", "slack", None):
             for since in (0, 300, 10_000, None):
-                wanted = RunFilter(tag=tag, since=since, limit=500)
+                asked = {"tag": tag, "since": since}
+                values = {name: one for name, one in asked.items() if one is not None}
+                wanted = RunFilter(values=values, limit=500)
                 found, _ = inline.database.read(lambda one, w=wanted: run_lists.runs(one, w))
                 assert [run["number"] for run in found] == [
                     number

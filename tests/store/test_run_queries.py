@@ -12,7 +12,8 @@ from yarnloom.testing import InlineService
 
 def found(inline: InlineService, **wanted: Any) -> tuple[list[int], int | None]:
     """The numbers of a page, and where the next begins."""
-    wish = run_lists.RunFilter(**wanted)
+    more = {name: wanted.pop(name) for name in ("states", "below", "limit") if name in wanted}
+    wish = run_lists.RunFilter(values=wanted, **more)
     rows, following = inline.database.read(lambda connection: run_lists.runs(connection, wish))
     return [row["number"] for row in rows], following
 

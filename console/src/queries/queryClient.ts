@@ -1,6 +1,7 @@
 import { QueryClient } from "@tanstack/react-query";
 
 import { ApiError } from "../api/http";
+import { exactTime } from "../components/durations";
 
 /** Everything is kept until an event says that it changed; nothing is asked again by the clock. */
 export const queryClient = new QueryClient({
@@ -55,28 +56,51 @@ export const keys = {
 };
 
 /** Which runs a list shows; null is any. Names are those of the API and of the page's address. */
-export type RunFilter = Record<(typeof FILTERS)[number], string | null>;
-export const FILTERS = [
-  "state",
-  "workflow",
-  "text",
-  "since",
-  "until",
-  "within",
-  "key",
-  "who",
-  "tag",
-  "schedule",
-  "followups_failed",
-  "reports",
-  "saved",
-] as const;
+export type RunFilter = Record<(typeof RUN_FILTERS)[number]["name"], string | null>;
+
+interface FilterRecord {
+  name: string;
+  /** Whether it is on or off, not compared. */
+  flag?: true;
+  /** How it is said that it is on; a filter without is said by its own control. */
+  said?: (value: string) => string;
+  /** The name of what is said where the list is not limited by it: the opposite of the API's. */
+  opposite?: string;
+}
+
+/** The filters: a new one gets its record here, and its control in `FilterBar` if it has one. */
+export const RUN_FILTERS = [
+  { name: "state" },
+  { name: "workflow" },
+  { name: "text" },
+  { name: "since", said: (at) => `since ${exactTime(at)}` },
+  { name: "until", said: (at) => `before ${exactTime(at)}` },
+  { name: "within" },
+  { name: "key" },
+  { name: "who" },
+  { name: "tag", said: (tag) => `tagged ${tag}` },
+  { name: "schedule", said: (name) => `of schedule ${name}` },
+  { name: "followups_failed", flag: true },
+  { name: "reports", flag: true, opposite: "without_reports" },
+  { name: "saved", said: (name) => `saved as ${name}` },
+] as const satisfies readonly FilterRecord[];
+
+/** Flags by the names of the API. */
+export const FLAGS = (RUN_FILTERS as readonly FilterRecord[])
+  .filter(({ flag }) => flag)
+  .map(({ name, opposite }) => opposite ?? name);
 
 /** The filter as the API takes it: runs that only tell of another's end are left out unless asked. */
 export function asAsked(filter: RunFilter): Record<string, string> {
-  const { reports, ...others } = filter;
-  const given = Object.entries(others).filter((one): one is [string, string] => !!one[1]);
-  return { ...Object.fromEntries(given), ...(reports ? {} : { without_reports: "true" }) };
+  const asked: Record<string, string> = {};
+  for (const { name, opposite } of RUN_FILTERS as readonly FilterRecord[]) {
+    const value = filter[name as keyof RunFilter];
+    if (opposite && !value) asked[opposite] = "true";
+    if (!opposite && value) asked[name] = value;
+  }
+  return asked;
 }
 
-export const NO_FILTER = Object.fromEntries(FILTERS.map((name) => [name, null])) as RunFilter;
+export const NO_FILTER = Object.fromEntries(
+  RUN_FILTERS.map(({ name }) => [name, null]),
+) as RunFilter;

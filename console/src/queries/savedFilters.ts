@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { get, put, remove } from "../api/http";
-import type { Json, SavedFilter } from "../api/types";
-import { asAsked, keys, type RunFilter } from "./queryClient";
+import type { Json, JsonObject, SavedFilter } from "../api/types";
+import { asAsked, FLAGS, keys, type RunFilter } from "./queryClient";
 
 /** The filters that anybody saved, by name. */
 export function useSavedFilters() {
@@ -43,14 +43,10 @@ interface Saving {
 
 /** A filter as a body says it. */
 export function asBody(filter: RunFilter): { [key: string]: Json } {
-  const { state, without_reports, followups_failed, ...asked } = asAsked({
-    ...filter,
-    saved: null,
-  });
-  return {
-    ...asked,
-    ...(state ? { states: [state] } : {}),
-    ...(without_reports ? { without_reports: true } : {}),
-    ...(followups_failed ? { followups_failed: true } : {}),
-  };
+  const { state, ...asked } = asAsked({ ...filter, saved: null });
+  const fields = Object.entries(asked).map(([name, value]) => [
+    name,
+    FLAGS.includes(name) || value,
+  ]);
+  return { ...(Object.fromEntries(fields) as JsonObject), ...(state ? { states: [state] } : {}) };
 }

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from typing import NoReturn
 
+from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.units import seconds, size
 
 
@@ -106,21 +107,13 @@ def filter_options(parser: argparse._ActionsContainer, which: str) -> None:
     """Which runs a list shows, or a command is for."""
     add = parser.add_argument
     add("--state", action="append", default=[], help=f"{which} runs in this state")
-    add("--workflow", metavar="NAME", help=f"{which} runs of this workflow")
-    add("--tag", help=f"{which} runs with this tag")
-    add("--key", help=f"{which} runs that this start key made")
-    add("--schedule", metavar="NAME", help=f"{which} runs of this schedule")
-    add("--who", metavar="NAME", help=f"{which} runs that this one started")
-    for name, word in (("--since", "started then or later"), ("--until", "started before then")):
-        add(name, type=past_time, metavar="TIME", help=f"{word}: 2h ago, or a time")
-    add("--within", metavar="TIME", help="started so long ago or later, as 24h")
-    add("--text", help=f"{which} runs with this in their params, tags, key, error, …")
-    add("--followups-failed", action="store_true", help=f"{which} of which a follow-up failed")
-    add(
-        "--without-reports",
-        action="store_true",
-        help="without runs that only tell of another run's end",
-    )
+    for field in RUN_FILTERS:
+        text = f"{which} runs {field.says}"
+        if field.kind == "flag":
+            add(field.option, action="store_true", help=text)
+        else:
+            kind = past_time if field.kind == "time" else str
+            add(field.option, type=kind, metavar=field.metavar, help=text)
     add("--saved", metavar="NAME", help="as this saved filter says; other options count more")
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import shlex
+from typing import cast
 
 from rich.live import Live
 
@@ -13,13 +14,14 @@ from yarnloom.cli.output import out
 from yarnloom.cli.show import EXIT_BY_STATE
 from yarnloom.client import ENDED, Call, Client
 from yarnloom.client.calls import (
-    RunsFilter,
     drop_filter_call,
     glance_call,
     list_call,
     save_filter_call,
     show_call,
 )
+from yarnloom.client.runs_filter import RunsFilter
+from yarnloom.run_filters import RUN_FILTERS
 
 
 def runs(client: Client, options: argparse.Namespace) -> int:
@@ -43,20 +45,8 @@ def runs(client: Client, options: argparse.Namespace) -> int:
 
 def wanted_of(options: argparse.Namespace) -> RunsFilter:
     """Which runs are chosen, apart from their states."""
-    return {
-        "workflow": options.workflow,
-        "tag": options.tag,
-        "key": options.key,
-        "schedule": options.schedule,
-        "who": options.who,
-        "since": options.since,
-        "until": options.until,
-        "within": options.within,
-        "saved": options.saved,
-        "text": options.text,
-        "followups_failed": options.followups_failed or None,
-        "without_reports": options.without_reports or None,
-    }
+    names = ("saved", *(field.name for field in RUN_FILTERS))
+    return cast(RunsFilter, {name: getattr(options, name) or None for name in names})
 
 
 def filters(client: Client, drop: str, reason: str, as_json: bool) -> int:

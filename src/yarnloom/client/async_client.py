@@ -18,7 +18,9 @@ from yarnloom.client import calls
 from yarnloom.client.async_runs import AsyncRun
 from yarnloom.client.calls import API, KEEP, Call, Target
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
-from yarnloom.client.plain_http import Connections
+from yarnloom.client.http_limits import NO_LIMIT, TIMEOUT, TRIES
+from yarnloom.client.plain_http import Connections, blocks_on_thread
+from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.start_request import Start
 from yarnloom.media_types import BLOCK
 from yarnloom.units import Duration
@@ -27,13 +29,6 @@ from yarnloom.values import JsonObject, JsonValue, decode
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
     from yarnloom.sdk.file_values import File, Rows
-
-
-TRIES = 4
-NO_LIMIT = httpx.Limits(max_connections=None, max_keepalive_connections=20)
-"""Of connections: a request that waits for the end of a run holds one."""
-
-TIMEOUT = httpx.Timeout(10.0, read=40.0)
 
 
 class AsyncClient:
@@ -217,7 +212,7 @@ class AsyncClient:
         *,
         states: tuple[str, ...] = (),
         limit: int = 50,
-        **wanted: Unpack[calls.RunsFilter],
+        **wanted: Unpack[RunsFilter],
     ) -> list[AsyncRun]:
         """The newest runs: in some states, and as `RunsWanted` says."""
         page = await self.call(calls.list_call(states, limit, wanted))
@@ -253,12 +248,13 @@ class AsyncClient:
             try:
                 response = await self._http.post(
                     f"{API}/files",
-                    content=_blocks(outgoing),
+                    content=blocks_on_thread(outgoing),
                     params=query,
                     headers=outgoing.headers,
                 )
-                answer = calls.read_answer(self.target, response.status_code, response.content)
-                found: JsonObject = answer
+                found: JsonObject = calls.read_answer(
+                    self.target, response.status_code, response.content
+                )
                 return found
             except httpx.TransportError as error:
                 if not tries_left or isinstance(error, httpx.ConnectError):
@@ -497,14 +493,3 @@ class AsyncClient:
                 if failures > 6:
                     raise self.target.not_reachable(error) from error
             await asyncio.sleep(min(5.0, 0.1 * 2**failures))
-
-
-# asyncio only
-async def _blocks(outgoing: Outgoing) -> AsyncIterator[bytes]:
-    """The blocks of a file, each read on a thread."""
-    blocks = outgoing.blocks()
-    while (block := await asyncio.to_thread(next, blocks, None)) is not None:
-        yield block
-
-
-# end

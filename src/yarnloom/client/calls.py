@@ -9,15 +9,17 @@ import uuid
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from typing import Any, TypedDict
+from typing import Any
 from urllib.parse import quote, urlsplit
 
 from pydantic_core import to_json
 
 from yarnloom import errors
 from yarnloom.client.file_transfer import plain
+from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.start_request import Start, many
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError, nearest
+from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.sdk.current_attempt import attempt_now
 from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue, decode, encode
@@ -214,38 +216,6 @@ def files_call(limit: int) -> Call:
     return Call("GET", "/files", query={"limit": limit})
 
 
-class RunsFilter(TypedDict, total=False):
-    """Which runs a list shows; what is not given, or None, is any.
-
-    Attributes:
-        workflow: its name.
-        tag: one that the run was given.
-        key: the start key that made it.
-        schedule: that started it.
-        who: that started it.
-        since: started then or later.
-        until: started before then.
-        within: started so long ago or later, as `"24h"`.
-        saved: the name of a saved filter; what else is given counts more.
-        text: in its workflow, params, tags, key, starter or error.
-        followups_failed: only those of which a follow-up failed.
-        without_reports: leaves out those that only tell of another run's end.
-    """
-
-    workflow: str | None
-    tag: str | None
-    key: str | None
-    schedule: str | None
-    who: str | None
-    since: datetime | None
-    until: datetime | None
-    within: str | None
-    saved: str | None
-    text: str | None
-    followups_failed: bool | None
-    without_reports: bool | None
-
-
 def list_call(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Call:
     """List the newest runs.
 
@@ -257,18 +227,18 @@ def list_call(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Call:
             f"runs() has no filter {name!r}{nearest(name, RunsFilter.__optional_keys__)}"
         )
     given = _said(wanted)
-    for name in ("followups_failed", "without_reports"):
-        if name in given:
-            given[name] = str(bool(given[name])).lower()
+    for known in RUN_FILTERS:
+        if known.kind == "flag" and known.name in given:
+            given[known.name] = str(bool(given[known.name])).lower()
     return Call("GET", "/runs", query={"state": list(states), "limit": limit, **given})
 
 
 def _said(wanted: Mapping[str, JsonValue]) -> JsonObject:
     """The fields of a filter that are given, with times as text."""
     given = {name: value for name, value in wanted.items() if value is not None}
-    for name in ("since", "until"):
-        if isinstance(at := given.get(name), datetime):
-            given[name] = at.astimezone().isoformat()
+    for known in RUN_FILTERS:
+        if isinstance(at := given.get(known.name), datetime):
+            given[known.name] = at.astimezone().isoformat()
     return given
 
 

@@ -14,10 +14,12 @@ import contextlib
 import json
 import os
 import ssl
+from collections.abc import AsyncIterator
 from typing import Any
 from urllib.parse import urlencode, urlsplit
 
 from yarnloom.client.calls import API, Call, Target, read_answer
+from yarnloom.client.file_transfer import Outgoing
 from yarnloom.values import JsonObject
 
 CONNECT_SECONDS = 10.0
@@ -159,3 +161,10 @@ class _Connection:
         """Close it."""
         with contextlib.suppress(OSError, RuntimeError):
             self._writer.close()
+
+
+async def blocks_on_thread(outgoing: Outgoing) -> AsyncIterator[bytes]:
+    """Yield the blocks of a file, each read on a thread."""
+    blocks = outgoing.blocks()
+    while (block := await asyncio.to_thread(next, blocks, None)) is not None:
+        yield block

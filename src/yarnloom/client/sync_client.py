@@ -17,7 +17,9 @@ from httpx_sse import connect_sse
 from yarnloom.client import calls
 from yarnloom.client.calls import API, KEEP, Call, Target
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
+from yarnloom.client.http_limits import NO_LIMIT, TIMEOUT, TRIES
 from yarnloom.client.runs import Run
+from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.start_request import Start
 from yarnloom.media_types import BLOCK
 from yarnloom.units import Duration
@@ -26,13 +28,6 @@ from yarnloom.values import JsonObject, JsonValue, decode
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
     from yarnloom.sdk.file_values import File, Rows
-
-
-TRIES = 4
-NO_LIMIT = httpx.Limits(max_connections=None, max_keepalive_connections=20)
-"""Of connections: a request that waits for the end of a run holds one."""
-
-TIMEOUT = httpx.Timeout(10.0, read=40.0)
 
 
 class Client:
@@ -208,7 +203,7 @@ class Client:
         *,
         states: tuple[str, ...] = (),
         limit: int = 50,
-        **wanted: Unpack[calls.RunsFilter],
+        **wanted: Unpack[RunsFilter],
     ) -> list[Run]:
         """The newest runs: in some states, and as `RunsWanted` says."""
         page = self.call(calls.list_call(states, limit, wanted))
@@ -248,8 +243,9 @@ class Client:
                     params=query,
                     headers=outgoing.headers,
                 )
-                answer = calls.read_answer(self.target, response.status_code, response.content)
-                found: JsonObject = answer
+                found: JsonObject = calls.read_answer(
+                    self.target, response.status_code, response.content
+                )
                 return found
             except httpx.TransportError as error:
                 if not tries_left or isinstance(error, httpx.ConnectError):

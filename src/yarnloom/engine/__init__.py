@@ -1,8 +1,8 @@
 """Every rule of the product: what follows from each command, without interface code or a clock.
 
 `Engine` does a batch of commands in one transaction. Packages import one way, each those before it:
-`commands` < `rules` < `state` < `dispatch` < `parts` < `compact` < `composition` < `queries` <
-`operations`. What each owns is said in its own `__init__`.
+`rules` < `records` < `commands` < `state` < `dispatch` < `parts` < `compact` < `composition` <
+`queries` < `operations`. What each owns is said in its own `__init__`.
 """
 
 from typing import TYPE_CHECKING

@@ -8,17 +8,13 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import (
-    Field,
-    model_validator,
-)
+from pydantic import Field, model_validator
 
 from yarnloom.engine.rules.states import RunState
 from yarnloom.protocol.fields import (
     LONGEST,
     FilterName,
     Name,
-    Span,
     Strict,
     Tags,
     Time,
@@ -26,6 +22,8 @@ from yarnloom.protocol.fields import (
     Value,
     ValueObject,
 )
+from yarnloom.protocol.filter_fields import FilterBody, FilterQuery
+from yarnloom.run_filters import RUN_FILTERS
 
 
 class StartBody(Strict):
@@ -166,21 +164,10 @@ class SettleBody(ReasonBody):
     )
 
 
-class RunsWanted(Strict):
+class RunsWanted(FilterBody):
     """Which runs a list shows; a field that is not given allows any."""
 
     states: Annotated[list[RunState], Field(max_length=9)] = Field(default_factory=list)
-    workflow: Annotated[str, Field(max_length=201)] | None = None
-    tag: Annotated[str, Field(max_length=100)] | None = None
-    key: Annotated[str, Field(max_length=200)] | None = None
-    schedule: Annotated[str, Field(max_length=100)] | None = None
-    who: Annotated[str, Field(max_length=200)] | None = None
-    since: Time | None = None
-    until: Time | None = None
-    within: Span | None = Field(None, description="Started so long ago or later: 24h, 7d.")
-    text: Annotated[str, Field(max_length=200)] | None = None
-    followups_failed: Truth = False
-    without_reports: Truth = False
 
     @property
     def given(self) -> ValueObject:
@@ -189,6 +176,23 @@ class RunsWanted(Strict):
 
 
 WANTED = tuple(RunsWanted.model_fields)
+
+
+class RunsQuery(FilterQuery):
+    """The query of the list of runs."""
+
+    state: Annotated[list[RunState], Field(description="In one of these states.")] = Field(
+        default_factory=list
+    )
+    saved: FilterName | None = Field(None, description="A saved filter; other fields count more.")
+    cursor: Annotated[int, Field(ge=1, le=2**53)] | None = None
+    limit: Annotated[int, Field(ge=1, le=500)] = 50
+
+    @property
+    def wanted(self) -> RunsWanted:
+        """The filter in it."""
+        fields = {field.name: getattr(self, field.name) for field in RUN_FILTERS}
+        return RunsWanted.model_construct(states=self.state, **fields)
 
 
 class BulkBody(ReasonBody, RunsWanted):

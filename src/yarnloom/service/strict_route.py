@@ -16,6 +16,7 @@ from types import UnionType
 from typing import Annotated, Any, Union, get_args, get_origin
 
 from fastapi import Request
+from fastapi._compat import ModelField
 from fastapi.dependencies.utils import get_flat_params
 from fastapi.params import Path, Query
 from fastapi.responses import Response
@@ -70,9 +71,10 @@ class StrictRoute(APIRoute):
         """Return the handler, behind the checks."""
         handle = super().get_route_handler()
         params = get_flat_params(self.dependant)
-        known = {
+        known: dict[str, FieldInfo] = {
             param.alias: param.field_info for param in params if isinstance(param.field_info, Query)
         }
+        known |= _in_models(self.dependant.query_params)
         in_path = {
             param.alias: param.field_info for param in params if isinstance(param.field_info, Path)
         }
@@ -97,6 +99,16 @@ class StrictRoute(APIRoute):
             return await handle(whole)
 
         return check_and_handle
+
+
+def _in_models(params: Iterable[ModelField]) -> dict[str, FieldInfo]:
+    """Return the query parameters that are fields of a model, by name."""
+    fields: dict[str, FieldInfo] = {}
+    for param in params:
+        model = param.field_info.annotation
+        if isinstance(model, type) and issubclass(model, BaseModel):
+            fields |= {field.alias or name: field for name, field in model.model_fields.items()}
+    return fields
 
 
 async def read_body(request: Request, limit: int) -> bytes:

@@ -6,8 +6,8 @@ Decision: `docs/decisions/15-many-watchers.md`.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
 from yarnloom.store.run_queries import (
@@ -22,26 +22,36 @@ from yarnloom.store.select import (
 
 @dataclass(frozen=True, slots=True)
 class RunFilter:
-    """Which runs a list shows; None is any."""
+    """Which runs a list shows.
+
+    Attributes:
+        states: in one of these; empty for any.
+        values: by name of a filter (`run_filters`) what is asked; a time in microseconds.
+        below: only runs of a lower number.
+        limit: how many.
+    """
 
     states: tuple[str, ...] = ()
-    workflow: str | None = None
-    tag: str | None = None
-    key: str | None = None
-    schedule: str | None = None
-    who: str | None = None
-    since: int | None = None
-    until: int | None = None
-    text: str | None = None
-    followups_failed: bool = False
-    without_reports: bool = False
+    values: Mapping[str, str | int | bool] = field(default_factory=dict)
     below: int | None = None
     limit: int = 50
 
-    @property
-    def plain(self) -> bool:
-        """Whether it asks for states alone."""
-        return replace(self, states=(), below=None, limit=50) == RunFilter()
+
+_CONDITIONS = {
+    "workflow": "r.workflow = ?",
+    "tag": "EXISTS (SELECT 1 FROM run_tags WHERE tag = ? AND run = r.number)",
+    "key": "r.number IN (SELECT run FROM start_keys WHERE key = ?)",
+    "schedule": "r.schedule = ?",
+    "who": "r.started_by = ?",
+    "since": "r.created_at >= ?",
+    "until": "r.created_at < ?",
+    "text": "(CAST(r.number AS TEXT) = ? OR {places})",
+    "followups_failed": "r.followups_failed > 0",
+    "without_reports": "r.after IS NULL",
+}
+"""By filter. `within` is a `since`: the service knows the time."""
+
+_TEXT_IN = ("workflow", "params", "tags", "start_key", "started_by", "error")
 
 
 OF_TAG = "SELECT run FROM run_tags WHERE tag = ?"
@@ -54,12 +64,13 @@ SEARCHED = 20_000
 def runs(connection: sqlite3.Connection, wanted: RunFilter) -> tuple[list[Record], int | None]:
     """Runs, newest first, and below which number the next page begins; None if there is none."""
     where, values = _matching(wanted)
-    for rare, value in ((OF_TAG, wanted.tag), (SINCE, wanted.since)):
+    for rare, name in ((OF_TAG, "tag"), (SINCE, "since")):
+        value = wanted.values.get(name)
         if value is not None and _are_few(connection, rare, value):
             # Others are found soon from the newest on.
             where, values = f"{where} AND r.number IN ({rare})", [*values, value]
     floor = 0
-    if wanted.text is not None:
+    if "text" in wanted.values:
         newest = connection.execute("SELECT max(number) AS number FROM runs").fetchone()["number"]
         floor = max(0, min(wanted.below or 2**62, (newest or 0) + 1) - 1 - SEARCHED)
         where, values = f"{where} AND r.number > ?", [*values, floor]
@@ -119,43 +130,21 @@ def run_numbers(connection: sqlite3.Connection, wanted: RunFilter) -> list[int]:
     return [row[0] for row in connection.execute(sql, values)]
 
 
-def _matching(wanted: RunFilter) -> tuple[str, list[Any]]:
+def _matching(wanted: RunFilter) -> tuple[str, list[str | int]]:
     """The condition for a filter, and its values."""
-    where, values = ["1"], list[Any]()
+    where, values = ["1"], list[str | int]()
     if wanted.states:
         where.append(f"r.state IN ({', '.join('?' * len(wanted.states))})")
         values += wanted.states
-    if wanted.workflow is not None:
-        where.append("r.workflow = ?")
-        values.append(wanted.workflow)
-    if wanted.tag is not None:
-        where.append("EXISTS (SELECT 1 FROM run_tags WHERE tag = ? AND run = r.number)")
-        values.append(wanted.tag)
-    if wanted.key is not None:
-        where.append("r.number IN (SELECT run FROM start_keys WHERE key = ?)")
-        values.append(wanted.key)
-    if wanted.schedule is not None:
-        where.append("r.schedule = ?")
-        values.append(wanted.schedule)
-    if wanted.who is not None:
-        where.append("r.started_by = ?")
-        values.append(wanted.who)
-    if wanted.since is not None:
-        where.append("r.created_at >= ?")
-        values.append(wanted.since)
-    if wanted.until is not None:
-        where.append("r.created_at < ?")
-        values.append(wanted.until)
-    if wanted.text is not None:
-        pattern = like(wanted.text)
-        places = ("workflow", "params", "tags", "start_key", "started_by", "error")
-        either = " OR ".join(f"r.{one} LIKE ? ESCAPE '!'" for one in places)
-        where.append(f"(CAST(r.number AS TEXT) = ? OR {either})")
-        values += [wanted.text, *[pattern] * len(places)]
-    if wanted.followups_failed:
-        where.append("r.followups_failed > 0")
-    if wanted.without_reports:
-        where.append("r.after IS NULL")
+    for name, value in wanted.values.items():
+        condition = _CONDITIONS[name]
+        if name == "text":
+            places = " OR ".join(f"r.{column} LIKE ? ESCAPE '!'" for column in _TEXT_IN)
+            where.append(condition.format(places=places))
+            values += [value, *[like(str(value))] * len(_TEXT_IN)]
+        elif value is not False:
+            where.append(condition)
+            values += [value] if "?" in condition else []
     if wanted.below is not None:
         where.append("r.number < ?")
         values.append(wanted.below)

@@ -399,7 +399,7 @@ def test_runs_of_which_a_follow_up_failed_are_found(at: Floor) -> None:
     at.end("1/a")
     at.fail("1/a/on_end/tell")
     at.drain()
-    wanted = run_lists.RunFilter(followups_failed=True)
+    wanted = run_lists.RunFilter(values={"followups_failed": True})
     assert at.inline.database.read(lambda one: run_lists.run_numbers(one, wanted)) == [1]
 
 

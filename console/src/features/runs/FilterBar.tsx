@@ -3,9 +3,9 @@ import { IconSearch } from "@tabler/icons-react";
 
 import { RUN_STATES, type RunState } from "../../api/types";
 import { State } from "../../components/State";
-import { exactTime } from "../../components/durations";
 import { TypedInput } from "../../components/TypedInput";
 import { useWorkflows } from "../../queries/workflows";
+import { RUN_FILTERS } from "../../queries/queryClient";
 import { useCounts } from "../../queries/runs";
 import { SPANS, type RunFiltering } from "./runFilter";
 import classes from "./RunsPage.module.css";
@@ -77,31 +77,20 @@ export function FilterBar({ filtering }: { filtering: RunFiltering }) {
           value={filter.key ?? ""}
           onSettled={(key) => set("key", key || null)}
         />
-        {filter.since && (
-          <Pill withRemoveButton size="md" onRemove={() => set("since", null)}>
-            since {exactTime(filter.since)}
-          </Pill>
-        )}
-        {filter.until && (
-          <Pill withRemoveButton size="md" onRemove={() => set("until", null)}>
-            before {exactTime(filter.until)}
-          </Pill>
-        )}
-        {filter.schedule && (
-          <Pill withRemoveButton size="md" onRemove={() => set("schedule", null)}>
-            of schedule {filter.schedule}
-          </Pill>
-        )}
-        {filter.tag && (
-          <Pill withRemoveButton size="md" onRemove={() => set("tag", null)}>
-            tagged {filter.tag}
-          </Pill>
-        )}
-        {filter.saved && (
-          <Pill withRemoveButton size="md" onRemove={() => set("saved", null)}>
-            saved as {filter.saved}
-          </Pill>
-        )}
+        {RUN_FILTERS.map((known) => {
+          const value = filter[known.name];
+          if (!value || !("said" in known)) return null;
+          return (
+            <Pill
+              key={known.name}
+              withRemoveButton
+              size="md"
+              onRemove={() => set(known.name, null)}
+            >
+              {known.said(value)}
+            </Pill>
+          );
+        })}
         {count > 0 && (
           <Button variant="subtle" size="xs" onClick={clear}>
             Clear

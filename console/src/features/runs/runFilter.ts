@@ -2,7 +2,7 @@
 
 import { useSearchParams } from "react-router";
 
-import { FILTERS, type RunFilter } from "../../queries/queryClient";
+import { RUN_FILTERS, type RunFilter } from "../../queries/queryClient";
 
 export interface RunFiltering {
   filter: RunFilter;
@@ -19,7 +19,7 @@ export interface RunFiltering {
 export function useRunFilter(): RunFiltering {
   const [query, setQuery] = useSearchParams();
   const filter = Object.fromEntries(
-    FILTERS.map((name) => [name, query.get(name) || null]),
+    RUN_FILTERS.map(({ name }) => [name, query.get(name) || null]),
   ) as RunFilter;
   const set = (name: keyof RunFilter, value: string | null) =>
     setQuery(

@@ -40,7 +40,7 @@ def _plain(value: object) -> JsonValue:
         }
         return shown | (value.model_extra or {})
     if isinstance(value, list) and value and isinstance(value[0], BaseModel):
-        return [_plain(one) for one in value]
-    if isinstance(value, dict) and any(isinstance(one, BaseModel) for one in value.values()):
-        return {name: _plain(one) for name, one in value.items()}
+        return [_plain(item) for item in value]
+    if isinstance(value, dict) and any(isinstance(item, BaseModel) for item in value.values()):
+        return {name: _plain(item) for name, item in value.items()}
     return value

@@ -160,7 +160,7 @@ def _node_json(plan: Plan, node: Node) -> JsonObject:
     if node.only_if is not None:
         shown["only_if"] = source_json(plan, node.only_if)
     if node.waits_for:
-        shown["waits_for"] = [plan.nodes[one].label for one in node.waits_for]
+        shown["waits_for"] = [plan.nodes[index].label for index in node.waits_for]
     if node.kind is Kind.STEP:
         sources = node.inputs.items()
         shown["task"] = node.task

@@ -23,7 +23,7 @@ def worker_answer(worker: WorkerRecord, attempts: Mapping[int, AttemptInHand]) -
         known = show(worker_answers.AttemptInHand, last)
         ended = {"id": worker.last.id, "ended_at": worker.last.ended_at}
         facts.last = worker_answers.LastAttempt.model_validate({**ended, **known})
-    runs = [attempts[one] for one in worker.in_hand if one in attempts]
+    runs = [attempts[attempt] for attempt in worker.in_hand if attempt in attempts]
     return WorkerAnswer.model_validate({**dict(facts), "runs": runs})
 
 

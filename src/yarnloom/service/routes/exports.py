@@ -121,7 +121,7 @@ async def _as_csv(
 
 async def _as_lines(pages: AsyncIterator[list[ExportedItem]]) -> AsyncIterator[str]:
     async for page in pages:
-        yield "".join(_line(one) for one in page)
+        yield "".join(_line(item) for item in page)
 
 
 async def _whole(core: Core, number: int, head: JsonObject) -> AsyncIterator[str]:

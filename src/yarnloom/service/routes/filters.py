@@ -22,6 +22,7 @@ from yarnloom.protocol.setting_answers import (
     FilterList,
     SavedFilter,
 )
+from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
@@ -66,23 +67,19 @@ async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> 
     """
     if name is not None:
         wanted = await _merged(core, wanted, name)
-    since = micros(wanted.since)
-    if wanted.within is not None:
-        begin = core.now() - round(seconds(wanted.within) * 1_000_000)
-        since = begin if since is None else max(begin, since)
-    return run_lists.RunFilter(
-        states=tuple(map(str, wanted.states)),
-        workflow=await full_name(core, wanted.workflow),
-        tag=wanted.tag,
-        key=wanted.key,
-        schedule=wanted.schedule,
-        who=wanted.who,
-        since=since,
-        until=micros(wanted.until),
-        text=wanted.text or None,
-        followups_failed=wanted.followups_failed,
-        without_reports=wanted.without_reports,
-    )
+    values: dict[str, str | int | bool] = {}
+    for field in RUN_FILTERS:
+        value = getattr(wanted, field.name)
+        if value is None or value is False or (field.name == "text" and not value):
+            continue
+        if field.kind == "span":
+            begin = core.now() - round(seconds(value) * 1_000_000)
+            values["since"] = max(begin, int(values.get("since", begin)))
+        else:
+            values[field.name] = micros(value) or 0 if field.kind == "time" else value
+    if "workflow" in values:
+        values["workflow"] = await full_name(core, str(values["workflow"]))
+    return run_lists.RunFilter(tuple(map(str, wanted.states)), values)
 
 
 async def _merged(core: Core, wanted: RunsWanted, name: str) -> RunsWanted:
@@ -92,9 +89,9 @@ async def _merged(core: Core, wanted: RunsWanted, name: str) -> RunsWanted:
     return RunsWanted(**(saved_filters.filter_record(kept[name]).wanted | wanted.given))
 
 
-async def full_name(core: Core, name: str | None) -> str | None:
+async def full_name(core: Core, name: str) -> str:
     """The full name for a short one; a name that is not known stays as it is and finds nothing."""
-    if name is None or "/" in name:
+    if "/" in name:
         return name
     known = await core.read(workflow_queries.workflow_names)
     return next((full for full in known if full.partition("/")[2] == name), name)

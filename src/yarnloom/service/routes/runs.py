@@ -21,13 +21,11 @@ from yarnloom.engine.rules.states import RunState
 from yarnloom.errors import InvalidInput, NotFound, Problem
 from yarnloom.protocol.bodies import (
     CancelBody,
-    RunsWanted,
+    RunsQuery,
     StartBody,
     StartManyBody,
 )
 from yarnloom.protocol.fields import (
-    FilterName,
-    Span,
     Time,
 )
 from yarnloom.protocol.overview_answers import (
@@ -151,55 +149,14 @@ def answer_to_start(found: Started | CheckingAnswer) -> tuple[bytes, int]:
 
 
 @router.get("", response_model=RunList, responses=problems(422))
-async def list_runs(
-    core: TheCore,
-    state: Annotated[list[RunState] | None, Query()] = None,
-    workflow: Annotated[str | None, Query(max_length=201)] = None,
-    tag: Annotated[str | None, Query(max_length=100)] = None,
-    key: Annotated[str | None, Query(max_length=200, description="A start key")] = None,
-    schedule: Annotated[str | None, Query(max_length=100)] = None,
-    who: Annotated[str | None, Query(max_length=200, description="Who started it")] = None,
-    since: Annotated[Time | None, Query(description="Started then or later")] = None,
-    until: Annotated[Time | None, Query(description="Started before then")] = None,
-    within: Annotated[
-        Span | None, Query(description="Started so long ago or later: 24h, 7d")
-    ] = None,
-    text: Annotated[
-        str | None,
-        Query(max_length=200, description="In its workflow, params, tags, key, starter or error"),
-    ] = None,
-    followups_failed: Annotated[
-        bool, Query(description="Only those of which a follow-up failed")
-    ] = False,
-    without_reports: Annotated[
-        bool, Query(description="Leave out those that only tell of another run's end")
-    ] = False,
-    saved: Annotated[
-        FilterName | None, Query(description="A saved filter; other fields count more")
-    ] = None,
-    cursor: Annotated[int | None, Query(ge=1, le=2**53)] = None,
-    limit: Annotated[int, Query(ge=1, le=500)] = 50,
-) -> Response:
+async def list_runs(core: TheCore, query: Annotated[RunsQuery, Query()]) -> Response:
     """Runs, newest first.
 
     A page that is searched for a text may have fewer runs than the limit, and yet a `next`.
     """
-    given = RunsWanted.model_construct(
-        states=state or [],
-        workflow=workflow,
-        tag=tag,
-        key=key,
-        schedule=schedule,
-        who=who,
-        since=since,
-        until=until,
-        within=within,
-        text=text,
-        followups_failed=followups_failed,
-        without_reports=without_reports,
-    )
-    wanted = replace(await filter_of(core, given, saved), below=cursor, limit=limit)
-    return answer(RunList, await core.runs.list_runs(wanted))
+    wanted = await filter_of(core, query.wanted, query.saved)
+    page = await core.runs.list_runs(replace(wanted, below=query.cursor, limit=query.limit))
+    return answer(RunList, page)
 
 
 @router.get("/counts", response_model=RunCounts)
