@@ -30,7 +30,6 @@ from yarnloom.engine.queries import run_graph
 from yarnloom.engine.records.workers import WorkerRecord
 from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.protocol.overview_answers import GlanceAnswer
-from yarnloom.protocol.run_answers import RunAnswer
 from yarnloom.protocol.setting_answers import PoolAnswer, ScheduleAnswer
 from yarnloom.protocol.worker_answers import WorkerAnswer
 from yarnloom.service.attempt_lines import AttemptLines
@@ -45,6 +44,7 @@ from yarnloom.service.readers import Readers
 from yarnloom.service.render import run_line
 from yarnloom.service.render.answers import show
 from yarnloom.service.render.parts import graph_json
+from yarnloom.service.render.runs import run_json
 from yarnloom.service.render.workers import without_tasks, worker_answer
 from yarnloom.service.run_line_pace import LinePace
 from yarnloom.service.run_reader import RunReader
@@ -246,7 +246,7 @@ class Core:
                 return {"workers": [without_tasks(worker) for worker in workers]}
             number = int(name)
             run = await self.runs.run(number)
-            shown = {"run": show(RunAnswer, run)}
+            shown = {"run": run_json(run)}
             if not closely:
                 return shown
             graph = await self.runs.graph(number)

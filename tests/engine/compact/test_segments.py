@@ -420,10 +420,13 @@ def test_stopping_a_run_does_not_wait_for_rows(what: str) -> None:
 
 def test_long_outputs_have_rows_from_the_start() -> None:
     """A row of many long ones would be too large to be read for one of them."""
-    with line(output="x" * LARGEST_OUTPUT) as many:
+    with line(output="x" * (LARGEST_OUTPUT - 1)) as many:
         many.report(30)
         assert not folded(many.inline)
         assert len(many.items_with_rows) == 30
+    with line(output="x" * (LARGEST_OUTPUT - 2)) as many:  # with its quotes as long as may be
+        many.report(30)
+        assert folded(many.inline) == 30
 
 
 def test_what_there_is_counts_the_same() -> None:

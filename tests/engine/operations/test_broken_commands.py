@@ -73,6 +73,18 @@ def test_others_of_its_batch_are_done_and_workers_stay(
     assert at.inline.run(first)["state"] == "done"
 
 
+def test_an_open_request_is_answered_though_another_command_breaks(
+    at: Floor, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What the commands of the batch give when each is done alone is all there."""
+    at.worker("w", places=2)
+    breaks(monkeypatch, DrainWorker, lambda command: True)
+    results = at.inline.batch(Poll("w"), start("a"), DrainWorker("w", "test", ""))
+
+    assert isinstance(results.answers[2], OverflowError)
+    assert [message["kind"] for message in results.messages["w"]] == ["work"]
+
+
 def test_what_a_broken_command_posted_is_never_sent(
     at: Floor, monkeypatch: pytest.MonkeyPatch
 ) -> None:

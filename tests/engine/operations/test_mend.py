@@ -317,6 +317,8 @@ def test_deadline_and_tries_begin_anew(at: Floor) -> None:
     at.advance(11)
     at.end("1/a", "cancelled")
     assert at.inline.run(number)["state"] == "failed"
+    logged = at.inline.database.writer.execute("SELECT what, who FROM commands ORDER BY id")
+    assert [tuple(row) for row in logged][-1] == ("deadline", "service")
 
     at.do(MendRun(number, "t"))
     at.advance(9)

@@ -9,6 +9,7 @@ import pytest
 from tests import looms
 from yarnloom.engine.commands import (
     CancelRun,
+    InHand,
     LeaveService,
     LoseWorker,
     Poll,
@@ -442,3 +443,16 @@ def test_memory_is_rebuilt_from_the_store(inline: InlineService) -> None:
     (other,) = ask(inline)
     assert other["input"]["number"] == 2
     assert tell(inline, work["attempt"], outcome="done", output=2).refused == []
+
+
+def test_what_is_in_hand_is_told_from_memory_only_where_that_is_certain(
+    inline: InlineService,
+) -> None:
+    """Of attempts with rows, and of workers that are not known, the records are asked."""
+    inline.start("sums", {"number": 1})
+    (work,) = begin(inline)
+    asked = InHand("w", (work["attempt"],))
+
+    assert inline.engine.in_hand(asked) is None
+    assert inline.engine.in_hand(InHand("stranger", (work["attempt"],))) is None
+    assert list(inline.do(asked)) == [work["attempt"]]

@@ -172,6 +172,17 @@ def test_what_has_not_begun_in_time_expires(at: Floor, how: str) -> None:
     assert states(at, *busy) == ["running"] * 5
 
 
+def test_the_engine_is_due_when_a_run_expires(at: Floor) -> None:
+    """So that an idle service wakes up for it."""
+    for _ in range(5):
+        at.start("w")
+    at.advance(20.0)
+    assert at.inline.engine.next_due_of_runs() is None
+    at.start("w", start_by=at.inline.clock.now + 60 * SECOND)
+
+    assert at.inline.engine.next_due_of_runs() == pytest.approx(at.inline.clock.mono + 60.0)
+
+
 def test_what_has_begun_in_time_goes_on(at: Floor) -> None:
     """Also when the time has come; and one that expired can be mended."""
     number = at.start("w", start_by=NOW + 60 * SECOND)

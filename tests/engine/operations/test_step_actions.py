@@ -114,6 +114,26 @@ def test_a_failed_step_is_retried_while_its_run_goes_on(at: Floor) -> None:
     assert len(at.inline.step(1, "p/s/a")["attempts"]) == 2
 
 
+def test_a_refusal_says_the_state_of_a_step_that_will_never_begin(at: Floor) -> None:
+    """That of what became of the rest around it."""
+    weave(
+        at,
+        lambda work: parallel(
+            "p",
+            sequence("s", step("a", work), step("b", work)),
+            step("c", work),
+            if_one_fails="finish",
+        ),
+    )
+    with pytest.raises(Conflict) as early:
+        hand(at, "p/s/b", "pause")
+    at.fail("1/p/s/a")
+    with pytest.raises(Conflict) as late:
+        hand(at, "p/s/b", "pause")
+
+    assert (early.value.detail["state"], late.value.detail["state"]) == ("waiting", "skipped")
+
+
 def test_a_failed_item_is_retried_while_others_go_on(at: Floor) -> None:
     """It takes its turn in the each's window; other failures stay as they are."""
     weave(

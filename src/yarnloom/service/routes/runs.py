@@ -55,6 +55,7 @@ from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.render.answers import encode
 from yarnloom.service.render.parts import graph_json, items_json, step_json, steps_json
+from yarnloom.service.render.runs import page_json, run_text
 from yarnloom.service.route_helpers import (
     Asker,
     TheCore,
@@ -145,7 +146,7 @@ def answer_to_start(found: Started | CheckingAnswer) -> tuple[bytes, int]:
     """Return the answer to a start, and its status: the run, or how far its rows are checked."""
     if isinstance(found, CheckingAnswer):
         return encode(CheckingAnswer, found), 202
-    return encode(RunAnswer, found.run), 201 if found.created else 200
+    return run_text(found.run), 201 if found.created else 200
 
 
 @router.get("", response_model=RunList, responses=problems(422))
@@ -156,7 +157,7 @@ async def list_runs(core: TheCore, query: Annotated[RunsQuery, Query()]) -> Resp
     """
     wanted = await filter_of(core, query.wanted, query.saved)
     page = await core.runs.list_runs(replace(wanted, below=query.cursor, limit=query.limit))
-    return answer(RunList, page)
+    return flat_answer(page_json(page))
 
 
 @router.get("/counts", response_model=RunCounts)
@@ -191,8 +192,8 @@ async def shown(
 ) -> tuple[bytes, int]:
     """Return a run, after a wait for its end if any, and the answer's status."""
     if wait:
-        return encode(RunAnswer, await core.waits.wait_for_end(number, wait, attempt)), 200
-    return encode(RunAnswer, await core.runs.run(number)), 200
+        return run_text(await core.waits.wait_for_end(number, wait, attempt)), 200
+    return run_text(await core.runs.run(number)), 200
 
 
 @router.post("/{number}/cancel", response_model=RunAnswer, responses=problems(404, 409))
