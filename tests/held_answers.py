@@ -1,7 +1,7 @@
 """Every answer of a service that a test starts is held to the model that its route declares.
 
-`install` wraps the application in the process of the service. What does not fit goes into a file
-that the tests read: an answer with another field, or without one, fails the test in which it came.
+`install` wraps the application in the process of the service. A fault goes into a file that the
+tests read: an answer with another field, or without one, fails the test in which it came.
 """
 
 from __future__ import annotations
@@ -106,7 +106,7 @@ def _difference(value: Any, again: Any, at: str = "") -> str:
 
 
 def new_faults() -> list[str]:
-    """Take the faults that were not taken before."""
+    """Return the faults that are new."""
     global _read_from  # noqa: PLW0603
     target = Path(os.environ[FILE_VARIABLE])
     if not target.exists() or target.stat().st_size <= _read_from:

@@ -76,7 +76,7 @@ def test_others_of_its_batch_are_done_and_workers_stay(
 def test_an_open_request_is_answered_though_another_command_breaks(
     at: Floor, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """What the commands of the batch give when each is done alone is all there."""
+    """Each command of the batch is then done alone, and its messages are sent."""
     at.worker("w", places=2)
     breaks(monkeypatch, DrainWorker, lambda command: True)
     results = at.inline.batch(Poll("w"), start("a"), DrainWorker("w", "test", ""))

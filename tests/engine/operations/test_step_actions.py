@@ -115,7 +115,7 @@ def test_a_failed_step_is_retried_while_its_run_goes_on(at: Floor) -> None:
 
 
 def test_a_refusal_says_the_state_of_a_step_that_will_never_begin(at: Floor) -> None:
-    """That of what became of the rest around it."""
+    """The state of the rest of its part."""
     weave(
         at,
         lambda work: parallel(

@@ -12,7 +12,7 @@ from yarnloom.engine.rules.run_clock import CLOCK_SET, Moment, Time
 def test_a_clock_that_moves_by_more_than_a_second_was_set(
     moved: int, is_set: bool, way: int
 ) -> None:
-    """Forward or back; one that is adjusted a little was not."""
+    """Forward or back; a small adjustment does not count."""
     start = 1_800_000_000_000_000
     time = Time(Moment(start, 5.0), 0)
 

@@ -1,4 +1,4 @@
-"""Messages to a worker: what is left of one that gives many attempts."""
+"""Messages to a worker that give many attempts, of which some are taken back."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def test_attempts_that_are_no_longer_in_hand_are_left_out() -> None:
 
 
 def test_what_is_known_of_a_part_goes_when_it_is_decided() -> None:
-    """A service that runs for a year keeps nothing of what has ended."""
+    """So a service that runs for a year does not grow."""
     memory = Memory()
     memory.grants.not_straight.add(7)
     memory.parts.passed[7, 1] = memory.parts.passed[8, 1] = set()  # type: ignore[assignment]
