@@ -9,7 +9,7 @@ import pytest
 
 from tests.simulator.world import World
 from yarnloom.engine.operations import attempt_reports, due, worker_sessions
-from yarnloom.engine.state.transaction import UNBEGUN_DUE
+from yarnloom.engine.state.due_times import UNBEGUN_DUE
 from yarnloom.store import Past
 
 Patch = pytest.MonkeyPatch

@@ -28,23 +28,17 @@ from yarnloom.engine.operations.progress_samples import ProgressSamples
 from yarnloom.engine.operations.run_end import follow
 from yarnloom.engine.rebuild import count_last_hour, rebuild, set_timers
 from yarnloom.engine.results import Results
-from yarnloom.engine.rules.run_clock import Moment, Time
+from yarnloom.engine.rules.run_clock import Moment, RunTime, Time
+from yarnloom.engine.state.due_times import FILES_DUE, SCHEDULE_DUE, DueTimes
 from yarnloom.engine.state.each_counts import Flow
 from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.memory import Memory
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.settings import (
     EngineSettings,
 )
 from yarnloom.engine.state.time_sums import TimeSums
-from yarnloom.engine.state.transaction import (
-    FILES_DUE,
-    SCHEDULE_DUE,
-    DeferredAnswer,
-    Folder,
-    RunTime,
-    Statistics,
-    Transaction,
-)
+from yarnloom.engine.state.transaction import DeferredAnswer, Folder, Statistics, Transaction
 from yarnloom.engine.use_cases import USE_CASES
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
@@ -165,7 +159,7 @@ class Engine:
                 admit(transaction)
             assign_ready_steps(transaction, granted_items.give, relay_steps.extend)
             worker_sessions.dismiss_idle(transaction)
-            self._database.past.latest = transaction.now
+            self._database.past.latest = transaction.time.now
             self._each_counts.write(transaction)
             self._hours.write(self._unit)
             self._times.write()
@@ -190,14 +184,14 @@ class Engine:
 
     def _remember(self, transaction: Transaction) -> None:
         """What a transaction did that has succeeded counts for the last hour."""
-        self._last_hour.add(transaction.now, transaction.counts.tally)
+        self._last_hour.add(transaction.time.now, transaction.counts.tally)
         memory = self._memory
         self._last_hour.sample(
             transaction.changes.pools,
             memory.pools,
             memory.queue.lanes,
-            transaction.now,
-            transaction.mono,
+            transaction.time.now,
+            transaction.time.mono,
         )
 
     def _one(self, transaction: Transaction, command: commands.Command) -> Any:
@@ -232,7 +226,7 @@ class Engine:
             return
         if isinstance(command, commands.ChangePool | commands.RemovePool):
             for straight in granted_items.withdraw_of_pool(transaction, command.name):
-                composition = Composition(transaction, transaction.run(straight.run))
+                composition = Composition(transaction, transaction.unit.run(straight.run))
                 composition.fill_plainly(transaction.unit.parts.need(straight.each))
             return
         if (attempt := getattr(command, "attempt", None)) is not None:
@@ -242,7 +236,7 @@ class Engine:
             and command.changes_run
             and any(each.run == run for each in known.eaches.values())
         ):
-            Composition(transaction, transaction.run(run)).make_plain()
+            Composition(transaction, transaction.unit.run(run)).make_plain()
 
     def _results(
         self, transaction: Transaction, batch: Sequence[commands.Command], answers: list[Any]
@@ -276,14 +270,16 @@ class Engine:
         return results
 
     def _transaction(self, moment: Moment) -> Transaction:
-        database = self._database
+        database, memory = self._database, self._memory
+        time = RunTime(moment.now + self._time.ahead, moment.mono, self._time.ahead)
         return Transaction(
             self._unit,
             Folder(database.files, database.id, database.past),
-            self._memory,
+            memory,
             self._settings,
-            self._plans,
-            RunTime(moment.now + self._time.ahead, moment.mono, self._time.ahead),
+            Plans(self._unit, self._plans, memory.workers.contracts),
+            time,
+            DueTimes(time, memory.timers, memory.attempts),
             Statistics(self._last_hour, self._each_counts, self._hours, self._times),
         )
 

@@ -16,8 +16,7 @@ from yarnloom.engine.operations import (
 from yarnloom.engine.operations.run_end import listeners_of
 from yarnloom.engine.parts.items import FILL_DUE
 from yarnloom.engine.rules.states import TROUBLE
-from yarnloom.engine.state.last_hour import MINUTE, MINUTES, Recent, Tally
-from yarnloom.engine.state.transaction import (
+from yarnloom.engine.state.due_times import (
     BACK_OFF_DUE,
     DEADLINE_DUE,
     FILES_DUE,
@@ -25,8 +24,9 @@ from yarnloom.engine.state.transaction import (
     SCHEDULE_DUE,
     START_BY_DUE,
     START_DUE,
-    Transaction,
 )
+from yarnloom.engine.state.last_hour import MINUTE, MINUTES, Recent, Tally
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import (
     Unit,
     due_records,
@@ -71,7 +71,7 @@ def rebuild(transaction: Transaction) -> None:
     granted_items.rebuild(transaction)
     for pool, priority, share, contract, count, run in queue_records.ready_by_lane(unit):
         # The plan says what the steps of a contract expect of a worker.
-        transaction.plan(transaction.run(run))
+        transaction.plans.of(transaction.unit.run(run))
         memory.queue.lanes.add(pool, priority, share, contract, count)
     for workflow, admission, count in store.runs_by_workflow(unit):
         memory.workflows.counted(admission)[workflow] += count
@@ -79,7 +79,7 @@ def rebuild(transaction: Transaction) -> None:
     schedules.rearm(transaction)
     set_timers(transaction)
     for each in item_records.unfinished_eaches(unit):
-        memory.timers.add(transaction.mono, FILL_DUE, str(each))
+        memory.timers.add(transaction.time.mono, FILL_DUE, str(each))
     list_results.rebuild(transaction)
     for worker_id, name, facts in worker_records.workers_present(unit):
         worker_sessions.remember(transaction, worker_id, name, facts)
@@ -94,7 +94,7 @@ def rebuild(transaction: Transaction) -> None:
                 memory.pools.limiter(pool).unbegun.discard(attempt_id)
     pool_settings.rebuild_begins(transaction, memory.pools.settings)
     for number in memory.queue.paused:
-        pause.settle(transaction, transaction.run(number))
+        pause.settle(transaction, transaction.unit.run(number))
     transaction.counts.eaches.write(transaction)
     transaction.counts.hours.write(unit)
     transaction.counts.times.write()
@@ -109,7 +109,7 @@ def _remember_attempt(transaction: Transaction, attempt_id: int) -> None:
     if step.pool:
         transaction.memory.pools.limiter(step.pool).enter(step.run, attempt_id)
     if attempt.begun_at is None:
-        transaction.expect_begin(attempt_id)
+        transaction.due_times.expect_begin(attempt_id)
     else:
         attempt_reports.watch(transaction, attempt, step)
 
@@ -118,7 +118,7 @@ def set_timers(transaction: Transaction) -> None:
     """Set a timer for each kind of what the store keeps by time."""
     for kind, next_of in NEXT_OF_KIND.items():
         if (at := next_of(transaction)) is not None:
-            transaction.set_timer(kind, at)
+            transaction.due_times.set(kind, at)
 
 
 def count_last_hour(unit: Unit, now: int) -> Recent:

@@ -18,7 +18,7 @@ from dataclasses import fields
 from operator import attrgetter, itemgetter
 from typing import Any, Generic, TypeVar
 
-from yarnloom.errors import YarnloomError
+from yarnloom.errors import Gone, NotFound, YarnloomError
 from yarnloom.store.epoch import Past
 from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.select import Columns
@@ -266,6 +266,25 @@ class Unit:
     def was_given_out(self, number: int) -> bool:
         """Whether there is or was a run of that number."""
         return 0 < number <= self._next["runs"]
+
+    def run(self, number: int) -> RunRow:
+        """Return a run by number.
+
+        Raises:
+            NotFound: there never was one.
+            Gone: it was removed.
+        """
+        run = self.runs.get(number)
+        if run is None and self.was_given_out(number):
+            raise Gone(f"run {number} was removed")
+        if run is None:
+            raise NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
+        return run
+
+    def around(self, part: PartRow) -> PartRow:
+        """Return the part around a part."""
+        assert part.parent is not None
+        return self.parts.need(part.parent)
 
     def new_id(self, table: str) -> int:
         """The next id of a table."""

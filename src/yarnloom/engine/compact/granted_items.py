@@ -29,13 +29,14 @@ from yarnloom.engine.rules.states import RunState, StepEvent
 from yarnloom.engine.state.contracts import (
     task_of,
 )
+from yarnloom.engine.state.due_times import GRANT_DUE
 from yarnloom.engine.state.grants import (
     Given,
     Grant,
     Straight,
 )
 from yarnloom.engine.state.progress import items_done
-from yarnloom.engine.state.transaction import GRANT_DUE, Transaction
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_children, move_step
 from yarnloom.engine.state.workers import (
     Worker,
@@ -132,8 +133,8 @@ def _set_offer(transaction: Transaction, straight: Straight, count: int) -> None
     straight.offered = count
     if count:
         offers.setdefault(straight.lane, {})[straight.each] = straight
-        straight.since = transaction.mono
-        transaction.memory.timers.set(GRANT_DUE, transaction.mono + UNTAKEN_SECONDS)
+        straight.since = transaction.time.mono
+        transaction.memory.timers.set(GRANT_DUE, transaction.time.mono + UNTAKEN_SECONDS)
     else:
         _forget_offer(transaction, straight)
 
@@ -160,19 +161,33 @@ def withdraw(transaction: Transaction, straight: Straight) -> None:
 
 def give(transaction: Transaction, worker: Worker, straight: Straight, count: int) -> None:
     """Give a worker the next items of an each."""
-    unit, run = transaction.unit, transaction.run(straight.run)
+    unit, run = transaction.unit, transaction.unit.run(straight.run)
     each = unit.parts.need(straight.each)
     task = task_of(straight.lane[3])
     code_hash = worker.offer.tasks[task]
     attempt, part, step = (unit.new_ids(one, count) for one in ("attempts", "parts", "steps"))
     grant = Grant(attempt, count)
     row = grant_records.GrantRow(
-        *(attempt, each.id, straight.next, count, part, step, worker.id, code_hash, transaction.now)
+        *(
+            attempt,
+            each.id,
+            straight.next,
+            count,
+            part,
+            step,
+            worker.id,
+            code_hash,
+            transaction.time.now,
+        )
     )
     grant_records.keep(unit, row)
     values = raw_items(transaction, each, straight.facts, straight.next, count)
     name = straight.facts.name
-    now, mono, known = transaction.now, transaction.mono, transaction.memory.grants.attempts
+    now, mono, known = (
+        transaction.time.now,
+        transaction.time.mono,
+        transaction.memory.grants.attempts,
+    )
     for more, raw in enumerate(values):
         index = straight.next + more
         straight.given[index] = known[attempt + more] = Given(
@@ -195,12 +210,12 @@ def give(transaction: Transaction, worker: Worker, straight: Straight, count: in
     enter_pool(transaction, straight.pool, run.number, attempts)
     straight.next += count
     straight.offered -= count
-    straight.since = transaction.mono
+    straight.since = transaction.time.mono
     if not straight.offered:
         _forget_offer(transaction, straight)
     transaction.memory.queue.lanes.remove(*straight.lane, count)
     transaction.memory.queue.lanes.started(straight.pool, straight.share, count)
-    transaction.memory.timers.set(GRANT_DUE, transaction.mono + UNTAKEN_SECONDS)
+    transaction.memory.timers.set(GRANT_DUE, transaction.time.mono + UNTAKEN_SECONDS)
     transaction.changes.runs.add(run.number)
     transaction.changes.workers = True
 
@@ -223,7 +238,7 @@ def _post(transaction: Transaction, worker: Worker, straight: Straight, some: li
                 task=task_of(straight.lane[3]),
                 code_hash=before.code_hash,
                 address=(f"{straight.address}[", f"]/{straight.step.label}"),
-                token=transaction.token,
+                token=transaction.folder.token,
                 step=before.step,
                 input=shared,
             )
@@ -243,15 +258,15 @@ def _bytes_of(value: JsonValue) -> int:
 def end(transaction: Transaction, run: RunRow, straight: Straight, ends: Ends) -> PartRow:
     """Items of an each ended well: they are kept, and the each counts them; the each."""
     each = transaction.unit.parts.need(straight.each)
-    done = _done(transaction.now, ends)
+    done = _done(transaction.time.now, ends)
     _count(transaction, run, straight, each, done)
     segments.keep(transaction, run, straight, done)
     attempts = [one.given.attempt for one in done]
     worker = transaction.memory.workers[done[0].given.worker]
     worker.release_all(attempts)
-    worker.last, worker.last_at = attempts[-1], transaction.now
+    worker.last, worker.last_at = attempts[-1], transaction.time.now
     if not worker.in_hand:
-        worker.idle_since = transaction.now
+        worker.idle_since = transaction.time.now
     for one in done:
         _is_over(transaction, one.given)
     count = len(done)
@@ -319,7 +334,7 @@ def _is_over(transaction: Transaction, given: Given) -> None:
 def unfold(transaction: Transaction, given: Given) -> None:
     """Give an item that a worker has in hand the rows that it would have had all along."""
     straight = given.straight
-    run, each = transaction.run(straight.run), transaction.unit.parts.need(straight.each)
+    run, each = transaction.unit.run(straight.run), transaction.unit.parts.need(straight.each)
     _is_over(transaction, given)
     each.unmade -= 1
     value, _ = item_of(given.raw, straight.facts)
@@ -377,7 +392,7 @@ def withdraw_of_pool(transaction: Transaction, pool: str) -> list[Straight]:
 
 def unseen(transaction: Transaction) -> list[Straight]:
     """Give rows to items of which nothing was heard; return eaches whose offer no worker took."""
-    now, known = transaction.mono, transaction.memory.grants
+    now, known = transaction.time.mono, transaction.memory.grants
     # The dict has them in the order in which they were given.
     unheard = takewhile(lambda one: one.mono <= now - UNSEEN_SECONDS, known.attempts.values())
     for given in list(islice(unheard, UNSEEN_AT_ONCE)):
@@ -397,7 +412,7 @@ def rebuild(transaction: Transaction) -> None:
     for row in grant_records.all_of(transaction.unit):
         have = grant_records.ended_items(transaction.unit, row)
         each = transaction.unit.parts.need(row.each)
-        straight = straight_of(transaction, transaction.run(each.run), each)
+        straight = straight_of(transaction, transaction.unit.run(each.run), each)
         assert straight is not None, "an item that was given can get rows"
         missing = [more for more in range(row.items) if row.item + more not in have]
         grant = Grant(row.attempt, len(missing))
@@ -416,7 +431,7 @@ def rebuild(transaction: Transaction) -> None:
                 row.worker,
                 row.code_hash,
                 row.handed_at,
-                transaction.mono,
+                transaction.time.mono,
                 row.attempt + more,
                 row.part + more,
                 row.step + more,

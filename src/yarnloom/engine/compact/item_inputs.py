@@ -27,7 +27,7 @@ SHORT_TIMEOUT = 2.0
 
 def straight_of(transaction: Transaction, run: RunRow, each: PartRow) -> Straight | None:
     """Compute the facts that all items of an each share; None if its items need rows."""
-    plan = transaction.plan(run)
+    plan = transaction.plans.of(run)
     node = plan.nodes[each.node]
     do = plan.nodes[node.children[0]]
     step = plan.nodes[do.children[0]]
@@ -65,7 +65,7 @@ def straight_of(transaction: Transaction, run: RunRow, each: PartRow) -> Straigh
         do=do,
         step=step,
         lane=(*lane, plan.contract(step)),
-        address=transaction.part_address(run, each),
+        address=transaction.plans.part_address(run, each),
         plan_address=plan.address(step),
         fields=fields,
         rank=each.rank,

@@ -57,13 +57,13 @@ EndOfLeg = tuple[ReportItem, str]
 
 def extend(transaction: Transaction, anchor: Anchor) -> None:
     """Let a step that was handed out take those behind it along, as many as there is room for."""
-    step, run = anchor.step, transaction.run(anchor.step.run)
+    step, run = anchor.step, transaction.unit.run(anchor.step.run)
     worker = transaction.memory.workers[anchor.worker]
     most = min(worker.room(step.contract), worker.offer.ahead // max(1, worker.offer.places))
     task = task_of(step.contract)
     if most <= 0 or task in worker.offer.io_tasks or not _is_usual(transaction, run, step):
         return
-    plan, part = transaction.plan(run), transaction.unit.parts.need(step.part)
+    plan, part = transaction.plans.of(run), transaction.unit.parts.need(step.part)
     sequence, node = plan.nodes[part.node], plan.nodes[step.node]
     first = node.position + 1
     if sequence.kind is not Kind.SEQUENCE or node.follow_ups or first == len(sequence.children):
@@ -119,7 +119,7 @@ def _inputs(
     transaction: Transaction, run: RunRow, part: PartRow, anchor: Node, children: list[Node]
 ) -> Iterator[Given]:
     """What each of some steps begins with, until one whose input is not that plain."""
-    resolver, room = Resolver(transaction, run, transaction.plan(run)), LARGEST_INPUTS
+    resolver, room = Resolver(transaction, run, transaction.plans.of(run)), LARGEST_INPUTS
     passed = {anchor.index}
     for child in children:
         given: Given = {}
@@ -149,8 +149,8 @@ def _give(
     given: list[Given],
 ) -> None:
     """Tell a worker which steps it is to run behind another."""
-    run = transaction.run(part.run)
-    plan, count, position = transaction.plan(run), len(children), children[0].position
+    run = transaction.unit.run(part.run)
+    plan, count, position = transaction.plans.of(run), len(children), children[0].position
     first = transaction.unit.new_ids("attempts", count)
     by_node = {anchor.step.node: anchor.attempt}
     known, code, legs = transaction.memory.relays, [], []
@@ -177,7 +177,7 @@ def _give(
                 "task": child.task,
                 "code_hash": code_hash,
                 "address": f"{run.number}/{plan.addresses[child.index]}",
-                "token": transaction.token_of_place(part.id, child.index),
+                "token": transaction.folder.token_of_place(part.id, child.index),
                 "input": {name: decode(one) for name, one in inputs.items() if type(one) is str},
                 "passed": {name: by_node[one] for name, one in inputs.items() if type(one) is int},
             }
@@ -224,7 +224,7 @@ def keep(
     worker = transaction.memory.workers[ended[0][0].worker]
     step, at = (
         transaction.unit.new_ids("steps", number),
-        transaction.composing.left_at.get(part.id, transaction.now),
+        transaction.composing.left_at.get(part.id, transaction.time.now),
     )
     steps, attempts, waited = [], [], []
     for more, (node, (leg, (item, output))) in enumerate(zip(nodes, ended, strict=True)):
@@ -248,9 +248,9 @@ def keep(
     transaction.composing.left_at[part.id] = at
     relay_records.keep_ended(transaction.unit, steps, attempts)
     worker.release_all([leg.attempt for leg, _ in ended])
-    worker.last, worker.last_at = ended[-1][0].attempt, transaction.now
+    worker.last, worker.last_at = ended[-1][0].attempt, transaction.time.now
     if not worker.in_hand:
-        worker.idle_since = transaction.now
+        worker.idle_since = transaction.time.now
     count_children(transaction, part, number)
     steps_done(transaction, run, part, nodes)
     run.attempts += number
@@ -281,8 +281,8 @@ def _times(transaction: Transaction, item: ReportItem, at: int) -> tuple[int, in
     """When a leg began and ended, not before the one before it ended."""
     ended_ago = int(item.ended_ago * 1_000_000)
     begun_ago = ended_ago if item.begun_ago is None else int(item.begun_ago * 1_000_000)
-    begun_at = max(at, transaction.now - begun_ago)
-    return begun_at, max(begun_at, transaction.now - ended_ago)
+    begun_at = max(at, transaction.time.now - begun_ago)
+    return begun_at, max(begun_at, transaction.time.now - ended_ago)
 
 
 def open_as_handed(
@@ -302,7 +302,7 @@ def open_as_handed(
     move_step(transaction, step, StepEvent.OPEN)
     if transaction.memory.queue.has(step):
         transaction.memory.queue.remove(step)
-    at = min(transaction.now, transaction.composing.left_at.get(part.id, transaction.now))
+    at = min(transaction.time.now, transaction.composing.left_at.get(part.id, transaction.time.now))
     add_first_attempt(
         transaction, run, step, id=leg.attempt, worker=leg.worker, code_hash=leg.code_hash, at=at
     )
@@ -349,7 +349,7 @@ def is_in_the_way(transaction: Transaction, run: int) -> bool:
 def drop_behind(transaction: Transaction, step: StepRow) -> None:
     """Take the legs behind a step from a worker that lost the step's attempt."""
     if transaction.memory.relays.attempts:
-        position = transaction.plan(transaction.run(step.run)).nodes[step.node].position
+        position = transaction.plans.of(transaction.unit.run(step.run)).nodes[step.node].position
         for leg in list(transaction.memory.relays.from_place(step.part, position + 1)):
             _drop(transaction, leg)
 
@@ -379,9 +379,9 @@ def note_lost(transaction: Transaction, worker: Worker, begun: Mapping[int, int]
     relays = transaction.memory.relays
     for leg in relays.of_worker(worker.id):
         if leg.attempt in begun:
-            at = min(transaction.now, begun[leg.attempt] + transaction.time.ahead)
+            at = min(transaction.time.now, begun[leg.attempt] + transaction.time.ahead)
             lost = relay_records.LostLeg(
-                leg.attempt, leg.part, leg.node, leg.worker, leg.code_hash, at, transaction.now
+                leg.attempt, leg.part, leg.node, leg.worker, leg.code_hash, at, transaction.time.now
             )
             relays.note_lost(lost)
             relay_records.keep_lost(transaction.unit, lost)
@@ -418,7 +418,7 @@ def rebuild(transaction: Transaction) -> None:
             last = row.attempt + left[-1] if left else 0
             relay_records.drop(transaction.unit, row.attempt, last)
             continue
-        plan, code = transaction.plan(transaction.run(row.run)), json.loads(row.code)
+        plan, code = transaction.plans.of(transaction.unit.run(row.run)), json.loads(row.code)
         children = plan.nodes[part.node].children
         for more in left:
             attempt, position = row.attempt + more, row.position + more
@@ -429,4 +429,4 @@ def rebuild(transaction: Transaction) -> None:
 
 def address_of(transaction: Transaction, leg: Leg) -> str:
     """The address of a leg's step."""
-    return f"{leg.run}/{transaction.plan(transaction.run(leg.run)).addresses[leg.node]}"
+    return f"{leg.run}/{transaction.plans.of(transaction.unit.run(leg.run)).addresses[leg.node]}"

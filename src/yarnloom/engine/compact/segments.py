@@ -72,7 +72,7 @@ def keep(transaction: Transaction, run: RunRow, straight: Straight, done: list[D
             transaction.unit, [_segment(transaction, run, straight, of) for of in folded.values()]
         )
     if plain:
-        _write_rows(transaction, run, straight, plain, run.round, transaction.now)
+        _write_rows(transaction, run, straight, plain, run.round, transaction.time.now)
 
 
 def _keep_each(unit: Unit, straight: Straight) -> None:
@@ -109,7 +109,7 @@ def _segment(
         code_hash=first.code_hash,
         round=run.round,
         handed_at=first.at,
-        told_at=transaction.now,
+        told_at=transaction.time.now,
         items=f"[{items}]",
     )
 
@@ -165,7 +165,7 @@ def unfold(transaction: Transaction, command: Unfold) -> bool:
 
     Where all of a run are wanted, those that end from now on have rows at once.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     if not command.every:
         if run.ended_at is None:
             return False  # there is nothing to mend
@@ -186,7 +186,7 @@ def unfold(transaction: Transaction, command: Unfold) -> bool:
 def unfold_item(transaction: Transaction, number: int, each: int, item: int) -> None:
     """Give rows to one item that is done; those in the same batch keep theirs."""
     if segment := segment_records.with_item(transaction.unit, number, each, item):
-        _unfold(transaction, transaction.run(number), [segment], item)
+        _unfold(transaction, transaction.unit.run(number), [segment], item)
 
 
 def _unfold(

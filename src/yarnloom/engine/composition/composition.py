@@ -62,7 +62,7 @@ class Composition:
     def __init__(
         self, transaction: Transaction, run: RunRow, *, without_grace: bool = False
     ) -> None:
-        plan = transaction.plan(run)
+        plan = transaction.plans.of(run)
         of = ComposedRun(
             transaction, run, plan, Resolver(transaction, run, plan), without_grace=without_grace
         )
@@ -166,7 +166,7 @@ class Composition:
         """A step backs off: eaches around it may make more items meanwhile."""
         item = step.item_part
         while item is not None:
-            each = self.transaction.around(self.transaction.unit.parts.need(item))
+            each = self.transaction.unit.around(self.transaction.unit.parts.need(item))
             if each.outcome is None and self.endings.blocked(each) is None:
                 self.eaches.fill(each)
             item = each.item_part
@@ -192,7 +192,7 @@ class Composition:
         """
         part: PartRow | None = follow_up
         while part is not None and part.parent is not None:
-            around = self.transaction.around(part)
+            around = self.transaction.unit.around(part)
             around.following += 1
             around.state = next_state(PART_TABLE, around.state, StepEvent.REOPEN, "part")
             around.ended_at = None

@@ -108,7 +108,7 @@ class EachItems:
             return
         if self.transaction.composing.made >= MADE_AT_ONCE:
             # A list of which nearly all is skipped must not hold up everybody else.
-            self.transaction.memory.timers.add(self.transaction.mono, FILL_DUE, str(part.id))
+            self.transaction.memory.timers.add(self.transaction.time.mono, FILL_DUE, str(part.id))
             return
         self.queue.append(CreateItems(part, size))
         do = self.plan.nodes[node.children[0]]

@@ -91,7 +91,10 @@ class Endings:
         ended = Ended(step.state, step.skip_reason, step.output, size_of(step.output))
         cause = None
         if step.state in (StepState.FAILED, StepState.CANCELLED):
-            facts = {"step": self.transaction.address(self.run, node, around), "task": node.task}
+            facts = {
+                "step": self.transaction.plans.address(self.run, node, around),
+                "task": node.task,
+            }
             error = json.loads(step.error or "{}")
             cause = error_text({**facts, "attempts": step.attempts, **error})
         follow_up = (
@@ -207,7 +210,7 @@ class Endings:
         else:
             part.size = 0
         if part.parent is not None and not node.follows:
-            around = self.transaction.around(part)
+            around = self.transaction.unit.around(part)
             count_child(self.transaction, around.id, part.state, outcome)
             ended = Ended(outcome, part.skip_reason, part.output, part.size)
             self._decided(around, node, ended, part.error, settled=False)
@@ -225,7 +228,7 @@ class Endings:
             self._note_progress(part)
             self._settle(part)
             return
-        around = self.transaction.around(part)
+        around = self.transaction.unit.around(part)
         if not node.follows:
             count_child(self.transaction, around.id, part.state, StepState.SKIPPED)
             self._decided(around, node, Ended(StepState.SKIPPED, reason), None, settled=False)
@@ -241,7 +244,7 @@ class Endings:
         """Whether an item failed and is one of those that may."""
         if part.value is None or part.outcome not in (StepState.FAILED, StepState.CANCELLED):
             return False
-        each = self.transaction.around(part)
+        each = self.transaction.unit.around(part)
         stopped = self.blocked(each) is not None
         if stopped and part.outcome == StepState.CANCELLED:
             return False
@@ -251,7 +254,7 @@ class Endings:
     def fail_part(self, part: PartRow, fault: ItemFault) -> None:
         """A part fails of itself, before anything in it has begun."""
         error = {"type": fault.type, "message": str(fault)}
-        address = self.transaction.part_address(self.run, part)
+        address = self.transaction.plans.part_address(self.run, part)
         part.fault = error_text(error)
         part.error = error_text({"step": address, "task": None, "attempts": 0, **error})
         drop_rest(self.transaction, part, NOT_REACHED)
@@ -290,7 +293,7 @@ class Endings:
         if follow_up.state == PartState.FAILED:
             self.run.followups_failed += 1
             self.transaction.unit.runs.touch(self.run)
-        holder, followed = self.transaction.around(follow_up), self.plan.nodes[node.parent]
+        holder, followed = self.transaction.unit.around(follow_up), self.plan.nodes[node.parent]
         if holder.node == followed.index:
             holder.following -= 1
             if node.follows == ON_FAILURE:
@@ -312,7 +315,7 @@ class Endings:
         assert part.outcome is not None
         event = _EVENT_FOR[StepState(part.outcome)]
         part.state = next_state(PART_TABLE, part.state, event, f"part {node.label}")
-        part.ended_at = self.transaction.now
+        part.ended_at = self.transaction.time.now
         self.transaction.unit.parts.touch(part)
         if node.follows:
             self._follow_up_ended(part)
@@ -320,7 +323,7 @@ class Endings:
             self._end_run(part)
         else:
             ended = Ended(part.state, part.skip_reason, part.output, part.size)
-            self._settled(self.transaction.around(part), node, ended)
+            self._settled(self.transaction.unit.around(part), node, ended)
 
     def _end_run(self, root: PartRow) -> None:
         if root.state == PartState.FAILED:

@@ -110,8 +110,8 @@ class Dispatcher:
         if not pool:
             return True
         limiter = self.transaction.memory.pools.limiter(pool)
-        closed = limiter.closed(self.transaction.mono)
-        limiter.record_use(closed, self.transaction.now)
+        closed = limiter.closed(self.transaction.time.mono)
+        limiter.record_use(closed, self.transaction.time.now)
         if closed is None:
             return True
         if closed.until is not None and not limiter.armed:
@@ -167,7 +167,7 @@ class Dispatcher:
     def assign(self, step: StepRow, worker: Worker) -> Anchor:
         """Make an attempt of a step, and order a worker to run it."""
         transaction = self.transaction
-        run = transaction.run(step.run)
+        run = transaction.unit.run(step.run)
         attempt = AttemptRow(
             id=transaction.unit.new_id("attempts"),
             step=step.id,
@@ -177,7 +177,7 @@ class Dispatcher:
             worker=worker.id,
             code_hash=worker.offer.tasks[task_of(step.contract)],
             ready_at=step.ready_at,
-            handed_at=transaction.now,
+            handed_at=transaction.time.now,
             pool=step.pool,
             round=run.round,
         )
@@ -196,6 +196,6 @@ class Dispatcher:
         transaction.changes.runs.add(step.run)
         worker.hold(attempt.id, task_of(step.contract))
         transaction.changes.workers = True
-        transaction.expect_begin(attempt.id)
+        transaction.due_times.expect_begin(attempt.id)
         message = post_work(transaction, worker, step, attempt)
         return Anchor(step, worker.id, attempt.id, message)

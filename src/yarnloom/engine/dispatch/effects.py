@@ -52,7 +52,9 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
         now = _standing(transaction, found, command)
         if now == DONE:
             if found.by is not None and found.used_at is None:
-                effect_records.keep_entry(transaction.unit, replace(found, used_at=transaction.now))
+                effect_records.keep_entry(
+                    transaction.unit, replace(found, used_at=transaction.time.now)
+                )
             value = transaction.vault.open(decode(found.value or "null"))
             return BegunEffect(DONE, token, value)
         if now == "same":
@@ -70,7 +72,7 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
             command.call,
             token,
             None,
-            transaction.now,
+            transaction.time.now,
             None,
             None,
             int(command.is_used),
@@ -113,7 +115,7 @@ def end_effect(transaction: Transaction, command: EndEffect) -> None:
     elif found.state == BEGUN:
         text_of_value(command.value, f"what {command.what!r} gave")
         kept = sealed_in(command.value, _secrets(transaction, attempt), transaction.vault.seal)
-        done = replace(found, state=DONE, value=encode_sealed(kept), done_at=transaction.now)
+        done = replace(found, state=DONE, value=encode_sealed(kept), done_at=transaction.time.now)
         effect_records.keep_entry(transaction.unit, done)
     transaction.changes.runs.add(attempt.run)
 
@@ -129,7 +131,7 @@ def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEff
         Conflict: it is not unsure.
         InvalidInput: the task uses what it gave, and that was not said.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     found = effect_records.find_entry(transaction.unit, run.number, command.scope, command.what)
     if found is None:
         where = f"{run.number}/{command.scope}" if command.scope else f"run {run.number}"
@@ -148,14 +150,14 @@ def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEff
         )
     if command.done:
         value = text_of_value(command.value, f"what {command.what!r} gave")
-        done = replace(found, state=DONE, value=value, done_at=transaction.now, by=command.who)
+        done = replace(found, state=DONE, value=value, done_at=transaction.time.now, by=command.who)
         effect_records.keep_entry(transaction.unit, done)
     else:
         undone = replace(found, state=NOT_DONE, value=None, done_at=None, by=command.who)
         effect_records.keep_entry(transaction.unit, undone)
     store.log_command(
         transaction.unit,
-        transaction.now,
+        transaction.time.now,
         command.who,
         "settle",
         run.number,
@@ -193,10 +195,12 @@ def _scope(transaction: Transaction, attempt: AttemptRow, scope: str) -> str:
     """Whose entries an attempt uses: its step's, by address, or the whole run's."""
     if scope == "run":
         return ""
-    run = transaction.run(attempt.run)
+    run = transaction.unit.run(attempt.run)
     step = transaction.unit.steps.need(attempt.step)
-    node = transaction.plan(run).nodes[step.node]
-    return transaction.address(run, node, transaction.unit.parts.need(step.part)).partition("/")[2]
+    node = transaction.plans.of(run).nodes[step.node]
+    return transaction.plans.address(run, node, transaction.unit.parts.need(step.part)).partition(
+        "/"
+    )[2]
 
 
 def _secrets(transaction: Transaction, attempt: AttemptRow) -> tuple[str, ...]:

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck, handles
 from yarnloom.engine.records.workflows import KeptFile
-from yarnloom.engine.state.transaction import FILES_DUE, Transaction
+from yarnloom.engine.state.due_times import FILES_DUE
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Problem
 from yarnloom.media_types import JSON_LINES, named_in
 from yarnloom.plan.marked_values import files_in, rows_in
@@ -36,9 +37,9 @@ def keep_file(transaction: Transaction, command: KeepFile) -> KeptFile:
 
 def keep(transaction: Transaction, kept: Kept, name: str, media_type: str, who: str) -> None:
     """Keep a file; one that no run uses for some time is let go of."""
-    file_records.keep_file(transaction.unit, kept, name, media_type, who, transaction.now)
-    transaction.set_timer(
-        FILES_DUE, transaction.now + round(transaction.settings.keep_files * 1_000_000)
+    file_records.keep_file(transaction.unit, kept, name, media_type, who, transaction.time.now)
+    transaction.due_times.set(
+        FILES_DUE, transaction.time.now + round(transaction.settings.keep_files * 1_000_000)
     )
 
 
@@ -67,10 +68,10 @@ def next_drop(transaction: Transaction) -> int | None:
 
 def drop_idle_files(transaction: Transaction, _: str) -> None:
     """Let go of files that no run has used for some time."""
-    before = transaction.now - round(transaction.settings.keep_files * 1_000_000)
+    before = transaction.time.now - round(transaction.settings.keep_files * 1_000_000)
     transaction.changes.dropped += file_records.drop_idle(transaction.unit, before, DROPPED_AT_ONCE)
     if (following := next_drop(transaction)) is not None:
-        transaction.set_timer(FILES_DUE, following)
+        transaction.due_times.set(FILES_DUE, following)
 
 
 def unknown_files(

@@ -21,7 +21,7 @@ def enter_pool(transaction: Transaction, pool: str, run: int, attempts: Iterable
     limiter = transaction.memory.pools.limiter(pool)
     for attempt in attempts:
         limiter.enter(run, attempt)
-    limiter.record_use(limiter.closed(transaction.mono), transaction.now)
+    limiter.record_use(limiter.closed(transaction.time.mono), transaction.time.now)
     transaction.changes.pools.add(base_of(pool))
 
 
@@ -51,14 +51,14 @@ def leave_pool(
     for attempt in attempts:
         if never_began:
             limiter.take_back(attempt)
-        limiter.end(run, attempt, transaction.mono)
+        limiter.end(run, attempt, transaction.time.mono)
         if begun:
-            pools.need(pool).count_begun(transaction.mono)
-    limiter.record_use(limiter.closed(transaction.mono), transaction.now)
+            pools.need(pool).count_begun(transaction.time.mono)
+    limiter.record_use(limiter.closed(transaction.time.mono), transaction.time.now)
     lanes.reopen(pool)
     # A pool that steps wait for has to remember when it opened.
     if not lanes.waiting_in(pool):
-        pools.tidy(pool, transaction.mono)
+        pools.tidy(pool, transaction.time.mono)
     transaction.changes.pools.add(base_of(pool))
     if limiter.begins and not limiter.in_use and not limiter.armed:
         # Of many values of a pool with `per=` none is to be remembered longer than its rate asks.

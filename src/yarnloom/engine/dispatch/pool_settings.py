@@ -94,7 +94,7 @@ def declare(transaction: Transaction, loom: str, pools: dict[str, Declared], who
         if settings[name].declared.get(loom) != facts:
             rate = facts.rate.to_json() if facts.rate else None
             kept = {"limit": facts.limit, "rate": rate, "note": facts.note}
-            store.declare(transaction.unit, name, loom, kept, transaction.now)
+            store.declare(transaction.unit, name, loom, kept, transaction.time.now)
             settings[name].declared[loom] = facts
             _settle(transaction, name)
     dropped = [one for one, pool in settings.items() if loom in pool.declared and one not in pools]
@@ -126,7 +126,7 @@ def rebuild_begins(transaction: Transaction, names: Iterable[str]) -> None:
         return
     begins: dict[str, list[float]] = defaultdict(list)
     for pool, begun_at in store.begins_since(
-        transaction.unit, transaction.now - round(longest * 1_000_000)
+        transaction.unit, transaction.time.now - round(longest * 1_000_000)
     ):
         if rates.get(base_of(pool)):
             begins[pool].append(transaction.time.mono_of(begun_at))
@@ -169,7 +169,7 @@ def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer
     if command.as_declared:
         settings.by_hand.clear()
     if command.paused is True and settings.paused is None:
-        settings.paused = {"by": command.who, "at": transaction.now, "reason": command.reason}
+        settings.paused = {"by": command.who, "at": transaction.time.now, "reason": command.reason}
     elif command.paused is False:
         settings.paused = None
     _set(transaction, command.name, command.changes)
@@ -221,13 +221,13 @@ def recently(transaction: Transaction, command: Recently) -> list[MinuteRecord] 
         NotFound: there is no pool of that name.
     """
     if command.pool is None:
-        return transaction.counts.last_hour.minutes(transaction.now)
+        return transaction.counts.last_hour.minutes(transaction.time.now)
     _find(transaction, command.pool)
     pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
     transaction.counts.last_hour.look(
-        [command.pool], pools, lanes, transaction.now, transaction.mono
+        [command.pool], pools, lanes, transaction.time.now, transaction.time.mono
     )
-    return transaction.counts.last_hour.levels(command.pool, transaction.now)
+    return transaction.counts.last_hour.levels(command.pool, transaction.time.now)
 
 
 def pool_record(transaction: Transaction, name: str) -> PoolRecord:
@@ -249,14 +249,14 @@ def pool_record(transaction: Transaction, name: str) -> PoolRecord:
     )
     return PoolRecord(
         name=name,
-        as_of=transaction.now,
+        as_of=transaction.time.now,
         limit=settings.limit,
         rate=settings.rate,
         note=settings.note,
         paused=PauseRecord(**settings.paused) if settings.paused else None,
         in_use=sum(in_use.values()),
         waiting=sum(waiting.values()),
-        begun_last_minute=settings.begun_of_late(transaction.mono),
+        begun_last_minute=settings.begun_of_late(transaction.time.mono),
         used_by=[
             PoolUser(run, count)
             for run, count in sorted(users.items(), key=lambda one: (-one[1], one[0]))[:USERS_SHOWN]
@@ -282,7 +282,7 @@ def _find(transaction: Transaction, name: str) -> PoolLimits:
 
 
 def _add(transaction: Transaction, name: str, who: str) -> None:
-    store.keep(transaction.unit, name, transaction.now, who)
+    store.keep(transaction.unit, name, transaction.time.now, who)
     transaction.memory.pools.settings[name] = PoolLimits()
 
 
@@ -313,7 +313,7 @@ def _named(transaction: Transaction) -> set[str]:
         *transaction.memory.workflows.plans.values(),
         *store.unfinished_plans(transaction.unit),
     }
-    found = {pool for plan in plans for pool in transaction.plan_by_id(plan).pools}
+    found = {pool for plan in plans for pool in transaction.plans.by_id(plan).pools}
     for task in workflow_records.task_names(transaction.unit):
         found.add(
             workflow_records.task_facts(transaction.unit, task).get("rules", {}).get("pool", "")
@@ -334,5 +334,5 @@ def _log(
     transaction: Transaction, who: str, what: str, name: str, reason: str, changes: JsonObject
 ) -> None:
     run_records.log_command(
-        transaction.unit, transaction.now, who, what, None, reason, pool=name, changes=changes
+        transaction.unit, transaction.time.now, who, what, None, reason, pool=name, changes=changes
     )

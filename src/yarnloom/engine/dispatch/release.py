@@ -13,9 +13,9 @@ def release(transaction: Transaction, step: StepRow, attempt: AttemptRow) -> Non
     worker = transaction.memory.workers.get(attempt.worker)
     if worker:
         worker.release(attempt.id)
-        worker.last, worker.last_at = attempt.id, transaction.now
+        worker.last, worker.last_at = attempt.id, transaction.time.now
         if not worker.in_hand:
-            worker.idle_since = transaction.now
+            worker.idle_since = transaction.time.now
         transaction.changes.workers = True
     transaction.memory.queue.lanes.ended(step.pool, step.share)
     transaction.memory.attempts.timeouts.pop(attempt.id, None)

@@ -20,8 +20,8 @@ def post_work(
     transaction: Transaction, worker: Worker, step: StepRow, attempt: AttemptRow
 ) -> Message:
     """Tell a worker to run an attempt, and return the message."""
-    run = transaction.run(step.run)
-    node = transaction.plan(run).nodes[step.node]
+    run = transaction.unit.run(step.run)
+    node = transaction.plans.of(run).nodes[step.node]
     secrets: list[str] = []
     given = decode(step.input)
     if has_sealed(step.input):
@@ -31,13 +31,13 @@ def post_work(
         size=len(step.input) + len(step.saved or ""),
         kind="work",
         attempt=attempt.id,
-        address=transaction.address(run, node, transaction.unit.parts.need(step.part)),
+        address=transaction.plans.address(run, node, transaction.unit.parts.need(step.part)),
         number=attempt.number,
         code_hash=attempt.code_hash,
         tries=attempt.try_,
         task=task_of(step.contract),
         input=given,
-        token=transaction.token_of(step),
+        token=transaction.folder.token_of(step),
         **({"memory": node.rules.memory} if node.rules.memory else {}),
         **({"begin": "recorded"} if node.rules.losses is not None else {}),
         **({"saved": json.loads(step.saved)} if step.saved else {}),

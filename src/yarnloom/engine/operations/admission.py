@@ -38,11 +38,11 @@ def make_room(transaction: Transaction, run: RunRow, plan: Plan) -> None:
     others = store.runs_under_way(transaction.unit, run.workflow)
     admission = [number for number, has_entered in others if has_entered]
     waiting = [number for number, has_entered in others if not has_entered]
-    ending = [number for number in admission if transaction.run(number).stop]
+    ending = [number for number in admission if transaction.unit.run(number).stop]
     more = len(admission) - len(ending) - plan.at_once + 1
     standing = [number for number in admission if number not in ending]
     for number in (*(one for one in waiting if one != run.number), *standing[: max(0, more)]):
-        stop(transaction, transaction.run(number), f"replaced by run {run.number}")
+        stop(transaction, transaction.unit.run(number), f"replaced by run {run.number}")
 
 
 def admit(transaction: Transaction) -> None:
@@ -52,8 +52,8 @@ def admit(transaction: Transaction) -> None:
         number = store.next_held(transaction.unit, workflow)
         if number is None:
             continue
-        run = transaction.run(number)
-        if is_busy(transaction, transaction.plan(run)):
+        run = transaction.unit.run(number)
+        if is_busy(transaction, transaction.plans.of(run)):
             continue
         transaction.afterwards.made_room.add(workflow)  # there may be room for another
         transaction.memory.workflows.held[workflow] -= 1

@@ -26,9 +26,10 @@ from yarnloom.engine.rules.states import (
 from yarnloom.engine.state.contracts import (
     task_of,
 )
+from yarnloom.engine.state.due_times import BACK_OFF_DUE
 from yarnloom.engine.state.progress import step_reported
 from yarnloom.engine.state.time_sums import EndedTry
-from yarnloom.engine.state.transaction import BACK_OFF_DUE, Transaction
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_step
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
@@ -53,7 +54,7 @@ def end_attempt(
 ) -> None:
     """End an open attempt: its step is done, tried again, rests, fails or stops."""
     step = transaction.unit.steps.need(attempt.step)
-    composition = Composition(transaction, transaction.run(step.run))
+    composition = Composition(transaction, transaction.unit.run(step.run))
     rules = composition.plan.nodes[step.node].rules
     output, outcome, error = checked_output(outcome, item)
     if output is not None and (
@@ -77,7 +78,7 @@ def end_attempt(
     step.losses += outcome is Outcome.LOST
     most = transaction.settings.losses if rules.losses is None else rules.losses
     lead = micros_of(hears_before(transaction, attempt, step, rules.deadline or 0.0))
-    passed = step.deadline_at is not None and transaction.now >= step.deadline_at - lead
+    passed = step.deadline_at is not None and transaction.time.now >= step.deadline_at - lead
     late = passed and step.stop == StopReason.DEADLINE
     event = _event(step, outcome, step.stop, late, most)
     if event is StepEvent.BACK_OFF:
@@ -97,7 +98,7 @@ def end_attempt(
     transaction.afterwards.settling.add(step.run)
     if event in _ENDING:
         step.ended_at = attempt.ended_at
-        transaction.composing.left_at[step.part] = attempt.ended_at or transaction.now
+        transaction.composing.left_at[step.part] = attempt.ended_at or transaction.time.now
         transaction.unit.steps.touch(step)
         composition.step_ended(step)
         return
@@ -118,17 +119,17 @@ def _close(
     """An attempt has ended: what is kept of it."""
     began = attempt.begun_at or attempt.handed_at
     attempt.outcome = outcome
-    attempt.ended_at = max(began, transaction.now - micros_of(item.ended_ago))
+    attempt.ended_at = max(began, transaction.time.now - micros_of(item.ended_ago))
     attempt.error = json.dumps(error) if error else None
     attempt.cpu = None if item.cpu is None else micros_of(item.cpu)
     attempt.memory = item.memory
     attempt.abandoned = int(item.abandoned)
     transaction.counts.tally.end(failed=outcome in TROUBLE)
-    step, run = transaction.unit.steps.need(attempt.step), transaction.run(attempt.run)
+    step, run = transaction.unit.steps.need(attempt.step), transaction.unit.run(attempt.run)
     took = None if attempt.begun_at is None else attempt.ended_at - attempt.begun_at
     if outcome in CAME_TO_AN_END and took is not None:
         transaction.counts.eaches.step_took(step, took)
-    address, waited = transaction.plan(run).addresses[step.node], began - attempt.ready_at
+    address, waited = transaction.plans.of(run).addresses[step.node], began - attempt.ready_at
     transaction.counts.hours.end(
         run.workflow, attempt.ended_at, address, str(outcome), waited, took
     )
@@ -167,19 +168,21 @@ def _back_off(
     after: float | None,
 ) -> tuple[StepEvent, StepError]:
     """Decide whether a failed step waits for another try; return what its error gains if not."""
-    spent = (transaction.now - _first_try(transaction, step, rule) - step.paused_micros) / 1_000_000
+    spent = (
+        transaction.time.now - _first_try(transaction, step, rule) - step.paused_micros
+    ) / 1_000_000
     wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), transaction.settings.chance)
     if wait is None or composition.is_barred(transaction.unit.parts.need(step.part)):
         return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
-    step.due_at = transaction.now + micros_of(wait)
-    transaction.set_timer(BACK_OFF_DUE, step.due_at)
+    step.due_at = transaction.time.now + micros_of(wait)
+    transaction.due_times.set(BACK_OFF_DUE, step.due_at)
     return StepEvent.BACK_OFF, {}
 
 
 def _rest(transaction: Transaction, step: StepRow, seconds: float) -> None:
     """A step asked to be called again: its tries begin anew then."""
-    step.due_at = transaction.now + micros_of(seconds)
-    transaction.set_timer(BACK_OFF_DUE, step.due_at)
+    step.due_at = transaction.time.now + micros_of(seconds)
+    transaction.due_times.set(BACK_OFF_DUE, step.due_at)
     step.retry_from_attempt, step.tries, step.losses = step.attempts, 0, 0
     step.error, step.paused_micros = None, 0
 
@@ -214,9 +217,9 @@ def _event(
 def _first_try(transaction: Transaction, step: StepRow, rule: Retry | None) -> int:
     """When the first of the tries began that count; asked only where it matters."""
     if rule is None or rule.within is None:
-        return transaction.now
+        return transaction.time.now
     first = paused_runs.first_try_began(transaction.unit, step.id, step.retry_from_attempt)
-    return transaction.now if first is None else first
+    return transaction.time.now if first is None else first
 
 
 def _kept_when_done(saved: str | None) -> str | None:
@@ -285,7 +288,7 @@ def keep_saved(
         transaction.unit.steps.touch(step)
         step_reported(transaction, step, attempt.id, saved)
         if attempt.id in transaction.memory.attempts.heard:
-            transaction.memory.attempts.heard[attempt.id] = transaction.mono
+            transaction.memory.attempts.heard[attempt.id] = transaction.time.mono
         transaction.changes.runs.add(step.run)
 
 

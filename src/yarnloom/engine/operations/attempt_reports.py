@@ -27,8 +27,9 @@ from yarnloom.engine.rules.states import (
     StepEvent,
     StopReason,
 )
+from yarnloom.engine.state.due_times import QUIET_DUE, TIMEOUT_DUE
 from yarnloom.engine.state.progress import item_began
-from yarnloom.engine.state.transaction import QUIET_DUE, TIMEOUT_DUE, Transaction
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run, move_step
 from yarnloom.errors import Conflict
 from yarnloom.store import AttemptRow, StepRow, segment_records
@@ -156,7 +157,7 @@ def take_item(transaction: Transaction, worker: str, item: ReportItem) -> str | 
 def _begin(transaction: Transaction, attempt: AttemptRow, item: ReportItem) -> None:
     step = transaction.unit.steps.need(attempt.step)
     attempt.begun_at = max(
-        attempt.handed_at, transaction.now - micros_of(item.begun_ago or item.ended_ago)
+        attempt.handed_at, transaction.time.now - micros_of(item.begun_ago or item.ended_ago)
     )
     transaction.memory.attempts.unbegun.pop(attempt.id, None)
     transaction.unit.attempts.touch(attempt)
@@ -168,8 +169,8 @@ def _begin(transaction: Transaction, attempt: AttemptRow, item: ReportItem) -> N
         transaction.unit.steps.touch(step)
     watch(transaction, attempt, step)
     if attempt.pool:
-        transaction.memory.pools.need(base_of(attempt.pool)).count_begun(transaction.mono)
-    run = transaction.run(step.run)
+        transaction.memory.pools.need(base_of(attempt.pool)).count_begun(transaction.time.mono)
+    run = transaction.unit.run(step.run)
     if run.state == RunState.QUEUED:
         move_run(transaction, run, RunEvent.BEGIN)
     if run.started_at is None:
@@ -184,7 +185,7 @@ def watch(transaction: Transaction, attempt: AttemptRow, step: StepRow) -> None:
     if attempt.pool:
         transaction.memory.pools.limiter(attempt.pool).begin(attempt.id, begun)
         transaction.memory.queue.lanes.reopen(attempt.pool)
-    rules = transaction.plan(transaction.run(step.run)).nodes[step.node].rules
+    rules = transaction.plans.of(transaction.unit.run(step.run)).nodes[step.node].rules
     ends = []
     if rules.timeout is not None:
         lead = hears_before(transaction, attempt, step, rules.timeout)
@@ -194,8 +195,8 @@ def watch(transaction: Transaction, attempt: AttemptRow, step: StepRow) -> None:
         ends.append((transaction.time.mono_of(step.deadline_at) - lead, StopReason.DEADLINE))
     if rules.quiet_for is not None:
         # After a restart of the service it has all that time again: what it said is not known.
-        transaction.memory.attempts.heard[attempt.id] = transaction.mono
-        transaction.memory.timers.set(QUIET_DUE, transaction.mono + rules.quiet_for)
+        transaction.memory.attempts.heard[attempt.id] = transaction.time.mono
+        transaction.memory.timers.set(QUIET_DUE, transaction.time.mono + rules.quiet_for)
     if ends:
         transaction.memory.attempts.timeouts[attempt.id] = min(ends)
         transaction.memory.timers.set(TIMEOUT_DUE, min(ends)[0])

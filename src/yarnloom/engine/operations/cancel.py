@@ -11,7 +11,8 @@ from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import RunEvent, StopReason
-from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, Transaction
+from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.store import RunRow, due_records, schedule_records
 from yarnloom.store import run_records as store
@@ -35,11 +36,11 @@ def cancel_run(transaction: Transaction, command: CancelRun) -> RunRecord:
         NotFound: there is no such run.
         IllegalTransition: the run has ended.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     reason = f": {command.reason}" if command.reason else ""
     move_run(transaction, run, RunEvent.CANCEL)
     store.log_command(
-        transaction.unit, transaction.now, command.who, "cancel", run.number, command.reason
+        transaction.unit, transaction.time.now, command.who, "cancel", run.number, command.reason
     )
     _stop(
         transaction, run, f"cancelled by {command.who}{reason}", StopReason.CANCEL, now=command.now
@@ -50,26 +51,28 @@ def cancel_run(transaction: Transaction, command: CancelRun) -> RunRecord:
 def stop(transaction: Transaction, run: RunRow, why: str) -> None:
     """Cancel a run for another's sake."""
     move_run(transaction, run, RunEvent.CANCEL)
-    store.log_command(transaction.unit, transaction.now, "service", "cancel", run.number, why)
+    store.log_command(transaction.unit, transaction.time.now, "service", "cancel", run.number, why)
     _stop(transaction, run, why, StopReason.CANCEL)
 
 
 def stop_late_runs(transaction: Transaction) -> None:
     """Stop runs whose deadline has passed: like a cancel, but they end failed."""
-    for number in due_records.runs_past_deadline(transaction.unit, transaction.now):
-        run = transaction.run(number)
+    for number in due_records.runs_past_deadline(transaction.unit, transaction.time.now):
+        run = transaction.unit.run(number)
         root = transaction.unit.parts.one("run = ? AND parent IS NULL", number)
         if root is not None and root.outcome is not None:
             run.deadline_at = None  # its plan has ended in time; follow-ups have no deadline
             transaction.unit.runs.touch(run)
             continue
-        limit = duration_text(transaction.plan(run).deadline or 0.0)
+        limit = duration_text(transaction.plans.of(run).deadline or 0.0)
         move_run(transaction, run, RunEvent.CANCEL)
         why = f"the run's deadline of {limit} has passed"
-        store.log_command(transaction.unit, transaction.now, "service", "deadline", run.number, why)
+        store.log_command(
+            transaction.unit, transaction.time.now, "service", "deadline", run.number, why
+        )
         _stop(transaction, run, why, StopReason.DEADLINE)
     if (following := due_records.next_run_deadline(transaction.unit)) is not None:
-        transaction.set_timer(RUN_DEADLINE_DUE, following)
+        transaction.due_times.set(RUN_DEADLINE_DUE, following)
 
 
 def stop_late_starts(transaction: Transaction) -> None:
@@ -77,13 +80,15 @@ def stop_late_starts(transaction: Transaction) -> None:
     for number in schedule_records.runs_to_expire(
         transaction.unit, transaction.time.wall, EXPIRED_AT_ONCE
     ):
-        run = transaction.run(number)
+        run = transaction.unit.run(number)
         move_run(transaction, run, RunEvent.CANCEL)
         why = f"expired: it had not begun by {iso_time(run.start_by)}"
-        store.log_command(transaction.unit, transaction.now, "service", "expire", run.number, why)
+        store.log_command(
+            transaction.unit, transaction.time.now, "service", "expire", run.number, why
+        )
         _stop(transaction, run, why, StopReason.CANCEL, "Expired")
     if (following := schedule_records.next_to_expire(transaction.unit)) is not None:
-        transaction.set_timer_by_day(START_BY_DUE, following)
+        transaction.due_times.set_by_day(START_BY_DUE, following)
 
 
 def _stop(

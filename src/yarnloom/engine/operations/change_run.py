@@ -28,22 +28,24 @@ def change_run(transaction: Transaction, command: ChangeRun) -> RunRecord:
         Conflict: it has begun, or ended; or it is to be moved, and waits in its queue already.
         InvalidInput: it could never begin.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     if run.state not in (RunState.SCHEDULED, RunState.QUEUED):
         why = f"run {run.number} is {run.state}; only one that has not begun can be changed"
         raise Conflict(why, state=str(run.state))
     at = command.start_at
     if command.start_in is not None:
-        at = transaction.now + round(command.start_in * 1_000_000)
+        at = transaction.time.now + round(command.start_in * 1_000_000)
     after_a_while = command.start_in is not None
-    ahead = at is not None and at > (transaction.now if after_a_while else transaction.time.wall)
+    ahead = at is not None and at > (
+        transaction.time.now if after_a_while else transaction.time.wall
+    )
     if at is not None and ahead:
         _refuse_wrong_time(run, at)
     detail = {"priority": command.priority, "tags": command.tags, "start_at": iso_time(at)}
     given = {name: value for name, value in detail.items() if value is not None}
     store.log_command(
         transaction.unit,
-        transaction.now,
+        transaction.time.now,
         command.who,
         "change",
         run.number,
@@ -79,10 +81,10 @@ def _prefer(transaction: Transaction, run: RunRow, priority: int) -> None:
     """Give a run another priority, and its steps that have none of their own."""
     run.priority = priority
     transaction.unit.runs.touch(run)
-    plan = transaction.plan(run)
+    plan = transaction.plans.of(run)
     for step in transaction.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
         node, around = plan.nodes[step.node], transaction.unit.parts.need(step.part)
-        address = transaction.address(run, node, around).partition("/")[2]
+        address = transaction.plans.address(run, node, around).partition("/")[2]
         by_hand = (
             effect_records.hand_of(transaction.unit, run.number, address)
             if run.step_actions
@@ -103,6 +105,6 @@ def _move(transaction: Transaction, run: RunRow, *, ahead: bool) -> None:
     """Let a run begin at its start time, or now."""
     if ahead:
         move_run(transaction, run, RunEvent.MOVE)
-        transaction.set_start_timer(run)
+        transaction.due_times.set_start(run)
     else:
         open_run(transaction, run)

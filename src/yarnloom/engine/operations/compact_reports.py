@@ -72,12 +72,12 @@ def end_items(transaction: Transaction, ended: granted_items.Ends) -> None:
             take_item(transaction, given.worker, item)
         if left:
             straight = left[0][0].straight
-            Composition(transaction, transaction.run(straight.run)).items_ended(straight, left)
+            Composition(transaction, transaction.unit.run(straight.run)).items_ended(straight, left)
 
 
 def look_at_given(transaction: Transaction, _: str) -> None:
     """Give rows to items that were given or offered a while ago and have not ended."""
     for straight in granted_items.unseen(transaction):
         granted_items.withdraw(transaction, straight)
-        composition = Composition(transaction, transaction.run(straight.run))
+        composition = Composition(transaction, transaction.unit.run(straight.run))
         composition.fill_plainly(transaction.unit.parts.need(straight.each))

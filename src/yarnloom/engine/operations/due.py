@@ -30,7 +30,7 @@ from yarnloom.engine.operations.unbegun_attempts import look_at_unbegun
 from yarnloom.engine.operations.worker_sessions import LEASE_DUE, lose_worker
 from yarnloom.engine.parts.items import FILL_DUE
 from yarnloom.engine.rules.states import StepEvent, StopReason
-from yarnloom.engine.state.transaction import (
+from yarnloom.engine.state.due_times import (
     BACK_OFF_DUE,
     CHORES_DUE,
     DEADLINE_DUE,
@@ -43,8 +43,8 @@ from yarnloom.engine.state.transaction import (
     START_DUE,
     TIMEOUT_DUE,
     UNBEGUN_DUE,
-    Transaction,
 )
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_step
 from yarnloom.store import due_records
 
@@ -57,11 +57,14 @@ RESUMABLE_STOPS = (None, StopReason.PAUSE, StopReason.DRAIN)
 def tick(transaction: Transaction, _: Tick) -> None:
     """Look at everything that has fallen due."""
     due = transaction.memory.timers
-    if due.next_at is not None and transaction.mono - due.next_at > transaction.settings.lease / 3:
+    if (
+        due.next_at is not None
+        and transaction.time.mono - due.next_at > transaction.settings.lease / 3
+    ):
         # The service itself stood still: that a worker was not heard of says nothing about it.
         for worker in transaction.memory.workers.values():
-            worker.session.lease_until = transaction.mono + transaction.settings.lease
-    for kind, key in list(transaction.memory.timers.take(transaction.mono)):
+            worker.session.lease_until = transaction.time.mono + transaction.settings.lease
+    for kind, key in list(transaction.memory.timers.take(transaction.time.mono)):
         _FALLEN_DUE[kind](transaction, key)
 
 
@@ -70,7 +73,7 @@ def _look_at_lease(transaction: Transaction, worker_id: str) -> None:
     worker = transaction.memory.workers.get(worker_id)
     if worker is None:
         return
-    if worker.session.lease_until > transaction.mono:
+    if worker.session.lease_until > transaction.time.mono:
         transaction.memory.timers.add(worker.session.lease_until, LEASE_DUE, worker_id)
     else:
         why = f"not heard of for {transaction.settings.lease:g} s"
@@ -81,25 +84,25 @@ def _go_on(transaction: Transaction, part_id: str) -> None:
     """Make more items of an each."""
     part = transaction.unit.parts.get(int(part_id))
     if part is not None:
-        Composition(transaction, transaction.run(part.run)).go_on(part)
+        Composition(transaction, transaction.unit.run(part.run)).go_on(part)
 
 
 def _look_at_rate(transaction: Transaction, pool: str) -> None:
     """A pool's rate may let something begin again."""
     transaction.memory.pools.limiter(pool).armed = False
     transaction.memory.queue.lanes.reopen(pool)
-    transaction.memory.pools.tidy(pool, transaction.mono)
+    transaction.memory.pools.tidy(pool, transaction.time.mono)
 
 
 def _look_at_times(transaction: Transaction, _: str) -> None:
     """Tell attempts to stop that have run as long as they may."""
     timeouts = transaction.memory.attempts.timeouts
-    for attempt_id in [one for one, (at, _why) in timeouts.items() if at <= transaction.mono]:
+    for attempt_id in [one for one, (at, _why) in timeouts.items() if at <= transaction.time.mono]:
         _at, why = timeouts.pop(attempt_id)
         attempt = transaction.unit.attempts.need(attempt_id)
         step = transaction.unit.steps.need(attempt.step)
         if step.stop in RESUMABLE_STOPS:
-            rules = transaction.plan(transaction.run(step.run)).nodes[step.node].rules
+            rules = transaction.plans.of(transaction.unit.run(step.run)).nodes[step.node].rules
             limit = rules.timeout if why is StopReason.TIMEOUT else rules.deadline
             lead = hears_before(transaction, attempt, step, limit or 0.0)
             post_stop(transaction, step, why, raise_in=lead)
@@ -113,31 +116,31 @@ def _look_at_quiet(transaction: Transaction, _: str) -> None:
     for attempt_id, heard in list(transaction.memory.attempts.heard.items()):
         attempt = transaction.unit.attempts.need(attempt_id)
         step = transaction.unit.steps.need(attempt.step)
-        rules = transaction.plan(transaction.run(step.run)).nodes[step.node].rules
+        rules = transaction.plans.of(transaction.unit.run(step.run)).nodes[step.node].rules
         at = heard + (rules.quiet_for or 0.0)
-        if at > transaction.mono:
+        if at > transaction.time.mono:
             following.append(at)
             continue
         transaction.changes.runs.add(step.run)
         if rules.if_quiet == "retry" and step.stop in RESUMABLE_STOPS:
             post_stop(transaction, step, StopReason.QUIET, raise_in=0.0)
         else:
-            following.append(transaction.mono + (rules.quiet_for or 0.0))
+            following.append(transaction.time.mono + (rules.quiet_for or 0.0))
     if following:
         transaction.memory.timers.set(QUIET_DUE, min(following))
 
 
 def _wake_steps(transaction: Transaction, _: str) -> None:
     """Steps whose back-off or rest is over are ready."""
-    for step_id in due_records.steps_due(transaction.unit, transaction.now, AT_ONCE):
+    for step_id in due_records.steps_due(transaction.unit, transaction.time.now, AT_ONCE):
         move_step(transaction, transaction.unit.steps.need(step_id), StepEvent.DUE)
     if (following := due_records.next_due(transaction.unit)) is not None:
-        transaction.set_timer(BACK_OFF_DUE, following)
+        transaction.due_times.set(BACK_OFF_DUE, following)
 
 
 def _stop_late_steps(transaction: Transaction, _: str) -> None:
     """Steps whose deadline has passed fail, or are told to stop where they run."""
-    for step_id in due_records.steps_past_deadline(transaction.unit, transaction.now, AT_ONCE):
+    for step_id in due_records.steps_past_deadline(transaction.unit, transaction.time.now, AT_ONCE):
         step = transaction.unit.steps.need(step_id)
         if step.ended_at is not None:
             continue  # because of another
@@ -145,14 +148,14 @@ def _stop_late_steps(transaction: Transaction, _: str) -> None:
             post_stop(transaction, step, StopReason.CANCEL, now=True)  # the deadline cuts its grace
         if step.stop not in RESUMABLE_STOPS:
             continue
-        run = transaction.run(step.run)
-        limit = transaction.plan(run).nodes[step.node].rules.deadline or 0.0
+        run = transaction.unit.run(step.run)
+        limit = transaction.plans.of(run).nodes[step.node].rules.deadline or 0.0
         if not post_stop(transaction, step, StopReason.DEADLINE, raise_in=0.0):
             Composition(transaction, run).fail_step(
                 step, too_long(limit, "deadline", "DeadlinePassed")
             )
     if (following := due_records.next_step_deadline(transaction.unit)) is not None:
-        transaction.set_timer(DEADLINE_DUE, following)
+        transaction.due_times.set(DEADLINE_DUE, following)
 
 
 def _stop_late_runs(transaction: Transaction, _: str) -> None:

@@ -30,7 +30,7 @@ def find_task(transaction: Transaction, name: str) -> tuple[str, int]:
     kept = workflow_records.plan_id(transaction.unit, plan.workflow, plan.version)
     if kept is None:
         kept = workflow_records.keep_plan(
-            transaction.unit, plan.workflow, plan.version, plan.document, transaction.now
+            transaction.unit, plan.workflow, plan.version, plan.document, transaction.time.now
         )
     return full, kept
 

@@ -21,15 +21,15 @@ def make_link(transaction: Transaction, command: MakeLink) -> LinkRecord:
     Raises:
         NotFound: there is no such run.
     """
-    run = transaction.run(command.run)
-    link_records.forget(transaction.unit, transaction.now - REMEMBERED)
-    expires_at = transaction.now + round(command.seconds * 1_000_000)
+    run = transaction.unit.run(command.run)
+    link_records.forget(transaction.unit, transaction.time.now - REMEMBERED)
+    expires_at = transaction.time.now + round(command.seconds * 1_000_000)
     number = link_records.add(
-        transaction.unit, run.number, command.details, transaction.now, command.who, expires_at
+        transaction.unit, run.number, command.details, transaction.time.now, command.who, expires_at
     )
     store.log_command(
         transaction.unit,
-        transaction.now,
+        transaction.time.now,
         command.who,
         "link",
         run.number,
@@ -50,7 +50,7 @@ def revoke_link(transaction: Transaction, command: RevokeLink) -> LinkRecord:
         NotFound: the run has no such link.
         Conflict: it was revoked before.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     row = link_records.of_run(transaction.unit, run.number, command.link)
     if row is None:
         raise NotFound(
@@ -58,10 +58,10 @@ def revoke_link(transaction: Transaction, command: RevokeLink) -> LinkRecord:
         )
     if row["revoked_at"] is not None:
         raise Conflict(f"link {command.link} was revoked before, by {row['revoked_by']}")
-    link_records.revoke(transaction.unit, command.link, transaction.now, command.who)
+    link_records.revoke(transaction.unit, command.link, transaction.time.now, command.who)
     store.log_command(
         transaction.unit,
-        transaction.now,
+        transaction.time.now,
         command.who,
         "revoke_link",
         run.number,
@@ -69,4 +69,4 @@ def revoke_link(transaction: Transaction, command: RevokeLink) -> LinkRecord:
         link=command.link,
     )
     transaction.changes.runs.add(run.number)  # so that whoever watches with it is told
-    return link_record({**row, "revoked_at": transaction.now, "revoked_by": command.who})
+    return link_record({**row, "revoked_at": transaction.time.now, "revoked_by": command.who})

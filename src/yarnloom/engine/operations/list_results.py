@@ -12,7 +12,8 @@ from yarnloom.engine.dispatch.kept_files import KEEPER, keep
 from yarnloom.engine.parts.inputs import text_of
 from yarnloom.engine.parts.list_jobs import GATHER, READ, ask_to_gather, ask_to_read
 from yarnloom.engine.parts.list_values import ItemFault
-from yarnloom.engine.state.transaction import CHORES_DUE, Transaction
+from yarnloom.engine.state.due_times import CHORES_DUE
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.media_types import JSON_LINES
 from yarnloom.store import file_records, item_records
 
@@ -25,10 +26,10 @@ def end_list_job(transaction: Transaction, command: EndListJob) -> None:
         return
     del transaction.memory.jobs.open[command.part]
     part = transaction.unit.parts.need(command.part)
-    run = transaction.run(part.run)
+    run = transaction.unit.run(part.run)
     part.awaits = None
     transaction.unit.parts.touch(part)
-    composition, address = Composition(transaction, run), transaction.part_address(run, part)
+    composition, address = Composition(transaction, run), transaction.plans.part_address(run, part)
     for kind, kept in command.lists.items():
         if chore.kind == READ:
             file_records.keep_marks(transaction.unit, kept)
@@ -49,8 +50,8 @@ def rebuild(transaction: Transaction) -> None:
     """After a start: what was not done is to be done again."""
     for part_id, kind in file_records.awaiting(transaction.unit):
         part = transaction.unit.parts.need(part_id)
-        run = transaction.run(part.run)
-        node = transaction.plan(run).nodes[part.node]
+        run = transaction.unit.run(part.run)
+        node = transaction.plans.of(run).nodes[part.node]
         assert node.each is not None
         if kind == READ:
             text = text_of(Composition(transaction, run).resolver, node.each.over, part)
@@ -59,4 +60,4 @@ def rebuild(transaction: Transaction) -> None:
         else:
             ask_to_gather(transaction, run, part, node)
     if transaction.memory.jobs.new:
-        transaction.memory.timers.set(CHORES_DUE, transaction.mono)
+        transaction.memory.timers.set(CHORES_DUE, transaction.time.mono)

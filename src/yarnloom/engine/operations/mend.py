@@ -21,7 +21,8 @@ from yarnloom.engine.state.contracts import (
     Misfit,
     task_of,
 )
-from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, Transaction
+from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.errors import Conflict, NotFound, nearest
 from yarnloom.plan import Plan
@@ -43,9 +44,9 @@ def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
         IllegalTransition: it has not ended.
         Conflict: there is nothing to mend, no worker's code fits, or its workflow is busy.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     next_state(RUN_TABLE, run.state, RunEvent.MEND, f"run {run.number}")
-    plan = transaction.plan(run)
+    plan = transaction.plans.of(run)
     if is_busy(transaction, plan):
         raise Conflict(
             f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend run "
@@ -70,12 +71,12 @@ def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
     run.progress = run.left_micros = run.sampled_at = None
     transaction.memory.workflows.under_way[run.workflow] += 1
     if plan.deadline is not None:
-        run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)
-        transaction.set_timer(RUN_DEADLINE_DUE, run.deadline_at)
+        run.deadline_at = transaction.time.now + round(plan.deadline * 1_000_000)
+        transaction.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
     transaction.unit.runs.touch(run)
     store.log_command(
         transaction.unit,
-        transaction.now,
+        transaction.time.now,
         command.who,
         "mend",
         run.number,

@@ -24,13 +24,9 @@ from yarnloom.engine.rules.states import (
     StepState,
     StopReason,
 )
+from yarnloom.engine.state.due_times import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE
 from yarnloom.engine.state.progress import was_paused
-from yarnloom.engine.state.transaction import (
-    BACK_OFF_DUE,
-    DEADLINE_DUE,
-    RUN_DEADLINE_DUE,
-    Transaction,
-)
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run, move_step
 from yarnloom.errors import Conflict
 from yarnloom.store import RunRow, StepRow, paused_runs
@@ -45,17 +41,17 @@ def pause_run(transaction: Transaction, command: PauseRun) -> RunRecord:
         NotFound: there is no such run.
         IllegalTransition: it is being cancelled, or has ended.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     if run.state in HELD_RUN:
         return record_of(transaction, run)
     in_hand = paused_runs.is_executed(transaction.unit, run.number)
     queued = run.state == RunState.QUEUED
     move_run(transaction, run, RunEvent.PAUSE_IN_HAND if queued and in_hand else RunEvent.PAUSE)
     store.log_command(
-        transaction.unit, transaction.now, command.who, "pause", run.number, command.reason
+        transaction.unit, transaction.time.now, command.who, "pause", run.number, command.reason
     )
     if run.state == RunState.PAUSED:
-        run.paused_at = transaction.now
+        run.paused_at = transaction.time.now
     transaction.memory.queue.paused.add(run.number)
     for pool, priority, share, contract, count in paused_runs.ready_of_run(
         transaction.unit, run.number
@@ -77,7 +73,7 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
         NotFound: there is no such run.
         Conflict: it is neither, and does not run.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     if run.state == RunState.RUNNING:
         return record_of(transaction, run)
     if run.state not in HELD_RUN:
@@ -88,19 +84,19 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
     if (
         ahead
         and run.start_at is not None
-        and run.start_at > (transaction.now if run.after_a_while else transaction.time.wall)
+        and run.start_at > (transaction.time.now if run.after_a_while else transaction.time.wall)
     ):
         event = RunEvent.RESUME_SCHEDULED
     elif run.started_at is None:
         event = RunEvent.RESUME_QUEUED
     move_run(transaction, run, event)
     store.log_command(
-        transaction.unit, transaction.now, command.who, "resume", run.number, command.reason
+        transaction.unit, transaction.time.now, command.who, "resume", run.number, command.reason
     )
     _give_time_back(transaction, run)
     release(transaction, run)
     if ahead:
-        transaction.set_start_timer(run)
+        transaction.due_times.set_start(run)
     if run.admission == Admission.HELD:
         transaction.afterwards.made_room.add(run.workflow)
     return record_of(transaction, run)
@@ -130,13 +126,13 @@ def settle(transaction: Transaction, run: RunRow) -> None:
     """A pausing run is paused when nothing executes any of it."""
     if run.state == RunState.PAUSING and not paused_runs.is_executed(transaction.unit, run.number):
         move_run(transaction, run, RunEvent.HELD)
-        run.paused_at = transaction.now
+        run.paused_at = transaction.time.now
 
 
 def settle_all(transaction: Transaction) -> None:
     """The same for every run of which something has ended in this transaction."""
     for number in transaction.afterwards.settling:
-        settle(transaction, transaction.run(number))
+        settle(transaction, transaction.unit.run(number))
 
 
 def rebuild(transaction: Transaction) -> None:
@@ -164,16 +160,16 @@ def hold_if_asked(transaction: Transaction, step: StepRow) -> None:
     if step.state != StepState.PAUSED:
         step.held = step.state
         move_step(transaction, step, StepEvent.HOLD)
-    step.held_at = transaction.now
+    step.held_at = transaction.time.now
     transaction.unit.steps.touch(step)
 
 
 def release_step(transaction: Transaction, step: StepRow) -> None:
     """Let a step go on that was paused by hand."""
-    run, before = transaction.run(step.run), step.held
+    run, before = transaction.unit.run(step.run), step.held
     if step.held_at is not None:
         # While its run is paused, the run's resume gives the time back.
-        _spare(transaction, step, max(0, (run.paused_at or transaction.now) - step.held_at))
+        _spare(transaction, step, max(0, (run.paused_at or transaction.time.now) - step.held_at))
     step.held = step.held_at = None
     transaction.unit.steps.touch(step)
     if step.state != StepState.PAUSED:
@@ -181,11 +177,11 @@ def release_step(transaction: Transaction, step: StepRow) -> None:
             post_go_on(transaction, step)
         return
     event = StepEvent.RESUME
-    if step.due_at is not None and step.due_at > transaction.now:
+    if step.due_at is not None and step.due_at > transaction.time.now:
         event = StepEvent.REST if before == StepState.RESTING else StepEvent.BACK_OFF
     move_step(transaction, step, event)
     if step.due_at is not None:
-        transaction.set_timer(BACK_OFF_DUE, step.due_at)
+        transaction.due_times.set(BACK_OFF_DUE, step.due_at)
 
 
 def _in_hand(transaction: Transaction, run: RunRow) -> list[StepRow]:
@@ -198,14 +194,16 @@ def _give_time_back(transaction: Transaction, run: RunRow) -> None:
     """Time in which a run was paused counts neither for deadlines nor for a retry's `within`."""
     if run.paused_at is None:
         return
-    spent = transaction.now - run.paused_at
+    spent = transaction.time.now - run.paused_at
     was_paused(transaction, run, spent)
     if run.deadline_at is not None:
         run.deadline_at += spent
-        transaction.set_timer(RUN_DEADLINE_DUE, run.deadline_at)
+        transaction.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
     for step in transaction.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
         if step.held_at is not None:
-            step.held_at = min(step.held_at + spent, transaction.now)  # not to be counted twice
+            step.held_at = min(
+                step.held_at + spent, transaction.time.now
+            )  # not to be counted twice
         _spare(transaction, step, spent)
 
 
@@ -214,5 +212,5 @@ def _spare(transaction: Transaction, step: StepRow, spent: int) -> None:
         step.paused_micros += spent
     if step.deadline_at is not None:
         step.deadline_at += spent
-        transaction.set_timer(DEADLINE_DUE, step.deadline_at)
+        transaction.due_times.set(DEADLINE_DUE, step.deadline_at)
     transaction.unit.steps.touch(step)

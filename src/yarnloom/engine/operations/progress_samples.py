@@ -84,9 +84,11 @@ class ProgressSamples:
                     self._keep(transaction.unit, run)
                 self._kept.pop(number, None)
             elif last is None and not sampler.is_long(run):
-                self._taken[number] = transaction.mono  # most end before their first sample
-            elif last is None or transaction.mono >= last + sampler.space(run) or sampler.holds:
-                self._taken[number] = transaction.mono
+                self._taken[number] = transaction.time.mono  # most end before their first sample
+            elif (
+                last is None or transaction.time.mono >= last + sampler.space(run) or sampler.holds
+            ):
+                self._taken[number] = transaction.time.mono
                 sampler.sample(run)
                 self._keep(transaction.unit, run)
 
@@ -156,7 +158,7 @@ class _Sampler:
 
     def space(self, run: RunRow) -> float:
         """Seconds between two samples of a run."""
-        return SPACE * max(1.0, len(self.transaction.plan(run).nodes) / NODES)
+        return SPACE * max(1.0, len(self.transaction.plans.of(run).nodes) / NODES)
 
     def now(self, run: RunRow, at: int) -> float | None:
         """How far a run is at a time, by its newest sample."""
@@ -166,19 +168,19 @@ class _Sampler:
         """Let the progress of a run rest, as it moves no more; False where it rested before."""
         if run.left_micros is None:
             return False
-        run.progress = self.now(run, run.ended_at or self.transaction.now)
-        run.left_micros, run.sampled_at = None, self.transaction.now
+        run.progress = self.now(run, run.ended_at or self.transaction.time.now)
+        run.left_micros, run.sampled_at = None, self.transaction.time.now
         self.transaction.unit.runs.touch(run)
         return True
 
     def sample(self, run: RunRow) -> None:
         """Take a sample of a run that goes on."""
         transaction = self.transaction
-        plan = transaction.plan(run)
+        plan = transaction.plans.of(run)
         rows = attempts_under_way.rows_of(transaction.unit, run.number)
         facts = Facts(
             plan=plan,
-            now=transaction.now,
+            now=transaction.time.now,
             rows=rows,
             ran=transaction.counts.times.ran_in(run.number),
             open=attempts_under_way.running(transaction.unit, run.number),
@@ -189,10 +191,10 @@ class _Sampler:
         )
         held = not self.around[1] or self._is_closed(plan, rows)
         left, at_least = (None, False) if held else time_left.seconds_left(facts)
-        fraction = self.now(run, transaction.now)
+        fraction = self.now(run, transaction.time.now)
         if left is not None and fraction is None:
             fraction = self._first(run, rows, left)
-        run.progress, run.sampled_at = fraction, transaction.now
+        run.progress, run.sampled_at = fraction, transaction.time.now
         run.at_least = int(at_least)
         run.left_micros = None if left is None else max(1, round(left * 1e6))
         transaction.unit.runs.touch(run)
@@ -200,7 +202,7 @@ class _Sampler:
     def _first(self, run: RunRow, rows: dict[int, Row], left: float) -> float:
         """How far a run is when the time that it has left is known first, in this round."""
         assert run.started_at is not None
-        moved = max(0.0, (self.transaction.now - run.started_at - run.paused_micros) / 1e6)
+        moved = max(0.0, (self.transaction.time.now - run.started_at - run.paused_micros) / 1e6)
         if run.round > 1 and 0 in rows:
             kept = rows[0]["fraction"]
             moved += left * kept / max(1e-9, 1 - kept)

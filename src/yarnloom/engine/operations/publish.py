@@ -41,16 +41,15 @@ def publish(transaction: Transaction, command: Publish) -> list[PublishedWorkflo
     for plan in plans:
         known = workflow_records.plan_id(transaction.unit, plan.workflow, plan.version)
         kept = workflow_records.keep_plan(
-            transaction.unit, plan.workflow, plan.version, plan.document, transaction.now
+            transaction.unit, plan.workflow, plan.version, plan.document, transaction.time.now
         )
         new = transaction.memory.workflows.plans.get(plan.workflow) != kept
         if new:
             workflow_records.make_current(
-                transaction.unit, plan.workflow, kept, transaction.now, command.who
+                transaction.unit, plan.workflow, kept, transaction.time.now, command.who
             )
             transaction.memory.workflows.plans[plan.workflow] = kept
-        transaction.plans[kept] = plan
-        transaction.memory.workers.contracts.learn(plan)
+        transaction.plans.keep(kept, plan)
         answer.append(
             PublishedWorkflow(plan.workflow, plan.version, known is None, current_since_now=new)
         )
@@ -58,13 +57,15 @@ def publish(transaction: Transaction, command: Publish) -> list[PublishedWorkflo
     for facts in command.tasks:
         names = sorted(secret.get(facts["name"], ()))
         kept_facts = {**facts, "secret_inputs": names} if names else facts
-        workflow_records.keep_task(transaction.unit, facts["name"], kept_facts, transaction.now)
+        workflow_records.keep_task(
+            transaction.unit, facts["name"], kept_facts, transaction.time.now
+        )
         workflow_records.keep_code(
             transaction.unit,
             facts["name"],
             facts["code_hash"],
             facts.get("source", ""),
-            transaction.now,
+            transaction.time.now,
         )
     of_tasks = {facts["name"].partition("/")[0] for facts in command.tasks}
     of_schedules = {str(one.get("loom")) for one in command.schedules or ()}
@@ -82,7 +83,13 @@ def publish(transaction: Transaction, command: Publish) -> list[PublishedWorkflo
     if any(published.get(loom) != digest for loom in looms):
         published.update(dict.fromkeys(looms, digest))
         store.log_command(
-            transaction.unit, transaction.now, command.who, "publish", None, "", versions=versions
+            transaction.unit,
+            transaction.time.now,
+            command.who,
+            "publish",
+            None,
+            "",
+            versions=versions,
         )
     return answer
 

@@ -25,16 +25,16 @@ def save_filter(transaction: Transaction, command: SaveFilter) -> FilterRecord:
     if command.name not in kept and len(kept) >= MOST:
         raise Conflict(f"{MOST} filters are kept, as many as may be; drop one that nobody uses")
     wanted = encode(command.wanted)
-    filter_records.save(transaction.unit, command.name, wanted, transaction.now, command.who)
+    filter_records.save(transaction.unit, command.name, wanted, transaction.time.now, command.who)
     detail = {"filter": command.name, "wanted": command.wanted}
     store.log_command(
-        transaction.unit, transaction.now, command.who, "save_filter", None, "", **detail
+        transaction.unit, transaction.time.now, command.who, "save_filter", None, "", **detail
     )
     return filter_record(
         {
             "name": command.name,
             "wanted": wanted,
-            "saved_at": transaction.now,
+            "saved_at": transaction.time.now,
             "saved_by": command.who,
         }
     )
@@ -52,7 +52,7 @@ def drop_filter(transaction: Transaction, command: DropFilter) -> None:
         raise unknown(command.name, kept)
     filter_records.drop(transaction.unit, command.name)
     store.log_command(
-        *(transaction.unit, transaction.now, command.who, "drop_filter", None, command.reason),
+        *(transaction.unit, transaction.time.now, command.who, "drop_filter", None, command.reason),
         filter=command.name,
     )
 

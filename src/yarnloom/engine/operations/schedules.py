@@ -30,7 +30,8 @@ from yarnloom.engine.operations.start import start_or_fail, start_run
 from yarnloom.engine.records.settings import LastTime, PauseRecord, ScheduleRecord
 from yarnloom.engine.records.unreadable import Unreadable, readable
 from yarnloom.engine.rules.states import RunState
-from yarnloom.engine.state.transaction import SCHEDULE_DUE, Transaction
+from yarnloom.engine.state.due_times import SCHEDULE_DUE
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, ValueRefused, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan
 from yarnloom.plan.marked_values import has_files, seal
@@ -128,7 +129,7 @@ def _come(transaction: Transaction, row: ScheduleRow, planned: int) -> None:
         row.waiting_at = planned
         if if_busy == "replace":
             for number in going:
-                run = transaction.run(number)
+                run = transaction.unit.run(number)
                 if not run.stop:
                     stop(transaction, run, f"replaced by the next of schedule {row.name}")
 
@@ -177,7 +178,7 @@ def _command(
 
 def _set_timer(transaction: Transaction) -> None:
     if (following := schedule_records.next_firing(transaction.unit)) is not None:
-        transaction.set_timer_by_day(SCHEDULE_DUE, following)
+        transaction.due_times.set_by_day(SCHEDULE_DUE, following)
 
 
 # Declared by looms
@@ -224,9 +225,9 @@ def declare_schedules(
         settings["params"] = _sealed(transaction, settings)
         row = known.get(name)
         if row is None:
-            row = ScheduleRow(name, loom, transaction.now, who, {})
+            row = ScheduleRow(name, loom, transaction.time.now, who, {})
             if one["paused"]:
-                row.paused = {"by": who, "at": transaction.now, "reason": "declared so"}
+                row.paused = {"by": who, "at": transaction.time.now, "reason": "declared so"}
         if row.declared != settings:
             row.declared = settings
             _settle(transaction, row)
@@ -255,7 +256,7 @@ def _problems_of_params(
             _, plan_id = find_workflow(transaction, settings["workflow"])
         except (NotFound, InvalidInput) as error:
             return [Problem("/workflow", error.message)]
-        plan = transaction.plan_by_id(plan_id)
+        plan = transaction.plans.by_id(plan_id)
     params = settings.get("params", {})
     try:
         encode(params, "params")
@@ -287,11 +288,11 @@ def make_schedule(transaction: Transaction, command: MakeSchedule) -> ScheduleRe
     problems = _wrong_name(transaction, name, None) + _wrong_settings(transaction, command.settings)
     if problems:
         raise InvalidInput("the schedule was not made", problems=problems)
-    row = ScheduleRow(name, None, transaction.now, command.who, {})
+    row = ScheduleRow(name, None, transaction.time.now, command.who, {})
     row.declared = _filled(transaction, {**SETTINGS, **command.settings})
     row.declared["params"] = _sealed(transaction, row.declared)
     if command.paused:
-        row.paused = {"by": command.who, "at": transaction.now, "reason": command.reason}
+        row.paused = {"by": command.who, "at": transaction.time.now, "reason": command.reason}
     _settle(transaction, row)
     _log(transaction, command.who, "make_schedule", name, command.reason, command.settings)
     return _record(transaction, row)
@@ -317,7 +318,7 @@ def change_schedule(transaction: Transaction, command: ChangeSchedule) -> Schedu
         by_hand |= {"params": _sealed(transaction, settings)} if "params" in by_hand else {}
         row.by_hand = _filled(transaction, by_hand)
     if command.paused is True and row.paused is None:
-        row.paused = {"by": command.who, "at": transaction.now, "reason": command.reason}
+        row.paused = {"by": command.who, "at": transaction.time.now, "reason": command.reason}
     resumed = command.paused is False and row.paused is not None
     if resumed:
         row.paused = None
@@ -450,7 +451,7 @@ def _filled(transaction: Transaction, settings: Settings) -> Settings:
 def _sealed(transaction: Transaction, settings: Settings) -> JsonObject:
     """The params as they are kept: secrets are not to be read in the records."""
     _, plan_id = find_workflow(transaction, settings["workflow"])
-    schema = transaction.plan_by_id(plan_id).params_schema
+    schema = transaction.plans.by_id(plan_id).params_schema
     sealed: JsonObject = seal(settings["params"], schema, transaction.vault.seal)
     return sealed
 
@@ -492,5 +493,5 @@ def _log(
     # Params as they were given may hold secrets, and the record is for everyone.
     said = {key: value for key, value in changes.items() if key != "params"}
     run_records.log_command(
-        transaction.unit, transaction.now, who, what, None, reason, schedule=name, changes=said
+        transaction.unit, transaction.time.now, who, what, None, reason, schedule=name, changes=said
     )

@@ -33,7 +33,8 @@ from yarnloom.engine.operations.full_names import find_task, find_workflow
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import StartedOne
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
-from yarnloom.engine.state.transaction import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, Transaction
+from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.engine.state.value_checks import Unjudged
 from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
@@ -112,7 +113,7 @@ def prepare(
     """
     find = find_task if command.task else find_workflow
     workflow, plan_id = find(transaction, command.workflow)
-    plan = transaction.plan_by_id(plan_id)
+    plan = transaction.plans.by_id(plan_id)
     schema = plan.params_schema
     files = has_files(schema)
     text_of_value(command.params, "params")  # too large or too deep: nothing more is looked at
@@ -146,22 +147,22 @@ def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
     command = prepared.command
     at = command.start_at
     if command.start_in is not None:
-        at = transaction.now + round(command.start_in * 1_000_000)
+        at = transaction.time.now + round(command.start_in * 1_000_000)
     ahead = at is not None and at > (
-        transaction.time.wall if command.start_in is None else transaction.now
+        transaction.time.wall if command.start_in is None else transaction.time.now
     )
     run = transaction.unit.runs.add(
         RunRow(
             number=transaction.unit.new_id("runs"),
             plan=prepared.plan,
             workflow=prepared.workflow,
-            version=transaction.plan_by_id(prepared.plan).version,
+            version=transaction.plans.by_id(prepared.plan).version,
             params=prepared.params,
             share=prepared.share,
             tags=json.dumps(command.tags),
             start_key=command.key,
             started_by=command.who,
-            created_at=transaction.now,
+            created_at=transaction.time.now,
             start_at=at,
             after_a_while=int(command.start_in is not None),
             task=prepared.workflow if command.task else None,
@@ -177,14 +178,14 @@ def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
         )
     )
     scope, hashed = prepared.scope, prepared.hashed
-    store.keep_start(transaction.unit, scope, command.key, run.number, hashed, transaction.now)
+    store.keep_start(transaction.unit, scope, command.key, run.number, hashed, transaction.time.now)
     store.log_command(
-        transaction.unit, transaction.now, command.who, "start", run.number, command.reason
+        transaction.unit, transaction.time.now, command.who, "start", run.number, command.reason
     )
     if run.start_by is not None:
-        transaction.set_timer_by_day(START_BY_DUE, run.start_by)
+        transaction.due_times.set_by_day(START_BY_DUE, run.start_by)
     if ahead and at is not None:
-        transaction.set_start_timer(run)
+        transaction.due_times.set_start(run)
     use_named(transaction, run.number, prepared.params)
     transaction.changes.runs.add(run.number)
     return run
@@ -194,12 +195,12 @@ def open_run(transaction: Transaction, run: RunRow) -> PartRow:
     """Begin a run whose time has come, unless it has to wait for others; its root part."""
     if run.state == RunState.SCHEDULED:
         move_run(transaction, run, RunEvent.DUE)
-    plan = transaction.plan(run)
+    plan = transaction.plans.of(run)
     busy = is_busy(transaction, plan)
     run.admission = Admission.HELD if busy else Admission.ENTERED
     if plan.deadline is not None:
-        run.deadline_at = transaction.now + round(plan.deadline * 1_000_000)
-        transaction.set_timer(RUN_DEADLINE_DUE, run.deadline_at)
+        run.deadline_at = transaction.time.now + round(plan.deadline * 1_000_000)
+        transaction.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
     transaction.unit.runs.touch(run)
     count_in(transaction, run)
     root = Composition(transaction, run).begin()
@@ -212,13 +213,13 @@ def open_run(transaction: Transaction, run: RunRow) -> PartRow:
 def open_due(transaction: Transaction) -> None:
     """Begin runs whose start time has come, and of many that were started at once the next."""
     for number in schedule_records.runs_to_open(
-        transaction.unit, transaction.now, transaction.time.wall, OPENED_AT_ONCE
+        transaction.unit, transaction.time.now, transaction.time.wall, OPENED_AT_ONCE
     ):
-        open_run(transaction, transaction.run(number))
+        open_run(transaction, transaction.unit.run(number))
     if (
         following := schedule_records.next_to_open(transaction.unit, transaction.time.ahead)
     ) is not None:
-        transaction.set_timer(START_DUE, max(following, transaction.now))
+        transaction.due_times.set(START_DUE, max(following, transaction.time.now))
 
 
 def start_or_fail(transaction: Transaction, command: StartRun) -> RunRow | None:
@@ -304,7 +305,9 @@ def start_many(transaction: Transaction, command: StartMany) -> list[StartedOne]
                 f"start {place}: its key {at[1]!r} belongs to {first}, with other params; nothing "
                 "was started. Use another key for another run.",
                 run=earlier[0],
-                first=mask(json.loads(transaction.run(earlier[0]).params)) if earlier[0] else None,
+                first=mask(json.loads(transaction.unit.run(earlier[0]).params))
+                if earlier[0]
+                else None,
                 given=mask(prepared.marked),
             )
         known[at] = earlier or (0, hashed)
@@ -316,7 +319,7 @@ def start_many(transaction: Transaction, command: StartMany) -> list[StartedOne]
             number = add_run(transaction, prepared).number
             known[at] = (number, hashed)
         answer.append(StartedOne(number, at[1], created))
-    transaction.set_timer(START_DUE, transaction.now)
+    transaction.due_times.set(START_DUE, transaction.time.now)
     return answer
 
 
@@ -354,7 +357,7 @@ def rerun(transaction: Transaction, command: RerunRun) -> Started | Unchecked:
         NotFound: there is no such run, or its workflow is not published any more.
         InvalidInput: the params do not fit; every problem is named.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     params = transaction.vault.open(json.loads(run.params))
     started = start_run(
         transaction,
@@ -372,7 +375,9 @@ def rerun(transaction: Transaction, command: RerunRun) -> Started | Unchecked:
     )
     if isinstance(started, Started) and started.created:
         log = store.log_command
-        log(transaction.unit, transaction.now, command.who, "rerun", run.number, command.reason)
+        log(
+            transaction.unit, transaction.time.now, command.who, "rerun", run.number, command.reason
+        )
     return started
 
 
@@ -400,7 +405,7 @@ def _share_of(plan: Plan, params: JsonObject) -> str:
 def _same_start(
     transaction: Transaction, prepared: PreparedStart, number: int, params_hash: str
 ) -> Started:
-    run = transaction.run(number)
+    run = transaction.unit.run(number)
     if params_hash != prepared.hashed:
         raise StartKeyTaken(
             f"the start key {prepared.command.key!r} belongs to run {number}, which was started "

@@ -35,9 +35,7 @@ from yarnloom.engine.rules.states import (
     StopReason,
 )
 from yarnloom.engine.state.progress import step_moved
-from yarnloom.engine.state.transaction import (
-    Transaction,
-)
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import (
     ASLEEP,
     move_run,
@@ -71,8 +69,8 @@ class _Hand:
     def __init__(self, transaction: Transaction, command: StepAction) -> None:
         self.transaction = transaction
         self.command = command
-        self.run: RunRow = transaction.run(command.run)
-        self.plan = transaction.plan(self.run)
+        self.run: RunRow = transaction.unit.run(command.run)
+        self.plan = transaction.plans.of(self.run)
         self.node: Node = self.plan.nodes[command.node]
         self.facts = self.plan.tasks[self.node.task]
         self.step: StepRow | None = None
@@ -104,7 +102,7 @@ class _Hand:
         }[self.command.action]()
         store.log_command(
             self.transaction.unit,
-            self.transaction.now,
+            self.transaction.time.now,
             self.command.who,
             self.command.action,
             self.run.number,
@@ -242,7 +240,7 @@ class _Hand:
             raise self._refused(f"is of {run.workflow}, of which as many run as may; try again")
         part = transaction.unit.parts.need(step.part)
         while not self.plan.nodes[part.node].follows:
-            part = transaction.around(part)
+            part = transaction.unit.around(part)
         if not Renewal(transaction, run, only=Some({step.id: step.rank})).part(part, set()):
             raise self._refused("failed, as was allowed; `mend` the run")
         move_run(transaction, run, RunEvent.REOPEN)
@@ -267,7 +265,7 @@ class _Hand:
                 raise self._refused("is in a follow-up; retry it when its run has ended")
             if part.parent is None:
                 raise self._refused("is in a run that is ending; mend it when it has ended")
-            part = self.transaction.around(part)
+            part = self.transaction.unit.around(part)
         if Composition(self.transaction, self.run).is_barred(part):
             raise self._refused("is in a part that was stopped; mend the run when it has ended")
         return part, top

@@ -15,17 +15,18 @@ from yarnloom.engine.operations.attempt_reports import (
 from yarnloom.engine.state.attempts import (
     Unbegun,
 )
-from yarnloom.engine.state.transaction import BEGIN_SECONDS, UNBEGUN_DUE, Transaction
+from yarnloom.engine.state.due_times import BEGIN_SECONDS, UNBEGUN_DUE
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.units import duration_text
 
 
 def look_at_unbegun(transaction: Transaction, _: str) -> None:
     """Look at each attempt that should have begun by now."""
     memory = transaction.memory
-    due = transaction.mono - BEGIN_SECONDS
+    due = transaction.time.mono - BEGIN_SECONDS
     for attempt_id, unbegun in list(memory.attempts.unbegun.items()):
         if unbegun.looked_at <= due:
-            unbegun.looked_at = transaction.mono
+            unbegun.looked_at = transaction.time.mono
             _look_at(transaction, attempt_id, unbegun)
     if memory.attempts.unbegun:
         following = min(one.looked_at for one in memory.attempts.unbegun.values())
@@ -43,6 +44,6 @@ def _look_at(transaction: Transaction, attempt_id: int, unbegun: Unbegun) -> Non
     elif unbegun.order not in worker.messages.unacknowledged and not unbegun.heard:
         unbegun.heard = True  # what it sent before it heard of that may still be on its way
     elif unbegun.heard:
-        spent = duration_text(round((transaction.now - attempt.handed_at) / 1_000_000))
+        spent = duration_text(round((transaction.time.now - attempt.handed_at) / 1_000_000))
         take_from(transaction, attempt, f"worker {worker.name} did not begin it within {spent}")
         post_drop(worker, attempt_id)

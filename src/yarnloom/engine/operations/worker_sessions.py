@@ -95,7 +95,7 @@ def register(transaction: Transaction, command: Register) -> Registered:
     ):
         return about
     worker_records.keep_worker(
-        transaction.unit, command.worker, command.name, command.facts, transaction.now
+        transaction.unit, command.worker, command.name, command.facts, transaction.time.now
     )
     known = transaction.memory.workers.get(command.worker)
     worker = known or remember(transaction, command.worker, command.name, command.facts)
@@ -110,7 +110,7 @@ def register(transaction: Transaction, command: Register) -> Registered:
     worker.misfits.clear()
     for name, source in command.sources.items():
         workflow_records.keep_code(
-            transaction.unit, name, command.tasks[name], source, transaction.now
+            transaction.unit, name, command.tasks[name], source, transaction.time.now
         )
     worker.offer.places, worker.offer.io_places = command.places, command.io_places
     worker.offer.ahead, worker.offer.has = command.ahead, frozenset(command.has)
@@ -133,7 +133,7 @@ def register(transaction: Transaction, command: Register) -> Registered:
         attempt = transaction.unit.attempts.need(attempt_id)
         step = transaction.unit.steps.need(attempt.step)
         if attempt.begun_at is None:
-            transaction.expect_begin(attempt_id)
+            transaction.due_times.expect_begin(attempt_id)
         if attempt_id not in command.in_hand:
             post_work(transaction, worker, step, attempt)
         if step.stop:
@@ -148,7 +148,7 @@ def register(transaction: Transaction, command: Register) -> Registered:
 def _task_of(transaction: Transaction, attempt: int) -> str:
     """The task of an attempt in hand, with rows or without."""
     if leg := transaction.memory.relays.attempts.get(attempt):
-        return transaction.plan(transaction.run(leg.run)).nodes[leg.node].task
+        return transaction.plans.of(transaction.unit.run(leg.run)).nodes[leg.node].task
     step = transaction.unit.steps.need(transaction.unit.attempts.need(attempt).step)
     return task_of(step.contract)
 
@@ -266,7 +266,7 @@ def lose_worker(transaction: Transaction, command: LoseWorker) -> None:
     _gone(transaction, worker)
     store.log_command(
         transaction.unit,
-        transaction.now,
+        transaction.time.now,
         "service",
         "lose_worker",
         None,
@@ -286,7 +286,7 @@ def _lose_or_hand_back(
     attempt = transaction.unit.attempts.need(attempt_id)
     if attempt.begun_at is None:
         rules = (
-            transaction.plan(transaction.run(attempt.run))
+            transaction.plans.of(transaction.unit.run(attempt.run))
             .nodes[transaction.unit.steps.need(attempt.step).node]
             .rules
         )
@@ -298,7 +298,7 @@ def _lose_or_hand_back(
             hand_back(transaction, attempt_id, f"{why}; it had not begun")
             return
         else:
-            ago = transaction.now - transaction.time.ahead - begun[attempt_id]
+            ago = transaction.time.now - transaction.time.ahead - begun[attempt_id]
             record_begin(transaction, attempt, ago=max(0, ago) / 1_000_000)
     lose(transaction, attempt_id, why)
 
@@ -318,8 +318,10 @@ def _taken_out(
 
 def remember(transaction: Transaction, worker_id: str, name: str, facts: JsonObject) -> Worker:
     """Put a worker into memory, with a full lease and what the records say it has in hand."""
-    session = Session(transaction.mono + transaction.settings.lease, seen_at=transaction.now)
-    worker = Worker(worker_id, name, facts, session, idle_since=transaction.now)
+    session = Session(
+        transaction.time.mono + transaction.settings.lease, seen_at=transaction.time.now
+    )
+    worker = Worker(worker_id, name, facts, session, idle_since=transaction.time.now)
     worker.in_hand.update(
         dict.fromkeys(worker_records.open_attempts(transaction.unit, worker_id), False)
     )
@@ -361,8 +363,8 @@ def _hold_again(transaction: Transaction, worker: Worker) -> None:
 
 def renew(transaction: Transaction, worker: Worker) -> None:
     """The worker was heard of. Nothing is written for it."""
-    worker.session.lease_until = transaction.mono + transaction.settings.lease
-    worker.session.seen_at = transaction.now
+    worker.session.lease_until = transaction.time.mono + transaction.settings.lease
+    worker.session.seen_at = transaction.time.now
 
 
 @handles(DrainWorker)
@@ -387,7 +389,7 @@ def drain_worker(transaction: Transaction, command: DrainWorker) -> WorkerRecord
         post_drain(worker)
         store.log_command(
             transaction.unit,
-            transaction.now,
+            transaction.time.now,
             command.who,
             "drain",
             None,
@@ -429,7 +431,7 @@ def _has_work(transaction: Transaction, worker: Worker) -> bool:
 
 def _gone(transaction: Transaction, worker: Worker) -> None:
     """A worker is gone, and with it the processes of attempts that were abandoned."""
-    worker_records.worker_gone(transaction.unit, worker.id, transaction.now)
+    worker_records.worker_gone(transaction.unit, worker.id, transaction.time.now)
     transaction.changes.gone.add(worker.id)
     transaction.changes.workers = True
     for attempt_id, (pool, run) in worker.abandoned.items():

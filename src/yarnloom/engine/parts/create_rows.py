@@ -67,7 +67,7 @@ def add_part(
             name=name,
             value=value,
             total=0 if node.kind is Kind.EACH else len(node.children),
-            started_at=transaction.now,
+            started_at=transaction.time.now,
             state=next_state(PART_TABLE, PartState.WAITING, StepEvent.OPEN, node.label),
         )
     )
@@ -113,7 +113,7 @@ def add_step(
         id: that it was given before; else it gets a new one.
     """
     deadline = node.rules.deadline
-    deadline_at = None if deadline is None else transaction.now + round(deadline * 1_000_000)
+    deadline_at = None if deadline is None else transaction.time.now + round(deadline * 1_000_000)
     if run.renewed:
         row = transaction.unit.steps.one(
             "part = ? AND node = ? AND state = 'waiting'", around.id, node.index
@@ -130,13 +130,13 @@ def add_step(
             node=node.index,
             rank=_rank(around.rank, node.position),
             item_part=_inside(around),
-            contract=transaction.plan(run).contract(node),
+            contract=transaction.plans.of(run).contract(node),
             pool=prepared.pool,
             share=run.share or f"run {run.number}",
             input=prepared.given,
             priority=prepared.priority_in(run, node),
             state=StepState.WAITING,
-            ready_at=transaction.now,
+            ready_at=transaction.time.now,
             deadline_at=deadline_at,
             skip_reason=prepared.skip,
             error=prepared.error,
@@ -218,7 +218,7 @@ def add_first_attempt(
     step.open, step.attempts = id, 1
     run.attempts += 1
     transaction.unit.runs.touch(run)
-    transaction.expect_begin(id)
+    transaction.due_times.expect_begin(id)
 
 
 def _prepare_again(transaction: Transaction, step: StepRow, prepared: PreparedStep) -> None:
@@ -260,8 +260,8 @@ def add_item_that_waits(
             name=name,
             value=value,
             total=len(do.children),
-            started_at=transaction.now,
-            ended_at=transaction.now,
+            started_at=transaction.time.now,
+            ended_at=transaction.time.now,
             state=PartState.WAITING,
         )
     )

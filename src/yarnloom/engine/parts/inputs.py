@@ -67,7 +67,7 @@ def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> PreparedSte
     run = resolver.run
     if not run.step_actions:
         return prepared
-    address = resolver.transaction.address(run, node, around).partition("/")[2]
+    address = resolver.transaction.plans.address(run, node, around).partition("/")[2]
     hand = effect_records.hand_of(resolver.transaction.unit, run.number, address)
     if not hand or prepared.skip is SkipReason.NOT_REACHED:
         return prepared

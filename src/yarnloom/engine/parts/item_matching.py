@@ -58,7 +58,7 @@ class _Match:
         self.run = run
         self.each = each
         self.node = node
-        self.do = transaction.plan(run).nodes[node.children[0]]
+        self.do = transaction.plans.of(run).nodes[node.children[0]]
         self.renewal = Renewal(transaction, run)
 
     def match(self, text: str | None) -> None:

@@ -28,7 +28,7 @@ def ask_to_gather(transaction: Transaction, run: RunRow, part: PartRow, node: No
     about = {
         "kinds": list(kinds_to_gather(transaction, part, node)),
         "node": node.children[0],
-        "address": transaction.part_address(run, part),
+        "address": transaction.plans.part_address(run, part),
     }
     _ask(transaction, part, GATHER, about)
 

@@ -64,7 +64,7 @@ def bar_of(
             return CANCELLED if run.cancels > 1 else None
         if here.parent is None:
             return CANCELLED if run.stop in STOPS else None
-        here = transaction.around(here)
+        here = transaction.unit.around(here)
 
 
 def drop_rest(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
@@ -87,7 +87,7 @@ def drop_rest(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
 
 def run_is_renewed(transaction: Transaction, part: PartRow) -> bool:
     """Whether anything of a part's run ever had to wait to run again."""
-    return bool(transaction.run(part.run).renewed)
+    return bool(transaction.unit.run(part.run).renewed)
 
 
 def _end_what_waits(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
@@ -97,7 +97,7 @@ def _end_what_waits(transaction: Transaction, part: PartRow, bar: Blocked) -> No
         row.state, row.skip_reason = bar.state, bar.reason
         transaction.unit.steps.touch(row)
     for row in transaction.unit.parts.select("parent = ? AND state = 'waiting'", part.id):
-        if transaction.plan(transaction.run(row.run)).nodes[row.node].follows:
+        if transaction.plans.of(transaction.unit.run(row.run)).nodes[row.node].follows:
             continue
         end_part_that_waits(transaction, row, bar)
 

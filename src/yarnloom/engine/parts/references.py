@@ -104,7 +104,7 @@ class Resolver:
     def _from_item(self, each: int, path: tuple[str, ...], around: PartRow) -> str | None:
         wanted = self.plan.nodes[each].children[0]
         while around.node != wanted:
-            around = self.transaction.around(around)
+            around = self.transaction.unit.around(around)
         assert around.value is not None
         return around.value if not path else along(decode(around.value), path)
 
@@ -185,7 +185,7 @@ class Resolver:
         ) is not None:
             return kept
         found, size = [], 0
-        where = self.transaction.part_address(self.run, each)
+        where = self.transaction.plans.part_address(self.run, each)
         for item, name, error in item_records.failed_items(
             self.transaction.unit, each.id, VALUE_LIMIT
         ):
@@ -201,8 +201,8 @@ class Resolver:
     def _failure(self, around: PartRow) -> str:
         """What failed in the part that the follow-up around here follows."""
         while not (node := self.plan.nodes[around.node]).follows:
-            around = self.transaction.around(around)
-        holder = self.transaction.around(around)
+            around = self.transaction.unit.around(around)
+        holder = self.transaction.unit.around(around)
         assert node.parent is not None
         followed = self.plan.nodes[node.parent]
         if followed.kind is Kind.STEP:
@@ -224,7 +224,7 @@ class Resolver:
         step = self.transaction.unit.steps.one("part = ? AND node = ?", holder.id, followed.index)
         if step is None or step.state != StepState.FAILED:
             return "null"
-        address = self.transaction.address(self.run, followed, holder)
+        address = self.transaction.plans.address(self.run, followed, holder)
         one = _task_failure(_error_at(address, followed.task, step.attempts, step.error))
         return dump_text({"first": one, "count": 1, "failures": [one]})
 
@@ -243,13 +243,13 @@ class Resolver:
         ):
             node = self.plan.nodes[index]
             if self.plan.belongs(node, holder.node):
-                address = self.transaction.address(self.run, node, unit.parts.need(part))
+                address = self.transaction.plans.address(self.run, node, unit.parts.need(part))
                 found.append((rank, _error_at(address, node.task, attempts, error)))
         for rank, index, part, fault in item_records.faulty_parts_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             if self.plan.belongs(self.plan.nodes[index], holder.node):
-                address = self.transaction.part_address(self.run, unit.parts.need(part))
+                address = self.transaction.plans.part_address(self.run, unit.parts.need(part))
                 found.append((rank, _error_at(address, None, 0, fault)))
         found.sort(key=lambda one: one[0])
         return [one for _, one in found[:FAILURES_TOLD]]

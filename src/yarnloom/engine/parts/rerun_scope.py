@@ -81,7 +81,7 @@ class Renewal:
         self.edited = edited or Some({})
         self.transaction = transaction
         self.run = run
-        self.plan: Plan = transaction.plan(run)
+        self.plan: Plan = transaction.plans.of(run)
         self.only = only
         self.tasks: set[str] = set()
         self._reads: dict[int, frozenset[int]] = {}

@@ -24,7 +24,8 @@ from yarnloom.engine.rules.states import (
     RunState,
     StepState,
 )
-from yarnloom.engine.state.transaction import BEGIN_SECONDS, Transaction
+from yarnloom.engine.state.due_times import BEGIN_SECONDS
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import (
     Worker,
 )
@@ -50,7 +51,7 @@ def why(transaction: Transaction, command: Why) -> WhyRecord:
     Raises:
         NotFound: there is no such run.
     """
-    run = transaction.run(command.run)
+    run = transaction.unit.run(command.run)
     teller = _Explainer(transaction, run, command)
     entries = [] if run.state in RUN_ENDED else teller.entries(command)
     return WhyRecord(
@@ -69,10 +70,10 @@ def list_quiet(transaction: Transaction, _: ListQuiet) -> list[int]:
     found = set()
     for attempt_id, heard in transaction.memory.attempts.heard.items():
         attempt = transaction.unit.attempts.need(attempt_id)
-        run = transaction.run(attempt.run)
+        run = transaction.unit.run(attempt.run)
         step = transaction.unit.steps.need(attempt.step)
-        limit = transaction.plan(run).nodes[step.node].rules.quiet_for
-        if limit is not None and transaction.mono - heard >= limit:
+        limit = transaction.plans.of(run).nodes[step.node].rules.quiet_for
+        if limit is not None and transaction.time.mono - heard >= limit:
             found.add(run.number)
     return sorted(found)
 
@@ -83,7 +84,7 @@ class _Explainer:
         self.waiters = command.waiters
         self.order = command.order
         self.run = run
-        self.plan: Plan = transaction.plan(run)
+        self.plan: Plan = transaction.plans.of(run)
 
     def of_run(self) -> Iterator[Reason]:
         """What holds for all of a run."""
@@ -114,7 +115,7 @@ class _Explainer:
     def of_start(self) -> Reason:
         """A start time that is ahead."""
         run = self.run
-        if run.start_at is None or run.start_at <= self.transaction.now:
+        if run.start_at is None or run.start_at <= self.transaction.time.now:
             return reason("scheduled")
         words = {"start_by": run.start_by}
         return reason("scheduled", words, start_at=iso_time(run.start_at))
@@ -176,7 +177,7 @@ class _Explainer:
             awaited = reason("reading")
         else:
             awaited = reason("gathering", items=part.total)
-        return self.entry(node, self.transaction.around(part), part.state, [awaited])
+        return self.entry(node, self.transaction.unit.around(part), part.state, [awaited])
 
     def of_items(self, part: PartRow, node: Node) -> WaitRecord:
         """Why an each has not made all its items."""
@@ -184,7 +185,7 @@ class _Explainer:
         limit = node.each.at_once
         count = part.unmade + part.items_to_rerun
         limited = reason("at_once", at_once=limit, items=count)
-        return self.entry(node, self.transaction.around(part), part.state, [limited])
+        return self.entry(node, self.transaction.unit.around(part), part.state, [limited])
 
     # Steps
 
@@ -209,7 +210,7 @@ class _Explainer:
         elif attempt.begun_at is None:
             reasons = [*self.of_worker(worker), self.of_hand_out(attempt, name)]
         else:
-            spent = (self.transaction.now - attempt.begun_at) / 1_000_000
+            spent = (self.transaction.time.now - attempt.begun_at) / 1_000_000
             reasons = [
                 *self.of_worker(worker),
                 *self.of_silence(step, attempt),
@@ -233,17 +234,17 @@ class _Explainer:
         """That a worker is not heard of, and when it is given up."""
         if worker is None:
             return
-        left = worker.session.lease_until - self.transaction.mono
+        left = worker.session.lease_until - self.transaction.time.mono
         silent = self.transaction.settings.lease - left
         if silent < self.transaction.settings.lease / 2:
             return
-        at = iso_time(self.transaction.now + round(max(0.0, left) * 1_000_000))
+        at = iso_time(self.transaction.time.now + round(max(0.0, left) * 1_000_000))
         words = {"seconds": silent}
         yield reason("worker_silent", words, worker=worker.name, given_up_at=at)
 
     def of_hand_out(self, attempt: AttemptRow, worker: str) -> Reason:
         """Which worker has it, and since when if it does not begin there."""
-        spent = (self.transaction.now - attempt.handed_at) / 1_000_000
+        spent = (self.transaction.time.now - attempt.handed_at) / 1_000_000
         facts = {"worker": worker, "handed_at": iso_time(attempt.handed_at)}
         words = {"seconds": spent, "late": spent >= BEGIN_SECONDS}
         return reason("handed_out", words, **facts)
@@ -252,10 +253,10 @@ class _Explainer:
         """That an attempt has said nothing of its progress for too long."""
         limit = self.plan.nodes[step.node].rules.quiet_for
         heard = self.transaction.memory.attempts.heard.get(attempt.id)
-        if limit is None or heard is None or self.transaction.mono - heard < limit:
+        if limit is None or heard is None or self.transaction.time.mono - heard < limit:
             return
         progress = step_progress({"saved": step.saved, "state": step.state})
-        words = {"seconds": self.transaction.mono - heard, "done": progress and progress.done}
+        words = {"seconds": self.transaction.time.mono - heard, "done": progress and progress.done}
         yield reason("quiet", words, quiet_for=limit)
 
     def of_bare_loop(self, step: StepRow) -> Iterator[Reason]:
@@ -282,13 +283,13 @@ class _Explainer:
 
     def of_rest(self, step: StepRow) -> Reason:
         """Until when a step rests."""
-        left = max(0.0, ((step.due_at or 0) - self.transaction.now) / 1_000_000)
+        left = max(0.0, ((step.due_at or 0) - self.transaction.time.now) / 1_000_000)
         return reason("rest", {"seconds": left}, until=iso_time(step.due_at))
 
     def of_back_off(self, step: StepRow) -> Reason:
         """Until when a step backs off, and after what."""
         error = json.loads(step.error or "{}")
-        left = max(0.0, ((step.due_at or 0) - self.transaction.now) / 1_000_000)
+        left = max(0.0, ((step.due_at or 0) - self.transaction.time.now) / 1_000_000)
         words = {"seconds": left, "type": error.get("type"), "message": error.get("message", "")}
         return reason("back_off", words, until=iso_time(step.due_at), tries=step.tries)
 
@@ -298,4 +299,4 @@ class _Explainer:
 
     def address(self, node: Node, around: PartRow) -> str:
         """Its address within the run."""
-        return self.transaction.address(self.run, node, around).partition("/")[2]
+        return self.transaction.plans.address(self.run, node, around).partition("/")[2]

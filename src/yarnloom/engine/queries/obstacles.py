@@ -93,13 +93,13 @@ def _of_pool(transaction: Transaction, step: StepRow) -> Iterator[Reason]:
     if not step.pool:
         return
     limiter = transaction.memory.pools.limiter(step.pool)
-    for closed in limiter.obstacles(transaction.mono):
+    for closed in limiter.obstacles(transaction.time.mono):
         in_use, limit = limiter.in_use.total(), limiter.settings.limit
         words = {
             "paused": limiter.settings.paused or {},
             "runs": [run for run, _ in limiter.in_use.most_common()],
             "rate": limiter.settings.rate,
-            "left": None if closed.until is None else closed.until - transaction.mono,
+            "left": None if closed.until is None else closed.until - transaction.time.mono,
         }
         yield reason(f"pool_{closed.why}", words, pool=step.pool, limit=limit, in_use=in_use)
 

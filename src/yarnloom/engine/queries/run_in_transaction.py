@@ -27,8 +27,8 @@ def record_of(transaction: Transaction, run: RunRow, root: PartRow | None = None
         transaction.unit.flush()  # what is under way is asked of the store
     row = {"total": None, "done": None, **counters, **facts, **of_root}
     look = Look(
-        transaction.now,
-        transaction.plan_by_id,
+        transaction.time.now,
+        transaction.plans.by_id,
     )
     under_way = under_way_of(transaction.unit.execute, [row])
     return run_record(row, look, under_way.get(run.number, {}))

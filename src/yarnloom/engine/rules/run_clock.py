@@ -29,6 +29,31 @@ class Moment:
     mono: float
 
 
+@dataclass(frozen=True, slots=True)
+class RunTime:
+    """The time of one transaction.
+
+    Attributes:
+        now: microseconds since 1970 UTC. It never runs backwards while a run is under way, and what
+            waits for a duration waits by it.
+        mono: seconds of a clock that never jumps.
+        ahead: by how much `now` is ahead of the clock, which was set back.
+    """
+
+    now: int
+    mono: float
+    ahead: int = 0
+
+    @property
+    def wall(self) -> int:
+        """The time of day, by the clock as it is."""
+        return self.now - self.ahead
+
+    def mono_of(self, micros: int) -> float:
+        """Return a time as one of the steady clock."""
+        return self.mono + (micros - self.now) / 1_000_000
+
+
 class Time:
     """How the time of runs differs from the clock.
 

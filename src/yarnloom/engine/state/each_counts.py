@@ -75,7 +75,7 @@ class Flow:
 
     def left(self, transaction: Transaction, part: PartRow, sign: int = 1) -> None:
         """What has not begun in a part will not, as its `rest_state` says; or may again."""
-        plan = transaction.plan(transaction.run(part.run))
+        plan = transaction.plans.of(transaction.unit.run(part.run))
         node = plan.nodes[part.node]
         if node.kind is Kind.EACH:
             self._leave(plan, part, node.children, part, sign * part.unmade)
@@ -127,7 +127,7 @@ class Flow:
     ) -> None:
         if part.item_part is None or part.value is not None:
             return
-        plan = transaction.plan(transaction.run(part.run))
+        plan = transaction.plans.of(transaction.unit.run(part.run))
         if plan.nodes[part.node].kind is not Kind.EACH:
             return
         around = self._each_around(part.item_part)

@@ -66,8 +66,8 @@ def _set_step(transaction: Transaction, step: StepRow, fraction: float) -> None:
     if change:
         step.fraction = fraction
         transaction.unit.steps.touch(step)
-        run = transaction.run(step.run)
-        plan = transaction.plan(run)
+        run = transaction.unit.run(step.run)
+        plan = transaction.plans.of(run)
         _pass_on(
             transaction,
             run,
@@ -96,11 +96,11 @@ def _pass_on(
         else:
             share = shares.get(child.index) or 1 / len(node.children)
         part.fraction = min(_NOT_YET, max(0.0, before + share * change))
-        part.moved_at = transaction.now
+        part.moved_at = transaction.time.now
         transaction.unit.parts.touch(part)
         if part.parent is None:
             return
-        child, change, around = node, part.fraction - before, transaction.around(part)
+        child, change, around = node, part.fraction - before, transaction.unit.around(part)
         size = size_of_item(plan, part, around)
         part = around
 
@@ -108,13 +108,13 @@ def _pass_on(
 def items_done(transaction: Transaction, run: RunRow, each: PartRow, do: Node, count: int) -> None:
     """So many items of an each are done, each of which is one value of its list."""
     each.covered += count
-    _pass_on(transaction, run, transaction.plan(run), each, do, WHOLE, count)
+    _pass_on(transaction, run, transaction.plans.of(run), each, do, WHOLE, count)
 
 
 def steps_done(transaction: Transaction, run: RunRow, part: PartRow, nodes: Sequence[Node]) -> None:
     """Steps of a sequence are done that have no rows yet."""
     shares, children = paces_of(transaction, run).shares, len(nodes)
-    plan = transaction.plan(run)
+    plan = transaction.plans.of(run)
     whole = len(plan.nodes[part.node].children)
     mean = sum(shares.get(node.index) or 1 / whole for node in nodes) / children
     own = shares.get(nodes[0].index) or 1 / whole
@@ -144,7 +144,7 @@ def part_decided(transaction: Transaction, run: RunRow, part: PartRow, *, whole:
         whole: whether it counts as if all of it were done.
     """
     if part.value is not None and part.begun_at is None:
-        each = transaction.around(part)
+        each = transaction.unit.around(part)
         each.idle -= 1
         transaction.unit.parts.touch(each)
     if whole and part.fraction < WHOLE:
@@ -153,12 +153,12 @@ def part_decided(transaction: Transaction, run: RunRow, part: PartRow, *, whole:
 
 def _set_part(transaction: Transaction, run: RunRow, part: PartRow, fraction: float) -> None:
     """A part becomes whole, or ceases to be."""
-    plan, change = transaction.plan(run), fraction - part.fraction
-    part.fraction, part.moved_at = fraction, transaction.now
+    plan, change = transaction.plans.of(run), fraction - part.fraction
+    part.fraction, part.moved_at = fraction, transaction.time.now
     transaction.unit.parts.touch(part)
     if part.parent is None:
         return
-    around = transaction.around(part)
+    around = transaction.unit.around(part)
     size = size_of_item(plan, part, around)
     if part.value is not None:
         around.covered += size if fraction >= WHOLE else -size
@@ -174,7 +174,7 @@ def part_renewed(transaction: Transaction, run: RunRow, part: PartRow) -> None:
     """A part is to run again: it is as far as what is in it and stays done."""
     if part.fraction < WHOLE:
         return  # what is in it has told it
-    plan = transaction.plan(run)
+    plan = transaction.plans.of(run)
     node = plan.nodes[part.node]
     if node.kind is Kind.EACH:
         fraction, part.covered = _in_items(transaction, part, node)
@@ -195,14 +195,14 @@ def list_read(transaction: Transaction, each: PartRow, values: int, batch: int |
 
 def list_changed(transaction: Transaction, run: RunRow, each: PartRow, values: int) -> None:
     """The list of an each was read again, and has other items: it is counted anew."""
-    plan = transaction.plan(run)
+    plan = transaction.plans.of(run)
     node = plan.nodes[each.node]
     before, each.covers = each.fraction, values
     fraction, each.covered = _in_items(transaction, each, node)
     each.fraction = min(_NOT_YET, fraction)
     transaction.unit.parts.touch(each)
     if each.parent is not None:
-        around = transaction.around(each)
+        around = transaction.unit.around(each)
         _pass_on(transaction, run, plan, around, node, each.fraction - before)
 
 
@@ -222,10 +222,10 @@ def _in_items(transaction: Transaction, each: PartRow, node: Node) -> tuple[floa
 
 def pace_begins(transaction: Transaction, part: PartRow) -> None:
     """A part begins, or begins again: its pace counts from here."""
-    part.since, part.fraction_then = transaction.now, part.fraction
+    part.since, part.fraction_then = transaction.time.now, part.fraction
     if part.value is not None:
         part.begun_at = None
-        each = transaction.around(part)
+        each = transaction.unit.around(part)
         each.idle += 1
         transaction.unit.parts.touch(each)
 
@@ -239,7 +239,7 @@ def item_began(transaction: Transaction, inside: int | None, at: int) -> None:
         if item.outcome is None:
             item.begun_at = at
             transaction.unit.parts.touch(item)
-            each = transaction.around(item)
+            each = transaction.unit.around(item)
             each.idle -= 1
             transaction.unit.parts.touch(each)
         inside = item.item_part

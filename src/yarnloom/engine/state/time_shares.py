@@ -83,7 +83,7 @@ def paces_of(transaction: Transaction, run: RunRow) -> Paces:
         while len(known) >= REMEMBERED:
             del known[next(iter(known))]
         known[key] = paces(
-            transaction.plan(run),
+            transaction.plans.of(run),
             *time_weights.times_of(transaction.unit.execute, run.weights),
             time_weights.works_of(transaction.unit.execute, run.weights),
         )
@@ -111,7 +111,7 @@ def shares(plan: Plan, times: time_weights.Times) -> dict[int, float]:
 
 def learn(transaction: Transaction, run: RunRow) -> None:
     """Learn from a run that has ended, if it went straight from begin to end."""
-    plan, memory = transaction.plan(run), transaction.memory
+    plan, memory = transaction.plans.of(run), transaction.memory
     straight = (
         run.state == RunState.DONE
         and run.round == 1
@@ -120,9 +120,12 @@ def learn(transaction: Transaction, run: RunRow) -> None:
     )
     if not straight or run.started_at is None or run.ended_at is None or len(plan.nodes) < 2:
         return
-    if transaction.mono < memory.workflows.learnt.get(run.workflow, float("-inf")) + LEARN_EVERY:
+    if (
+        transaction.time.mono
+        < memory.workflows.learnt.get(run.workflow, float("-inf")) + LEARN_EVERY
+    ):
         return
-    memory.workflows.learnt[run.workflow] = transaction.mono
+    memory.workflows.learnt[run.workflow] = transaction.time.mono
     seconds = (run.ended_at - run.started_at) / 1e6
     times = _Times(transaction, run, plan).by_address()
     works = _works(plan, transaction.counts.times.ran_in(run.number))
@@ -141,7 +144,7 @@ def learn(transaction: Transaction, run: RunRow) -> None:
             return
     kept = {address: round(taken, 6) for address, taken in times.items()}
     memory.workflows.weights[run.workflow] = time_weights.keep(
-        transaction.unit, run.workflow, seconds, kept, works, transaction.now
+        transaction.unit, run.workflow, seconds, kept, works, transaction.time.now
     )
 
 

@@ -17,9 +17,10 @@ from yarnloom.engine.rules.states import (
     StepState,
     next_state,
 )
+from yarnloom.engine.state.due_times import DEADLINE_DUE
 from yarnloom.engine.state.hourly_counts import RUN, Hours
 from yarnloom.engine.state.progress import step_moved
-from yarnloom.engine.state.transaction import DEADLINE_DUE, Transaction
+from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import PartRow, RunRow, StepRow
 
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
@@ -31,14 +32,14 @@ def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
     run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
     if run.state in RUN_ENDED:
         before = run.reopened_from  # its first end, which was counted
-        run.ended_at, run.reopened_from = before or transaction.now, None
+        run.ended_at, run.reopened_from = before or transaction.time.now, None
         run.paused_at = None
         transaction.memory.queue.paused.discard(run.number)
         transaction.memory.relays.barred.discard(run.number)
         transaction.changes.ended.add(run.number)
         if before is None:
             transaction.afterwards.ended_runs.append(run)
-            _count(transaction.counts.hours, run, transaction.now)
+            _count(transaction.counts.hours, run, transaction.time.now)
         if run.schedule is not None:
             transaction.afterwards.schedules.add(run.schedule)
         if run.admission != Admission.AHEAD:
@@ -78,13 +79,13 @@ def move_step(
     if is_free and not was_free:
         queue.add(step)
     if after == StepState.READY and before != StepState.READY:
-        step.ready_at = transaction.now
+        step.ready_at = transaction.time.now
     if after in STEP_ENDED:
-        step.ended_at = transaction.now
+        step.ended_at = transaction.time.now
     if after not in KEEPS_DUE:
         step.due_at = None
     if step.deadline_at is not None and after not in STEP_ENDED:
-        transaction.set_timer(DEADLINE_DUE, step.deadline_at)
+        transaction.due_times.set(DEADLINE_DUE, step.deadline_at)
     transaction.unit.steps.touch(step)
     step_moved(transaction, step, event)
     count_child(transaction, step.part, before, after)
