@@ -199,7 +199,9 @@ class Engine:
         if (
             run is not None
             and command.reads_ended_steps
-            and relay_steps.is_in_the_way(transaction, run)
+            and relay_steps.is_in_the_way(
+                transaction.memory.workers, transaction.memory.relays, run
+            )
         ):
             return commands.StillRunning(run)
         self._make_plain(transaction, command)
@@ -221,7 +223,7 @@ class Engine:
             segments.unfold_item(transaction, command.run, *command.item)
         run = run_of(command)
         if run is not None and command.changes_run:
-            relay_steps.call_back(transaction, run)
+            relay_steps.call_back(transaction.memory.workers, transaction.memory.relays, run)
         if not known.eaches:
             return
         if isinstance(command, commands.ChangePool | commands.RemovePool):
@@ -370,5 +372,5 @@ class Engine:
         if self._time.shift:
             schedule_records.move_waits(self._unit, self._time.shift)
         if moved or self._time.shift:
-            schedules.rearm(transaction)
+            schedules.rearm(transaction.unit, transaction.time, transaction.due_times)
             set_timers(transaction)

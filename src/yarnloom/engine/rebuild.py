@@ -15,6 +15,7 @@ from yarnloom.engine.operations import (
 )
 from yarnloom.engine.operations.run_end import listeners_of
 from yarnloom.engine.parts.items import FILL_DUE
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import TROUBLE
 from yarnloom.engine.state.due_times import (
     BACK_OFF_DUE,
@@ -40,8 +41,8 @@ from yarnloom.store import (
 from yarnloom.store import run_records as store
 
 
-def _by_day(transaction: Transaction, wall: int | None) -> int | None:
-    return None if wall is None else wall + transaction.time.ahead
+def _by_day(time: RunTime, wall: int | None) -> int | None:
+    return None if wall is None else wall + time.ahead
 
 
 NEXT_OF_KIND: dict[str, Callable[[Transaction], int | None]] = {
@@ -52,10 +53,10 @@ NEXT_OF_KIND: dict[str, Callable[[Transaction], int | None]] = {
         transaction.unit, transaction.time.ahead
     ),
     START_BY_DUE: lambda transaction: _by_day(
-        transaction, schedule_records.next_to_expire(transaction.unit)
+        transaction.time, schedule_records.next_to_expire(transaction.unit)
     ),
     SCHEDULE_DUE: lambda transaction: _by_day(
-        transaction, schedule_records.next_firing(transaction.unit)
+        transaction.time, schedule_records.next_firing(transaction.unit)
     ),
     FILES_DUE: kept_files.next_drop,
 }
@@ -66,8 +67,8 @@ def rebuild(transaction: Transaction) -> None:
     memory, unit = transaction.memory, transaction.unit
     memory.workflows.plans = workflow_records.current_plans(unit)
     memory.workflows.weights = time_weights.newest(unit)
-    pool_settings.rebuild(transaction)
-    pause.rebuild(transaction)
+    pool_settings.rebuild(transaction.unit, transaction.memory.pools)
+    pause.rebuild(transaction.unit, transaction.memory.queue)
     granted_items.rebuild(transaction)
     for pool, priority, share, contract, count, run in queue_records.ready_by_lane(unit):
         # The plan says what the steps of a contract expect of a worker.
@@ -75,8 +76,8 @@ def rebuild(transaction: Transaction) -> None:
         memory.queue.lanes.add(pool, priority, share, contract, count)
     for workflow, admission, count in store.runs_by_workflow(unit):
         memory.workflows.counted(admission)[workflow] += count
-    memory.workflows.listeners = listeners_of(transaction)
-    schedules.rearm(transaction)
+    memory.workflows.listeners = listeners_of(transaction.unit)
+    schedules.rearm(transaction.unit, transaction.time, transaction.due_times)
     set_timers(transaction)
     for each in item_records.unfinished_eaches(unit):
         memory.timers.add(transaction.time.mono, FILL_DUE, str(each))
@@ -86,13 +87,17 @@ def rebuild(transaction: Transaction) -> None:
     for worker in memory.workers.values():
         for attempt in worker.in_hand:
             _remember_attempt(transaction, attempt)
-    relay_steps.rebuild(transaction)
+    relay_steps.rebuild(
+        transaction.unit, transaction.plans, transaction.memory.workers, transaction.memory.relays
+    )
     for worker in memory.workers.values():
         for attempt_id, (pool, run) in worker.abandoned.items():
             if pool:
                 memory.pools.limiter(pool).in_use[run] += 1
                 memory.pools.limiter(pool).unbegun.discard(attempt_id)
-    pool_settings.rebuild_begins(transaction, memory.pools.settings)
+    pool_settings.rebuild_begins(
+        transaction.unit, transaction.time, transaction.memory.pools, memory.pools.settings
+    )
     for number in memory.queue.paused:
         pause.settle(transaction, transaction.unit.run(number))
     transaction.counts.eaches.write(transaction)

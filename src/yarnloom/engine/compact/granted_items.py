@@ -25,6 +25,7 @@ from yarnloom.engine.parts.create_rows import add_first_attempt, add_part, add_s
 from yarnloom.engine.parts.inputs import PreparedStep
 from yarnloom.engine.parts.items import Window, item_of, raw_item, raw_items
 from yarnloom.engine.parts.list_values import name_of
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RunState, StepEvent
 from yarnloom.engine.state.contracts import (
     task_of,
@@ -33,16 +34,21 @@ from yarnloom.engine.state.due_times import GRANT_DUE
 from yarnloom.engine.state.grants import (
     Given,
     Grant,
+    Grants,
     Straight,
 )
 from yarnloom.engine.state.progress import items_done
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.step_queue import StepQueue
+from yarnloom.engine.state.timers import Timers
+from yarnloom.engine.state.transaction import Folder, Statistics, Transaction
 from yarnloom.engine.state.transitions import count_children, move_step
 from yarnloom.engine.state.workers import (
     Worker,
+    Workers,
 )
 from yarnloom.plan import item_key
-from yarnloom.store import PartRow, RunRow, grant_records
+from yarnloom.store import PartRow, RunRow, Unit, grant_records
 from yarnloom.values import JsonValue, dump, size_of
 
 UNTAKEN_SECONDS = 0.5
@@ -81,12 +87,16 @@ def offer(
     known = transaction.memory.grants
     straight = known.eaches.get(each.id)
     rated = straight is not None and transaction.memory.pools.rated(straight.pool)
-    if barred or rated or not _goes_on_as_usual(transaction, run, each):
+    if (
+        barred
+        or rated
+        or not _goes_on_as_usual(transaction.settings, transaction.memory.queue, run, each)
+    ):
         if straight is not None:
             withdraw(transaction, straight)
         return False
     if straight is None:
-        if each.id in known.not_straight or not _somebody_is_quick(transaction):
+        if each.id in known.not_straight or not _somebody_is_quick(transaction.memory.workers):
             return False
         straight = straight_of(transaction, run, each)
         if straight is None or transaction.memory.pools.rated(straight.pool):
@@ -97,35 +107,36 @@ def offer(
     if limits.passes_over:
         under_way -= each.sleeping_children
     _set_offer(
-        transaction, straight, max(0, min(each.total - straight.next, limits.straight - under_way))
+        transaction.time,
+        transaction.memory.queue,
+        transaction.memory.grants,
+        transaction.memory.timers,
+        straight,
+        max(0, min(each.total - straight.next, limits.straight - under_way)),
     )
     return True
 
 
-def _goes_on_as_usual(transaction: Transaction, run: RunRow, each: PartRow) -> bool:
+def _goes_on_as_usual(
+    settings: EngineSettings, queue: StepQueue, run: RunRow, each: PartRow
+) -> bool:
     usual = run.state == RunState.RUNNING and not run.renewed and not run.step_actions
     begun = run.started_at is not None and each.rest_state is None and not each.items_to_rerun
-    return (
-        transaction.settings.straight
-        and usual
-        and begun
-        and run.number not in transaction.memory.queue.paused
-    )
+    return settings.straight and usual and begun and run.number not in queue.paused
 
 
-def _somebody_is_quick(transaction: Transaction) -> bool:
+def _somebody_is_quick(workers: Workers) -> bool:
     """Whether a worker's tasks are so short that it is handed more than it has places."""
-    return any(
-        worker.offer.ahead and worker.session.registered
-        for worker in transaction.memory.workers.values()
-    )
+    return any(worker.offer.ahead and worker.session.registered for worker in workers.values())
 
 
-def _set_offer(transaction: Transaction, straight: Straight, count: int) -> None:
+def _set_offer(
+    time: RunTime, queue: StepQueue, grants: Grants, timers: Timers, straight: Straight, count: int
+) -> None:
     more = count - straight.offered
     if not more:
         return
-    lanes, offers = transaction.memory.queue.lanes, transaction.memory.grants.offers
+    lanes, offers = queue.lanes, grants.offers
     if more > 0:
         lanes.add(*straight.lane, more)
     else:
@@ -133,14 +144,14 @@ def _set_offer(transaction: Transaction, straight: Straight, count: int) -> None
     straight.offered = count
     if count:
         offers.setdefault(straight.lane, {})[straight.each] = straight
-        straight.since = transaction.time.mono
-        transaction.memory.timers.set(GRANT_DUE, transaction.time.mono + UNTAKEN_SECONDS)
+        straight.since = time.mono
+        timers.set(GRANT_DUE, time.mono + UNTAKEN_SECONDS)
     else:
-        _forget_offer(transaction, straight)
+        _forget_offer(grants, straight)
 
 
-def _forget_offer(transaction: Transaction, straight: Straight) -> None:
-    offers = transaction.memory.grants.offers
+def _forget_offer(grants: Grants, straight: Straight) -> None:
+    offers = grants.offers
     of_lane = offers.get(straight.lane)
     if of_lane is not None:
         of_lane.pop(straight.each, None)
@@ -150,7 +161,14 @@ def _forget_offer(transaction: Transaction, straight: Straight) -> None:
 
 def withdraw(transaction: Transaction, straight: Straight) -> None:
     """Offer nothing more of an each, and give rows to what workers have of it."""
-    _set_offer(transaction, straight, 0)
+    _set_offer(
+        transaction.time,
+        transaction.memory.queue,
+        transaction.memory.grants,
+        transaction.memory.timers,
+        straight,
+        0,
+    )
     for given in list(straight.given.values()):
         unfold(transaction, given)
     transaction.memory.grants.eaches.pop(straight.each, None)
@@ -181,7 +199,15 @@ def give(transaction: Transaction, worker: Worker, straight: Straight, count: in
         )
     )
     grant_records.keep(unit, row)
-    values = raw_items(transaction, each, straight.facts, straight.next, count)
+    values = raw_items(
+        transaction.unit,
+        transaction.memory.parts,
+        transaction.folder,
+        each,
+        straight.facts,
+        straight.next,
+        count,
+    )
     name = straight.facts.name
     now, mono, known = (
         transaction.time.now,
@@ -206,13 +232,20 @@ def give(transaction: Transaction, worker: Worker, straight: Straight, count: in
         )
     attempts = range(attempt, attempt + count)
     worker.hold_all(attempts, task)
-    _post(transaction, worker, straight, [known[one] for one in attempts])
-    enter_pool(transaction, straight.pool, run.number, attempts)
+    _post(transaction.folder, worker, straight, [known[one] for one in attempts])
+    enter_pool(
+        transaction.time,
+        transaction.memory.pools,
+        transaction.changes,
+        straight.pool,
+        run.number,
+        attempts,
+    )
     straight.next += count
     straight.offered -= count
     straight.since = transaction.time.mono
     if not straight.offered:
-        _forget_offer(transaction, straight)
+        _forget_offer(transaction.memory.grants, straight)
     transaction.memory.queue.lanes.remove(*straight.lane, count)
     transaction.memory.queue.lanes.started(straight.pool, straight.share, count)
     transaction.memory.timers.set(GRANT_DUE, transaction.time.mono + UNTAKEN_SECONDS)
@@ -220,7 +253,7 @@ def give(transaction: Transaction, worker: Worker, straight: Straight, count: in
     transaction.changes.workers = True
 
 
-def _post(transaction: Transaction, worker: Worker, straight: Straight, some: list[Given]) -> None:
+def _post(folder: Folder, worker: Worker, straight: Straight, some: list[Given]) -> None:
     """Tell a worker which items it is given, in messages that are not too large."""
     shared = straight.shared
     items: list[JsonValue] = []
@@ -238,7 +271,7 @@ def _post(transaction: Transaction, worker: Worker, straight: Straight, some: li
                 task=task_of(straight.lane[3]),
                 code_hash=before.code_hash,
                 address=(f"{straight.address}[", f"]/{straight.step.label}"),
-                token=transaction.folder.token,
+                token=folder.token,
                 step=before.step,
                 input=shared,
             )
@@ -259,8 +292,8 @@ def end(transaction: Transaction, run: RunRow, straight: Straight, ends: Ends) -
     """Items of an each ended well: they are kept, and the each counts them; the each."""
     each = transaction.unit.parts.need(straight.each)
     done = _done(transaction.time.now, ends)
-    _count(transaction, run, straight, each, done)
-    segments.keep(transaction, run, straight, done)
+    _count(transaction.counts, run, straight, each, done)
+    segments.keep(transaction.unit, transaction.time, run, straight, done)
     attempts = [one.given.attempt for one in done]
     worker = transaction.memory.workers[done[0].given.worker]
     worker.release_all(attempts)
@@ -268,15 +301,24 @@ def end(transaction: Transaction, run: RunRow, straight: Straight, ends: Ends) -
     if not worker.in_hand:
         worker.idle_since = transaction.time.now
     for one in done:
-        _is_over(transaction, one.given)
+        _is_over(transaction.unit, transaction.memory.grants, one.given)
     count = len(done)
     each.unmade -= count
     if straight.do.wanted:
         each.size += sum([max(len("null"), size_of(one.output)) + 1 for one in done])
     else:
         each.size += (len("null") + 1) * count
-    count_children(transaction, each, count)
-    items_done(transaction, run, each, straight.do, count)
+    count_children(transaction.unit, each, count)
+    items_done(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.memory.workflows,
+        run,
+        each,
+        straight.do,
+        count,
+    )
     run.attempts += count
     transaction.unit.runs.touch(run)
     transaction.memory.queue.lanes.ended(straight.pool, straight.share, count)
@@ -302,7 +344,7 @@ def _done(now: int, ends: Ends) -> list[segments.Done]:
 
 
 def _count(
-    transaction: Transaction,
+    counts: Statistics,
     run: RunRow,
     straight: Straight,
     each: PartRow,
@@ -310,36 +352,44 @@ def _count(
 ) -> None:
     """Count items that are done, and how long they waited and took."""
     step = straight.step.index
-    transaction.counts.eaches.count(each, step, "done", len(done))
-    transaction.counts.eaches.took(each, step, *[one.took for one in done])
+    counts.eaches.count(each, step, "done", len(done))
+    counts.eaches.took(each, step, *[one.took for one in done])
     runs = [
         (one.given.at, one.given.at + one.began, one.given.at + one.began + one.took)
         for one in done
     ]
-    transaction.counts.times.done(run.number, step, runs)
+    counts.times.done(run.number, step, runs)
     ended = [(one.given.at + one.began + one.took, one.began, one.took) for one in done]
-    transaction.counts.hours.end_all(run.workflow, straight.plan_address, "done", ended)
-    transaction.counts.tally.all_done([one.began / 1_000_000 for one in done])
+    counts.hours.end_all(run.workflow, straight.plan_address, "done", ended)
+    counts.tally.all_done([one.began / 1_000_000 for one in done])
 
 
-def _is_over(transaction: Transaction, given: Given) -> None:
+def _is_over(unit: Unit, grants: Grants, given: Given) -> None:
     """Forget an item that has rows now; delete its grant with the last item."""
-    del transaction.memory.grants.attempts[given.attempt]
+    del grants.attempts[given.attempt]
     del given.straight.given[given.item]
     given.grant.left -= 1
     if not given.grant.left:
-        grant_records.drop(transaction.unit, given.grant.attempt)
+        grant_records.drop(unit, given.grant.attempt)
 
 
 def unfold(transaction: Transaction, given: Given) -> None:
     """Give an item that a worker has in hand the rows that it would have had all along."""
     straight = given.straight
     run, each = transaction.unit.run(straight.run), transaction.unit.parts.need(straight.each)
-    _is_over(transaction, given)
+    _is_over(transaction.unit, transaction.memory.grants, given)
     each.unmade -= 1
     value, _ = item_of(given.raw, straight.facts)
     item = add_part(
-        transaction, run, straight.do, each, given.item, value, given.name, id=given.part
+        transaction.unit,
+        transaction.time,
+        run,
+        straight.do,
+        each,
+        given.item,
+        value,
+        given.name,
+        id=given.part,
     )
     prepared = PreparedStep(input_of(straight, given.raw, value), straight.pool)
     step = add_step(transaction, run, straight.step, item, prepared, id=given.step)
@@ -347,7 +397,8 @@ def unfold(transaction: Transaction, given: Given) -> None:
     item.started_at = given.at
     transaction.memory.queue.remove(step)
     add_first_attempt(
-        transaction,
+        transaction.unit,
+        transaction.due_times,
         run,
         step,
         id=given.attempt,
@@ -420,7 +471,14 @@ def rebuild(transaction: Transaction) -> None:
             grant_records.drop(transaction.unit, row.attempt)
         for more in missing:
             index = row.item + more
-            raw = raw_item(transaction, each, straight.facts, index)
+            raw = raw_item(
+                transaction.unit,
+                transaction.memory.parts,
+                transaction.folder,
+                each,
+                straight.facts,
+                index,
+            )
             _, name = item_of(raw, straight.facts)
             given = Given(
                 straight,
@@ -441,7 +499,7 @@ def rebuild(transaction: Transaction) -> None:
     transaction.unit.flush()
 
 
-def run_of_attempt(transaction: Transaction, attempt: int) -> int:
+def run_of_attempt(unit: Unit, grants: Grants, attempt: int) -> int:
     """The run of an attempt in hand, with rows or without."""
-    given = transaction.memory.grants.attempts.get(attempt)
-    return given.straight.run if given else transaction.unit.attempts.need(attempt).run
+    given = grants.attempts.get(attempt)
+    return given.straight.run if given else unit.attempts.need(attempt).run

@@ -28,21 +28,26 @@ from yarnloom.engine.dispatch.worker_orders import (
 from yarnloom.engine.parts.create_rows import add_first_attempt, add_step
 from yarnloom.engine.parts.inputs import PreparedStep, prepare_step
 from yarnloom.engine.parts.references import Resolver
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import StepEvent, StepState, StopReason
 from yarnloom.engine.state.contracts import (
     task_of,
 )
-from yarnloom.engine.state.open_relays import Anchor, Leg
+from yarnloom.engine.state.open_relays import Anchor, Leg, Relays
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import steps_done
-from yarnloom.engine.state.transaction import Ended, Transaction
+from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.step_queue import StepQueue
+from yarnloom.engine.state.transaction import Composing, Ended, Folder, Transaction
 from yarnloom.engine.state.transitions import count_children, move_step
 from yarnloom.engine.state.workers import (
     Worker,
+    Workers,
 )
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import FromOutput, Kind, Node, Plan
 from yarnloom.secrets import has_sealed
-from yarnloom.store import PartRow, RunRow, StepRow, relay_records
+from yarnloom.store import PartRow, RunRow, StepRow, Unit, relay_records
 from yarnloom.values import decode, size_of
 
 LARGEST_INPUTS = 64 * 1024
@@ -61,7 +66,13 @@ def extend(transaction: Transaction, anchor: Anchor) -> None:
     worker = transaction.memory.workers[anchor.worker]
     most = min(worker.room(step.contract), worker.offer.ahead // max(1, worker.offer.places))
     task = task_of(step.contract)
-    if most <= 0 or task in worker.offer.io_tasks or not _is_usual(transaction, run, step):
+    if (
+        most <= 0
+        or task in worker.offer.io_tasks
+        or not _is_usual(
+            transaction.settings, transaction.memory.queue, transaction.memory.relays, run, step
+        )
+    ):
         return
     plan, part = transaction.plans.of(run), transaction.unit.parts.need(step.part)
     sequence, node = plan.nodes[part.node], plan.nodes[step.node]
@@ -72,7 +83,7 @@ def extend(transaction: Transaction, anchor: Anchor) -> None:
     fitting = takewhile(
         lambda child: (
             (part.id, child.position) not in places
-            and _is_plain(transaction, worker, plan, child, step.priority, run)
+            and _is_plain(transaction.memory.workers, worker, plan, child, step.priority, run)
         ),
         (plan.nodes[index] for index in sequence.children[first : first + most]),
     )
@@ -82,32 +93,44 @@ def extend(transaction: Transaction, anchor: Anchor) -> None:
     given = list(_inputs(transaction, run, part, node, children))
     del children[len(given) :]
     if children:
-        _give(transaction, worker, anchor, part, children, given)
+        _give(
+            transaction.unit,
+            transaction.plans,
+            transaction.memory.relays,
+            transaction.folder,
+            worker,
+            anchor,
+            part,
+            children,
+            given,
+        )
 
 
-def _is_usual(transaction: Transaction, run: RunRow, step: StepRow) -> bool:
+def _is_usual(
+    settings: EngineSettings, queue: StepQueue, relays: Relays, run: RunRow, step: StepRow
+) -> bool:
     """Whether nothing about a step and its run is special: it is tried first, and nobody acted."""
     first = step.attempts == 1 and step.item_part is None and not step.pool
     usual = not run.renewed and not run.step_actions and run.stop is None
     return (
-        transaction.settings.straight
+        settings.straight
         and first
         and usual
-        and run.number not in transaction.memory.queue.paused
-        and run.number not in transaction.memory.relays.barred
+        and run.number not in queue.paused
+        and run.number not in relays.barred
         and not has_sealed(run.params)
     )
 
 
 def _is_plain(
-    transaction: Transaction, worker: Worker, plan: Plan, child: Node, priority: int, run: RunRow
+    workers: Workers, worker: Worker, plan: Plan, child: Node, priority: int, run: RunRow
 ) -> bool:
     """Whether a step needs nothing but its input, and a worker can run it."""
     return (
         child.index in plan.plain_steps
         and child.task in worker.offer.plain_tasks
         and PreparedStep().priority_in(run, child) == priority
-        and worker.misfit(plan.contract(child), transaction.memory.workers.contracts) is None
+        and worker.misfit(plan.contract(child), workers.contracts) is None
     )
 
 
@@ -141,7 +164,10 @@ def _inputs(
 
 
 def _give(
-    transaction: Transaction,
+    unit: Unit,
+    plans: Plans,
+    relays: Relays,
+    folder: Folder,
     worker: Worker,
     anchor: Anchor,
     part: PartRow,
@@ -149,11 +175,11 @@ def _give(
     given: list[Given],
 ) -> None:
     """Tell a worker which steps it is to run behind another."""
-    run = transaction.unit.run(part.run)
-    plan, count, position = transaction.plans.of(run), len(children), children[0].position
-    first = transaction.unit.new_ids("attempts", count)
+    run = unit.run(part.run)
+    plan, count, position = plans.of(run), len(children), children[0].position
+    first = unit.new_ids("attempts", count)
     by_node = {anchor.step.node: anchor.attempt}
-    known, code, legs = transaction.memory.relays, [], []
+    known, code, legs = relays, [], []
     for attempt, (child, inputs) in enumerate(zip(children, given, strict=True), first):
         by_node[child.index] = attempt
         code_hash = worker.offer.tasks[child.task]
@@ -177,7 +203,7 @@ def _give(
                 "task": child.task,
                 "code_hash": code_hash,
                 "address": f"{run.number}/{plan.addresses[child.index]}",
-                "token": transaction.folder.token_of_place(part.id, child.index),
+                "token": folder.token_of_place(part.id, child.index),
                 "input": {name: decode(one) for name, one in inputs.items() if type(one) is str},
                 "passed": {name: by_node[one] for name, one in inputs.items() if type(one) is int},
             }
@@ -187,22 +213,22 @@ def _give(
     row = relay_records.RelayRow(
         first, count, run.number, part.id, position, worker.id, json.dumps(code)
     )
-    relay_records.keep(transaction.unit, row)
+    relay_records.keep(unit, row)
 
 
 # Results
 
 
 def take_ended(
-    transaction: Transaction, part: PartRow, position: int
+    relays: Relays, composing: Composing, part: PartRow, position: int
 ) -> list[tuple[Leg, EndOfLeg]]:
     """The legs from one place of a sequence on that were reported as done, all of one relay."""
     found: list[tuple[Leg, EndOfLeg]] = []
-    for leg in transaction.memory.relays.from_place(part.id, position):
-        end = transaction.composing.relayed.get(leg.attempt)
+    for leg in relays.from_place(part.id, position):
+        end = composing.relayed.get(leg.attempt)
         if end is None or leg.relay != (found[0][0] if found else leg).relay:
             break
-        del transaction.composing.relayed[leg.attempt]
+        del composing.relayed[leg.attempt]
         found.append((leg, end))
     return found
 
@@ -228,7 +254,7 @@ def keep(
     )
     steps, attempts, waited = [], [], []
     for more, (node, (leg, (item, output))) in enumerate(zip(nodes, ended, strict=True)):
-        begun_at, ended_at = _times(transaction, item, at)
+        begun_at, ended_at = _times(transaction.time, item, at)
         given = _input_of(resolver, part, node, leg)
         rank = part.rank + node.position.to_bytes(4, "big")
         where = (step + more, run.number, part.id, node.index, rank, plan.contract(node), share)
@@ -244,15 +270,23 @@ def keep(
         waited.append((begun_at - at) / 1_000_000)
         at = ended_at
     if transaction.memory.relays.ended([leg for leg, _ in ended]):
-        _drop_row(transaction, ended[0][0])
+        _drop_row(transaction.unit, transaction.memory.relays, ended[0][0])
     transaction.composing.left_at[part.id] = at
     relay_records.keep_ended(transaction.unit, steps, attempts)
     worker.release_all([leg.attempt for leg, _ in ended])
     worker.last, worker.last_at = ended[-1][0].attempt, transaction.time.now
     if not worker.in_hand:
         worker.idle_since = transaction.time.now
-    count_children(transaction, part, number)
-    steps_done(transaction, run, part, nodes)
+    count_children(transaction.unit, part, number)
+    steps_done(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.memory.workflows,
+        run,
+        part,
+        nodes,
+    )
     run.attempts += number
     transaction.unit.runs.touch(run)
     transaction.counts.tally.all_done(waited)
@@ -277,12 +311,12 @@ def _key(name: str) -> str:
     return json.dumps(name) + ":"
 
 
-def _times(transaction: Transaction, item: ReportItem, at: int) -> tuple[int, int]:
+def _times(time: RunTime, item: ReportItem, at: int) -> tuple[int, int]:
     """When a leg began and ended, not before the one before it ended."""
     ended_ago = int(item.ended_ago * 1_000_000)
     begun_ago = ended_ago if item.begun_ago is None else int(item.begun_ago * 1_000_000)
-    begun_at = max(at, transaction.time.now - begun_ago)
-    return begun_at, max(begun_at, transaction.time.now - ended_ago)
+    begun_at = max(at, time.now - begun_ago)
+    return begun_at, max(begun_at, time.now - ended_ago)
 
 
 def open_as_handed(
@@ -296,7 +330,7 @@ def open_as_handed(
     run, node = resolver.run, resolver.plan.nodes[leg.node]
     prepared = None if run.step_actions or run.renewed else prepare_step(resolver, node, part)
     if prepared is None or prepared.error or prepared.skip:
-        _drop(transaction, leg)
+        _drop(transaction.unit, transaction.memory.workers, transaction.memory.relays, leg)
         return None
     step = add_step(transaction, run, node, part, prepared)
     move_step(transaction, step, StepEvent.OPEN)
@@ -304,58 +338,74 @@ def open_as_handed(
         transaction.memory.queue.remove(step)
     at = min(transaction.time.now, transaction.composing.left_at.get(part.id, transaction.time.now))
     add_first_attempt(
-        transaction, run, step, id=leg.attempt, worker=leg.worker, code_hash=leg.code_hash, at=at
+        transaction.unit,
+        transaction.due_times,
+        run,
+        step,
+        id=leg.attempt,
+        worker=leg.worker,
+        code_hash=leg.code_hash,
+        at=at,
     )
     transaction.memory.queue.lanes.started("", step.share)
     if transaction.memory.relays.ended([leg]):
-        _drop_row(transaction, leg)
+        _drop_row(transaction.unit, transaction.memory.relays, leg)
     if run.number in transaction.memory.queue.paused:
-        post_stop(transaction, step, StopReason.PAUSE)
+        post_stop(
+            transaction.unit,
+            transaction.memory.workers,
+            transaction.changes,
+            step,
+            StopReason.PAUSE,
+        )
     return step
 
 
-def given_back(transaction: Transaction, leg: Leg) -> None:
+def given_back(unit: Unit, workers: Workers, relays: Relays, leg: Leg) -> None:
     """A worker did not begin a leg, and will not."""
-    transaction.memory.workers[leg.worker].release(leg.attempt)
-    if transaction.memory.relays.given_back(leg):
-        _drop_row(transaction, leg)
+    workers[leg.worker].release(leg.attempt)
+    if relays.given_back(leg):
+        _drop_row(unit, relays, leg)
 
 
-def call_back(transaction: Transaction, run: int) -> bool:
+def call_back(workers: Workers, relays: Relays, run: int) -> bool:
     """Ask workers for the legs of a run that have not begun; return whether it has any legs."""
-    known = transaction.memory.relays
+    known = relays
     legs = known.of_run(run) if known.attempts else []
     for leg in legs:
         if leg.attempt not in known.called:
             known.called.add(leg.attempt)
             why = StopReason.PAUSE
-            transaction.memory.workers[leg.worker].messages.post(
-                kind="stop", attempt=leg.attempt, why=str(why)
-            )
+            workers[leg.worker].messages.post(kind="stop", attempt=leg.attempt, why=str(why))
     return bool(legs)
 
 
-def is_in_the_way(transaction: Transaction, run: int) -> bool:
+def is_in_the_way(workers: Workers, relays: Relays, run: int) -> bool:
     """Whether a worker may have begun steps of a run that have no rows yet: it is asked for them.
 
     From then on the run gets no such steps.
     """
-    called = call_back(transaction, run)
+    called = call_back(workers, relays, run)
     if called:
-        transaction.memory.relays.barred.add(run)
+        relays.barred.add(run)
     return called
 
 
-def drop_behind(transaction: Transaction, step: StepRow) -> None:
+def drop_behind(unit: Unit, plans: Plans, workers: Workers, relays: Relays, step: StepRow) -> None:
     """Take the legs behind a step from a worker that lost the step's attempt."""
-    if transaction.memory.relays.attempts:
-        position = transaction.plans.of(transaction.unit.run(step.run)).nodes[step.node].position
-        for leg in list(transaction.memory.relays.from_place(step.part, position + 1)):
-            _drop(transaction, leg)
+    if relays.attempts:
+        position = plans.of(unit.run(step.run)).nodes[step.node].position
+        for leg in list(relays.from_place(step.part, position + 1)):
+            _drop(unit, workers, relays, leg)
 
 
 def drop_of_worker(
-    transaction: Transaction, worker: Worker, but: Container[int] = (), above: int = 0
+    unit: Unit,
+    workers: Workers,
+    relays: Relays,
+    worker: Worker,
+    but: Container[int] = (),
+    above: int = 0,
 ) -> None:
     """Take back the legs that a worker does not hold.
 
@@ -365,9 +415,9 @@ def drop_of_worker(
         but: attempts that it still has, or has ended.
         above: those up to this one were given out by records that are gone.
     """
-    for leg in transaction.memory.relays.of_worker(worker.id):
+    for leg in relays.of_worker(worker.id):
         if leg.attempt not in but or leg.attempt <= above:
-            given_back(transaction, leg)
+            given_back(unit, workers, relays, leg)
 
 
 def note_lost(transaction: Transaction, worker: Worker, begun: Mapping[int, int]) -> None:
@@ -387,46 +437,46 @@ def note_lost(transaction: Transaction, worker: Worker, begun: Mapping[int, int]
             relay_records.keep_lost(transaction.unit, lost)
 
 
-def _drop(transaction: Transaction, leg: Leg) -> None:
-    worker = transaction.memory.workers[leg.worker]
-    given_back(transaction, leg)
+def _drop(unit: Unit, workers: Workers, relays: Relays, leg: Leg) -> None:
+    worker = workers[leg.worker]
+    given_back(unit, workers, relays, leg)
     post_drop(worker, leg.attempt)
 
 
-def _drop_row(transaction: Transaction, leg: Leg) -> None:
+def _drop_row(unit: Unit, relays: Relays, leg: Leg) -> None:
     """Nothing of a leg's relay is left."""
-    never_begun = transaction.memory.relays.never_begun.pop(leg.relay, 0)
-    relay_records.drop(transaction.unit, leg.relay, never_begun)
+    never_begun = relays.never_begun.pop(leg.relay, 0)
+    relay_records.drop(unit, leg.relay, never_begun)
 
 
-def rebuild(transaction: Transaction) -> None:
+def rebuild(unit: Unit, plans: Plans, workers: Workers, relays: Relays) -> None:
     """After a restart: remember which legs workers may have; their workers are known by now."""
-    for lost in relay_records.lost_legs(transaction.unit):
-        part = transaction.unit.parts.get(lost.part)
+    for lost in relay_records.lost_legs(unit):
+        part = unit.parts.get(lost.part)
         if part is None or part.outcome is not None:
-            relay_records.drop_lost(transaction.unit, lost.attempt)
+            relay_records.drop_lost(unit, lost.attempt)
         else:
-            transaction.memory.relays.note_lost(lost)
-    for row in relay_records.all_of(transaction.unit):
-        have = relay_records.with_rows(transaction.unit, row)
+            relays.note_lost(lost)
+    for row in relay_records.all_of(unit):
+        have = relay_records.with_rows(unit, row)
         part, worker = (
-            transaction.unit.parts.get(row.part),
-            transaction.memory.workers.get(row.worker),
+            unit.parts.get(row.part),
+            workers.get(row.worker),
         )
         left = [more for more in range(row.steps) if row.attempt + more not in have]
         if part is None or part.outcome is not None or worker is None or not left:
             last = row.attempt + left[-1] if left else 0
-            relay_records.drop(transaction.unit, row.attempt, last)
+            relay_records.drop(unit, row.attempt, last)
             continue
-        plan, code = transaction.plans.of(transaction.unit.run(row.run)), json.loads(row.code)
+        plan, code = plans.of(unit.run(row.run)), json.loads(row.code)
         children = plan.nodes[part.node].children
         for more in left:
             attempt, position = row.attempt + more, row.position + more
             about = (attempt, row.run, row.part, position, children[position])
-            transaction.memory.relays.add(Leg(*about, row.worker, code[more], row.attempt))
+            relays.add(Leg(*about, row.worker, code[more], row.attempt))
             worker.hold(attempt, plan.nodes[children[position]].task)
 
 
-def address_of(transaction: Transaction, leg: Leg) -> str:
+def address_of(unit: Unit, plans: Plans, leg: Leg) -> str:
     """The address of a leg's step."""
-    return f"{leg.run}/{transaction.plans.of(transaction.unit.run(leg.run)).addresses[leg.node]}"
+    return f"{leg.run}/{plans.of(unit.run(leg.run)).addresses[leg.node]}"

@@ -19,6 +19,7 @@ from yarnloom.engine.compact.item_inputs import input_of, straight_of
 from yarnloom.engine.parts.create_rows import position_of
 from yarnloom.engine.parts.items import item_of, raw_item
 from yarnloom.engine.parts.rerun_scope import Renewal
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.grants import (
     Given,
     Straight,
@@ -57,7 +58,7 @@ class Done(NamedTuple):
     output: str
 
 
-def keep(transaction: Transaction, run: RunRow, straight: Straight, done: list[Done]) -> None:
+def keep(unit: Unit, time: RunTime, run: RunRow, straight: Straight, done: list[Done]) -> None:
     """Keep items that are done."""
     folded: dict[int, list[Done]] = {}
     plain = []
@@ -67,12 +68,13 @@ def keep(transaction: Transaction, run: RunRow, straight: Straight, done: list[D
         else:
             plain.append(_with_rows(straight, one))
     if folded:
-        _keep_each(transaction.unit, straight)
+        _keep_each(unit, straight)
         segment_records.keep(
-            transaction.unit, [_segment(transaction, run, straight, of) for of in folded.values()]
+            unit,
+            [_segment(time, run, straight, of) for of in folded.values()],
         )
     if plain:
-        _write_rows(transaction, run, straight, plain, run.round, transaction.time.now)
+        _write_rows(unit, run, straight, plain, run.round, time.now)
 
 
 def _keep_each(unit: Unit, straight: Straight) -> None:
@@ -82,9 +84,7 @@ def _keep_each(unit: Unit, straight: Straight) -> None:
         straight.is_kept = True
 
 
-def _segment(
-    transaction: Transaction, run: RunRow, straight: Straight, done: list[Done]
-) -> Segment:
+def _segment(time: RunTime, run: RunRow, straight: Straight, done: list[Done]) -> Segment:
     """Items of one grant as a row."""
     done.sort(key=lambda one: one.given.item)
     first, last = done[0].given, done[-1].given
@@ -109,7 +109,7 @@ def _segment(
         code_hash=first.code_hash,
         round=run.round,
         handed_at=first.at,
-        told_at=transaction.time.now,
+        told_at=time.now,
         items=f"[{items}]",
     )
 
@@ -140,7 +140,7 @@ def _with_rows(straight: Straight, done: Done) -> grant_records.EndedItem:
 
 
 def _write_rows(
-    transaction: Transaction,
+    unit: Unit,
     run: RunRow,
     straight: Straight,
     ended: list[grant_records.EndedItem],
@@ -153,7 +153,7 @@ def _write_rows(
         *(round_, told_at, wanted, position_of(straight.step).to_bytes(4, "big")),
     )
     sizes = [size_of(one.output) if wanted else 0 for one in ended]
-    grant_records.keep_ended(transaction.unit, around, ended, sizes)
+    grant_records.keep_ended(unit, around, ended, sizes)
 
 
 # Rows again
@@ -206,12 +206,19 @@ def _unfold(
                 straight,
                 segment,
                 one,
-                raw_item(transaction, each, straight.facts, segment.item + one.behind),
+                raw_item(
+                    transaction.unit,
+                    transaction.memory.parts,
+                    transaction.folder,
+                    each,
+                    straight.facts,
+                    segment.item + one.behind,
+                ),
             )
             for one in segment_records.items_of(transaction.unit, segment)
             if only is None or segment.item + one.behind == only
         ]
-        _write_rows(transaction, run, straight, ended, segment.round, segment.told_at)
+        _write_rows(transaction.unit, run, straight, ended, segment.round, segment.told_at)
         if only is not None:
             segment_records.take_out(transaction.unit, segment, only)
             return

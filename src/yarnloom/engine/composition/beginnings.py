@@ -48,7 +48,7 @@ class Beginnings:
         if node.kind is Kind.STEP:
             self.begin_step(node, around)
             return
-        part = add_part(self.transaction, self.run, node, around)
+        part = add_part(self.transaction.unit, self.transaction.time, self.run, node, around)
         if self.resolver.gap(node, around):
             self.endings.skip_part(part, SkipReason.NOT_REACHED)
         else:

@@ -81,7 +81,9 @@ class Composition:
 
     def begin(self) -> PartRow:
         """Begin the plan, unless the run has to wait for others; its root part."""
-        root = add_part(self.transaction, self.run, self.plan.nodes[0], None)
+        root = add_part(
+            self.transaction.unit, self.transaction.time, self.run, self.plan.nodes[0], None
+        )
         if self.run.admission == Admission.ENTERED:
             self.enter(root)
         return root
@@ -89,7 +91,9 @@ class Composition:
     def root(self) -> PartRow:
         """The root part, which a run has before its time only when it is needed."""
         found = self.transaction.unit.parts.one("run = ? AND parent IS NULL", self.run.number)
-        return found or add_part(self.transaction, self.run, self.plan.nodes[0], None)
+        return found or add_part(
+            self.transaction.unit, self.transaction.time, self.run, self.plan.nodes[0], None
+        )
 
     def refuse(self, type_: str, message: str) -> None:
         """Fail a run that cannot begin; its root part."""
@@ -117,7 +121,9 @@ class Composition:
         The second time what follows is stopped too.
         """
         withdrawn = granted_items.withdraw_of_run(self.transaction, self.run.number)
-        relay_steps.call_back(self.transaction, self.run.number)
+        relay_steps.call_back(
+            self.transaction.memory.workers, self.transaction.memory.relays, self.run.number
+        )
         if self.run.admission != Admission.ENTERED:
             root = self.root()
             drop_rest(self.transaction, root, CANCELLED)
@@ -199,12 +205,16 @@ class Composition:
             self.transaction.unit.parts.touch(around)
             part = around
         node = self.plan.nodes[follow_up.node]
-        self.beginnings.begin_inner(begin_again(self.transaction, follow_up, node))
+        self.beginnings.begin_inner(
+            begin_again(self.transaction.unit, self.transaction.time, follow_up, node)
+        )
         self._run_queue()
 
     def begin_round(self, root: PartRow) -> None:
         """Begin what was renewed in an ended run."""
-        self.beginnings.begin_inner(begin_again(self.transaction, root, self.plan.nodes[0]))
+        self.beginnings.begin_inner(
+            begin_again(self.transaction.unit, self.transaction.time, root, self.plan.nodes[0])
+        )
         self._run_queue()
 
     def read(self, each: PartRow, count: int) -> None:
@@ -271,13 +281,22 @@ class Composition:
         Returns:
             The last step that is done; whether the one behind it was handed out.
         """
-        if ended := relay_steps.take_ended(self.transaction, part, child.position + 1):
+        if ended := relay_steps.take_ended(
+            self.transaction.memory.relays, self.transaction.composing, part, child.position + 1
+        ):
             relay_steps.keep(self.transaction, self.resolver, part, ended)
             child = self.plan.nodes[ended[-1][0].node]
         leg = self.transaction.memory.relays.places.get((part.id, child.position + 1))
         step = leg and relay_steps.open_as_handed(self.transaction, self.resolver, part, leg)
         if step and bar is CANCELLED:
-            post_stop(self.transaction, step, StopReason.CANCEL, now=self.of.without_grace)
+            post_stop(
+                self.transaction.unit,
+                self.transaction.memory.workers,
+                self.transaction.changes,
+                step,
+                StopReason.CANCEL,
+                now=self.of.without_grace,
+            )
         return child, step is not None
 
     def _go_on_behind(self, part: PartRow, node: Node, child: Node) -> None:

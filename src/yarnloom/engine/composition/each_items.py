@@ -70,7 +70,7 @@ class EachItems:
         """Note how many values the list of an each has."""
         facts = self.plan.nodes[each.node].each
         assert facts is not None
-        list_read(self.transaction, each, values, facts.batch)
+        list_read(self.transaction.unit, each, values, facts.batch)
 
     def fill(self, part: PartRow, *, plain: bool = False) -> None:
         """See to it that as many items of an each are under way as may be.
@@ -112,16 +112,30 @@ class EachItems:
             return
         self.queue.append(CreateItems(part, size))
         do = self.plan.nodes[node.children[0]]
-        if part.items_to_rerun and (item := next_that_waits(self.transaction, part)) is not None:
+        if (
+            part.items_to_rerun
+            and (item := next_that_waits(self.transaction.unit, part)) is not None
+        ):
             part.items_to_rerun -= 1
             self.transaction.composing.made += 1
-            self._begin_part(begin_again(self.transaction, item, do))
+            self._begin_part(begin_again(self.transaction.unit, self.transaction.time, item, do))
             return
         index = part.total - part.unmade
-        value, name = item_value(self.transaction, part, node.each, index)
+        value, name = item_value(
+            self.transaction.unit,
+            self.transaction.memory.parts,
+            self.transaction.folder,
+            part,
+            node.each,
+            index,
+        )
         part.unmade -= 1
         self.transaction.composing.made += 1
-        self._begin_part(add_part(self.transaction, self.run, do, part, index, value, name))
+        self._begin_part(
+            add_part(
+                self.transaction.unit, self.transaction.time, self.run, do, part, index, value, name
+            )
+        )
 
     def refill(self, eaches: Iterable[PartRow]) -> None:
         """Make the next items of eaches that go on; the others end, if nothing of them runs."""

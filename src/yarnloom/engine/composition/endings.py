@@ -121,7 +121,14 @@ class Endings:
                 step.skip_reason = SkipReason.STOPPED
             self.end_step(step, event)
         elif why is not None and (step.stop != why or self.of.without_grace):
-            post_stop(self.transaction, step, why, now=self.of.without_grace)
+            post_stop(
+                self.transaction.unit,
+                self.transaction.memory.workers,
+                self.transaction.changes,
+                step,
+                why,
+                now=self.of.without_grace,
+            )
 
     def _decided(
         self, part: PartRow, child: Node, ended: Ended, cause: str | None, *, settled: bool
@@ -158,7 +165,9 @@ class Endings:
         if bar is CANCELLED:
             return  # all of it is told to stop already
         withdrawn = granted_items.withdraw_of_run(self.transaction, self.run.number)
-        relay_steps.call_back(self.transaction, self.run.number)
+        relay_steps.call_back(
+            self.transaction.memory.workers, self.transaction.memory.relays, self.run.number
+        )
         part.closed = node.if_one_fails
         drop_rest(self.transaction, part, STOPPED)
         why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None
@@ -172,16 +181,16 @@ class Endings:
 
     def blocked(self, part: PartRow) -> Blocked | None:
         """Return why nothing more begins in a part; None if it goes on."""
-        return bar_of(self.transaction, self.run, self.plan, part)
+        return bar_of(self.transaction.unit, self.run, self.plan, part)
 
     def decide_if_over(self, part: PartRow) -> None:
         """Decide a part if everything in it has ended."""
         if part.outcome is not None or part.over != part.total or part.awaits is not None:
             return
         node = self.plan.nodes[part.node]
-        stopped = bar_of(self.transaction, self.run, self.plan, part, outside=True) is not None
+        stopped = bar_of(self.transaction.unit, self.run, self.plan, part, outside=True) is not None
         outcome = outcome_of(part, node, stopped=stopped)
-        if must_gather(self.transaction, part, node, outcome):
+        if must_gather(self.transaction.unit, self.transaction.settings, part, node, outcome):
             ask_to_gather(self.transaction, self.run, part, node)
         else:
             self._decide(part, outcome)
@@ -203,7 +212,9 @@ class Endings:
         self.transaction.unit.parts.touch(part)
         self.transaction.memory.forget_part(part.id, node.children)
         if outcome is StepState.DONE:
-            part.output, part.size = gather(self.transaction, self.resolver, part, node)
+            part.output, part.size = gather(
+                self.transaction.unit, self.transaction.settings, self.resolver, part, node
+            )
             if node.kind is Kind.EACH and part.failed + part.cancelled:
                 self.run.failures_allowed += part.failed + part.cancelled
                 self.transaction.unit.runs.touch(self.run)
@@ -211,7 +222,7 @@ class Endings:
             part.size = 0
         if part.parent is not None and not node.follows:
             around = self.transaction.unit.around(part)
-            count_child(self.transaction, around.id, part.state, outcome)
+            count_child(self.transaction.unit, around.id, part.state, outcome)
             ended = Ended(outcome, part.skip_reason, part.output, part.size)
             self._decided(around, node, ended, part.error, settled=False)
         self._note_progress(part)
@@ -230,7 +241,7 @@ class Endings:
             return
         around = self.transaction.unit.around(part)
         if not node.follows:
-            count_child(self.transaction, around.id, part.state, StepState.SKIPPED)
+            count_child(self.transaction.unit, around.id, part.state, StepState.SKIPPED)
             self._decided(around, node, Ended(StepState.SKIPPED, reason), None, settled=False)
         self._note_progress(part)
         self._settle(part)
@@ -238,7 +249,15 @@ class Endings:
     def _note_progress(self, part: PartRow) -> None:
         """A part was decided, and is counted where it stands: it is as far as it gets."""
         whole = part.outcome == StepState.DONE or is_passed_over(part)
-        part_decided(self.transaction, self.run, part, whole=whole or self._is_pardoned(part))
+        part_decided(
+            self.transaction.unit,
+            self.transaction.time,
+            self.transaction.plans,
+            self.transaction.memory.workflows,
+            self.run,
+            part,
+            whole=whole or self._is_pardoned(part),
+        )
 
     def _is_pardoned(self, part: PartRow) -> bool:
         """Whether an item failed and is one of those that may."""
@@ -284,7 +303,9 @@ class Endings:
             self._begin_follow_up(follow_up, part)
 
     def _begin_follow_up(self, node: Node, holder: PartRow) -> None:
-        self._begin_part(add_part(self.transaction, self.run, node, holder))
+        self._begin_part(
+            add_part(self.transaction.unit, self.transaction.time, self.run, node, holder)
+        )
 
     def _follow_up_ended(self, follow_up: PartRow) -> None:
         """A follow-up has ended: the next one begins, or what it followed settles."""

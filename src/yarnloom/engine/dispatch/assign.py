@@ -12,12 +12,13 @@ from dataclasses import dataclass, field
 from yarnloom.engine.dispatch.pool_places import RATE_DUE, enter_pool
 from yarnloom.engine.dispatch.worker_orders import post_work
 from yarnloom.engine.rules.fair_queue import NextUp
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.grants import Straight
 from yarnloom.engine.state.open_relays import Anchor
 from yarnloom.engine.state.ready_steps import Lane, Place
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.workers import Worker
+from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.store import AttemptRow, StepRow, queue_records
 from yarnloom.store.unit_of_work import LARGEST_GRANT
 
@@ -39,18 +40,21 @@ def assign_ready_steps(
         return
     dispatcher = Dispatcher(transaction, give_items, extend_relay)
     # The longest idle first, so that one worker does not get all of a trickle.
-    polling = sorted(_polling(transaction), key=lambda worker: len(worker.in_hand))
+    polling = sorted(
+        _polling(transaction.memory.workers, transaction.changes),
+        key=lambda worker: len(worker.in_hand),
+    )
     while polling and lanes.ready:
         alone = len(polling) == 1
         polling = [worker for worker in polling if dispatcher.serve(worker, alone=alone)]
 
 
-def _polling(transaction: Transaction) -> Iterable[Worker]:
+def _polling(workers: Workers, changes: Changes) -> Iterable[Worker]:
     return (
         worker
-        for worker in transaction.memory.workers.values()
-        if (worker.session.polling or worker.id in transaction.changes.reporters)
-        and worker.can_take(transaction.memory.workers.contracts)
+        for worker in workers.values()
+        if (worker.session.polling or worker.id in changes.reporters)
+        and worker.can_take(workers.contracts)
     )
 
 
@@ -184,7 +188,14 @@ class Dispatcher:
         if step.pool:
             opened_at = transaction.memory.pools.limiter(step.pool).opened_at
             attempt.pool_until = opened_at if opened_at > step.ready_at else None
-            enter_pool(transaction, step.pool, step.run, [attempt.id])
+            enter_pool(
+                transaction.time,
+                transaction.memory.pools,
+                transaction.changes,
+                step.pool,
+                step.run,
+                [attempt.id],
+            )
         transaction.unit.attempts.add(attempt)
         run.attempts += 1
         transaction.unit.runs.touch(run)
@@ -197,5 +208,13 @@ class Dispatcher:
         worker.hold(attempt.id, task_of(step.contract))
         transaction.changes.workers = True
         transaction.due_times.expect_begin(attempt.id)
-        message = post_work(transaction, worker, step, attempt)
+        message = post_work(
+            transaction.unit,
+            transaction.plans,
+            transaction.folder,
+            transaction.vault,
+            worker,
+            step,
+            attempt,
+        )
         return Anchor(step, worker.id, attempt.id, message)

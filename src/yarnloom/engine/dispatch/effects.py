@@ -14,11 +14,12 @@ from dataclasses import replace
 from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect, handles
 from yarnloom.engine.records.runs import SettledEffect
 from yarnloom.engine.records.workers import BegunEffect
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
 from yarnloom.masking import masked_text, worth_masking
-from yarnloom.secrets import has_sealed, sealed_in
-from yarnloom.store import AttemptRow, effect_records
+from yarnloom.secrets import Vault, has_sealed, sealed_in
+from yarnloom.store import AttemptRow, Unit, effect_records
 from yarnloom.store import run_records as store
 from yarnloom.store.effect_records import EffectEntry
 from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, JsonValue, decode, encode
@@ -35,9 +36,12 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
     attempt = transaction.unit.attempts.get(command.attempt)
     if attempt is None or attempt.worker != command.worker or attempt.outcome is not None:
         raise Conflict("the attempt was given up, so it begins nothing outside any more")
-    if masked_text(command.what, _secrets(transaction, attempt)) != command.what:
+    if (
+        masked_text(command.what, _secrets(transaction.unit, transaction.vault, attempt))
+        != command.what
+    ):
         raise InvalidInput("the name of an effect holds a secret param; name it without")
-    scope = _scope(transaction, attempt, command.scope)
+    scope = _scope(transaction.unit, transaction.plans, attempt, command.scope)
     found = effect_records.find_entry(transaction.unit, attempt.run, scope, command.what)
     token = (
         found.token if found else _token(transaction.folder.id, attempt.run, scope, command.what)
@@ -49,7 +53,7 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
             "a name of its own, as in once(f'mail {name}', ...)"
         )
     if found is not None and found.state != NOT_DONE:
-        now = _standing(transaction, found, command)
+        now = _standing(transaction.unit, found, command)
         if now == DONE:
             if found.by is not None and found.used_at is None:
                 effect_records.keep_entry(
@@ -104,7 +108,7 @@ def end_effect(transaction: Transaction, command: EndEffect) -> None:
     attempt = transaction.unit.attempts.get(command.attempt)
     if attempt is None or attempt.worker != command.worker:
         raise Conflict("this worker was never given that attempt")
-    scope = _scope(transaction, attempt, command.scope)
+    scope = _scope(transaction.unit, transaction.plans, attempt, command.scope)
     found = effect_records.find_entry(transaction.unit, attempt.run, scope, command.what)
     if found is None and not command.done:
         return  # sent again
@@ -114,7 +118,11 @@ def end_effect(transaction: Transaction, command: EndEffect) -> None:
         effect_records.drop_entry(transaction.unit, attempt.run, scope, command.what)
     elif found.state == BEGUN:
         text_of_value(command.value, f"what {command.what!r} gave")
-        kept = sealed_in(command.value, _secrets(transaction, attempt), transaction.vault.seal)
+        kept = sealed_in(
+            command.value,
+            _secrets(transaction.unit, transaction.vault, attempt),
+            transaction.vault.seal,
+        )
         done = replace(found, state=DONE, value=encode_sealed(kept), done_at=transaction.time.now)
         effect_records.keep_entry(transaction.unit, done)
     transaction.changes.runs.add(attempt.run)
@@ -182,34 +190,32 @@ def text_of_value(value: JsonValue, what: str) -> str:
         raise InvalidInput(refused.message, problems=refused.problems) from refused
 
 
-def _standing(transaction: Transaction, found: EffectEntry, command: BeginEffect) -> str:
+def _standing(unit: Unit, found: EffectEntry, command: BeginEffect) -> str:
     """How an entry stands for an attempt that wants to begin it."""
     if found.state == DONE:
         return DONE
     if found.attempt == command.attempt:
         return "same" if found.call == command.call else "unsure"
-    return "unsure" if transaction.unit.attempts.need(found.attempt).outcome is not None else "busy"
+    return "unsure" if unit.attempts.need(found.attempt).outcome is not None else "busy"
 
 
-def _scope(transaction: Transaction, attempt: AttemptRow, scope: str) -> str:
+def _scope(unit: Unit, plans: Plans, attempt: AttemptRow, scope: str) -> str:
     """Whose entries an attempt uses: its step's, by address, or the whole run's."""
     if scope == "run":
         return ""
-    run = transaction.unit.run(attempt.run)
-    step = transaction.unit.steps.need(attempt.step)
-    node = transaction.plans.of(run).nodes[step.node]
-    return transaction.plans.address(run, node, transaction.unit.parts.need(step.part)).partition(
-        "/"
-    )[2]
+    run = unit.run(attempt.run)
+    step = unit.steps.need(attempt.step)
+    node = plans.of(run).nodes[step.node]
+    return plans.address(run, node, unit.parts.need(step.part)).partition("/")[2]
 
 
-def _secrets(transaction: Transaction, attempt: AttemptRow) -> tuple[str, ...]:
+def _secrets(unit: Unit, vault: Vault, attempt: AttemptRow) -> tuple[str, ...]:
     """The secret texts that an attempt was given, those worth looking for."""
-    text = transaction.unit.steps.need(attempt.step).input
+    text = unit.steps.need(attempt.step).input
     found: list[str] = []
     if has_sealed(text):
         with contextlib.suppress(FolderUnusable):
-            transaction.vault.open(decode(text), found)
+            vault.open(decode(text), found)
     return worth_masking(found)
 
 

@@ -7,13 +7,15 @@ from __future__ import annotations
 
 from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck, handles
 from yarnloom.engine.records.workflows import KeptFile
-from yarnloom.engine.state.due_times import FILES_DUE
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.due_times import FILES_DUE, DueTimes
+from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.transaction import Folder, Transaction
 from yarnloom.errors import Problem
 from yarnloom.media_types import JSON_LINES, named_in
 from yarnloom.plan.marked_values import files_in, rows_in
 from yarnloom.plan.validators import Schema
-from yarnloom.store import Kept, file_records
+from yarnloom.store import Kept, Unit, file_records
 from yarnloom.values import JsonObject, JsonValue, fingerprint, pointer
 
 DROPPED_AT_ONCE = 200
@@ -27,7 +29,16 @@ _READING = ("sha256", "list", "name", "media_type", "delimiter")
 @handles(KeepFile)
 def keep_file(transaction: Transaction, command: KeepFile) -> KeptFile:
     """Keep a file; return how params name it."""
-    keep(transaction, command.kept, command.name, command.media_type, command.who)
+    keep(
+        transaction.unit,
+        transaction.time,
+        transaction.settings,
+        transaction.due_times,
+        command.kept,
+        command.name,
+        command.media_type,
+        command.who,
+    )
     if command.attempt is not None:
         attempt = transaction.unit.attempts.get(command.attempt)
         if attempt is not None:
@@ -35,12 +46,19 @@ def keep_file(transaction: Transaction, command: KeepFile) -> KeptFile:
     return KeptFile(command.kept.sha256, command.name, command.media_type, command.kept.size)
 
 
-def keep(transaction: Transaction, kept: Kept, name: str, media_type: str, who: str) -> None:
+def keep(
+    unit: Unit,
+    time: RunTime,
+    settings: EngineSettings,
+    due_times: DueTimes,
+    kept: Kept,
+    name: str,
+    media_type: str,
+    who: str,
+) -> None:
     """Keep a file; one that no run uses for some time is let go of."""
-    file_records.keep_file(transaction.unit, kept, name, media_type, who, transaction.time.now)
-    transaction.due_times.set(
-        FILES_DUE, transaction.time.now + round(transaction.settings.keep_files * 1_000_000)
-    )
+    file_records.keep_file(unit, kept, name, media_type, who, time.now)
+    due_times.set(FILES_DUE, time.now + round(settings.keep_files * 1_000_000))
 
 
 @handles(KeepRows)
@@ -48,16 +66,25 @@ def keep_rows(transaction: Transaction, command: KeepRows) -> None:
     """Keep what came of a file whose rows were checked."""
     source = command.rows.source
     name = f"rows of {source.get('name', 'a list')}"
-    keep(transaction, command.kept, name[:200], JSON_LINES, KEEPER)
+    keep(
+        transaction.unit,
+        transaction.time,
+        transaction.settings,
+        transaction.due_times,
+        command.kept,
+        name[:200],
+        JSON_LINES,
+        KEEPER,
+    )
     sha256 = source.get("sha256") or source["list"]
     if file_records.file_facts(transaction.unit, sha256) is not None:
         file_records.keep_check(transaction.unit, sha256, command.rows.kind, command.kept.sha256)
 
 
-def mark_list(transaction: Transaction, sha256: str) -> None:
+def mark_list(unit: Unit, folder: Folder, sha256: str) -> None:
     """See to it that it is known where the values of a list begin."""
-    if file_records.marks_of(transaction.unit, sha256) is None:
-        file_records.keep_marks(transaction.unit, transaction.folder.files.index_list(sha256))
+    if file_records.marks_of(unit, sha256) is None:
+        file_records.keep_marks(unit, folder.files.index_list(sha256))
 
 
 def next_drop(transaction: Transaction) -> int | None:
@@ -74,13 +101,11 @@ def drop_idle_files(transaction: Transaction, _: str) -> None:
         transaction.due_times.set(FILES_DUE, following)
 
 
-def unknown_files(
-    transaction: Transaction, value: JsonValue, schema: Schema, at: str = ""
-) -> list[Problem]:
+def unknown_files(unit: Unit, value: JsonValue, schema: Schema, at: str = "") -> list[Problem]:
     """What is wrong with the files in a value: those that are not kept here."""
     found = []
     for where, one, _ in files_in(value, schema):
-        known = file_records.file_facts(transaction.unit, one["sha256"])
+        known = file_records.file_facts(unit, one["sha256"])
         if known is None:
             found.append(Problem(at + where, "no file with this sha256 is kept; upload it first"))
         elif known["size"] != one["size"]:
@@ -91,17 +116,17 @@ def unknown_files(
         if sha256 is None:
             text = "expected a list, or the sha256 of a file that was uploaded"
             found.append(Problem(at + where, text))
-        elif file_records.file_facts(transaction.unit, sha256) is None:
+        elif file_records.file_facts(unit, sha256) is None:
             found.append(Problem(at + where, "no file with this sha256 is kept; upload it first"))
     return found
 
 
-def rows_to_check(transaction: Transaction, value: JsonValue, schema: Schema) -> list[RowsToCheck]:
+def rows_to_check(unit: Unit, value: JsonValue, schema: Schema) -> list[RowsToCheck]:
     """Everything in params whose rows were not checked yet."""
     return [
         rows
         for rows in (rows_of(at, one, marked) for at, one, marked in rows_in(value, schema))
-        if checked_rows(transaction, rows) is None
+        if checked_rows(unit, rows) is None
     ]
 
 
@@ -116,13 +141,13 @@ def rows_of(at: str, value: JsonObject, marked: Schema) -> RowsToCheck:
     return RowsToCheck(at, source, fingerprint([row, reading, ending])[:16], row)
 
 
-def checked_rows(transaction: Transaction, rows: RowsToCheck) -> JsonObject | None:
+def checked_rows(unit: Unit, rows: RowsToCheck) -> JsonObject | None:
     """The list that came of rows that were checked; None if they were not."""
     sha256 = rows.source.get("sha256") or rows.source["list"]
-    return file_records.checked(transaction.unit, sha256, rows.kind)
+    return file_records.checked(unit, sha256, rows.kind)
 
 
-def use_named(transaction: Transaction, run: int, text: str | None) -> set[str]:
+def use_named(unit: Unit, run: int, text: str | None) -> set[str]:
     """Note that a run uses every file that a JSON text names; the hashes that are not kept."""
     named = named_in(text)
-    return file_records.use_files(transaction.unit, run, named) if named else set()
+    return file_records.use_files(unit, run, named) if named else set()

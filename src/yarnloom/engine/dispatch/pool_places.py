@@ -7,22 +7,26 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.limits import Pools, base_of
+from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.transaction import Transaction
 
 RATE_DUE = "rate"
 """The timer of a pool whose rate lets steps start again, or forgets a value."""
 
 
-def enter_pool(transaction: Transaction, pool: str, run: int, attempts: Iterable[int]) -> None:
+def enter_pool(
+    time: RunTime, pools: Pools, changes: Changes, pool: str, run: int, attempts: Iterable[int]
+) -> None:
     """Count attempts of a run in their pool; an empty name is none."""
     if not pool:
         return
-    limiter = transaction.memory.pools.limiter(pool)
+    limiter = pools.limiter(pool)
     for attempt in attempts:
         limiter.enter(run, attempt)
-    limiter.record_use(limiter.closed(transaction.time.mono), transaction.time.now)
-    transaction.changes.pools.add(base_of(pool))
+    limiter.record_use(limiter.closed(time.mono), time.now)
+    changes.pools.add(base_of(pool))
 
 
 def leave_pool(

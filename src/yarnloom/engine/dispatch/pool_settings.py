@@ -15,12 +15,13 @@ from yarnloom.engine.records.settings import (
     PoolUser,
     PoolValue,
 )
-from yarnloom.engine.rules.limits import Declared, PoolLimits, base_of
+from yarnloom.engine.rules.limits import Declared, PoolLimits, Pools, base_of
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.transaction import DeferredAnswer, Transaction
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
+from yarnloom.store import Unit, run_records, workflow_records
 from yarnloom.store import pool_records as store
-from yarnloom.store import run_records, workflow_records
 from yarnloom.values import JsonObject
 
 USERS_SHOWN = 10
@@ -60,26 +61,24 @@ def read_rate(given: JsonObject | None) -> Rate | None:
     return None if given is None else Rate(given.get("count", 0), given.get("per", 1.0))
 
 
-def refuse_unknown_pools(
-    transaction: Transaction, plans: Iterable[Plan], declared: Iterable[str] = ()
-) -> None:
+def refuse_unknown_pools(pools: Pools, plans: Iterable[Plan], declared: Iterable[str] = ()) -> None:
     """See to it that there is every pool that steps name.
 
     Raises:
         InvalidInput: some are not there; each is named, with the nearest that is.
     """
-    known = {*transaction.memory.pools.settings, *declared}
+    known = {*pools.settings, *declared}
     if problems := [unknown_pool for plan in plans for unknown_pool in unknown_pools(plan, known)]:
         raise InvalidInput("steps name pools that are not there", problems=problems)
 
 
-def refuse_unknown_pool(transaction: Transaction, name: str) -> None:
+def refuse_unknown_pool(pools: Pools, name: str) -> None:
     """See to it that there is a pool of that name.
 
     Raises:
         InvalidInput: there is none; the nearest is offered.
     """
-    known = transaction.memory.pools.settings
+    known = pools.settings
     if name not in known:
         hint = f"there is no pool {name!r}{nearest(name, known)}"
         raise InvalidInput(hint, problems=[Problem("/pool", hint)])
@@ -90,7 +89,7 @@ def declare(transaction: Transaction, loom: str, pools: dict[str, Declared], who
     settings = transaction.memory.pools.settings
     for name, facts in pools.items():
         if name not in settings:
-            _add(transaction, name, who)
+            _add(transaction.unit, transaction.time, transaction.memory.pools, name, who)
         if settings[name].declared.get(loom) != facts:
             rate = facts.rate.to_json() if facts.rate else None
             kept = {"limit": facts.limit, "rate": rate, "note": facts.note}
@@ -106,32 +105,30 @@ def declare(transaction: Transaction, loom: str, pools: dict[str, Declared], who
             _settle(transaction, name)
 
 
-def rebuild(transaction: Transaction) -> None:
+def rebuild(unit: Unit, pools: Pools) -> None:
     """Put the pools into memory, from the store."""
-    known = transaction.memory.pools.settings
-    for name, by_hand, paused in store.every(transaction.unit):
+    known = pools.settings
+    for name, by_hand, paused in store.every(unit):
         known[name] = PoolLimits(by_hand=_read_hand(by_hand), paused=paused)
-    for name, loom, facts in store.declarations(transaction.unit):
+    for name, loom, facts in store.declarations(unit):
         rate = read_rate(facts["rate"])
         known[name].declared[loom] = Declared(facts["limit"], rate, facts["note"])
     for settings in known.values():
         settings.settle()
 
 
-def rebuild_begins(transaction: Transaction, names: Iterable[str]) -> None:
+def rebuild_begins(unit: Unit, time: RunTime, pools: Pools, names: Iterable[str]) -> None:
     """Let rates know what began within their time, from the store."""
-    rates = {name: transaction.memory.pools.need(name).rate for name in names}
+    rates = {name: pools.need(name).rate for name in names}
     longest = max((rate.seconds for rate in rates.values() if rate), default=None)
     if longest is None:
         return
     begins: dict[str, list[float]] = defaultdict(list)
-    for pool, begun_at in store.begins_since(
-        transaction.unit, transaction.time.now - round(longest * 1_000_000)
-    ):
+    for pool, begun_at in store.begins_since(unit, time.now - round(longest * 1_000_000)):
         if rates.get(base_of(pool)):
-            begins[pool].append(transaction.time.mono_of(begun_at))
+            begins[pool].append(time.mono_of(begun_at))
     for pool, times in begins.items():
-        transaction.memory.pools.limiter(pool).remember(times)
+        pools.limiter(pool).remember(times)
 
 
 # Made and changed by hand
@@ -150,9 +147,17 @@ def make_pool(transaction: Transaction, command: MakePool) -> DeferredAnswer:
         raise InvalidInput(message, problems=[Problem("/name", NAME_RULE)])
     if command.name in transaction.memory.pools.settings:
         raise Conflict(f"there is a pool {command.name!r} already; change it instead")
-    _add(transaction, command.name, command.who)
+    _add(transaction.unit, transaction.time, transaction.memory.pools, command.name, command.who)
     _set(transaction, command.name, command.changes)
-    _log(transaction, command.who, "make_pool", command.name, command.reason, command.changes)
+    _log(
+        transaction.unit,
+        transaction.time,
+        command.who,
+        "make_pool",
+        command.name,
+        command.reason,
+        command.changes,
+    )
     return DeferredAnswer(lambda: pool_record(transaction, command.name))
 
 
@@ -165,7 +170,7 @@ def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer
     Raises:
         NotFound: there is none of that name.
     """
-    settings = _find(transaction, command.name)
+    settings = _find(transaction.memory.pools, command.name)
     if command.as_declared:
         settings.by_hand.clear()
     if command.paused is True and settings.paused is None:
@@ -176,7 +181,15 @@ def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer
     said = {**command.changes}
     said |= {} if command.paused is None else {"paused": command.paused}
     said |= {"as_declared": True} if command.as_declared else {}
-    _log(transaction, command.who, "change_pool", command.name, command.reason, said)
+    _log(
+        transaction.unit,
+        transaction.time,
+        command.who,
+        "change_pool",
+        command.name,
+        command.reason,
+        said,
+    )
     return DeferredAnswer(lambda: pool_record(transaction, command.name))
 
 
@@ -188,7 +201,7 @@ def remove_pool(transaction: Transaction, command: RemovePool) -> None:
         NotFound: there is none of that name.
         Conflict: a workflow, a task or a run that has not ended names it.
     """
-    _find(transaction, command.name)
+    _find(transaction.memory.pools, command.name)
     if command.name in _named(transaction):
         raise Conflict(
             f"steps of a workflow, a task or a run that has not ended name pool {command.name!r}, "
@@ -197,7 +210,15 @@ def remove_pool(transaction: Transaction, command: RemovePool) -> None:
     store.remove(transaction.unit, command.name)
     transaction.memory.pools.forget(command.name)
     transaction.changes.pools.add(command.name)
-    _log(transaction, command.who, "remove_pool", command.name, command.reason, {})
+    _log(
+        transaction.unit,
+        transaction.time,
+        command.who,
+        "remove_pool",
+        command.name,
+        command.reason,
+        {},
+    )
 
 
 @handles(ListPools)
@@ -208,7 +229,7 @@ def list_pools(transaction: Transaction, command: ListPools) -> list[PoolRecord]
         NotFound: there is none of that name.
     """
     if command.name is not None:
-        _find(transaction, command.name)
+        _find(transaction.memory.pools, command.name)
         return [pool_record(transaction, command.name)]
     return [pool_record(transaction, name) for name in sorted(transaction.memory.pools.settings)]
 
@@ -222,7 +243,7 @@ def recently(transaction: Transaction, command: Recently) -> list[MinuteRecord] 
     """
     if command.pool is None:
         return transaction.counts.last_hour.minutes(transaction.time.now)
-    _find(transaction, command.pool)
+    _find(transaction.memory.pools, command.pool)
     pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
     transaction.counts.last_hour.look(
         [command.pool], pools, lanes, transaction.time.now, transaction.time.mono
@@ -274,16 +295,16 @@ def pool_record(transaction: Transaction, name: str) -> PoolRecord:
     )
 
 
-def _find(transaction: Transaction, name: str) -> PoolLimits:
-    known = transaction.memory.pools.settings
+def _find(pools: Pools, name: str) -> PoolLimits:
+    known = pools.settings
     if name not in known:
         raise NotFound(f"there is no pool {name!r}{nearest(name, known)}")
     return known[name]
 
 
-def _add(transaction: Transaction, name: str, who: str) -> None:
-    store.keep(transaction.unit, name, transaction.time.now, who)
-    transaction.memory.pools.settings[name] = PoolLimits()
+def _add(unit: Unit, time: RunTime, pools: Pools, name: str, who: str) -> None:
+    store.keep(unit, name, time.now, who)
+    pools.settings[name] = PoolLimits()
 
 
 def _set(transaction: Transaction, name: str, changes: JsonObject) -> None:
@@ -299,7 +320,7 @@ def _settle(transaction: Transaction, name: str) -> None:
     before = settings.rate
     settings.settle()
     if settings.rate != before:
-        rebuild_begins(transaction, [name])
+        rebuild_begins(transaction.unit, transaction.time, transaction.memory.pools, [name])
     for pool in transaction.memory.queue.lanes.pools_with_ready():
         if base_of(pool) == name:
             transaction.memory.pools.limiter(pool).armed = False
@@ -331,8 +352,6 @@ def _hand_json(by_hand: JsonObject) -> JsonObject:
 
 
 def _log(
-    transaction: Transaction, who: str, what: str, name: str, reason: str, changes: JsonObject
+    unit: Unit, time: RunTime, who: str, what: str, name: str, reason: str, changes: JsonObject
 ) -> None:
-    run_records.log_command(
-        transaction.unit, transaction.time.now, who, what, None, reason, pool=name, changes=changes
-    )
+    run_records.log_command(unit, time.now, who, what, None, reason, pool=name, changes=changes)

@@ -6,38 +6,46 @@ import contextlib
 import json
 
 from yarnloom.engine.rules.states import StopReason
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.contracts import task_of
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.transaction import Folder
 from yarnloom.engine.state.worker_messages import Message
-from yarnloom.engine.state.workers import Worker
+from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.errors import FolderUnusable
-from yarnloom.secrets import has_sealed
-from yarnloom.store import AttemptRow, StepRow
+from yarnloom.secrets import Vault, has_sealed
+from yarnloom.store import AttemptRow, StepRow, Unit
 from yarnloom.values import JsonObject, decode
 
 
 def post_work(
-    transaction: Transaction, worker: Worker, step: StepRow, attempt: AttemptRow
+    unit: Unit,
+    plans: Plans,
+    folder: Folder,
+    vault: Vault,
+    worker: Worker,
+    step: StepRow,
+    attempt: AttemptRow,
 ) -> Message:
     """Tell a worker to run an attempt, and return the message."""
-    run = transaction.unit.run(step.run)
-    node = transaction.plans.of(run).nodes[step.node]
+    run = unit.run(step.run)
+    node = plans.of(run).nodes[step.node]
     secrets: list[str] = []
     given = decode(step.input)
     if has_sealed(step.input):
         with contextlib.suppress(FolderUnusable):  # then the task's own check refuses it
-            given = transaction.vault.open(given, secrets)
+            given = vault.open(given, secrets)
     serial = worker.messages.post(
         size=len(step.input) + len(step.saved or ""),
         kind="work",
         attempt=attempt.id,
-        address=transaction.plans.address(run, node, transaction.unit.parts.need(step.part)),
+        address=plans.address(run, node, unit.parts.need(step.part)),
         number=attempt.number,
         code_hash=attempt.code_hash,
         tries=attempt.try_,
         task=task_of(step.contract),
         input=given,
-        token=transaction.folder.token_of(step),
+        token=folder.token_of(step),
         **({"memory": node.rules.memory} if node.rules.memory else {}),
         **({"begin": "recorded"} if node.rules.losses is not None else {}),
         **({"saved": json.loads(step.saved)} if step.saved else {}),
@@ -47,7 +55,9 @@ def post_work(
 
 
 def post_stop(
-    transaction: Transaction,
+    unit: Unit,
+    workers: Workers,
+    changes: Changes,
     step: StepRow,
     why: StopReason,
     *,
@@ -65,25 +75,25 @@ def post_stop(
     """
     if step.open is None:
         return False
-    attempt = transaction.unit.attempts.need(step.open)
+    attempt = unit.attempts.need(step.open)
     step.stop = why
-    transaction.unit.steps.touch(step)
-    transaction.changes.runs.add(step.run)
-    worker = transaction.memory.workers[attempt.worker]
+    unit.steps.touch(step)
+    changes.runs.add(step.run)
+    worker = workers[attempt.worker]
     more: JsonObject = {} if raise_in is None else {"raise_in": raise_in}
     more |= {"now": True} if now else {}
     worker.messages.post(kind="stop", attempt=attempt.id, why=str(why), **more)
     return True
 
 
-def post_go_on(transaction: Transaction, step: StepRow) -> None:
+def post_go_on(unit: Unit, workers: Workers, changes: Changes, step: StepRow) -> None:
     """Tell the worker that has a step in hand that it need not stop."""
     assert step.open is not None
-    attempt = transaction.unit.attempts.need(step.open)
+    attempt = unit.attempts.need(step.open)
     step.stop = None
-    transaction.unit.steps.touch(step)
-    transaction.changes.runs.add(step.run)
-    transaction.memory.workers[attempt.worker].messages.post(kind="go_on", attempt=attempt.id)
+    unit.steps.touch(step)
+    changes.runs.add(step.run)
+    workers[attempt.worker].messages.post(kind="go_on", attempt=attempt.id)
 
 
 def post_drop(worker: Worker, attempt: int) -> None:

@@ -6,22 +6,20 @@ from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.cancel import stop
 from yarnloom.engine.rules.states import RUN_ENDED, Admission
 from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import IfBusy, Plan
 from yarnloom.store import RunRow
 from yarnloom.store import run_records as store
 
 
-def is_busy(transaction: Transaction, plan: Plan) -> bool:
+def is_busy(workflows: Workflows, plan: Plan) -> bool:
     """Whether as many runs of a workflow are under way as may be."""
-    return (
-        plan.at_once is not None
-        and transaction.memory.workflows.under_way[plan.workflow] >= plan.at_once
-    )
+    return plan.at_once is not None and workflows.under_way[plan.workflow] >= plan.at_once
 
 
-def count_in(transaction: Transaction, run: RunRow) -> None:
+def count_in(workflows: Workflows, run: RunRow) -> None:
     """A new run is under way, or waits."""
-    transaction.memory.workflows.counted(run.admission)[run.workflow] += 1
+    workflows.counted(run.admission)[run.workflow] += 1
 
 
 def make_room(transaction: Transaction, run: RunRow, plan: Plan) -> None:
@@ -53,7 +51,7 @@ def admit(transaction: Transaction) -> None:
         if number is None:
             continue
         run = transaction.unit.run(number)
-        if is_busy(transaction, transaction.plans.of(run)):
+        if is_busy(transaction.memory.workflows, transaction.plans.of(run)):
             continue
         transaction.afterwards.made_room.add(workflow)  # there may be room for another
         transaction.memory.workflows.held[workflow] -= 1

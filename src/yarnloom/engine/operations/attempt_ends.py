@@ -15,6 +15,7 @@ from yarnloom.engine.dispatch.release import release
 from yarnloom.engine.operations.pause import hold_if_asked
 from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.rules.retry import Tried, kinds_of, next_wait
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     CAME_TO_AN_END,
     SLEPT,
@@ -26,14 +27,17 @@ from yarnloom.engine.rules.states import (
 from yarnloom.engine.state.contracts import (
     task_of,
 )
-from yarnloom.engine.state.due_times import BACK_OFF_DUE
+from yarnloom.engine.state.due_times import BACK_OFF_DUE, DueTimes
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import step_reported
+from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.time_sums import EndedTry
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.transaction import Statistics, Transaction
 from yarnloom.engine.state.transitions import move_step
+from yarnloom.engine.state.workers import Workers
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
-from yarnloom.store import AttemptRow, StepRow, paused_runs
+from yarnloom.store import AttemptRow, StepRow, Unit, paused_runs
 from yarnloom.units import duration_text
 from yarnloom.values import VALUE_LIMIT, JsonObject, encode
 
@@ -58,7 +62,7 @@ def end_attempt(
     rules = composition.plan.nodes[step.node].rules
     output, outcome, error = checked_output(outcome, item)
     if output is not None and (
-        missing := _missing_files(transaction, composition, step, item, output)
+        missing := _missing_files(transaction.unit, composition, step, item, output)
     ):
         output, outcome, error = None, Outcome.FAILED, missing
     if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
@@ -69,7 +73,16 @@ def end_attempt(
     error = StepError(**(error or {}))
     kinds = kinds_of(error)
     error.pop("kinds", None)
-    _close(transaction, attempt, outcome, error, item)
+    _close(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.counts,
+        attempt,
+        outcome,
+        error,
+        item,
+    )
     if item.saved is not None:
         keep_saved(transaction, step, attempt, item.saved)
     transaction.memory.attempts.furthest.pop(attempt.id, None)
@@ -77,18 +90,28 @@ def end_attempt(
     step.tries += outcome is Outcome.FAILED
     step.losses += outcome is Outcome.LOST
     most = transaction.settings.losses if rules.losses is None else rules.losses
-    lead = micros_of(hears_before(transaction, attempt, step, rules.deadline or 0.0))
+    lead = micros_of(hears_before(transaction.memory.workers, attempt, step, rules.deadline or 0.0))
     passed = step.deadline_at is not None and transaction.time.now >= step.deadline_at - lead
     late = passed and step.stop == StopReason.DEADLINE
     event = _event(step, outcome, step.stop, late, most)
     if event is StepEvent.BACK_OFF:
-        event, more = _back_off(transaction, composition, step, rules.retry, kinds, item.after)
+        event, more = _back_off(
+            transaction.unit,
+            transaction.time,
+            transaction.settings,
+            transaction.due_times,
+            composition,
+            step,
+            rules.retry,
+            kinds,
+            item.after,
+        )
         error.update(more)
     match event:
         case StepEvent.FINISH:
             step.output, step.error, step.saved = output, None, _kept_when_done(step.saved)
         case StepEvent.REST:
-            _rest(transaction, step, item.after or 0.0)
+            _rest(transaction.time, transaction.due_times, step, item.after or 0.0)
         case StepEvent.FAIL | StepEvent.BACK_OFF:
             if late:
                 error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
@@ -110,7 +133,10 @@ def end_attempt(
 
 
 def _close(
-    transaction: Transaction,
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    counts: Statistics,
     attempt: AttemptRow,
     outcome: Outcome,
     error: StepError,
@@ -119,28 +145,26 @@ def _close(
     """An attempt has ended: what is kept of it."""
     began = attempt.begun_at or attempt.handed_at
     attempt.outcome = outcome
-    attempt.ended_at = max(began, transaction.time.now - micros_of(item.ended_ago))
+    attempt.ended_at = max(began, time.now - micros_of(item.ended_ago))
     attempt.error = json.dumps(error) if error else None
     attempt.cpu = None if item.cpu is None else micros_of(item.cpu)
     attempt.memory = item.memory
     attempt.abandoned = int(item.abandoned)
-    transaction.counts.tally.end(failed=outcome in TROUBLE)
-    step, run = transaction.unit.steps.need(attempt.step), transaction.unit.run(attempt.run)
+    counts.tally.end(failed=outcome in TROUBLE)
+    step, run = unit.steps.need(attempt.step), unit.run(attempt.run)
     took = None if attempt.begun_at is None else attempt.ended_at - attempt.begun_at
     if outcome in CAME_TO_AN_END and took is not None:
-        transaction.counts.eaches.step_took(step, took)
-    address, waited = transaction.plans.of(run).addresses[step.node], began - attempt.ready_at
-    transaction.counts.hours.end(
-        run.workflow, attempt.ended_at, address, str(outcome), waited, took
-    )
+        counts.eaches.step_took(step, took)
+    address, waited = plans.of(run).addresses[step.node], began - attempt.ready_at
+    counts.hours.end(run.workflow, attempt.ended_at, address, str(outcome), waited, took)
     if step.item_part is not None:
         before = (
-            transaction.unit.attempts.one("step = ? AND number = ?", step.id, attempt.number - 1)
+            unit.attempts.one("step = ? AND number = ?", step.id, attempt.number - 1)
             if attempt.number > 1
             else None
         )
-        transaction.counts.times.end(run.number, step.node, _ended_try(attempt, before))
-    transaction.unit.attempts.touch(attempt)
+        counts.times.end(run.number, step.node, _ended_try(attempt, before))
+    unit.attempts.touch(attempt)
 
 
 def _ended_try(attempt: AttemptRow, before: AttemptRow | None) -> EndedTry:
@@ -160,7 +184,10 @@ def _ended_try(attempt: AttemptRow, before: AttemptRow | None) -> EndedTry:
 
 
 def _back_off(
-    transaction: Transaction,
+    unit: Unit,
+    time: RunTime,
+    settings: EngineSettings,
+    due_times: DueTimes,
     composition: Composition,
     step: StepRow,
     rule: Retry | None,
@@ -168,21 +195,19 @@ def _back_off(
     after: float | None,
 ) -> tuple[StepEvent, StepError]:
     """Decide whether a failed step waits for another try; return what its error gains if not."""
-    spent = (
-        transaction.time.now - _first_try(transaction, step, rule) - step.paused_micros
-    ) / 1_000_000
-    wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), transaction.settings.chance)
-    if wait is None or composition.is_barred(transaction.unit.parts.need(step.part)):
+    spent = (time.now - _first_try(unit, time, step, rule) - step.paused_micros) / 1_000_000
+    wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), settings.chance)
+    if wait is None or composition.is_barred(unit.parts.need(step.part)):
         return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
-    step.due_at = transaction.time.now + micros_of(wait)
-    transaction.due_times.set(BACK_OFF_DUE, step.due_at)
+    step.due_at = time.now + micros_of(wait)
+    due_times.set(BACK_OFF_DUE, step.due_at)
     return StepEvent.BACK_OFF, {}
 
 
-def _rest(transaction: Transaction, step: StepRow, seconds: float) -> None:
+def _rest(time: RunTime, due_times: DueTimes, step: StepRow, seconds: float) -> None:
     """A step asked to be called again: its tries begin anew then."""
-    step.due_at = transaction.time.now + micros_of(seconds)
-    transaction.due_times.set(BACK_OFF_DUE, step.due_at)
+    step.due_at = time.now + micros_of(seconds)
+    due_times.set(BACK_OFF_DUE, step.due_at)
     step.retry_from_attempt, step.tries, step.losses = step.attempts, 0, 0
     step.error, step.paused_micros = None, 0
 
@@ -214,12 +239,12 @@ def _event(
     return StepEvent.BACK_OFF if outcome is Outcome.FAILED else StepEvent.FAIL
 
 
-def _first_try(transaction: Transaction, step: StepRow, rule: Retry | None) -> int:
+def _first_try(unit: Unit, time: RunTime, step: StepRow, rule: Retry | None) -> int:
     """When the first of the tries began that count; asked only where it matters."""
     if rule is None or rule.within is None:
-        return transaction.time.now
-    first = paused_runs.first_try_began(transaction.unit, step.id, step.retry_from_attempt)
-    return transaction.time.now if first is None else first
+        return time.now
+    first = paused_runs.first_try_began(unit, step.id, step.retry_from_attempt)
+    return time.now if first is None else first
 
 
 def _kept_when_done(saved: str | None) -> str | None:
@@ -243,13 +268,13 @@ def checked_output(
 
 
 def _missing_files(
-    transaction: Transaction, composition: Composition, step: StepRow, item: ReportItem, output: str
+    unit: Unit, composition: Composition, step: StepRow, item: ReportItem, output: str
 ) -> StepError | None:
     """Note which files an output names; an error if it names one that is not kept."""
-    if not use_named(transaction, step.run, output):
+    if not use_named(unit, step.run, output):
         return None
     facts = composition.plan.tasks[composition.plan.nodes[step.node].task]
-    found = unknown_files(transaction, item.output, facts["output"])
+    found = unknown_files(unit, item.output, facts["output"])
     if not found:
         return None
     message = f"the output names a file that is not kept, at {found[0].where or '/'}"
@@ -295,10 +320,8 @@ def keep_saved(
 SAVED_LIMIT = 2 * VALUE_LIMIT + 65_536  # what is kept, what is carried, and the places
 
 
-def hears_before(
-    transaction: Transaction, attempt: AttemptRow, step: StepRow, limit: float
-) -> float:
+def hears_before(workers: Workers, attempt: AttemptRow, step: StepRow, limit: float) -> float:
     """How long before its time is over an attempt hears of that: at most a tenth of the limit."""
-    worker = transaction.memory.workers.get(attempt.worker)
+    worker = workers.get(attempt.worker)
     grace = worker.offer.graces.get(task_of(step.contract), 0.0) if worker else 0.0
     return min(grace, limit / 10)

@@ -28,11 +28,14 @@ from yarnloom.engine.rules.states import (
     StopReason,
 )
 from yarnloom.engine.state.due_times import QUIET_DUE, TIMEOUT_DUE
+from yarnloom.engine.state.open_relays import Relays
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import item_began
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run, move_step
+from yarnloom.engine.state.workers import Workers
 from yarnloom.errors import Conflict
-from yarnloom.store import AttemptRow, StepRow, segment_records
+from yarnloom.store import AttemptRow, StepRow, Unit, segment_records
 from yarnloom.values import JsonObject
 
 _FENCED: dict[str, str] = {
@@ -98,7 +101,13 @@ def record_begin(transaction: Transaction, attempt: AttemptRow, *, ago: float = 
 
 def lose(transaction: Transaction, attempt_id: int, why: str) -> None:
     """Give an attempt up as lost: its worker is gone."""
-    attempt = _taken_away(transaction, attempt_id)
+    attempt = _taken_away(
+        transaction.unit,
+        transaction.plans,
+        transaction.memory.workers,
+        transaction.memory.relays,
+        attempt_id,
+    )
     error = StepError(type="Lost", message=why)
     end_attempt(transaction, attempt, Outcome.LOST, ReportItem(attempt_id, error=error))
 
@@ -106,7 +115,13 @@ def lose(transaction: Transaction, attempt_id: int, why: str) -> None:
 def take_from(transaction: Transaction, attempt: AttemptRow, why: str) -> None:
     """Take an attempt that has not begun from its worker, which is not to report it any more."""
     error = StepError(type=NOT_BEGUN, message=why)
-    _taken_away(transaction, attempt.id)
+    _taken_away(
+        transaction.unit,
+        transaction.plans,
+        transaction.memory.workers,
+        transaction.memory.relays,
+        attempt.id,
+    )
     end_attempt(transaction, attempt, Outcome.HANDED_BACK, ReportItem(attempt.id, error=error))
 
 
@@ -115,16 +130,30 @@ def hand_back(transaction: Transaction, attempt_id: int, why: str = "") -> None:
     error = StepError(type=NOT_BEGUN, message=why) if why else None
     end_attempt(
         transaction,
-        _taken_away(transaction, attempt_id),
+        _taken_away(
+            transaction.unit,
+            transaction.plans,
+            transaction.memory.workers,
+            transaction.memory.relays,
+            attempt_id,
+        ),
         Outcome.HANDED_BACK,
         ReportItem(attempt_id, error=error),
     )
 
 
-def _taken_away(transaction: Transaction, attempt_id: int) -> AttemptRow:
+def _taken_away(
+    unit: Unit, plans: Plans, workers: Workers, relays: Relays, attempt_id: int
+) -> AttemptRow:
     """Return an attempt that its worker lost, after taking the legs behind it, too."""
-    attempt = transaction.unit.attempts.need(attempt_id)
-    relay_steps.drop_behind(transaction, transaction.unit.steps.need(attempt.step))
+    attempt = unit.attempts.need(attempt_id)
+    relay_steps.drop_behind(
+        unit,
+        plans,
+        workers,
+        relays,
+        unit.steps.need(attempt.step),
+    )
     return attempt
 
 
@@ -162,7 +191,7 @@ def _begin(transaction: Transaction, attempt: AttemptRow, item: ReportItem) -> N
     transaction.memory.attempts.unbegun.pop(attempt.id, None)
     transaction.unit.attempts.touch(attempt)
     move_step(transaction, step, StepEvent.BEGIN)
-    item_began(transaction, step.item_part, attempt.begun_at)
+    item_began(transaction.unit, step.item_part, attempt.begun_at)
     transaction.counts.tally.begin(max(0, attempt.begun_at - attempt.ready_at) / 1_000_000)
     if step.started_at is None:
         step.started_at = attempt.begun_at
@@ -188,10 +217,10 @@ def watch(transaction: Transaction, attempt: AttemptRow, step: StepRow) -> None:
     rules = transaction.plans.of(transaction.unit.run(step.run)).nodes[step.node].rules
     ends = []
     if rules.timeout is not None:
-        lead = hears_before(transaction, attempt, step, rules.timeout)
+        lead = hears_before(transaction.memory.workers, attempt, step, rules.timeout)
         ends.append((begun + rules.timeout - lead, StopReason.TIMEOUT))
     if rules.deadline is not None and step.deadline_at is not None:
-        lead = hears_before(transaction, attempt, step, rules.deadline)
+        lead = hears_before(transaction.memory.workers, attempt, step, rules.deadline)
         ends.append((transaction.time.mono_of(step.deadline_at) - lead, StopReason.DEADLINE))
     if rules.quiet_for is not None:
         # After a restart of the service it has all that time again: what it said is not known.

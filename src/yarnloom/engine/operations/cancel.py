@@ -45,7 +45,7 @@ def cancel_run(transaction: Transaction, command: CancelRun) -> RunRecord:
     _stop(
         transaction, run, f"cancelled by {command.who}{reason}", StopReason.CANCEL, now=command.now
     )
-    return record_of(transaction, run)
+    return record_of(transaction.unit, transaction.time, transaction.plans, run)
 
 
 def stop(transaction: Transaction, run: RunRow, why: str) -> None:

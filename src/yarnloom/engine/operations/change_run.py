@@ -9,10 +9,12 @@ from yarnloom.engine.operations.start import open_run
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.errors import Conflict, InvalidInput, Problem
-from yarnloom.store import RunRow, effect_records
+from yarnloom.store import RunRow, Unit, effect_records
 from yarnloom.store import run_records as store
 from yarnloom.units import (
     iso_time,
@@ -53,7 +55,9 @@ def change_run(transaction: Transaction, command: ChangeRun) -> RunRecord:
         **given,
     )
     if command.priority is not None:
-        _prefer(transaction, run, command.priority)
+        _prefer(
+            transaction.unit, transaction.plans, transaction.memory.queue, run, command.priority
+        )
     if command.tags is not None:
         transaction.unit.runs.rewrite(run, tags=json.dumps(command.tags))
     if (
@@ -62,7 +66,7 @@ def change_run(transaction: Transaction, command: ChangeRun) -> RunRecord:
         transaction.unit.runs.rewrite(run, start_at=at, after_a_while=int(after_a_while))
         _move(transaction, run, ahead=ahead)
     transaction.changes.runs.add(run.number)
-    return record_of(transaction, run)
+    return record_of(transaction.unit, transaction.time, transaction.plans, run)
 
 
 def _refuse_wrong_time(run: RunRow, at: int) -> None:
@@ -77,28 +81,24 @@ def _refuse_wrong_time(run: RunRow, at: int) -> None:
         raise InvalidInput("the run could never begin", problems=[Problem("/start_at", text)])
 
 
-def _prefer(transaction: Transaction, run: RunRow, priority: int) -> None:
+def _prefer(unit: Unit, plans: Plans, queue: StepQueue, run: RunRow, priority: int) -> None:
     """Give a run another priority, and its steps that have none of their own."""
     run.priority = priority
-    transaction.unit.runs.touch(run)
-    plan = transaction.plans.of(run)
-    for step in transaction.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
-        node, around = plan.nodes[step.node], transaction.unit.parts.need(step.part)
-        address = transaction.plans.address(run, node, around).partition("/")[2]
-        by_hand = (
-            effect_records.hand_of(transaction.unit, run.number, address)
-            if run.step_actions
-            else {}
-        )
+    unit.runs.touch(run)
+    plan = plans.of(run)
+    for step in unit.steps.select("run = ? AND ended_at IS NULL", run.number):
+        node, around = plan.nodes[step.node], unit.parts.need(step.part)
+        address = plans.address(run, node, around).partition("/")[2]
+        by_hand = effect_records.hand_of(unit, run.number, address) if run.step_actions else {}
         if node.rules.priority is not None or "priority" in by_hand:
             continue
-        free = transaction.memory.queue.has(step)
+        free = queue.has(step)
         if free:
-            transaction.memory.queue.remove(step)
+            queue.remove(step)
         step.priority = priority
-        transaction.unit.steps.touch(step)
+        unit.steps.touch(step)
         if free:
-            transaction.memory.queue.add(step)
+            queue.add(step)
 
 
 def _move(transaction: Transaction, run: RunRow, *, ahead: bool) -> None:

@@ -13,23 +13,26 @@ from yarnloom.engine.operations.attempt_reports import (
 from yarnloom.engine.rules.states import (
     Outcome,
 )
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.open_relays import Relays
+from yarnloom.engine.state.transaction import Composing, Transaction
 from yarnloom.media_types import named_in
 
 
-def reports_of_legs(transaction: Transaction, command: Report) -> dict[int, list[ReportItem]]:
+def reports_of_legs(
+    relays: Relays, composing: Composing, command: Report
+) -> dict[int, list[ReportItem]]:
     """Return the reported items of legs, by attempt, and note the outputs of done legs.
 
     The step before a leg takes its end in; a report may name that step later than the leg.
     """
-    known = transaction.memory.relays.attempts
+    known = relays.attempts
     found: dict[int, list[ReportItem]] = {}
     for item in command.items:
         leg = known.get(item.attempt)
         if leg is not None and leg.worker == command.worker:
             found.setdefault(item.attempt, []).append(item)
             if (output := usual_output(item)) is not None:
-                transaction.composing.relayed.setdefault(item.attempt, (item, output))
+                composing.relayed.setdefault(item.attempt, (item, output))
     return found
 
 
@@ -42,7 +45,9 @@ def take_leg(transaction: Transaction, worker: str, item: ReportItem) -> str | N
         return None if kept else take_item(transaction, worker, item)
     if item.outcome is None:
         return None  # the end of the one before it is still on its way
-    relay_steps.given_back(transaction, leg)
+    relay_steps.given_back(
+        transaction.unit, transaction.memory.workers, transaction.memory.relays, leg
+    )
     if item.outcome in NEVER_BEGUN:
         return None
     return "the step before it has not ended well for the service"

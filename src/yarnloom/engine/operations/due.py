@@ -104,8 +104,15 @@ def _look_at_times(transaction: Transaction, _: str) -> None:
         if step.stop in RESUMABLE_STOPS:
             rules = transaction.plans.of(transaction.unit.run(step.run)).nodes[step.node].rules
             limit = rules.timeout if why is StopReason.TIMEOUT else rules.deadline
-            lead = hears_before(transaction, attempt, step, limit or 0.0)
-            post_stop(transaction, step, why, raise_in=lead)
+            lead = hears_before(transaction.memory.workers, attempt, step, limit or 0.0)
+            post_stop(
+                transaction.unit,
+                transaction.memory.workers,
+                transaction.changes,
+                step,
+                why,
+                raise_in=lead,
+            )
     if timeouts:
         transaction.memory.timers.set(TIMEOUT_DUE, min(timeouts.values())[0])
 
@@ -123,7 +130,14 @@ def _look_at_quiet(transaction: Transaction, _: str) -> None:
             continue
         transaction.changes.runs.add(step.run)
         if rules.if_quiet == "retry" and step.stop in RESUMABLE_STOPS:
-            post_stop(transaction, step, StopReason.QUIET, raise_in=0.0)
+            post_stop(
+                transaction.unit,
+                transaction.memory.workers,
+                transaction.changes,
+                step,
+                StopReason.QUIET,
+                raise_in=0.0,
+            )
         else:
             following.append(transaction.time.mono + (rules.quiet_for or 0.0))
     if following:
@@ -145,12 +159,26 @@ def _stop_late_steps(transaction: Transaction, _: str) -> None:
         if step.ended_at is not None:
             continue  # because of another
         if step.stop == StopReason.CANCEL:
-            post_stop(transaction, step, StopReason.CANCEL, now=True)  # the deadline cuts its grace
+            post_stop(
+                transaction.unit,
+                transaction.memory.workers,
+                transaction.changes,
+                step,
+                StopReason.CANCEL,
+                now=True,
+            )  # the deadline cuts its grace
         if step.stop not in RESUMABLE_STOPS:
             continue
         run = transaction.unit.run(step.run)
         limit = transaction.plans.of(run).nodes[step.node].rules.deadline or 0.0
-        if not post_stop(transaction, step, StopReason.DEADLINE, raise_in=0.0):
+        if not post_stop(
+            transaction.unit,
+            transaction.memory.workers,
+            transaction.changes,
+            step,
+            StopReason.DEADLINE,
+            raise_in=0.0,
+        ):
             Composition(transaction, run).fail_step(
                 step, too_long(limit, "deadline", "DeadlinePassed")
             )

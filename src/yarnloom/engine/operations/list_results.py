@@ -34,7 +34,16 @@ def end_list_job(transaction: Transaction, command: EndListJob) -> None:
         if chore.kind == READ:
             file_records.keep_marks(transaction.unit, kept)
             continue
-        keep(transaction, kept, f"{address} ({kind})"[:200], JSON_LINES, KEEPER)
+        keep(
+            transaction.unit,
+            transaction.time,
+            transaction.settings,
+            transaction.due_times,
+            kept,
+            f"{address} ({kind})"[:200],
+            JSON_LINES,
+            KEEPER,
+        )
         file_records.use_files(transaction.unit, run.number, {kept.sha256})
         file_records.keep_gathered(transaction.unit, part.id, kind, kept.reference)
     if chore.kind == GATHER:

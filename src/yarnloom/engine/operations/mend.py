@@ -26,7 +26,7 @@ from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.errors import Conflict, NotFound, nearest
 from yarnloom.plan import Plan
-from yarnloom.store import RunRow, effect_records, paused_runs
+from yarnloom.store import RunRow, Unit, effect_records, paused_runs
 from yarnloom.store import run_records as store
 
 _OTHER: dict[Misfit | None, str] = {
@@ -47,7 +47,7 @@ def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
     run = transaction.unit.run(command.run)
     next_state(RUN_TABLE, run.state, RunEvent.MEND, f"run {run.number}")
     plan = transaction.plans.of(run)
-    if is_busy(transaction, plan):
+    if is_busy(transaction.memory.workflows, plan):
         raise Conflict(
             f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend run "
             f"{run.number} when there is room",
@@ -56,7 +56,7 @@ def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
     root = transaction.unit.parts.one("run = ? AND parent IS NULL", run.number)
     assert root is not None
     _refuse_misfits(transaction, paused_runs.contracts_not_done(transaction.unit, run.number))
-    only = None if command.only is None else _some(transaction, run, plan, command.only)
+    only = None if command.only is None else _some(transaction.unit, run, plan, command.only)
     edited = Some({} if only else effect_records.edited_steps(transaction.unit, run.number))
     if not Renewal(transaction, run, only, edited).part(root, set()):
         why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
@@ -86,10 +86,10 @@ def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
     Composition(transaction, run).begin_round(root)
     if command.paused and run.state not in RUN_ENDED:
         return pause_run(transaction, PauseRun(command.run, command.who, command.reason))
-    return record_of(transaction, run)
+    return record_of(transaction.unit, transaction.time, transaction.plans, run)
 
 
-def _some(transaction: Transaction, run: RunRow, plan: Plan, only: FailuresOf) -> Some:
+def _some(unit: Unit, run: RunRow, plan: Plan, only: FailuresOf) -> Some:
     """The failed steps that are meant.
 
     Raises:
@@ -113,9 +113,7 @@ def _some(transaction: Transaction, run: RunRow, plan: Plan, only: FailuresOf) -
     found = {
         step: rank
         for node in nodes
-        for step, rank, type_, message in paused_runs.failed_of_node(
-            transaction.unit, run.number, node.index
-        )
+        for step, rank, type_, message in paused_runs.failed_of_node(unit, run.number, node.index)
         if only.type in (None, type_)
         and (only.pattern is None or pattern_of(message or "") == only.pattern)
     }

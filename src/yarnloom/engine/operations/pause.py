@@ -15,6 +15,7 @@ from yarnloom.engine.dispatch.worker_orders import (
 )
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import RunRecord
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     HELD_RUN,
     Admission,
@@ -24,12 +25,13 @@ from yarnloom.engine.rules.states import (
     StepState,
     StopReason,
 )
-from yarnloom.engine.state.due_times import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE
+from yarnloom.engine.state.due_times import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE, DueTimes
 from yarnloom.engine.state.progress import was_paused
+from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run, move_step
 from yarnloom.errors import Conflict
-from yarnloom.store import RunRow, StepRow, paused_runs
+from yarnloom.store import RunRow, StepRow, Unit, paused_runs
 from yarnloom.store import run_records as store
 
 
@@ -43,7 +45,7 @@ def pause_run(transaction: Transaction, command: PauseRun) -> RunRecord:
     """
     run = transaction.unit.run(command.run)
     if run.state in HELD_RUN:
-        return record_of(transaction, run)
+        return record_of(transaction.unit, transaction.time, transaction.plans, run)
     in_hand = paused_runs.is_executed(transaction.unit, run.number)
     queued = run.state == RunState.QUEUED
     move_run(transaction, run, RunEvent.PAUSE_IN_HAND if queued and in_hand else RunEvent.PAUSE)
@@ -58,11 +60,17 @@ def pause_run(transaction: Transaction, command: PauseRun) -> RunRecord:
     ):
         transaction.memory.queue.lanes.remove(pool, priority, share, contract, count)
         transaction.memory.queue.ready.forget((pool, priority, share, contract))
-    for step in _in_hand(transaction, run):
+    for step in _in_hand(transaction.unit, run):
         if step.stop is None:
-            post_stop(transaction, step, StopReason.PAUSE)
+            post_stop(
+                transaction.unit,
+                transaction.memory.workers,
+                transaction.changes,
+                step,
+                StopReason.PAUSE,
+            )
     settle(transaction, run)
-    return record_of(transaction, run)
+    return record_of(transaction.unit, transaction.time, transaction.plans, run)
 
 
 @handles(ResumeRun)
@@ -75,7 +83,7 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
     """
     run = transaction.unit.run(command.run)
     if run.state == RunState.RUNNING:
-        return record_of(transaction, run)
+        return record_of(transaction.unit, transaction.time, transaction.plans, run)
     if run.state not in HELD_RUN:
         why = f"run {run.number} is {run.state}, so it cannot be resumed"
         raise Conflict(why, state=str(run.state))
@@ -93,13 +101,13 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
     store.log_command(
         transaction.unit, transaction.time.now, command.who, "resume", run.number, command.reason
     )
-    _give_time_back(transaction, run)
+    _give_time_back(transaction.unit, transaction.time, transaction.due_times, run)
     release(transaction, run)
     if ahead:
         transaction.due_times.set_start(run)
     if run.admission == Admission.HELD:
         transaction.afterwards.made_room.add(run.workflow)
-    return record_of(transaction, run)
+    return record_of(transaction.unit, transaction.time, transaction.plans, run)
 
 
 def release(transaction: Transaction, run: RunRow) -> None:
@@ -119,7 +127,7 @@ def release(transaction: Transaction, run: RunRow) -> None:
         if step.state == StepState.PAUSED:
             move_step(transaction, step, StepEvent.RESUME)
         elif step.stop == StopReason.PAUSE:
-            post_go_on(transaction, step)
+            post_go_on(transaction.unit, transaction.memory.workers, transaction.changes, step)
 
 
 def settle(transaction: Transaction, run: RunRow) -> None:
@@ -135,9 +143,9 @@ def settle_all(transaction: Transaction) -> None:
         settle(transaction, transaction.unit.run(number))
 
 
-def rebuild(transaction: Transaction) -> None:
+def rebuild(unit: Unit, queue: StepQueue) -> None:
     """Know from the records which runs are pausing or paused."""
-    transaction.memory.queue.paused = set(paused_runs.runs_held(transaction.unit))
+    queue.paused = set(paused_runs.runs_held(unit))
 
 
 # Steps
@@ -150,7 +158,13 @@ def hold_step(transaction: Transaction, step: StepRow) -> None:
     if step.open is None:
         hold_if_asked(transaction, step)
     elif step.stop is None:
-        post_stop(transaction, step, StopReason.PAUSE)
+        post_stop(
+            transaction.unit,
+            transaction.memory.workers,
+            transaction.changes,
+            step,
+            StopReason.PAUSE,
+        )
 
 
 def hold_if_asked(transaction: Transaction, step: StepRow) -> None:
@@ -169,12 +183,17 @@ def release_step(transaction: Transaction, step: StepRow) -> None:
     run, before = transaction.unit.run(step.run), step.held
     if step.held_at is not None:
         # While its run is paused, the run's resume gives the time back.
-        _spare(transaction, step, max(0, (run.paused_at or transaction.time.now) - step.held_at))
+        _spare(
+            transaction.unit,
+            transaction.due_times,
+            step,
+            max(0, (run.paused_at or transaction.time.now) - step.held_at),
+        )
     step.held = step.held_at = None
     transaction.unit.steps.touch(step)
     if step.state != StepState.PAUSED:
         if step.stop == StopReason.PAUSE and run.state not in HELD_RUN:
-            post_go_on(transaction, step)
+            post_go_on(transaction.unit, transaction.memory.workers, transaction.changes, step)
         return
     event = StepEvent.RESUME
     if step.due_at is not None and step.due_at > transaction.time.now:
@@ -184,33 +203,31 @@ def release_step(transaction: Transaction, step: StepRow) -> None:
         transaction.due_times.set(BACK_OFF_DUE, step.due_at)
 
 
-def _in_hand(transaction: Transaction, run: RunRow) -> list[StepRow]:
-    return transaction.unit.steps.select(
+def _in_hand(unit: Unit, run: RunRow) -> list[StepRow]:
+    return unit.steps.select(
         "run = ? AND ended_at IS NULL AND open IS NOT NULL ORDER BY rank", run.number
     )
 
 
-def _give_time_back(transaction: Transaction, run: RunRow) -> None:
+def _give_time_back(unit: Unit, time: RunTime, due_times: DueTimes, run: RunRow) -> None:
     """Time in which a run was paused counts neither for deadlines nor for a retry's `within`."""
     if run.paused_at is None:
         return
-    spent = transaction.time.now - run.paused_at
-    was_paused(transaction, run, spent)
+    spent = time.now - run.paused_at
+    was_paused(unit, run, spent)
     if run.deadline_at is not None:
         run.deadline_at += spent
-        transaction.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
-    for step in transaction.unit.steps.select("run = ? AND ended_at IS NULL", run.number):
+        due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
+    for step in unit.steps.select("run = ? AND ended_at IS NULL", run.number):
         if step.held_at is not None:
-            step.held_at = min(
-                step.held_at + spent, transaction.time.now
-            )  # not to be counted twice
-        _spare(transaction, step, spent)
+            step.held_at = min(step.held_at + spent, time.now)  # not to be counted twice
+        _spare(unit, due_times, step, spent)
 
 
-def _spare(transaction: Transaction, step: StepRow, spent: int) -> None:
+def _spare(unit: Unit, due_times: DueTimes, step: StepRow, spent: int) -> None:
     if step.started_at is not None:
         step.paused_micros += spent
     if step.deadline_at is not None:
         step.deadline_at += spent
-        transaction.due_times.set(DEADLINE_DUE, step.deadline_at)
-    transaction.unit.steps.touch(step)
+        due_times.set(DEADLINE_DUE, step.deadline_at)
+    unit.steps.touch(step)

@@ -153,7 +153,9 @@ class _Sampler:
 
     def is_long(self, run: RunRow) -> bool:
         """Whether earlier runs took so long that a sample at the begin is worth it."""
-        seconds = paces_of(self.transaction, run).seconds
+        seconds = paces_of(
+            self.transaction.unit, self.transaction.plans, self.transaction.memory.workflows, run
+        ).seconds
         return seconds is not None and seconds >= 4 * SPACE
 
     def space(self, run: RunRow) -> float:
@@ -184,7 +186,7 @@ class _Sampler:
             rows=rows,
             ran=transaction.counts.times.ran_in(run.number),
             open=attempts_under_way.running(transaction.unit, run.number),
-            paces=paces_of(transaction, run),
+            paces=paces_of(transaction.unit, transaction.plans, transaction.memory.workflows, run),
             places=sum(worker.offer.places for worker in transaction.memory.workers.values()),
             round=run.round,
             limit_of=transaction.memory.pools.limit_of,

@@ -33,7 +33,7 @@ def publish(transaction: Transaction, command: Publish) -> list[PublishedWorkflo
     plans = _read(command.plans)
     declared = read_declarations(command.pools or [])
     refuse_unknown_pools(
-        transaction, plans, [name for pools in declared.values() for name in pools]
+        transaction.memory.pools, plans, [name for pools in declared.values() for name in pools]
     )
     _refuse_bad_listeners(command.tasks)
     schedules = read_schedules(transaction, command.schedules or [], plans)

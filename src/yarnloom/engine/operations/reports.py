@@ -28,7 +28,11 @@ def report(transaction: Transaction, command: Report) -> Reported:
         save_of(transaction, command.worker, attempt_id, saved)
     known = transaction.memory.grants.attempts
     ended: dict[int, granted_items.EndOf] = {}  # an end that is reported twice counts once
-    legs = reports_of_legs(transaction, command) if transaction.memory.relays.attempts else {}
+    legs = (
+        reports_of_legs(transaction.memory.relays, transaction.composing, command)
+        if transaction.memory.relays.attempts
+        else {}
+    )
     for item in command.items:
         if item.attempt in legs:
             continue

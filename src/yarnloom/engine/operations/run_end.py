@@ -11,7 +11,7 @@ from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workflows import (
     Listener,
 )
-from yarnloom.store import RunRow, schedule_records, workflow_records
+from yarnloom.store import RunRow, Unit, schedule_records, workflow_records
 from yarnloom.units import iso_time
 from yarnloom.values import DEPTH_LIMIT, JsonObject, JsonValue, depth_problem, dump
 
@@ -52,10 +52,10 @@ def follow(transaction: Transaction) -> None:
             _tell(transaction, run)
 
 
-def listeners_of(transaction: Transaction) -> dict[str, list[Listener]]:
+def listeners_of(unit: Unit) -> dict[str, list[Listener]]:
     """By loom the tasks that are told of ends."""
     found: dict[str, list[Listener]] = {}
-    for loom, task, states, workflows in schedule_records.listeners(transaction.unit):
+    for loom, task, states, workflows in schedule_records.listeners(unit):
         listener = Listener(task, frozenset(states), frozenset(workflows))
         found.setdefault(loom, []).append(listener)
     return found
@@ -71,7 +71,7 @@ def _tell(transaction: Transaction, run: RunRow) -> None:
     for listener in transaction.memory.workflows.listeners.get(loom, ()):
         if not listener.hears_of(run.workflow, run.state):
             continue
-        record = record_of(transaction, run)
+        record = record_of(transaction.unit, transaction.time, transaction.plans, run)
         facts: JsonObject = {name: getattr(record, name) for name in TOLD}
         facts |= {name: iso_time(getattr(record, name)) for name in TOLD_TIMES}
         values = {name: getattr(record, name) for name in TOLD_IF_SMALL}

@@ -29,16 +29,18 @@ from yarnloom.engine.operations.full_names import find_workflow
 from yarnloom.engine.operations.start import start_or_fail, start_run
 from yarnloom.engine.records.settings import LastTime, PauseRecord, ScheduleRecord
 from yarnloom.engine.records.unreadable import Unreadable, readable
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RunState
-from yarnloom.engine.state.due_times import SCHEDULE_DUE
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.due_times import SCHEDULE_DUE, DueTimes
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, ValueRefused, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan
 from yarnloom.plan.marked_values import has_files, seal
 from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings
 from yarnloom.recurrence import BadRecurrence, Recurrence
-from yarnloom.secrets import mask
-from yarnloom.store import run_records, schedule_records
+from yarnloom.secrets import Vault, mask
+from yarnloom.store import Unit, run_records, schedule_records
 from yarnloom.store.schedule_records import ScheduleRow
 from yarnloom.values import JsonObject, encode
 
@@ -64,7 +66,7 @@ def fire_due(transaction: Transaction) -> None:
         transaction.unit, transaction.time.wall, FIRED_AT_ONCE
     ):
         _fire(transaction, row)
-    _set_timer(transaction)
+    _set_timer(transaction.unit, transaction.due_times)
 
 
 def run_ended(transaction: Transaction, name: str) -> None:
@@ -75,21 +77,21 @@ def run_ended(transaction: Transaction, name: str) -> None:
     if not schedule_records.unfinished_of_schedule(transaction.unit, name):
         planned, row.waiting_at = row.waiting_at, None
         _start(transaction, row, planned)
-        _keep(transaction, row)
+        _keep(transaction.unit, transaction.changes, row)
 
 
-def rearm(transaction: Transaction) -> None:
+def rearm(unit: Unit, time: RunTime, due_times: DueTimes) -> None:
     """The clock was set back, perhaps: times that lie ahead once more are not left out.
 
     Those that were started before are not started again, since their start keys are taken.
     """
-    for row in schedule_records.schedules(transaction.unit):
+    for row in schedule_records.schedules(unit):
         if row.paused is None:
-            following = _recurrence(row).next_after(transaction.time.wall)
+            following = _recurrence(row).next_after(time.wall)
             if following is not None and (row.next_at is None or following < row.next_at):
                 row.next_at = following
-                schedule_records.keep_schedule(transaction.unit, row)
-    _set_timer(transaction)
+                schedule_records.keep_schedule(unit, row)
+    _set_timer(unit, due_times)
 
 
 def _fire(transaction: Transaction, row: ScheduleRow) -> None:
@@ -110,7 +112,7 @@ def _fire(transaction: Transaction, row: ScheduleRow) -> None:
     row.next_at = recurrence.next_after(transaction.time.wall)
     for planned in reversed(taken):
         _come(transaction, row, planned)
-    _keep(transaction, row)
+    _keep(transaction.unit, transaction.changes, row)
 
 
 def _come(transaction: Transaction, row: ScheduleRow, planned: int) -> None:
@@ -137,7 +139,9 @@ def _come(transaction: Transaction, row: ScheduleRow, planned: int) -> None:
 def _start(transaction: Transaction, row: ScheduleRow, planned: int) -> None:
     text = _recurrence(row).text(planned)
     key = _key(row, planned)
-    run = start_or_fail(transaction, _command(transaction, row, key, f"schedule {row.name}", text))
+    run = start_or_fail(
+        transaction, _command(transaction.vault, row, key, f"schedule {row.name}", text)
+    )
     if run is not None:
         result = "failed" if run.state == RunState.FAILED else "started"
         row.last = {"planned_at": text, "result": result, "run": run.number, "why": ""}
@@ -159,13 +163,11 @@ def _pass_over(row: ScheduleRow, planned: int, why: str) -> None:
     row.last = {"planned_at": text, "result": "passed_over", "run": None, "why": why}
 
 
-def _command(
-    transaction: Transaction, row: ScheduleRow, key: str, who: str, planned_at: str
-) -> StartRun:
+def _command(vault: Vault, row: ScheduleRow, key: str, who: str, planned_at: str) -> StartRun:
     settings = _effective(row)
     return StartRun(
         workflow=settings["workflow"],
-        params=transaction.vault.open(settings["params"]),
+        params=vault.open(settings["params"]),
         key=key,
         who=who,
         priority=settings["priority"],
@@ -176,9 +178,9 @@ def _command(
     )
 
 
-def _set_timer(transaction: Transaction) -> None:
-    if (following := schedule_records.next_firing(transaction.unit)) is not None:
-        transaction.due_times.set_by_day(SCHEDULE_DUE, following)
+def _set_timer(unit: Unit, due_times: DueTimes) -> None:
+    if (following := schedule_records.next_firing(unit)) is not None:
+        due_times.set_by_day(SCHEDULE_DUE, following)
 
 
 # Declared by looms
@@ -203,7 +205,7 @@ def read_schedules(
     for place, one in enumerate(given):
         loom, name, paused = str(one.get("loom")), str(one.get("name")), bool(one.get("paused"))
         settings = {key: value for key, value in one.items() if key not in _OF_A_LOOM}
-        found = _wrong_name(transaction, name, loom) + problems_of_settings(settings)
+        found = _wrong_name(transaction.unit, name, loom) + problems_of_settings(settings)
         found = found or _problems_of_params(transaction, settings, known)
         problems += (Problem(f"/schedules/{place}{each.where}", each.message) for each in found)
         declared[loom][name] = {**SETTINGS, **settings, "paused": paused}
@@ -230,16 +232,18 @@ def declare_schedules(
                 row.paused = {"by": who, "at": transaction.time.now, "reason": "declared so"}
         if row.declared != settings:
             row.declared = settings
-            _settle(transaction, row)
+            _settle(
+                transaction.unit, transaction.time, transaction.due_times, transaction.changes, row
+            )
     for row in known.values():
         if row.loom == loom and row.name not in declared:
-            _drop(transaction, row)
+            _drop(transaction.unit, transaction.changes, row)
 
 
-def _wrong_name(transaction: Transaction, name: str, loom: str | None) -> list[Problem]:
+def _wrong_name(unit: Unit, name: str, loom: str | None) -> list[Problem]:
     if not NAME.match(name):
         return [Problem("/name", f"found {name!r:.60}; a name has {NAME_RULE}")]
-    row = schedule_records.schedule(transaction.unit, name)
+    row = schedule_records.schedule(unit, name)
     if row is None or (loom is not None and row.loom == loom):
         return []
     whose = f"is of loom {row.loom}" if row.loom else "was made by hand"
@@ -285,7 +289,9 @@ def make_schedule(transaction: Transaction, command: MakeSchedule) -> ScheduleRe
         InvalidInput: something of it is not right; every problem is named.
     """
     name = command.name
-    problems = _wrong_name(transaction, name, None) + _wrong_settings(transaction, command.settings)
+    problems = _wrong_name(transaction.unit, name, None) + _wrong_settings(
+        transaction, command.settings
+    )
     if problems:
         raise InvalidInput("the schedule was not made", problems=problems)
     row = ScheduleRow(name, None, transaction.time.now, command.who, {})
@@ -293,9 +299,17 @@ def make_schedule(transaction: Transaction, command: MakeSchedule) -> ScheduleRe
     row.declared["params"] = _sealed(transaction, row.declared)
     if command.paused:
         row.paused = {"by": command.who, "at": transaction.time.now, "reason": command.reason}
-    _settle(transaction, row)
-    _log(transaction, command.who, "make_schedule", name, command.reason, command.settings)
-    return _record(transaction, row)
+    _settle(transaction.unit, transaction.time, transaction.due_times, transaction.changes, row)
+    _log(
+        transaction.unit,
+        transaction.time,
+        command.who,
+        "make_schedule",
+        name,
+        command.reason,
+        command.settings,
+    )
+    return _record(transaction.unit, transaction.time, row)
 
 
 @handles(ChangeSchedule)
@@ -306,7 +320,7 @@ def change_schedule(transaction: Transaction, command: ChangeSchedule) -> Schedu
         NotFound: there is none of that name.
         InvalidInput: something of it is not right then; every problem is named.
     """
-    row = _find(transaction, command.name)
+    row = _find(transaction.unit, command.name)
     by_hand = {} if command.as_declared else dict(row.by_hand)
     by_hand |= command.changes
     if command.changes or command.as_declared:
@@ -322,14 +336,22 @@ def change_schedule(transaction: Transaction, command: ChangeSchedule) -> Schedu
     resumed = command.paused is False and row.paused is not None
     if resumed:
         row.paused = None
-    _settle(transaction, row)
+    _settle(transaction.unit, transaction.time, transaction.due_times, transaction.changes, row)
     said = {**command.changes}
     said |= {} if command.paused is None else {"paused": command.paused}
     said |= {"as_declared": True} if command.as_declared else {}
-    _log(transaction, command.who, "change_schedule", row.name, command.reason, said)
+    _log(
+        transaction.unit,
+        transaction.time,
+        command.who,
+        "change_schedule",
+        row.name,
+        command.reason,
+        said,
+    )
     if resumed:
         run_ended(transaction, row.name)  # a time that waited may come now
-    return _record(transaction, _find(transaction, row.name))
+    return _record(transaction.unit, transaction.time, _find(transaction.unit, row.name))
 
 
 @handles(RemoveSchedule)
@@ -340,14 +362,22 @@ def remove_schedule(transaction: Transaction, command: RemoveSchedule) -> None:
         NotFound: there is none of that name.
         Conflict: a loom declares it.
     """
-    row = _find(transaction, command.name)
+    row = _find(transaction.unit, command.name)
     if row.loom is not None:
         raise Conflict(
             f"loom {row.loom} declares schedule {row.name!r}, so it cannot be removed here; it can "
             "be paused"
         )
-    _drop(transaction, row)
-    _log(transaction, command.who, "remove_schedule", row.name, command.reason, {})
+    _drop(transaction.unit, transaction.changes, row)
+    _log(
+        transaction.unit,
+        transaction.time,
+        command.who,
+        "remove_schedule",
+        row.name,
+        command.reason,
+        {},
+    )
 
 
 @handles(StartSchedule)
@@ -358,9 +388,9 @@ def start_schedule(transaction: Transaction, command: StartSchedule) -> Started 
         NotFound: there is none of that name.
         InvalidInput: its params do not fit its workflow any more.
     """
-    row = _find(transaction, command.name)
+    row = _find(transaction.unit, command.name)
     now = _recurrence(row).text(transaction.time.wall)
-    start = _command(transaction, row, command.key, command.who, now)
+    start = _command(transaction.vault, row, command.key, command.who, now)
     started = start_run(transaction, start)
     transaction.changes.schedules.add(row.name)
     return started
@@ -376,9 +406,11 @@ def list_schedules(
         NotFound: there is none of that name.
     """
     if command.name is not None:
-        return [_record(transaction, _find(transaction, command.name))]
+        return [_record(transaction.unit, transaction.time, _find(transaction.unit, command.name))]
     rows = [{"name": row.name, "row": row} for row in schedule_records.schedules(transaction.unit)]
-    return readable(rows, lambda one: _record(transaction, one["row"]), "name")
+    return readable(
+        rows, lambda one: _record(transaction.unit, transaction.time, one["row"]), "name"
+    )
 
 
 def next_times(cron: str, zone: str, now: int, count: int = SHOWN) -> list[str]:
@@ -400,29 +432,29 @@ def _wrong_settings(transaction: Transaction, settings: Settings) -> list[Proble
     return problems or _problems_of_params(transaction, settings, {})
 
 
-def _settle(transaction: Transaction, row: ScheduleRow) -> None:
+def _settle(
+    unit: Unit, time: RunTime, due_times: DueTimes, changes: Changes, row: ScheduleRow
+) -> None:
     """When it comes next, after a change; a planned time that is behind us is behind us."""
-    row.next_at = (
-        None if row.paused is not None else _recurrence(row).next_after(transaction.time.wall)
-    )
-    _keep(transaction, row)
-    _set_timer(transaction)
+    row.next_at = None if row.paused is not None else _recurrence(row).next_after(time.wall)
+    _keep(unit, changes, row)
+    _set_timer(unit, due_times)
 
 
-def _keep(transaction: Transaction, row: ScheduleRow) -> None:
-    schedule_records.keep_schedule(transaction.unit, row)
-    transaction.changes.schedules.add(row.name)
+def _keep(unit: Unit, changes: Changes, row: ScheduleRow) -> None:
+    schedule_records.keep_schedule(unit, row)
+    changes.schedules.add(row.name)
 
 
-def _drop(transaction: Transaction, row: ScheduleRow) -> None:
-    schedule_records.drop_schedule(transaction.unit, row.name)
-    transaction.changes.schedules.add(row.name)
+def _drop(unit: Unit, changes: Changes, row: ScheduleRow) -> None:
+    schedule_records.drop_schedule(unit, row.name)
+    changes.schedules.add(row.name)
 
 
-def _find(transaction: Transaction, name: str) -> ScheduleRow:
-    row = schedule_records.schedule(transaction.unit, name)
+def _find(unit: Unit, name: str) -> ScheduleRow:
+    row = schedule_records.schedule(unit, name)
     if row is None:
-        known = [schedule.name for schedule in schedule_records.schedules(transaction.unit)]
+        known = [schedule.name for schedule in schedule_records.schedules(unit)]
         raise NotFound(f"there is no schedule {name!r}{nearest(name, known)}")
     return row
 
@@ -456,10 +488,10 @@ def _sealed(transaction: Transaction, settings: Settings) -> JsonObject:
     return sealed
 
 
-def _record(transaction: Transaction, row: ScheduleRow) -> ScheduleRecord:
+def _record(unit: Unit, time: RunTime, row: ScheduleRow) -> ScheduleRecord:
     settings, recurrence = _effective(row), _recurrence(row)
-    first = row.next_at - 1 if row.next_at is not None else transaction.time.wall
-    running = schedule_records.unfinished_of_schedule(transaction.unit, row.name)
+    first = row.next_at - 1 if row.next_at is not None else time.wall
+    running = schedule_records.unfinished_of_schedule(unit, row.name)
     last_run = row.last["run"] if row.last else None
     return ScheduleRecord(
         name=row.name,
@@ -470,7 +502,7 @@ def _record(transaction: Transaction, row: ScheduleRow) -> ScheduleRecord:
         next_times=[recurrence.text(at) for at in islice(recurrence.after(first), SHOWN)],
         waiting_at=None if row.waiting_at is None else recurrence.text(row.waiting_at),
         running=running,
-        last=LastTime(**row.last, state=_state_of(transaction, last_run)) if row.last else None,
+        last=LastTime(**row.last, state=_state_of(unit, last_run)) if row.last else None,
         passed_over=row.passed_over,
         by_hand=_masked(row.by_hand),
         created_at=row.created_at,
@@ -482,16 +514,14 @@ def _masked(settings: Settings) -> Settings:
     return {name: mask(value) if name == "params" else value for name, value in settings.items()}
 
 
-def _state_of(transaction: Transaction, number: int | None) -> str | None:
-    run = None if number is None else transaction.unit.runs.get(number)
+def _state_of(unit: Unit, number: int | None) -> str | None:
+    run = None if number is None else unit.runs.get(number)
     return None if run is None else str(run.state)
 
 
 def _log(
-    transaction: Transaction, who: str, what: str, name: str, reason: str, changes: JsonObject
+    unit: Unit, time: RunTime, who: str, what: str, name: str, reason: str, changes: JsonObject
 ) -> None:
     # Params as they were given may hold secrets, and the record is for everyone.
     said = {key: value for key, value in changes.items() if key != "params"}
-    run_records.log_command(
-        transaction.unit, transaction.time.now, who, what, None, reason, schedule=name, changes=said
-    )
+    run_records.log_command(unit, time.now, who, what, None, reason, schedule=name, changes=said)

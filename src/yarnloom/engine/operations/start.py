@@ -32,8 +32,10 @@ from yarnloom.engine.operations.admission import count_in, is_busy, make_room
 from yarnloom.engine.operations.full_names import find_task, find_workflow
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import StartedOne
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import move_run
 from yarnloom.engine.state.value_checks import Unjudged
@@ -42,7 +44,7 @@ from yarnloom.plan import Constant, FromParam, Plan
 from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
 from yarnloom.plan.schemas import with_defaults
 from yarnloom.secrets import mask
-from yarnloom.store import PartRow, RunRow, schedule_records
+from yarnloom.store import PartRow, RunRow, Unit, schedule_records
 from yarnloom.store import run_records as store
 from yarnloom.units import iso_time
 from yarnloom.values import JsonObject, JsonValue, decode, encode, fingerprint
@@ -92,10 +94,14 @@ def start_run(transaction: Transaction, command: StartRun) -> Started | Unchecke
     if isinstance(prepared, Unchecked):
         return prepared
     if earlier := store.find_start(transaction.unit, prepared.scope, command.key):
-        return _same_start(transaction, prepared, *earlier)
+        return _same_start(
+            transaction.unit, transaction.time, transaction.plans, prepared, *earlier
+        )
     run = add_run(transaction, prepared)
     root = None if run.state == RunState.SCHEDULED else open_run(transaction, run)
-    return Started(record_of(transaction, run, root), created=True)
+    return Started(
+        record_of(transaction.unit, transaction.time, transaction.plans, run, root), created=True
+    )
 
 
 def prepare(
@@ -125,18 +131,20 @@ def prepare(
         return PreparedStart(command, workflow, plan_id, "", marked, fingerprint(marked), "")
     problems = transaction.settings.verdicts.problems(command.params, schema) if judge else []
     if files and not problems:
-        problems = unknown_files(transaction, command.params, schema)
+        problems = unknown_files(transaction.unit, command.params, schema)
     what = f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}"
     if not problems:
-        problems, what = _wrong_times(transaction, command), "the run could never begin"
+        problems, what = _wrong_times(transaction.time, command), "the run could never begin"
     if problems:
         raise InvalidInput(f"{what}; nothing was started", problems=problems)
-    refuse_unknown_pools(transaction, [plan])
+    refuse_unknown_pools(transaction.memory.pools, [plan])
     filled = with_defaults(command.params, schema)
     if files:
-        if unchecked := rows_to_check(transaction, filled, schema):
+        if unchecked := rows_to_check(transaction.unit, filled, schema):
             return Unchecked(tuple(unchecked))
-        filled = with_lists(filled, schema, lambda one, marked: _list_for(transaction, one, marked))
+        filled = with_lists(
+            filled, schema, lambda one, marked: _list_for(transaction.unit, one, marked)
+        )
     params = encode(seal(filled, schema, transaction.vault.seal), "params")
     share = command.share or _share_of(plan, decode(params))
     return PreparedStart(command, workflow, plan_id, params, marked, fingerprint(marked), share)
@@ -186,7 +194,7 @@ def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
         transaction.due_times.set_by_day(START_BY_DUE, run.start_by)
     if ahead and at is not None:
         transaction.due_times.set_start(run)
-    use_named(transaction, run.number, prepared.params)
+    use_named(transaction.unit, run.number, prepared.params)
     transaction.changes.runs.add(run.number)
     return run
 
@@ -196,13 +204,13 @@ def open_run(transaction: Transaction, run: RunRow) -> PartRow:
     if run.state == RunState.SCHEDULED:
         move_run(transaction, run, RunEvent.DUE)
     plan = transaction.plans.of(run)
-    busy = is_busy(transaction, plan)
+    busy = is_busy(transaction.memory.workflows, plan)
     run.admission = Admission.HELD if busy else Admission.ENTERED
     if plan.deadline is not None:
         run.deadline_at = transaction.time.now + round(plan.deadline * 1_000_000)
         transaction.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
     transaction.unit.runs.touch(run)
-    count_in(transaction, run)
+    count_in(transaction.memory.workflows, run)
     root = Composition(transaction, run).begin()
     if busy:
         make_room(transaction, run, plan)
@@ -329,22 +337,22 @@ def _within_start(where: str) -> str:
     return where if where.startswith(outer) else f"/params{where}"
 
 
-def _wrong_times(transaction: Transaction, command: StartRun) -> list[Problem]:
+def _wrong_times(time: RunTime, command: StartRun) -> list[Problem]:
     by = command.start_by
     if by is None:
         return []
-    if by <= transaction.time.wall:
+    if by <= time.wall:
         return [Problem("/start_by", f"found {iso_time(by)}; expected a time ahead")]
     at = command.start_at
     if command.start_in is not None:
-        at = transaction.time.wall + round(command.start_in * 1_000_000)
+        at = time.wall + round(command.start_in * 1_000_000)
     if at is not None and by < at:
         return [Problem("/start_by", f"found {iso_time(by)}, which is before {iso_time(at)}")]
     return []
 
 
-def _list_for(transaction: Transaction, value: JsonObject, marked: JsonObject) -> JsonObject:
-    found = checked_rows(transaction, rows_of("", value, marked))
+def _list_for(unit: Unit, value: JsonObject, marked: JsonObject) -> JsonObject:
+    found = checked_rows(unit, rows_of("", value, marked))
     assert found is not None, "what is not checked was told before"
     return found
 
@@ -403,9 +411,9 @@ def _share_of(plan: Plan, params: JsonObject) -> str:
 
 
 def _same_start(
-    transaction: Transaction, prepared: PreparedStart, number: int, params_hash: str
+    unit: Unit, time: RunTime, plans: Plans, prepared: PreparedStart, number: int, params_hash: str
 ) -> Started:
-    run = transaction.unit.run(number)
+    run = unit.run(number)
     if params_hash != prepared.hashed:
         raise StartKeyTaken(
             f"the start key {prepared.command.key!r} belongs to run {number}, which was started "
@@ -414,4 +422,4 @@ def _same_start(
             first=mask(json.loads(run.params)),
             given=mask(prepared.marked),
         )
-    return Started(record_of(transaction, run), created=False)
+    return Started(record_of(unit, time, plans, run), created=False)

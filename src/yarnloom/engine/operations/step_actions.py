@@ -111,7 +111,9 @@ class _Hand:
             **self._detail(),
         )
         self.transaction.changes.runs.add(self.run.number)
-        return record_of(self.transaction, self.run)
+        return record_of(
+            self.transaction.unit, self.transaction.time, self.transaction.plans, self.run
+        )
 
     # Pause and resume
 
@@ -138,7 +140,14 @@ class _Hand:
         if self.step is not None and self.step.open is not None:
             self._say_why_cancelled()
             again = self.step.stop == StopReason.CANCEL
-            post_stop(self.transaction, self.step, StopReason.CANCEL, now=again or self.command.now)
+            post_stop(
+                self.transaction.unit,
+                self.transaction.memory.workers,
+                self.transaction.changes,
+                self.step,
+                StopReason.CANCEL,
+                now=again or self.command.now,
+            )
             return
         self._meet("cancel")
 
@@ -158,7 +167,7 @@ class _Hand:
                 f"the output does not fit what task {self.node.task} returns; nothing was changed",
                 problems=problems,
             )
-        use_named(self.transaction, self.run.number, output)
+        use_named(self.transaction.unit, self.run.number, output)
         self._meet("supply", output)
 
     def _wrong_files(self, value: JsonValue, schema: Schema, at: str) -> list[Problem]:
@@ -169,7 +178,7 @@ class _Hand:
             for where, one, _ in rows_in(value, schema)
             if "list" not in one or "sha256" in one
         ]
-        return unchecked or unknown_files(self.transaction, value, schema, at)
+        return unchecked or unknown_files(self.transaction.unit, value, schema, at)
 
     def _meet(self, fate: str, output: str | None = None) -> None:
         """The step ends so: now if it has come up, else when it does."""
@@ -236,7 +245,7 @@ class _Hand:
         assert step is not None
         if run.cancels > 1:
             raise self._refused("was stopped with its run, its follow-ups too; `mend` the run")
-        if is_busy(transaction, self.plan):
+        if is_busy(transaction.memory.workflows, self.plan):
             raise self._refused(f"is of {run.workflow}, of which as many run as may; try again")
         part = transaction.unit.parts.need(step.part)
         while not self.plan.nodes[part.node].follows:
@@ -288,13 +297,13 @@ class _Hand:
         command = self.command
         self._refuse_unfit_inputs(command.inputs or {})
         if command.pool:
-            refuse_unknown_pool(self.transaction, command.pool)
+            refuse_unknown_pool(self.transaction.memory.pools, command.pool)
         if not command.inputs and command.pool is None and command.priority is None:
             raise InvalidInput("nothing to edit: give inputs, pool or priority")
         known = effect_records.hand_of(self.transaction.unit, self.run.number, command.address)
         given = self._sealed(command.inputs or {})
         inputs = {**known.get("inputs", {}), **given}
-        use_named(self.transaction, self.run.number, json.dumps(inputs))
+        use_named(self.transaction.unit, self.run.number, json.dumps(inputs))
         self._keep(inputs=inputs, pool=command.pool, priority=command.priority)
         step = self.step
         if step is not None and step.state == StepState.DONE and inputs != known.get("inputs", {}):
@@ -307,7 +316,13 @@ class _Hand:
         text = with_inputs(step.input, inputs)
         if text != step.input:
             step.saved = None  # what was saved belongs to other inputs
-            step_moved(self.transaction, step)
+            step_moved(
+                self.transaction.unit,
+                self.transaction.time,
+                self.transaction.plans,
+                self.transaction.memory.workflows,
+                step,
+            )
         pool = step.pool if command.pool is None else command.pool
         if command.priority is not None:
             step.priority = command.priority

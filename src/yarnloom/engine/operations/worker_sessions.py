@@ -41,17 +41,23 @@ from yarnloom.engine.operations.reports import (
 )
 from yarnloom.engine.records.workers import LastAttempt, Registered, WorkerRecord
 from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import StopReason
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.contracts import (
     task_of,
 )
 from yarnloom.engine.state.grants import (
     Given,
+    Grants,
 )
 from yarnloom.engine.state.memory import (
     Memory,
 )
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.open_relays import Relays
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.transaction import Folder, Transaction
 from yarnloom.engine.state.workers import (
     Session,
     Worker,
@@ -61,6 +67,7 @@ from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
 from yarnloom.store import (
     AttemptKey,
     Printer,
+    Unit,
     due_records,
     pool_records,
     worker_records,
@@ -81,8 +88,8 @@ def register(transaction: Transaction, command: Register) -> Registered:
     What it has in hand and the records do not is ordered to be dropped. One that comes with another
     epoch is only told of the present one: it is to end what it has, and to come again.
     """
-    if _has_seen_more(transaction, command):
-        _begin_epoch(transaction)
+    if _has_seen_more(transaction.folder, command):
+        _begin_epoch(transaction.unit, transaction.memory.workers, transaction.changes)
     about = Registered(
         worker=command.worker,
         service=transaction.folder.id,
@@ -101,7 +108,12 @@ def register(transaction: Transaction, command: Register) -> Registered:
     worker = known or remember(transaction, command.worker, command.name, command.facts)
     granted_items.unfold_of_worker(transaction, worker.id)
     relay_steps.drop_of_worker(
-        transaction, worker, command.in_hand, transaction.folder.past.above["attempts"]
+        transaction.unit,
+        transaction.memory.workers,
+        transaction.memory.relays,
+        worker,
+        command.in_hand,
+        transaction.folder.past.above["attempts"],
     )
     worker.name, worker.facts = command.name, command.facts
     worker.offer.tasks, worker.offer.io_tasks = dict(command.tasks), frozenset(command.io_tasks)
@@ -116,12 +128,12 @@ def register(transaction: Transaction, command: Register) -> Registered:
     worker.offer.ahead, worker.offer.has = command.ahead, frozenset(command.has)
     worker.offer.pools = None if command.pools is None else frozenset(command.pools)
     worker.session.draining, worker.session.until_idle = command.draining, command.until_idle
-    _hold_again(transaction, worker)
+    _hold_again(transaction.unit, transaction.plans, transaction.memory.relays, worker)
     # One that only has new tasks still has its open request; what is sent there in vain otherwise
     # is sent again with the next.
     worker.session.registered, worker.session.trouble = True, command.trouble
     worker.messages.clear()
-    renew(transaction, worker)
+    renew(transaction.time, transaction.settings, worker)
     transaction.changes.workers = True
     legs = transaction.memory.relays.attempts
     for attempt_id in sorted(worker.in_hand):
@@ -135,9 +147,23 @@ def register(transaction: Transaction, command: Register) -> Registered:
         if attempt.begun_at is None:
             transaction.due_times.expect_begin(attempt_id)
         if attempt_id not in command.in_hand:
-            post_work(transaction, worker, step, attempt)
+            post_work(
+                transaction.unit,
+                transaction.plans,
+                transaction.folder,
+                transaction.vault,
+                worker,
+                step,
+                attempt,
+            )
         if step.stop:
-            post_stop(transaction, step, StopReason(step.stop))
+            post_stop(
+                transaction.unit,
+                transaction.memory.workers,
+                transaction.changes,
+                step,
+                StopReason(step.stop),
+            )
     for attempt_id in sorted(worker.abandoned.keys() - set(command.abandoned)):
         free(transaction, worker.id, attempt_id)
     for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
@@ -145,35 +171,32 @@ def register(transaction: Transaction, command: Register) -> Registered:
     return about
 
 
-def _task_of(transaction: Transaction, attempt: int) -> str:
+def _task_of(unit: Unit, plans: Plans, relays: Relays, attempt: int) -> str:
     """The task of an attempt in hand, with rows or without."""
-    if leg := transaction.memory.relays.attempts.get(attempt):
-        return transaction.plans.of(transaction.unit.run(leg.run)).nodes[leg.node].task
-    step = transaction.unit.steps.need(transaction.unit.attempts.need(attempt).step)
+    if leg := relays.attempts.get(attempt):
+        return plans.of(unit.run(leg.run)).nodes[leg.node].task
+    step = unit.steps.need(unit.attempts.need(attempt).step)
     return task_of(step.contract)
 
 
-def _has_seen_more(transaction: Transaction, command: Register) -> bool:
+def _has_seen_more(folder: Folder, command: Register) -> bool:
     """Whether a worker knows of commits that these records have not: they went back."""
-    if command.service != transaction.folder.id or not command.epoch:
+    if command.service != folder.id or not command.epoch:
         return False  # it knows of other records, or of none
-    if not transaction.folder.past.knows(command.epoch):
+    if not folder.past.knows(command.epoch):
         return True
-    return (
-        command.epoch == transaction.folder.past.epoch
-        and command.commits > transaction.folder.past.commits
-    )
+    return command.epoch == folder.past.epoch and command.commits > folder.past.commits
 
 
-def _begin_epoch(transaction: Transaction) -> None:
+def _begin_epoch(unit: Unit, workers: Workers, changes: Changes) -> None:
     """The records went back: what workers have in hand was given out by records that are gone.
 
     It is lost when a worker has ended it and comes again, or when its lease is over.
     """
-    transaction.unit.begin_epoch()
-    for worker in transaction.memory.workers.values():
+    unit.begin_epoch()
+    for worker in workers.values():
         worker.session.registered = worker.session.polling = False
-        transaction.changes.gone.add(worker.id)  # for its open request
+        changes.gone.add(worker.id)  # for its open request
 
 
 @handles(Poll)
@@ -215,7 +238,16 @@ def in_hand(transaction: Transaction, command: InHand) -> dict[int, Printer | No
         for attempt in command.attempts
         if attempt in worker.in_hand or attempt in worker.abandoned
     )
-    return {one: _printer(transaction, one) for one in own}
+    return {
+        one: _printer(
+            transaction.unit,
+            transaction.plans,
+            transaction.memory.grants,
+            transaction.memory.relays,
+            one,
+        )
+        for one in own
+    }
 
 
 def in_hand_now(memory: Memory, command: InHand) -> dict[int, Printer | None] | None:
@@ -229,11 +261,13 @@ def in_hand_now(memory: Memory, command: InHand) -> dict[int, Printer | None] | 
     return {one.attempt: _printer_of(one) for one in given if one is not None}
 
 
-def _printer(transaction: Transaction, attempt: int) -> Printer | None:
-    if leg := transaction.memory.relays.attempts.get(attempt):
+def _printer(
+    unit: Unit, plans: Plans, grants: Grants, relays: Relays, attempt: int
+) -> Printer | None:
+    if leg := relays.attempts.get(attempt):
         key = AttemptKey(leg.part, 0, leg.node, 1, attempt)
-        return Printer(key, leg.run, relay_steps.address_of(transaction, leg))
-    given = transaction.memory.grants.attempts.get(attempt)
+        return Printer(key, leg.run, relay_steps.address_of(unit, plans, leg))
+    given = grants.attempts.get(attempt)
     return None if given is None else _printer_of(given)
 
 
@@ -311,7 +345,9 @@ def _taken_out(
     worker = transaction.memory.workers.get(worker_id)
     if worker is not None:
         relay_steps.note_lost(transaction, worker, begun or {})
-        relay_steps.drop_of_worker(transaction, worker)
+        relay_steps.drop_of_worker(
+            transaction.unit, transaction.memory.workers, transaction.memory.relays, worker
+        )
         del transaction.memory.workers[worker_id]
     return worker
 
@@ -350,21 +386,21 @@ def resume_sessions(transaction: Transaction, before: Workers, but: Container[st
         if worker.messages.undo() & {"drain", "idle"}:
             worker.session.draining = False
         transaction.memory.timers.add(worker.session.lease_until, LEASE_DUE, worker.id)
-        _hold_again(transaction, worker)
+        _hold_again(transaction.unit, transaction.plans, transaction.memory.relays, worker)
 
 
-def _hold_again(transaction: Transaction, worker: Worker) -> None:
+def _hold_again(unit: Unit, plans: Plans, relays: Relays, worker: Worker) -> None:
     """Count the attempts in hand by kind, once it is known which tasks are io tasks."""
-    held = {attempt: _task_of(transaction, attempt) for attempt in worker.in_hand}
+    held = {attempt: _task_of(unit, plans, relays, attempt) for attempt in worker.in_hand}
     worker.in_hand, worker.io_in_hand = {}, 0
     for attempt, task in held.items():
         worker.hold(attempt, task)
 
 
-def renew(transaction: Transaction, worker: Worker) -> None:
+def renew(time: RunTime, settings: EngineSettings, worker: Worker) -> None:
     """The worker was heard of. Nothing is written for it."""
-    worker.session.lease_until = transaction.time.mono + transaction.settings.lease
-    worker.session.seen_at = transaction.time.now
+    worker.session.lease_until = time.mono + settings.lease
+    worker.session.seen_at = time.now
 
 
 @handles(DrainWorker)
@@ -490,5 +526,5 @@ def _heard_from(transaction: Transaction, command: Poll | Report) -> Worker:
         worker.offer.ahead = command.ahead
         transaction.changes.workers |= worker.session.trouble != command.trouble
         worker.session.trouble = command.trouble
-    renew(transaction, worker)
+    renew(transaction.time, transaction.settings, worker)
     return worker

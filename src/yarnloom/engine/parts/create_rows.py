@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 from yarnloom.engine.parts.inputs import PreparedStep
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     PART_TABLE,
     Outcome,
@@ -13,18 +14,23 @@ from yarnloom.engine.rules.states import (
     StepState,
     next_state,
 )
+from yarnloom.engine.state.due_times import DueTimes
+from yarnloom.engine.state.open_relays import Relays
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import pace_begins, step_moved
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
-from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, relay_records
+from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit, relay_records
 
 BEHIND_ALL = 0xFFFFFFFE
 """Position of a part's first follow-up: behind all that is in it."""
 
 
 def add_part(
-    transaction: Transaction,
+    unit: Unit,
+    time: RunTime,
     run: RunRow,
     node: Node,
     around: PartRow | None,
@@ -49,15 +55,15 @@ def add_part(
     """
     position = position_of(node)
     if run.renewed and around is not None:
-        row = transaction.unit.parts.one(
+        row = unit.parts.one(
             "parent = ? AND node = ? AND item = ? AND state = 'waiting'",
             *(around.id, node.index, item),
         )
         if row is not None:
-            return begin_again(transaction, row, node)
-    part = transaction.unit.parts.add(
+            return begin_again(unit, time, row, node)
+    part = unit.parts.add(
         PartRow(
-            id=id or transaction.unit.new_id("parts"),
+            id=id or unit.new_id("parts"),
             run=run.number,
             parent=around.id if around else None,
             node=node.index,
@@ -67,24 +73,24 @@ def add_part(
             name=name,
             value=value,
             total=0 if node.kind is Kind.EACH else len(node.children),
-            started_at=transaction.time.now,
+            started_at=time.now,
             state=next_state(PART_TABLE, PartState.WAITING, StepEvent.OPEN, node.label),
         )
     )
-    pace_begins(transaction, part)
+    pace_begins(unit, time, part)
     if around and not node.follows:
-        count_child(transaction, around.id, None, part.state)
+        count_child(unit, around.id, None, part.state)
     return part
 
 
-def begin_again(transaction: Transaction, part: PartRow, node: Node) -> PartRow:
+def begin_again(unit: Unit, time: RunTime, part: PartRow, node: Node) -> PartRow:
     """Begin a part that was renewed."""
     part.state = next_state(PART_TABLE, part.state, StepEvent.OPEN, node.label)
     part.ended_at = None
-    pace_begins(transaction, part)
-    transaction.unit.parts.touch(part)
+    pace_begins(unit, time, part)
+    unit.parts.touch(part)
     if part.parent is not None and not node.follows:
-        count_child(transaction, part.parent, None, part.state)
+        count_child(unit, part.parent, None, part.state)
     return part
 
 
@@ -119,7 +125,14 @@ def add_step(
             "part = ? AND node = ? AND state = 'waiting'", around.id, node.index
         )
         if row is not None:
-            _prepare_again(transaction, row, prepared)
+            _prepare_again(
+                transaction.unit,
+                transaction.time,
+                transaction.plans,
+                transaction.memory.workflows,
+                row,
+                prepared,
+            )
             row.deadline_at = deadline_at
             return row
     step = transaction.unit.steps.add(
@@ -143,17 +156,17 @@ def add_step(
         )
     )
     if transaction.memory.relays.lost:
-        _add_lost_attempts(transaction, run, step)
+        _add_lost_attempts(transaction.unit, transaction.memory.relays, run, step)
     return step
 
 
-def _add_lost_attempts(transaction: Transaction, run: RunRow, step: StepRow) -> None:
+def _add_lost_attempts(unit: Unit, relays: Relays, run: RunRow, step: StepRow) -> None:
     """Show in a new step the attempts that ran ahead of its turn, on a worker that was lost."""
-    for leg in transaction.memory.relays.lost.pop((step.part, step.node), ()):
+    for leg in relays.lost.pop((step.part, step.node), ()):
         step.attempts += 1
         step.losses += 1
         error = {"type": "Lost", "message": "its worker was lost before it could report the end"}
-        transaction.unit.attempts.add(
+        unit.attempts.add(
             AttemptRow(
                 id=leg.attempt,
                 step=step.id,
@@ -174,12 +187,13 @@ def _add_lost_attempts(transaction: Transaction, run: RunRow, step: StepRow) -> 
         )
         run.attempts += 1
         step.started_at = leg.begun_at if step.started_at is None else step.started_at
-        relay_records.drop_lost(transaction.unit, leg.attempt)
-    transaction.unit.runs.touch(run)
+        relay_records.drop_lost(unit, leg.attempt)
+    unit.runs.touch(run)
 
 
 def add_first_attempt(
-    transaction: Transaction,
+    unit: Unit,
+    due_times: DueTimes,
     run: RunRow,
     step: StepRow,
     *,
@@ -200,7 +214,7 @@ def add_first_attempt(
         at: when it was handed out, and became ready.
     """
     step.ready_at = at
-    transaction.unit.attempts.add(
+    unit.attempts.add(
         AttemptRow(
             id=id,
             step=step.id,
@@ -217,20 +231,33 @@ def add_first_attempt(
     )
     step.open, step.attempts = id, 1
     run.attempts += 1
-    transaction.unit.runs.touch(run)
-    transaction.due_times.expect_begin(id)
+    unit.runs.touch(run)
+    due_times.expect_begin(id)
 
 
-def _prepare_again(transaction: Transaction, step: StepRow, prepared: PreparedStep) -> None:
+def _prepare_again(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    step: StepRow,
+    prepared: PreparedStep,
+) -> None:
     """A step that was renewed begins with what it reads now; what it saved is for its old input."""
     if step.input != prepared.given or step.pool != prepared.pool:
         if step.input != prepared.given:
             step.saved = None
-            step_moved(transaction, step)
-        transaction.unit.steps.rewrite(step, input=prepared.given, pool=prepared.pool)
+            step_moved(
+                unit,
+                time,
+                plans,
+                workflows,
+                step,
+            )
+        unit.steps.rewrite(step, input=prepared.given, pool=prepared.pool)
     step.ended_at = None
     step.skip_reason, step.error = prepared.skip, prepared.error
-    transaction.unit.steps.touch(step)
+    unit.steps.touch(step)
 
 
 def rank_of(each: PartRow, index: int) -> bytes:
@@ -239,7 +266,8 @@ def rank_of(each: PartRow, index: int) -> bytes:
 
 
 def add_item_that_waits(
-    transaction: Transaction,
+    unit: Unit,
+    time: RunTime,
     run: RunRow,
     do: Node,
     each: PartRow,
@@ -248,9 +276,9 @@ def add_item_that_waits(
     name: str | None,
 ) -> None:
     """The row of an item that came into a list between others that have run before."""
-    transaction.unit.parts.add(
+    unit.parts.add(
         PartRow(
-            id=transaction.unit.new_id("parts"),
+            id=unit.new_id("parts"),
             run=run.number,
             parent=each.id,
             node=do.index,
@@ -260,8 +288,8 @@ def add_item_that_waits(
             name=name,
             value=value,
             total=len(do.children),
-            started_at=transaction.time.now,
-            ended_at=transaction.time.now,
+            started_at=time.now,
+            ended_at=time.now,
             state=PartState.WAITING,
         )
     )

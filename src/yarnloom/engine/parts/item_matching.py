@@ -19,7 +19,7 @@ from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Node
-from yarnloom.store import PartRow, RunRow, item_records, paused_runs
+from yarnloom.store import PartRow, RunRow, Unit, item_records, paused_runs
 from yarnloom.values import decode
 
 GONE = Blocked(StepState.SKIPPED, SkipReason.GONE)
@@ -27,10 +27,10 @@ FAR = 0x7FFFFFFF
 """Indexes from here down are where items stand that are being moved."""
 
 
-def next_that_waits(transaction: Transaction, each: PartRow) -> PartRow | None:
+def next_that_waits(unit: Unit, each: PartRow) -> PartRow | None:
     """The first item of an each that waits to run again."""
-    found = paused_runs.items_that_wait(transaction.unit, each.id, 1)
-    return transaction.unit.parts.need(found[0]) if found else None
+    found = paused_runs.items_that_wait(unit, each.id, 1)
+    return unit.parts.need(found[0]) if found else None
 
 
 def match_items(
@@ -66,7 +66,7 @@ class _Match:
         assert facts is not None
         if text is None or decode(text) is None:
             raise ItemFault("over is null now, but was a list in an earlier round")
-        before = items_by_name(self.transaction, each)
+        before = items_by_name(self.transaction.unit, each)
         source = decode(text)
         values = values_of(self.transaction.folder.files, source)
         if not isinstance(values, list):
@@ -75,7 +75,7 @@ class _Match:
             refuse_names(values, facts.name)
         if is_list_reference(source):
             # At a start it would be looked through elsewhere; here its values are in hand anyway.
-            mark_list(self.transaction, source["list"])
+            mark_list(self.transaction.unit, self.transaction.folder, source["list"])
         paused_runs.drop_source(self.transaction.unit, each.id)
         item_records.keep_source(self.transaction.unit, each.id, text)
         count = -(-len(values) // (facts.batch or 1))
@@ -95,7 +95,16 @@ class _Match:
                 self.move(key, index)
                 self.take(self.transaction.unit.parts.need(key), value, changed=value != old)
             elif index <= last_known:
-                add_item_that_waits(self.transaction, self.run, self.do, each, index, value, name)
+                add_item_that_waits(
+                    self.transaction.unit,
+                    self.transaction.time,
+                    self.run,
+                    self.do,
+                    each,
+                    index,
+                    value,
+                    name,
+                )
                 each.items_to_rerun += 1
         for index, key in enumerate(gone):
             self.move(key, count + index)
@@ -104,7 +113,15 @@ class _Match:
         each.unmade = count - last_known - 1
         batch = facts.batch or 1
         covers = len(values) if not gone else batch * each.total
-        list_changed(self.transaction, self.run, each, covers)
+        list_changed(
+            self.transaction.unit,
+            self.transaction.time,
+            self.transaction.plans,
+            self.transaction.memory.workflows,
+            self.run,
+            each,
+            covers,
+        )
 
     def move(self, key: int, index: int) -> None:
         """Put an item at an index."""
@@ -130,7 +147,7 @@ class _Match:
         """An item is not in the list any more: it is skipped, whatever it was."""
         if has_ended(item):
             count_child(
-                self.transaction, self.each.id, item.outcome or item.state, PartState.SKIPPED
+                self.transaction.unit, self.each.id, item.outcome or item.state, PartState.SKIPPED
             )
         else:
             self.each.items_to_rerun -= 1

@@ -12,10 +12,11 @@ from dataclasses import dataclass
 
 from yarnloom.engine.parts.list_jobs import ask_to_read
 from yarnloom.engine.parts.list_values import ItemFault, name_of, refuse_names
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.memory import Parts
+from yarnloom.engine.state.transaction import Folder, Transaction
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import EachFacts
-from yarnloom.store import FileFolder, PartRow, file_records, item_records
+from yarnloom.store import FileFolder, PartRow, Unit, file_records, item_records
 from yarnloom.values import JsonObject, JsonValue, decode
 
 FILL_DUE = "fill"
@@ -72,7 +73,9 @@ def read_source(
     if facts.name is not None:
         refuse_names(values, facts.name)
     item_records.keep_source(transaction.unit, part.id, text)
-    _keep_slice(transaction, part, facts, values, 0)
+    _keep_slice(
+        transaction.unit, transaction.memory.parts, transaction.folder, part, facts, values, 0
+    )
     return len(values)
 
 
@@ -89,34 +92,51 @@ def _read_reference(
 
 
 def item_value(
-    transaction: Transaction, part: PartRow, facts: EachFacts, index: int
+    unit: Unit, parts: Parts, folder: Folder, part: PartRow, facts: EachFacts, index: int
 ) -> tuple[str, str | None]:
     """Value (as JSON text) and name of an item."""
-    return item_of(raw_item(transaction, part, facts, index), facts)
+    return item_of(
+        raw_item(unit, parts, folder, part, facts, index),
+        facts,
+    )
 
 
-def raw_item(transaction: Transaction, part: PartRow, facts: EachFacts, index: int) -> JsonValue:
+def raw_item(
+    unit: Unit, parts: Parts, folder: Folder, part: PartRow, facts: EachFacts, index: int
+) -> JsonValue:
     """Return the value of an item."""
-    first, values = transaction.memory.parts.slices.get(part.id, (0, []))
+    first, values = parts.slices.get(part.id, (0, []))
     if not first <= index < first + len(values):
         _keep_slice(
-            transaction, part, facts, decode(item_records.source(transaction.unit, part.id)), index
+            unit,
+            parts,
+            folder,
+            part,
+            facts,
+            decode(item_records.source(unit, part.id)),
+            index,
         )
-        first, values = transaction.memory.parts.slices[part.id]
+        first, values = parts.slices[part.id]
         if not values:
             raise LookupError(f"the list of each {part.id} has no item {index}")
     return values[index - first]
 
 
 def raw_items(
-    transaction: Transaction, part: PartRow, facts: EachFacts, first: int, count: int
+    unit: Unit,
+    parts: Parts,
+    folder: Folder,
+    part: PartRow,
+    facts: EachFacts,
+    first: int,
+    count: int,
 ) -> list[JsonValue]:
     """Return the values of items that follow each other."""
     found: list[JsonValue] = []
     while len(found) < count:
         at = first + len(found)
-        raw_item(transaction, part, facts, at)  # so that its slice is there
-        begin, values = transaction.memory.parts.slices[part.id]
+        raw_item(unit, parts, folder, part, facts, at)  # so that its slice is there
+        begin, values = parts.slices[part.id]
         found += values[at - begin : first + count - begin]
     return found
 
@@ -174,15 +194,21 @@ def _slice(values: list[JsonValue], facts: EachFacts, first: int, count: int) ->
 
 
 def _keep_slice(
-    transaction: Transaction, part: PartRow, facts: EachFacts, source: JsonValue, first: int
+    unit: Unit,
+    parts: Parts,
+    folder: Folder,
+    part: PartRow,
+    facts: EachFacts,
+    source: JsonValue,
+    first: int,
 ) -> None:
-    slices = transaction.memory.parts.slices
+    slices = parts.slices
     if len(slices) > 100:
         slices.clear()  # far more eaches under way than can move at once
     count = SLICE_OF_FILE if is_list_reference(source) else SLICE
     found = slice_of(
-        transaction.folder.files,
-        lambda one: file_records.marks_of(transaction.unit, one),
+        folder.files,
+        lambda one: file_records.marks_of(unit, one),
         source,
         facts,
         first,

@@ -10,7 +10,7 @@ from yarnloom.engine.rules.states import SkipReason, StepState, StopReason
 from yarnloom.engine.state.progress import PASSED_OVER
 from yarnloom.engine.state.transaction import Ended, Transaction
 from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Node, Plan
-from yarnloom.store import PartRow, RunRow, StepRow
+from yarnloom.store import PartRow, RunRow, StepRow, Unit
 
 STOPS = (StopReason.CANCEL, StopReason.DEADLINE)
 """Why a whole run is told to stop."""
@@ -49,7 +49,7 @@ def outcome_of(part: PartRow, node: Node, *, stopped: bool) -> StepState:
 
 
 def bar_of(
-    transaction: Transaction, run: RunRow, plan: Plan, part: PartRow, *, outside: bool = False
+    unit: Unit, run: RunRow, plan: Plan, part: PartRow, *, outside: bool = False
 ) -> Blocked | None:
     """Why nothing more begins in a part; None where things go on.
 
@@ -64,7 +64,7 @@ def bar_of(
             return CANCELLED if run.cancels > 1 else None
         if here.parent is None:
             return CANCELLED if run.stop in STOPS else None
-        here = transaction.unit.around(here)
+        here = unit.around(here)
 
 
 def drop_rest(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
@@ -72,7 +72,7 @@ def drop_rest(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
     left = part.total - part.over - part.begun
     if not left:
         return
-    if run_is_renewed(transaction, part):
+    if run_is_renewed(transaction.unit, part):
         _end_what_waits(transaction, part, bar)
         part.items_to_rerun = 0
     part.rest_state, part.rest_reason = bar.state, bar.reason
@@ -85,9 +85,9 @@ def drop_rest(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
     transaction.unit.parts.touch(part)
 
 
-def run_is_renewed(transaction: Transaction, part: PartRow) -> bool:
+def run_is_renewed(unit: Unit, part: PartRow) -> bool:
     """Whether anything of a part's run ever had to wait to run again."""
-    return bool(transaction.unit.run(part.run).renewed)
+    return bool(unit.run(part.run).renewed)
 
 
 def _end_what_waits(transaction: Transaction, part: PartRow, bar: Blocked) -> None:

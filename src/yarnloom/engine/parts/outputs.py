@@ -11,14 +11,14 @@ import json
 
 from yarnloom.engine.parts.list_values import ALL
 from yarnloom.engine.parts.references import Resolver
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.plan import Kind, Node
-from yarnloom.store import PartRow, file_records, item_records
+from yarnloom.store import PartRow, Unit, file_records, item_records
 from yarnloom.values import VALUE_LIMIT, size_of
 
 
 def gather(
-    transaction: Transaction, resolver: Resolver, part: PartRow, node: Node
+    unit: Unit, settings: EngineSettings, resolver: Resolver, part: PartRow, node: Node
 ) -> tuple[str | None, int]:
     """Output and size of a part that is done; no output if nobody reads it, or it is too large."""
     if not node.wanted:
@@ -32,13 +32,11 @@ def gather(
             return _gather_branches(resolver, part, children)
     if part.total == 0:
         return "[]", 2
-    if part.size > transaction.settings.list_above:
-        text = file_records.gathered_list(transaction.unit, part.id, ALL)
+    if part.size > settings.list_above:
+        text = file_records.gathered_list(unit, part.id, ALL)
         assert text is not None, "an each with a long list is decided when that is gathered"
         return text, size_of(text)
-    text = item_records.gathered(
-        transaction.unit, part.run, part.id, node.children[0], only_done=False
-    )
+    text = item_records.gathered(unit, part.run, part.id, node.children[0], only_done=False)
     return text, size_of(text)
 
 

@@ -31,6 +31,7 @@ from yarnloom.store import (
     PartRow,
     RunRow,
     StepRow,
+    Unit,
     effect_records,
     paused_runs,
     segment_records,
@@ -132,7 +133,7 @@ class Renewal:
         if node.kind is Kind.EACH:
             part.items_to_rerun += 1
             part.size = self._size_of_items(part, node)
-            forget_gathered(self.transaction, part)
+            forget_gathered(self.transaction.unit, self.transaction.memory.jobs, part)
         else:
             for index in node.children:
                 sibling = self.plan.nodes[index]
@@ -289,16 +290,23 @@ class Renewal:
             self.run.followups_failed -= 1
         row.state = next_state(PART_TABLE, row.state, StepEvent.RENEW, node.label)
         if row.parent is not None and not node.follows:
-            count_child(self.transaction, row.parent, before, row.state)
+            count_child(self.transaction.unit, row.parent, before, row.state)
             self.transaction.composing.children.pop((row.parent, node.index), None)
         row.outcome = row.closed = row.fault = row.error = row.output = None
         row.rest_state = row.rest_reason = None
         row.skip_reason = SkipReason.ONLY_IF if row.skipped else None
         if node.kind is Kind.EACH:
             row.size = self._size_of_items(row, node)
-            forget_gathered(self.transaction, row)
+            forget_gathered(self.transaction.unit, self.transaction.memory.jobs, row)
         self.transaction.unit.parts.touch(row)
-        part_renewed(self.transaction, self.run, row)
+        part_renewed(
+            self.transaction.unit,
+            self.transaction.time,
+            self.transaction.plans,
+            self.transaction.memory.workflows,
+            self.run,
+            row,
+        )
         self.transaction.memory.forget_part(row.id, node.children)
         self._forget_follow_ups(node, row)
 
@@ -360,9 +368,9 @@ def has_ended(row: PartRow | StepRow) -> bool:
     return row.ended_at is not None and row.state != StepState.WAITING
 
 
-def items_by_name(transaction: Transaction, each: PartRow) -> dict[str, tuple[int, str]]:
+def items_by_name(unit: Unit, each: PartRow) -> dict[str, tuple[int, str]]:
     """By name, or else by index, the id and value of an each's items."""
     return {
         str(item) if name is None else name: (key, value)
-        for key, item, name, value in paused_runs.items_made(transaction.unit, each.id)
+        for key, item, name, value in paused_runs.items_made(unit, each.id)
     }

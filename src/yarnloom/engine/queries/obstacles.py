@@ -9,17 +9,22 @@ from typing import Any
 from yarnloom.engine.compact import granted_items
 from yarnloom.engine.records.waits import Reason
 from yarnloom.engine.rules.fair_queue import MOST_AHEAD
-from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.limits import Pools, base_of
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.contracts import (
     Misfit,
     needs_of,
     task_of,
 )
+from yarnloom.engine.state.grants import Grants
+from yarnloom.engine.state.open_relays import Relays
+from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import (
     Worker,
+    Workers,
 )
-from yarnloom.store import StepRow
+from yarnloom.store import StepRow, Unit
 from yarnloom.values import JsonObject
 
 SHOWN = 50
@@ -46,27 +51,39 @@ def obstacles(
         waiters: attempts in which a task waits for another run, and for which.
         order: whether it is told who comes before.
     """
-    pool_reasons = list(_of_pool(transaction, step))
+    pool_reasons = list(_of_pool(transaction.time, transaction.memory.pools, step))
     yield from pool_reasons
-    yield from _of_itself(transaction, step, waiters)
+    yield from _of_itself(
+        transaction.unit,
+        transaction.memory.workers,
+        transaction.memory.grants,
+        transaction.memory.relays,
+        step,
+        waiters,
+    )
     worker_reason = _of_workers(transaction, step)
     if worker_reason is not None:
         yield worker_reason
     if pool_reasons or (worker_reason and worker_reason.kind == NO_PLACE):
         if order:
-            yield from _of_order(transaction, step)
+            yield from _of_order(transaction.memory.queue, step)
     elif worker_reason is None:
         yield reason("moment")
 
 
 def _of_itself(
-    transaction: Transaction, step: StepRow, waiters: Mapping[int, int]
+    unit: Unit,
+    workers: Workers,
+    grants: Grants,
+    relays: Relays,
+    step: StepRow,
+    waiters: Mapping[int, int],
 ) -> Iterator[Reason]:
     """That every place for a step is held by a task that waits for it: nothing can go on."""
     fitting = [
         one
-        for one in transaction.memory.workers.values()
-        if one.session.registered and _flaws(transaction, one, step) in ([], [NO_PLACE])
+        for one in workers.values()
+        if one.session.registered and _flaws(workers, one, step) in ([], [NO_PLACE])
     ]
     held = [attempt for one in fitting for attempt in one.holding(step.contract)]
     if not held or any(one.has_place(step.contract) for one in fitting):
@@ -74,32 +91,30 @@ def _of_itself(
     waited = {waiters[attempt] for attempt in held if attempt in waiters}
     if any(attempt not in waiters for attempt in held) or step.run not in waited:
         return
-    for attempt_id in (
-        one for worker in transaction.memory.workers.values() for one in worker.in_hand
-    ):
-        if _run_of(transaction, attempt_id) in waited and attempt_id not in waiters:
+    for attempt_id in (one for worker in workers.values() for one in worker.in_hand):
+        if _run_of(unit, grants, relays, attempt_id) in waited and attempt_id not in waiters:
             return  # it ends, and then they go on
-    runs = sorted({transaction.unit.attempts.need(attempt).run for attempt in held})
+    runs = sorted({unit.attempts.need(attempt).run for attempt in held})
     yield reason("itself", {"places": len(held)}, runs=runs)
 
 
-def _run_of(transaction: Transaction, attempt: int) -> int:
+def _run_of(unit: Unit, grants: Grants, relays: Relays, attempt: int) -> int:
     """The run of an attempt in hand, with rows or without."""
-    leg = transaction.memory.relays.attempts.get(attempt)
-    return leg.run if leg else granted_items.run_of_attempt(transaction, attempt)
+    leg = relays.attempts.get(attempt)
+    return leg.run if leg else granted_items.run_of_attempt(unit, grants, attempt)
 
 
-def _of_pool(transaction: Transaction, step: StepRow) -> Iterator[Reason]:
+def _of_pool(time: RunTime, pools: Pools, step: StepRow) -> Iterator[Reason]:
     if not step.pool:
         return
-    limiter = transaction.memory.pools.limiter(step.pool)
-    for closed in limiter.obstacles(transaction.time.mono):
+    limiter = pools.limiter(step.pool)
+    for closed in limiter.obstacles(time.mono):
         in_use, limit = limiter.in_use.total(), limiter.settings.limit
         words = {
             "paused": limiter.settings.paused or {},
             "runs": [run for run, _ in limiter.in_use.most_common()],
             "rate": limiter.settings.rate,
-            "left": None if closed.until is None else closed.until - transaction.time.mono,
+            "left": None if closed.until is None else closed.until - time.mono,
         }
         yield reason(f"pool_{closed.why}", words, pool=step.pool, limit=limit, in_use=in_use)
 
@@ -109,7 +124,7 @@ def _of_workers(transaction: Transaction, step: StepRow) -> Reason | None:
     workers = [one for one in transaction.memory.workers.values() if one.session.registered]
     if not workers:
         return reason("no_worker")
-    flaws = [(one, _flaws(transaction, one, step)) for one in workers]
+    flaws = [(one, _flaws(transaction.memory.workers, one, step)) for one in workers]
     if not all(found for _, found in flaws):
         return None
     full = [worker for worker, found in flaws if found == [NO_PLACE]]
@@ -128,11 +143,11 @@ def _places(worker: Worker, contract: str) -> int:
     )
 
 
-def _flaws(transaction: Transaction, worker: Worker, step: StepRow) -> list[str]:
+def _flaws(workers: Workers, worker: Worker, step: StepRow) -> list[str]:
     """Everything because of which a worker does not take a step; nothing if it can."""
     if worker.session.trouble is not None and not worker.offer.tasks:
         return [TROUBLE]  # it has not loaded its looms, so nobody knows its tasks
-    misfit = worker.misfit(step.contract, transaction.memory.workers.contracts)
+    misfit = worker.misfit(step.contract, workers.contracts)
     found = [] if misfit in (None, Misfit.LACKS) else [str(misfit)]
     if needs_of(step.contract) - worker.offer.has:
         found.append(str(Misfit.LACKS))
@@ -183,9 +198,9 @@ def _near(step: StepRow, flaws: list[tuple[Worker, list[str]]]) -> str | None:
     return close[0] if close else None
 
 
-def _of_order(transaction: Transaction, step: StepRow) -> Iterator[Reason]:
+def _of_order(queue: StepQueue, step: StepRow) -> Iterator[Reason]:
     """Who comes first when there is room."""
-    higher, shares = transaction.memory.queue.lanes.ahead_of(step.pool, step.priority, step.share)
+    higher, shares = queue.lanes.ahead_of(step.pool, step.priority, step.share)
     if higher:
         yield reason("priority", steps=higher, priority=step.priority)
     if shares:

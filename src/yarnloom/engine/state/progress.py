@@ -15,10 +15,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import SkipReason, StepEvent, StepState
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.time_shares import paces_of
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import PartRow, Row, RunRow, StepRow, paused_runs
+from yarnloom.store import PartRow, Row, RunRow, StepRow, Unit, paused_runs
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
@@ -40,7 +43,14 @@ def fraction_of(saved: Row | None) -> float:
     return min(WHOLE, max(0.0, done / total))
 
 
-def step_moved(transaction: Transaction, step: StepRow, event: StepEvent | None = None) -> None:
+def step_moved(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    step: StepRow,
+    event: StepEvent | None = None,
+) -> None:
     """A step's state changed, or with no event what it is to begin with."""
     if step.state == StepState.DONE or (
         step.state == StepState.SKIPPED and step.skip_reason in PASSED_OVER
@@ -51,35 +61,57 @@ def step_moved(transaction: Transaction, step: StepRow, event: StepEvent | None 
         fraction = 0.0 if step.saved is None else fraction_of(decode(step.saved))
     else:
         return
-    _set_step(transaction, step, fraction)
+    _set_step(
+        unit,
+        time,
+        plans,
+        workflows,
+        step,
+        fraction,
+    )
 
 
 def step_reported(transaction: Transaction, step: StepRow, attempt: int, saved: Row) -> None:
     """An attempt said how far it is. What it says within one attempt never makes it less."""
     furthest = transaction.memory.attempts.furthest
     furthest[attempt] = max(fraction_of(saved), furthest.get(attempt, 0.0))
-    _set_step(transaction, step, furthest[attempt])
+    _set_step(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.memory.workflows,
+        step,
+        furthest[attempt],
+    )
 
 
-def _set_step(transaction: Transaction, step: StepRow, fraction: float) -> None:
+def _set_step(
+    unit: Unit, time: RunTime, plans: Plans, workflows: Workflows, step: StepRow, fraction: float
+) -> None:
     change = fraction - step.fraction
     if change:
         step.fraction = fraction
-        transaction.unit.steps.touch(step)
-        run = transaction.unit.run(step.run)
-        plan = transaction.plans.of(run)
+        unit.steps.touch(step)
+        run = unit.run(step.run)
+        plan = plans.of(run)
         _pass_on(
-            transaction,
+            unit,
+            time,
+            plans,
+            workflows,
             run,
             plan,
-            transaction.unit.parts.need(step.part),
+            unit.parts.need(step.part),
             plan.nodes[step.node],
             change,
         )
 
 
 def _pass_on(
-    transaction: Transaction,
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
     run: RunRow,
     plan: Plan,
     part: PartRow,
@@ -88,7 +120,7 @@ def _pass_on(
     size: int = 1,
 ) -> None:
     """A child of a part moved: so did the part, and those around it."""
-    shares = paces_of(transaction, run).shares
+    shares = paces_of(unit, plans, workflows, run).shares
     while change and part.fraction < WHOLE and not child.follows:
         node, before = plan.nodes[part.node], part.fraction
         if node.kind is Kind.EACH:
@@ -96,29 +128,70 @@ def _pass_on(
         else:
             share = shares.get(child.index) or 1 / len(node.children)
         part.fraction = min(_NOT_YET, max(0.0, before + share * change))
-        part.moved_at = transaction.time.now
-        transaction.unit.parts.touch(part)
+        part.moved_at = time.now
+        unit.parts.touch(part)
         if part.parent is None:
             return
-        child, change, around = node, part.fraction - before, transaction.unit.around(part)
+        child, change, around = node, part.fraction - before, unit.around(part)
         size = size_of_item(plan, part, around)
         part = around
 
 
-def items_done(transaction: Transaction, run: RunRow, each: PartRow, do: Node, count: int) -> None:
+def items_done(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    run: RunRow,
+    each: PartRow,
+    do: Node,
+    count: int,
+) -> None:
     """So many items of an each are done, each of which is one value of its list."""
     each.covered += count
-    _pass_on(transaction, run, transaction.plans.of(run), each, do, WHOLE, count)
+    _pass_on(
+        unit,
+        time,
+        plans,
+        workflows,
+        run,
+        plans.of(run),
+        each,
+        do,
+        WHOLE,
+        count,
+    )
 
 
-def steps_done(transaction: Transaction, run: RunRow, part: PartRow, nodes: Sequence[Node]) -> None:
+def steps_done(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    run: RunRow,
+    part: PartRow,
+    nodes: Sequence[Node],
+) -> None:
     """Steps of a sequence are done that have no rows yet."""
-    shares, children = paces_of(transaction, run).shares, len(nodes)
-    plan = transaction.plans.of(run)
+    shares, children = (
+        paces_of(unit, plans, workflows, run).shares,
+        len(nodes),
+    )
+    plan = plans.of(run)
     whole = len(plan.nodes[part.node].children)
     mean = sum(shares.get(node.index) or 1 / whole for node in nodes) / children
     own = shares.get(nodes[0].index) or 1 / whole
-    _pass_on(transaction, run, plan, part, nodes[0], WHOLE * children * mean / own)
+    _pass_on(
+        unit,
+        time,
+        plans,
+        workflows,
+        run,
+        plan,
+        part,
+        nodes[0],
+        WHOLE * children * mean / own,
+    )
 
 
 def size_of_item(plan: Plan, part: PartRow, around: PartRow) -> int:
@@ -134,7 +207,16 @@ def _size_at(index: int, batch: int, covers: int) -> int:
     return min(batch, left) if left > 0 else batch  # one that is gone stands behind all
 
 
-def part_decided(transaction: Transaction, run: RunRow, part: PartRow, *, whole: bool) -> None:
+def part_decided(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    run: RunRow,
+    part: PartRow,
+    *,
+    whole: bool,
+) -> None:
     """A part's outcome stands.
 
     Args:
@@ -144,25 +226,52 @@ def part_decided(transaction: Transaction, run: RunRow, part: PartRow, *, whole:
         whole: whether it counts as if all of it were done.
     """
     if part.value is not None and part.begun_at is None:
-        each = transaction.unit.around(part)
+        each = unit.around(part)
         each.idle -= 1
-        transaction.unit.parts.touch(each)
+        unit.parts.touch(each)
     if whole and part.fraction < WHOLE:
-        _set_part(transaction, run, part, WHOLE)
+        _set_part(
+            unit,
+            time,
+            plans,
+            workflows,
+            run,
+            part,
+            WHOLE,
+        )
 
 
-def _set_part(transaction: Transaction, run: RunRow, part: PartRow, fraction: float) -> None:
+def _set_part(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    run: RunRow,
+    part: PartRow,
+    fraction: float,
+) -> None:
     """A part becomes whole, or ceases to be."""
-    plan, change = transaction.plans.of(run), fraction - part.fraction
-    part.fraction, part.moved_at = fraction, transaction.time.now
-    transaction.unit.parts.touch(part)
+    plan, change = plans.of(run), fraction - part.fraction
+    part.fraction, part.moved_at = fraction, time.now
+    unit.parts.touch(part)
     if part.parent is None:
         return
-    around = transaction.unit.around(part)
+    around = unit.around(part)
     size = size_of_item(plan, part, around)
     if part.value is not None:
         around.covered += size if fraction >= WHOLE else -size
-    _pass_on(transaction, run, plan, around, plan.nodes[part.node], change, size)
+    _pass_on(
+        unit,
+        time,
+        plans,
+        workflows,
+        run,
+        plan,
+        around,
+        plan.nodes[part.node],
+        change,
+        size,
+    )
 
 
 def is_passed_over(part: PartRow) -> bool:
@@ -170,89 +279,120 @@ def is_passed_over(part: PartRow) -> bool:
     return part.outcome == StepState.SKIPPED and part.skip_reason in PASSED_OVER
 
 
-def part_renewed(transaction: Transaction, run: RunRow, part: PartRow) -> None:
+def part_renewed(
+    unit: Unit, time: RunTime, plans: Plans, workflows: Workflows, run: RunRow, part: PartRow
+) -> None:
     """A part is to run again: it is as far as what is in it and stays done."""
     if part.fraction < WHOLE:
         return  # what is in it has told it
-    plan = transaction.plans.of(run)
+    plan = plans.of(run)
     node = plan.nodes[part.node]
     if node.kind is Kind.EACH:
-        fraction, part.covered = _in_items(transaction, part, node)
+        fraction, part.covered = _in_items(unit, part, node)
     else:
-        shares, fraction = paces_of(transaction, run).shares, 0.0
-        for index, done in paused_runs.fractions_in(transaction.unit, part.id):
+        shares, fraction = (
+            paces_of(unit, plans, workflows, run).shares,
+            0.0,
+        )
+        for index, done in paused_runs.fractions_in(unit, part.id):
             if not plan.nodes[index].follows:
                 fraction += done * (shares.get(index) or 1 / len(node.children))
-    _set_part(transaction, run, part, min(_NOT_YET, fraction))
+    _set_part(
+        unit,
+        time,
+        plans,
+        workflows,
+        run,
+        part,
+        min(_NOT_YET, fraction),
+    )
 
 
-def list_read(transaction: Transaction, each: PartRow, values: int, batch: int | None) -> None:
+def list_read(unit: Unit, each: PartRow, values: int, batch: int | None) -> None:
     """The list of an each was read: so many values, each an item, or some together."""
     each.covers = values
     each.total = each.unmade = -(-values // (batch or 1))
-    transaction.unit.parts.touch(each)
+    unit.parts.touch(each)
 
 
-def list_changed(transaction: Transaction, run: RunRow, each: PartRow, values: int) -> None:
+def list_changed(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    run: RunRow,
+    each: PartRow,
+    values: int,
+) -> None:
     """The list of an each was read again, and has other items: it is counted anew."""
-    plan = transaction.plans.of(run)
+    plan = plans.of(run)
     node = plan.nodes[each.node]
     before, each.covers = each.fraction, values
-    fraction, each.covered = _in_items(transaction, each, node)
+    fraction, each.covered = _in_items(unit, each, node)
     each.fraction = min(_NOT_YET, fraction)
-    transaction.unit.parts.touch(each)
+    unit.parts.touch(each)
     if each.parent is not None:
-        around = transaction.unit.around(each)
-        _pass_on(transaction, run, plan, around, node, each.fraction - before)
+        around = unit.around(each)
+        _pass_on(
+            unit,
+            time,
+            plans,
+            workflows,
+            run,
+            plan,
+            around,
+            node,
+            each.fraction - before,
+        )
 
 
-def _in_items(transaction: Transaction, each: PartRow, node: Node) -> tuple[float, int]:
+def _in_items(unit: Unit, each: PartRow, node: Node) -> tuple[float, int]:
     """How far the items of an each are together, and how many values are in those that are whole.
 
     It looks at all of them, as only a mend may.
     """
     assert node.each is not None
     fraction, covered, batch = 0.0, 0, node.each.batch or 1
-    for index, done in paused_runs.fractions_of_items(transaction.unit, each.run, each.id):
+    for index, done in paused_runs.fractions_of_items(unit, each.run, each.id):
         size = _size_at(index, batch, each.covers)
         fraction += done * size
         covered += size if done >= WHOLE else 0
     return fraction / max(1, each.covers), covered
 
 
-def pace_begins(transaction: Transaction, part: PartRow) -> None:
+def pace_begins(unit: Unit, time: RunTime, part: PartRow) -> None:
     """A part begins, or begins again: its pace counts from here."""
-    part.since, part.fraction_then = transaction.time.now, part.fraction
+    part.since, part.fraction_then = time.now, part.fraction
     if part.value is not None:
         part.begun_at = None
-        each = transaction.unit.around(part)
+        each = unit.around(part)
         each.idle += 1
-        transaction.unit.parts.touch(each)
+        unit.parts.touch(each)
 
 
-def item_began(transaction: Transaction, inside: int | None, at: int) -> None:
+def item_began(unit: Unit, inside: int | None, at: int) -> None:
     """The first attempt in an item has begun: it does not only wait any more, nor those around."""
     while inside is not None:
-        item = transaction.unit.parts.need(inside)
+        item = unit.parts.need(inside)
         if item.begun_at is not None:
             return
         if item.outcome is None:
             item.begun_at = at
-            transaction.unit.parts.touch(item)
-            each = transaction.unit.around(item)
+            unit.parts.touch(item)
+            each = unit.around(item)
             each.idle -= 1
-            transaction.unit.parts.touch(each)
+            unit.parts.touch(each)
         inside = item.item_part
 
 
-def was_paused(transaction: Transaction, run: RunRow, spent: int) -> None:
+def was_paused(unit: Unit, run: RunRow, spent: int) -> None:
     """A run goes on after a pause of so many microseconds, which count for no pace."""
     run.paused_micros += spent
-    transaction.unit.runs.touch(run)
-    for part in transaction.unit.parts.select(
+    unit.runs.touch(run)
+    for part in unit.parts.select(
         "run = ? AND item_part IS NULL AND value IS NULL AND ended_at IS NULL", run.number
     ):
         part.since += spent
         if part.moved_at is not None:
             part.moved_at += spent
-        transaction.unit.parts.touch(part)
+        unit.parts.touch(part)

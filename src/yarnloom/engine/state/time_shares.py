@@ -12,8 +12,10 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from yarnloom.engine.rules.states import RunState
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import RunRow, time_weights
+from yarnloom.store import RunRow, Unit, time_weights
 
 if TYPE_CHECKING:
     from yarnloom.engine.state.transaction import Transaction
@@ -73,19 +75,19 @@ def paces(
     return Paces(seconds, by_node, shares(plan, times), works_by_node)
 
 
-def paces_of(transaction: Transaction, run: RunRow) -> Paces:
+def paces_of(unit: Unit, plans: Plans, workflows: Workflows, run: RunRow) -> Paces:
     """What was known of a run when it started."""
     if run.weights is None:
         return UNKNOWN
-    known = transaction.memory.workflows.paces
+    known = workflows.paces
     key = run.weights, run.plan
     if key not in known:
         while len(known) >= REMEMBERED:
             del known[next(iter(known))]
         known[key] = paces(
-            transaction.plans.of(run),
-            *time_weights.times_of(transaction.unit.execute, run.weights),
-            time_weights.works_of(transaction.unit.execute, run.weights),
+            plans.of(run),
+            *time_weights.times_of(unit.execute, run.weights),
+            time_weights.works_of(unit.execute, run.weights),
         )
     return known[key]
 

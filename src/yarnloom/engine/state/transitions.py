@@ -21,7 +21,7 @@ from yarnloom.engine.state.due_times import DEADLINE_DUE
 from yarnloom.engine.state.hourly_counts import RUN, Hours
 from yarnloom.engine.state.progress import step_moved
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.store import PartRow, RunRow, StepRow
+from yarnloom.store import PartRow, RunRow, StepRow, Unit
 
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
 KEEPS_DUE = ASLEEP | {StepState.PAUSED}
@@ -87,25 +87,32 @@ def move_step(
     if step.deadline_at is not None and after not in STEP_ENDED:
         transaction.due_times.set(DEADLINE_DUE, step.deadline_at)
     transaction.unit.steps.touch(step)
-    step_moved(transaction, step, event)
-    count_child(transaction, step.part, before, after)
+    step_moved(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.memory.workflows,
+        step,
+        event,
+    )
+    count_child(transaction.unit, step.part, before, after)
     if (after in ASLEEP) != (before in ASLEEP):
-        _count_asleep(transaction, step.item_part, 1 if after in ASLEEP else -1)
+        _count_asleep(transaction.unit, step.item_part, 1 if after in ASLEEP else -1)
     transaction.changes.runs.add(step.run)
     if step.pool and (was_free or is_free):
         transaction.changes.pools.add(base_of(step.pool))
 
 
-def _count_asleep(transaction: Transaction, item: int | None, more: int) -> None:
+def _count_asleep(unit: Unit, item: int | None, more: int) -> None:
     """Something in an item fell asleep or woke: the each around it counts such items."""
     while item is not None:
         each = None
-        for key in (item, transaction.unit.parts.need(item).parent):
+        for key in (item, unit.parts.need(item).parent):
             assert key is not None
-            row = transaction.unit.parts.need(key)
+            row = unit.parts.need(key)
             was = row.sleeping_children > 0
             row.sleeping_children += more
-            transaction.unit.parts.touch(row)
+            unit.parts.touch(row)
             if was == (row.sleeping_children > 0):
                 return
             each = row
@@ -113,17 +120,17 @@ def _count_asleep(transaction: Transaction, item: int | None, more: int) -> None
         item = each.item_part
 
 
-def count_child(transaction: Transaction, part: int, before: str | None, after: str) -> None:
+def count_child(unit: Unit, part: int, before: str | None, after: str) -> None:
     """A child of a part went from one state to another; None is waiting."""
-    row = transaction.unit.parts.need(part)
+    row = unit.parts.need(part)
     if before not in (None, StepState.WAITING):
         setattr(row, str(before), getattr(row, str(before)) - 1)
     if after != StepState.WAITING:
         setattr(row, after, getattr(row, after) + 1)
-    transaction.unit.parts.touch(row)
+    unit.parts.touch(row)
 
 
-def count_children(transaction: Transaction, part: PartRow, done: int) -> None:
+def count_children(unit: Unit, part: PartRow, done: int) -> None:
     """So many children of a part are done that were not counted yet."""
     part.done += done
-    transaction.unit.parts.touch(part)
+    unit.parts.touch(part)
