@@ -29,16 +29,20 @@ from yarnloom.engine.operations.run_end import follow
 from yarnloom.engine.rebuild import count_last_hour, rebuild, set_timers
 from yarnloom.engine.results import Results
 from yarnloom.engine.rules.run_clock import Moment, RunTime, Time
+from yarnloom.engine.state.afterwards import Afterwards
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.due_times import FILES_DUE, SCHEDULE_DUE, DueTimes
 from yarnloom.engine.state.each_counts import Flow
 from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.settings import (
     EngineSettings,
 )
 from yarnloom.engine.state.time_sums import TimeSums
 from yarnloom.engine.state.transaction import DeferredAnswer, Folder, Statistics, Transaction
+from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.use_cases import USE_CASES
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
@@ -272,17 +276,24 @@ class Engine:
         return results
 
     def _transaction(self, moment: Moment) -> Transaction:
-        database, memory = self._database, self._memory
+        database, memory, unit = self._database, self._memory, self._unit
         time = RunTime(moment.now + self._time.ahead, moment.mono, self._time.ahead)
+        plans = Plans(unit, self._plans, memory.workers.contracts)
+        due_times = DueTimes(time, memory.timers, memory.attempts)
+        changes, afterwards = Changes(), Afterwards()
         return Transaction(
-            self._unit,
-            Folder(database.files, database.id, database.past),
-            memory,
-            self._settings,
-            Plans(self._unit, self._plans, memory.workers.contracts),
-            time,
-            DueTimes(time, memory.timers, memory.attempts),
-            Statistics(self._last_hour, self._each_counts, self._hours, self._times),
+            unit=unit,
+            folder=Folder(database.files, database.id, database.past),
+            memory=memory,
+            settings=self._settings,
+            plans=plans,
+            time=time,
+            due_times=due_times,
+            counts=Statistics(self._last_hour, self._each_counts, self._hours, self._times),
+            changes=changes,
+            afterwards=afterwards,
+            moves=Moves(unit, time, plans, memory, due_times, changes, self._hours, afterwards),
+            pool_places=PoolPlaces(memory.pools, memory.queue.lanes, time, memory.timers, changes),
         )
 
     def _rebuild(self, moment: Moment) -> None:

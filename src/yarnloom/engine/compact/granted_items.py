@@ -20,7 +20,6 @@ from itertools import islice, takewhile
 from yarnloom.engine.commands import ReportItem
 from yarnloom.engine.compact import segments
 from yarnloom.engine.compact.item_inputs import input_of, own_input, straight_of
-from yarnloom.engine.dispatch.pool_places import enter_pool, leave_pool
 from yarnloom.engine.parts.create_rows import add_first_attempt, add_part, add_step
 from yarnloom.engine.parts.inputs import PreparedStep
 from yarnloom.engine.parts.items import Window, item_of, raw_item, raw_items
@@ -42,7 +41,7 @@ from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.timers import Timers
 from yarnloom.engine.state.transaction import Folder, Statistics, Transaction
-from yarnloom.engine.state.transitions import count_children, move_step
+from yarnloom.engine.state.transitions import count_children
 from yarnloom.engine.state.workers import (
     Worker,
     Workers,
@@ -233,10 +232,7 @@ def give(transaction: Transaction, worker: Worker, straight: Straight, count: in
     attempts = range(attempt, attempt + count)
     worker.hold_all(attempts, task)
     _post(transaction.folder, worker, straight, [known[one] for one in attempts])
-    enter_pool(
-        transaction.time,
-        transaction.memory.pools,
-        transaction.changes,
+    transaction.pool_places.enter(
         straight.pool,
         run.number,
         attempts,
@@ -322,7 +318,7 @@ def end(transaction: Transaction, run: RunRow, straight: Straight, ends: Ends) -
     run.attempts += count
     transaction.unit.runs.touch(run)
     transaction.memory.queue.lanes.ended(straight.pool, straight.share, count)
-    leave_pool(transaction, straight.pool, run.number, attempts, begun=True)
+    transaction.pool_places.leave(straight.pool, run.number, attempts, begun=True)
     transaction.changes.runs.add(run.number)
     transaction.afterwards.settling.add(run.number)
     transaction.changes.workers = True
@@ -393,7 +389,7 @@ def unfold(transaction: Transaction, given: Given) -> None:
     )
     prepared = PreparedStep(input_of(straight, given.raw, value), straight.pool)
     step = add_step(transaction, run, straight.step, item, prepared, id=given.step)
-    move_step(transaction, step, StepEvent.OPEN)
+    transaction.moves.step(step, StepEvent.OPEN)
     item.started_at = given.at
     transaction.memory.queue.remove(step)
     add_first_attempt(

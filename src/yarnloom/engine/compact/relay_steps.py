@@ -39,7 +39,7 @@ from yarnloom.engine.state.progress import steps_done
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Composing, Ended, Folder, Transaction
-from yarnloom.engine.state.transitions import count_children, move_step
+from yarnloom.engine.state.transitions import count_children
 from yarnloom.engine.state.workers import (
     Worker,
     Workers,
@@ -333,7 +333,7 @@ def open_as_handed(
         _drop(transaction.unit, transaction.memory.workers, transaction.memory.relays, leg)
         return None
     step = add_step(transaction, run, node, part, prepared)
-    move_step(transaction, step, StepEvent.OPEN)
+    transaction.moves.step(step, StepEvent.OPEN)
     if transaction.memory.queue.has(step):
         transaction.memory.queue.remove(step)
     at = min(transaction.time.now, transaction.composing.left_at.get(part.id, transaction.time.now))

@@ -20,7 +20,6 @@ from yarnloom.engine.rules.states import (
     StepEvent,
     StepState,
 )
-from yarnloom.engine.state.transitions import move_step
 from yarnloom.plan import Kind, Node
 from yarnloom.store import PartRow, StepRow
 
@@ -119,7 +118,7 @@ class Beginnings:
         elif prepared.skip is not None:
             self.endings.end_step(step, StepEvent.SKIP)
         else:
-            move_step(self.transaction, step, StepEvent.OPEN)
+            self.transaction.moves.step(step, StepEvent.OPEN)
 
     def meet_fate(self, step: StepRow, fate: Fate) -> None:
         """A step that nobody runs ends as someone decided by hand."""

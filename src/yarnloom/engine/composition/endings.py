@@ -50,7 +50,7 @@ from yarnloom.engine.rules.states import (
 )
 from yarnloom.engine.state.progress import is_passed_over, part_decided
 from yarnloom.engine.state.transaction import Ended
-from yarnloom.engine.state.transitions import count_child, move_run, move_step
+from yarnloom.engine.state.transitions import count_child
 from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails
 from yarnloom.store import PartRow, StepRow
 from yarnloom.values import size_of
@@ -106,7 +106,7 @@ class Endings:
 
     def end_step(self, step: StepRow, event: StepEvent) -> None:
         """End a step without an attempt."""
-        move_step(self.transaction, step, event)
+        self.transaction.moves.step(step, event)
         self.step_ended(step)
 
     def stop_step(self, step: StepRow, event: StepEvent, why: StopReason | None) -> None:
@@ -349,10 +349,10 @@ class Endings:
     def _end_run(self, root: PartRow) -> None:
         if root.state == PartState.FAILED:
             self.run.error = root.error
-            move_run(self.transaction, self.run, RunEvent.FAIL)
+            self.transaction.moves.run(self.run, RunEvent.FAIL)
         elif root.state == PartState.CANCELLED:
-            move_run(self.transaction, self.run, RunEvent.STOP)
+            self.transaction.moves.run(self.run, RunEvent.STOP)
         else:
             # A cancel that came too late leaves `stop` behind, and no error.
             self.run.output, self.run.error = root.output, None
-            move_run(self.transaction, self.run, RunEvent.FINISH)
+            self.transaction.moves.run(self.run, RunEvent.FINISH)

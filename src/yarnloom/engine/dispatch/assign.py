@@ -9,13 +9,13 @@ from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
-from yarnloom.engine.dispatch.pool_places import RATE_DUE, enter_pool
 from yarnloom.engine.dispatch.worker_orders import post_work
 from yarnloom.engine.rules.fair_queue import NextUp
 from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.grants import Straight
 from yarnloom.engine.state.open_relays import Anchor
+from yarnloom.engine.state.pool_places import RATE_DUE
 from yarnloom.engine.state.ready_steps import Lane, Place
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import Worker, Workers
@@ -188,10 +188,7 @@ class Dispatcher:
         if step.pool:
             opened_at = transaction.memory.pools.limiter(step.pool).opened_at
             attempt.pool_until = opened_at if opened_at > step.ready_at else None
-            enter_pool(
-                transaction.time,
-                transaction.memory.pools,
-                transaction.changes,
+            transaction.pool_places.enter(
                 step.pool,
                 step.run,
                 [attempt.id],

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from yarnloom.engine.dispatch.pool_places import leave_pool
 from yarnloom.engine.rules.states import Outcome
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import AttemptRow, StepRow
@@ -23,7 +22,9 @@ def release(transaction: Transaction, step: StepRow, attempt: AttemptRow) -> Non
     if attempt.abandoned and worker:
         worker.abandoned[attempt.id] = (step.pool, step.run)
     else:
-        leave_pool(transaction, step.pool, step.run, [attempt.id], never_began=never_began(attempt))
+        transaction.pool_places.leave(
+            step.pool, step.run, [attempt.id], never_began=never_began(attempt)
+        )
 
 
 def never_began(attempt: AttemptRow) -> bool:

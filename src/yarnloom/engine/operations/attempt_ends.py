@@ -33,7 +33,6 @@ from yarnloom.engine.state.progress import step_reported
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.time_sums import EndedTry
 from yarnloom.engine.state.transaction import Statistics, Transaction
-from yarnloom.engine.state.transitions import move_step
 from yarnloom.engine.state.workers import Workers
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
@@ -117,7 +116,7 @@ def end_attempt(
                 error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
             step.error = json.dumps(_final_error(step, outcome, error, most))
     release(transaction, step, attempt)
-    move_step(transaction, step, event, closing=True)
+    transaction.moves.step(step, event, closing=True)
     transaction.afterwards.settling.add(step.run)
     if event in _ENDING:
         step.ended_at = attempt.ended_at

@@ -5,9 +5,6 @@ from __future__ import annotations
 from yarnloom.engine.commands import BeginAttempt, BeginEffect, ReportItem, handles
 from yarnloom.engine.compact import relay_steps
 from yarnloom.engine.dispatch import effects
-from yarnloom.engine.dispatch.pool_places import (
-    leave_pool,
-)
 from yarnloom.engine.dispatch.release import never_began
 from yarnloom.engine.operations.attempt_ends import (
     CALLED,
@@ -32,7 +29,6 @@ from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import item_began
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import move_run, move_step
 from yarnloom.engine.state.workers import Workers
 from yarnloom.errors import Conflict
 from yarnloom.store import AttemptRow, StepRow, Unit, segment_records
@@ -57,7 +53,7 @@ def free(transaction: Transaction, worker_id: str, attempt_id: int) -> None:
         attempt = transaction.unit.attempts.need(attempt_id)
         attempt.abandoned = 0
         transaction.unit.attempts.touch(attempt)
-        leave_pool(transaction, *held, [attempt.id], never_began=never_began(attempt))
+        transaction.pool_places.leave(*held, [attempt.id], never_began=never_began(attempt))
         transaction.afterwards.settling.add(attempt.run)
 
 
@@ -190,7 +186,7 @@ def _begin(transaction: Transaction, attempt: AttemptRow, item: ReportItem) -> N
     )
     transaction.memory.attempts.unbegun.pop(attempt.id, None)
     transaction.unit.attempts.touch(attempt)
-    move_step(transaction, step, StepEvent.BEGIN)
+    transaction.moves.step(step, StepEvent.BEGIN)
     item_began(transaction.unit, step.item_part, attempt.begun_at)
     transaction.counts.tally.begin(max(0, attempt.begun_at - attempt.ready_at) / 1_000_000)
     if step.started_at is None:
@@ -201,7 +197,7 @@ def _begin(transaction: Transaction, attempt: AttemptRow, item: ReportItem) -> N
         transaction.memory.pools.need(base_of(attempt.pool)).count_begun(transaction.time.mono)
     run = transaction.unit.run(step.run)
     if run.state == RunState.QUEUED:
-        move_run(transaction, run, RunEvent.BEGIN)
+        transaction.moves.run(run, RunEvent.BEGIN)
     if run.started_at is None:
         run.started_at = attempt.begun_at
         transaction.unit.runs.touch(run)

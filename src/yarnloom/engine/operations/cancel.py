@@ -13,7 +13,6 @@ from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import RunEvent, StopReason
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import move_run
 from yarnloom.store import RunRow, due_records, schedule_records
 from yarnloom.store import run_records as store
 from yarnloom.units import (
@@ -38,7 +37,7 @@ def cancel_run(transaction: Transaction, command: CancelRun) -> RunRecord:
     """
     run = transaction.unit.run(command.run)
     reason = f": {command.reason}" if command.reason else ""
-    move_run(transaction, run, RunEvent.CANCEL)
+    transaction.moves.run(run, RunEvent.CANCEL)
     store.log_command(
         transaction.unit, transaction.time.now, command.who, "cancel", run.number, command.reason
     )
@@ -50,7 +49,7 @@ def cancel_run(transaction: Transaction, command: CancelRun) -> RunRecord:
 
 def stop(transaction: Transaction, run: RunRow, why: str) -> None:
     """Cancel a run for another's sake."""
-    move_run(transaction, run, RunEvent.CANCEL)
+    transaction.moves.run(run, RunEvent.CANCEL)
     store.log_command(transaction.unit, transaction.time.now, "service", "cancel", run.number, why)
     _stop(transaction, run, why, StopReason.CANCEL)
 
@@ -65,7 +64,7 @@ def stop_late_runs(transaction: Transaction) -> None:
             transaction.unit.runs.touch(run)
             continue
         limit = duration_text(transaction.plans.of(run).deadline or 0.0)
-        move_run(transaction, run, RunEvent.CANCEL)
+        transaction.moves.run(run, RunEvent.CANCEL)
         why = f"the run's deadline of {limit} has passed"
         store.log_command(
             transaction.unit, transaction.time.now, "service", "deadline", run.number, why
@@ -81,7 +80,7 @@ def stop_late_starts(transaction: Transaction) -> None:
         transaction.unit, transaction.time.wall, EXPIRED_AT_ONCE
     ):
         run = transaction.unit.run(number)
-        move_run(transaction, run, RunEvent.CANCEL)
+        transaction.moves.run(run, RunEvent.CANCEL)
         why = f"expired: it had not begun by {iso_time(run.start_by)}"
         store.log_command(
             transaction.unit, transaction.time.now, "service", "expire", run.number, why

@@ -12,7 +12,6 @@ from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import move_run
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.store import RunRow, Unit, effect_records
 from yarnloom.store import run_records as store
@@ -104,7 +103,7 @@ def _prefer(unit: Unit, plans: Plans, queue: StepQueue, run: RunRow, priority: i
 def _move(transaction: Transaction, run: RunRow, *, ahead: bool) -> None:
     """Let a run begin at its start time, or now."""
     if ahead:
-        move_run(transaction, run, RunEvent.MOVE)
+        transaction.moves.run(run, RunEvent.MOVE)
         transaction.due_times.set_start(run)
     else:
         open_run(transaction, run)

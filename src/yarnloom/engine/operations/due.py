@@ -10,9 +10,6 @@ from collections.abc import Callable
 from yarnloom.engine.commands import LoseWorker, Tick, handles
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import drop_idle_files
-from yarnloom.engine.dispatch.pool_places import (
-    RATE_DUE,
-)
 from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
 )
@@ -44,8 +41,10 @@ from yarnloom.engine.state.due_times import (
     TIMEOUT_DUE,
     UNBEGUN_DUE,
 )
+from yarnloom.engine.state.pool_places import (
+    RATE_DUE,
+)
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import move_step
 from yarnloom.store import due_records
 
 AT_ONCE = 500
@@ -147,7 +146,7 @@ def _look_at_quiet(transaction: Transaction, _: str) -> None:
 def _wake_steps(transaction: Transaction, _: str) -> None:
     """Steps whose back-off or rest is over are ready."""
     for step_id in due_records.steps_due(transaction.unit, transaction.time.now, AT_ONCE):
-        move_step(transaction, transaction.unit.steps.need(step_id), StepEvent.DUE)
+        transaction.moves.step(transaction.unit.steps.need(step_id), StepEvent.DUE)
     if (following := due_records.next_due(transaction.unit)) is not None:
         transaction.due_times.set(BACK_OFF_DUE, following)
 

@@ -23,7 +23,6 @@ from yarnloom.engine.state.contracts import (
 )
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import move_run
 from yarnloom.errors import Conflict, NotFound, nearest
 from yarnloom.plan import Plan
 from yarnloom.store import RunRow, Unit, effect_records, paused_runs
@@ -63,7 +62,7 @@ def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
         raise Conflict(why, state=str(run.state))
     if only is None:
         effect_records.forget_edited_steps(transaction.unit, run.number)
-    move_run(transaction, run, RunEvent.MEND)
+    transaction.moves.run(run, RunEvent.MEND)
     run.renewed, run.admission = 1, Admission.ENTERED
     run.round += 1
     run.stop = run.error = run.output = run.ended_at = run.started_at = None

@@ -29,7 +29,6 @@ from yarnloom.engine.state.due_times import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEAD
 from yarnloom.engine.state.progress import was_paused
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import move_run, move_step
 from yarnloom.errors import Conflict
 from yarnloom.store import RunRow, StepRow, Unit, paused_runs
 from yarnloom.store import run_records as store
@@ -48,7 +47,7 @@ def pause_run(transaction: Transaction, command: PauseRun) -> RunRecord:
         return record_of(transaction.unit, transaction.time, transaction.plans, run)
     in_hand = paused_runs.is_executed(transaction.unit, run.number)
     queued = run.state == RunState.QUEUED
-    move_run(transaction, run, RunEvent.PAUSE_IN_HAND if queued and in_hand else RunEvent.PAUSE)
+    transaction.moves.run(run, RunEvent.PAUSE_IN_HAND if queued and in_hand else RunEvent.PAUSE)
     store.log_command(
         transaction.unit, transaction.time.now, command.who, "pause", run.number, command.reason
     )
@@ -97,7 +96,7 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
         event = RunEvent.RESUME_SCHEDULED
     elif run.started_at is None:
         event = RunEvent.RESUME_QUEUED
-    move_run(transaction, run, event)
+    transaction.moves.run(run, event)
     store.log_command(
         transaction.unit, transaction.time.now, command.who, "resume", run.number, command.reason
     )
@@ -125,7 +124,7 @@ def release(transaction: Transaction, run: RunRow) -> None:
         if step.held is not None:
             continue  # by hand, and not by the run's pause
         if step.state == StepState.PAUSED:
-            move_step(transaction, step, StepEvent.RESUME)
+            transaction.moves.step(step, StepEvent.RESUME)
         elif step.stop == StopReason.PAUSE:
             post_go_on(transaction.unit, transaction.memory.workers, transaction.changes, step)
 
@@ -133,7 +132,7 @@ def release(transaction: Transaction, run: RunRow) -> None:
 def settle(transaction: Transaction, run: RunRow) -> None:
     """A pausing run is paused when nothing executes any of it."""
     if run.state == RunState.PAUSING and not paused_runs.is_executed(transaction.unit, run.number):
-        move_run(transaction, run, RunEvent.HELD)
+        transaction.moves.run(run, RunEvent.HELD)
         run.paused_at = transaction.time.now
 
 
@@ -173,7 +172,7 @@ def hold_if_asked(transaction: Transaction, step: StepRow) -> None:
         return
     if step.state != StepState.PAUSED:
         step.held = step.state
-        move_step(transaction, step, StepEvent.HOLD)
+        transaction.moves.step(step, StepEvent.HOLD)
     step.held_at = transaction.time.now
     transaction.unit.steps.touch(step)
 
@@ -198,7 +197,7 @@ def release_step(transaction: Transaction, step: StepRow) -> None:
     event = StepEvent.RESUME
     if step.due_at is not None and step.due_at > transaction.time.now:
         event = StepEvent.REST if before == StepState.RESTING else StepEvent.BACK_OFF
-    move_step(transaction, step, event)
+    transaction.moves.step(step, event)
     if step.due_at is not None:
         transaction.due_times.set(BACK_OFF_DUE, step.due_at)
 

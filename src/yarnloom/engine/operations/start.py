@@ -37,7 +37,6 @@ from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import move_run
 from yarnloom.engine.state.value_checks import Unjudged
 from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
 from yarnloom.plan import Constant, FromParam, Plan
@@ -202,7 +201,7 @@ def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
 def open_run(transaction: Transaction, run: RunRow) -> PartRow:
     """Begin a run whose time has come, unless it has to wait for others; its root part."""
     if run.state == RunState.SCHEDULED:
-        move_run(transaction, run, RunEvent.DUE)
+        transaction.moves.run(run, RunEvent.DUE)
     plan = transaction.plans.of(run)
     busy = is_busy(transaction.memory.workflows, plan)
     run.admission = Admission.HELD if busy else Admission.ENTERED

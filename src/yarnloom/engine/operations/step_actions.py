@@ -38,8 +38,6 @@ from yarnloom.engine.state.progress import step_moved
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import (
     ASLEEP,
-    move_run,
-    move_step,
 )
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.plan import Node, source_schema
@@ -228,7 +226,7 @@ class _Hand:
     def retry(self) -> None:
         step = self.step
         if step is not None and step.state in ASLEEP:
-            move_step(self.transaction, step, StepEvent.RETRY)
+            self.transaction.moves.step(step, StepEvent.RETRY)
         elif self.state not in (StepState.FAILED, StepState.CANCELLED):
             raise self._refused(
                 f"is {self.state}; only one that failed, was cancelled, backs off or rests can be "
@@ -252,7 +250,7 @@ class _Hand:
             part = transaction.unit.around(part)
         if not Renewal(transaction, run, only=Some({step.id: step.rank})).part(part, set()):
             raise self._refused("failed, as was allowed; `mend` the run")
-        move_run(transaction, run, RunEvent.REOPEN)
+        transaction.moves.run(run, RunEvent.REOPEN)
         run.renewed, run.reopened_from, run.ended_at = 1, run.ended_at, None
         transaction.unit.runs.touch(run)
         transaction.memory.workflows.under_way[run.workflow] += 1

@@ -19,9 +19,6 @@ from yarnloom.engine.commands import (
     handles,
 )
 from yarnloom.engine.compact import granted_items, relay_steps
-from yarnloom.engine.dispatch.pool_places import (
-    leave_pool,
-)
 from yarnloom.engine.dispatch.release import never_began
 from yarnloom.engine.dispatch.worker_orders import (
     post_drain,
@@ -474,7 +471,7 @@ def _gone(transaction: Transaction, worker: Worker) -> None:
         attempt = transaction.unit.attempts.need(attempt_id)
         attempt.abandoned = 0
         transaction.unit.attempts.touch(attempt)
-        leave_pool(transaction, pool, run, [attempt.id], never_began=never_began(attempt))
+        transaction.pool_places.leave(pool, run, [attempt.id], never_began=never_began(attempt))
     worker.abandoned.clear()
 
 

@@ -25,7 +25,7 @@ from yarnloom.engine.rules.states import (
 )
 from yarnloom.engine.state.progress import part_renewed
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import count_child, move_step
+from yarnloom.engine.state.transitions import count_child
 from yarnloom.plan import FromFailures, FromOutput, Kind, Node, Plan, Source
 from yarnloom.store import (
     PartRow,
@@ -196,7 +196,7 @@ class Renewal:
         if step.state == StepState.DONE:
             step.saved = None  # it reads something else now; what did not end well goes on
         before, ended_at = step.state, step.ended_at
-        move_step(self.transaction, step, StepEvent.RENEW)
+        self.transaction.moves.step(step, StepEvent.RENEW)
         self.transaction.composing.children.pop((step.part, node.index), None)
         assert before != StepState.WAITING
         step.ended_at = ended_at

@@ -9,6 +9,7 @@ from typing import Any
 from yarnloom.engine.commands import ReportItem
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import StepState
+from yarnloom.engine.state.afterwards import Afterwards
 from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.due_times import DueTimes
 from yarnloom.engine.state.each_counts import Flow
@@ -16,11 +17,13 @@ from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.last_hour import Recent, Tally
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.progress import PASSED_OVER
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.time_sums import TimeSums
+from yarnloom.engine.state.transitions import Moves
 from yarnloom.secrets import Vault
-from yarnloom.store import FileFolder, Past, RunRow, StepRow, Unit
+from yarnloom.store import FileFolder, Past, StepRow, Unit
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,28 +127,6 @@ class Composing:
 
 
 @dataclass(slots=True)
-class Afterwards:
-    """What follows once the commands of a transaction are done.
-
-    Attributes:
-        made_room: workflows of which a run has ended while others wait.
-        settling: pausing runs of which something has ended, so that they may be paused now.
-        ended_runs: runs that have ended, and whose end nobody handled yet.
-        schedules: schedules of which a run has ended, also one that had ended before.
-    """
-
-    made_room: set[str] = field(default_factory=set)
-    settling: set[int] = field(default_factory=set)
-    ended_runs: list[RunRow] = field(default_factory=list)
-    schedules: set[str] = field(default_factory=set)
-
-    @property
-    def are_left(self) -> bool:
-        """Whether anything of it is still to be done before the transaction ends."""
-        return bool(self.ended_runs or self.schedules or self.made_room)
-
-
-@dataclass(slots=True)
 class Transaction:
     """One transaction.
 
@@ -161,6 +142,8 @@ class Transaction:
         changes: what looks different now.
         composing: notes of the rules of composition.
         afterwards: what follows once the commands are done.
+        moves: changes the states of runs and steps.
+        pool_places: lets attempts into pools, and out of them.
     """
 
     unit: Unit
@@ -171,9 +154,11 @@ class Transaction:
     time: RunTime
     due_times: DueTimes
     counts: Statistics
-    changes: Changes = field(default_factory=Changes)
+    changes: Changes
+    afterwards: Afterwards
+    moves: Moves
+    pool_places: PoolPlaces
     composing: Composing = field(default_factory=Composing)
-    afterwards: Afterwards = field(default_factory=Afterwards)
 
     @property
     def vault(self) -> Vault:

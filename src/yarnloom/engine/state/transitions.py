@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     RUN_ENDED,
     RUN_TABLE,
@@ -17,39 +18,118 @@ from yarnloom.engine.rules.states import (
     StepState,
     next_state,
 )
-from yarnloom.engine.state.due_times import DEADLINE_DUE
+from yarnloom.engine.state.afterwards import Afterwards
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.due_times import DEADLINE_DUE, DueTimes
 from yarnloom.engine.state.hourly_counts import RUN, Hours
+from yarnloom.engine.state.memory import Memory
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import step_moved
-from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
 
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
 KEEPS_DUE = ASLEEP | {StepState.PAUSED}
 
 
-def move_run(transaction: Transaction, run: RunRow, event: RunEvent) -> None:
-    """Let something happen to a run."""
-    run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
-    if run.state in RUN_ENDED:
-        before = run.reopened_from  # its first end, which was counted
-        run.ended_at, run.reopened_from = before or transaction.time.now, None
-        run.paused_at = None
-        transaction.memory.queue.paused.discard(run.number)
-        transaction.memory.relays.barred.discard(run.number)
-        transaction.changes.ended.add(run.number)
-        if before is None:
-            transaction.afterwards.ended_runs.append(run)
-            _count(transaction.counts.hours, run, transaction.time.now)
+class Moves:
+    """Changes the states of runs and steps, with what is counted by them.
+
+    Args:
+        unit: the store's unit of work.
+        time: of the transaction.
+        plans: of the runs.
+        memory: the queue, the relays and the workflows in it.
+        due_times: sets the timers of deadlines.
+        changes: what looks different then.
+        hours: counts runs that have ended.
+        afterwards: what follows from the end of a run.
+    """
+
+    __slots__ = (
+        *("_afterwards", "_changes", "_due_times", "_hours", "_plans", "_queue", "_relays"),
+        *("_time", "_unit", "_workflows"),
+    )
+
+    def __init__(
+        self,
+        unit: Unit,
+        time: RunTime,
+        plans: Plans,
+        memory: Memory,
+        due_times: DueTimes,
+        changes: Changes,
+        hours: Hours,
+        afterwards: Afterwards,
+    ) -> None:
+        self._unit, self._time, self._plans = unit, time, plans
+        self._queue, self._relays, self._workflows = memory.queue, memory.relays, memory.workflows
+        self._due_times, self._changes = due_times, changes
+        self._hours, self._afterwards = hours, afterwards
+
+    def run(self, run: RunRow, event: RunEvent) -> None:
+        """Let something happen to a run."""
+        run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
+        if run.state in RUN_ENDED:
+            before = run.reopened_from  # its first end, which was counted
+            run.ended_at, run.reopened_from = before or self._time.now, None
+            run.paused_at = None
+            self._queue.paused.discard(run.number)
+            self._relays.barred.discard(run.number)
+            self._changes.ended.add(run.number)
+            if before is None:
+                self._afterwards.ended_runs.append(run)
+                _count(self._hours, run, self._time.now)
+            if run.schedule is not None:
+                self._afterwards.schedules.add(run.schedule)
+            if run.admission != Admission.AHEAD:
+                self._workflows.counted(run.admission)[run.workflow] -= 1
+            if self._workflows.held[run.workflow]:
+                self._afterwards.made_room.add(run.workflow)
+        self._unit.runs.touch(run)
+        self._changes.runs.add(run.number)
         if run.schedule is not None:
-            transaction.afterwards.schedules.add(run.schedule)
-        if run.admission != Admission.AHEAD:
-            transaction.memory.workflows.counted(run.admission)[run.workflow] -= 1
-        if transaction.memory.workflows.held[run.workflow]:
-            transaction.afterwards.made_room.add(run.workflow)
-    transaction.unit.runs.touch(run)
-    transaction.changes.runs.add(run.number)
-    if run.schedule is not None:
-        transaction.changes.schedules.add(run.schedule)
+            self._changes.schedules.add(run.schedule)
+
+    def step(self, step: StepRow, event: StepEvent, *, closing: bool = False) -> None:
+        """Let something happen to a step; counters and lanes follow.
+
+        Args:
+            closing: its open attempt has ended.
+        """
+        queue = self._queue
+        before, was_free = step.state, queue.has(step)
+        after = next_state(STEP_TABLE, before, event, f"step {step.id} of run {step.run}")
+        step.state = after
+        if closing:
+            step.open = step.stop = None
+        is_free = queue.has(step)
+        if was_free and not is_free:
+            queue.remove(step)
+        if is_free and not was_free:
+            queue.add(step)
+        if after == StepState.READY and before != StepState.READY:
+            step.ready_at = self._time.now
+        if after in STEP_ENDED:
+            step.ended_at = self._time.now
+        if after not in KEEPS_DUE:
+            step.due_at = None
+        if step.deadline_at is not None and after not in STEP_ENDED:
+            self._due_times.set(DEADLINE_DUE, step.deadline_at)
+        self._unit.steps.touch(step)
+        step_moved(
+            self._unit,
+            self._time,
+            self._plans,
+            self._workflows,
+            step,
+            event,
+        )
+        count_child(self._unit, step.part, before, after)
+        if (after in ASLEEP) != (before in ASLEEP):
+            _count_asleep(self._unit, step.item_part, 1 if after in ASLEEP else -1)
+        self._changes.runs.add(step.run)
+        if step.pool and (was_free or is_free):
+            self._changes.pools.add(base_of(step.pool))
 
 
 def _count(hours: Hours, run: RunRow, now: int) -> None:
@@ -57,50 +137,6 @@ def _count(hours: Hours, run: RunRow, now: int) -> None:
     took = None if run.started_at is None else now - run.started_at - run.paused_micros
     waited = (run.started_at or now) - run.created_at
     hours.end(run.workflow, now, RUN, str(run.state), waited, took)
-
-
-def move_step(
-    transaction: Transaction, step: StepRow, event: StepEvent, *, closing: bool = False
-) -> None:
-    """Let something happen to a step; counters and lanes follow.
-
-    Args:
-        closing: its open attempt has ended.
-    """
-    queue = transaction.memory.queue
-    before, was_free = step.state, queue.has(step)
-    after = next_state(STEP_TABLE, before, event, f"step {step.id} of run {step.run}")
-    step.state = after
-    if closing:
-        step.open = step.stop = None
-    is_free = queue.has(step)
-    if was_free and not is_free:
-        queue.remove(step)
-    if is_free and not was_free:
-        queue.add(step)
-    if after == StepState.READY and before != StepState.READY:
-        step.ready_at = transaction.time.now
-    if after in STEP_ENDED:
-        step.ended_at = transaction.time.now
-    if after not in KEEPS_DUE:
-        step.due_at = None
-    if step.deadline_at is not None and after not in STEP_ENDED:
-        transaction.due_times.set(DEADLINE_DUE, step.deadline_at)
-    transaction.unit.steps.touch(step)
-    step_moved(
-        transaction.unit,
-        transaction.time,
-        transaction.plans,
-        transaction.memory.workflows,
-        step,
-        event,
-    )
-    count_child(transaction.unit, step.part, before, after)
-    if (after in ASLEEP) != (before in ASLEEP):
-        _count_asleep(transaction.unit, step.item_part, 1 if after in ASLEEP else -1)
-    transaction.changes.runs.add(step.run)
-    if step.pool and (was_free or is_free):
-        transaction.changes.pools.add(base_of(step.pool))
 
 
 def _count_asleep(unit: Unit, item: int | None, more: int) -> None:

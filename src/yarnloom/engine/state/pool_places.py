@@ -1,0 +1,86 @@
+"""Places in pools: attempts enter a pool when a worker gets them, and leave it when they end.
+
+Decision: `docs/decisions/04-pools.md`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from yarnloom.engine.rules.fair_queue import Lanes
+from yarnloom.engine.rules.limits import Pools, base_of
+from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.timers import Timers
+
+RATE_DUE = "rate"
+"""The timer of a pool whose rate lets steps start again, or forgets a value."""
+
+
+class PoolPlaces:
+    """Lets attempts into their pools, and out of them.
+
+    Args:
+        pools: all pools.
+        lanes: the queues of ready steps, which open with a pool.
+        time: of the transaction.
+        timers: of rates.
+        changes: what looks different then.
+    """
+
+    __slots__ = ("_changes", "_lanes", "_pools", "_time", "_timers")
+
+    def __init__(
+        self, pools: Pools, lanes: Lanes, time: RunTime, timers: Timers, changes: Changes
+    ) -> None:
+        self._pools, self._lanes = pools, lanes
+        self._time, self._timers, self._changes = time, timers, changes
+
+    def enter(self, pool: str, run: int, attempts: Iterable[int]) -> None:
+        """Count attempts of a run in their pool; an empty name is none."""
+        if not pool:
+            return
+        limiter = self._pools.limiter(pool)
+        for attempt in attempts:
+            limiter.enter(run, attempt)
+        limiter.record_use(limiter.closed(self._time.mono), self._time.now)
+        self._changes.pools.add(base_of(pool))
+
+    def leave(
+        self,
+        pool: str,
+        run: int,
+        attempts: Iterable[int],
+        *,
+        begun: bool = False,
+        never_began: bool = False,
+    ) -> None:
+        """Remove attempts of a run from their pool, so that waiting steps may start.
+
+        Args:
+            pool: its name; empty for none.
+            run: the run's number.
+            attempts: the attempts.
+            begun: whether their begins still have to be counted.
+            never_began: whether a worker gave them back before they began.
+        """
+        if not pool:
+            return
+        pools, lanes = self._pools, self._lanes
+        limiter = pools.limiter(pool)
+        for attempt in attempts:
+            if never_began:
+                limiter.take_back(attempt)
+            limiter.end(run, attempt, self._time.mono)
+            if begun:
+                pools.need(pool).count_begun(self._time.mono)
+        limiter.record_use(limiter.closed(self._time.mono), self._time.now)
+        lanes.reopen(pool)
+        # A pool that steps wait for has to remember when it opened.
+        if not lanes.waiting_in(pool):
+            pools.tidy(pool, self._time.mono)
+        self._changes.pools.add(base_of(pool))
+        if limiter.begins and not limiter.in_use and not limiter.armed:
+            # Of many values of a pool with `per=` none is to be remembered longer than its rate asks.
+            limiter.armed = True
+            self._timers.add(limiter.forgotten_at, RATE_DUE, pool)
