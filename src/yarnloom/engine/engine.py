@@ -157,7 +157,9 @@ class Engine:
         try:
             self._follow_clock(transaction, moved=moved)
             answers = [self._one(transaction, command) for command in batch]
-            pause.settle_all(transaction)
+            pause.settle_all(
+                transaction.unit, transaction.time, transaction.afterwards, transaction.moves
+            )
             while transaction.afterwards.are_left:
                 follow(transaction)
                 admit(transaction)

@@ -83,7 +83,16 @@ def rebuild(transaction: Transaction) -> None:
         memory.timers.add(transaction.time.mono, FILL_DUE, str(each))
     list_results.rebuild(transaction)
     for worker_id, name, facts in worker_records.workers_present(unit):
-        worker_sessions.remember(transaction, worker_id, name, facts)
+        worker_sessions.remember(
+            transaction.unit,
+            transaction.time,
+            transaction.settings,
+            transaction.memory.workers,
+            transaction.memory.timers,
+            worker_id,
+            name,
+            facts,
+        )
     for worker in memory.workers.values():
         for attempt in worker.in_hand:
             _remember_attempt(transaction, attempt)
@@ -99,7 +108,9 @@ def rebuild(transaction: Transaction) -> None:
         transaction.unit, transaction.time, transaction.memory.pools, memory.pools.settings
     )
     for number in memory.queue.paused:
-        pause.settle(transaction, transaction.unit.run(number))
+        pause.settle(
+            transaction.unit, transaction.time, transaction.moves, transaction.unit.run(number)
+        )
     transaction.counts.eaches.write(transaction)
     transaction.counts.hours.write(unit)
     transaction.counts.times.write()

@@ -388,7 +388,18 @@ def unfold(transaction: Transaction, given: Given) -> None:
         id=given.part,
     )
     prepared = PreparedStep(input_of(straight, given.raw, value), straight.pool)
-    step = add_step(transaction, run, straight.step, item, prepared, id=given.step)
+    step = add_step(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.memory.relays,
+        transaction.memory.workflows,
+        run,
+        straight.step,
+        item,
+        prepared,
+        id=given.step,
+    )
     transaction.moves.step(step, StepEvent.OPEN)
     item.started_at = given.at
     transaction.memory.queue.remove(step)

@@ -332,7 +332,17 @@ def open_as_handed(
     if prepared is None or prepared.error or prepared.skip:
         _drop(transaction.unit, transaction.memory.workers, transaction.memory.relays, leg)
         return None
-    step = add_step(transaction, run, node, part, prepared)
+    step = add_step(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.memory.relays,
+        transaction.memory.workflows,
+        run,
+        node,
+        part,
+        prepared,
+    )
     transaction.moves.step(step, StepEvent.OPEN)
     if transaction.memory.queue.has(step):
         transaction.memory.queue.remove(step)
@@ -410,7 +420,6 @@ def drop_of_worker(
     """Take back the legs that a worker does not hold.
 
     Args:
-        transaction: the transaction.
         worker: the worker.
         but: attempts that it still has, or has ended.
         above: those up to this one were given out by records that are gone.

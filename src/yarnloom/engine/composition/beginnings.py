@@ -110,7 +110,17 @@ class Beginnings:
     def begin_step(self, node: Node, around: PartRow) -> None:
         """Make the row of a step; it is ready, or ends at once where it cannot run."""
         prepared = prepare_step(self.resolver, node, around)
-        step = add_step(self.transaction, self.run, node, around, prepared)
+        step = add_step(
+            self.transaction.unit,
+            self.transaction.time,
+            self.transaction.plans,
+            self.transaction.memory.relays,
+            self.transaction.memory.workflows,
+            self.run,
+            node,
+            around,
+            prepared,
+        )
         if prepared.fate is not None:
             self.meet_fate(step, prepared.fate)
         elif prepared.error is not None:

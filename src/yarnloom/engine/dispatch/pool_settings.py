@@ -17,6 +17,8 @@ from yarnloom.engine.records.settings import (
 )
 from yarnloom.engine.rules.limits import Declared, PoolLimits, Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import DeferredAnswer, Transaction
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
@@ -95,14 +97,28 @@ def declare(transaction: Transaction, loom: str, pools: dict[str, Declared], who
             kept = {"limit": facts.limit, "rate": rate, "note": facts.note}
             store.declare(transaction.unit, name, loom, kept, transaction.time.now)
             settings[name].declared[loom] = facts
-            _settle(transaction, name)
+            _settle(
+                transaction.unit,
+                transaction.time,
+                transaction.memory.queue,
+                transaction.memory.pools,
+                transaction.changes,
+                name,
+            )
     dropped = [one for one, pool in settings.items() if loom in pool.declared and one not in pools]
     named = _named(transaction) if dropped else set()
     for name in dropped:
         if name not in named:
             store.undeclare(transaction.unit, name, loom)
             del settings[name].declared[loom]
-            _settle(transaction, name)
+            _settle(
+                transaction.unit,
+                transaction.time,
+                transaction.memory.queue,
+                transaction.memory.pools,
+                transaction.changes,
+                name,
+            )
 
 
 def rebuild(unit: Unit, pools: Pools) -> None:
@@ -311,21 +327,30 @@ def _set(transaction: Transaction, name: str, changes: JsonObject) -> None:
     settings = transaction.memory.pools.settings[name]
     settings.by_hand |= _read_hand(changes)
     store.change(transaction.unit, name, _hand_json(settings.by_hand), settings.paused)
-    _settle(transaction, name)
+    _settle(
+        transaction.unit,
+        transaction.time,
+        transaction.memory.queue,
+        transaction.memory.pools,
+        transaction.changes,
+        name,
+    )
 
 
-def _settle(transaction: Transaction, name: str) -> None:
+def _settle(
+    unit: Unit, time: RunTime, queue: StepQueue, pools: Pools, changes: Changes, name: str
+) -> None:
     """What holds for a pool has changed: whatever waits for it is looked at again."""
-    settings = transaction.memory.pools.settings[name]
+    settings = pools.settings[name]
     before = settings.rate
     settings.settle()
     if settings.rate != before:
-        rebuild_begins(transaction.unit, transaction.time, transaction.memory.pools, [name])
-    for pool in transaction.memory.queue.lanes.pools_with_ready():
+        rebuild_begins(unit, time, pools, [name])
+    for pool in queue.lanes.pools_with_ready():
         if base_of(pool) == name:
-            transaction.memory.pools.limiter(pool).armed = False
-            transaction.memory.queue.lanes.reopen(pool)
-    transaction.changes.pools.add(name)
+            pools.limiter(pool).armed = False
+            queue.lanes.reopen(pool)
+    changes.pools.add(name)
 
 
 def _named(transaction: Transaction) -> set[str]:

@@ -67,7 +67,6 @@ def post_stop(
     """Tell the worker that has a step in hand to stop it; False if none has.
 
     Args:
-        transaction: the transaction.
         step: the step.
         why: the reason.
         raise_in: of one whose time is over: seconds until it is, when the stop is raised in it.

@@ -128,7 +128,7 @@ def end_attempt(
         composition.ready_again(step)
     if event in (StepEvent.BACK_OFF, StepEvent.REST) and step.ended_at is None:
         composition.fell_asleep(step)
-    hold_if_asked(transaction, step)
+    hold_if_asked(transaction.unit, transaction.time, transaction.moves, step)
 
 
 def _close(
@@ -310,7 +310,16 @@ def keep_saved(
     with contextlib.suppress(ValueRefused):
         step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
         transaction.unit.steps.touch(step)
-        step_reported(transaction, step, attempt.id, saved)
+        step_reported(
+            transaction.unit,
+            transaction.time,
+            transaction.plans,
+            transaction.memory.attempts,
+            transaction.memory.workflows,
+            step,
+            attempt.id,
+            saved,
+        )
         if attempt.id in transaction.memory.attempts.heard:
             transaction.memory.attempts.heard[attempt.id] = transaction.time.mono
         transaction.changes.runs.add(step.run)

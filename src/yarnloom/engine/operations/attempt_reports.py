@@ -24,9 +24,11 @@ from yarnloom.engine.rules.states import (
     StepEvent,
     StopReason,
 )
+from yarnloom.engine.state.afterwards import Afterwards
 from yarnloom.engine.state.due_times import QUIET_DUE, TIMEOUT_DUE
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.progress import item_began
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import Workers
@@ -45,16 +47,23 @@ NEVER_BEGUN = (Outcome.HANDED_BACK, Outcome.CANCELLED, Outcome.LOST)
 """Outcomes of legs whose turn never came; a process that died may have begun a lost one."""
 
 
-def free(transaction: Transaction, worker_id: str, attempt_id: int) -> None:
+def free(
+    unit: Unit,
+    workers: Workers,
+    afterwards: Afterwards,
+    pool_places: PoolPlaces,
+    worker_id: str,
+    attempt_id: int,
+) -> None:
     """The process of an abandoned attempt has ended."""
-    worker = transaction.memory.workers.get(worker_id)
+    worker = workers.get(worker_id)
     held = worker.abandoned.pop(attempt_id, None) if worker else None
     if held is not None:
-        attempt = transaction.unit.attempts.need(attempt_id)
+        attempt = unit.attempts.need(attempt_id)
         attempt.abandoned = 0
-        transaction.unit.attempts.touch(attempt)
-        transaction.pool_places.leave(*held, [attempt.id], never_began=never_began(attempt))
-        transaction.afterwards.settling.add(attempt.run)
+        unit.attempts.touch(attempt)
+        pool_places.leave(*held, [attempt.id], never_began=never_began(attempt))
+        afterwards.settling.add(attempt.run)
 
 
 def save_of(transaction: Transaction, worker: str, attempt_id: int, saved: JsonObject) -> None:

@@ -99,7 +99,14 @@ def _stop(
     *,
     now: bool = False,
 ) -> None:
-    release(transaction, run)
+    release(
+        transaction.unit,
+        transaction.memory.workers,
+        transaction.memory.queue,
+        transaction.changes,
+        transaction.moves,
+        run,
+    )
     run.cancels += 1
     if run.stop is None:
         run.stop = why

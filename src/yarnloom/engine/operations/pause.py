@@ -25,10 +25,14 @@ from yarnloom.engine.rules.states import (
     StepState,
     StopReason,
 )
+from yarnloom.engine.state.afterwards import Afterwards
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.due_times import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE, DueTimes
 from yarnloom.engine.state.progress import was_paused
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.transitions import Moves
+from yarnloom.engine.state.workers import Workers
 from yarnloom.errors import Conflict
 from yarnloom.store import RunRow, StepRow, Unit, paused_runs
 from yarnloom.store import run_records as store
@@ -68,7 +72,7 @@ def pause_run(transaction: Transaction, command: PauseRun) -> RunRecord:
                 step,
                 StopReason.PAUSE,
             )
-    settle(transaction, run)
+    settle(transaction.unit, transaction.time, transaction.moves, run)
     return record_of(transaction.unit, transaction.time, transaction.plans, run)
 
 
@@ -101,7 +105,14 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
         transaction.unit, transaction.time.now, command.who, "resume", run.number, command.reason
     )
     _give_time_back(transaction.unit, transaction.time, transaction.due_times, run)
-    release(transaction, run)
+    release(
+        transaction.unit,
+        transaction.memory.workers,
+        transaction.memory.queue,
+        transaction.changes,
+        transaction.moves,
+        run,
+    )
     if ahead:
         transaction.due_times.set_start(run)
     if run.admission == Admission.HELD:
@@ -109,37 +120,39 @@ def resume_run(transaction: Transaction, command: ResumeRun) -> RunRecord:
     return record_of(transaction.unit, transaction.time, transaction.plans, run)
 
 
-def release(transaction: Transaction, run: RunRow) -> None:
+def release(
+    unit: Unit, workers: Workers, queue: StepQueue, changes: Changes, moves: Moves, run: RunRow
+) -> None:
     """Let everything of a run go on that its pause held: what is ready, what stopped, what runs."""
-    if run.number not in transaction.memory.queue.paused:
+    if run.number not in queue.paused:
         return
-    transaction.memory.queue.paused.discard(run.number)
+    queue.paused.discard(run.number)
     run.paused_at = None
-    transaction.unit.runs.touch(run)
-    for lane in paused_runs.ready_of_run(transaction.unit, run.number):
-        transaction.memory.queue.lanes.add(*lane)
-    for step in transaction.unit.steps.select(
+    unit.runs.touch(run)
+    for lane in paused_runs.ready_of_run(unit, run.number):
+        queue.lanes.add(*lane)
+    for step in unit.steps.select(
         "run = ? AND ended_at IS NULL AND (state = 'paused' OR stop = 'pause')", run.number
     ):
         if step.held is not None:
             continue  # by hand, and not by the run's pause
         if step.state == StepState.PAUSED:
-            transaction.moves.step(step, StepEvent.RESUME)
+            moves.step(step, StepEvent.RESUME)
         elif step.stop == StopReason.PAUSE:
-            post_go_on(transaction.unit, transaction.memory.workers, transaction.changes, step)
+            post_go_on(unit, workers, changes, step)
 
 
-def settle(transaction: Transaction, run: RunRow) -> None:
+def settle(unit: Unit, time: RunTime, moves: Moves, run: RunRow) -> None:
     """A pausing run is paused when nothing executes any of it."""
-    if run.state == RunState.PAUSING and not paused_runs.is_executed(transaction.unit, run.number):
-        transaction.moves.run(run, RunEvent.HELD)
-        run.paused_at = transaction.time.now
+    if run.state == RunState.PAUSING and not paused_runs.is_executed(unit, run.number):
+        moves.run(run, RunEvent.HELD)
+        run.paused_at = time.now
 
 
-def settle_all(transaction: Transaction) -> None:
+def settle_all(unit: Unit, time: RunTime, afterwards: Afterwards, moves: Moves) -> None:
     """The same for every run of which something has ended in this transaction."""
-    for number in transaction.afterwards.settling:
-        settle(transaction, transaction.unit.run(number))
+    for number in afterwards.settling:
+        settle(unit, time, moves, unit.run(number))
 
 
 def rebuild(unit: Unit, queue: StepQueue) -> None:
@@ -150,31 +163,33 @@ def rebuild(unit: Unit, queue: StepQueue) -> None:
 # Steps
 
 
-def hold_step(transaction: Transaction, step: StepRow) -> None:
+def hold_step(
+    unit: Unit, time: RunTime, workers: Workers, changes: Changes, moves: Moves, step: StepRow
+) -> None:
     """Pause one step: at once, or where it runs at its next checkpoint."""
     step.held = step.held or StepState.READY
-    transaction.unit.steps.touch(step)
+    unit.steps.touch(step)
     if step.open is None:
-        hold_if_asked(transaction, step)
+        hold_if_asked(unit, time, moves, step)
     elif step.stop is None:
         post_stop(
-            transaction.unit,
-            transaction.memory.workers,
-            transaction.changes,
+            unit,
+            workers,
+            changes,
             step,
             StopReason.PAUSE,
         )
 
 
-def hold_if_asked(transaction: Transaction, step: StepRow) -> None:
+def hold_if_asked(unit: Unit, time: RunTime, moves: Moves, step: StepRow) -> None:
     """A step that nobody runs and that was paused by hand is paused."""
     if step.held is None or step.open is not None or step.ended_at is not None:
         return
     if step.state != StepState.PAUSED:
         step.held = step.state
-        transaction.moves.step(step, StepEvent.HOLD)
-    step.held_at = transaction.time.now
-    transaction.unit.steps.touch(step)
+        moves.step(step, StepEvent.HOLD)
+    step.held_at = time.now
+    unit.steps.touch(step)
 
 
 def release_step(transaction: Transaction, step: StepRow) -> None:

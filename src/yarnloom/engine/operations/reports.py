@@ -22,7 +22,14 @@ def report(transaction: Transaction, command: Report) -> Reported:
     """Take in everything that a worker reports; each item stands alone."""
     answer = Reported()
     for attempt_id in command.freed:
-        free(transaction, command.worker, attempt_id)
+        free(
+            transaction.unit,
+            transaction.memory.workers,
+            transaction.afterwards,
+            transaction.pool_places,
+            command.worker,
+            attempt_id,
+        )
     for attempt_id, saved in command.saved.items():
         granted_items.unfold_attempt(transaction, attempt_id)
         save_of(transaction, command.worker, attempt_id, saved)

@@ -121,7 +121,14 @@ class _Hand:
         if self.state in STEP_ENDED:
             raise self._refused(f"is {self.state}")
         if self.step.held is None:
-            hold_step(self.transaction, self.step)
+            hold_step(
+                self.transaction.unit,
+                self.transaction.time,
+                self.transaction.memory.workers,
+                self.transaction.changes,
+                self.transaction.moves,
+                self.step,
+            )
 
     def resume(self) -> None:
         if self.step is None or (self.step.held is None and self.state != StepState.PAUSED):

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from yarnloom.engine.queries.part_records import step_progress
 from yarnloom.engine.rules.progress import OVERDUE
 from yarnloom.engine.rules.states import StepState
-from yarnloom.engine.state.time_shares import Paces
+from yarnloom.engine.state.paces import Paces
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import Row, attempts_under_way
 

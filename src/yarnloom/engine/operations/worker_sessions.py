@@ -53,7 +53,9 @@ from yarnloom.engine.state.memory import (
 )
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.timers import Timers
 from yarnloom.engine.state.transaction import Folder, Transaction
 from yarnloom.engine.state.workers import (
     Session,
@@ -102,7 +104,16 @@ def register(transaction: Transaction, command: Register) -> Registered:
         transaction.unit, command.worker, command.name, command.facts, transaction.time.now
     )
     known = transaction.memory.workers.get(command.worker)
-    worker = known or remember(transaction, command.worker, command.name, command.facts)
+    worker = known or remember(
+        transaction.unit,
+        transaction.time,
+        transaction.settings,
+        transaction.memory.workers,
+        transaction.memory.timers,
+        command.worker,
+        command.name,
+        command.facts,
+    )
     granted_items.unfold_of_worker(transaction, worker.id)
     relay_steps.drop_of_worker(
         transaction.unit,
@@ -162,7 +173,14 @@ def register(transaction: Transaction, command: Register) -> Registered:
                 StopReason(step.stop),
             )
     for attempt_id in sorted(worker.abandoned.keys() - set(command.abandoned)):
-        free(transaction, worker.id, attempt_id)
+        free(
+            transaction.unit,
+            transaction.memory.workers,
+            transaction.afterwards,
+            transaction.pool_places,
+            worker.id,
+            attempt_id,
+        )
     for attempt_id in sorted(set(command.in_hand) - worker.in_hand.keys()):
         post_drop(worker, attempt_id)
     return about
@@ -199,7 +217,14 @@ def _begin_epoch(unit: Unit, workers: Workers, changes: Changes) -> None:
 @handles(Poll)
 def poll(transaction: Transaction, command: Poll) -> None:
     """A worker's open request has come; everything not acknowledged is for its answer."""
-    worker = _heard_from(transaction, command)
+    worker = _heard_from(
+        transaction.time,
+        transaction.settings,
+        transaction.memory.workers,
+        transaction.changes,
+        transaction.folder,
+        command,
+    )
     worker.session.polling = True
     worker.messages.send_again()
 
@@ -215,7 +240,14 @@ def close_poll(transaction: Transaction, command: ClosePoll) -> None:
 @handles(Report)
 def take_report(transaction: Transaction, command: Report) -> Reported:
     """A worker's report; its answer can carry work at once."""
-    _heard_from(transaction, command)
+    _heard_from(
+        transaction.time,
+        transaction.settings,
+        transaction.memory.workers,
+        transaction.changes,
+        transaction.folder,
+        command,
+    )
     answer = report(transaction, command)
     transaction.changes.reporters.add(command.worker)
     return answer
@@ -282,7 +314,7 @@ def leave(transaction: Transaction, command: LeaveService) -> None:
         return
     for attempt in sorted(worker.in_hand):
         hand_back(transaction, attempt)
-    _gone(transaction, worker)
+    _gone(transaction.unit, transaction.time, transaction.changes, transaction.pool_places, worker)
 
 
 @handles(LoseWorker)
@@ -294,7 +326,7 @@ def lose_worker(transaction: Transaction, command: LoseWorker) -> None:
     why = f"worker {worker.name} is gone: {command.why}"
     for attempt in sorted(worker.in_hand):
         _lose_or_hand_back(transaction, attempt, why, command.begun)
-    _gone(transaction, worker)
+    _gone(transaction.unit, transaction.time, transaction.changes, transaction.pool_places, worker)
     store.log_command(
         transaction.unit,
         transaction.time.now,
@@ -349,20 +381,25 @@ def _taken_out(
     return worker
 
 
-def remember(transaction: Transaction, worker_id: str, name: str, facts: JsonObject) -> Worker:
+def remember(
+    unit: Unit,
+    time: RunTime,
+    settings: EngineSettings,
+    workers: Workers,
+    timers: Timers,
+    worker_id: str,
+    name: str,
+    facts: JsonObject,
+) -> Worker:
     """Put a worker into memory, with a full lease and what the records say it has in hand."""
-    session = Session(
-        transaction.time.mono + transaction.settings.lease, seen_at=transaction.time.now
-    )
-    worker = Worker(worker_id, name, facts, session, idle_since=transaction.time.now)
-    worker.in_hand.update(
-        dict.fromkeys(worker_records.open_attempts(transaction.unit, worker_id), False)
-    )
-    for attempt_id in pool_records.abandoned_attempts(transaction.unit, worker_id):
-        attempt = transaction.unit.attempts.need(attempt_id)
+    session = Session(time.mono + settings.lease, seen_at=time.now)
+    worker = Worker(worker_id, name, facts, session, idle_since=time.now)
+    worker.in_hand.update(dict.fromkeys(worker_records.open_attempts(unit, worker_id), False))
+    for attempt_id in pool_records.abandoned_attempts(unit, worker_id):
+        attempt = unit.attempts.need(attempt_id)
         worker.abandoned[attempt_id] = (attempt.pool, attempt.run)
-    transaction.memory.workers[worker_id] = worker
-    transaction.memory.timers.add(worker.session.lease_until, LEASE_DUE, worker_id)
+    workers[worker_id] = worker
+    timers.add(worker.session.lease_until, LEASE_DUE, worker_id)
     return worker
 
 
@@ -462,16 +499,18 @@ def _has_work(transaction: Transaction, worker: Worker) -> bool:
     return False
 
 
-def _gone(transaction: Transaction, worker: Worker) -> None:
+def _gone(
+    unit: Unit, time: RunTime, changes: Changes, pool_places: PoolPlaces, worker: Worker
+) -> None:
     """A worker is gone, and with it the processes of attempts that were abandoned."""
-    worker_records.worker_gone(transaction.unit, worker.id, transaction.time.now)
-    transaction.changes.gone.add(worker.id)
-    transaction.changes.workers = True
+    worker_records.worker_gone(unit, worker.id, time.now)
+    changes.gone.add(worker.id)
+    changes.workers = True
     for attempt_id, (pool, run) in worker.abandoned.items():
-        attempt = transaction.unit.attempts.need(attempt_id)
+        attempt = unit.attempts.need(attempt_id)
         attempt.abandoned = 0
-        transaction.unit.attempts.touch(attempt)
-        transaction.pool_places.leave(pool, run, [attempt.id], never_began=never_began(attempt))
+        unit.attempts.touch(attempt)
+        pool_places.leave(pool, run, [attempt.id], never_began=never_began(attempt))
     worker.abandoned.clear()
 
 
@@ -508,11 +547,18 @@ def _code_of(worker: Worker) -> str:
     return hashlib.blake2s(text.encode(), digest_size=6).hexdigest()
 
 
-def _heard_from(transaction: Transaction, command: Poll | Report) -> Worker:
-    worker = transaction.memory.workers.get(command.worker)
+def _heard_from(
+    time: RunTime,
+    settings: EngineSettings,
+    workers: Workers,
+    changes: Changes,
+    folder: Folder,
+    command: Poll | Report,
+) -> Worker:
+    worker = workers.get(command.worker)
     if worker is None or not worker.session.registered:
         raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
-    if command.epoch not in (None, transaction.folder.past.epoch):
+    if command.epoch not in (None, folder.past.epoch):
         raise WorkerUnknown(f"{WENT_BACK} since then; register again")
     worker.messages.acknowledge(command.received)
     if command.places is not None:
@@ -521,7 +567,7 @@ def _heard_from(transaction: Transaction, command: Poll | Report) -> Worker:
         worker.offer.io_places = command.io_places
     if command.ahead is not None:
         worker.offer.ahead = command.ahead
-        transaction.changes.workers |= worker.session.trouble != command.trouble
+        changes.workers |= worker.session.trouble != command.trouble
         worker.session.trouble = command.trouble
-    renew(transaction.time, transaction.settings, worker)
+    renew(time, settings, worker)
     return worker

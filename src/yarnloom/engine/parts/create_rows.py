@@ -18,7 +18,6 @@ from yarnloom.engine.state.due_times import DueTimes
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import pace_begins, step_moved
-from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
@@ -43,7 +42,6 @@ def add_part(
     """The row of a part that begins; the part around it counts it.
 
     Args:
-        transaction: the transaction.
         run: its run.
         node: the part in the plan.
         around: the part that it stands in; of a follow-up the one that it follows, or that in
@@ -100,7 +98,11 @@ def position_of(node: Node) -> int:
 
 
 def add_step(
-    transaction: Transaction,
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    relays: Relays,
+    workflows: Workflows,
     run: RunRow,
     node: Node,
     around: PartRow,
@@ -111,7 +113,6 @@ def add_step(
     """The row of a step that could begin, is skipped or fails at once; it still waits.
 
     Args:
-        transaction: the transaction.
         run: its run.
         node: the step in the plan.
         around: the part that it stands in.
@@ -119,44 +120,42 @@ def add_step(
         id: that it was given before; else it gets a new one.
     """
     deadline = node.rules.deadline
-    deadline_at = None if deadline is None else transaction.time.now + round(deadline * 1_000_000)
+    deadline_at = None if deadline is None else time.now + round(deadline * 1_000_000)
     if run.renewed:
-        row = transaction.unit.steps.one(
-            "part = ? AND node = ? AND state = 'waiting'", around.id, node.index
-        )
+        row = unit.steps.one("part = ? AND node = ? AND state = 'waiting'", around.id, node.index)
         if row is not None:
             _prepare_again(
-                transaction.unit,
-                transaction.time,
-                transaction.plans,
-                transaction.memory.workflows,
+                unit,
+                time,
+                plans,
+                workflows,
                 row,
                 prepared,
             )
             row.deadline_at = deadline_at
             return row
-    step = transaction.unit.steps.add(
+    step = unit.steps.add(
         StepRow(
-            id=id or transaction.unit.new_id("steps"),
+            id=id or unit.new_id("steps"),
             run=run.number,
             part=around.id,
             node=node.index,
             rank=_rank(around.rank, node.position),
             item_part=_inside(around),
-            contract=transaction.plans.of(run).contract(node),
+            contract=plans.of(run).contract(node),
             pool=prepared.pool,
             share=run.share or f"run {run.number}",
             input=prepared.given,
             priority=prepared.priority_in(run, node),
             state=StepState.WAITING,
-            ready_at=transaction.time.now,
+            ready_at=time.now,
             deadline_at=deadline_at,
             skip_reason=prepared.skip,
             error=prepared.error,
         )
     )
-    if transaction.memory.relays.lost:
-        _add_lost_attempts(transaction.unit, transaction.memory.relays, run, step)
+    if relays.lost:
+        _add_lost_attempts(unit, relays, run, step)
     return step
 
 
@@ -205,7 +204,6 @@ def add_first_attempt(
     """The row of a step's first attempt, which a worker has in hand without one until now.
 
     Args:
-        transaction: the transaction.
         run: its run.
         step: the step.
         id: of the attempt.

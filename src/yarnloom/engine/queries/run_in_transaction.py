@@ -18,7 +18,6 @@ def record_of(
     """Return the record of a run.
 
     Args:
-        transaction: the transaction.
         run: the run.
         root: its root part, where it is at hand.
     """

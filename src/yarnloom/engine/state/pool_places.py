@@ -81,6 +81,6 @@ class PoolPlaces:
             pools.tidy(pool, self._time.mono)
         self._changes.pools.add(base_of(pool))
         if limiter.begins and not limiter.in_use and not limiter.armed:
-            # Of many values of a pool with `per=` none is to be remembered longer than its rate asks.
+            # A value of a pool with `per=` is remembered only as long as its rate asks.
             limiter.armed = True
             self._timers.add(limiter.forgotten_at, RATE_DUE, pool)

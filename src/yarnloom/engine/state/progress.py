@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING
 
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import SkipReason, StepEvent, StepState
+from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.time_shares import paces_of
 from yarnloom.engine.state.workflows import Workflows
@@ -25,7 +26,7 @@ from yarnloom.store import PartRow, Row, RunRow, StepRow, Unit, paused_runs
 from yarnloom.values import decode
 
 if TYPE_CHECKING:
-    from yarnloom.engine.state.transaction import Transaction
+    pass
 
 WHOLE = 1.0
 _NOT_YET = 1.0 - 1e-9
@@ -71,15 +72,24 @@ def step_moved(
     )
 
 
-def step_reported(transaction: Transaction, step: StepRow, attempt: int, saved: Row) -> None:
+def step_reported(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    attempts: OpenAttempts,
+    workflows: Workflows,
+    step: StepRow,
+    attempt: int,
+    saved: Row,
+) -> None:
     """An attempt said how far it is. What it says within one attempt never makes it less."""
-    furthest = transaction.memory.attempts.furthest
+    furthest = attempts.furthest
     furthest[attempt] = max(fraction_of(saved), furthest.get(attempt, 0.0))
     _set_step(
-        transaction.unit,
-        transaction.time,
-        transaction.plans,
-        transaction.memory.workflows,
+        unit,
+        time,
+        plans,
+        workflows,
         step,
         furthest[attempt],
     )
@@ -220,7 +230,6 @@ def part_decided(
     """A part's outcome stands.
 
     Args:
-        transaction: the transaction.
         run: its run.
         part: the part.
         whole: whether it counts as if all of it were done.
