@@ -116,11 +116,11 @@ class ControlWorld(World):
         """Do one thing with one step."""
         row = self.engine._unit.steps.need(step)
         transaction = self.engine._transaction(self.clock())
-        run = transaction.run(number)
-        node = transaction.plan(run).nodes[row.node]
-        address = transaction.address(run, node, transaction.unit.parts.need(row.part)).partition(
-            "/"
-        )[2]
+        run = transaction.unit.run(number)
+        node = transaction.plans.of(run).nodes[row.node]
+        address = transaction.plans.address(
+            run, node, transaction.unit.parts.need(row.part)
+        ).partition("/")[2]
         priority = self.random.randint(0, 3) if action == "edit" else None
         self.tell(f"{self.clock.mono:8.3f} {action} {number}/{address} ({row.state})")
         self.submit(

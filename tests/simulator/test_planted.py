@@ -17,7 +17,7 @@ Patch = pytest.MonkeyPatch
 
 def never_take_back(patch: Patch) -> None:
     """What was handed out and does not begin is left where it is."""
-    patch.setitem(due._FALLEN_DUE, UNBEGUN_DUE, lambda turn, key: None)
+    patch.setitem(due._FALLEN_DUE, UNBEGUN_DUE, lambda *_: None)
 
 
 def accept_late_reports(patch: Patch) -> None:
@@ -32,7 +32,7 @@ def ignore_epochs(patch: Patch) -> None:
         """Nothing."""
 
     patch.setattr(Past, "begin_epoch", same)
-    patch.setattr(worker_sessions, "_has_seen_more", lambda turn, command: False)
+    patch.setattr(worker_sessions, "_has_seen_more", lambda *_: False)
 
 
 @pytest.mark.parametrize(

@@ -365,9 +365,9 @@ class World(WorldOfWorkers):
         unit = self.engine._unit
         row = unit.steps.need(step)
         transaction = self.engine._transaction(self.clock())
-        run = transaction.run(number)
-        node = transaction.plan(run).nodes[row.node]
-        address = transaction.address(run, node, unit.parts.need(row.part)).partition("/")[2]
+        run = transaction.unit.run(number)
+        node = transaction.plans.of(run).nodes[row.node]
+        address = transaction.plans.address(run, node, unit.parts.need(row.part)).partition("/")[2]
         return self.spot_at(number, address)
 
     def spot_at(self, number: int, address: str) -> Spot:

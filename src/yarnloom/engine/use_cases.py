@@ -7,6 +7,9 @@ naming that file here.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import fields
+from inspect import signature
+from operator import attrgetter
 from typing import Any
 
 from yarnloom.engine.commands.command import HANDLED, Command
@@ -29,6 +32,7 @@ from yarnloom.engine.operations import (
     worker_sessions,
 )
 from yarnloom.engine.queries import explain
+from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.transaction import Transaction
 
 FILES = (
@@ -38,8 +42,34 @@ FILES = (
     *(segments, start, step_actions, worker_sessions),
 )
 
-USE_CASES: dict[type[Command], Callable[[Transaction, Any], Any]] = {
-    getattr(use_case, HANDLED): use_case
+UseCase = Callable[[Transaction, Command], Any]
+
+
+def _called_with_its_parts(use_case: Callable[..., Any]) -> UseCase:
+    """Return a use case that is given by name what its parameters name of a transaction.
+
+    `unit`, `time` and the like are attributes of a transaction, `workers` and the like of its
+    memory. `transaction` is all of it; the one other parameter is the command.
+    """
+    of_transaction = {field.name for field in fields(Transaction)} | {"vault"}
+    of_memory = {field.name for field in fields(Memory)}
+    paths = [
+        name if name in of_transaction else f"memory.{name}" if name in of_memory else None
+        for name in signature(use_case).parameters
+        if name != "transaction"
+    ]
+    if paths == [None]:
+        return use_case
+    parts = [attrgetter(path) if path else None for path in paths]
+
+    def call(transaction: Transaction, command: Command) -> Any:
+        return use_case(*[part(transaction) if part else command for part in parts])
+
+    return call
+
+
+USE_CASES: dict[type[Command], UseCase] = {
+    getattr(use_case, HANDLED): _called_with_its_parts(use_case)
     for file in FILES
     for use_case in vars(file).values()
     if hasattr(use_case, HANDLED) and use_case.__module__ == file.__name__

@@ -14,8 +14,10 @@ from dataclasses import replace
 from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect, handles
 from yarnloom.engine.records.runs import SettledEffect
 from yarnloom.engine.records.workers import BegunEffect
+from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.transaction import Folder
 from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
 from yarnloom.masking import masked_text, worth_masking
 from yarnloom.secrets import Vault, has_sealed, sealed_in
@@ -27,25 +29,28 @@ from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, JsonValue, decode, encode
 BEGUN, DONE, NOT_DONE = "begun", "done", "not_done"
 
 
-def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
+def begin_effect(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    changes: Changes,
+    folder: Folder,
+    vault: Vault,
+    command: BeginEffect,
+) -> BegunEffect:
     """Write down that a side effect begins, or say why it must not.
 
     Raises:
         Conflict: the attempt is not this worker's any more.
     """
-    attempt = transaction.unit.attempts.get(command.attempt)
+    attempt = unit.attempts.get(command.attempt)
     if attempt is None or attempt.worker != command.worker or attempt.outcome is not None:
         raise Conflict("the attempt was given up, so it begins nothing outside any more")
-    if (
-        masked_text(command.what, _secrets(transaction.unit, transaction.vault, attempt))
-        != command.what
-    ):
+    if masked_text(command.what, _secrets(unit, vault, attempt)) != command.what:
         raise InvalidInput("the name of an effect holds a secret param; name it without")
-    scope = _scope(transaction.unit, transaction.plans, attempt, command.scope)
-    found = effect_records.find_entry(transaction.unit, attempt.run, scope, command.what)
-    token = (
-        found.token if found else _token(transaction.folder.id, attempt.run, scope, command.what)
-    )
+    scope = _scope(unit, plans, attempt, command.scope)
+    found = effect_records.find_entry(unit, attempt.run, scope, command.what)
+    token = found.token if found else _token(folder.id, attempt.run, scope, command.what)
     if found is not None and command.scope == "step" and found.position != command.position:
         raise Conflict(
             f"{command.what!r} was used {_place(found.position)}, and is used again "
@@ -53,20 +58,18 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
             "a name of its own, as in once(f'mail {name}', ...)"
         )
     if found is not None and found.state != NOT_DONE:
-        now = _standing(transaction.unit, found, command)
+        now = _standing(unit, found, command)
         if now == DONE:
             if found.by is not None and found.used_at is None:
-                effect_records.keep_entry(
-                    transaction.unit, replace(found, used_at=transaction.time.now)
-                )
-            value = transaction.vault.open(decode(found.value or "null"))
+                effect_records.keep_entry(unit, replace(found, used_at=time.now))
+            value = vault.open(decode(found.value or "null"))
             return BegunEffect(DONE, token, value)
         if now == "same":
             return BegunEffect("go", token)  # sent again, because the answer was lost
         if now == "busy" or not command.again:
             return BegunEffect(now, token)
     effect_records.keep_entry(
-        transaction.unit,
+        unit,
         EffectEntry(
             attempt.run,
             scope,
@@ -76,14 +79,14 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
             command.call,
             token,
             None,
-            transaction.time.now,
+            time.now,
             None,
             None,
             int(command.is_used),
             position=command.position,
         ),
     )
-    transaction.changes.runs.add(attempt.run)
+    changes.runs.add(attempt.run)
     return BegunEffect("go", token)
 
 
@@ -96,7 +99,9 @@ def _place(position: str) -> str:
 
 
 @handles(EndEffect)
-def end_effect(transaction: Transaction, command: EndEffect) -> None:
+def end_effect(
+    unit: Unit, time: RunTime, plans: Plans, changes: Changes, vault: Vault, command: EndEffect
+) -> None:
     """Write down that a side effect was done, or did not happen.
 
     Also an attempt that was given up may say so: it is the truth, unless somebody has decided
@@ -105,31 +110,33 @@ def end_effect(transaction: Transaction, command: EndEffect) -> None:
     Raises:
         Conflict: the entry is not this attempt's any more.
     """
-    attempt = transaction.unit.attempts.get(command.attempt)
+    attempt = unit.attempts.get(command.attempt)
     if attempt is None or attempt.worker != command.worker:
         raise Conflict("this worker was never given that attempt")
-    scope = _scope(transaction.unit, transaction.plans, attempt, command.scope)
-    found = effect_records.find_entry(transaction.unit, attempt.run, scope, command.what)
+    scope = _scope(unit, plans, attempt, command.scope)
+    found = effect_records.find_entry(unit, attempt.run, scope, command.what)
     if found is None and not command.done:
         return  # sent again
     if found is None or found.attempt != attempt.id:
         raise Conflict(f"{command.what!r} was decided otherwise meanwhile")
     if not command.done:
-        effect_records.drop_entry(transaction.unit, attempt.run, scope, command.what)
+        effect_records.drop_entry(unit, attempt.run, scope, command.what)
     elif found.state == BEGUN:
         text_of_value(command.value, f"what {command.what!r} gave")
         kept = sealed_in(
             command.value,
-            _secrets(transaction.unit, transaction.vault, attempt),
-            transaction.vault.seal,
+            _secrets(unit, vault, attempt),
+            vault.seal,
         )
-        done = replace(found, state=DONE, value=encode_sealed(kept), done_at=transaction.time.now)
-        effect_records.keep_entry(transaction.unit, done)
-    transaction.changes.runs.add(attempt.run)
+        done = replace(found, state=DONE, value=encode_sealed(kept), done_at=time.now)
+        effect_records.keep_entry(unit, done)
+    changes.runs.add(attempt.run)
 
 
 @handles(SettleEffect)
-def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEffect:
+def settle_effect(
+    unit: Unit, time: RunTime, changes: Changes, command: SettleEffect
+) -> SettledEffect:
     """Take somebody's word on whether an unsure side effect was done.
 
     Who said something wrong can say otherwise, until an attempt has used it.
@@ -139,8 +146,8 @@ def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEff
         Conflict: it is not unsure.
         InvalidInput: the task uses what it gave, and that was not said.
     """
-    run = transaction.unit.run(command.run)
-    found = effect_records.find_entry(transaction.unit, run.number, command.scope, command.what)
+    run = unit.run(command.run)
+    found = effect_records.find_entry(unit, run.number, command.scope, command.what)
     if found is None:
         where = f"{run.number}/{command.scope}" if command.scope else f"run {run.number}"
         raise NotFound(f"the ledger of {where} has no {command.what!r}")
@@ -149,7 +156,7 @@ def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEff
     if found.used_at is not None:
         said = f"{found.by} said that {command.what!r} was done"
         raise Conflict(f"{said}, and an attempt has used that; it cannot be said otherwise now")
-    if found.state == BEGUN and transaction.unit.attempts.need(found.attempt).outcome is None:
+    if found.state == BEGUN and unit.attempts.need(found.attempt).outcome is None:
         raise Conflict(f"{command.what!r} is being done at this moment; it is not unsure")
     if command.done and command.value is None and not command.valued and found.is_used:
         raise InvalidInput(
@@ -158,14 +165,14 @@ def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEff
         )
     if command.done:
         value = text_of_value(command.value, f"what {command.what!r} gave")
-        done = replace(found, state=DONE, value=value, done_at=transaction.time.now, by=command.who)
-        effect_records.keep_entry(transaction.unit, done)
+        done = replace(found, state=DONE, value=value, done_at=time.now, by=command.who)
+        effect_records.keep_entry(unit, done)
     else:
         undone = replace(found, state=NOT_DONE, value=None, done_at=None, by=command.who)
-        effect_records.keep_entry(transaction.unit, undone)
+        effect_records.keep_entry(unit, undone)
     store.log_command(
-        transaction.unit,
-        transaction.time.now,
+        unit,
+        time.now,
         command.who,
         "settle",
         run.number,
@@ -174,7 +181,7 @@ def settle_effect(transaction: Transaction, command: SettleEffect) -> SettledEff
         effect=command.what,
         done=command.done,
     )
-    transaction.changes.runs.add(run.number)
+    changes.runs.add(run.number)
     return SettledEffect(command.what, DONE if command.done else "not done")
 
 

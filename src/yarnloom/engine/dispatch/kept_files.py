@@ -27,22 +27,24 @@ _READING = ("sha256", "list", "name", "media_type", "delimiter")
 
 
 @handles(KeepFile)
-def keep_file(transaction: Transaction, command: KeepFile) -> KeptFile:
+def keep_file(
+    unit: Unit, time: RunTime, settings: EngineSettings, due_times: DueTimes, command: KeepFile
+) -> KeptFile:
     """Keep a file; return how params name it."""
     keep(
-        transaction.unit,
-        transaction.time,
-        transaction.settings,
-        transaction.due_times,
+        unit,
+        time,
+        settings,
+        due_times,
         command.kept,
         command.name,
         command.media_type,
         command.who,
     )
     if command.attempt is not None:
-        attempt = transaction.unit.attempts.get(command.attempt)
+        attempt = unit.attempts.get(command.attempt)
         if attempt is not None:
-            file_records.use_files(transaction.unit, attempt.run, {command.kept.sha256})
+            file_records.use_files(unit, attempt.run, {command.kept.sha256})
     return KeptFile(command.kept.sha256, command.name, command.media_type, command.kept.size)
 
 
@@ -62,23 +64,25 @@ def keep(
 
 
 @handles(KeepRows)
-def keep_rows(transaction: Transaction, command: KeepRows) -> None:
+def keep_rows(
+    unit: Unit, time: RunTime, settings: EngineSettings, due_times: DueTimes, command: KeepRows
+) -> None:
     """Keep what came of a file whose rows were checked."""
     source = command.rows.source
     name = f"rows of {source.get('name', 'a list')}"
     keep(
-        transaction.unit,
-        transaction.time,
-        transaction.settings,
-        transaction.due_times,
+        unit,
+        time,
+        settings,
+        due_times,
         command.kept,
         name[:200],
         JSON_LINES,
         KEEPER,
     )
     sha256 = source.get("sha256") or source["list"]
-    if file_records.file_facts(transaction.unit, sha256) is not None:
-        file_records.keep_check(transaction.unit, sha256, command.rows.kind, command.kept.sha256)
+    if file_records.file_facts(unit, sha256) is not None:
+        file_records.keep_check(unit, sha256, command.rows.kind, command.kept.sha256)
 
 
 def mark_list(unit: Unit, folder: Folder, sha256: str) -> None:

@@ -2,29 +2,41 @@
 
 from __future__ import annotations
 
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import Outcome
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.attempts import OpenAttempts
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.pool_places import PoolPlaces
+from yarnloom.engine.state.step_queue import StepQueue
+from yarnloom.engine.state.workers import Workers
 from yarnloom.store import AttemptRow, StepRow
 
 
-def release(transaction: Transaction, step: StepRow, attempt: AttemptRow) -> None:
+def release(
+    time: RunTime,
+    workers: Workers,
+    queue: StepQueue,
+    attempts: OpenAttempts,
+    changes: Changes,
+    pool_places: PoolPlaces,
+    step: StepRow,
+    attempt: AttemptRow,
+) -> None:
     """Release an attempt that has ended: its worker, its lane and its pool have room again."""
-    worker = transaction.memory.workers.get(attempt.worker)
+    worker = workers.get(attempt.worker)
     if worker:
         worker.release(attempt.id)
-        worker.last, worker.last_at = attempt.id, transaction.time.now
+        worker.last, worker.last_at = attempt.id, time.now
         if not worker.in_hand:
-            worker.idle_since = transaction.time.now
-        transaction.changes.workers = True
-    transaction.memory.queue.lanes.ended(step.pool, step.share)
-    transaction.memory.attempts.timeouts.pop(attempt.id, None)
-    transaction.memory.attempts.unbegun.pop(attempt.id, None)
+            worker.idle_since = time.now
+        changes.workers = True
+    queue.lanes.ended(step.pool, step.share)
+    attempts.timeouts.pop(attempt.id, None)
+    attempts.unbegun.pop(attempt.id, None)
     if attempt.abandoned and worker:
         worker.abandoned[attempt.id] = (step.pool, step.run)
     else:
-        transaction.pool_places.leave(
-            step.pool, step.run, [attempt.id], never_began=never_began(attempt)
-        )
+        pool_places.leave(step.pool, step.run, [attempt.id], never_began=never_began(attempt))
 
 
 def never_began(attempt: AttemptRow) -> bool:

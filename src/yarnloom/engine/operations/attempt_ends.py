@@ -24,6 +24,8 @@ from yarnloom.engine.rules.states import (
     StepEvent,
     StopReason,
 )
+from yarnloom.engine.state.attempts import OpenAttempts
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.contracts import (
     task_of,
 )
@@ -34,6 +36,7 @@ from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.time_sums import EndedTry
 from yarnloom.engine.state.transaction import Statistics, Transaction
 from yarnloom.engine.state.workers import Workers
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
 from yarnloom.store import AttemptRow, StepRow, Unit, paused_runs
@@ -83,7 +86,17 @@ def end_attempt(
         item,
     )
     if item.saved is not None:
-        keep_saved(transaction, step, attempt, item.saved)
+        keep_saved(
+            transaction.unit,
+            transaction.time,
+            transaction.plans,
+            transaction.memory.attempts,
+            transaction.memory.workflows,
+            transaction.changes,
+            step,
+            attempt,
+            item.saved,
+        )
     transaction.memory.attempts.furthest.pop(attempt.id, None)
     transaction.memory.attempts.heard.pop(attempt.id, None)
     step.tries += outcome is Outcome.FAILED
@@ -115,7 +128,16 @@ def end_attempt(
             if late:
                 error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
             step.error = json.dumps(_final_error(step, outcome, error, most))
-    release(transaction, step, attempt)
+    release(
+        transaction.time,
+        transaction.memory.workers,
+        transaction.memory.queue,
+        transaction.memory.attempts,
+        transaction.changes,
+        transaction.pool_places,
+        step,
+        attempt,
+    )
     transaction.moves.step(step, event, closing=True)
     transaction.afterwards.settling.add(step.run)
     if event in _ENDING:
@@ -304,25 +326,33 @@ def micros_of(seconds: float) -> int:
 
 
 def keep_saved(
-    transaction: Transaction, step: StepRow, attempt: AttemptRow, saved: JsonObject
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    attempts: OpenAttempts,
+    workflows: Workflows,
+    changes: Changes,
+    step: StepRow,
+    attempt: AttemptRow,
+    saved: JsonObject,
 ) -> None:
     """What was saved, as it stands with a step; if it is too large, what was before stands."""
     with contextlib.suppress(ValueRefused):
         step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
-        transaction.unit.steps.touch(step)
+        unit.steps.touch(step)
         step_reported(
-            transaction.unit,
-            transaction.time,
-            transaction.plans,
-            transaction.memory.attempts,
-            transaction.memory.workflows,
+            unit,
+            time,
+            plans,
+            attempts,
+            workflows,
             step,
             attempt.id,
             saved,
         )
-        if attempt.id in transaction.memory.attempts.heard:
-            transaction.memory.attempts.heard[attempt.id] = transaction.time.mono
-        transaction.changes.runs.add(step.run)
+        if attempt.id in attempts.heard:
+            attempts.heard[attempt.id] = time.mono
+        changes.runs.add(step.run)
 
 
 SAVED_LIMIT = 2 * VALUE_LIMIT + 65_536  # what is kept, what is carried, and the places

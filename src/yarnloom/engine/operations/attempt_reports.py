@@ -16,6 +16,7 @@ from yarnloom.engine.operations.attempt_ends import (
 from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.records.workers import BegunEffect
 from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     NOT_BEGUN,
     Outcome,
@@ -25,6 +26,8 @@ from yarnloom.engine.rules.states import (
     StopReason,
 )
 from yarnloom.engine.state.afterwards import Afterwards
+from yarnloom.engine.state.attempts import OpenAttempts
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.due_times import QUIET_DUE, TIMEOUT_DUE
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
@@ -32,6 +35,7 @@ from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.progress import item_began
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import Workers
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import Conflict
 from yarnloom.store import AttemptRow, StepRow, Unit, segment_records
 from yarnloom.values import JsonObject
@@ -66,11 +70,31 @@ def free(
         afterwards.settling.add(attempt.run)
 
 
-def save_of(transaction: Transaction, worker: str, attempt_id: int, saved: JsonObject) -> None:
+def save_of(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    attempts: OpenAttempts,
+    workflows: Workflows,
+    changes: Changes,
+    worker: str,
+    attempt_id: int,
+    saved: JsonObject,
+) -> None:
     """Keep what a running attempt saved; what comes from one that was given up changes nothing."""
-    attempt = transaction.unit.attempts.get(attempt_id)
+    attempt = unit.attempts.get(attempt_id)
     if attempt is not None and attempt.worker == worker and attempt.outcome is None:
-        keep_saved(transaction, transaction.unit.steps.need(attempt.step), attempt, saved)
+        keep_saved(
+            unit,
+            time,
+            plans,
+            attempts,
+            workflows,
+            changes,
+            unit.steps.need(attempt.step),
+            attempt,
+            saved,
+        )
 
 
 @handles(BeginAttempt)
@@ -93,7 +117,15 @@ def begin_effect(transaction: Transaction, command: BeginEffect) -> BegunEffect:
     Raises:
         Conflict: the attempt is not this worker's any more.
     """
-    answer = effects.begin_effect(transaction, command)
+    answer = effects.begin_effect(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.changes,
+        transaction.folder,
+        transaction.vault,
+        command,
+    )
     record_begin(transaction, transaction.unit.attempts.need(command.attempt))
     return answer
 

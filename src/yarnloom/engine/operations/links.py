@@ -5,9 +5,10 @@ from __future__ import annotations
 from yarnloom.engine.commands import MakeLink, RevokeLink, handles
 from yarnloom.engine.queries.log_records import link_record
 from yarnloom.engine.records.runs import LinkRecord
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.changes import Changes
 from yarnloom.errors import Conflict, NotFound
-from yarnloom.store import link_records
+from yarnloom.store import Unit, link_records
 from yarnloom.store import run_records as store
 
 REMEMBERED = 30 * 86_400 * 1_000_000
@@ -15,21 +16,19 @@ REMEMBERED = 30 * 86_400 * 1_000_000
 
 
 @handles(MakeLink)
-def make_link(transaction: Transaction, command: MakeLink) -> LinkRecord:
+def make_link(unit: Unit, time: RunTime, command: MakeLink) -> LinkRecord:
     """Make a link to a run; return it.
 
     Raises:
         NotFound: there is no such run.
     """
-    run = transaction.unit.run(command.run)
-    link_records.forget(transaction.unit, transaction.time.now - REMEMBERED)
-    expires_at = transaction.time.now + round(command.seconds * 1_000_000)
-    number = link_records.add(
-        transaction.unit, run.number, command.details, transaction.time.now, command.who, expires_at
-    )
+    run = unit.run(command.run)
+    link_records.forget(unit, time.now - REMEMBERED)
+    expires_at = time.now + round(command.seconds * 1_000_000)
+    number = link_records.add(unit, run.number, command.details, time.now, command.who, expires_at)
     store.log_command(
-        transaction.unit,
-        transaction.time.now,
+        unit,
+        time.now,
         command.who,
         "link",
         run.number,
@@ -37,36 +36,36 @@ def make_link(transaction: Transaction, command: MakeLink) -> LinkRecord:
         link=number,
         details=command.details,
     )
-    row = link_records.of_run(transaction.unit, run.number, number)
+    row = link_records.of_run(unit, run.number, number)
     assert row is not None
     return link_record(row)
 
 
 @handles(RevokeLink)
-def revoke_link(transaction: Transaction, command: RevokeLink) -> LinkRecord:
+def revoke_link(unit: Unit, time: RunTime, changes: Changes, command: RevokeLink) -> LinkRecord:
     """End a link before its time; return it. Whoever watches with it is cut off.
 
     Raises:
         NotFound: the run has no such link.
         Conflict: it was revoked before.
     """
-    run = transaction.unit.run(command.run)
-    row = link_records.of_run(transaction.unit, run.number, command.link)
+    run = unit.run(command.run)
+    row = link_records.of_run(unit, run.number, command.link)
     if row is None:
         raise NotFound(
             f"run {run.number} has no link {command.link}; `yarnloom links {run.number}` lists them"
         )
     if row["revoked_at"] is not None:
         raise Conflict(f"link {command.link} was revoked before, by {row['revoked_by']}")
-    link_records.revoke(transaction.unit, command.link, transaction.time.now, command.who)
+    link_records.revoke(unit, command.link, time.now, command.who)
     store.log_command(
-        transaction.unit,
-        transaction.time.now,
+        unit,
+        time.now,
         command.who,
         "revoke_link",
         run.number,
         command.reason,
         link=command.link,
     )
-    transaction.changes.runs.add(run.number)  # so that whoever watches with it is told
-    return link_record({**row, "revoked_at": transaction.time.now, "revoked_by": command.who})
+    changes.runs.add(run.number)  # so that whoever watches with it is told
+    return link_record({**row, "revoked_at": time.now, "revoked_by": command.who})

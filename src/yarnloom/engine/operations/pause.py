@@ -192,29 +192,37 @@ def hold_if_asked(unit: Unit, time: RunTime, moves: Moves, step: StepRow) -> Non
     unit.steps.touch(step)
 
 
-def release_step(transaction: Transaction, step: StepRow) -> None:
+def release_step(
+    unit: Unit,
+    time: RunTime,
+    workers: Workers,
+    due_times: DueTimes,
+    changes: Changes,
+    moves: Moves,
+    step: StepRow,
+) -> None:
     """Let a step go on that was paused by hand."""
-    run, before = transaction.unit.run(step.run), step.held
+    run, before = unit.run(step.run), step.held
     if step.held_at is not None:
         # While its run is paused, the run's resume gives the time back.
         _spare(
-            transaction.unit,
-            transaction.due_times,
+            unit,
+            due_times,
             step,
-            max(0, (run.paused_at or transaction.time.now) - step.held_at),
+            max(0, (run.paused_at or time.now) - step.held_at),
         )
     step.held = step.held_at = None
-    transaction.unit.steps.touch(step)
+    unit.steps.touch(step)
     if step.state != StepState.PAUSED:
         if step.stop == StopReason.PAUSE and run.state not in HELD_RUN:
-            post_go_on(transaction.unit, transaction.memory.workers, transaction.changes, step)
+            post_go_on(unit, workers, changes, step)
         return
     event = StepEvent.RESUME
-    if step.due_at is not None and step.due_at > transaction.time.now:
+    if step.due_at is not None and step.due_at > time.now:
         event = StepEvent.REST if before == StepState.RESTING else StepEvent.BACK_OFF
-    transaction.moves.step(step, event)
+    moves.step(step, event)
     if step.due_at is not None:
-        transaction.due_times.set(BACK_OFF_DUE, step.due_at)
+        due_times.set(BACK_OFF_DUE, step.due_at)
 
 
 def _in_hand(unit: Unit, run: RunRow) -> list[StepRow]:

@@ -32,7 +32,17 @@ def report(transaction: Transaction, command: Report) -> Reported:
         )
     for attempt_id, saved in command.saved.items():
         granted_items.unfold_attempt(transaction, attempt_id)
-        save_of(transaction, command.worker, attempt_id, saved)
+        save_of(
+            transaction.unit,
+            transaction.time,
+            transaction.plans,
+            transaction.memory.attempts,
+            transaction.memory.workflows,
+            transaction.changes,
+            command.worker,
+            attempt_id,
+            saved,
+        )
     known = transaction.memory.grants.attempts
     ended: dict[int, granted_items.EndOf] = {}  # an end that is reported twice counts once
     legs = (

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from yarnloom.engine.commands import DropFilter, SaveFilter, handles
 from yarnloom.engine.records.settings import FilterRecord
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.errors import Conflict, NotFound, nearest
-from yarnloom.store import Row, filter_records
+from yarnloom.store import Row, Unit, filter_records
 from yarnloom.store import run_records as store
 from yarnloom.values import decode, encode
 
@@ -15,44 +15,42 @@ MOST = 200
 
 
 @handles(SaveFilter)
-def save_filter(transaction: Transaction, command: SaveFilter) -> FilterRecord:
+def save_filter(unit: Unit, time: RunTime, command: SaveFilter) -> FilterRecord:
     """Keep a filter, in place of one of the same name; return it.
 
     Raises:
         Conflict: as many as may be are kept.
     """
-    kept = filter_records.names(transaction.unit)
+    kept = filter_records.names(unit)
     if command.name not in kept and len(kept) >= MOST:
         raise Conflict(f"{MOST} filters are kept, as many as may be; drop one that nobody uses")
     wanted = encode(command.wanted)
-    filter_records.save(transaction.unit, command.name, wanted, transaction.time.now, command.who)
+    filter_records.save(unit, command.name, wanted, time.now, command.who)
     detail = {"filter": command.name, "wanted": command.wanted}
-    store.log_command(
-        transaction.unit, transaction.time.now, command.who, "save_filter", None, "", **detail
-    )
+    store.log_command(unit, time.now, command.who, "save_filter", None, "", **detail)
     return filter_record(
         {
             "name": command.name,
             "wanted": wanted,
-            "saved_at": transaction.time.now,
+            "saved_at": time.now,
             "saved_by": command.who,
         }
     )
 
 
 @handles(DropFilter)
-def drop_filter(transaction: Transaction, command: DropFilter) -> None:
+def drop_filter(unit: Unit, time: RunTime, command: DropFilter) -> None:
     """Forget a filter.
 
     Raises:
         NotFound: there is none of that name.
     """
-    kept = filter_records.names(transaction.unit)
+    kept = filter_records.names(unit)
     if command.name not in kept:
         raise unknown(command.name, kept)
-    filter_records.drop(transaction.unit, command.name)
+    filter_records.drop(unit, command.name)
     store.log_command(
-        *(transaction.unit, transaction.time.now, command.who, "drop_filter", None, command.reason),
+        *(unit, time.now, command.who, "drop_filter", None, command.reason),
         filter=command.name,
     )
 

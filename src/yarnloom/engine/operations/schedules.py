@@ -355,23 +355,23 @@ def change_schedule(transaction: Transaction, command: ChangeSchedule) -> Schedu
 
 
 @handles(RemoveSchedule)
-def remove_schedule(transaction: Transaction, command: RemoveSchedule) -> None:
+def remove_schedule(unit: Unit, time: RunTime, changes: Changes, command: RemoveSchedule) -> None:
     """Remove a schedule; the runs that it started stay.
 
     Raises:
         NotFound: there is none of that name.
         Conflict: a loom declares it.
     """
-    row = _find(transaction.unit, command.name)
+    row = _find(unit, command.name)
     if row.loom is not None:
         raise Conflict(
             f"loom {row.loom} declares schedule {row.name!r}, so it cannot be removed here; it can "
             "be paused"
         )
-    _drop(transaction.unit, transaction.changes, row)
+    _drop(unit, changes, row)
     _log(
-        transaction.unit,
-        transaction.time,
+        unit,
+        time,
         command.who,
         "remove_schedule",
         row.name,
@@ -398,7 +398,7 @@ def start_schedule(transaction: Transaction, command: StartSchedule) -> Started 
 
 @handles(ListSchedules)
 def list_schedules(
-    transaction: Transaction, command: ListSchedules
+    unit: Unit, time: RunTime, command: ListSchedules
 ) -> list[ScheduleRecord | Unreadable]:
     """Return every schedule as it is now, or one.
 
@@ -406,11 +406,9 @@ def list_schedules(
         NotFound: there is none of that name.
     """
     if command.name is not None:
-        return [_record(transaction.unit, transaction.time, _find(transaction.unit, command.name))]
-    rows = [{"name": row.name, "row": row} for row in schedule_records.schedules(transaction.unit)]
-    return readable(
-        rows, lambda one: _record(transaction.unit, transaction.time, one["row"]), "name"
-    )
+        return [_record(unit, time, _find(unit, command.name))]
+    rows = [{"name": row.name, "row": row} for row in schedule_records.schedules(unit)]
+    return readable(rows, lambda one: _record(unit, time, one["row"]), "name")
 
 
 def next_times(cron: str, zone: str, now: int, count: int = SHOWN) -> list[str]:

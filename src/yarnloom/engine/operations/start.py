@@ -34,10 +34,12 @@ from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import StartedOne
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
-from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, DueTimes
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.value_checks import Unjudged
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
 from yarnloom.plan import Constant, FromParam, Plan
 from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
@@ -96,7 +98,15 @@ def start_run(transaction: Transaction, command: StartRun) -> Started | Unchecke
         return _same_start(
             transaction.unit, transaction.time, transaction.plans, prepared, *earlier
         )
-    run = add_run(transaction, prepared)
+    run = add_run(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.memory.workflows,
+        transaction.due_times,
+        transaction.changes,
+        prepared,
+    )
     root = None if run.state == RunState.SCHEDULED else open_run(transaction, run)
     return Started(
         record_of(transaction.unit, transaction.time, transaction.plans, run, root), created=True
@@ -149,27 +159,33 @@ def prepare(
     return PreparedStart(command, workflow, plan_id, params, marked, fingerprint(marked), share)
 
 
-def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
+def add_run(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    due_times: DueTimes,
+    changes: Changes,
+    prepared: PreparedStart,
+) -> RunRow:
     """Make a run, which is then to be opened, now or later."""
     command = prepared.command
     at = command.start_at
     if command.start_in is not None:
-        at = transaction.time.now + round(command.start_in * 1_000_000)
-    ahead = at is not None and at > (
-        transaction.time.wall if command.start_in is None else transaction.time.now
-    )
-    run = transaction.unit.runs.add(
+        at = time.now + round(command.start_in * 1_000_000)
+    ahead = at is not None and at > (time.wall if command.start_in is None else time.now)
+    run = unit.runs.add(
         RunRow(
-            number=transaction.unit.new_id("runs"),
+            number=unit.new_id("runs"),
             plan=prepared.plan,
             workflow=prepared.workflow,
-            version=transaction.plans.by_id(prepared.plan).version,
+            version=plans.by_id(prepared.plan).version,
             params=prepared.params,
             share=prepared.share,
             tags=json.dumps(command.tags),
             start_key=command.key,
             started_by=command.who,
-            created_at=transaction.time.now,
+            created_at=time.now,
             start_at=at,
             after_a_while=int(command.start_in is not None),
             task=prepared.workflow if command.task else None,
@@ -177,7 +193,7 @@ def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
             planned_at=command.planned_at,
             schedule=command.schedule,
             after=command.after,
-            weights=transaction.memory.workflows.weights.get(prepared.workflow),
+            weights=workflows.weights.get(prepared.workflow),
             deadline_at=None,
             priority=command.priority,
             state=RunState.SCHEDULED if ahead else RunState.QUEUED,
@@ -185,16 +201,14 @@ def add_run(transaction: Transaction, prepared: PreparedStart) -> RunRow:
         )
     )
     scope, hashed = prepared.scope, prepared.hashed
-    store.keep_start(transaction.unit, scope, command.key, run.number, hashed, transaction.time.now)
-    store.log_command(
-        transaction.unit, transaction.time.now, command.who, "start", run.number, command.reason
-    )
+    store.keep_start(unit, scope, command.key, run.number, hashed, time.now)
+    store.log_command(unit, time.now, command.who, "start", run.number, command.reason)
     if run.start_by is not None:
-        transaction.due_times.set_by_day(START_BY_DUE, run.start_by)
+        due_times.set_by_day(START_BY_DUE, run.start_by)
     if ahead and at is not None:
-        transaction.due_times.set_start(run)
-    use_named(transaction.unit, run.number, prepared.params)
-    transaction.changes.runs.add(run.number)
+        due_times.set_start(run)
+    use_named(unit, run.number, prepared.params)
+    changes.runs.add(run.number)
     return run
 
 
@@ -252,7 +266,15 @@ def start_or_fail(transaction: Transaction, command: StartRun) -> RunRow | None:
     assert isinstance(prepared, PreparedStart)
     if store.find_start(transaction.unit, prepared.scope, command.key):
         return None
-    run = add_run(transaction, prepared)
+    run = add_run(
+        transaction.unit,
+        transaction.time,
+        transaction.plans,
+        transaction.memory.workflows,
+        transaction.due_times,
+        transaction.changes,
+        prepared,
+    )
     if fault is None:
         open_run(transaction, run)
     else:
@@ -292,7 +314,15 @@ def check_starts(transaction: Transaction, command: CheckStarts) -> list[Prepare
 
 
 @handles(StartMany)
-def start_many(transaction: Transaction, command: StartMany) -> list[StartedOne]:
+def start_many(
+    unit: Unit,
+    time: RunTime,
+    plans: Plans,
+    workflows: Workflows,
+    due_times: DueTimes,
+    changes: Changes,
+    command: StartMany,
+) -> list[StartedOne]:
     """Make many runs in one transaction; they begin in their transaction, a few at a time.
 
     Returns:
@@ -305,16 +335,14 @@ def start_many(transaction: Transaction, command: StartMany) -> list[StartedOne]
     for place, prepared in enumerate(command.prepared):
         at = (prepared.scope, prepared.command.key)
         hashed = prepared.hashed
-        earlier = known.get(at) or store.find_start(transaction.unit, *at)
+        earlier = known.get(at) or store.find_start(unit, *at)
         if earlier and earlier[1] != hashed:
             first = f"run {earlier[0]}" if earlier[0] else "an earlier one of the list"
             raise StartKeyTaken(
                 f"start {place}: its key {at[1]!r} belongs to {first}, with other params; nothing "
                 "was started. Use another key for another run.",
                 run=earlier[0],
-                first=mask(json.loads(transaction.unit.run(earlier[0]).params))
-                if earlier[0]
-                else None,
+                first=mask(json.loads(unit.run(earlier[0]).params)) if earlier[0] else None,
                 given=mask(prepared.marked),
             )
         known[at] = earlier or (0, hashed)
@@ -323,10 +351,18 @@ def start_many(transaction: Transaction, command: StartMany) -> list[StartedOne]
         at = (prepared.scope, prepared.command.key)
         number, hashed = known[at]
         if created := not number:
-            number = add_run(transaction, prepared).number
+            number = add_run(
+                unit,
+                time,
+                plans,
+                workflows,
+                due_times,
+                changes,
+                prepared,
+            ).number
             known[at] = (number, hashed)
         answer.append(StartedOne(number, at[1], created))
-    transaction.due_times.set(START_DUE, transaction.time.now)
+    due_times.set(START_DUE, time.now)
     return answer
 
 

@@ -135,7 +135,15 @@ class _Hand:
             raise self._refused(f"is {self.state}, and not paused")
         if self.step.held is None:
             raise self._refused("is paused with its run; resume the run")
-        release_step(self.transaction, self.step)
+        release_step(
+            self.transaction.unit,
+            self.transaction.time,
+            self.transaction.memory.workers,
+            self.transaction.due_times,
+            self.transaction.changes,
+            self.transaction.moves,
+            self.step,
+        )
 
     # Ends by hand
 

@@ -215,14 +215,21 @@ def _begin_epoch(unit: Unit, workers: Workers, changes: Changes) -> None:
 
 
 @handles(Poll)
-def poll(transaction: Transaction, command: Poll) -> None:
+def poll(
+    time: RunTime,
+    settings: EngineSettings,
+    workers: Workers,
+    changes: Changes,
+    folder: Folder,
+    command: Poll,
+) -> None:
     """A worker's open request has come; everything not acknowledged is for its answer."""
     worker = _heard_from(
-        transaction.time,
-        transaction.settings,
-        transaction.memory.workers,
-        transaction.changes,
-        transaction.folder,
+        time,
+        settings,
+        workers,
+        changes,
+        folder,
         command,
     )
     worker.session.polling = True
@@ -230,9 +237,9 @@ def poll(transaction: Transaction, command: Poll) -> None:
 
 
 @handles(ClosePoll)
-def close_poll(transaction: Transaction, command: ClosePoll) -> None:
+def close_poll(workers: Workers, command: ClosePoll) -> None:
     """A worker's open request ended without an answer."""
-    worker = transaction.memory.workers.get(command.worker)
+    worker = workers.get(command.worker)
     if worker:
         worker.session.polling = False
 
@@ -254,12 +261,14 @@ def take_report(transaction: Transaction, command: Report) -> Reported:
 
 
 @handles(InHand)
-def in_hand(transaction: Transaction, command: InHand) -> dict[int, Printer | None]:
+def in_hand(
+    unit: Unit, plans: Plans, workers: Workers, grants: Grants, relays: Relays, command: InHand
+) -> dict[int, Printer | None]:
     """Return those of some attempts that are a worker's own, to run or abandoned.
 
     With those that have no rows comes where their lines belong.
     """
-    worker = transaction.memory.workers.get(command.worker)
+    worker = workers.get(command.worker)
     if worker is None or not worker.session.registered:
         raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
     own = (
@@ -269,10 +278,10 @@ def in_hand(transaction: Transaction, command: InHand) -> dict[int, Printer | No
     )
     return {
         one: _printer(
-            transaction.unit,
-            transaction.plans,
-            transaction.memory.grants,
-            transaction.memory.relays,
+            unit,
+            plans,
+            grants,
+            relays,
             one,
         )
         for one in own
@@ -438,14 +447,16 @@ def renew(time: RunTime, settings: EngineSettings, worker: Worker) -> None:
 
 
 @handles(DrainWorker)
-def drain_worker(transaction: Transaction, command: DrainWorker) -> WorkerRecord:
+def drain_worker(
+    unit: Unit, time: RunTime, workers: Workers, changes: Changes, command: DrainWorker
+) -> WorkerRecord:
     """Let a worker take nothing new, and end when it has nothing in hand; what is told of it.
 
     Raises:
         NotFound: no worker has that name or id.
         Conflict: several have that name.
     """
-    known = transaction.memory.workers
+    known = workers
     found = [one for one in known.values() if command.worker in (one.id, one.name)]
     if not found:
         names = [one.name for one in known.values()]
@@ -455,11 +466,11 @@ def drain_worker(transaction: Transaction, command: DrainWorker) -> WorkerRecord
         raise Conflict(f"{len(found)} workers are called {command.worker!r}; give an id: {ids}")
     (worker,) = found
     if not worker.session.draining:
-        worker.session.draining = transaction.changes.workers = True
+        worker.session.draining = changes.workers = True
         post_drain(worker)
         store.log_command(
-            transaction.unit,
-            transaction.time.now,
+            unit,
+            time.now,
             command.who,
             "drain",
             None,
@@ -515,9 +526,9 @@ def _gone(
 
 
 @handles(ListWorkers)
-def list_workers(transaction: Transaction, _: ListWorkers) -> list[WorkerRecord]:
+def list_workers(workers: Workers, _: ListWorkers) -> list[WorkerRecord]:
     """The workers as they are now."""
-    return [_worker_record(worker) for worker in transaction.memory.workers.values()]
+    return [_worker_record(worker) for worker in workers.values()]
 
 
 def _worker_record(worker: Worker) -> WorkerRecord:

@@ -16,6 +16,7 @@ from yarnloom.engine.parts.list_jobs import READ
 from yarnloom.engine.queries.obstacles import SHOWN, obstacles, reason
 from yarnloom.engine.queries.part_records import step_progress
 from yarnloom.engine.records.waits import Reason, WaitRecord, WhyRecord
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     HELD_RUN,
     NOT_BEGUN,
@@ -24,13 +25,15 @@ from yarnloom.engine.rules.states import (
     RunState,
     StepState,
 )
+from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.due_times import BEGIN_SECONDS
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import (
     Worker,
 )
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, paused_runs
+from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit, paused_runs
 from yarnloom.store import run_records as store
 from yarnloom.units import (
     iso_time,
@@ -65,15 +68,17 @@ def why(transaction: Transaction, command: Why) -> WhyRecord:
 
 
 @handles(ListQuiet)
-def list_quiet(transaction: Transaction, _: ListQuiet) -> list[int]:
+def list_quiet(
+    unit: Unit, time: RunTime, plans: Plans, attempts: OpenAttempts, _: ListQuiet
+) -> list[int]:
     """Runs with an attempt that says nothing of its progress for longer than it is to."""
     found = set()
-    for attempt_id, heard in transaction.memory.attempts.heard.items():
-        attempt = transaction.unit.attempts.need(attempt_id)
-        run = transaction.unit.run(attempt.run)
-        step = transaction.unit.steps.need(attempt.step)
-        limit = transaction.plans.of(run).nodes[step.node].rules.quiet_for
-        if limit is not None and transaction.time.mono - heard >= limit:
+    for attempt_id, heard in attempts.heard.items():
+        attempt = unit.attempts.need(attempt_id)
+        run = unit.run(attempt.run)
+        step = unit.steps.need(attempt.step)
+        limit = plans.of(run).nodes[step.node].rules.quiet_for
+        if limit is not None and time.mono - heard >= limit:
             found.add(run.number)
     return sorted(found)
 
