@@ -13,12 +13,7 @@ if TYPE_CHECKING:
     from yarnloom.engine.engine import Engine
     from yarnloom.engine.results import Results
     from yarnloom.engine.rules.run_clock import Moment
-    from yarnloom.engine.state.settings import (
-        KEEP_FILES,
-        LEASE,
-        LOSSES,
-        EngineSettings,
-    )
+    from yarnloom.engine.state.settings import KEEP_FILES, LEASE, LOSSES, EngineSettings
     from yarnloom.engine.state.value_checks import MOST_WORK, Unjudged, Verdicts
 
 __all__ = [

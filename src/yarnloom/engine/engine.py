@@ -18,11 +18,7 @@ from yarnloom.engine import commands
 from yarnloom.engine.compact import granted_items, relay_steps, segments
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.assign import assign_ready_steps
-from yarnloom.engine.operations import (
-    pause,
-    schedules,
-    worker_sessions,
-)
+from yarnloom.engine.operations import pause, schedules, worker_sessions
 from yarnloom.engine.operations.admission import admit
 from yarnloom.engine.operations.progress_samples import ProgressSamples
 from yarnloom.engine.operations.run_end import follow
@@ -37,9 +33,8 @@ from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.pool_places import PoolPlaces
-from yarnloom.engine.state.settings import (
-    EngineSettings,
-)
+from yarnloom.engine.state.progress import Progress
+from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.time_sums import TimeSums
 from yarnloom.engine.state.transaction import DeferredAnswer, Folder, Statistics, Transaction
 from yarnloom.engine.state.transitions import Moves
@@ -283,6 +278,7 @@ class Engine:
         plans = Plans(unit, self._plans, memory.workers.contracts)
         due_times = DueTimes(time, memory.timers, memory.attempts)
         changes, afterwards = Changes(), Afterwards()
+        progress = Progress(unit, time, plans, memory.attempts, memory.workflows)
         return Transaction(
             unit=unit,
             folder=Folder(database.files, database.id, database.past),
@@ -294,7 +290,8 @@ class Engine:
             counts=Statistics(self._last_hour, self._each_counts, self._hours, self._times),
             changes=changes,
             afterwards=afterwards,
-            moves=Moves(unit, time, plans, memory, due_times, changes, self._hours, afterwards),
+            progress=progress,
+            moves=Moves(unit, time, progress, memory, due_times, changes, self._hours, afterwards),
             pool_places=PoolPlaces(memory.pools, memory.queue.lanes, time, memory.timers, changes),
         )
 

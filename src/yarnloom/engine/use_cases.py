@@ -46,7 +46,7 @@ UseCase = Callable[[Transaction, Command], Any]
 
 
 def _called_with_its_parts(use_case: Callable[..., Any]) -> UseCase:
-    """Return a use case that is given by name what its parameters name of a transaction.
+    """Return a use case that gets those parts of a transaction that its parameters name.
 
     `unit`, `time` and the like are attributes of a transaction, `workers` and the like of its
     memory. `transaction` is all of it; the one other parameter is the command.

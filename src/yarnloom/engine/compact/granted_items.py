@@ -26,26 +26,15 @@ from yarnloom.engine.parts.items import Window, item_of, raw_item, raw_items
 from yarnloom.engine.parts.list_values import name_of
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RunState, StepEvent
-from yarnloom.engine.state.contracts import (
-    task_of,
-)
+from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.due_times import GRANT_DUE
-from yarnloom.engine.state.grants import (
-    Given,
-    Grant,
-    Grants,
-    Straight,
-)
-from yarnloom.engine.state.progress import items_done
+from yarnloom.engine.state.grants import Given, Grant, Grants, Straight
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.timers import Timers
 from yarnloom.engine.state.transaction import Folder, Statistics, Transaction
 from yarnloom.engine.state.transitions import count_children
-from yarnloom.engine.state.workers import (
-    Worker,
-    Workers,
-)
+from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.plan import item_key
 from yarnloom.store import PartRow, RunRow, Unit, grant_records
 from yarnloom.values import JsonValue, dump, size_of
@@ -232,11 +221,7 @@ def give(transaction: Transaction, worker: Worker, straight: Straight, count: in
     attempts = range(attempt, attempt + count)
     worker.hold_all(attempts, task)
     _post(transaction.folder, worker, straight, [known[one] for one in attempts])
-    transaction.pool_places.enter(
-        straight.pool,
-        run.number,
-        attempts,
-    )
+    transaction.pool_places.enter(straight.pool, run.number, attempts)
     straight.next += count
     straight.offered -= count
     straight.since = transaction.time.mono
@@ -305,16 +290,7 @@ def end(transaction: Transaction, run: RunRow, straight: Straight, ends: Ends) -
     else:
         each.size += (len("null") + 1) * count
     count_children(transaction.unit, each, count)
-    items_done(
-        transaction.unit,
-        transaction.time,
-        transaction.plans,
-        transaction.memory.workflows,
-        run,
-        each,
-        straight.do,
-        count,
-    )
+    transaction.progress.items_done(run, each, straight.do, count)
     run.attempts += count
     transaction.unit.runs.touch(run)
     transaction.memory.queue.lanes.ended(straight.pool, straight.share, count)
@@ -340,11 +316,7 @@ def _done(now: int, ends: Ends) -> list[segments.Done]:
 
 
 def _count(
-    counts: Statistics,
-    run: RunRow,
-    straight: Straight,
-    each: PartRow,
-    done: list[segments.Done],
+    counts: Statistics, run: RunRow, straight: Straight, each: PartRow, done: list[segments.Done]
 ) -> None:
     """Count items that are done, and how long they waited and took."""
     step = straight.step.index
@@ -393,7 +365,7 @@ def unfold(transaction: Transaction, given: Given) -> None:
         transaction.time,
         transaction.plans,
         transaction.memory.relays,
-        transaction.memory.workflows,
+        transaction.progress,
         run,
         straight.step,
         item,

@@ -10,10 +10,7 @@ import json
 
 from yarnloom.engine.parts.inputs import PreparedStep
 from yarnloom.engine.parts.references import Resolver, along, value_along
-from yarnloom.engine.state.grants import (
-    Field,
-    Straight,
-)
+from yarnloom.engine.state.grants import Field, Straight
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import NOT_GIVEN, FromItem, Kind

@@ -21,29 +21,20 @@ from functools import lru_cache
 from itertools import takewhile
 
 from yarnloom.engine.commands import ReportItem
-from yarnloom.engine.dispatch.worker_orders import (
-    post_drop,
-    post_stop,
-)
+from yarnloom.engine.dispatch.worker_orders import post_drop, post_stop
 from yarnloom.engine.parts.create_rows import add_first_attempt, add_step
 from yarnloom.engine.parts.inputs import PreparedStep, prepare_step
 from yarnloom.engine.parts.references import Resolver
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import StepEvent, StepState, StopReason
-from yarnloom.engine.state.contracts import (
-    task_of,
-)
+from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.open_relays import Anchor, Leg, Relays
 from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.progress import steps_done
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Composing, Ended, Folder, Transaction
 from yarnloom.engine.state.transitions import count_children
-from yarnloom.engine.state.workers import (
-    Worker,
-    Workers,
-)
+from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import FromOutput, Kind, Node, Plan
 from yarnloom.secrets import has_sealed
@@ -278,15 +269,7 @@ def keep(
     if not worker.in_hand:
         worker.idle_since = transaction.time.now
     count_children(transaction.unit, part, number)
-    steps_done(
-        transaction.unit,
-        transaction.time,
-        transaction.plans,
-        transaction.memory.workflows,
-        run,
-        part,
-        nodes,
-    )
+    transaction.progress.steps_done(run, part, nodes)
     run.attempts += number
     transaction.unit.runs.touch(run)
     transaction.counts.tally.all_done(waited)
@@ -337,7 +320,7 @@ def open_as_handed(
         transaction.time,
         transaction.plans,
         transaction.memory.relays,
-        transaction.memory.workflows,
+        transaction.progress,
         run,
         node,
         part,
@@ -468,10 +451,7 @@ def rebuild(unit: Unit, plans: Plans, workers: Workers, relays: Relays) -> None:
             relays.note_lost(lost)
     for row in relay_records.all_of(unit):
         have = relay_records.with_rows(unit, row)
-        part, worker = (
-            unit.parts.get(row.part),
-            workers.get(row.worker),
-        )
+        part, worker = (unit.parts.get(row.part), workers.get(row.worker))
         left = [more for more in range(row.steps) if row.attempt + more not in have]
         if part is None or part.outcome is not None or worker is None or not left:
             last = row.attempt + left[-1] if left else 0

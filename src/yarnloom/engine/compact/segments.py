@@ -20,10 +20,7 @@ from yarnloom.engine.parts.create_rows import position_of
 from yarnloom.engine.parts.items import item_of, raw_item
 from yarnloom.engine.parts.rerun_scope import Renewal
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.grants import (
-    Given,
-    Straight,
-)
+from yarnloom.engine.state.grants import Given, Straight
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import PartRow, RunRow, Unit, grant_records, segment_records
 from yarnloom.store.segment_records import FoldedItem, Segment
@@ -69,10 +66,7 @@ def keep(unit: Unit, time: RunTime, run: RunRow, straight: Straight, done: list[
             plain.append(_with_rows(straight, one))
     if folded:
         _keep_each(unit, straight)
-        segment_records.keep(
-            unit,
-            [_segment(time, run, straight, of) for of in folded.values()],
-        )
+        segment_records.keep(unit, [_segment(time, run, straight, of) for of in folded.values()])
     if plain:
         _write_rows(unit, run, straight, plain, run.round, time.now)
 

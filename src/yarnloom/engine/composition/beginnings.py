@@ -11,15 +11,8 @@ from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.inputs import Fate, is_allowed, prepare_step
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.rerun_scope import has_ended
-from yarnloom.engine.parts.work_queue import (
-    BeginBranches,
-)
-from yarnloom.engine.rules.states import (
-    PartState,
-    SkipReason,
-    StepEvent,
-    StepState,
-)
+from yarnloom.engine.parts.work_queue import BeginBranches
+from yarnloom.engine.rules.states import PartState, SkipReason, StepEvent, StepState
 from yarnloom.plan import Kind, Node
 from yarnloom.store import PartRow, StepRow
 
@@ -115,7 +108,7 @@ class Beginnings:
             self.transaction.time,
             self.transaction.plans,
             self.transaction.memory.relays,
-            self.transaction.memory.workflows,
+            self.transaction.progress,
             self.run,
             node,
             around,

@@ -18,9 +18,7 @@ from yarnloom.engine.composition.beginnings import Beginnings
 from yarnloom.engine.composition.composed_run import ComposedRun
 from yarnloom.engine.composition.each_items import EachItems
 from yarnloom.engine.composition.endings import Endings
-from yarnloom.engine.dispatch.worker_orders import (
-    post_stop,
-)
+from yarnloom.engine.dispatch.worker_orders import post_stop
 from yarnloom.engine.parts.create_rows import add_part, begin_again
 from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.inputs import Fate
@@ -48,9 +46,7 @@ from yarnloom.engine.rules.states import (
     StopReason,
     next_state,
 )
-from yarnloom.engine.state.grants import (
-    Straight,
-)
+from yarnloom.engine.state.grants import Straight
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.plan import ON_FAILURE, Kind, Node
 from yarnloom.store import PartRow, RunRow, StepRow

@@ -13,12 +13,8 @@ from yarnloom.engine.parts.item_matching import match_items, next_that_waits
 from yarnloom.engine.parts.items import FILL_DUE, item_value, read_source, window
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.outcomes import drop_rest
-from yarnloom.engine.parts.work_queue import (
-    CreateItems,
-)
-from yarnloom.engine.rules.states import (
-    SkipReason,
-)
+from yarnloom.engine.parts.work_queue import CreateItems
+from yarnloom.engine.rules.states import SkipReason
 from yarnloom.engine.state.progress import list_read
 from yarnloom.plan import Node
 from yarnloom.store import PartRow

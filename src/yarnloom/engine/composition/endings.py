@@ -13,9 +13,7 @@ from collections.abc import Callable, Iterable
 
 from yarnloom.engine.compact import granted_items, relay_steps
 from yarnloom.engine.composition.composed_run import ComposedRun
-from yarnloom.engine.dispatch.worker_orders import (
-    post_stop,
-)
+from yarnloom.engine.dispatch.worker_orders import post_stop
 from yarnloom.engine.parts.create_rows import add_part
 from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.list_jobs import ask_to_gather, must_gather
@@ -31,13 +29,7 @@ from yarnloom.engine.parts.outcomes import (
 )
 from yarnloom.engine.parts.outputs import gather
 from yarnloom.engine.parts.rerun_scope import has_ended
-from yarnloom.engine.parts.work_queue import (
-    CANCELLED,
-    NOT_REACHED,
-    STOPPED,
-    Blocked,
-    ChildChanged,
-)
+from yarnloom.engine.parts.work_queue import CANCELLED, NOT_REACHED, STOPPED, Blocked, ChildChanged
 from yarnloom.engine.rules.states import (
     PART_TABLE,
     PartState,
@@ -48,7 +40,7 @@ from yarnloom.engine.rules.states import (
     StopReason,
     next_state,
 )
-from yarnloom.engine.state.progress import is_passed_over, part_decided
+from yarnloom.engine.state.progress import is_passed_over
 from yarnloom.engine.state.transaction import Ended
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails
@@ -249,14 +241,8 @@ class Endings:
     def _note_progress(self, part: PartRow) -> None:
         """A part was decided, and is counted where it stands: it is as far as it gets."""
         whole = part.outcome == StepState.DONE or is_passed_over(part)
-        part_decided(
-            self.transaction.unit,
-            self.transaction.time,
-            self.transaction.plans,
-            self.transaction.memory.workflows,
-            self.run,
-            part,
-            whole=whole or self._is_pardoned(part),
+        self.transaction.progress.part_decided(
+            self.run, part, whole=whole or self._is_pardoned(part)
         )
 
     def _is_pardoned(self, part: PartRow) -> bool:

@@ -188,11 +188,7 @@ class Dispatcher:
         if step.pool:
             opened_at = transaction.memory.pools.limiter(step.pool).opened_at
             attempt.pool_until = opened_at if opened_at > step.ready_at else None
-            transaction.pool_places.enter(
-                step.pool,
-                step.run,
-                [attempt.id],
-            )
+            transaction.pool_places.enter(step.pool, step.run, [attempt.id])
         transaction.unit.attempts.add(attempt)
         run.attempts += 1
         transaction.unit.runs.touch(run)

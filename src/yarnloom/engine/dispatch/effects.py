@@ -123,11 +123,7 @@ def end_effect(
         effect_records.drop_entry(unit, attempt.run, scope, command.what)
     elif found.state == BEGUN:
         text_of_value(command.value, f"what {command.what!r} gave")
-        kept = sealed_in(
-            command.value,
-            _secrets(unit, vault, attempt),
-            vault.seal,
-        )
+        kept = sealed_in(command.value, _secrets(unit, vault, attempt), vault.seal)
         done = replace(found, state=DONE, value=encode_sealed(kept), done_at=time.now)
         effect_records.keep_entry(unit, done)
     changes.runs.add(attempt.run)

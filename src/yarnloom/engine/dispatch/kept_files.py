@@ -32,14 +32,7 @@ def keep_file(
 ) -> KeptFile:
     """Keep a file; return how params name it."""
     keep(
-        unit,
-        time,
-        settings,
-        due_times,
-        command.kept,
-        command.name,
-        command.media_type,
-        command.who,
+        unit, time, settings, due_times, command.kept, command.name, command.media_type, command.who
     )
     if command.attempt is not None:
         attempt = unit.attempts.get(command.attempt)
@@ -70,16 +63,7 @@ def keep_rows(
     """Keep what came of a file whose rows were checked."""
     source = command.rows.source
     name = f"rows of {source.get('name', 'a list')}"
-    keep(
-        unit,
-        time,
-        settings,
-        due_times,
-        command.kept,
-        name[:200],
-        JSON_LINES,
-        KEEPER,
-    )
+    keep(unit, time, settings, due_times, command.kept, name[:200], JSON_LINES, KEEPER)
     sha256 = source.get("sha256") or source["list"]
     if file_records.file_facts(unit, sha256) is not None:
         file_records.keep_check(unit, sha256, command.rows.kind, command.kept.sha256)

@@ -26,17 +26,14 @@ from yarnloom.engine.rules.states import (
 )
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.changes import Changes
-from yarnloom.engine.state.contracts import (
-    task_of,
-)
+from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.due_times import BACK_OFF_DUE, DueTimes
 from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.progress import step_reported
+from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.time_sums import EndedTry
 from yarnloom.engine.state.transaction import Statistics, Transaction
 from yarnloom.engine.state.workers import Workers
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
 from yarnloom.store import AttemptRow, StepRow, Unit, paused_runs
@@ -89,9 +86,8 @@ def end_attempt(
         keep_saved(
             transaction.unit,
             transaction.time,
-            transaction.plans,
             transaction.memory.attempts,
-            transaction.memory.workflows,
+            transaction.progress,
             transaction.changes,
             step,
             attempt,
@@ -328,9 +324,8 @@ def micros_of(seconds: float) -> int:
 def keep_saved(
     unit: Unit,
     time: RunTime,
-    plans: Plans,
     attempts: OpenAttempts,
-    workflows: Workflows,
+    progress: Progress,
     changes: Changes,
     step: StepRow,
     attempt: AttemptRow,
@@ -340,16 +335,7 @@ def keep_saved(
     with contextlib.suppress(ValueRefused):
         step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
         unit.steps.touch(step)
-        step_reported(
-            unit,
-            time,
-            plans,
-            attempts,
-            workflows,
-            step,
-            attempt.id,
-            saved,
-        )
+        progress.step_reported(step, attempt.id, saved)
         if attempt.id in attempts.heard:
             attempts.heard[attempt.id] = time.mono
         changes.runs.add(step.run)

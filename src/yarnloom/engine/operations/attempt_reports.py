@@ -32,10 +32,9 @@ from yarnloom.engine.state.due_times import QUIET_DUE, TIMEOUT_DUE
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.pool_places import PoolPlaces
-from yarnloom.engine.state.progress import item_began
+from yarnloom.engine.state.progress import Progress, item_began
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import Workers
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import Conflict
 from yarnloom.store import AttemptRow, StepRow, Unit, segment_records
 from yarnloom.values import JsonObject
@@ -73,9 +72,8 @@ def free(
 def save_of(
     unit: Unit,
     time: RunTime,
-    plans: Plans,
     attempts: OpenAttempts,
-    workflows: Workflows,
+    progress: Progress,
     changes: Changes,
     worker: str,
     attempt_id: int,
@@ -85,15 +83,7 @@ def save_of(
     attempt = unit.attempts.get(attempt_id)
     if attempt is not None and attempt.worker == worker and attempt.outcome is None:
         keep_saved(
-            unit,
-            time,
-            plans,
-            attempts,
-            workflows,
-            changes,
-            unit.steps.need(attempt.step),
-            attempt,
-            saved,
+            unit, time, attempts, progress, changes, unit.steps.need(attempt.step), attempt, saved
         )
 
 
@@ -184,13 +174,7 @@ def _taken_away(
 ) -> AttemptRow:
     """Return an attempt that its worker lost, after taking the legs behind it, too."""
     attempt = unit.attempts.need(attempt_id)
-    relay_steps.drop_behind(
-        unit,
-        plans,
-        workers,
-        relays,
-        unit.steps.need(attempt.step),
-    )
+    relay_steps.drop_behind(unit, plans, workers, relays, unit.steps.need(attempt.step))
     return attempt
 
 

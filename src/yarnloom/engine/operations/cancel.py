@@ -15,10 +15,7 @@ from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import RunRow, due_records, schedule_records
 from yarnloom.store import run_records as store
-from yarnloom.units import (
-    duration_text,
-    iso_time,
-)
+from yarnloom.units import duration_text, iso_time
 
 EXPIRED_AT_ONCE = 100
 DEADLINE = "DeadlinePassed"

@@ -15,9 +15,7 @@ from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.store import RunRow, Unit, effect_records
 from yarnloom.store import run_records as store
-from yarnloom.units import (
-    iso_time,
-)
+from yarnloom.units import iso_time
 
 
 @handles(ChangeRun)

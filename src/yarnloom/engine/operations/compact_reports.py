@@ -6,13 +6,8 @@ from yarnloom.engine.commands import Report, ReportItem
 from yarnloom.engine.compact import granted_items, relay_steps
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.operations.attempt_ends import checked_output
-from yarnloom.engine.operations.attempt_reports import (
-    NEVER_BEGUN,
-    take_item,
-)
-from yarnloom.engine.rules.states import (
-    Outcome,
-)
+from yarnloom.engine.operations.attempt_reports import NEVER_BEGUN, take_item
+from yarnloom.engine.rules.states import Outcome
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.transaction import Composing, Transaction
 from yarnloom.media_types import named_in

@@ -10,17 +10,10 @@ from collections.abc import Callable
 from yarnloom.engine.commands import LoseWorker, Tick, handles
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.kept_files import drop_idle_files
-from yarnloom.engine.dispatch.worker_orders import (
-    post_stop,
-)
-from yarnloom.engine.operations.attempt_ends import (
-    hears_before,
-    too_long,
-)
+from yarnloom.engine.dispatch.worker_orders import post_stop
+from yarnloom.engine.operations.attempt_ends import hears_before, too_long
 from yarnloom.engine.operations.cancel import stop_late_runs, stop_late_starts
-from yarnloom.engine.operations.compact_reports import (
-    look_at_given,
-)
+from yarnloom.engine.operations.compact_reports import look_at_given
 from yarnloom.engine.operations.schedules import fire_due
 from yarnloom.engine.operations.start import open_due
 from yarnloom.engine.operations.unbegun_attempts import look_at_unbegun
@@ -41,9 +34,7 @@ from yarnloom.engine.state.due_times import (
     TIMEOUT_DUE,
     UNBEGUN_DUE,
 )
-from yarnloom.engine.state.pool_places import (
-    RATE_DUE,
-)
+from yarnloom.engine.state.pool_places import RATE_DUE
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.store import due_records
 

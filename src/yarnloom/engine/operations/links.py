@@ -27,14 +27,7 @@ def make_link(unit: Unit, time: RunTime, command: MakeLink) -> LinkRecord:
     expires_at = time.now + round(command.seconds * 1_000_000)
     number = link_records.add(unit, run.number, command.details, time.now, command.who, expires_at)
     store.log_command(
-        unit,
-        time.now,
-        command.who,
-        "link",
-        run.number,
-        "",
-        link=number,
-        details=command.details,
+        unit, time.now, command.who, "link", run.number, "", link=number, details=command.details
     )
     row = link_records.of_run(unit, run.number, number)
     assert row is not None
@@ -59,13 +52,7 @@ def revoke_link(unit: Unit, time: RunTime, changes: Changes, command: RevokeLink
         raise Conflict(f"link {command.link} was revoked before, by {row['revoked_by']}")
     link_records.revoke(unit, command.link, time.now, command.who)
     store.log_command(
-        unit,
-        time.now,
-        command.who,
-        "revoke_link",
-        run.number,
-        command.reason,
-        link=command.link,
+        unit, time.now, command.who, "revoke_link", run.number, command.reason, link=command.link
     )
     changes.runs.add(run.number)  # so that whoever watches with it is told
     return link_record({**row, "revoked_at": time.now, "revoked_by": command.who})

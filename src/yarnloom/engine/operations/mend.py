@@ -17,10 +17,7 @@ from yarnloom.engine.queries.failure_kinds import pattern_of
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.states import RUN_ENDED, RUN_TABLE, Admission, RunEvent, next_state
-from yarnloom.engine.state.contracts import (
-    Misfit,
-    task_of,
-)
+from yarnloom.engine.state.contracts import Misfit, task_of
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.errors import Conflict, NotFound, nearest

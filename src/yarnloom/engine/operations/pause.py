@@ -9,10 +9,7 @@ Decision: `docs/decisions/05-pause-and-mend.md`.
 from __future__ import annotations
 
 from yarnloom.engine.commands import PauseRun, ResumeRun, handles
-from yarnloom.engine.dispatch.worker_orders import (
-    post_go_on,
-    post_stop,
-)
+from yarnloom.engine.dispatch.worker_orders import post_go_on, post_stop
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.run_clock import RunTime
@@ -172,13 +169,7 @@ def hold_step(
     if step.open is None:
         hold_if_asked(unit, time, moves, step)
     elif step.stop is None:
-        post_stop(
-            unit,
-            workers,
-            changes,
-            step,
-            StopReason.PAUSE,
-        )
+        post_stop(unit, workers, changes, step, StopReason.PAUSE)
 
 
 def hold_if_asked(unit: Unit, time: RunTime, moves: Moves, step: StepRow) -> None:
@@ -205,12 +196,7 @@ def release_step(
     run, before = unit.run(step.run), step.held
     if step.held_at is not None:
         # While its run is paused, the run's resume gives the time back.
-        _spare(
-            unit,
-            due_times,
-            step,
-            max(0, (run.paused_at or time.now) - step.held_at),
-        )
+        _spare(unit, due_times, step, max(0, (run.paused_at or time.now) - step.held_at))
     step.held = step.held_at = None
     unit.steps.touch(step)
     if step.state != StepState.PAUSED:

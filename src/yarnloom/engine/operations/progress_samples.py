@@ -126,8 +126,7 @@ class ProgressSamples:
             kept.count -= kept.count // 2
             kept.space = (kept.last - since) // kept.count
         store.keep(
-            *(unit, run.number, run.sampled_at),
-            *(run.progress, run.left_micros, run.at_least),
+            *(unit, run.number, run.sampled_at), *(run.progress, run.left_micros, run.at_least)
         )
         kept.count, kept.last, kept.rests = kept.count + 1, run.sampled_at, rests
 

@@ -10,9 +10,7 @@ from yarnloom.engine.dispatch.pool_settings import declare, read_declarations, r
 from yarnloom.engine.operations.schedules import declare_schedules, read_schedules
 from yarnloom.engine.records.workflows import PublishedWorkflow
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.workflows import (
-    Listener,
-)
+from yarnloom.engine.state.workflows import Listener
 from yarnloom.errors import InvalidInput, PlanError, Problem
 from yarnloom.plan import Plan, read_plan, secret_inputs
 from yarnloom.store import run_records as store

@@ -35,9 +35,8 @@ def report(transaction: Transaction, command: Report) -> Reported:
         save_of(
             transaction.unit,
             transaction.time,
-            transaction.plans,
             transaction.memory.attempts,
-            transaction.memory.workflows,
+            transaction.progress,
             transaction.changes,
             command.worker,
             attempt_id,

@@ -8,9 +8,7 @@ from yarnloom.engine.operations.start import start_or_fail
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.state.time_shares import learn
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.workflows import (
-    Listener,
-)
+from yarnloom.engine.state.workflows import Listener
 from yarnloom.store import RunRow, Unit, schedule_records, workflow_records
 from yarnloom.units import iso_time
 from yarnloom.values import DEPTH_LIMIT, JsonObject, JsonValue, depth_problem, dump

@@ -29,12 +29,7 @@ def save_filter(unit: Unit, time: RunTime, command: SaveFilter) -> FilterRecord:
     detail = {"filter": command.name, "wanted": command.wanted}
     store.log_command(unit, time.now, command.who, "save_filter", None, "", **detail)
     return filter_record(
-        {
-            "name": command.name,
-            "wanted": wanted,
-            "saved_at": time.now,
-            "saved_by": command.who,
-        }
+        {"name": command.name, "wanted": wanted, "saved_at": time.now, "saved_by": command.who}
     )
 
 
@@ -50,8 +45,7 @@ def drop_filter(unit: Unit, time: RunTime, command: DropFilter) -> None:
         raise unknown(command.name, kept)
     filter_records.drop(unit, command.name)
     store.log_command(
-        *(unit, time.now, command.who, "drop_filter", None, command.reason),
-        filter=command.name,
+        *(unit, time.now, command.who, "drop_filter", None, command.reason), filter=command.name
     )
 
 

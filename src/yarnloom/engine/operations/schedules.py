@@ -369,15 +369,7 @@ def remove_schedule(unit: Unit, time: RunTime, changes: Changes, command: Remove
             "be paused"
         )
     _drop(unit, changes, row)
-    _log(
-        unit,
-        time,
-        command.who,
-        "remove_schedule",
-        row.name,
-        command.reason,
-        {},
-    )
+    _log(unit, time, command.who, "remove_schedule", row.name, command.reason, {})
 
 
 @handles(StartSchedule)

@@ -351,15 +351,7 @@ def start_many(
         at = (prepared.scope, prepared.command.key)
         number, hashed = known[at]
         if created := not number:
-            number = add_run(
-                unit,
-                time,
-                plans,
-                workflows,
-                due_times,
-                changes,
-                prepared,
-            ).number
+            number = add_run(unit, time, plans, workflows, due_times, changes, prepared).number
             known[at] = (number, hashed)
         answer.append(StartedOne(number, at[1], created))
     due_times.set(START_DUE, time.now)

@@ -17,9 +17,7 @@ from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
 from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pool
-from yarnloom.engine.dispatch.worker_orders import (
-    post_stop,
-)
+from yarnloom.engine.dispatch.worker_orders import post_stop
 from yarnloom.engine.operations.admission import is_busy
 from yarnloom.engine.operations.pause import hold_step, release_step
 from yarnloom.engine.parts.inputs import Fate, with_inputs
@@ -34,11 +32,8 @@ from yarnloom.engine.rules.states import (
     StepState,
     StopReason,
 )
-from yarnloom.engine.state.progress import step_moved
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import (
-    ASLEEP,
-)
+from yarnloom.engine.state.transitions import ASLEEP
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.plan import Node, source_schema
 from yarnloom.plan.marked_values import rows_in, seal
@@ -329,13 +324,7 @@ class _Hand:
         text = with_inputs(step.input, inputs)
         if text != step.input:
             step.saved = None  # what was saved belongs to other inputs
-            step_moved(
-                self.transaction.unit,
-                self.transaction.time,
-                self.transaction.plans,
-                self.transaction.memory.workflows,
-                step,
-            )
+            self.transaction.progress.step_moved(step)
         pool = step.pool if command.pool is None else command.pool
         if command.priority is not None:
             step.priority = command.priority

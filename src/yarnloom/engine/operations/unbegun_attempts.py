@@ -9,12 +9,8 @@ A worker that is not heard of at all is another matter: its lease decides.
 from __future__ import annotations
 
 from yarnloom.engine.dispatch.worker_orders import post_drop, post_give_back
-from yarnloom.engine.operations.attempt_reports import (
-    take_from,
-)
-from yarnloom.engine.state.attempts import (
-    Unbegun,
-)
+from yarnloom.engine.operations.attempt_reports import take_from
+from yarnloom.engine.state.attempts import Unbegun
 from yarnloom.engine.state.due_times import BEGIN_SECONDS, UNBEGUN_DUE
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.units import duration_text

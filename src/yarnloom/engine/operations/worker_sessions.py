@@ -27,41 +27,23 @@ from yarnloom.engine.dispatch.worker_orders import (
     post_stop,
     post_work,
 )
-from yarnloom.engine.operations.attempt_reports import (
-    free,
-    hand_back,
-    lose,
-    record_begin,
-)
-from yarnloom.engine.operations.reports import (
-    report,
-)
+from yarnloom.engine.operations.attempt_reports import free, hand_back, lose, record_begin
+from yarnloom.engine.operations.reports import report
 from yarnloom.engine.records.workers import LastAttempt, Registered, WorkerRecord
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import StopReason
 from yarnloom.engine.state.changes import Changes
-from yarnloom.engine.state.contracts import (
-    task_of,
-)
-from yarnloom.engine.state.grants import (
-    Given,
-    Grants,
-)
-from yarnloom.engine.state.memory import (
-    Memory,
-)
+from yarnloom.engine.state.contracts import task_of
+from yarnloom.engine.state.grants import Given, Grants
+from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.timers import Timers
 from yarnloom.engine.state.transaction import Folder, Transaction
-from yarnloom.engine.state.workers import (
-    Session,
-    Worker,
-    Workers,
-)
+from yarnloom.engine.state.workers import Session, Worker, Workers
 from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
 from yarnloom.store import (
     AttemptKey,
@@ -224,14 +206,7 @@ def poll(
     command: Poll,
 ) -> None:
     """A worker's open request has come; everything not acknowledged is for its answer."""
-    worker = _heard_from(
-        time,
-        settings,
-        workers,
-        changes,
-        folder,
-        command,
-    )
+    worker = _heard_from(time, settings, workers, changes, folder, command)
     worker.session.polling = True
     worker.messages.send_again()
 
@@ -276,16 +251,7 @@ def in_hand(
         for attempt in command.attempts
         if attempt in worker.in_hand or attempt in worker.abandoned
     )
-    return {
-        one: _printer(
-            unit,
-            plans,
-            grants,
-            relays,
-            one,
-        )
-        for one in own
-    }
+    return {one: _printer(unit, plans, grants, relays, one) for one in own}
 
 
 def in_hand_now(memory: Memory, command: InHand) -> dict[int, Printer | None] | None:
@@ -469,13 +435,7 @@ def drain_worker(
         worker.session.draining = changes.workers = True
         post_drain(worker)
         store.log_command(
-            unit,
-            time.now,
-            command.who,
-            "drain",
-            None,
-            command.reason,
-            worker=worker.name,
+            unit, time.now, command.who, "drain", None, command.reason, worker=worker.name
         )
     return _worker_record(worker)
 

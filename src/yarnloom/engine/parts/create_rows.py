@@ -17,9 +17,8 @@ from yarnloom.engine.rules.states import (
 from yarnloom.engine.state.due_times import DueTimes
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.progress import pace_begins, step_moved
+from yarnloom.engine.state.progress import Progress, pace_begins
 from yarnloom.engine.state.transitions import count_child
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
 from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit, relay_records
 
@@ -102,7 +101,7 @@ def add_step(
     time: RunTime,
     plans: Plans,
     relays: Relays,
-    workflows: Workflows,
+    progress: Progress,
     run: RunRow,
     node: Node,
     around: PartRow,
@@ -124,14 +123,7 @@ def add_step(
     if run.renewed:
         row = unit.steps.one("part = ? AND node = ? AND state = 'waiting'", around.id, node.index)
         if row is not None:
-            _prepare_again(
-                unit,
-                time,
-                plans,
-                workflows,
-                row,
-                prepared,
-            )
+            _prepare_again(unit, progress, row, prepared)
             row.deadline_at = deadline_at
             return row
     step = unit.steps.add(
@@ -233,25 +225,12 @@ def add_first_attempt(
     due_times.expect_begin(id)
 
 
-def _prepare_again(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    workflows: Workflows,
-    step: StepRow,
-    prepared: PreparedStep,
-) -> None:
+def _prepare_again(unit: Unit, progress: Progress, step: StepRow, prepared: PreparedStep) -> None:
     """A step that was renewed begins with what it reads now; what it saved is for its old input."""
     if step.input != prepared.given or step.pool != prepared.pool:
         if step.input != prepared.given:
             step.saved = None
-            step_moved(
-                unit,
-                time,
-                plans,
-                workflows,
-                step,
-            )
+            progress.step_moved(step)
         unit.steps.rewrite(step, input=prepared.given, pool=prepared.pool)
     step.ended_at = None
     step.skip_reason, step.error = prepared.skip, prepared.error

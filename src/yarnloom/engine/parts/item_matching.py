@@ -14,7 +14,7 @@ from yarnloom.engine.parts.outcomes import end_part_that_waits, note_skip
 from yarnloom.engine.parts.rerun_scope import Renewal, has_ended, items_by_name
 from yarnloom.engine.parts.work_queue import Blocked
 from yarnloom.engine.rules.states import PartState, SkipReason, StepState
-from yarnloom.engine.state.progress import WHOLE, list_changed
+from yarnloom.engine.state.progress import WHOLE
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.media_types import is_list_reference
@@ -113,15 +113,7 @@ class _Match:
         each.unmade = count - last_known - 1
         batch = facts.batch or 1
         covers = len(values) if not gone else batch * each.total
-        list_changed(
-            self.transaction.unit,
-            self.transaction.time,
-            self.transaction.plans,
-            self.transaction.memory.workflows,
-            self.run,
-            each,
-            covers,
-        )
+        self.transaction.progress.list_changed(self.run, each, covers)
 
     def move(self, key: int, index: int) -> None:
         """Put an item at an index."""

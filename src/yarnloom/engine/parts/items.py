@@ -95,10 +95,7 @@ def item_value(
     unit: Unit, parts: Parts, folder: Folder, part: PartRow, facts: EachFacts, index: int
 ) -> tuple[str, str | None]:
     """Value (as JSON text) and name of an item."""
-    return item_of(
-        raw_item(unit, parts, folder, part, facts, index),
-        facts,
-    )
+    return item_of(raw_item(unit, parts, folder, part, facts, index), facts)
 
 
 def raw_item(
@@ -108,13 +105,7 @@ def raw_item(
     first, values = parts.slices.get(part.id, (0, []))
     if not first <= index < first + len(values):
         _keep_slice(
-            unit,
-            parts,
-            folder,
-            part,
-            facts,
-            decode(item_records.source(unit, part.id)),
-            index,
+            unit, parts, folder, part, facts, decode(item_records.source(unit, part.id)), index
         )
         first, values = parts.slices[part.id]
         if not values:
@@ -207,11 +198,6 @@ def _keep_slice(
         slices.clear()  # far more eaches under way than can move at once
     count = SLICE_OF_FILE if is_list_reference(source) else SLICE
     found = slice_of(
-        folder.files,
-        lambda one: file_records.marks_of(unit, one),
-        source,
-        facts,
-        first,
-        count,
+        folder.files, lambda one: file_records.marks_of(unit, one), source, facts, first, count
     )
     slices[part.id] = (first, found)

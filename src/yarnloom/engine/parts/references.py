@@ -27,9 +27,7 @@ from yarnloom.plan import (
     Source,
 )
 from yarnloom.store import PartRow, RunRow, file_records, item_records
-from yarnloom.units import (
-    iso_time,
-)
+from yarnloom.units import iso_time
 from yarnloom.values import VALUE_LIMIT, JsonValue, decode, size_of
 
 FAILURES_TOLD = 20

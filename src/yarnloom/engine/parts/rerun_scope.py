@@ -23,7 +23,6 @@ from yarnloom.engine.rules.states import (
     StepState,
     next_state,
 )
-from yarnloom.engine.state.progress import part_renewed
 from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.plan import FromFailures, FromOutput, Kind, Node, Plan, Source
@@ -299,14 +298,7 @@ class Renewal:
             row.size = self._size_of_items(row, node)
             forget_gathered(self.transaction.unit, self.transaction.memory.jobs, row)
         self.transaction.unit.parts.touch(row)
-        part_renewed(
-            self.transaction.unit,
-            self.transaction.time,
-            self.transaction.plans,
-            self.transaction.memory.workflows,
-            self.run,
-            row,
-        )
+        self.transaction.progress.part_renewed(self.run, row)
         self.transaction.memory.forget_part(row.id, node.children)
         self._forget_follow_ups(node, row)
 

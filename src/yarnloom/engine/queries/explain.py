@@ -29,15 +29,11 @@ from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.due_times import BEGIN_SECONDS
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.workers import (
-    Worker,
-)
+from yarnloom.engine.state.workers import Worker
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit, paused_runs
 from yarnloom.store import run_records as store
-from yarnloom.units import (
-    iso_time,
-)
+from yarnloom.units import iso_time
 from yarnloom.values import decode
 
 TAKEN_BACK_OFTEN = 3

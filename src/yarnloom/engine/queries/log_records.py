@@ -5,12 +5,7 @@ from __future__ import annotations
 import json
 
 from yarnloom.engine.queries.part_records import loads
-from yarnloom.engine.records.runs import (
-    CommandRecord,
-    EffectRecord,
-    LinkRecord,
-    RunCommandRecord,
-)
+from yarnloom.engine.records.runs import CommandRecord, EffectRecord, LinkRecord, RunCommandRecord
 from yarnloom.secrets import mask
 from yarnloom.store import Row
 

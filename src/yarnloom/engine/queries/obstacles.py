@@ -11,19 +11,12 @@ from yarnloom.engine.records.waits import Reason
 from yarnloom.engine.rules.fair_queue import MOST_AHEAD
 from yarnloom.engine.rules.limits import Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.contracts import (
-    Misfit,
-    needs_of,
-    task_of,
-)
+from yarnloom.engine.state.contracts import Misfit, needs_of, task_of
 from yarnloom.engine.state.grants import Grants
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.workers import (
-    Worker,
-    Workers,
-)
+from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.store import StepRow, Unit
 from yarnloom.values import JsonObject
 

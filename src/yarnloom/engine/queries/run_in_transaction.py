@@ -28,9 +28,6 @@ def record_of(
     if run.state not in (RunState.SCHEDULED, RunState.QUEUED, RunState.DONE):
         unit.flush()  # what is under way is asked of the store
     row = {"total": None, "done": None, **counters, **facts, **of_root}
-    look = Look(
-        time.now,
-        plans.by_id,
-    )
+    look = Look(time.now, plans.by_id)
     under_way = under_way_of(unit.execute, [row])
     return run_record(row, look, under_way.get(run.number, {}))

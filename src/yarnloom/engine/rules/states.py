@@ -234,12 +234,7 @@ RUN_TABLE: dict[RunState, dict[RunEvent, RunState]] = {
         _V.PAUSE_IN_HAND: _R.PAUSING,
         _V.CANCEL: _R.CANCELLING,  # in the same commit `cancelled`, if no attempt is handed out
     },
-    _R.RUNNING: {
-        **_ENDS,
-        _V.PAUSE: _R.PAUSING,
-        _V.RESUME: _R.RUNNING,
-        _V.CANCEL: _R.CANCELLING,
-    },
+    _R.RUNNING: {**_ENDS, _V.PAUSE: _R.PAUSING, _V.RESUME: _R.RUNNING, _V.CANCEL: _R.CANCELLING},
     _R.PAUSING: {
         **_ENDS,
         _V.PAUSE: _R.PAUSING,

@@ -13,7 +13,6 @@ it then.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import SkipReason, StepEvent, StepState
@@ -24,9 +23,6 @@ from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import PartRow, Row, RunRow, StepRow, Unit, paused_runs
 from yarnloom.values import decode
-
-if TYPE_CHECKING:
-    pass
 
 WHOLE = 1.0
 _NOT_YET = 1.0 - 1e-9
@@ -44,164 +40,146 @@ def fraction_of(saved: Row | None) -> float:
     return min(WHOLE, max(0.0, done / total))
 
 
-def step_moved(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    workflows: Workflows,
-    step: StepRow,
-    event: StepEvent | None = None,
-) -> None:
-    """A step's state changed, or with no event what it is to begin with."""
-    if step.state == StepState.DONE or (
-        step.state == StepState.SKIPPED and step.skip_reason in PASSED_OVER
-    ):
-        fraction = WHOLE
-    elif event in (StepEvent.BEGIN, StepEvent.RENEW, None):
-        # A new attempt goes on from what was saved, if anything was.
-        fraction = 0.0 if step.saved is None else fraction_of(decode(step.saved))
-    else:
-        return
-    _set_step(
-        unit,
-        time,
-        plans,
-        workflows,
-        step,
-        fraction,
-    )
+class Progress:
+    """Keeps up how far everything is.
 
+    Args:
+        unit: the store's unit of work.
+        time: of the transaction.
+        plans: of the runs.
+        attempts: how far those that run were at most.
+        workflows: how long their parts took before.
+    """
 
-def step_reported(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    attempts: OpenAttempts,
-    workflows: Workflows,
-    step: StepRow,
-    attempt: int,
-    saved: Row,
-) -> None:
-    """An attempt said how far it is. What it says within one attempt never makes it less."""
-    furthest = attempts.furthest
-    furthest[attempt] = max(fraction_of(saved), furthest.get(attempt, 0.0))
-    _set_step(
-        unit,
-        time,
-        plans,
-        workflows,
-        step,
-        furthest[attempt],
-    )
+    __slots__ = ("_attempts", "_plans", "_time", "_unit", "_workflows")
 
+    def __init__(
+        self, unit: Unit, time: RunTime, plans: Plans, attempts: OpenAttempts, workflows: Workflows
+    ) -> None:
+        self._unit, self._time, self._plans = unit, time, plans
+        self._attempts, self._workflows = attempts, workflows
 
-def _set_step(
-    unit: Unit, time: RunTime, plans: Plans, workflows: Workflows, step: StepRow, fraction: float
-) -> None:
-    change = fraction - step.fraction
-    if change:
-        step.fraction = fraction
-        unit.steps.touch(step)
-        run = unit.run(step.run)
-        plan = plans.of(run)
-        _pass_on(
-            unit,
-            time,
-            plans,
-            workflows,
-            run,
-            plan,
-            unit.parts.need(step.part),
-            plan.nodes[step.node],
-            change,
-        )
-
-
-def _pass_on(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    workflows: Workflows,
-    run: RunRow,
-    plan: Plan,
-    part: PartRow,
-    child: Node,
-    change: float,
-    size: int = 1,
-) -> None:
-    """A child of a part moved: so did the part, and those around it."""
-    shares = paces_of(unit, plans, workflows, run).shares
-    while change and part.fraction < WHOLE and not child.follows:
-        node, before = plan.nodes[part.node], part.fraction
-        if node.kind is Kind.EACH:
-            share = size / max(1, part.covers)
+    def step_moved(self, step: StepRow, event: StepEvent | None = None) -> None:
+        """A step's state changed, or with no event what it is to begin with."""
+        if step.state == StepState.DONE or (
+            step.state == StepState.SKIPPED and step.skip_reason in PASSED_OVER
+        ):
+            fraction = WHOLE
+        elif event in (StepEvent.BEGIN, StepEvent.RENEW, None):
+            # A new attempt goes on from what was saved, if anything was.
+            fraction = 0.0 if step.saved is None else fraction_of(decode(step.saved))
         else:
-            share = shares.get(child.index) or 1 / len(node.children)
-        part.fraction = min(_NOT_YET, max(0.0, before + share * change))
-        part.moved_at = time.now
-        unit.parts.touch(part)
+            return
+        self._set_step(step, fraction)
+
+    def step_reported(self, step: StepRow, attempt: int, saved: Row) -> None:
+        """An attempt said how far it is. What it says within one attempt never makes it less."""
+        furthest = self._attempts.furthest
+        furthest[attempt] = max(fraction_of(saved), furthest.get(attempt, 0.0))
+        self._set_step(step, furthest[attempt])
+
+    def _set_step(self, step: StepRow, fraction: float) -> None:
+        change = fraction - step.fraction
+        if change:
+            step.fraction = fraction
+            self._unit.steps.touch(step)
+            run = self._unit.run(step.run)
+            plan = self._plans.of(run)
+            self._pass_on(
+                run, plan, self._unit.parts.need(step.part), plan.nodes[step.node], change
+            )
+
+    def _pass_on(
+        self, run: RunRow, plan: Plan, part: PartRow, child: Node, change: float, size: int = 1
+    ) -> None:
+        """A child of a part moved: so did the part, and those around it."""
+        shares = paces_of(self._unit, self._plans, self._workflows, run).shares
+        while change and part.fraction < WHOLE and not child.follows:
+            node, before = plan.nodes[part.node], part.fraction
+            if node.kind is Kind.EACH:
+                share = size / max(1, part.covers)
+            else:
+                share = shares.get(child.index) or 1 / len(node.children)
+            part.fraction = min(_NOT_YET, max(0.0, before + share * change))
+            part.moved_at = self._time.now
+            self._unit.parts.touch(part)
+            if part.parent is None:
+                return
+            child, change, around = node, part.fraction - before, self._unit.around(part)
+            size = size_of_item(plan, part, around)
+            part = around
+
+    def items_done(self, run: RunRow, each: PartRow, do: Node, count: int) -> None:
+        """So many items of an each are done, each of which is one value of its list."""
+        each.covered += count
+        self._pass_on(run, self._plans.of(run), each, do, WHOLE, count)
+
+    def steps_done(self, run: RunRow, part: PartRow, nodes: Sequence[Node]) -> None:
+        """Steps of a sequence are done that have no rows yet."""
+        shares, children = (
+            paces_of(self._unit, self._plans, self._workflows, run).shares,
+            len(nodes),
+        )
+        plan = self._plans.of(run)
+        whole = len(plan.nodes[part.node].children)
+        mean = sum(shares.get(node.index) or 1 / whole for node in nodes) / children
+        own = shares.get(nodes[0].index) or 1 / whole
+        self._pass_on(run, plan, part, nodes[0], WHOLE * children * mean / own)
+
+    def part_decided(self, run: RunRow, part: PartRow, *, whole: bool) -> None:
+        """A part's outcome stands.
+
+        Args:
+            run: its run.
+            part: the part.
+            whole: whether it counts as if all of it were done.
+        """
+        if part.value is not None and part.begun_at is None:
+            each = self._unit.around(part)
+            each.idle -= 1
+            self._unit.parts.touch(each)
+        if whole and part.fraction < WHOLE:
+            self._set_part(run, part, WHOLE)
+
+    def _set_part(self, run: RunRow, part: PartRow, fraction: float) -> None:
+        """A part becomes whole, or ceases to be."""
+        plan, change = self._plans.of(run), fraction - part.fraction
+        part.fraction, part.moved_at = fraction, self._time.now
+        self._unit.parts.touch(part)
         if part.parent is None:
             return
-        child, change, around = node, part.fraction - before, unit.around(part)
+        around = self._unit.around(part)
         size = size_of_item(plan, part, around)
-        part = around
+        if part.value is not None:
+            around.covered += size if fraction >= WHOLE else -size
+        self._pass_on(run, plan, around, plan.nodes[part.node], change, size)
 
+    def part_renewed(self, run: RunRow, part: PartRow) -> None:
+        """A part is to run again: it is as far as what is in it and stays done."""
+        if part.fraction < WHOLE:
+            return  # what is in it has told it
+        plan = self._plans.of(run)
+        node = plan.nodes[part.node]
+        if node.kind is Kind.EACH:
+            fraction, part.covered = _in_items(self._unit, part, node)
+        else:
+            shares, fraction = (paces_of(self._unit, self._plans, self._workflows, run).shares, 0.0)
+            for index, done in paused_runs.fractions_in(self._unit, part.id):
+                if not plan.nodes[index].follows:
+                    fraction += done * (shares.get(index) or 1 / len(node.children))
+        self._set_part(run, part, min(_NOT_YET, fraction))
 
-def items_done(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    workflows: Workflows,
-    run: RunRow,
-    each: PartRow,
-    do: Node,
-    count: int,
-) -> None:
-    """So many items of an each are done, each of which is one value of its list."""
-    each.covered += count
-    _pass_on(
-        unit,
-        time,
-        plans,
-        workflows,
-        run,
-        plans.of(run),
-        each,
-        do,
-        WHOLE,
-        count,
-    )
-
-
-def steps_done(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    workflows: Workflows,
-    run: RunRow,
-    part: PartRow,
-    nodes: Sequence[Node],
-) -> None:
-    """Steps of a sequence are done that have no rows yet."""
-    shares, children = (
-        paces_of(unit, plans, workflows, run).shares,
-        len(nodes),
-    )
-    plan = plans.of(run)
-    whole = len(plan.nodes[part.node].children)
-    mean = sum(shares.get(node.index) or 1 / whole for node in nodes) / children
-    own = shares.get(nodes[0].index) or 1 / whole
-    _pass_on(
-        unit,
-        time,
-        plans,
-        workflows,
-        run,
-        plan,
-        part,
-        nodes[0],
-        WHOLE * children * mean / own,
-    )
+    def list_changed(self, run: RunRow, each: PartRow, values: int) -> None:
+        """The list of an each was read again, and has other items: it is counted anew."""
+        plan = self._plans.of(run)
+        node = plan.nodes[each.node]
+        before, each.covers = each.fraction, values
+        fraction, each.covered = _in_items(self._unit, each, node)
+        each.fraction = min(_NOT_YET, fraction)
+        self._unit.parts.touch(each)
+        if each.parent is not None:
+            around = self._unit.around(each)
+            self._pass_on(run, plan, around, node, each.fraction - before)
 
 
 def size_of_item(plan: Plan, part: PartRow, around: PartRow) -> int:
@@ -217,104 +195,9 @@ def _size_at(index: int, batch: int, covers: int) -> int:
     return min(batch, left) if left > 0 else batch  # one that is gone stands behind all
 
 
-def part_decided(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    workflows: Workflows,
-    run: RunRow,
-    part: PartRow,
-    *,
-    whole: bool,
-) -> None:
-    """A part's outcome stands.
-
-    Args:
-        run: its run.
-        part: the part.
-        whole: whether it counts as if all of it were done.
-    """
-    if part.value is not None and part.begun_at is None:
-        each = unit.around(part)
-        each.idle -= 1
-        unit.parts.touch(each)
-    if whole and part.fraction < WHOLE:
-        _set_part(
-            unit,
-            time,
-            plans,
-            workflows,
-            run,
-            part,
-            WHOLE,
-        )
-
-
-def _set_part(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    workflows: Workflows,
-    run: RunRow,
-    part: PartRow,
-    fraction: float,
-) -> None:
-    """A part becomes whole, or ceases to be."""
-    plan, change = plans.of(run), fraction - part.fraction
-    part.fraction, part.moved_at = fraction, time.now
-    unit.parts.touch(part)
-    if part.parent is None:
-        return
-    around = unit.around(part)
-    size = size_of_item(plan, part, around)
-    if part.value is not None:
-        around.covered += size if fraction >= WHOLE else -size
-    _pass_on(
-        unit,
-        time,
-        plans,
-        workflows,
-        run,
-        plan,
-        around,
-        plan.nodes[part.node],
-        change,
-        size,
-    )
-
-
 def is_passed_over(part: PartRow) -> bool:
     """Whether a part was skipped without anything being wrong."""
     return part.outcome == StepState.SKIPPED and part.skip_reason in PASSED_OVER
-
-
-def part_renewed(
-    unit: Unit, time: RunTime, plans: Plans, workflows: Workflows, run: RunRow, part: PartRow
-) -> None:
-    """A part is to run again: it is as far as what is in it and stays done."""
-    if part.fraction < WHOLE:
-        return  # what is in it has told it
-    plan = plans.of(run)
-    node = plan.nodes[part.node]
-    if node.kind is Kind.EACH:
-        fraction, part.covered = _in_items(unit, part, node)
-    else:
-        shares, fraction = (
-            paces_of(unit, plans, workflows, run).shares,
-            0.0,
-        )
-        for index, done in paused_runs.fractions_in(unit, part.id):
-            if not plan.nodes[index].follows:
-                fraction += done * (shares.get(index) or 1 / len(node.children))
-    _set_part(
-        unit,
-        time,
-        plans,
-        workflows,
-        run,
-        part,
-        min(_NOT_YET, fraction),
-    )
 
 
 def list_read(unit: Unit, each: PartRow, values: int, batch: int | None) -> None:
@@ -322,37 +205,6 @@ def list_read(unit: Unit, each: PartRow, values: int, batch: int | None) -> None
     each.covers = values
     each.total = each.unmade = -(-values // (batch or 1))
     unit.parts.touch(each)
-
-
-def list_changed(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    workflows: Workflows,
-    run: RunRow,
-    each: PartRow,
-    values: int,
-) -> None:
-    """The list of an each was read again, and has other items: it is counted anew."""
-    plan = plans.of(run)
-    node = plan.nodes[each.node]
-    before, each.covers = each.fraction, values
-    fraction, each.covered = _in_items(unit, each, node)
-    each.fraction = min(_NOT_YET, fraction)
-    unit.parts.touch(each)
-    if each.parent is not None:
-        around = unit.around(each)
-        _pass_on(
-            unit,
-            time,
-            plans,
-            workflows,
-            run,
-            plan,
-            around,
-            node,
-            each.fraction - before,
-        )
 
 
 def _in_items(unit: Unit, each: PartRow, node: Node) -> tuple[float, int]:

@@ -12,13 +12,13 @@ from typing import TYPE_CHECKING
 
 from yarnloom.engine.rules.states import RunState
 from yarnloom.engine.state.paces import Paces
-from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import RunRow, Unit, time_weights
 
 if TYPE_CHECKING:
+    from yarnloom.engine.state.plans import Plans
     from yarnloom.engine.state.transaction import Transaction
+    from yarnloom.engine.state.workflows import Workflows
 
 LEARN_EVERY = 1.0
 """Seconds of the steady clock between two runs of a workflow that are learnt from."""

@@ -18,7 +18,7 @@ from yarnloom.engine.state.last_hour import Recent, Tally
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.pool_places import PoolPlaces
-from yarnloom.engine.state.progress import PASSED_OVER
+from yarnloom.engine.state.progress import PASSED_OVER, Progress
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.time_sums import TimeSums
 from yarnloom.engine.state.transitions import Moves
@@ -142,6 +142,7 @@ class Transaction:
         changes: what looks different now.
         composing: notes of the rules of composition.
         afterwards: what follows once the commands are done.
+        progress: keeps up how far everything is.
         moves: changes the states of runs and steps.
         pool_places: lets attempts into pools, and out of them.
     """
@@ -156,6 +157,7 @@ class Transaction:
     counts: Statistics
     changes: Changes
     afterwards: Afterwards
+    progress: Progress
     moves: Moves
     pool_places: PoolPlaces
     composing: Composing = field(default_factory=Composing)

@@ -5,6 +5,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from yarnloom.engine.rules.limits import base_of
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
@@ -22,10 +24,11 @@ from yarnloom.engine.state.afterwards import Afterwards
 from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.due_times import DEADLINE_DUE, DueTimes
 from yarnloom.engine.state.hourly_counts import RUN, Hours
-from yarnloom.engine.state.memory import Memory
-from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.progress import step_moved
+from yarnloom.engine.state.progress import Progress
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
+
+if TYPE_CHECKING:
+    from yarnloom.engine.state.memory import Memory
 
 ASLEEP = frozenset({StepState.BACKING_OFF, StepState.RESTING})
 KEEPS_DUE = ASLEEP | {StepState.PAUSED}
@@ -37,7 +40,7 @@ class Moves:
     Args:
         unit: the store's unit of work.
         time: of the transaction.
-        plans: of the runs.
+        progress: keeps up how far everything is.
         memory: the queue, the relays and the workflows in it.
         due_times: sets the timers of deadlines.
         changes: what looks different then.
@@ -46,7 +49,7 @@ class Moves:
     """
 
     __slots__ = (
-        *("_afterwards", "_changes", "_due_times", "_hours", "_plans", "_queue", "_relays"),
+        *("_afterwards", "_changes", "_due_times", "_hours", "_progress", "_queue", "_relays"),
         *("_time", "_unit", "_workflows"),
     )
 
@@ -54,14 +57,14 @@ class Moves:
         self,
         unit: Unit,
         time: RunTime,
-        plans: Plans,
+        progress: Progress,
         memory: Memory,
         due_times: DueTimes,
         changes: Changes,
         hours: Hours,
         afterwards: Afterwards,
     ) -> None:
-        self._unit, self._time, self._plans = unit, time, plans
+        self._unit, self._time, self._progress = unit, time, progress
         self._queue, self._relays, self._workflows = memory.queue, memory.relays, memory.workflows
         self._due_times, self._changes = due_times, changes
         self._hours, self._afterwards = hours, afterwards
@@ -116,14 +119,7 @@ class Moves:
         if step.deadline_at is not None and after not in STEP_ENDED:
             self._due_times.set(DEADLINE_DUE, step.deadline_at)
         self._unit.steps.touch(step)
-        step_moved(
-            self._unit,
-            self._time,
-            self._plans,
-            self._workflows,
-            step,
-            event,
-        )
+        self._progress.step_moved(step, event)
         count_child(self._unit, step.part, before, after)
         if (after in ASLEEP) != (before in ASLEEP):
             _count_asleep(self._unit, step.item_part, 1 if after in ASLEEP else -1)
