@@ -18,7 +18,7 @@ from yarnloom.engine import commands
 from yarnloom.engine.compact import granted_items, relay_steps, segments
 from yarnloom.engine.composition.composition import Composition
 from yarnloom.engine.dispatch.assign import assign_ready_steps
-from yarnloom.engine.operations import pause, schedules, worker_sessions
+from yarnloom.engine.operations import attempts_in_hand, pause, schedules, worker_sessions
 from yarnloom.engine.operations.admission import admit
 from yarnloom.engine.operations.progress_samples import ProgressSamples
 from yarnloom.engine.operations.run_end import follow
@@ -139,7 +139,7 @@ class Engine:
 
     def in_hand(self, command: commands.InHand) -> dict[int, Printer | None] | None:
         """Answer a query from memory; None where that takes a transaction."""
-        return None if self._stale else worker_sessions.in_hand_now(self._memory, command)
+        return None if self._stale else attempts_in_hand.in_hand_now(self._memory, command)
 
     def execute(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
         """Do a batch of commands in one transaction."""

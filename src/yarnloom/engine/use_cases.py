@@ -17,6 +17,7 @@ from yarnloom.engine.compact import segments
 from yarnloom.engine.dispatch import effects, kept_files, pool_settings
 from yarnloom.engine.operations import (
     attempt_reports,
+    attempts_in_hand,
     cancel,
     change_run,
     due,
@@ -36,7 +37,7 @@ from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.transaction import Transaction
 
 FILES = (
-    *(attempt_reports, cancel, change_run, due, effects),
+    *(attempts_in_hand, attempt_reports, cancel, change_run, due, effects),
     *(explain, kept_files, links, list_results, mend),
     *(pause, pool_settings, publish, saved_filters, schedules),
     *(segments, start, step_actions, worker_sessions),

@@ -8,7 +8,6 @@ Decision: `docs/decisions/09-clock-and-schedules.md`.
 
 from __future__ import annotations
 
-import functools
 from collections import defaultdict
 from datetime import UTC, datetime
 from itertools import islice
@@ -26,6 +25,7 @@ from yarnloom.engine.commands import (
 )
 from yarnloom.engine.operations.cancel import stop
 from yarnloom.engine.operations.full_names import find_workflow
+from yarnloom.engine.operations.planned_times import SHOWN, known_recurrence
 from yarnloom.engine.operations.start import start_or_fail, start_run
 from yarnloom.engine.records.settings import LastTime, PauseRecord, ScheduleRecord
 from yarnloom.engine.records.unreadable import Unreadable, readable
@@ -38,7 +38,7 @@ from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, ValueRefu
 from yarnloom.plan import NAME, NAME_RULE, Plan
 from yarnloom.plan.marked_values import has_files, seal
 from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings
-from yarnloom.recurrence import BadRecurrence, Recurrence
+from yarnloom.recurrence import Recurrence
 from yarnloom.secrets import Vault, mask
 from yarnloom.store import Unit, run_records, schedule_records
 from yarnloom.store.schedule_records import ScheduleRow
@@ -54,7 +54,6 @@ FIRED_AT_ONCE = 20
 """How many schedules fire in one transaction."""
 CAUGHT_UP = 100
 """How many missed times are caught up with at most, the newest."""
-SHOWN = 5
 
 
 # By the clock
@@ -403,20 +402,6 @@ def list_schedules(
     return readable(rows, lambda one: _record(unit, time, one["row"]), "name")
 
 
-def next_times(cron: str, zone: str, now: int, count: int = SHOWN) -> list[str]:
-    """The next planned times of an expression, as text.
-
-    Raises:
-        InvalidInput: the expression or the zone is not right.
-    """
-    try:
-        recurrence = Recurrence(cron, zone)
-    except BadRecurrence as error:
-        message = "no times were found"
-        raise InvalidInput(message, problems=[Problem(f"/{error.field}", str(error))]) from None
-    return [recurrence.text(at) for at in islice(recurrence.after(now), count)]
-
-
 def _wrong_settings(transaction: Transaction, settings: Settings) -> list[Problem]:
     problems = problems_of_settings(settings)
     return problems or _problems_of_params(transaction, settings, {})
@@ -455,12 +440,7 @@ def _effective(row: ScheduleRow) -> Settings:
 
 def _recurrence(row: ScheduleRow) -> Recurrence:
     settings = _effective(row)
-    return _known_recurrence(settings["cron"], settings["zone"])
-
-
-@functools.lru_cache(1_000)
-def _known_recurrence(cron: str, zone: str) -> Recurrence:
-    return Recurrence(cron, zone)
+    return known_recurrence(settings["cron"], settings["zone"])
 
 
 def _filled(transaction: Transaction, settings: Settings) -> Settings:

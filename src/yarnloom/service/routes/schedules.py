@@ -15,7 +15,7 @@ from yarnloom.engine.commands import (
     RemoveSchedule,
     StartSchedule,
 )
-from yarnloom.engine.operations.schedules import next_times
+from yarnloom.engine.operations.planned_times import next_times
 from yarnloom.plan.schedule_settings import SETTINGS
 from yarnloom.protocol.run_answers import (
     CheckingAnswer,
