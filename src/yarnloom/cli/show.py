@@ -72,7 +72,7 @@ def _show_run(client: Client, number: int, as_json: bool) -> int:
         failures = client.call(Call("GET", f"/runs/{number}/failures"))
         output.print_failures({**failures, "run": number})
     for name, text in (*_origins(run), *_beside(run, graph)):
-        out.print(Text.assemble((f"{name:<8}", "dim"), text))
+        out.print(Text.assemble((f"{name:<9}", "dim"), text))
     params = Text("params  ", style="dim")
     out.print(params, output.short_value(run["params"], 200), sep="")
     output.print_end(run)
