@@ -217,6 +217,7 @@ class Engine:
     def _make_plain(self, transaction: Transaction, command: commands.Command) -> None:
         """What a command is about that is not usual has rows before it."""
         known = transaction.memory.grants
+        # Mending looks at the step of every item, and items that went as usual have none.
         if isinstance(command, commands.MendRun):
             while segments.unfold(transaction, commands.Unfold(command.run)):
                 pass

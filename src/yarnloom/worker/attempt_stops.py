@@ -95,9 +95,8 @@ class AttemptStops:
             self._reports.queue.report({"attempt": attempt, "outcome": outcome})
             return
         if child is None:
-            if not self._routing.has_seen(
-                attempt
-            ):  # this came over another connection than its work will
+            # A stop comes over another connection than the work, and may be here first.
+            if not self._routing.has_seen(attempt):
                 self._early_stops[attempt] = why, raise_in, now
             return
         before = self._stops.get(attempt, "pause")

@@ -51,6 +51,8 @@ def begin_effect(
     scope = _scope(unit, plans, attempt, command.scope)
     found = effect_records.find_entry(unit, attempt.run, scope, command.what)
     token = found.token if found else _token(folder.id, attempt.run, scope, command.what)
+    # The ledger knows an effect by its name alone: a second call of that name would get what the
+    # first one gave, and do nothing.
     if found is not None and command.scope == "step" and found.position != command.position:
         raise Conflict(
             f"{command.what!r} was used {_place(found.position)}, and is used again "
@@ -149,6 +151,7 @@ def settle_effect(
         raise NotFound(f"the ledger of {where} has no {command.what!r}")
     if found.state == DONE and found.by is None:
         raise Conflict(f"{command.what!r} is done already; nobody doubts it")
+    # Nobody can take back what an attempt did because of it.
     if found.used_at is not None:
         said = f"{found.by} said that {command.what!r} was done"
         raise Conflict(f"{said}, and an attempt has used that; it cannot be said otherwise now")

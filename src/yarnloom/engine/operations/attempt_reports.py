@@ -187,6 +187,7 @@ def take_item(transaction: Transaction, worker: str, item: ReportItem) -> str | 
         return None  # a leg that was given back, and said again
     if attempt is None or attempt.worker != worker:
         return "this worker was never given that attempt"
+    # A report is sent again until its answer arrives, so the same end may come twice.
     if attempt.outcome is not None:
         if attempt.outcome in _FENCED and item.outcome != attempt.outcome:
             return f"the attempt was {_FENCED[attempt.outcome]}; its step may be running elsewhere"
@@ -194,9 +195,8 @@ def take_item(transaction: Transaction, worker: str, item: ReportItem) -> str | 
     called = item.begun_ago is not None or item.outcome in CALLED
     if called and attempt.begun_at is None:
         _begin(transaction, attempt, item)
-    if (
-        attempt.begun_at is not None and attempt.pid is None
-    ):  # its begin was recorded before, without
+    # Its begin may have been recorded before, without the process.
+    if attempt.begun_at is not None and attempt.pid is None:
         attempt.pid = item.pid
         transaction.unit.attempts.touch(attempt)
     if item.outcome is not None:

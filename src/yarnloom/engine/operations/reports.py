@@ -43,7 +43,8 @@ def report(transaction: Transaction, command: Report) -> Reported:
             saved,
         )
     known = transaction.memory.grants.attempts
-    ended: dict[int, granted_items.EndOf] = {}  # an end that is reported twice counts once
+    # By attempt: an end that is reported twice counts once.
+    ended: dict[int, granted_items.EndOf] = {}
     legs = (
         reports_of_legs(transaction.memory.relays, transaction.composing, command)
         if transaction.memory.relays.attempts

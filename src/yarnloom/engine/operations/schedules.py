@@ -322,6 +322,7 @@ def change_schedule(transaction: Transaction, command: ChangeSchedule) -> Schedu
     row = _find(transaction.unit, command.name)
     by_hand = {} if command.as_declared else dict(row.by_hand)
     by_hand |= command.changes
+    # Params rest sealed, and are checked as they were given.
     if command.changes or command.as_declared:
         settings = {**row.declared, **by_hand}
         if "params" not in command.changes:

@@ -318,6 +318,7 @@ class _Hand:
             self._keep(edited_step=step.id)  # the next mend runs it again
         if step is None or step.state in STEP_ENDED or step.state == StepState.WAITING:
             return
+        # The queue finds a step by its pool and priority, so it is out of it while these change.
         free = self.transaction.memory.queue.has(step)
         if free:
             self.transaction.memory.queue.remove(step)

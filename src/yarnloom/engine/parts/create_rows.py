@@ -51,6 +51,7 @@ def add_part(
         id: that it was given before; else it gets a new one.
     """
     position = position_of(node)
+    # After a mend the row of the time before is there: it begins again, instead of a second one.
     if run.renewed and around is not None:
         row = unit.parts.one(
             "parent = ? AND node = ? AND item = ? AND state = 'waiting'",

@@ -82,6 +82,7 @@ def _of_itself(
     if not held or any(one.has_place(step.contract) for one in fitting):
         return
     waited = {waiters[attempt] for attempt in held if attempt in waiters}
+    # One holder that does not wait gives its place back by itself.
     if any(attempt not in waiters for attempt in held) or step.run not in waited:
         return
     for attempt_id in (one for worker in workers.values() for one in worker.in_hand):

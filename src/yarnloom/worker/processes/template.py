@@ -53,6 +53,7 @@ def main(descriptor: int, specs: list[str], control: socket.socket, worker: int)
         if not request:
             return 0
         read, write = os.pipe()
+        # Forked twice, so that the child has no parent that must wait for its end.
         first = os.fork()
         if not first:
             if second := os.fork():
