@@ -266,7 +266,7 @@ class Composition:
             elif news.settled and not opened:
                 self._go_on_behind(part, node, child)
             self.endings.decide_if_over(part)
-        # Asked anew, not `else`: what the child did may just have decided the part.
+        # Asked anew, not `else`: the child may just have decided the part.
         if part.outcome is not None and part.ended_at is None and not part.following:
             self.endings.begin_follow_ups(part, ON_FAILURE)
 

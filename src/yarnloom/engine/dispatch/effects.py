@@ -51,8 +51,8 @@ def begin_effect(
     scope = _scope(unit, plans, attempt, command.scope)
     found = effect_records.find_entry(unit, attempt.run, scope, command.what)
     token = found.token if found else _token(folder.id, attempt.run, scope, command.what)
-    # The ledger knows an effect by its name alone: a second call of that name would get what the
-    # first one gave, and do nothing.
+    # The ledger knows an effect by its name alone: a second call of that name would get the
+    # answer of the first.
     if found is not None and command.scope == "step" and found.position != command.position:
         raise Conflict(
             f"{command.what!r} was used {_place(found.position)}, and is used again "

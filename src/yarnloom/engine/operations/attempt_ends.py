@@ -64,7 +64,7 @@ def end_attempt(
         missing := _missing_files(transaction.unit, composition, step, item, output)
     ):
         output, outcome, error = None, Outcome.FAILED, missing
-    # The task only saw that it was told to stop; who told it knows what that means for the step.
+    # The task only saw a request to stop; the reason of the request decides about the outcome.
     if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
         outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
     if step.stop == StopReason.QUIET and outcome in (Outcome.CANCELLED, Outcome.STOPPED):

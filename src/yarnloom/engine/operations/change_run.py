@@ -57,7 +57,7 @@ def change_run(transaction: Transaction, command: ChangeRun) -> RunRecord:
         )
     if command.tags is not None:
         transaction.unit.runs.rewrite(run, tags=json.dumps(command.tags))
-    # One that waits in its queue has no time any more: it begins as soon as there is room.
+    # One in its queue has no planned time: it begins as soon as there is room.
     if at is not None and run.admission == Admission.AHEAD:
         transaction.unit.runs.rewrite(run, start_at=at, after_a_while=int(after_a_while))
         _move(transaction, run, ahead=ahead)

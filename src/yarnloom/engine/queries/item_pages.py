@@ -61,8 +61,8 @@ def items(
     found = readable(rows, lambda row: item_record(label, row, held=held), "item", "name")
     rest = each["rest_state"] or StepState.WAITING
     if not states or rest in states:
-        # Items without a row may stand between those with one: a full page of rows ends where the
-        # last of them stands, any other where the each ends.
+        # Items without a row may be between those with one: a full page of rows ends where the
+        # last of them is, any other where the each ends.
         below = _index(found[-1]) if len(found) == limit else None
         *between, behind = item_queries.items_without_rows(
             connection, number, each["id"], each["total"], each["unmade"], below
