@@ -1,1 +1,1 @@
-"""Chores that are neither product nor test."""
+"""Tools of the developers: neither product nor test."""

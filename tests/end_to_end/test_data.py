@@ -187,7 +187,7 @@ def test_a_service_killed_while_lists_are_read_and_gathered(tmp_path: Path) -> N
         run = first.client().start("numbers", count=12_000)
         port = first.port
         for _ in range(3):
-            eventually(lambda: waits_for_chore(run) or is_far(run))
+            eventually(lambda: waits_for_list_job(run) or is_far(run))
             first.kill()
             first = ServiceProgram(folder, port=port)  # noqa: PLW2901  # its successor
         try:
@@ -197,7 +197,7 @@ def test_a_service_killed_while_lists_are_read_and_gathered(tmp_path: Path) -> N
             first.end()
 
 
-def waits_for_chore(run: Run) -> bool:
+def waits_for_list_job(run: Run) -> bool:
     """Whether a run waits for something that is done beside the service."""
     why = run.why()
     kinds = {reason["kind"] for one in why["waits"] for reason in one["reasons"]}

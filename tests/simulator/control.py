@@ -76,19 +76,19 @@ class ControlWorld(World):
         if self.looked % 8 == 0:
             super().check()
 
-    def take_chores(self, results: Results) -> None:
-        """Chores take their time, and are lost with the service; some are done twice."""
+    def take_list_jobs(self, results: Results) -> None:
+        """List jobs take their time, and are lost with the service; some are done twice."""
         epoch = self.epoch
-        for chore in results.chores:
+        for list_job in results.list_jobs:
             for _ in range(2 if self.chance(0.1) else 1):
                 delay = self.random.choice((0.01, 0.5, 3.0))
-                self.later(delay, lambda one=chore: self.end_chore(epoch, one))
-        results.chores.clear()
+                self.later(delay, lambda one=list_job: self.end_list_job(epoch, one))
+        results.list_jobs.clear()
 
-    def end_chore(self, epoch: int, chore: ListJob) -> None:
-        """A chore is done, unless the service that asked for it is gone."""
+    def end_list_job(self, epoch: int, list_job: ListJob) -> None:
+        """A list job is done, unless the service that asked for it is gone."""
         if epoch == self.epoch:
-            self.submit(self.done(chore), crash=True)
+            self.submit(self.done(list_job), crash=True)
 
     # People
 

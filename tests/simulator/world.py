@@ -61,7 +61,7 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.rules.states import Admission
 from yarnloom.errors import Refused
 from yarnloom.plan.workflow_parts import Part
-from yarnloom.side_process.list_jobs import do_chore
+from yarnloom.side_process.list_jobs import do_list_job
 from yarnloom.store import Database, audit, run_queries
 from yarnloom.testing import ManualClock
 
@@ -182,7 +182,7 @@ class World(WorldOfWorkers):
         results = self.engine.execute(commands, self.clock())
         for answer in results.answers:
             assert not isinstance(answer, Exception) or isinstance(answer, Refused), answer
-        self.take_chores(results)
+        self.take_list_jobs(results)
         self.follow(commands)
         self.check()
         for command, answer in zip(commands, results.answers, strict=True):
@@ -195,19 +195,19 @@ class World(WorldOfWorkers):
             self.answer_ask(worker, messages)
         return results
 
-    def take_chores(self, results: Results) -> None:
+    def take_list_jobs(self, results: Results) -> None:
         """What the engine wants done beside it is done at once, so that it can be followed."""
-        while results.chores:
-            more = self.engine.execute([self.done(results.chores.pop(0))], self.clock())
-            results.chores += more.chores
+        while results.list_jobs:
+            more = self.engine.execute([self.done(results.list_jobs.pop(0))], self.clock())
+            results.list_jobs += more.list_jobs
             for worker, messages in more.messages.items():
                 results.messages.setdefault(worker, []).extend(messages)
 
-    def done(self, chore: ListJob) -> EndListJob:
-        """Do a chore."""
-        job = {"do": chore.kind, "part": chore.part, **chore.facts}
-        self.counts["chores"] += 1
-        return EndListJob(chore.part, chore.serial, *do_chore(Path(self.folder.name), job))
+    def done(self, list_job: ListJob) -> EndListJob:
+        """Do a list job."""
+        job = {"do": list_job.kind, "part": list_job.part, **list_job.facts}
+        self.counts["list_jobs"] += 1
+        return EndListJob(list_job.part, list_job.serial, *do_list_job(Path(self.folder.name), job))
 
     def maybe_crash(self) -> None:
         """Crash now and then, in the middle of a transaction."""

@@ -251,7 +251,7 @@ class Engine:
         results = Results(
             answers,
             changes=transaction.changes,
-            chores=self._memory.jobs.new,
+            list_jobs=self._memory.jobs.new,
             next_due=self._memory.timers.next_at,
         )
         self._memory.jobs.new = []

@@ -18,7 +18,7 @@ class Results:
         answers: one for each command, in order: its answer, or the exception that refused it.
         messages: for workers with an open request: what the service sends to them now.
         changes: what looks different now.
-        chores: jobs for others, each ended by `EndChore`.
+        list_jobs: jobs for others, each ended by `EndListJob`.
         commit_seconds: how long the disk took to make it durable; None if nothing was stored.
         next_due: when the caller submits `Tick`, on the steady clock; None if never.
         fault: why nothing could be stored.
@@ -27,7 +27,7 @@ class Results:
     answers: list[Any] = field(default_factory=list)
     messages: dict[str, list[JsonObject]] = field(default_factory=dict)
     changes: Changes = field(default_factory=Changes)
-    chores: list[ListJob] = field(default_factory=list)
+    list_jobs: list[ListJob] = field(default_factory=list)
     commit_seconds: float | None = None
     next_due: float | None = None
     fault: str | None = None
@@ -38,5 +38,5 @@ class Results:
         for worker, messages in later.messages.items():
             self.messages.setdefault(worker, []).extend(messages)
         self.changes.add(later.changes)
-        self.chores += later.chores
+        self.list_jobs += later.list_jobs
         self.next_due, self.fault = later.next_due, later.fault

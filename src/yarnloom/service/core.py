@@ -264,8 +264,8 @@ class Core:
         changes = results.changes
         self.polls.answer(results.messages, changes.gone)
         self.waits.note_ended(changes.ended)
-        for chore in results.chores:
-            self.beside.do(chore)
+        for list_job in results.list_jobs:
+            self.beside.do(list_job)
         if changes.dropped:
             dropping = asyncio.ensure_future(self.uploads.drop(changes.dropped))
             self._tasks.add(dropping)

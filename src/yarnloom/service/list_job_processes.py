@@ -1,4 +1,4 @@
-"""Chores in processes beside the service: rows that are checked, long lists read and gathered.
+"""List jobs in processes beside the service: rows that are checked, long lists read and gathered.
 
 A process (`yarnloom.side_process.list_jobs`) does one job at a time, and waits a while for the
 next, since starting one takes longer than most jobs. A job that breaks is tried again later: what
@@ -78,25 +78,25 @@ class ListJobProcesses:
         self._processes: set[asyncio.subprocess.Process] = set()
         self._idle: dict[asyncio.subprocess.Process, asyncio.TimerHandle] = {}
 
-    # Chores of the engine
+    # List jobs of the engine
 
-    def do(self, chore: ListJob) -> None:
-        """Do a chore, some time, and tell the engine."""
-        self._begin(self._do(chore))
+    def do(self, list_job: ListJob) -> None:
+        """Do a list job, some time, and tell the engine."""
+        self._begin(self._do(list_job))
 
-    async def _do(self, chore: ListJob) -> None:
-        job = {"do": chore.kind, "part": chore.part, **chore.facts}
+    async def _do(self, list_job: ListJob) -> None:
+        job = {"do": list_job.kind, "part": list_job.part, **list_job.facts}
         try:
             async with self._choring:
                 found = [message async for message in self._work(job)][-1]
         except (OSError, Busy) as error:
-            log.error("a chore of part %s failed, and is tried again: %s", chore.part, error)
-            asyncio.get_running_loop().call_later(AGAIN_AFTER, self.do, chore)
+            log.error("a list job of part %s failed, and is tried again: %s", list_job.part, error)
+            asyncio.get_running_loop().call_later(AGAIN_AFTER, self.do, list_job)
             return
         lists = {kind: from_json(kept) for kind, kept in found["lists"].items()}
-        end = EndListJob(chore.part, chore.serial, lists, found["fault"])
+        end = EndListJob(list_job.part, list_job.serial, lists, found["fault"])
         if not await self._record(end, *lists.values()):
-            self.do(chore)
+            self.do(list_job)
 
     async def _record(self, command: Command, *kept: Kept) -> bool:
         """Record what was kept; False if one of them was removed, as a file that nobody used."""

@@ -1,4 +1,4 @@
-"""Chores: what takes too long for the service's own process, done in a process beside it.
+"""List jobs: what takes too long for the service's own process, done in a process beside it.
 
 `python -m yarnloom.side_process.list_jobs` reads jobs from its standard input, one JSON object a
 line. For each it writes its progress, the result and then `end`, also one object a line. Lists are
@@ -94,12 +94,12 @@ def _failures(data: Path, job: Job) -> Iterator[str]:
                 after = item
 
 
-def do_chore(data: Path, job: Job) -> tuple[dict[str, Kept], str | None]:
-    """Do a chore that the engine asked for; what came of it, and why it cannot be used, if so.
+def do_list_job(data: Path, job: Job) -> tuple[dict[str, Kept], str | None]:
+    """Do a list job that the engine asked for; what came of it, and why it cannot be used, if so.
 
     Args:
         data: the data folder.
-        job: the facts of the chore, with `do` and `part`.
+        job: the facts of the list job, with `do` and `part`.
     """
     files = FileFolder(data)
     if job["do"] == "gather":
@@ -128,7 +128,7 @@ def _do(job: Job) -> None:
         else:
             _say({"problems": [[one.line, one.column, one.message] for one in found]})
         return
-    lists, fault = do_chore(data, job)
+    lists, fault = do_list_job(data, job)
     _say({"lists": {kind: to_json(kept) for kind, kept in lists.items()}, "fault": fault})
 
 

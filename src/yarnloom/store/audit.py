@@ -123,7 +123,7 @@ _RULES = {
           AND NOT EXISTS (SELECT 1 FROM steps WHERE run = r.number AND ended_at IS NULL)
           AND r.number NOT IN (SELECT run FROM parts WHERE ended_at IS NULL
             AND outcome IS NULL AND (unmade > 0 OR awaits IS NOT NULL))""",
-    "only a running each that is not decided waits for a chore": """
+    "only a running each that is not decided waits for a list job": """
         SELECT id FROM parts WHERE awaits IS NOT NULL
           AND (outcome IS NOT NULL OR state <> 'running')""",
     "a file is idle where no run uses it": """

@@ -117,6 +117,6 @@ def drop_lists(unit: Unit, part: int) -> None:
 
 
 def awaiting(unit: Unit) -> list[tuple[int, str]]:
-    """Every each that waits for a chore, with the chore."""
+    """Every each that waits for a list job, with the list job."""
     unit.flush()
     return unit.execute("SELECT id, awaits FROM parts WHERE awaits IS NOT NULL")

@@ -55,7 +55,7 @@ from yarnloom.sdk.task import Task
 from yarnloom.service.render.answers import show
 from yarnloom.service.render.parts import graph_json, items_json, standing_json, step_json
 from yarnloom.service.render.reasons import why_json
-from yarnloom.side_process.list_jobs import check_rows, do_chore
+from yarnloom.side_process.list_jobs import check_rows, do_list_job
 from yarnloom.store import (
     Connection,
     Database,
@@ -101,7 +101,7 @@ class InlineService:
         settings: leases and limits.
 
     Attributes:
-        chores: what is to be done beside the engine; `do_chores` does it.
+        list_jobs: what is to be done beside the engine; `do_list_jobs` does it.
     """
 
     def __init__(
@@ -114,30 +114,30 @@ class InlineService:
         self.clock = clock or ManualClock()
         # Waits without jitter: a test ends the same way every time.
         self._settings = settings or EngineSettings(chance=lambda: 0.5)
-        self.chores: list[ListJob] = []
+        self.list_jobs: list[ListJob] = []
         self.restart()
 
     def restart(self) -> None:
         """Begin anew from what is stored, as a service that was killed does."""
         self.engine = Engine(self.database, self.clock(), self._settings)
-        self.chores.clear()
+        self.list_jobs.clear()
 
     def batch(self, *commands: Command) -> Results:
         """Do commands in one transaction; the results may hold refusals."""
         results = self.engine.execute(commands, self.clock())
-        self.chores += results.chores
+        self.list_jobs += results.list_jobs
         for sha256 in results.changes.dropped:
             self.database.files.remove(sha256)
         return results
 
-    def do_chores(self) -> Results:
+    def do_list_jobs(self) -> Results:
         """Do what the engine wants done beside it, and tell it."""
-        chores, self.chores = self.chores, []
+        list_jobs, self.list_jobs = self.list_jobs, []
         ends = []
-        for chore in chores:
-            job = {"do": chore.kind, "part": chore.part, **chore.facts}
-            lists, fault = do_chore(self.database.folder, job)
-            ends.append(EndListJob(chore.part, chore.serial, lists, fault))
+        for list_job in list_jobs:
+            job = {"do": list_job.kind, "part": list_job.part, **list_job.facts}
+            lists, fault = do_list_job(self.database.folder, job)
+            ends.append(EndListJob(list_job.part, list_job.serial, lists, fault))
         return self.batch(*ends)
 
     def keep(self, given: Path | bytes, name: str, media_type: str = "") -> JsonObject:
@@ -283,8 +283,8 @@ class InlineService:
         with loom.around.process() as kept:
             while self.run(number)["state"] not in RUN_ENDED:
                 self._work_until_idle(loom, kept, self.batch(Poll(WORKER)).messages.get(WORKER, []))
-                if self.chores:
-                    self._work_until_idle(loom, kept, self.do_chores().messages.get(WORKER, []))
+                if self.list_jobs:
+                    self._work_until_idle(loom, kept, self.do_list_jobs().messages.get(WORKER, []))
                     continue
                 if self.run(number)["state"] in RUN_ENDED:
                     return
@@ -312,8 +312,8 @@ class InlineService:
     def _work(self, loom: Loom, kept: JsonValue) -> None:
         while True:
             self._work_until_idle(loom, kept, self.batch(Poll(WORKER)).messages.get(WORKER, []))
-            if self.chores:
-                self._work_until_idle(loom, kept, self.do_chores().messages.get(WORKER, []))
+            if self.list_jobs:
+                self._work_until_idle(loom, kept, self.do_list_jobs().messages.get(WORKER, []))
                 continue
             due = self.database.read(run_queries.next_due)
             if due is None:

@@ -66,8 +66,8 @@ class Race:
             self.same_input(expected, given)
             answer = self.inline.do(Report("w", (ReportItem(message["attempt"], begun_ago=0.0),)))
             self.take(answer.messages)
-        while self.inline.chores:
-            self.take(self.inline.do_chores().messages.get("w", []))
+        while self.inline.list_jobs:
+            self.take(self.inline.do_list_jobs().messages.get("w", []))
             self.take(self.inline.batch(Poll("w")).messages.get("w", []))
 
     def same_input(self, expected: Any, found: Any) -> None:

@@ -194,7 +194,7 @@ def test_a_checked_list_goes_with_its_file(inline: InlineService) -> None:
     assert isinstance(inline.do(StartRun("letters", {"contacts": rows}, "k", "test")), Unchecked)
 
 
-# Chores
+# List jobs
 
 
 def begin_numbers(inline: InlineService, count: int = 500, **more: Any) -> int:
@@ -220,40 +220,44 @@ def test_two_items_with_one_name_are_refused(inline: InlineService) -> None:
     assert inline.items(number, "all") == []
 
 
-def test_why_tells_of_chores(inline: InlineService, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_why_tells_of_list_jobs(inline: InlineService, monkeypatch: pytest.MonkeyPatch) -> None:
     """While they are done, before the items are made, and when all are over."""
     number = inline.start("numbers", {"count": 500})
     seen: list[str] = []
-    do_chores = inline.do_chores
+    do_list_jobs = inline.do_list_jobs
 
     def look_and_do() -> Any:
         seen.extend(
             reason["text"] for one in inline.why(number)["waits"] for reason in one["reasons"]
         )
-        return do_chores()
+        return do_list_jobs()
 
-    monkeypatch.setattr(inline, "do_chores", look_and_do)
+    monkeypatch.setattr(inline, "do_list_jobs", look_and_do)
     inline.work(loom)
     assert "its list is looked through" in seen
     assert "the outputs of its 500 items are put together in a file" in seen
 
 
-def test_chores_survive_the_service(inline: InlineService, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_list_jobs_survive_the_service(
+    inline: InlineService, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """What was asked for before a kill is asked for again; what comes late changes nothing."""
     number = inline.start("numbers", {"count": 500})
-    do_chores = inline.do_chores
+    do_list_jobs = inline.do_list_jobs
     kinds: list[str] = []
 
     def crash_before_each() -> Any:
-        lost = list(inline.chores)
-        kinds.extend(chore.kind for chore in lost)
+        lost = list(inline.list_jobs)
+        kinds.extend(list_job.kind for list_job in lost)
         inline.restart()
         inline.do(Tick())
-        assert [chore.facts for chore in inline.chores] == [chore.facts for chore in lost]
+        assert [list_job.facts for list_job in inline.list_jobs] == [
+            list_job.facts for list_job in lost
+        ]
         inline.do(EndListJob(lost[0].part, 999, {}, "from another life"))
-        return do_chores()
+        return do_list_jobs()
 
-    monkeypatch.setattr(inline, "do_chores", crash_before_each)
+    monkeypatch.setattr(inline, "do_list_jobs", crash_before_each)
     while inline.run(number)["state"] != "done":
         inline.work(loom)
     assert inline.run(number)["output"] == 2 * sum(range(500))
@@ -283,7 +287,7 @@ def test_items_to_come_are_listed_from_the_file(inline: InlineService) -> None:
     """Also far ahead, and by name."""
     rows = inline.keep(contacts(2_000), "contacts.csv")
     number = inline.start("letters", {"contacts": rows})
-    inline.do_chores()
+    inline.do_list_jobs()
     page = inline.items(number, "write")
     assert [one["name"] for one in page] == [f"h{n}" for n in range(2_000)]
     assert page[1_999]["state"] == "waiting"

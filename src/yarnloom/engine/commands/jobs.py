@@ -28,7 +28,7 @@ class ListJob:
 
 @dataclass(frozen=True, slots=True)
 class EndListJob(Command):
-    """A chore is done.
+    """A list job is done.
 
     Attributes:
         lists: what came of it, durable: of `gather` by kind, of `read` as `list`.

@@ -127,8 +127,8 @@ class Composition:
         for step in self.transaction.unit.steps.select(
             "run = ? AND ended_at IS NULL ORDER BY rank", self.run.number
         ):
-            paused_micros = self.plan.nodes[step.node].in_follow_up and self.run.cancels < 2
-            if step.ended_at is None and not paused_micros:
+            spared = self.plan.nodes[step.node].in_follow_up and self.run.cancels < 2
+            if step.ended_at is None and not spared:
                 self.endings.stop_step(step, StepEvent.CANCEL, why)
         self.eaches.refill(withdrawn)
         self._run_queue()

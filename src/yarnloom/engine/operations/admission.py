@@ -34,12 +34,12 @@ def make_room(transaction: Transaction, run: RunRow, plan: Plan) -> None:
         return
     assert plan.at_once is not None
     others = store.runs_under_way(transaction.unit, run.workflow)
-    admission = [number for number, has_entered in others if has_entered]
+    under_way = [number for number, has_entered in others if has_entered]
     waiting = [number for number, has_entered in others if not has_entered]
-    ending = [number for number in admission if transaction.unit.run(number).stop]
-    more = len(admission) - len(ending) - plan.at_once + 1
-    standing = [number for number in admission if number not in ending]
-    for number in (*(one for one in waiting if one != run.number), *standing[: max(0, more)]):
+    ending = [number for number in under_way if transaction.unit.run(number).stop]
+    more = len(under_way) - len(ending) - plan.at_once + 1
+    going_on = [number for number in under_way if number not in ending]
+    for number in (*(one for one in waiting if one != run.number), *going_on[: max(0, more)]):
         stop(transaction, transaction.unit.run(number), f"replaced by run {run.number}")
 
 

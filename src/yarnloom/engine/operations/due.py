@@ -22,10 +22,10 @@ from yarnloom.engine.parts.items import FILL_DUE
 from yarnloom.engine.rules.states import StepEvent, StopReason
 from yarnloom.engine.state.due_times import (
     BACK_OFF_DUE,
-    CHORES_DUE,
     DEADLINE_DUE,
     FILES_DUE,
     GRANT_DUE,
+    LIST_JOBS_DUE,
     QUIET_DUE,
     RUN_DEADLINE_DUE,
     SCHEDULE_DUE,
@@ -192,7 +192,7 @@ def _fire_schedules(transaction: Transaction, _: str) -> None:
     fire_due(transaction)
 
 
-def _tell_chores(transaction: Transaction, _: str) -> None:
+def _tell_list_jobs(transaction: Transaction, _: str) -> None:
     """What was found undone at a start is told with this transaction's results."""
 
 
@@ -211,5 +211,5 @@ _FALLEN_DUE: dict[str, Callable[[Transaction, str], None]] = {
     START_BY_DUE: _stop_late_starts,
     SCHEDULE_DUE: _fire_schedules,
     FILES_DUE: drop_idle_files,
-    CHORES_DUE: _tell_chores,
+    LIST_JOBS_DUE: _tell_list_jobs,
 }

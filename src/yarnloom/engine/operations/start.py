@@ -323,7 +323,7 @@ def start_many(
     changes: Changes,
     command: StartMany,
 ) -> list[StartedOne]:
-    """Make many runs in one transaction; they begin in their transaction, a few at a time.
+    """Make many runs in one transaction; they begin in the order of the list, a few at a time.
 
     Returns:
         For each start its run's number, its key, and whether it made the run.

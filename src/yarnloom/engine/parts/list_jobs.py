@@ -1,4 +1,4 @@
-"""Chores that an each asks for: to read its list from a file, to gather what its items gave.
+"""List jobs that an each asks for: to read its list from a file, to gather what its items gave.
 
 Decision: `docs/decisions/08-files-and-lists.md`.
 """
@@ -69,8 +69,8 @@ def forget_gathered(unit: Unit, jobs: Jobs, part: PartRow) -> None:
 def _ask(transaction: Transaction, part: PartRow, kind: str, facts: JsonObject) -> None:
     memory = transaction.memory
     memory.jobs.serial += 1
-    chore = ListJob(part.id, kind, memory.jobs.serial, facts)
-    memory.jobs.open[part.id] = chore
-    memory.jobs.new.append(chore)
+    list_job = ListJob(part.id, kind, memory.jobs.serial, facts)
+    memory.jobs.open[part.id] = list_job
+    memory.jobs.new.append(list_job)
     part.awaits = kind
     transaction.unit.parts.touch(part)

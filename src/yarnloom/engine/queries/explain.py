@@ -150,7 +150,7 @@ class _Explainer:
         node = self.plan.nodes[part.node]
         if node.kind is Kind.EACH:
             if part.awaits is not None and (part.rank + b"\xff").startswith(scope):
-                yield part.rank + b"\xff", self.of_chore(part, node)
+                yield part.rank + b"\xff", self.of_list_job(part, node)
             if part.unmade + part.items_to_rerun and (part.rank + b"\xff").startswith(scope):
                 yield part.rank + b"\xff", self.of_items(part, node)
             return
@@ -172,7 +172,7 @@ class _Explainer:
         names = [self.address(self.plan.nodes[one], part) for one in earlier]
         return self.entry(child, part, "waiting", [reason("earlier", parts=names)])
 
-    def of_chore(self, part: PartRow, node: Node) -> WaitRecord:
+    def of_list_job(self, part: PartRow, node: Node) -> WaitRecord:
         """What is done beside the service, that an each waits for."""
         if part.awaits == READ:
             awaited = reason("reading")

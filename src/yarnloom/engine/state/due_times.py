@@ -8,7 +8,7 @@ from yarnloom.engine.state.timers import Timers
 from yarnloom.store import RunRow
 
 BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE = "back_off", "deadline", "run_deadline"
-FILES_DUE, CHORES_DUE = "files", "chores"
+FILES_DUE, LIST_JOBS_DUE = "files", "list_jobs"
 START_DUE, START_BY_DUE, SCHEDULE_DUE = "start", "start_by", "schedule"
 """Kinds of what falls due and is kept in the store by time."""
 
