@@ -27,7 +27,7 @@ class Outgoing:
 
     Args:
         given: where it is, or its bytes.
-        name: what it is called; of a path its own name unless given.
+        name: its name; of a path its own unless given.
         media_type: as the name's ending suggests unless given.
         on_progress: told after each block.
 

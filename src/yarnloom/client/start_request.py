@@ -23,7 +23,7 @@ class Start:
         key: start key: starting twice with one makes one run. Made up unless given, so that
             sending twice is safe.
         priority: higher runs first.
-        share: whom fair turns are counted for; the run itself unless given.
+        share: the name fair turns count by; the run itself unless given.
         tags: words to find it by.
         start_at: not before that time; with a time zone.
         start_in: instead of it: how long from now, by the service's clock.

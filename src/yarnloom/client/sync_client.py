@@ -100,7 +100,7 @@ class Client:
             params: params as a mapping; `named` ones are added.
             key: start key: starting twice with one makes one run.
             priority: higher runs first.
-            share: whom fair turns are counted for; the run itself unless given.
+            share: the name fair turns count by; the run itself unless given.
             tags: words to find it by.
             start_at: not before that time; with a time zone.
             start_in: instead of it: how long from now, by the service's clock.
@@ -217,11 +217,11 @@ class Client:
         *,
         on_progress: OnProgress | None = None,
     ) -> File:
-        """Keep a file with the service; what stands for it among params.
+        """Keep a file with the service; return its reference for params.
 
         Args:
             given: where it is, or its bytes.
-            name: what it is called; of a path its own name unless given.
+            name: its name; of a path its own unless given.
             media_type: e.g. `"text/csv"`; as the name's ending suggests unless given.
             on_progress: told how many bytes have gone, and of how many.
 

@@ -2,7 +2,7 @@
 
 `Engine` does a batch of commands in one transaction. Packages import one way, each those before it:
 `rules` < `records` < `commands` < `state` < `dispatch` < `parts` < `compact` < `composition` <
-`queries` < `operations`. What each owns is said in its own `__init__`.
+`queries` < `operations`. The `__init__` of each says what it owns.
 """
 
 from typing import TYPE_CHECKING

@@ -27,7 +27,7 @@ class StepContext(BaseContext):
 
         Args:
             given: where it is on this machine, or its bytes.
-            name: what it is called; of a path its own name unless given.
+            name: its name; of a path its own unless given.
             media_type: e.g. `"image/png"`; as the name's ending suggests unless given.
         """
         self._raise_again()

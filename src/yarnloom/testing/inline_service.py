@@ -141,7 +141,7 @@ class InlineService:
         return self.batch(*ends)
 
     def keep(self, given: Path | bytes, name: str, media_type: str = "") -> JsonObject:
-        """Keep a file; return what stands for it among params."""
+        """Keep a file; return its reference for params."""
         with self.database.files.incoming() as incoming:
             incoming.write(given if isinstance(given, bytes) else given.read_bytes())
             kept = Kept(*incoming.finish())

@@ -22,7 +22,7 @@ def test_what_is_known_of_a_part_goes_when_it_is_decided() -> None:
     """So a service that runs for a year does not grow."""
     memory = Memory()
     memory.grants.not_straight.add(7)
-    memory.parts.passed[7, 1] = memory.parts.passed[8, 1] = set()  # type: ignore[assignment]
+    memory.parts.passed |= {(7, 1): 1, (8, 1): 1}
     memory.forget_part(7, [1])
 
     assert not memory.grants.not_straight

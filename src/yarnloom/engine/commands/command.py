@@ -14,7 +14,7 @@ class Command:
 
     Attributes:
         is_query: it changes nothing, so it is answered also while nothing can be stored.
-        is_large: what it concerns has no bound, so it is done on a thread beside the event loop.
+        is_large: the work has no bound, so it is done on a thread beside the event loop.
         changes_run: it changes the open steps of the run `run`, so they have rows before it.
         reads_ended_steps: it reads or changes ended steps of the run, so they have rows before it.
         changes_sessions: it changes which workers there are.

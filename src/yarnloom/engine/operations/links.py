@@ -54,5 +54,5 @@ def revoke_link(unit: Unit, time: RunTime, changes: Changes, command: RevokeLink
     store.log_command(
         unit, time.now, command.who, "revoke_link", run.number, command.reason, link=command.link
     )
-    changes.runs.add(run.number)  # so that whoever watches with it is told
+    changes.runs.add(run.number)  # so that watchers of the run hear of it
     return link_record({**row, "revoked_at": time.now, "revoked_by": command.who})
