@@ -529,8 +529,8 @@ export interface CommonPart {
   follow_ups?: Record<string, Part>;
 }
 
-/** A step. */
-export interface StepPart extends CommonPart {
+/** All of a step but its attempts: their number, or the attempts themselves. */
+export interface CommonStep extends CommonPart {
   kind: "step";
   task: string;
   /** Their sources. */
@@ -545,7 +545,6 @@ export interface StepPart extends CommonPart {
   supplied?: boolean;
   progress?: StepProgress | null;
   worker?: string | null;
-  attempts?: number;
   tries?: number;
   losses?: number;
   /** With the value that it has a limit for. */
@@ -555,6 +554,11 @@ export interface StepPart extends CommonPart {
   due_at?: string | null;
   deadline_at?: string | null;
   ready_at?: string | null;
+}
+
+/** A step. */
+export interface StepPart extends CommonStep {
+  attempts?: number;
 }
 
 /** A sequence. */
@@ -623,11 +627,11 @@ export interface Decided {
 }
 
 /** A step of a run with its values and attempts. */
-export interface Step extends Omit<StepPart, "state" | "attempts"> {
+export interface Step extends Omit<CommonStep, "state"> {
   state: StepState;
-  attempts: Attempt[];
   input: Json;
   output: Json;
+  attempts: Attempt[];
   /** How many attempts are left out. */
   folded: number;
   decided: Decided | null;

@@ -103,8 +103,8 @@ class CommonPart(Answer):
     follow_ups: dict[str, PartAnswer] = Field(default_factory=dict)
 
 
-class StepPart(CommonPart):
-    """A step."""
+class CommonStep(CommonPart):
+    """All of a step but its attempts: their number, or the attempts themselves."""
 
     kind: Literal["step"]
     task: str
@@ -116,7 +116,6 @@ class StepPart(CommonPart):
     supplied: bool = Field(False, description="Its output was given by hand.")
     progress: StepProgress | None = None
     worker: str | None = None
-    attempts: int = 0
     tries: int = 0
     losses: int = 0
     pool: str | None = Field(None, description="With the value that it has a limit for.")
@@ -124,6 +123,12 @@ class StepPart(CommonPart):
     due_at: Moment | None = Field(None, description="When it is tried, or called, again.")
     deadline_at: Moment | None = None
     ready_at: Moment | None = None
+
+
+class StepPart(CommonStep):
+    """A step."""
+
+    attempts: int = 0
 
 
 class SequencePart(CommonPart):
@@ -197,13 +202,13 @@ class Decided(Answer):
     output: JsonValue
 
 
-class StepAnswer(StepPart):
+class StepAnswer(CommonStep):
     """A step of a run with its values and attempts."""
 
     state: StepStateWord
     input: JsonValue
     output: JsonValue
-    attempts: list[AttemptAnswer]  # type: ignore[assignment]  # the list in place of their number
+    attempts: list[AttemptAnswer]
     folded: int = Field(description="How many attempts are left out.")
     decided: Decided | None
 
