@@ -111,7 +111,7 @@ def test_a_schedule_from_its_times_to_its_end(program: ServiceProgram) -> None:
     number = started.split()[1]
     assert "is queued" in started
     assert (
-        "by      schedule nightly, planned for"
+        "by       schedule nightly, planned for"
         in run_command("show", number, url=program.url).stdout
     )
     listed = run_command("schedules", url=program.url).stdout

@@ -72,11 +72,15 @@ def _show_run(client: Client, number: int, as_json: bool) -> int:
         failures = client.call(Call("GET", f"/runs/{number}/failures"))
         output.print_failures({**failures, "run": number})
     for name, text in (*_origins(run), *_beside(run, graph)):
-        out.print(Text.assemble((f"{name:<9}", "dim"), text))
-    params = Text("params  ", style="dim")
-    out.print(params, output.short_value(run["params"], 200), sep="")
+        out.print(Text.assemble(_name(name), text))
+    out.print(_name("params"), output.short_value(run["params"], 200), sep="")
     output.print_end(run)
     return 0
+
+
+def _name(name: str) -> Text:
+    """Name a line below the picture of a run, as wide as the longest of them and a space."""
+    return Text(f"{name:<9}", style="dim")
 
 
 def _beside(run: View, graph: View) -> Iterator[tuple[str, str]]:
