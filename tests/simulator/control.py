@@ -34,6 +34,7 @@ from yarnloom.engine.commands import (
     SettleEffect,
     StepAction,
 )
+from yarnloom.engine.state.plans import Plans
 from yarnloom.errors import Refused
 from yarnloom.store import audit
 
@@ -115,12 +116,11 @@ class ControlWorld(World):
     def decide(self, number: int, step: int, action: str) -> None:
         """Do one thing with one step."""
         row = self.engine._unit.steps.need(step)
-        transaction = self.engine._transaction(self.clock())
-        run = transaction.unit.run(number)
-        node = transaction.plans.of(run).nodes[row.node]
-        address = transaction.plans.address(
-            run, node, transaction.unit.parts.need(row.part)
-        ).partition("/")[2]
+        plans = self.engine._transaction(self.clock()).of(Plans)
+        run = self.engine._unit.run(number)
+        node = plans.of(run).nodes[row.node]
+        around = self.engine._unit.parts.need(row.part)
+        address = plans.address(run, node, around).partition("/")[2]
         priority = self.random.randint(0, 3) if action == "edit" else None
         self.tell(f"{self.clock.mono:8.3f} {action} {number}/{address} ({row.state})")
         self.submit(

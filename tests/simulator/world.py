@@ -59,6 +59,7 @@ from yarnloom.engine.commands import (
     Unfold,
 )
 from yarnloom.engine.rules.states import Admission
+from yarnloom.engine.state.plans import Plans
 from yarnloom.errors import Refused
 from yarnloom.plan.workflow_parts import Part
 from yarnloom.side_process.list_jobs import do_list_job
@@ -364,10 +365,10 @@ class World(WorldOfWorkers):
         """Where the naive interpreter has a step."""
         unit = self.engine._unit
         row = unit.steps.need(step)
-        transaction = self.engine._transaction(self.clock())
-        run = transaction.unit.run(number)
-        node = transaction.plans.of(run).nodes[row.node]
-        address = transaction.plans.address(run, node, unit.parts.need(row.part)).partition("/")[2]
+        plans = self.engine._transaction(self.clock()).of(Plans)
+        run = self.engine._unit.run(number)
+        node = plans.of(run).nodes[row.node]
+        address = plans.address(run, node, unit.parts.need(row.part)).partition("/")[2]
         return self.spot_at(number, address)
 
     def spot_at(self, number: int, address: str) -> Spot:

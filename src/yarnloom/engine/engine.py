@@ -15,30 +15,37 @@ from dataclasses import replace
 from typing import Any
 
 from yarnloom.engine import commands
-from yarnloom.engine.compact import granted_items, relay_steps, segments
-from yarnloom.engine.composition.composition import Composition
-from yarnloom.engine.dispatch.assign import assign_ready_steps
-from yarnloom.engine.operations import attempts_in_hand, pause, schedules, worker_sessions
-from yarnloom.engine.operations.admission import admit
-from yarnloom.engine.operations.progress_samples import ProgressSamples
-from yarnloom.engine.operations.run_end import follow
-from yarnloom.engine.rebuild import count_last_hour, rebuild, set_timers
+from yarnloom.engine.compact.granted_items import GrantedItems
+from yarnloom.engine.compact.relay_steps import RelaySteps
+from yarnloom.engine.dispatch.assign import Assignment
+from yarnloom.engine.operations import attempts_in_hand
+from yarnloom.engine.operations.admission import HeldRuns
+from yarnloom.engine.operations.pause import Pausing
+from yarnloom.engine.operations.progress_samples import ProgressSamples, Sampler
+from yarnloom.engine.operations.rows_before import RowsBefore
+from yarnloom.engine.operations.run_end import RunEnds
+from yarnloom.engine.operations.schedules import Schedules
+from yarnloom.engine.operations.worker_sessions import LEASE_DUE, WorkerSessions
+from yarnloom.engine.rebuild import Rebuild, count_last_hour
 from yarnloom.engine.results import Results
 from yarnloom.engine.rules.run_clock import Moment, RunTime, Time
 from yarnloom.engine.state.afterwards import Afterwards
 from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.composing import Composing
 from yarnloom.engine.state.due_times import FILES_DUE, SCHEDULE_DUE, DueTimes
 from yarnloom.engine.state.each_counts import Flow
+from yarnloom.engine.state.folder import Folder
 from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.time_sums import TimeSums
-from yarnloom.engine.state.transaction import DeferredAnswer, Folder, Statistics, Transaction
 from yarnloom.engine.state.transitions import Moves
-from yarnloom.engine.use_cases import USE_CASES
+from yarnloom.engine.transaction import Transaction
+from yarnloom.engine.use_cases import do
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
@@ -48,13 +55,8 @@ from yarnloom.values import JsonObject
 
 STORE_PAUSE = 1.0
 
-OF_THE_SERVICE = (worker_sessions.LEASE_DUE, SCHEDULE_DUE, FILES_DUE)
+OF_THE_SERVICE = (LEASE_DUE, SCHEDULE_DUE, FILES_DUE)
 """Timers that say nothing of the runs that are under way."""
-
-
-def run_of(command: commands.Command) -> int | None:
-    """Return the run that a command names."""
-    return getattr(command, "run", None)
 
 
 def worker_of(command: commands.Command) -> str:
@@ -152,19 +154,19 @@ class Engine:
         try:
             self._follow_clock(transaction, moved=moved)
             answers = [self._one(transaction, command) for command in batch]
-            pause.settle_all(
-                transaction.unit, transaction.time, transaction.afterwards, transaction.moves
+            transaction.of(Pausing).settle_all()
+            while transaction.of(Afterwards).are_left:
+                transaction.of(RunEnds).follow()
+                transaction.of(HeldRuns).admit()
+            transaction.of(Assignment).assign_ready_steps(
+                transaction.of(GrantedItems).give, transaction.of(RelaySteps).extend
             )
-            while transaction.afterwards.are_left:
-                follow(transaction)
-                admit(transaction)
-            assign_ready_steps(transaction, granted_items.give, relay_steps.extend)
-            worker_sessions.dismiss_idle(transaction)
-            self._database.past.latest = transaction.time.now
-            self._each_counts.write(transaction)
+            transaction.of(WorkerSessions).dismiss_idle()
+            self._database.past.latest = transaction.of(RunTime).now
+            self._each_counts.write(transaction.of(Plans))
             self._hours.write(self._unit)
             self._times.write()
-            self._samples.take(transaction)
+            self._samples.take(transaction.of(Sampler), transaction.of(Changes).runs)
             commit_seconds = self._unit.commit()
             if taken := self._database.taken_away():
                 raise StoreFailed(taken)  # what was stored there is nobody's any more
@@ -185,72 +187,35 @@ class Engine:
 
     def _remember(self, transaction: Transaction) -> None:
         """What a transaction did that has succeeded counts for the last hour."""
-        self._last_hour.add(transaction.time.now, transaction.counts.tally)
-        memory = self._memory
+        time, memory = transaction.of(RunTime), self._memory
+        self._last_hour.add(time.now, transaction.of(Statistics).tally)
         self._last_hour.sample(
-            transaction.changes.pools,
-            memory.pools,
-            memory.queue.lanes,
-            transaction.time.now,
-            transaction.time.mono,
+            transaction.of(Changes).pools, memory.pools, memory.queue.lanes, time.now, time.mono
         )
 
     def _one(self, transaction: Transaction, command: commands.Command) -> Any:
-        run = run_of(command)
-        if (
-            run is not None
-            and command.reads_ended_steps
-            and relay_steps.is_in_the_way(
-                transaction.memory.workers, transaction.memory.relays, run
-            )
-        ):
+        rows = transaction.of(RowsBefore)
+        if (run := rows.waits_for(command)) is not None:
             return commands.StillRunning(run)
-        self._make_plain(transaction, command)
+        rows.add(command)
         before = self._unit.changes
         try:
-            return USE_CASES[type(command)](transaction, command)
+            return do(transaction, command)
         except Refused as refused:
             if self._unit.changes != before:
                 raise  # it had begun to change things: undo all, and do the others again
             return refused
 
-    def _make_plain(self, transaction: Transaction, command: commands.Command) -> None:
-        """What a command is about that is not usual has rows before it."""
-        known = transaction.memory.grants
-        # Mending looks at the step of every item, and items that went as usual have none.
-        if isinstance(command, commands.MendRun):
-            while segments.unfold(transaction, commands.Unfold(command.run)):
-                pass
-        if isinstance(command, commands.StepAction) and command.item is not None:
-            segments.unfold_item(transaction, command.run, *command.item)
-        run = run_of(command)
-        if run is not None and command.changes_run:
-            relay_steps.call_back(transaction.memory.workers, transaction.memory.relays, run)
-        if not known.eaches:
-            return
-        if isinstance(command, commands.ChangePool | commands.RemovePool):
-            for straight in granted_items.withdraw_of_pool(transaction, command.name):
-                composition = Composition(transaction, transaction.unit.run(straight.run))
-                composition.fill_plainly(transaction.unit.parts.need(straight.each))
-            return
-        if (attempt := getattr(command, "attempt", None)) is not None:
-            granted_items.unfold_attempt(transaction, attempt)
-        elif (
-            run is not None
-            and command.changes_run
-            and any(each.run == run for each in known.eaches.values())
-        ):
-            Composition(transaction, transaction.unit.run(run)).make_plain()
-
     def _results(
         self, transaction: Transaction, batch: Sequence[commands.Command], answers: list[Any]
     ) -> Results:
         answers = [
-            answer.make() if isinstance(answer, DeferredAnswer) else answer for answer in answers
+            answer.make() if isinstance(answer, commands.DeferredAnswer) else answer
+            for answer in answers
         ]
         results = Results(
             answers,
-            changes=transaction.changes,
+            changes=transaction.of(Changes),
             list_jobs=self._memory.jobs.new,
             next_due=self._memory.timers.next_at,
         )
@@ -280,29 +245,25 @@ class Engine:
         due_times = DueTimes(time, memory.timers, memory.attempts)
         changes, afterwards = Changes(), Afterwards()
         progress = Progress(unit, time, plans, memory.attempts, memory.workflows)
+        counts = Statistics(self._last_hour, self._each_counts, self._hours, self._times)
         return Transaction(
-            unit=unit,
-            folder=Folder(database.files, database.id, database.past),
-            memory=memory,
-            settings=self._settings,
-            plans=plans,
-            time=time,
-            due_times=due_times,
-            counts=Statistics(self._last_hour, self._each_counts, self._hours, self._times),
-            changes=changes,
-            afterwards=afterwards,
-            progress=progress,
-            moves=Moves(unit, time, progress, memory, due_times, changes, self._hours, afterwards),
-            pool_places=PoolPlaces(memory.pools, memory.queue.lanes, time, memory.timers, changes),
+            (
+                *(unit, time, plans, due_times, changes, afterwards, progress, counts, Composing()),
+                *(self._settings, self._settings.vault, *memory.aggregates),
+                Folder(database.files, database.id, database.past),
+                Moves(unit, time, progress, memory, due_times, changes, self._hours, afterwards),
+                PoolPlaces(memory.pools, memory.queue.lanes, time, memory.timers, changes),
+            )
         )
 
     def _rebuild(self, moment: Moment) -> None:
         before, broken = self._memory.workers, self._broken
         self._memory = Memory()
-        rebuild(self._transaction(moment))
+        self._transaction(moment).of(Rebuild).rebuild()
         if broken is not None:
             changed = {worker_of(command) for command in broken if command.changes_sessions}
-            worker_sessions.resume_sessions(self._transaction(moment), before, changed)
+            sessions = self._transaction(moment).of(WorkerSessions)
+            sessions.resume_sessions(before, changed)
         self._stale, self._broken = False, None
 
     def _one_by_one(self, batch: Sequence[commands.Command], moment: Moment) -> Results:
@@ -383,5 +344,5 @@ class Engine:
         if self._time.shift:
             schedule_records.move_waits(self._unit, self._time.shift)
         if moved or self._time.shift:
-            schedules.rearm(transaction.unit, transaction.time, transaction.due_times)
-            set_timers(transaction)
+            transaction.of(Schedules).rearm()
+            transaction.of(Rebuild).set_timers()

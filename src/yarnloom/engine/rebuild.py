@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from dataclasses import dataclass
 
-from yarnloom.engine.compact import granted_items, relay_steps
-from yarnloom.engine.dispatch import kept_files, pool_settings
-from yarnloom.engine.operations import (
-    attempt_reports,
-    list_results,
-    pause,
-    schedules,
-    worker_sessions,
-)
+from yarnloom.engine.compact.granted_items import GrantedItems
+from yarnloom.engine.compact.relay_steps import RelaySteps
+from yarnloom.engine.dispatch.kept_files import KeptFiles
+from yarnloom.engine.dispatch.pool_settings import PoolSettings
+from yarnloom.engine.operations.attempt_reports import AttemptReports
+from yarnloom.engine.operations.list_results import ListResults
+from yarnloom.engine.operations.pause import Pausing
 from yarnloom.engine.operations.run_end import listeners_of
+from yarnloom.engine.operations.schedules import Schedules
+from yarnloom.engine.operations.worker_sessions import WorkerSessions
 from yarnloom.engine.parts.items import FILL_DUE
+from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import TROUBLE
 from yarnloom.engine.state.due_times import (
@@ -25,9 +26,15 @@ from yarnloom.engine.state.due_times import (
     SCHEDULE_DUE,
     START_BY_DUE,
     START_DUE,
+    DueTimes,
 )
 from yarnloom.engine.state.last_hour import MINUTE, MINUTES, Recent, Tally
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.statistics import Statistics
+from yarnloom.engine.state.step_queue import StepQueue
+from yarnloom.engine.state.timers import Timers
+from yarnloom.engine.state.workers import Workers
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.store import (
     Unit,
     due_records,
@@ -45,96 +52,96 @@ def _by_day(time: RunTime, wall: int | None) -> int | None:
     return None if wall is None else wall + time.ahead
 
 
-NEXT_OF_KIND: dict[str, Callable[[Transaction], int | None]] = {
-    BACK_OFF_DUE: lambda transaction: due_records.next_due(transaction.unit),
-    DEADLINE_DUE: lambda transaction: due_records.next_step_deadline(transaction.unit),
-    RUN_DEADLINE_DUE: lambda transaction: due_records.next_run_deadline(transaction.unit),
-    START_DUE: lambda transaction: schedule_records.next_to_open(
-        transaction.unit, transaction.time.ahead
-    ),
-    START_BY_DUE: lambda transaction: _by_day(
-        transaction.time, schedule_records.next_to_expire(transaction.unit)
-    ),
-    SCHEDULE_DUE: lambda transaction: _by_day(
-        transaction.time, schedule_records.next_firing(transaction.unit)
-    ),
-    FILES_DUE: kept_files.next_drop,
-}
+@dataclass(slots=True)
+class Rebuild:
+    """Rebuilds the memory from the store."""
 
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    due_times: DueTimes
+    counts: Statistics
+    workers: Workers
+    queue: StepQueue
+    pools: Pools
+    timers: Timers
+    workflows: Workflows
+    attempt_reports: AttemptReports
+    granted_items: GrantedItems
+    kept_files: KeptFiles
+    list_results: ListResults
+    pausing: Pausing
+    pool_settings: PoolSettings
+    relay_steps: RelaySteps
+    schedules: Schedules
+    worker_sessions: WorkerSessions
 
-def rebuild(transaction: Transaction) -> None:
-    """Fill an empty memory from the records; what was open then goes on as before."""
-    memory, unit = transaction.memory, transaction.unit
-    memory.workflows.plans = workflow_records.current_plans(unit)
-    memory.workflows.weights = time_weights.newest(unit)
-    pool_settings.rebuild(transaction.unit, transaction.memory.pools)
-    pause.rebuild(transaction.unit, transaction.memory.queue)
-    granted_items.rebuild(transaction)
-    for pool, priority, share, contract, count, run in queue_records.ready_by_lane(unit):
-        # The plan says what the steps of a contract expect of a worker.
-        transaction.plans.of(transaction.unit.run(run))
-        memory.queue.lanes.add(pool, priority, share, contract, count)
-    for workflow, admission, count in store.runs_by_workflow(unit):
-        memory.workflows.counted(admission)[workflow] += count
-    memory.workflows.listeners = listeners_of(transaction.unit)
-    schedules.rearm(transaction.unit, transaction.time, transaction.due_times)
-    set_timers(transaction)
-    for each in item_records.unfinished_eaches(unit):
-        memory.timers.add(transaction.time.mono, FILL_DUE, str(each))
-    list_results.rebuild(transaction)
-    for worker_id, name, facts in worker_records.workers_present(unit):
-        worker_sessions.remember(
-            transaction.unit,
-            transaction.time,
-            transaction.settings,
-            transaction.memory.workers,
-            transaction.memory.timers,
-            worker_id,
-            name,
-            facts,
-        )
-    for worker in memory.workers.values():
-        for attempt in worker.in_hand:
-            _remember_attempt(transaction, attempt)
-    relay_steps.rebuild(
-        transaction.unit, transaction.plans, transaction.memory.workers, transaction.memory.relays
-    )
-    for worker in memory.workers.values():
-        for attempt_id, (pool, run) in worker.abandoned.items():
-            if pool:
-                memory.pools.limiter(pool).in_use[run] += 1
-                memory.pools.limiter(pool).unbegun.discard(attempt_id)
-    pool_settings.rebuild_begins(
-        transaction.unit, transaction.time, transaction.memory.pools, memory.pools.settings
-    )
-    for number in memory.queue.paused:
-        pause.settle(
-            transaction.unit, transaction.time, transaction.moves, transaction.unit.run(number)
-        )
-    transaction.counts.eaches.write(transaction)
-    transaction.counts.hours.write(unit)
-    transaction.counts.times.write()
-    unit.commit()
+    def rebuild(self) -> None:
+        """Fill an empty memory from the records; what was open then goes on as before."""
+        unit = self.unit
+        self.workflows.plans = workflow_records.current_plans(unit)
+        self.workflows.weights = time_weights.newest(unit)
+        self.pool_settings.rebuild()
+        self.pausing.rebuild()
+        self.granted_items.rebuild()
+        for pool, priority, share, contract, count, run in queue_records.ready_by_lane(unit):
+            # The plan says what the steps of a contract expect of a worker.
+            self.plans.of(self.unit.run(run))
+            self.queue.lanes.add(pool, priority, share, contract, count)
+        for workflow, admission, count in store.runs_by_workflow(unit):
+            self.workflows.counted(admission)[workflow] += count
+        self.workflows.listeners = listeners_of(self.unit)
+        self.schedules.rearm()
+        self.set_timers()
+        for each in item_records.unfinished_eaches(unit):
+            self.timers.add(self.time.mono, FILL_DUE, str(each))
+        self.list_results.rebuild()
+        for worker_id, name, facts in worker_records.workers_present(unit):
+            self.worker_sessions.remember(worker_id, name, facts)
+        for worker in self.workers.values():
+            for attempt in worker.in_hand:
+                self._remember_attempt(attempt)
+        self.relay_steps.rebuild()
+        for worker in self.workers.values():
+            for attempt_id, (pool, run) in worker.abandoned.items():
+                if pool:
+                    self.pools.limiter(pool).in_use[run] += 1
+                    self.pools.limiter(pool).unbegun.discard(attempt_id)
+        self.pool_settings.rebuild_begins(self.pools.settings)
+        for number in self.queue.paused:
+            self.pausing.settle(self.unit.run(number))
+        self.counts.eaches.write(self.plans)
+        self.counts.hours.write(unit)
+        self.counts.times.write()
+        unit.commit()
 
+    def _remember_attempt(self, attempt_id: int) -> None:
+        """An attempt that a worker has in hand counts for turns, in its pool, and in time."""
+        attempt = self.unit.attempts.need(attempt_id)
+        step = self.unit.steps.need(attempt.step)
+        self.queue.lanes.started(step.pool, step.share)
+        if step.pool:
+            self.pools.limiter(step.pool).enter(step.run, attempt_id)
+        if attempt.begun_at is None:
+            self.due_times.expect_begin(attempt_id)
+        else:
+            self.attempt_reports.watch(attempt, step)
 
-def _remember_attempt(transaction: Transaction, attempt_id: int) -> None:
-    """An attempt that a worker has in hand counts for turns, in its pool, and in time."""
-    attempt = transaction.unit.attempts.need(attempt_id)
-    step = transaction.unit.steps.need(attempt.step)
-    transaction.memory.queue.lanes.started(step.pool, step.share)
-    if step.pool:
-        transaction.memory.pools.limiter(step.pool).enter(step.run, attempt_id)
-    if attempt.begun_at is None:
-        transaction.due_times.expect_begin(attempt_id)
-    else:
-        attempt_reports.watch(transaction, attempt, step)
-
-
-def set_timers(transaction: Transaction) -> None:
-    """Set a timer for each kind of what the store keeps by time."""
-    for kind, next_of in NEXT_OF_KIND.items():
-        if (at := next_of(transaction)) is not None:
-            transaction.due_times.set(kind, at)
+    def set_timers(self) -> None:
+        """Set a timer for each kind of what the store keeps by time."""
+        unit, time = self.unit, self.time
+        next_of_kind = {
+            BACK_OFF_DUE: due_records.next_due(unit),
+            DEADLINE_DUE: due_records.next_step_deadline(unit),
+            RUN_DEADLINE_DUE: due_records.next_run_deadline(unit),
+            START_DUE: schedule_records.next_to_open(unit, time.ahead),
+            START_BY_DUE: _by_day(time, schedule_records.next_to_expire(unit)),
+            SCHEDULE_DUE: _by_day(time, schedule_records.next_firing(unit)),
+            FILES_DUE: self.kept_files.next_drop(),
+        }
+        for kind, at in next_of_kind.items():
+            if at is not None:
+                self.due_times.set(kind, at)
 
 
 def count_last_hour(unit: Unit, now: int) -> Recent:

@@ -1,77 +1,52 @@
-"""Which function does which command: the table of all use cases.
+"""Which method does which command: the table of all use cases.
 
-A use case says with `@handles` which command it does. One in a new file gets into the table by
-naming that file here.
+A use case says with `@handles` which command it does. One of a new class gets into the table by
+naming that class here.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import fields
-from inspect import signature
-from operator import attrgetter
 from typing import Any
 
 from yarnloom.engine.commands.command import HANDLED, Command
-from yarnloom.engine.compact import segments
-from yarnloom.engine.dispatch import effects, kept_files, pool_settings
-from yarnloom.engine.operations import (
-    attempt_reports,
-    attempts_in_hand,
-    cancel,
-    change_run,
-    due,
-    links,
-    list_results,
-    mend,
-    pause,
-    publish,
-    saved_filters,
-    schedules,
-    start,
-    step_actions,
-    worker_sessions,
-)
-from yarnloom.engine.queries import explain
-from yarnloom.engine.state.memory import Memory
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.compact.segments import Segments
+from yarnloom.engine.dispatch.effects import Effects
+from yarnloom.engine.dispatch.kept_files import KeptFiles
+from yarnloom.engine.dispatch.pool_settings import PoolSettings
+from yarnloom.engine.operations.attempt_reports import AttemptReports
+from yarnloom.engine.operations.attempts_in_hand import AttemptsInHand
+from yarnloom.engine.operations.cancel import Cancelling
+from yarnloom.engine.operations.change_run import RunChanges
+from yarnloom.engine.operations.due import DueWork
+from yarnloom.engine.operations.links import Links
+from yarnloom.engine.operations.list_results import ListResults
+from yarnloom.engine.operations.mend import Mending
+from yarnloom.engine.operations.pause import Pausing
+from yarnloom.engine.operations.publish import Publishing
+from yarnloom.engine.operations.saved_filters import SavedFilters
+from yarnloom.engine.operations.schedules import Schedules
+from yarnloom.engine.operations.start import Starting
+from yarnloom.engine.operations.step_actions import StepActions
+from yarnloom.engine.operations.worker_sessions import WorkerSessions
+from yarnloom.engine.queries.explain import Explanations
+from yarnloom.engine.transaction import Transaction
 
-FILES = (
-    *(attempts_in_hand, attempt_reports, cancel, change_run, due, effects),
-    *(explain, kept_files, links, list_results, mend),
-    *(pause, pool_settings, publish, saved_filters, schedules),
-    *(segments, start, step_actions, worker_sessions),
+CLASSES = (
+    *(AttemptReports, AttemptsInHand, Cancelling, DueWork, Effects, Explanations, KeptFiles),
+    *(Links, ListResults, Mending, Pausing, PoolSettings, Publishing, RunChanges, SavedFilters),
+    *(Schedules, Segments, Starting, StepActions, WorkerSessions),
 )
 
-UseCase = Callable[[Transaction, Command], Any]
-
-
-def _called_with_its_parts(use_case: Callable[..., Any]) -> UseCase:
-    """Return a use case that gets those parts of a transaction that its parameters name.
-
-    `unit`, `time` and the like are attributes of a transaction, `workers` and the like of its
-    memory. `transaction` is all of it; the one other parameter is the command.
-    """
-    of_transaction = {field.name for field in fields(Transaction)} | {"vault"}
-    of_memory = {field.name for field in fields(Memory)}
-    paths = [
-        name if name in of_transaction else f"memory.{name}" if name in of_memory else None
-        for name in signature(use_case).parameters
-        if name != "transaction"
-    ]
-    if paths == [None]:
-        return use_case
-    parts = [attrgetter(path) if path else None for path in paths]
-
-    def call(transaction: Transaction, command: Command) -> Any:
-        return use_case(*[part(transaction) if part else command for part in parts])
-
-    return call
-
-
-USE_CASES: dict[type[Command], UseCase] = {
-    getattr(use_case, HANDLED): _called_with_its_parts(use_case)
-    for file in FILES
-    for use_case in vars(file).values()
-    if hasattr(use_case, HANDLED) and use_case.__module__ == file.__name__
+USE_CASES: dict[type[Command], tuple[type, str]] = {
+    getattr(use_case, HANDLED): (kind, name)
+    for kind in CLASSES
+    for name, use_case in vars(kind).items()
+    if hasattr(use_case, HANDLED)
 }
+"""By command the class and the name of the method that does it."""
+
+
+def do(transaction: Transaction, command: Command) -> Any:
+    """Do a command; return its answer."""
+    kind, name = USE_CASES[type(command)]
+    return getattr(transaction.of(kind), name)(command)

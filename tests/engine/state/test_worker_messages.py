@@ -23,7 +23,8 @@ def test_what_is_known_of_a_part_goes_when_it_is_decided() -> None:
     memory = Memory()
     memory.grants.not_straight.add(7)
     memory.parts.passed |= {(7, 1): 1, (8, 1): 1}
-    memory.forget_part(7, [1])
+    memory.parts.forget(7, [1])
+    memory.grants.forget(7)
 
     assert not memory.grants.not_straight
     assert list(memory.parts.passed) == [(8, 1)]

@@ -7,6 +7,7 @@ with `@handles` that it does it.
 
 from yarnloom.engine.commands.clock import Tick as Tick
 from yarnloom.engine.commands.command import Command as Command
+from yarnloom.engine.commands.command import DeferredAnswer as DeferredAnswer
 from yarnloom.engine.commands.command import handles as handles
 from yarnloom.engine.commands.effects import BeginEffect as BeginEffect
 from yarnloom.engine.commands.effects import EndEffect as EndEffect

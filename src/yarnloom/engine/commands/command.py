@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import ClassVar, TypeVar
+from dataclasses import dataclass
+from typing import Any, ClassVar, TypeVar
 
 F = TypeVar("F", bound=Callable[..., object])
 HANDLED = "handled_command"
@@ -37,3 +38,10 @@ def handles(kind: type[Command]) -> Callable[[F], F]:
         return use_case
 
     return mark
+
+
+@dataclass(frozen=True, slots=True)
+class DeferredAnswer:
+    """An answer that is made when the whole transaction is done, with what follows from it."""
+
+    make: Callable[[], Any]

@@ -12,16 +12,16 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import NamedTuple
 
 from yarnloom.engine.commands import Unfold, handles
-from yarnloom.engine.compact.item_inputs import input_of, straight_of
+from yarnloom.engine.compact.item_inputs import ItemInputs, input_of
 from yarnloom.engine.parts.create_rows import position_of
-from yarnloom.engine.parts.items import item_of, raw_item
-from yarnloom.engine.parts.rerun_scope import Renewal
+from yarnloom.engine.parts.items import Items, item_of
+from yarnloom.engine.parts.rerun_scope import Renewals
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.grants import Given, Straight
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.grants import Given, Grants, Straight
 from yarnloom.store import PartRow, RunRow, Unit, grant_records, segment_records
 from yarnloom.store.segment_records import FoldedItem, Segment
 from yarnloom.values import JsonValue, size_of
@@ -55,20 +55,89 @@ class Done(NamedTuple):
     output: str
 
 
-def keep(unit: Unit, time: RunTime, run: RunRow, straight: Straight, done: list[Done]) -> None:
-    """Keep items that are done."""
-    folded: dict[int, list[Done]] = {}
-    plain = []
-    for one in done:
-        if straight.folds and len(one.output) <= LARGEST_OUTPUT:
-            folded.setdefault(one.given.grant.attempt, []).append(one)
+@dataclass(slots=True)
+class Segments:
+    """Keeps items that went as usual, many in one row."""
+
+    unit: Unit
+    time: RunTime
+    grants: Grants
+    item_inputs: ItemInputs
+    items: Items
+    renewals: Renewals
+
+    def keep(self, run: RunRow, straight: Straight, done: list[Done]) -> None:
+        """Keep items that are done."""
+        folded: dict[int, list[Done]] = {}
+        plain = []
+        for one in done:
+            if straight.folds and len(one.output) <= LARGEST_OUTPUT:
+                folded.setdefault(one.given.grant.attempt, []).append(one)
+            else:
+                plain.append(_with_rows(straight, one))
+        if folded:
+            _keep_each(self.unit, straight)
+            segment_records.keep(
+                self.unit, [_segment(self.time, run, straight, of) for of in folded.values()]
+            )
+        if plain:
+            _write_rows(self.unit, run, straight, plain, run.round, self.time.now)
+
+    # Rows again
+
+    @handles(Unfold)
+    def unfold(self, command: Unfold) -> bool:
+        """Give rows to some items that a mend may change; return whether there are more.
+
+        Where all of a run are wanted, those that end from now on have rows at once.
+        """
+        run = self.unit.run(command.run)
+        if not command.every:
+            if run.ended_at is None:
+                return False  # there is nothing to mend
+            eaches = self.renewals.of(run).eaches_in_question()
         else:
-            plain.append(_with_rows(straight, one))
-    if folded:
-        _keep_each(unit, straight)
-        segment_records.keep(unit, [_segment(time, run, straight, of) for of in folded.values()])
-    if plain:
-        _write_rows(unit, run, straight, plain, run.round, time.now)
+            for straight in self.grants.eaches.values():
+                if straight.run == command.run:
+                    straight.folds = False
+            eaches = segment_records.eaches_of(self.unit, command.run)
+        if not eaches:
+            return False
+        some = segment_records.of_eaches(self.unit, run.number, eaches, AT_ONCE + 1)
+        if some:
+            self._unfold(run, some[:AT_ONCE])
+        return len(some) > AT_ONCE
+
+    def unfold_item(self, number: int, each: int, item: int) -> None:
+        """Give rows to one item that is done; those in the same batch keep theirs."""
+        if segment := segment_records.with_item(self.unit, number, each, item):
+            self._unfold(self.unit.run(number), [segment], item)
+
+    def _unfold(self, run: RunRow, some: Sequence[Segment], only: int | None = None) -> None:
+        """Give rows to the items of segments, or to one of them."""
+        known: dict[int, tuple[PartRow, Straight]] = {}
+        for segment in some:
+            if segment.each not in known:
+                each = self.unit.parts.need(segment.each)
+                straight = self.item_inputs.straight_of(run, each)
+                assert straight is not None, "an item that is done can get rows"
+                known[segment.each] = each, straight
+            each, straight = known[segment.each]
+            ended = [
+                _item_of(
+                    straight,
+                    segment,
+                    one,
+                    self.items.raw_item(each, straight.facts, segment.item + one.behind),
+                )
+                for one in segment_records.items_of(self.unit, segment)
+                if only is None or segment.item + one.behind == only
+            ]
+            _write_rows(self.unit, run, straight, ended, segment.round, segment.told_at)
+            if only is not None:
+                segment_records.take_out(self.unit, segment, only)
+                return
+        segment_records.drop(self.unit, some)
 
 
 def _keep_each(unit: Unit, straight: Straight) -> None:
@@ -148,75 +217,6 @@ def _write_rows(
     )
     sizes = [size_of(one.output) if wanted else 0 for one in ended]
     grant_records.keep_ended(unit, around, ended, sizes)
-
-
-# Rows again
-
-
-@handles(Unfold)
-def unfold(transaction: Transaction, command: Unfold) -> bool:
-    """Give rows to some items in batches that a mend may change; whether there are more of them.
-
-    Where all of a run are wanted, those that end from now on have rows at once.
-    """
-    run = transaction.unit.run(command.run)
-    if not command.every:
-        if run.ended_at is None:
-            return False  # there is nothing to mend
-        eaches = Renewal(transaction, run).eaches_in_question()
-    else:
-        for straight in transaction.memory.grants.eaches.values():
-            if straight.run == command.run:
-                straight.folds = False
-        eaches = segment_records.eaches_of(transaction.unit, command.run)
-    if not eaches:
-        return False
-    some = segment_records.of_eaches(transaction.unit, run.number, eaches, AT_ONCE + 1)
-    if some:
-        _unfold(transaction, run, some[:AT_ONCE])
-    return len(some) > AT_ONCE
-
-
-def unfold_item(transaction: Transaction, number: int, each: int, item: int) -> None:
-    """Give rows to one item that is done; those in the same batch keep theirs."""
-    if segment := segment_records.with_item(transaction.unit, number, each, item):
-        _unfold(transaction, transaction.unit.run(number), [segment], item)
-
-
-def _unfold(
-    transaction: Transaction, run: RunRow, some: Sequence[Segment], only: int | None = None
-) -> None:
-    """Give rows to the items of segments, or to one of them."""
-    known: dict[int, tuple[PartRow, Straight]] = {}
-    for segment in some:
-        if segment.each not in known:
-            each = transaction.unit.parts.need(segment.each)
-            straight = straight_of(transaction, run, each)
-            assert straight is not None, "an item that is done can get rows"
-            known[segment.each] = each, straight
-        each, straight = known[segment.each]
-        ended = [
-            _item_of(
-                straight,
-                segment,
-                one,
-                raw_item(
-                    transaction.unit,
-                    transaction.memory.parts,
-                    transaction.folder,
-                    each,
-                    straight.facts,
-                    segment.item + one.behind,
-                ),
-            )
-            for one in segment_records.items_of(transaction.unit, segment)
-            if only is None or segment.item + one.behind == only
-        ]
-        _write_rows(transaction.unit, run, straight, ended, segment.round, segment.told_at)
-        if only is not None:
-            segment_records.take_out(transaction.unit, segment, only)
-            return
-    segment_records.drop(transaction.unit, some)
 
 
 def _item_of(

@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 from yarnloom.engine.composition.composed_run import ComposedRun
 from yarnloom.engine.composition.endings import Endings
-from yarnloom.engine.parts.create_rows import add_part, add_step
 from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.inputs import Fate, is_allowed, prepare_step
 from yarnloom.engine.parts.list_values import ItemFault
@@ -30,7 +29,7 @@ class Beginnings:
         self, of: ComposedRun, endings: Endings, begin_each: Callable[[Node, PartRow], None]
     ) -> None:
         self.of = of
-        self.transaction, self.run, self.plan = of.transaction, of.run, of.plan
+        self.needs, self.run, self.plan = of.needs, of.run, of.plan
         self.resolver, self.queue = of.resolver, of.queue
         self.endings = endings
         self._begin_each = begin_each
@@ -40,7 +39,7 @@ class Beginnings:
         if node.kind is Kind.STEP:
             self.begin_step(node, around)
             return
-        part = add_part(self.transaction.unit, self.transaction.time, self.run, node, around)
+        part = self.needs.new_rows.add_part(self.run, node, around)
         if self.resolver.gap(node, around):
             self.endings.skip_part(part, SkipReason.NOT_REACHED)
         else:
@@ -103,17 +102,7 @@ class Beginnings:
     def begin_step(self, node: Node, around: PartRow) -> None:
         """Make the row of a step; it is ready, or ends at once where it cannot run."""
         prepared = prepare_step(self.resolver, node, around)
-        step = add_step(
-            self.transaction.unit,
-            self.transaction.time,
-            self.transaction.plans,
-            self.transaction.memory.relays,
-            self.transaction.progress,
-            self.run,
-            node,
-            around,
-            prepared,
-        )
+        step = self.needs.new_rows.add_step(self.run, node, around, prepared)
         if prepared.fate is not None:
             self.meet_fate(step, prepared.fate)
         elif prepared.error is not None:
@@ -121,7 +110,7 @@ class Beginnings:
         elif prepared.skip is not None:
             self.endings.end_step(step, StepEvent.SKIP)
         else:
-            self.transaction.moves.step(step, StepEvent.OPEN)
+            self.needs.moves.step(step, StepEvent.OPEN)
 
     def meet_fate(self, step: StepRow, fate: Fate) -> None:
         """A step that nobody runs ends as someone decided by hand."""
@@ -143,7 +132,7 @@ class Beginnings:
         How many of them have is remembered: it only rises, so each is looked at once. Once free it
         is one more than there are, so that a branch is free once.
         """
-        known = self.transaction.memory.parts.passed
+        known = self.needs.parts.passed
         passed = known.get((part.id, branch.index), 0)
         while passed < len(branch.waits_for):
             child = self.plan.nodes[branch.waits_for[passed]]
@@ -158,16 +147,14 @@ class Beginnings:
         if child.kind is not Kind.STEP:
             row = self._row(part, child.index)
             return row is not None and has_ended(row)
-        step = self.transaction.unit.steps.one("part = ? AND node = ?", part.id, child.index)
+        step = self.needs.unit.steps.one("part = ? AND node = ?", part.id, child.index)
         if step is None or not has_ended(step):
             return False
         rows = (self._row(part, index) for index in child.follow_ups.values())
         return all(row is None or has_ended(row) or _waits(row) for row in rows)
 
     def _row(self, part: PartRow, node: int) -> PartRow | None:
-        return self.transaction.unit.parts.one(
-            "parent = ? AND node = ? AND item = 0", part.id, node
-        )
+        return self.needs.unit.parts.one("parent = ? AND node = ? AND item = 0", part.id, node)
 
 
 def _waits(row: PartRow) -> bool:

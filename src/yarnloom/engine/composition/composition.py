@@ -12,19 +12,16 @@ Decision: `docs/decisions/02-composition.md`.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 
-from yarnloom.engine.compact import granted_items, relay_steps
+from yarnloom.engine.compact import granted_items
 from yarnloom.engine.composition.beginnings import Beginnings
-from yarnloom.engine.composition.composed_run import ComposedRun
+from yarnloom.engine.composition.composed_run import ComposedRun, CompositionNeeds
 from yarnloom.engine.composition.each_items import EachItems
 from yarnloom.engine.composition.endings import Endings
-from yarnloom.engine.dispatch.worker_orders import post_stop
-from yarnloom.engine.parts.create_rows import add_part, begin_again
 from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.inputs import Fate
 from yarnloom.engine.parts.list_values import ItemFault
-from yarnloom.engine.parts.outcomes import drop_rest
-from yarnloom.engine.parts.references import Resolver
 from yarnloom.engine.parts.work_queue import (
     CANCELLED,
     NOT_REACHED,
@@ -47,7 +44,6 @@ from yarnloom.engine.rules.states import (
     next_state,
 )
 from yarnloom.engine.state.grants import Straight
-from yarnloom.engine.state.transaction import Transaction
 from yarnloom.plan import ON_FAILURE, Kind, Node
 from yarnloom.store import PartRow, RunRow, StepRow
 
@@ -56,14 +52,14 @@ class Composition:
     """One run's parts, as they begin and end within a transaction."""
 
     def __init__(
-        self, transaction: Transaction, run: RunRow, *, without_grace: bool = False
+        self, needs: CompositionNeeds, run: RunRow, *, without_grace: bool = False
     ) -> None:
-        plan = transaction.plans.of(run)
+        plan = needs.plans.of(run)
         of = ComposedRun(
-            transaction, run, plan, Resolver(transaction, run, plan), without_grace=without_grace
+            needs, run, plan, needs.references.resolver(run, plan), without_grace=without_grace
         )
         self.of = of
-        self.transaction, self.run, self.plan = of.transaction, of.run, of.plan
+        self.needs, self.run, self.plan = of.needs, of.run, of.plan
         self.resolver, self.queue = of.resolver, of.queue
         self.endings = Endings(of, self._begin_part, self._refill)
         self.eaches = EachItems(of, self.endings, self._begin_part)
@@ -77,19 +73,15 @@ class Composition:
 
     def begin(self) -> PartRow:
         """Begin the plan, unless the run has to wait for others; its root part."""
-        root = add_part(
-            self.transaction.unit, self.transaction.time, self.run, self.plan.nodes[0], None
-        )
+        root = self.needs.new_rows.add_part(self.run, self.plan.nodes[0], None)
         if self.run.admission == Admission.ENTERED:
             self.enter(root)
         return root
 
     def root(self) -> PartRow:
         """The root part, which a run has before its time only when it is needed."""
-        found = self.transaction.unit.parts.one("run = ? AND parent IS NULL", self.run.number)
-        return found or add_part(
-            self.transaction.unit, self.transaction.time, self.run, self.plan.nodes[0], None
-        )
+        found = self.needs.unit.parts.one("run = ? AND parent IS NULL", self.run.number)
+        return found or self.needs.new_rows.add_part(self.run, self.plan.nodes[0], None)
 
     def refuse(self, type_: str, message: str) -> None:
         """Fail a run that cannot begin; its root part."""
@@ -116,15 +108,13 @@ class Composition:
 
         The second time what follows is stopped too.
         """
-        withdrawn = granted_items.withdraw_of_run(self.transaction, self.run.number)
-        relay_steps.call_back(
-            self.transaction.memory.workers, self.transaction.memory.relays, self.run.number
-        )
+        withdrawn = self.needs.granted_items.withdraw_of_run(self.run.number)
+        self.needs.relay_steps.call_back(self.run.number)
         if self.run.admission != Admission.ENTERED:
             root = self.root()
-            drop_rest(self.transaction, root, CANCELLED)
+            self.needs.outcomes.drop_rest(root, CANCELLED)
             self.endings.decide_if_over(root)
-        for step in self.transaction.unit.steps.select(
+        for step in self.needs.unit.steps.select(
             "run = ? AND ended_at IS NULL ORDER BY rank", self.run.number
         ):
             spared = self.plan.nodes[step.node].in_follow_up and self.run.cancels < 2
@@ -135,7 +125,7 @@ class Composition:
 
     def items_ended(self, straight: Straight, ends: granted_items.Ends) -> None:
         """Count items without rows that have ended well."""
-        each = granted_items.end(self.transaction, self.run, straight, ends)
+        each = self.needs.granted_items.end(self.run, straight, ends)
         if each.outcome is None and self.endings.blocked(each) is None:
             self.eaches.fill(each)
         self.endings.decide_if_over(each)
@@ -143,7 +133,7 @@ class Composition:
 
     def make_plain(self) -> None:
         """Give rows to every open item of the run, and create the next items with rows."""
-        for each in granted_items.withdraw_of_run(self.transaction, self.run.number):
+        for each in self.needs.granted_items.withdraw_of_run(self.run.number):
             self.fill_plainly(each)
 
     def fill_plainly(self, each: PartRow) -> None:
@@ -158,7 +148,7 @@ class Composition:
 
     def ready_again(self, step: StepRow) -> None:
         """A step's attempt came to nothing: it runs again, unless nothing more begins there."""
-        bar = self.endings.blocked(self.transaction.unit.parts.need(step.part))
+        bar = self.endings.blocked(self.needs.unit.parts.need(step.part))
         if bar is not None:
             cancelled = bar.state is StepState.CANCELLED
             self.endings.stop_step(step, StepEvent.CANCEL if cancelled else StepEvent.SKIP, None)
@@ -168,7 +158,7 @@ class Composition:
         """A step backs off: eaches around it may make more items meanwhile."""
         item = step.item_part
         while item is not None:
-            each = self.transaction.unit.around(self.transaction.unit.parts.need(item))
+            each = self.needs.unit.around(self.needs.unit.parts.need(item))
             if each.outcome is None and self.endings.blocked(each) is None:
                 self.eaches.fill(each)
             item = each.item_part
@@ -194,23 +184,19 @@ class Composition:
         """
         part: PartRow | None = follow_up
         while part is not None and part.parent is not None:
-            around = self.transaction.unit.around(part)
+            around = self.needs.unit.around(part)
             around.following += 1
             around.state = next_state(PART_TABLE, around.state, StepEvent.REOPEN, "part")
             around.ended_at = None
-            self.transaction.unit.parts.touch(around)
+            self.needs.unit.parts.touch(around)
             part = around
         node = self.plan.nodes[follow_up.node]
-        self.beginnings.begin_inner(
-            begin_again(self.transaction.unit, self.transaction.time, follow_up, node)
-        )
+        self.beginnings.begin_inner(self.needs.new_rows.begin_again(follow_up, node))
         self._run_queue()
 
     def begin_round(self, root: PartRow) -> None:
         """Begin what was renewed in an ended run."""
-        self.beginnings.begin_inner(
-            begin_again(self.transaction.unit, self.transaction.time, root, self.plan.nodes[0])
-        )
+        self.beginnings.begin_inner(self.needs.new_rows.begin_again(root, self.plan.nodes[0]))
         self._run_queue()
 
     def read(self, each: PartRow, count: int) -> None:
@@ -235,7 +221,7 @@ class Composition:
         self._run_queue()
 
     def _run_queue(self) -> None:
-        self.transaction.changes.runs.add(self.run.number)
+        self.needs.changes.runs.add(self.run.number)
         while self.queue:
             match self.queue.pop():
                 case ChildChanged() as news:
@@ -255,14 +241,10 @@ class Composition:
             if node.kind is Kind.SEQUENCE and not news.ended.gave:
                 cut = news.ended.reason == SkipReason.STOPPED
                 bar = bar or (STOPPED if cut else NOT_REACHED)
-            elif (
-                self.transaction.memory.relays.places
-                and node.kind is Kind.SEQUENCE
-                and news.settled
-            ):
+            elif self.needs.relays.places and node.kind is Kind.SEQUENCE and news.settled:
                 child, opened = self._follow_relay(part, node, child, bar)
             if bar is not None:
-                drop_rest(self.transaction, part, bar)
+                self.needs.outcomes.drop_rest(part, bar)
             elif news.settled and not opened:
                 self._go_on_behind(part, node, child)
             self.endings.decide_if_over(part)
@@ -278,22 +260,13 @@ class Composition:
         Returns:
             The last step that is done; whether the one behind it was handed out.
         """
-        if ended := relay_steps.take_ended(
-            self.transaction.memory.relays, self.transaction.composing, part, child.position + 1
-        ):
-            relay_steps.keep(self.transaction, self.resolver, part, ended)
+        if ended := self.needs.relay_steps.take_ended(part, child.position + 1):
+            self.needs.relay_steps.keep(self.resolver, part, ended)
             child = self.plan.nodes[ended[-1][0].node]
-        leg = self.transaction.memory.relays.places.get((part.id, child.position + 1))
-        step = leg and relay_steps.open_as_handed(self.transaction, self.resolver, part, leg)
+        leg = self.needs.relays.places.get((part.id, child.position + 1))
+        step = leg and self.needs.relay_steps.open_as_handed(self.resolver, part, leg)
         if step and bar is CANCELLED:
-            post_stop(
-                self.transaction.unit,
-                self.transaction.memory.workers,
-                self.transaction.changes,
-                step,
-                StopReason.CANCEL,
-                now=self.of.without_grace,
-            )
+            self.needs.worker_orders.post_stop(step, StopReason.CANCEL, now=self.of.without_grace)
         return child, step is not None
 
     def _go_on_behind(self, part: PartRow, node: Node, child: Node) -> None:
@@ -308,3 +281,14 @@ class Composition:
                     self.queue += [BeginFreed(part, branch) for branch in reversed(free)]
             case Kind.EACH:
                 self.eaches.fill(part)
+
+
+@dataclass(slots=True)
+class Compositions:
+    """Composes runs."""
+
+    needs: CompositionNeeds
+
+    def of(self, run: RunRow, *, without_grace: bool = False) -> Composition:
+        """Return the parts of a run, as they begin and end."""
+        return Composition(self.needs, run, without_grace=without_grace)

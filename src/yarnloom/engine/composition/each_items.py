@@ -4,15 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
-from yarnloom.engine.compact import granted_items
 from yarnloom.engine.composition.composed_run import ComposedRun
 from yarnloom.engine.composition.endings import Endings
-from yarnloom.engine.parts.create_rows import add_part, begin_again
 from yarnloom.engine.parts.inputs import text_of
-from yarnloom.engine.parts.item_matching import match_items, next_that_waits
-from yarnloom.engine.parts.items import FILL_DUE, item_value, read_source, window
+from yarnloom.engine.parts.item_matching import next_that_waits
+from yarnloom.engine.parts.items import FILL_DUE
 from yarnloom.engine.parts.list_values import ItemFault
-from yarnloom.engine.parts.outcomes import drop_rest
 from yarnloom.engine.parts.work_queue import CreateItems
 from yarnloom.engine.rules.states import SkipReason
 from yarnloom.engine.state.progress import list_read
@@ -36,7 +33,7 @@ class EachItems:
         self, of: ComposedRun, endings: Endings, begin_part: Callable[[PartRow], None]
     ) -> None:
         self.of = of
-        self.transaction, self.run, self.plan = of.transaction, of.run, of.plan
+        self.needs, self.run, self.plan = of.needs, of.run, of.plan
         self.resolver, self.queue = of.resolver, of.queue
         self.endings = endings
         self._begin_part = begin_part
@@ -47,11 +44,13 @@ class EachItems:
         assert node.each is not None
         try:
             text = text_of(self.resolver, node.each.over, part)
-            if self.run.renewed and match_items(self.transaction, self.run, part, node, text):
+            if self.run.renewed and self.needs.item_matching.match_items(
+                self.run, part, node, text
+            ):
                 self.fill(part)
                 self.endings.decide_if_over(part)
                 return
-            count = read_source(self.transaction, part, node.each, text)
+            count = self.needs.items.read_source(part, node.each, text)
         except ItemFault as fault:
             self.endings.fail_part(part, fault)
             return
@@ -66,7 +65,7 @@ class EachItems:
         """Note how many values the list of an each has."""
         facts = self.plan.nodes[each.node].each
         assert facts is not None
-        list_read(self.transaction.unit, each, values, facts.batch)
+        list_read(self.needs.unit, each, values, facts.batch)
 
     def fill(self, part: PartRow, *, plain: bool = False) -> None:
         """See to it that as many items of an each are under way as may be.
@@ -77,9 +76,9 @@ class EachItems:
         """
         node = self.plan.nodes[part.node]
         assert node.each is not None
-        limits = window(self.transaction, node.each)
-        if not plain and granted_items.offer(
-            self.transaction, self.run, part, limits, barred=self.endings.blocked(part) is not None
+        limits = self.needs.items.window(node.each)
+        if not plain and self.needs.granted_items.offer(
+            self.run, part, limits, barred=self.endings.blocked(part) is not None
         ):
             return
         awake = part.begun - limits.passes_over * part.sleeping_children
@@ -102,36 +101,22 @@ class EachItems:
         if not left or part.rest_state is not None or under_way >= size:
             self.filling.discard(part.id)
             return
-        if self.transaction.composing.made >= MADE_AT_ONCE:
+        if self.needs.composing.made >= MADE_AT_ONCE:
             # A list of which nearly all is skipped must not hold up everybody else.
-            self.transaction.memory.timers.add(self.transaction.time.mono, FILL_DUE, str(part.id))
+            self.needs.timers.add(self.needs.time.mono, FILL_DUE, str(part.id))
             return
         self.queue.append(CreateItems(part, size))
         do = self.plan.nodes[node.children[0]]
-        if (
-            part.items_to_rerun
-            and (item := next_that_waits(self.transaction.unit, part)) is not None
-        ):
+        if part.items_to_rerun and (item := next_that_waits(self.needs.unit, part)) is not None:
             part.items_to_rerun -= 1
-            self.transaction.composing.made += 1
-            self._begin_part(begin_again(self.transaction.unit, self.transaction.time, item, do))
+            self.needs.composing.made += 1
+            self._begin_part(self.needs.new_rows.begin_again(item, do))
             return
         index = part.total - part.unmade
-        value, name = item_value(
-            self.transaction.unit,
-            self.transaction.memory.parts,
-            self.transaction.folder,
-            part,
-            node.each,
-            index,
-        )
+        value, name = self.needs.items.item_value(part, node.each, index)
         part.unmade -= 1
-        self.transaction.composing.made += 1
-        self._begin_part(
-            add_part(
-                self.transaction.unit, self.transaction.time, self.run, do, part, index, value, name
-            )
-        )
+        self.needs.composing.made += 1
+        self._begin_part(self.needs.new_rows.add_part(self.run, do, part, index, value, name))
 
     def refill(self, eaches: Iterable[PartRow]) -> None:
         """Make the next items of eaches that go on; the others end, if nothing of them runs."""
@@ -139,7 +124,7 @@ class EachItems:
             if each.outcome is not None:
                 continue
             if (bar := self.endings.blocked(each)) is not None:
-                drop_rest(self.transaction, each, bar)
+                self.needs.outcomes.drop_rest(each, bar)
             else:
                 self.fill(each)
             self.endings.decide_if_over(each)

@@ -11,17 +11,12 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterable
 
-from yarnloom.engine.compact import granted_items, relay_steps
 from yarnloom.engine.composition.composed_run import ComposedRun
-from yarnloom.engine.dispatch.worker_orders import post_stop
-from yarnloom.engine.parts.create_rows import add_part
 from yarnloom.engine.parts.error_text import error_text
-from yarnloom.engine.parts.list_jobs import ask_to_gather, must_gather
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.outcomes import (
     allowed_failures,
     bar_of,
-    drop_rest,
     failures_in,
     next_follow_up,
     note_skip,
@@ -40,8 +35,8 @@ from yarnloom.engine.rules.states import (
     StopReason,
     next_state,
 )
+from yarnloom.engine.state.composing import Ended
 from yarnloom.engine.state.progress import is_passed_over
-from yarnloom.engine.state.transaction import Ended
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails
 from yarnloom.store import PartRow, StepRow
@@ -71,7 +66,7 @@ class Endings:
         refill: Callable[[Iterable[PartRow]], None],
     ) -> None:
         self.of = of
-        self.transaction, self.run, self.plan = of.transaction, of.run, of.plan
+        self.needs, self.run, self.plan = of.needs, of.run, of.plan
         self.resolver, self.queue = of.resolver, of.queue
         self._begin_part = begin_part
         self._refill = refill
@@ -79,14 +74,11 @@ class Endings:
     def step_ended(self, step: StepRow) -> None:
         """Count a step that has ended in its part; begin its follow-up, if it has one."""
         node = self.plan.nodes[step.node]
-        around = self.transaction.unit.parts.need(step.part)
+        around = self.needs.unit.parts.need(step.part)
         ended = Ended(step.state, step.skip_reason, step.output, size_of(step.output))
         cause = None
         if step.state in (StepState.FAILED, StepState.CANCELLED):
-            facts = {
-                "step": self.transaction.plans.address(self.run, node, around),
-                "task": node.task,
-            }
+            facts = {"step": self.needs.plans.address(self.run, node, around), "task": node.task}
             error = json.loads(step.error or "{}")
             cause = error_text({**facts, "attempts": step.attempts, **error})
         follow_up = (
@@ -98,7 +90,7 @@ class Endings:
 
     def end_step(self, step: StepRow, event: StepEvent) -> None:
         """End a step without an attempt."""
-        self.transaction.moves.step(step, event)
+        self.needs.moves.step(step, event)
         self.step_ended(step)
 
     def stop_step(self, step: StepRow, event: StepEvent, why: StopReason | None) -> None:
@@ -113,20 +105,13 @@ class Endings:
                 step.skip_reason = SkipReason.STOPPED
             self.end_step(step, event)
         elif why is not None and (step.stop != why or self.of.without_grace):
-            post_stop(
-                self.transaction.unit,
-                self.transaction.memory.workers,
-                self.transaction.changes,
-                step,
-                why,
-                now=self.of.without_grace,
-            )
+            self.needs.worker_orders.post_stop(step, why, now=self.of.without_grace)
 
     def _decided(
         self, part: PartRow, child: Node, ended: Ended, cause: str | None, *, settled: bool
     ) -> None:
         """A child of a part was decided; the part's counters know it already."""
-        self.transaction.composing.children[part.id, child.index] = ended
+        self.needs.composing.children[part.id, child.index] = ended
         if ended.state == StepState.SKIPPED:
             note_skip(part, ended.reason)
         node = self.plan.nodes[part.node]
@@ -134,7 +119,7 @@ class Endings:
             part.size += max(ended.size, len("null")) + 1
         if not settled:
             part.following += 1
-        self.transaction.unit.parts.touch(part)
+        self.needs.unit.parts.touch(part)
         by_itself = ended.state == StepState.CANCELLED and self.blocked(part) is None
         if ended.state == StepState.FAILED or by_itself:
             part.error = part.error or cause
@@ -143,7 +128,7 @@ class Endings:
 
     def _settled(self, part: PartRow, child: Node, ended: Ended) -> None:
         part.following -= 1
-        self.transaction.unit.parts.touch(part)
+        self.needs.unit.parts.touch(part)
         self.queue.append(ChildChanged(part, child, ended, settled=True))
 
     def _close_if_too_much(self, part: PartRow, node: Node) -> None:
@@ -156,14 +141,12 @@ class Endings:
             return
         if bar is CANCELLED:
             return  # all of it is told to stop already
-        withdrawn = granted_items.withdraw_of_run(self.transaction, self.run.number)
-        relay_steps.call_back(
-            self.transaction.memory.workers, self.transaction.memory.relays, self.run.number
-        )
+        withdrawn = self.needs.granted_items.withdraw_of_run(self.run.number)
+        self.needs.relay_steps.call_back(self.run.number)
         part.closed = node.if_one_fails
-        drop_rest(self.transaction, part, STOPPED)
+        self.needs.outcomes.drop_rest(part, STOPPED)
         why = StopReason.CANCEL if node.if_one_fails is OneFails.CANCEL else None
-        for step in self.transaction.unit.steps.select(
+        for step in self.needs.unit.steps.select(
             "run = ? AND ended_at IS NULL AND rank > ? AND rank < ? ORDER BY rank",
             *(self.run.number, part.rank, part.rank + b"\xff" * 5),
         ):
@@ -173,17 +156,17 @@ class Endings:
 
     def blocked(self, part: PartRow) -> Blocked | None:
         """Return why nothing more begins in a part; None if it goes on."""
-        return bar_of(self.transaction.unit, self.run, self.plan, part)
+        return bar_of(self.needs.unit, self.run, self.plan, part)
 
     def decide_if_over(self, part: PartRow) -> None:
         """Decide a part if everything in it has ended."""
         if part.outcome is not None or part.over != part.total or part.awaits is not None:
             return
         node = self.plan.nodes[part.node]
-        stopped = bar_of(self.transaction.unit, self.run, self.plan, part, outside=True) is not None
+        stopped = bar_of(self.needs.unit, self.run, self.plan, part, outside=True) is not None
         outcome = outcome_of(part, node, stopped=stopped)
-        if must_gather(self.transaction.unit, self.transaction.settings, part, node, outcome):
-            ask_to_gather(self.transaction, self.run, part, node)
+        if self.needs.list_jobs.must_gather(part, node, outcome):
+            self.needs.list_jobs.ask_to_gather(self.run, part, node)
         else:
             self._decide(part, outcome)
 
@@ -201,20 +184,21 @@ class Endings:
             part.error = None if error is None else error_text(error)
         if outcome is not StepState.SKIPPED:
             part.skip_reason = None
-        self.transaction.unit.parts.touch(part)
-        self.transaction.memory.forget_part(part.id, node.children)
+        self.needs.unit.parts.touch(part)
+        self.needs.parts.forget(part.id, node.children)
+        self.needs.grants.forget(part.id)
         if outcome is StepState.DONE:
             part.output, part.size = gather(
-                self.transaction.unit, self.transaction.settings, self.resolver, part, node
+                self.needs.unit, self.needs.settings, self.resolver, part, node
             )
             if node.kind is Kind.EACH and part.failed + part.cancelled:
                 self.run.failures_allowed += part.failed + part.cancelled
-                self.transaction.unit.runs.touch(self.run)
+                self.needs.unit.runs.touch(self.run)
         else:
             part.size = 0
         if part.parent is not None and not node.follows:
-            around = self.transaction.unit.around(part)
-            count_child(self.transaction.unit, around.id, part.state, outcome)
+            around = self.needs.unit.around(part)
+            count_child(self.needs.unit, around.id, part.state, outcome)
             ended = Ended(outcome, part.skip_reason, part.output, part.size)
             self._decided(around, node, ended, part.error, settled=False)
         self._note_progress(part)
@@ -224,16 +208,16 @@ class Endings:
     def skip_part(self, part: PartRow, reason: SkipReason) -> None:
         """A part that began is skipped before anything in it has: no follow-up runs for it."""
         part.skip_reason = reason
-        drop_rest(self.transaction, part, Blocked(StepState.SKIPPED, reason))
+        self.needs.outcomes.drop_rest(part, Blocked(StepState.SKIPPED, reason))
         part.outcome = StepState.SKIPPED
         node = self.plan.nodes[part.node]
         if part.parent is None:
             self._note_progress(part)
             self._settle(part)
             return
-        around = self.transaction.unit.around(part)
+        around = self.needs.unit.around(part)
         if not node.follows:
-            count_child(self.transaction.unit, around.id, part.state, StepState.SKIPPED)
+            count_child(self.needs.unit, around.id, part.state, StepState.SKIPPED)
             self._decided(around, node, Ended(StepState.SKIPPED, reason), None, settled=False)
         self._note_progress(part)
         self._settle(part)
@@ -241,15 +225,13 @@ class Endings:
     def _note_progress(self, part: PartRow) -> None:
         """A part was decided, and is counted where it stands: it is as far as it gets."""
         whole = part.outcome == StepState.DONE or is_passed_over(part)
-        self.transaction.progress.part_decided(
-            self.run, part, whole=whole or self._is_pardoned(part)
-        )
+        self.needs.progress.part_decided(self.run, part, whole=whole or self._is_pardoned(part))
 
     def _is_pardoned(self, part: PartRow) -> bool:
         """Whether an item failed and is one of those that may."""
         if part.value is None or part.outcome not in (StepState.FAILED, StepState.CANCELLED):
             return False
-        each = self.transaction.unit.around(part)
+        each = self.needs.unit.around(part)
         stopped = self.blocked(each) is not None
         if stopped and part.outcome == StepState.CANCELLED:
             return False
@@ -259,10 +241,10 @@ class Endings:
     def fail_part(self, part: PartRow, fault: ItemFault) -> None:
         """A part fails of itself, before anything in it has begun."""
         error = {"type": fault.type, "message": str(fault)}
-        address = self.transaction.plans.part_address(self.run, part)
+        address = self.needs.plans.part_address(self.run, part)
         part.fault = error_text(error)
         part.error = error_text({"step": address, "task": None, "attempts": 0, **error})
-        drop_rest(self.transaction, part, NOT_REACHED)
+        self.needs.outcomes.drop_rest(part, NOT_REACHED)
         self._decide(part, StepState.FAILED)
 
     def _next(self, node: Node, ended: Ended, first: str, holder: PartRow) -> Node | None:
@@ -270,7 +252,7 @@ class Endings:
         found = next_follow_up(self.run, self.plan, node, ended, first)
         if found is None or not self.run.renewed:
             return found
-        row = self.transaction.unit.parts.one("parent = ? AND node = ?", holder.id, found.index)
+        row = self.needs.unit.parts.one("parent = ? AND node = ?", holder.id, found.index)
         if row is None or not has_ended(row):
             return found
         later = FOLLOW_UPS[FOLLOW_UPS.index(found.follows) + 1 :]
@@ -285,13 +267,11 @@ class Endings:
             self._settle(part)
         else:
             part.following += 1
-            self.transaction.unit.parts.touch(part)
+            self.needs.unit.parts.touch(part)
             self._begin_follow_up(follow_up, part)
 
     def _begin_follow_up(self, node: Node, holder: PartRow) -> None:
-        self._begin_part(
-            add_part(self.transaction.unit, self.transaction.time, self.run, node, holder)
-        )
+        self._begin_part(self.needs.new_rows.add_part(self.run, node, holder))
 
     def _follow_up_ended(self, follow_up: PartRow) -> None:
         """A follow-up has ended: the next one begins, or what it followed settles."""
@@ -299,8 +279,8 @@ class Endings:
         assert node.parent is not None
         if follow_up.state == PartState.FAILED:
             self.run.followups_failed += 1
-            self.transaction.unit.runs.touch(self.run)
-        holder, followed = self.transaction.unit.around(follow_up), self.plan.nodes[node.parent]
+            self.needs.unit.runs.touch(self.run)
+        holder, followed = self.needs.unit.around(follow_up), self.plan.nodes[node.parent]
         if holder.node == followed.index:
             holder.following -= 1
             if node.follows == ON_FAILURE:
@@ -322,23 +302,23 @@ class Endings:
         assert part.outcome is not None
         event = _EVENT_FOR[StepState(part.outcome)]
         part.state = next_state(PART_TABLE, part.state, event, f"part {node.label}")
-        part.ended_at = self.transaction.time.now
-        self.transaction.unit.parts.touch(part)
+        part.ended_at = self.needs.time.now
+        self.needs.unit.parts.touch(part)
         if node.follows:
             self._follow_up_ended(part)
         elif part.parent is None:
             self._end_run(part)
         else:
             ended = Ended(part.state, part.skip_reason, part.output, part.size)
-            self._settled(self.transaction.unit.around(part), node, ended)
+            self._settled(self.needs.unit.around(part), node, ended)
 
     def _end_run(self, root: PartRow) -> None:
         if root.state == PartState.FAILED:
             self.run.error = root.error
-            self.transaction.moves.run(self.run, RunEvent.FAIL)
+            self.needs.moves.run(self.run, RunEvent.FAIL)
         elif root.state == PartState.CANCELLED:
-            self.transaction.moves.run(self.run, RunEvent.STOP)
+            self.needs.moves.run(self.run, RunEvent.STOP)
         else:
             # A cancel that came too late leaves `stop` behind, and no error.
             self.run.output, self.run.error = root.output, None
-            self.transaction.moves.run(self.run, RunEvent.FINISH)
+            self.needs.moves.run(self.run, RunEvent.FINISH)

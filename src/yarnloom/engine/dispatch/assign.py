@@ -9,60 +9,74 @@ from collections import deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
-from yarnloom.engine.dispatch.worker_orders import post_work
+from yarnloom.engine.dispatch.worker_orders import WorkerOrders
 from yarnloom.engine.rules.fair_queue import NextUp
+from yarnloom.engine.rules.limits import Pools
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.contracts import task_of
-from yarnloom.engine.state.grants import Straight
+from yarnloom.engine.state.due_times import DueTimes
+from yarnloom.engine.state.grants import Grants, Straight
 from yarnloom.engine.state.open_relays import Anchor
-from yarnloom.engine.state.pool_places import RATE_DUE
+from yarnloom.engine.state.pool_places import RATE_DUE, PoolPlaces
 from yarnloom.engine.state.ready_steps import Lane, Place
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.step_queue import StepQueue
+from yarnloom.engine.state.timers import Timers
 from yarnloom.engine.state.workers import Worker, Workers
-from yarnloom.store import AttemptRow, StepRow, queue_records
+from yarnloom.store import AttemptRow, StepRow, Unit, queue_records
 from yarnloom.store.unit_of_work import LARGEST_GRANT
 
 FETCH = 64
 
-GiveItems = Callable[[Transaction, Worker, Straight, int], None]
+GiveItems = Callable[[Worker, Straight, int], None]
 """Gives a worker the next items of an each without rows, as many as the number says."""
 
-ExtendRelay = Callable[[Transaction, Anchor], None]
+ExtendRelay = Callable[[Anchor], None]
 """Sends the steps behind an assigned one along with it."""
 
 
-def assign_ready_steps(
-    transaction: Transaction, give_items: GiveItems, extend_relay: ExtendRelay
-) -> None:
-    """Assign ready steps to workers, one to each in turn, until places or steps are used up."""
-    lanes = transaction.memory.queue.lanes
-    if not lanes.ready:
-        return
-    dispatcher = Dispatcher(transaction, give_items, extend_relay)
-    # The longest idle first, so that one worker does not get all of a trickle.
-    polling = sorted(
-        _polling(transaction.memory.workers, transaction.changes),
-        key=lambda worker: len(worker.in_hand),
-    )
-    while polling and lanes.ready:
-        alone = len(polling) == 1
-        polling = [worker for worker in polling if dispatcher.serve(worker, alone=alone)]
+@dataclass(slots=True)
+class Assignment:
+    """Gives ready steps to workers."""
 
+    unit: Unit
+    time: RunTime
+    due_times: DueTimes
+    changes: Changes
+    pool_places: PoolPlaces
+    workers: Workers
+    queue: StepQueue
+    pools: Pools
+    grants: Grants
+    timers: Timers
+    worker_orders: WorkerOrders
 
-def _polling(workers: Workers, changes: Changes) -> Iterable[Worker]:
-    return (
-        worker
-        for worker in workers.values()
-        if (worker.session.polling or worker.id in changes.reporters)
-        and worker.can_take(workers.contracts)
-    )
+    def assign_ready_steps(self, give_items: GiveItems, extend_relay: ExtendRelay) -> None:
+        """Assign ready steps to workers, one to each in turn, until places or steps are used up."""
+        lanes = self.queue.lanes
+        if not lanes.ready:
+            return
+        dispatcher = Dispatcher(self, give_items, extend_relay)
+        # The longest idle first, so that one worker does not get all of a trickle.
+        polling = sorted(self._polling(), key=lambda worker: len(worker.in_hand))
+        while polling and lanes.ready:
+            alone = len(polling) == 1
+            polling = [worker for worker in polling if dispatcher.serve(worker, alone=alone)]
+
+    def _polling(self) -> Iterable[Worker]:
+        return (
+            worker
+            for worker in self.workers.values()
+            if (worker.session.polling or worker.id in self.changes.reporters)
+            and worker.can_take(self.workers.contracts)
+        )
 
 
 @dataclass(slots=True)
 class Dispatcher:
     """Serves workers within one transaction; fetches the first steps of a lane a few at a time."""
 
-    transaction: Transaction
+    needs: Assignment
     give_items: GiveItems
     extend_relay: ExtendRelay
     fetched: dict[Lane, deque[Place]] = field(default_factory=dict)
@@ -74,27 +88,26 @@ class Dispatcher:
             worker: the worker.
             alone: whether nobody else wants anything.
         """
-        memory = self.transaction.memory
-        takes = worker.can_take(memory.workers.contracts)
-        whose = memory.queue.lanes.next_up(takes, self.may_start) if takes else None
-        if whose and takes and memory.pools.rated(whose.pool):
+        takes = worker.can_take(self.needs.workers.contracts)
+        whose = self.needs.queue.lanes.next_up(takes, self.may_start) if takes else None
+        if whose and takes and self.needs.pools.rated(whose.pool):
             # Nothing of such a pool is handed out ahead. What comes behind it is not either: the
             # worker gets only what can begin now, until it has a place for it.
-            whose = memory.queue.lanes.next_up(takes.now(), self.may_start)
+            whose = self.needs.queue.lanes.next_up(takes.now(), self.may_start)
         if whose is None:
             return False
         step = self.next_step(whose)
         if isinstance(step, Straight):
             count = self.how_many(worker, step, alone=alone)
-            self.give_items(self.transaction, worker, step, count)
+            self.give_items(worker, step, count)
         else:
-            anchor = self.assign(self.transaction.unit.steps.need(step), worker)
-            self.extend_relay(self.transaction, anchor)
+            anchor = self.assign(self.needs.unit.steps.need(step), worker)
+            self.extend_relay(anchor)
         return True
 
     def how_many(self, worker: Worker, straight: Straight, *, alone: bool) -> int:
         """How many items of an each a worker is given: one where others wait for their turn."""
-        lanes = self.transaction.memory.queue.lanes
+        lanes = self.needs.queue.lanes
         if lanes.ready > straight.offered:
             return 1
         room = min(worker.room(straight.lane[3]), self.room_in_pool(straight))
@@ -105,7 +118,7 @@ class Dispatcher:
         """Return how many items of an each may be given before its pool is full."""
         if not straight.pool:
             return straight.offered
-        limiter = self.transaction.memory.pools.limiter(straight.pool)
+        limiter = self.needs.pools.limiter(straight.pool)
         limit = limiter.settings.limit
         return straight.offered if limit is None else max(1, limit - limiter.in_use.total())
 
@@ -113,21 +126,21 @@ class Dispatcher:
         """Whether anything of a pool may start; if its rate forbids it, it is looked at again."""
         if not pool:
             return True
-        limiter = self.transaction.memory.pools.limiter(pool)
-        closed = limiter.closed(self.transaction.time.mono)
-        limiter.record_use(closed, self.transaction.time.now)
+        limiter = self.needs.pools.limiter(pool)
+        closed = limiter.closed(self.needs.time.mono)
+        limiter.record_use(closed, self.needs.time.now)
         if closed is None:
             return True
         if closed.until is not None and not limiter.armed:
             limiter.armed = True
-            self.transaction.memory.timers.add(closed.until, RATE_DUE, pool)
+            self.needs.timers.add(closed.until, RATE_DUE, pool)
         return False
 
     def next_step(self, whose: NextUp) -> int | Straight:
         """The first step, or item without rows, in plan order among a share's contracts."""
         heads: list[tuple[Place, Lane]] = []
         offers: list[tuple[Place, Straight]] = []
-        grants = self.transaction.memory.grants
+        grants = self.needs.grants
         for contract in whose.contracts:
             lane = (whose.pool, whose.priority, whose.share, contract)
             if offer := grants.first_offer(lane):
@@ -145,35 +158,33 @@ class Dispatcher:
 
     def rows_in(self, lane: Lane) -> int:
         """How many ready steps of a lane have rows."""
-        memory = self.transaction.memory
-        return memory.queue.lanes.count(*lane) - memory.grants.offered_in(lane)
+        return self.needs.queue.lanes.count(*lane) - self.needs.grants.offered_in(lane)
 
     def first(self, lane: Lane) -> Place:
         """The first step of a lane, as known; else fetched, a few at a time."""
         if queue := self.fetched.get(lane):
             return queue[0]
-        memory = self.transaction.memory
-        known = memory.queue.ready.first(lane, self.rows_in(lane))
+        known = self.needs.queue.ready.first(lane, self.rows_in(lane))
         if known is not None:
             return known
         # The query must not find steps of this lane that were handed out a moment ago.
-        self.transaction.unit.flush()
+        self.needs.unit.flush()
         rows = queue_records.next_ready(
-            self.transaction.unit, lane, FETCH, some_held=bool(memory.queue.paused)
+            self.needs.unit, lane, FETCH, some_held=bool(self.needs.queue.paused)
         )
         places = [(run, rank, step) for step, run, rank in rows]
         if len(places) < FETCH:
-            memory.queue.ready.learn(lane, places)
+            self.needs.queue.ready.learn(lane, places)
         else:
             self.fetched[lane] = deque(places)
         return places[0]
 
     def assign(self, step: StepRow, worker: Worker) -> Anchor:
         """Make an attempt of a step, and order a worker to run it."""
-        transaction = self.transaction
-        run = transaction.unit.run(step.run)
+        needs = self.needs
+        run = needs.unit.run(step.run)
         attempt = AttemptRow(
-            id=transaction.unit.new_id("attempts"),
+            id=needs.unit.new_id("attempts"),
             step=step.id,
             run=step.run,
             number=step.attempts + 1,
@@ -181,33 +192,25 @@ class Dispatcher:
             worker=worker.id,
             code_hash=worker.offer.tasks[task_of(step.contract)],
             ready_at=step.ready_at,
-            handed_at=transaction.time.now,
+            handed_at=needs.time.now,
             pool=step.pool,
             round=run.round,
         )
         if step.pool:
-            opened_at = transaction.memory.pools.limiter(step.pool).opened_at
+            opened_at = needs.pools.limiter(step.pool).opened_at
             attempt.pool_until = opened_at if opened_at > step.ready_at else None
-            transaction.pool_places.enter(step.pool, step.run, [attempt.id])
-        transaction.unit.attempts.add(attempt)
+            needs.pool_places.enter(step.pool, step.run, [attempt.id])
+        needs.unit.attempts.add(attempt)
         run.attempts += 1
-        transaction.unit.runs.touch(run)
-        transaction.memory.queue.remove(step)
-        transaction.memory.queue.lanes.started(step.pool, step.share)
+        needs.unit.runs.touch(run)
+        needs.queue.remove(step)
+        needs.queue.lanes.started(step.pool, step.share)
         step.open = attempt.id
         step.attempts = attempt.number
-        transaction.unit.steps.touch(step)
-        transaction.changes.runs.add(step.run)
+        needs.unit.steps.touch(step)
+        needs.changes.runs.add(step.run)
         worker.hold(attempt.id, task_of(step.contract))
-        transaction.changes.workers = True
-        transaction.due_times.expect_begin(attempt.id)
-        message = post_work(
-            transaction.unit,
-            transaction.plans,
-            transaction.folder,
-            transaction.vault,
-            worker,
-            step,
-            attempt,
-        )
+        needs.changes.workers = True
+        needs.due_times.expect_begin(attempt.id)
+        message = needs.worker_orders.post_work(worker, step, attempt)
         return Anchor(step, worker.id, attempt.id, message)

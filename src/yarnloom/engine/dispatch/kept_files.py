@@ -5,12 +5,15 @@ Decision: `docs/decisions/08-files-and-lists.md`.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck, handles
 from yarnloom.engine.records.workflows import KeptFile
 from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.due_times import FILES_DUE, DueTimes
+from yarnloom.engine.state.folder import Folder
 from yarnloom.engine.state.settings import EngineSettings
-from yarnloom.engine.state.transaction import Folder, Transaction
 from yarnloom.errors import Problem
 from yarnloom.media_types import JSON_LINES, named_in
 from yarnloom.plan.marked_values import files_in, rows_in
@@ -21,72 +24,61 @@ from yarnloom.values import JsonObject, JsonValue, fingerprint, pointer
 DROPPED_AT_ONCE = 200
 KEEPER = "yarnloom"
 """Who keeps what the service made itself."""
-KEEPER = "yarnloom"
-"""Who keeps what the service made itself."""
 _READING = ("sha256", "list", "name", "media_type", "delimiter")
 
 
-@handles(KeepFile)
-def keep_file(
-    unit: Unit, time: RunTime, settings: EngineSettings, due_times: DueTimes, command: KeepFile
-) -> KeptFile:
-    """Keep a file; return how params name it."""
-    keep(
-        unit, time, settings, due_times, command.kept, command.name, command.media_type, command.who
-    )
-    if command.attempt is not None:
-        attempt = unit.attempts.get(command.attempt)
-        if attempt is not None:
-            file_records.use_files(unit, attempt.run, {command.kept.sha256})
-    return KeptFile(command.kept.sha256, command.name, command.media_type, command.kept.size)
+@dataclass(slots=True)
+class KeptFiles:
+    """Keeps files, and drops those that nothing names."""
 
+    unit: Unit
+    time: RunTime
+    due_times: DueTimes
+    changes: Changes
+    settings: EngineSettings
+    folder: Folder
 
-def keep(
-    unit: Unit,
-    time: RunTime,
-    settings: EngineSettings,
-    due_times: DueTimes,
-    kept: Kept,
-    name: str,
-    media_type: str,
-    who: str,
-) -> None:
-    """Keep a file; one that no run uses for some time is let go of."""
-    file_records.keep_file(unit, kept, name, media_type, who, time.now)
-    due_times.set(FILES_DUE, time.now + round(settings.keep_files * 1_000_000))
+    @handles(KeepFile)
+    def keep_file(self, command: KeepFile) -> KeptFile:
+        """Keep a file; return how params name it."""
+        self.keep(command.kept, command.name, command.media_type, command.who)
+        if command.attempt is not None:
+            attempt = self.unit.attempts.get(command.attempt)
+            if attempt is not None:
+                file_records.use_files(self.unit, attempt.run, {command.kept.sha256})
+        return KeptFile(command.kept.sha256, command.name, command.media_type, command.kept.size)
 
+    def keep(self, kept: Kept, name: str, media_type: str, who: str) -> None:
+        """Keep a file; one that no run uses for some time is let go of."""
+        file_records.keep_file(self.unit, kept, name, media_type, who, self.time.now)
+        self.due_times.set(FILES_DUE, self.time.now + round(self.settings.keep_files * 1_000_000))
 
-@handles(KeepRows)
-def keep_rows(
-    unit: Unit, time: RunTime, settings: EngineSettings, due_times: DueTimes, command: KeepRows
-) -> None:
-    """Keep what came of a file whose rows were checked."""
-    source = command.rows.source
-    name = f"rows of {source.get('name', 'a list')}"
-    keep(unit, time, settings, due_times, command.kept, name[:200], JSON_LINES, KEEPER)
-    sha256 = source.get("sha256") or source["list"]
-    if file_records.file_facts(unit, sha256) is not None:
-        file_records.keep_check(unit, sha256, command.rows.kind, command.kept.sha256)
+    @handles(KeepRows)
+    def keep_rows(self, command: KeepRows) -> None:
+        """Keep what came of a file whose rows were checked."""
+        source = command.rows.source
+        name = f"rows of {source.get('name', 'a list')}"
+        self.keep(command.kept, name[:200], JSON_LINES, KEEPER)
+        sha256 = source.get("sha256") or source["list"]
+        if file_records.file_facts(self.unit, sha256) is not None:
+            file_records.keep_check(self.unit, sha256, command.rows.kind, command.kept.sha256)
 
+    def mark_list(self, sha256: str) -> None:
+        """See to it that it is known where the values of a list begin."""
+        if file_records.marks_of(self.unit, sha256) is None:
+            file_records.keep_marks(self.unit, self.folder.files.index_list(sha256))
 
-def mark_list(unit: Unit, folder: Folder, sha256: str) -> None:
-    """See to it that it is known where the values of a list begin."""
-    if file_records.marks_of(unit, sha256) is None:
-        file_records.keep_marks(unit, folder.files.index_list(sha256))
+    def next_drop(self) -> int | None:
+        """When the next file may be let go of."""
+        since = file_records.next_idle(self.unit)
+        return None if since is None else since + round(self.settings.keep_files * 1_000_000)
 
-
-def next_drop(transaction: Transaction) -> int | None:
-    """When the next file may be let go of."""
-    since = file_records.next_idle(transaction.unit)
-    return None if since is None else since + round(transaction.settings.keep_files * 1_000_000)
-
-
-def drop_idle_files(transaction: Transaction, _: str) -> None:
-    """Let go of files that no run has used for some time."""
-    before = transaction.time.now - round(transaction.settings.keep_files * 1_000_000)
-    transaction.changes.dropped += file_records.drop_idle(transaction.unit, before, DROPPED_AT_ONCE)
-    if (following := next_drop(transaction)) is not None:
-        transaction.due_times.set(FILES_DUE, following)
+    def drop_idle_files(self) -> None:
+        """Let go of files that no run has used for some time."""
+        before = self.time.now - round(self.settings.keep_files * 1_000_000)
+        self.changes.dropped += file_records.drop_idle(self.unit, before, DROPPED_AT_ONCE)
+        if (following := self.next_drop()) is not None:
+            self.due_times.set(FILES_DUE, following)
 
 
 def unknown_files(unit: Unit, value: JsonValue, schema: Schema, at: str = "") -> list[Problem]:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable
+from dataclasses import dataclass
 
 from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool, handles
+from yarnloom.engine.commands.command import DeferredAnswer
 from yarnloom.engine.records.settings import (
     LevelRecord,
     MinuteRecord,
@@ -18,8 +20,10 @@ from yarnloom.engine.records.settings import (
 from yarnloom.engine.rules.limits import Declared, PoolLimits, Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.step_queue import StepQueue
-from yarnloom.engine.state.transaction import DeferredAnswer, Transaction
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
 from yarnloom.store import Unit, run_records, workflow_records
@@ -86,229 +90,237 @@ def refuse_unknown_pool(pools: Pools, name: str) -> None:
         raise InvalidInput(hint, problems=[Problem("/pool", hint)])
 
 
-def declare(transaction: Transaction, loom: str, pools: dict[str, Declared], who: str) -> None:
-    """Keep what a loom says of pools; what it does not say any more holds while a step needs it."""
-    settings = transaction.memory.pools.settings
-    for name, facts in pools.items():
-        if name not in settings:
-            _add(transaction.unit, transaction.time, transaction.memory.pools, name, who)
-        if settings[name].declared.get(loom) != facts:
-            rate = facts.rate.to_json() if facts.rate else None
-            kept = {"limit": facts.limit, "rate": rate, "note": facts.note}
-            store.declare(transaction.unit, name, loom, kept, transaction.time.now)
-            settings[name].declared[loom] = facts
-            _settle(
-                transaction.unit,
-                transaction.time,
-                transaction.memory.queue,
-                transaction.memory.pools,
-                transaction.changes,
-                name,
+@dataclass(slots=True)
+class PoolSettings:
+    """Makes and changes pools."""
+
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    changes: Changes
+    counts: Statistics
+    queue: StepQueue
+    pools: Pools
+    workflows: Workflows
+
+    def declare(self, loom: str, pools: dict[str, Declared], who: str) -> None:
+        """Keep what a loom says of pools; what it no longer says holds while a step needs it."""
+        settings = self.pools.settings
+        for name, facts in pools.items():
+            if name not in settings:
+                self._add(name, who)
+            if settings[name].declared.get(loom) != facts:
+                rate = facts.rate.to_json() if facts.rate else None
+                kept = {"limit": facts.limit, "rate": rate, "note": facts.note}
+                store.declare(self.unit, name, loom, kept, self.time.now)
+                settings[name].declared[loom] = facts
+                self._settle(name)
+        dropped = [
+            one for one, pool in settings.items() if loom in pool.declared and one not in pools
+        ]
+        named = self._named() if dropped else set()
+        for name in dropped:
+            if name not in named:
+                store.undeclare(self.unit, name, loom)
+                del settings[name].declared[loom]
+                self._settle(name)
+
+    def rebuild(self) -> None:
+        """Put the pools into memory, from the store."""
+        known = self.pools.settings
+        for name, by_hand, paused in store.every(self.unit):
+            known[name] = PoolLimits(by_hand=_read_hand(by_hand), paused=paused)
+        for name, loom, facts in store.declarations(self.unit):
+            rate = read_rate(facts["rate"])
+            known[name].declared[loom] = Declared(facts["limit"], rate, facts["note"])
+        for settings in known.values():
+            settings.settle()
+
+    def rebuild_begins(self, names: Iterable[str]) -> None:
+        """Let rates know what began within their time, from the store."""
+        rates = {name: self.pools.need(name).rate for name in names}
+        longest = max((rate.seconds for rate in rates.values() if rate), default=None)
+        if longest is None:
+            return
+        begins: dict[str, list[float]] = defaultdict(list)
+        for pool, begun_at in store.begins_since(
+            self.unit, self.time.now - round(longest * 1_000_000)
+        ):
+            if rates.get(base_of(pool)):
+                begins[pool].append(self.time.mono_of(begun_at))
+        for pool, times in begins.items():
+            self.pools.limiter(pool).remember(times)
+
+    # Made and changed by hand
+
+    @handles(MakePool)
+    def make_pool(self, command: MakePool) -> DeferredAnswer:
+        """Make a pool by hand.
+
+        Raises:
+            InvalidInput: the name is none.
+            Conflict: there is one of that name.
+        """
+        if not NAME.match(command.name):
+            message = f"found the pool name {command.name!r:.120}; a name has {NAME_RULE}"
+            raise InvalidInput(message, problems=[Problem("/name", NAME_RULE)])
+        if command.name in self.pools.settings:
+            raise Conflict(f"there is a pool {command.name!r} already; change it instead")
+        self._add(command.name, command.who)
+        self._set(command.name, command.changes)
+        self._log(command.who, "make_pool", command.name, command.reason, command.changes)
+        return DeferredAnswer(lambda: self.pool_record(command.name))
+
+    @handles(ChangePool)
+    def change_pool(self, command: ChangePool) -> DeferredAnswer:
+        """Change a pool by hand: what is set so wins over what looms declare.
+
+        The answer is the pool with what has begun by the change.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        settings = _find(self.pools, command.name)
+        if command.as_declared:
+            settings.by_hand.clear()
+        if command.paused is True and settings.paused is None:
+            settings.paused = {"by": command.who, "at": self.time.now, "reason": command.reason}
+        elif command.paused is False:
+            settings.paused = None
+        self._set(command.name, command.changes)
+        said = {**command.changes}
+        said |= {} if command.paused is None else {"paused": command.paused}
+        said |= {"as_declared": True} if command.as_declared else {}
+        self._log(command.who, "change_pool", command.name, command.reason, said)
+        return DeferredAnswer(lambda: self.pool_record(command.name))
+
+    @handles(RemovePool)
+    def remove_pool(self, command: RemovePool) -> None:
+        """Remove a pool that no step names.
+
+        Raises:
+            NotFound: there is none of that name.
+            Conflict: a workflow, a task or a run that has not ended names it.
+        """
+        _find(self.pools, command.name)
+        if command.name in self._named():
+            raise Conflict(
+                f"steps of a workflow, a task or a run that has not ended name pool "
+                f"{command.name!r}, so it cannot be removed; its limit can be changed"
             )
-    dropped = [one for one, pool in settings.items() if loom in pool.declared and one not in pools]
-    named = _named(transaction) if dropped else set()
-    for name in dropped:
-        if name not in named:
-            store.undeclare(transaction.unit, name, loom)
-            del settings[name].declared[loom]
-            _settle(
-                transaction.unit,
-                transaction.time,
-                transaction.memory.queue,
-                transaction.memory.pools,
-                transaction.changes,
-                name,
-            )
+        store.remove(self.unit, command.name)
+        self.pools.forget(command.name)
+        self.changes.pools.add(command.name)
+        self._log(command.who, "remove_pool", command.name, command.reason, {})
 
+    @handles(ListPools)
+    def list_pools(self, command: ListPools) -> list[PoolRecord]:
+        """Return every pool as it is now, or one.
 
-def rebuild(unit: Unit, pools: Pools) -> None:
-    """Put the pools into memory, from the store."""
-    known = pools.settings
-    for name, by_hand, paused in store.every(unit):
-        known[name] = PoolLimits(by_hand=_read_hand(by_hand), paused=paused)
-    for name, loom, facts in store.declarations(unit):
-        rate = read_rate(facts["rate"])
-        known[name].declared[loom] = Declared(facts["limit"], rate, facts["note"])
-    for settings in known.values():
-        settings.settle()
+        Raises:
+            NotFound: there is none of that name.
+        """
+        if command.name is not None:
+            _find(self.pools, command.name)
+            return [self.pool_record(command.name)]
+        return [self.pool_record(name) for name in sorted(self.pools.settings)]
 
+    @handles(Recently)
+    def recently(self, command: Recently) -> list[MinuteRecord] | list[LevelRecord]:
+        """Return the last hour by minute: what began and ended, or how full a pool was.
 
-def rebuild_begins(unit: Unit, time: RunTime, pools: Pools, names: Iterable[str]) -> None:
-    """Let rates know what began within their time, from the store."""
-    rates = {name: pools.need(name).rate for name in names}
-    longest = max((rate.seconds for rate in rates.values() if rate), default=None)
-    if longest is None:
-        return
-    begins: dict[str, list[float]] = defaultdict(list)
-    for pool, begun_at in store.begins_since(unit, time.now - round(longest * 1_000_000)):
-        if rates.get(base_of(pool)):
-            begins[pool].append(time.mono_of(begun_at))
-    for pool, times in begins.items():
-        pools.limiter(pool).remember(times)
+        Raises:
+            NotFound: there is no pool of that name.
+        """
+        if command.pool is None:
+            return self.counts.last_hour.minutes(self.time.now)
+        _find(self.pools, command.pool)
+        pools, lanes = self.pools, self.queue.lanes
+        self.counts.last_hour.look([command.pool], pools, lanes, self.time.now, self.time.mono)
+        return self.counts.last_hour.levels(command.pool, self.time.now)
 
-
-# Made and changed by hand
-
-
-@handles(MakePool)
-def make_pool(transaction: Transaction, command: MakePool) -> DeferredAnswer:
-    """Make a pool by hand.
-
-    Raises:
-        InvalidInput: the name is none.
-        Conflict: there is one of that name.
-    """
-    if not NAME.match(command.name):
-        message = f"found the pool name {command.name!r:.120}; a name has {NAME_RULE}"
-        raise InvalidInput(message, problems=[Problem("/name", NAME_RULE)])
-    if command.name in transaction.memory.pools.settings:
-        raise Conflict(f"there is a pool {command.name!r} already; change it instead")
-    _add(transaction.unit, transaction.time, transaction.memory.pools, command.name, command.who)
-    _set(transaction, command.name, command.changes)
-    _log(
-        transaction.unit,
-        transaction.time,
-        command.who,
-        "make_pool",
-        command.name,
-        command.reason,
-        command.changes,
-    )
-    return DeferredAnswer(lambda: pool_record(transaction, command.name))
-
-
-@handles(ChangePool)
-def change_pool(transaction: Transaction, command: ChangePool) -> DeferredAnswer:
-    """Change a pool by hand: what is set so wins over what looms declare.
-
-    The answer is the pool with what has begun by the change.
-
-    Raises:
-        NotFound: there is none of that name.
-    """
-    settings = _find(transaction.memory.pools, command.name)
-    if command.as_declared:
-        settings.by_hand.clear()
-    if command.paused is True and settings.paused is None:
-        settings.paused = {"by": command.who, "at": transaction.time.now, "reason": command.reason}
-    elif command.paused is False:
-        settings.paused = None
-    _set(transaction, command.name, command.changes)
-    said = {**command.changes}
-    said |= {} if command.paused is None else {"paused": command.paused}
-    said |= {"as_declared": True} if command.as_declared else {}
-    _log(
-        transaction.unit,
-        transaction.time,
-        command.who,
-        "change_pool",
-        command.name,
-        command.reason,
-        said,
-    )
-    return DeferredAnswer(lambda: pool_record(transaction, command.name))
-
-
-@handles(RemovePool)
-def remove_pool(transaction: Transaction, command: RemovePool) -> None:
-    """Remove a pool that no step names.
-
-    Raises:
-        NotFound: there is none of that name.
-        Conflict: a workflow, a task or a run that has not ended names it.
-    """
-    _find(transaction.memory.pools, command.name)
-    if command.name in _named(transaction):
-        raise Conflict(
-            f"steps of a workflow, a task or a run that has not ended name pool {command.name!r}, "
-            "so it cannot be removed; its limit can be changed"
+    def pool_record(self, name: str) -> PoolRecord:
+        """Return a pool: its settings and where they come from, and how it is used."""
+        pools, lanes = self.pools, self.queue.lanes
+        settings = pools.settings[name]
+        limiters = pools.limiters(name)
+        waiting = {
+            one: lanes.waiting_in(one) for one in lanes.pools_with_ready() if base_of(one) == name
+        }
+        in_use = {key: limiter.in_use.total() for key, limiter in limiters.items()}
+        users: dict[int, int] = defaultdict(int)
+        for limiter in limiters.values():
+            for run, count in limiter.in_use.items():
+                users[run] += count
+        values = sorted(
+            (key for key in {*in_use, *waiting} if key != name),
+            key=lambda key: (-in_use.get(key, 0), -waiting.get(key, 0), key),
         )
-    store.remove(transaction.unit, command.name)
-    transaction.memory.pools.forget(command.name)
-    transaction.changes.pools.add(command.name)
-    _log(
-        transaction.unit,
-        transaction.time,
-        command.who,
-        "remove_pool",
-        command.name,
-        command.reason,
-        {},
-    )
+        return PoolRecord(
+            name=name,
+            as_of=self.time.now,
+            limit=settings.limit,
+            rate=settings.rate,
+            note=settings.note,
+            paused=PauseRecord(**settings.paused) if settings.paused else None,
+            in_use=sum(in_use.values()),
+            waiting=sum(waiting.values()),
+            begun_last_minute=settings.begun_of_late(self.time.mono),
+            used_by=[
+                PoolUser(run, count)
+                for run, count in sorted(users.items(), key=lambda one: (-one[1], one[0]))[
+                    :USERS_SHOWN
+                ]
+            ],
+            runs=len(users),
+            values=[
+                PoolValue(
+                    item_name(key[len(name) + 1 : -1]), in_use.get(key, 0), waiting.get(key, 0)
+                )
+                for key in values[:VALUES_SHOWN]
+            ],
+            by_hand=_hand_json(settings.by_hand),
+            declared=[
+                PoolDeclared(loom, one.limit, one.rate, one.note)
+                for loom, one in sorted(settings.declared.items())
+            ],
+        )
 
+    def _add(self, name: str, who: str) -> None:
+        store.keep(self.unit, name, self.time.now, who)
+        self.pools.settings[name] = PoolLimits()
 
-@handles(ListPools)
-def list_pools(transaction: Transaction, command: ListPools) -> list[PoolRecord]:
-    """Return every pool as it is now, or one.
+    def _set(self, name: str, changes: JsonObject) -> None:
+        settings = self.pools.settings[name]
+        settings.by_hand |= _read_hand(changes)
+        store.change(self.unit, name, _hand_json(settings.by_hand), settings.paused)
+        self._settle(name)
 
-    Raises:
-        NotFound: there is none of that name.
-    """
-    if command.name is not None:
-        _find(transaction.memory.pools, command.name)
-        return [pool_record(transaction, command.name)]
-    return [pool_record(transaction, name) for name in sorted(transaction.memory.pools.settings)]
+    def _settle(self, name: str) -> None:
+        """What holds for a pool has changed: whatever waits for it is looked at again."""
+        settings = self.pools.settings[name]
+        before = settings.rate
+        settings.settle()
+        if settings.rate != before:
+            self.rebuild_begins([name])
+        for pool in self.queue.lanes.pools_with_ready():
+            if base_of(pool) == name:
+                self.pools.limiter(pool).armed = False
+                self.queue.lanes.reopen(pool)
+        self.changes.pools.add(name)
 
+    def _named(self) -> set[str]:
+        """Every pool that a current workflow, a published task or an unfinished run names."""
+        plans = {*self.workflows.plans.values(), *store.unfinished_plans(self.unit)}
+        found = {pool for plan in plans for pool in self.plans.by_id(plan).pools}
+        for task in workflow_records.task_names(self.unit):
+            found.add(workflow_records.task_facts(self.unit, task).get("rules", {}).get("pool", ""))
+        return found
 
-@handles(Recently)
-def recently(transaction: Transaction, command: Recently) -> list[MinuteRecord] | list[LevelRecord]:
-    """Return the last hour by minute: what began and ended, or how full a pool was.
-
-    Raises:
-        NotFound: there is no pool of that name.
-    """
-    if command.pool is None:
-        return transaction.counts.last_hour.minutes(transaction.time.now)
-    _find(transaction.memory.pools, command.pool)
-    pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
-    transaction.counts.last_hour.look(
-        [command.pool], pools, lanes, transaction.time.now, transaction.time.mono
-    )
-    return transaction.counts.last_hour.levels(command.pool, transaction.time.now)
-
-
-def pool_record(transaction: Transaction, name: str) -> PoolRecord:
-    """Return a pool: its settings and where they come from, and how it is used."""
-    pools, lanes = transaction.memory.pools, transaction.memory.queue.lanes
-    settings = pools.settings[name]
-    limiters = pools.limiters(name)
-    waiting = {
-        one: lanes.waiting_in(one) for one in lanes.pools_with_ready() if base_of(one) == name
-    }
-    in_use = {key: limiter.in_use.total() for key, limiter in limiters.items()}
-    users: dict[int, int] = defaultdict(int)
-    for limiter in limiters.values():
-        for run, count in limiter.in_use.items():
-            users[run] += count
-    values = sorted(
-        (key for key in {*in_use, *waiting} if key != name),
-        key=lambda key: (-in_use.get(key, 0), -waiting.get(key, 0), key),
-    )
-    return PoolRecord(
-        name=name,
-        as_of=transaction.time.now,
-        limit=settings.limit,
-        rate=settings.rate,
-        note=settings.note,
-        paused=PauseRecord(**settings.paused) if settings.paused else None,
-        in_use=sum(in_use.values()),
-        waiting=sum(waiting.values()),
-        begun_last_minute=settings.begun_of_late(transaction.time.mono),
-        used_by=[
-            PoolUser(run, count)
-            for run, count in sorted(users.items(), key=lambda one: (-one[1], one[0]))[:USERS_SHOWN]
-        ],
-        runs=len(users),
-        values=[
-            PoolValue(item_name(key[len(name) + 1 : -1]), in_use.get(key, 0), waiting.get(key, 0))
-            for key in values[:VALUES_SHOWN]
-        ],
-        by_hand=_hand_json(settings.by_hand),
-        declared=[
-            PoolDeclared(loom, one.limit, one.rate, one.note)
-            for loom, one in sorted(settings.declared.items())
-        ],
-    )
+    def _log(self, who: str, what: str, name: str, reason: str, changes: JsonObject) -> None:
+        run_records.log_command(
+            self.unit, self.time.now, who, what, None, reason, pool=name, changes=changes
+        )
 
 
 def _find(pools: Pools, name: str) -> PoolLimits:
@@ -318,55 +330,6 @@ def _find(pools: Pools, name: str) -> PoolLimits:
     return known[name]
 
 
-def _add(unit: Unit, time: RunTime, pools: Pools, name: str, who: str) -> None:
-    store.keep(unit, name, time.now, who)
-    pools.settings[name] = PoolLimits()
-
-
-def _set(transaction: Transaction, name: str, changes: JsonObject) -> None:
-    settings = transaction.memory.pools.settings[name]
-    settings.by_hand |= _read_hand(changes)
-    store.change(transaction.unit, name, _hand_json(settings.by_hand), settings.paused)
-    _settle(
-        transaction.unit,
-        transaction.time,
-        transaction.memory.queue,
-        transaction.memory.pools,
-        transaction.changes,
-        name,
-    )
-
-
-def _settle(
-    unit: Unit, time: RunTime, queue: StepQueue, pools: Pools, changes: Changes, name: str
-) -> None:
-    """What holds for a pool has changed: whatever waits for it is looked at again."""
-    settings = pools.settings[name]
-    before = settings.rate
-    settings.settle()
-    if settings.rate != before:
-        rebuild_begins(unit, time, pools, [name])
-    for pool in queue.lanes.pools_with_ready():
-        if base_of(pool) == name:
-            pools.limiter(pool).armed = False
-            queue.lanes.reopen(pool)
-    changes.pools.add(name)
-
-
-def _named(transaction: Transaction) -> set[str]:
-    """Every pool that a current workflow, a published task or an unfinished run names."""
-    plans = {
-        *transaction.memory.workflows.plans.values(),
-        *store.unfinished_plans(transaction.unit),
-    }
-    found = {pool for plan in plans for pool in transaction.plans.by_id(plan).pools}
-    for task in workflow_records.task_names(transaction.unit):
-        found.add(
-            workflow_records.task_facts(transaction.unit, task).get("rules", {}).get("pool", "")
-        )
-    return found
-
-
 def _read_hand(given: JsonObject) -> JsonObject:
     return given | ({"rate": read_rate(given["rate"])} if "rate" in given else {})
 
@@ -374,9 +337,3 @@ def _read_hand(given: JsonObject) -> JsonObject:
 def _hand_json(by_hand: JsonObject) -> JsonObject:
     rate = by_hand.get("rate")
     return by_hand | ({"rate": rate and rate.to_json()} if "rate" in by_hand else {})
-
-
-def _log(
-    unit: Unit, time: RunTime, who: str, what: str, name: str, reason: str, changes: JsonObject
-) -> None:
-    run_records.log_command(unit, time.now, who, what, None, reason, pool=name, changes=changes)

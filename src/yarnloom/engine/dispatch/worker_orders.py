@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import contextlib
 import json
+from dataclasses import dataclass
 
 from yarnloom.engine.rules.states import StopReason
 from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.contracts import task_of
+from yarnloom.engine.state.folder import Folder
 from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.transaction import Folder
 from yarnloom.engine.state.worker_messages import Message
 from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.errors import FolderUnusable
@@ -18,81 +19,75 @@ from yarnloom.store import AttemptRow, StepRow, Unit
 from yarnloom.values import JsonObject, decode
 
 
-def post_work(
-    unit: Unit,
-    plans: Plans,
-    folder: Folder,
-    vault: Vault,
-    worker: Worker,
-    step: StepRow,
-    attempt: AttemptRow,
-) -> Message:
-    """Tell a worker to run an attempt, and return the message."""
-    run = unit.run(step.run)
-    node = plans.of(run).nodes[step.node]
-    secrets: list[str] = []
-    given = decode(step.input)
-    if has_sealed(step.input):
-        with contextlib.suppress(FolderUnusable):  # then the task's own check refuses it
-            given = vault.open(given, secrets)
-    serial = worker.messages.post(
-        size=len(step.input) + len(step.saved or ""),
-        kind="work",
-        attempt=attempt.id,
-        address=plans.address(run, node, unit.parts.need(step.part)),
-        number=attempt.number,
-        code_hash=attempt.code_hash,
-        tries=attempt.try_,
-        task=task_of(step.contract),
-        input=given,
-        token=folder.token_of(step),
-        **({"memory": node.rules.memory} if node.rules.memory else {}),
-        **({"begin": "recorded"} if node.rules.losses is not None else {}),
-        **({"saved": json.loads(step.saved)} if step.saved else {}),
-        **({"secrets": secrets} if secrets else {}),
-    )
-    return worker.messages.unacknowledged[serial][0]
+@dataclass(slots=True)
+class WorkerOrders:
+    """Tells workers to begin and to stop."""
 
+    unit: Unit
+    plans: Plans
+    changes: Changes
+    vault: Vault
+    folder: Folder
+    workers: Workers
 
-def post_stop(
-    unit: Unit,
-    workers: Workers,
-    changes: Changes,
-    step: StepRow,
-    why: StopReason,
-    *,
-    raise_in: float | None = None,
-    now: bool = False,
-) -> bool:
-    """Tell the worker that has a step in hand to stop it; False if none has.
+    def post_work(self, worker: Worker, step: StepRow, attempt: AttemptRow) -> Message:
+        """Tell a worker to run an attempt, and return the message."""
+        run = self.unit.run(step.run)
+        node = self.plans.of(run).nodes[step.node]
+        secrets: list[str] = []
+        given = decode(step.input)
+        if has_sealed(step.input):
+            with contextlib.suppress(FolderUnusable):  # then the task's own check refuses it
+                given = self.vault.open(given, secrets)
+        serial = worker.messages.post(
+            size=len(step.input) + len(step.saved or ""),
+            kind="work",
+            attempt=attempt.id,
+            address=self.plans.address(run, node, self.unit.parts.need(step.part)),
+            number=attempt.number,
+            code_hash=attempt.code_hash,
+            tries=attempt.try_,
+            task=task_of(step.contract),
+            input=given,
+            token=self.folder.token_of(step),
+            **({"memory": node.rules.memory} if node.rules.memory else {}),
+            **({"begin": "recorded"} if node.rules.losses is not None else {}),
+            **({"saved": json.loads(step.saved)} if step.saved else {}),
+            **({"secrets": secrets} if secrets else {}),
+        )
+        return worker.messages.unacknowledged[serial][0]
 
-    Args:
-        step: the step.
-        why: the reason.
-        raise_in: of one whose time is over: seconds until it is, when the stop is raised in it.
-        now: raise it at once, without a grace.
-    """
-    if step.open is None:
-        return False
-    attempt = unit.attempts.need(step.open)
-    step.stop = why
-    unit.steps.touch(step)
-    changes.runs.add(step.run)
-    worker = workers[attempt.worker]
-    more: JsonObject = {} if raise_in is None else {"raise_in": raise_in}
-    more |= {"now": True} if now else {}
-    worker.messages.post(kind="stop", attempt=attempt.id, why=str(why), **more)
-    return True
+    def post_stop(
+        self, step: StepRow, why: StopReason, *, raise_in: float | None = None, now: bool = False
+    ) -> bool:
+        """Tell the worker that has a step in hand to stop it; False if none has.
 
+        Args:
+            step: the step.
+            why: the reason.
+            raise_in: of one whose time is over: seconds until it is, when the stop is raised in it.
+            now: raise it at once, without a grace.
+        """
+        if step.open is None:
+            return False
+        attempt = self.unit.attempts.need(step.open)
+        step.stop = why
+        self.unit.steps.touch(step)
+        self.changes.runs.add(step.run)
+        worker = self.workers[attempt.worker]
+        more: JsonObject = {} if raise_in is None else {"raise_in": raise_in}
+        more |= {"now": True} if now else {}
+        worker.messages.post(kind="stop", attempt=attempt.id, why=str(why), **more)
+        return True
 
-def post_go_on(unit: Unit, workers: Workers, changes: Changes, step: StepRow) -> None:
-    """Tell the worker that has a step in hand that it need not stop."""
-    assert step.open is not None
-    attempt = unit.attempts.need(step.open)
-    step.stop = None
-    unit.steps.touch(step)
-    changes.runs.add(step.run)
-    workers[attempt.worker].messages.post(kind="go_on", attempt=attempt.id)
+    def post_go_on(self, step: StepRow) -> None:
+        """Tell the worker that has a step in hand that it need not stop."""
+        assert step.open is not None
+        attempt = self.unit.attempts.need(step.open)
+        step.stop = None
+        self.unit.steps.touch(step)
+        self.changes.runs.add(step.run)
+        self.workers[attempt.worker].messages.post(kind="go_on", attempt=attempt.id)
 
 
 def post_drop(worker: Worker, attempt: int) -> None:

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import contextlib
 import json
+from dataclasses import dataclass
 
 from yarnloom.engine.commands import ReportItem
-from yarnloom.engine.composition.composition import Composition
+from yarnloom.engine.composition.composition import Composition, Compositions
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
-from yarnloom.engine.dispatch.release import release
-from yarnloom.engine.operations.pause import hold_if_asked
+from yarnloom.engine.dispatch.release import Release
+from yarnloom.engine.operations.pause import Pausing
 from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.rules.retry import Tried, kinds_of, next_wait
 from yarnloom.engine.rules.run_clock import RunTime
@@ -24,15 +25,18 @@ from yarnloom.engine.rules.states import (
     StepEvent,
     StopReason,
 )
+from yarnloom.engine.state.afterwards import Afterwards
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.composing import Composing
 from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.due_times import BACK_OFF_DUE, DueTimes
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.time_sums import EndedTry
-from yarnloom.engine.state.transaction import Statistics, Transaction
+from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.workers import Workers
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
@@ -52,137 +56,155 @@ CALLED = (Outcome.DONE, Outcome.FAILED, Outcome.STOPPED, Outcome.CALLED_AGAIN)
 _ENDING = (StepEvent.FINISH, StepEvent.FAIL, StepEvent.CANCEL)
 
 
-def end_attempt(
-    transaction: Transaction, attempt: AttemptRow, outcome: Outcome, item: ReportItem
-) -> None:
-    """End an open attempt: its step is done, tried again, rests, fails or stops."""
-    step = transaction.unit.steps.need(attempt.step)
-    composition = Composition(transaction, transaction.unit.run(step.run))
-    rules = composition.plan.nodes[step.node].rules
-    output, outcome, error = checked_output(outcome, item)
-    if output is not None and (
-        missing := _missing_files(transaction.unit, composition, step, item, output)
-    ):
-        output, outcome, error = None, Outcome.FAILED, missing
-    # The task only saw a request to stop; the reason of the request decides about the outcome.
-    if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
-        outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
-    if step.stop == StopReason.QUIET and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
-        said = f"no word of progress for {duration_text(rules.quiet_for or 0.0)}"
-        outcome, error = Outcome.FAILED, {"type": "Quiet", "message": said}
-    error = StepError(**(error or {}))
-    kinds = kinds_of(error)
-    error.pop("kinds", None)
-    _close(
-        transaction.unit,
-        transaction.time,
-        transaction.plans,
-        transaction.counts,
-        attempt,
-        outcome,
-        error,
-        item,
-    )
-    if item.saved is not None:
-        keep_saved(
-            transaction.unit,
-            transaction.time,
-            transaction.memory.attempts,
-            transaction.progress,
-            transaction.changes,
-            step,
-            attempt,
-            item.saved,
-        )
-    transaction.memory.attempts.furthest.pop(attempt.id, None)
-    transaction.memory.attempts.heard.pop(attempt.id, None)
-    step.tries += outcome is Outcome.FAILED
-    step.losses += outcome is Outcome.LOST
-    most = transaction.settings.losses if rules.losses is None else rules.losses
-    lead = micros_of(hears_before(transaction.memory.workers, attempt, step, rules.deadline or 0.0))
-    passed = step.deadline_at is not None and transaction.time.now >= step.deadline_at - lead
-    late = passed and step.stop == StopReason.DEADLINE
-    event = _event(step, outcome, step.stop, late, most)
-    if event is StepEvent.BACK_OFF:
-        event, more = _back_off(
-            transaction.unit,
-            transaction.time,
-            transaction.settings,
-            transaction.due_times,
-            composition,
-            step,
-            rules.retry,
-            kinds,
-            item.after,
-        )
-        error.update(more)
-    match event:
-        case StepEvent.FINISH:
-            step.output, step.error, step.saved = output, None, _kept_when_done(step.saved)
-        case StepEvent.REST:
-            _rest(transaction.time, transaction.due_times, step, item.after or 0.0)
-        case StepEvent.FAIL | StepEvent.BACK_OFF:
-            if late:
-                error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
-            step.error = json.dumps(_final_error(step, outcome, error, most))
-    release(
-        transaction.time,
-        transaction.memory.workers,
-        transaction.memory.queue,
-        transaction.memory.attempts,
-        transaction.changes,
-        transaction.pool_places,
-        step,
-        attempt,
-    )
-    transaction.moves.step(step, event, closing=True)
-    transaction.afterwards.settling.add(step.run)
-    if event in _ENDING:
-        step.ended_at = attempt.ended_at
-        transaction.composing.left_at[step.part] = attempt.ended_at or transaction.time.now
-        transaction.unit.steps.touch(step)
-        composition.step_ended(step)
-        return
-    if event is not StepEvent.BACK_OFF:
-        composition.ready_again(step)
-    if event in (StepEvent.BACK_OFF, StepEvent.REST) and step.ended_at is None:
-        composition.fell_asleep(step)
-    hold_if_asked(transaction.unit, transaction.time, transaction.moves, step)
+SAVED_LIMIT = 2 * VALUE_LIMIT + 65_536  # what is kept, what is carried, and the places
 
 
-def _close(
-    unit: Unit,
-    time: RunTime,
-    plans: Plans,
-    counts: Statistics,
-    attempt: AttemptRow,
-    outcome: Outcome,
-    error: StepError,
-    item: ReportItem,
-) -> None:
-    """An attempt has ended: what is kept of it."""
-    began = attempt.begun_at or attempt.handed_at
-    attempt.outcome = outcome
-    attempt.ended_at = max(began, time.now - micros_of(item.ended_ago))
-    attempt.error = json.dumps(error) if error else None
-    attempt.cpu = None if item.cpu is None else micros_of(item.cpu)
-    attempt.memory = item.memory
-    attempt.abandoned = int(item.abandoned)
-    counts.tally.end(failed=outcome in TROUBLE)
-    step, run = unit.steps.need(attempt.step), unit.run(attempt.run)
-    took = None if attempt.begun_at is None else attempt.ended_at - attempt.begun_at
-    if outcome in CAME_TO_AN_END and took is not None:
-        counts.eaches.step_took(step, took)
-    address, waited = plans.of(run).addresses[step.node], began - attempt.ready_at
-    counts.hours.end(run.workflow, attempt.ended_at, address, str(outcome), waited, took)
-    if step.item_part is not None:
-        before = (
-            unit.attempts.one("step = ? AND number = ?", step.id, attempt.number - 1)
-            if attempt.number > 1
-            else None
-        )
-        counts.times.end(run.number, step.node, _ended_try(attempt, before))
-    unit.attempts.touch(attempt)
+@dataclass(slots=True)
+class AttemptEnds:
+    """How attempts end."""
+
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    due_times: DueTimes
+    changes: Changes
+    settings: EngineSettings
+    counts: Statistics
+    composing: Composing
+    afterwards: Afterwards
+    progress: Progress
+    moves: Moves
+    workers: Workers
+    attempts: OpenAttempts
+    compositions: Compositions
+    pausing: Pausing
+    release: Release
+
+    def end_attempt(self, attempt: AttemptRow, outcome: Outcome, item: ReportItem) -> None:
+        """End an open attempt: its step is done, tried again, rests, fails or stops."""
+        step = self.unit.steps.need(attempt.step)
+        composition = self.compositions.of(self.unit.run(step.run))
+        rules = composition.plan.nodes[step.node].rules
+        output, outcome, error = checked_output(outcome, item)
+        if output is not None and (
+            missing := _missing_files(self.unit, composition, step, item, output)
+        ):
+            output, outcome, error = None, Outcome.FAILED, missing
+        # The task only saw a request to stop; the reason of the request decides about the outcome.
+        if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
+            outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
+        if step.stop == StopReason.QUIET and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
+            said = f"no word of progress for {duration_text(rules.quiet_for or 0.0)}"
+            outcome, error = Outcome.FAILED, {"type": "Quiet", "message": said}
+        error = StepError(**(error or {}))
+        kinds = kinds_of(error)
+        error.pop("kinds", None)
+        self._close(attempt, outcome, error, item)
+        if item.saved is not None:
+            self.keep_saved(step, attempt, item.saved)
+        self.attempts.furthest.pop(attempt.id, None)
+        self.attempts.heard.pop(attempt.id, None)
+        step.tries += outcome is Outcome.FAILED
+        step.losses += outcome is Outcome.LOST
+        most = self.settings.losses if rules.losses is None else rules.losses
+        lead = micros_of(hears_before(self.workers, attempt, step, rules.deadline or 0.0))
+        passed = step.deadline_at is not None and self.time.now >= step.deadline_at - lead
+        late = passed and step.stop == StopReason.DEADLINE
+        event = _event(step, outcome, step.stop, late, most)
+        if event is StepEvent.BACK_OFF:
+            event, more = self._back_off(composition, step, rules.retry, kinds, item.after)
+            error.update(more)
+        match event:
+            case StepEvent.FINISH:
+                step.output, step.error, step.saved = output, None, _kept_when_done(step.saved)
+            case StepEvent.REST:
+                self._rest(step, item.after or 0.0)
+            case StepEvent.FAIL | StepEvent.BACK_OFF:
+                if late:
+                    error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
+                step.error = json.dumps(_final_error(step, outcome, error, most))
+        self.release.release(step, attempt)
+        self.moves.step(step, event, closing=True)
+        self.afterwards.settling.add(step.run)
+        if event in _ENDING:
+            step.ended_at = attempt.ended_at
+            self.composing.left_at[step.part] = attempt.ended_at or self.time.now
+            self.unit.steps.touch(step)
+            composition.step_ended(step)
+            return
+        if event is not StepEvent.BACK_OFF:
+            composition.ready_again(step)
+        if event in (StepEvent.BACK_OFF, StepEvent.REST) and step.ended_at is None:
+            composition.fell_asleep(step)
+        self.pausing.hold_if_asked(step)
+
+    def _close(
+        self, attempt: AttemptRow, outcome: Outcome, error: StepError, item: ReportItem
+    ) -> None:
+        """An attempt has ended: what is kept of it."""
+        began = attempt.begun_at or attempt.handed_at
+        attempt.outcome = outcome
+        attempt.ended_at = max(began, self.time.now - micros_of(item.ended_ago))
+        attempt.error = json.dumps(error) if error else None
+        attempt.cpu = None if item.cpu is None else micros_of(item.cpu)
+        attempt.memory = item.memory
+        attempt.abandoned = int(item.abandoned)
+        self.counts.tally.end(failed=outcome in TROUBLE)
+        step, run = self.unit.steps.need(attempt.step), self.unit.run(attempt.run)
+        took = None if attempt.begun_at is None else attempt.ended_at - attempt.begun_at
+        if outcome in CAME_TO_AN_END and took is not None:
+            self.counts.eaches.step_took(step, took)
+        address, waited = self.plans.of(run).addresses[step.node], began - attempt.ready_at
+        self.counts.hours.end(run.workflow, attempt.ended_at, address, str(outcome), waited, took)
+        if step.item_part is not None:
+            before = (
+                self.unit.attempts.one("step = ? AND number = ?", step.id, attempt.number - 1)
+                if attempt.number > 1
+                else None
+            )
+            self.counts.times.end(run.number, step.node, _ended_try(attempt, before))
+        self.unit.attempts.touch(attempt)
+
+    def _back_off(
+        self,
+        composition: Composition,
+        step: StepRow,
+        rule: Retry | None,
+        kinds: tuple[str, ...],
+        after: float | None,
+    ) -> tuple[StepEvent, StepError]:
+        """Decide whether a failed step waits for another try; else return more for its error."""
+        spent = (self.time.now - self._first_try(step, rule) - step.paused_micros) / 1_000_000
+        wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), self.settings.chance)
+        if wait is None or composition.is_barred(self.unit.parts.need(step.part)):
+            return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
+        step.due_at = self.time.now + micros_of(wait)
+        self.due_times.set(BACK_OFF_DUE, step.due_at)
+        return StepEvent.BACK_OFF, {}
+
+    def _rest(self, step: StepRow, seconds: float) -> None:
+        """A step asked to be called again: its tries begin anew then."""
+        step.due_at = self.time.now + micros_of(seconds)
+        self.due_times.set(BACK_OFF_DUE, step.due_at)
+        step.retry_from_attempt, step.tries, step.losses = step.attempts, 0, 0
+        step.error, step.paused_micros = None, 0
+
+    def _first_try(self, step: StepRow, rule: Retry | None) -> int:
+        """When the first of the tries began that count; asked only where it matters."""
+        if rule is None or rule.within is None:
+            return self.time.now
+        first = paused_runs.first_try_began(self.unit, step.id, step.retry_from_attempt)
+        return self.time.now if first is None else first
+
+    def keep_saved(self, step: StepRow, attempt: AttemptRow, saved: JsonObject) -> None:
+        """What was saved, as it stands with a step; if it is too large, what was before stands."""
+        with contextlib.suppress(ValueRefused):
+            step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
+            self.unit.steps.touch(step)
+            self.progress.step_reported(step, attempt.id, saved)
+            if attempt.id in self.attempts.heard:
+                self.attempts.heard[attempt.id] = self.time.mono
+            self.changes.runs.add(step.run)
 
 
 def _ended_try(attempt: AttemptRow, before: AttemptRow | None) -> EndedTry:
@@ -199,35 +221,6 @@ def _ended_try(attempt: AttemptRow, before: AttemptRow | None) -> EndedTry:
         ended.slept = before.outcome and SLEPT.get(Outcome(before.outcome))
         ended.slept_from = before.ended_at or attempt.ready_at
     return ended
-
-
-def _back_off(
-    unit: Unit,
-    time: RunTime,
-    settings: EngineSettings,
-    due_times: DueTimes,
-    composition: Composition,
-    step: StepRow,
-    rule: Retry | None,
-    kinds: tuple[str, ...],
-    after: float | None,
-) -> tuple[StepEvent, StepError]:
-    """Decide whether a failed step waits for another try; return what its error gains if not."""
-    spent = (time.now - _first_try(unit, time, step, rule) - step.paused_micros) / 1_000_000
-    wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), settings.chance)
-    if wait is None or composition.is_barred(unit.parts.need(step.part)):
-        return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
-    step.due_at = time.now + micros_of(wait)
-    due_times.set(BACK_OFF_DUE, step.due_at)
-    return StepEvent.BACK_OFF, {}
-
-
-def _rest(time: RunTime, due_times: DueTimes, step: StepRow, seconds: float) -> None:
-    """A step asked to be called again: its tries begin anew then."""
-    step.due_at = time.now + micros_of(seconds)
-    due_times.set(BACK_OFF_DUE, step.due_at)
-    step.retry_from_attempt, step.tries, step.losses = step.attempts, 0, 0
-    step.error, step.paused_micros = None, 0
 
 
 def _event(
@@ -255,14 +248,6 @@ def _event(
         # Nobody asked this step to stop, so a worker that stopped it has merely handed it back.
         return StepEvent.TRY_AGAIN
     return StepEvent.BACK_OFF if outcome is Outcome.FAILED else StepEvent.FAIL
-
-
-def _first_try(unit: Unit, time: RunTime, step: StepRow, rule: Retry | None) -> int:
-    """When the first of the tries began that count; asked only where it matters."""
-    if rule is None or rule.within is None:
-        return time.now
-    first = paused_runs.first_try_began(unit, step.id, step.retry_from_attempt)
-    return time.now if first is None else first
 
 
 def _kept_when_done(saved: str | None) -> str | None:
@@ -320,29 +305,6 @@ def too_long(limit: float, what: str, kind: str) -> StepError:
 def micros_of(seconds: float) -> int:
     """Return seconds as microseconds."""
     return round(seconds * 1_000_000)
-
-
-def keep_saved(
-    unit: Unit,
-    time: RunTime,
-    attempts: OpenAttempts,
-    progress: Progress,
-    changes: Changes,
-    step: StepRow,
-    attempt: AttemptRow,
-    saved: JsonObject,
-) -> None:
-    """What was saved, as it stands with a step; if it is too large, what was before stands."""
-    with contextlib.suppress(ValueRefused):
-        step.saved = encode(saved, "what was saved", limit=SAVED_LIMIT)
-        unit.steps.touch(step)
-        progress.step_reported(step, attempt.id, saved)
-        if attempt.id in attempts.heard:
-            attempts.heard[attempt.id] = time.mono
-        changes.runs.add(step.run)
-
-
-SAVED_LIMIT = 2 * VALUE_LIMIT + 65_536  # what is kept, what is carried, and the places
 
 
 def hears_before(workers: Workers, attempt: AttemptRow, step: StepRow, limit: float) -> float:

@@ -2,34 +2,49 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from yarnloom.engine.commands import InHand, handles
-from yarnloom.engine.compact import relay_steps
+from yarnloom.engine.compact.relay_steps import RelaySteps
 from yarnloom.engine.state.grants import Given, Grants
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.open_relays import Relays
-from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.workers import Workers
 from yarnloom.errors import WorkerUnknown
-from yarnloom.store import AttemptKey, Printer, Unit
+from yarnloom.store import AttemptKey, Printer
 
 
-@handles(InHand)
-def in_hand(
-    unit: Unit, plans: Plans, workers: Workers, grants: Grants, relays: Relays, command: InHand
-) -> dict[int, Printer | None]:
-    """Return those of some attempts that are a worker's own, to run or abandoned.
+@dataclass(slots=True)
+class AttemptsInHand:
+    """Tells which attempts workers have."""
 
-    With those that have no rows comes where their lines belong.
-    """
-    worker = workers.get(command.worker)
-    if worker is None or not worker.session.registered:
-        raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
-    own = (
-        attempt
-        for attempt in command.attempts
-        if attempt in worker.in_hand or attempt in worker.abandoned
-    )
-    return {one: _printer(unit, plans, grants, relays, one) for one in own}
+    workers: Workers
+    grants: Grants
+    relays: Relays
+    relay_steps: RelaySteps
+
+    @handles(InHand)
+    def in_hand(self, command: InHand) -> dict[int, Printer | None]:
+        """Return those of some attempts that are a worker's own, to run or abandoned.
+
+        With those that have no rows comes where their lines belong.
+        """
+        worker = self.workers.get(command.worker)
+        if worker is None or not worker.session.registered:
+            raise WorkerUnknown(f"worker {command.worker} is not registered here; register again")
+        own = (
+            attempt
+            for attempt in command.attempts
+            if attempt in worker.in_hand or attempt in worker.abandoned
+        )
+        return {one: self._printer(one) for one in own}
+
+    def _printer(self, attempt: int) -> Printer | None:
+        if leg := self.relays.attempts.get(attempt):
+            key = AttemptKey(leg.part, 0, leg.node, 1, attempt)
+            return Printer(key, leg.run, self.relay_steps.address_of(leg))
+        given = self.grants.attempts.get(attempt)
+        return None if given is None else _printer_of(given)
 
 
 def in_hand_now(memory: Memory, command: InHand) -> dict[int, Printer | None] | None:
@@ -41,16 +56,6 @@ def in_hand_now(memory: Memory, command: InHand) -> dict[int, Printer | None] | 
     if not all(one is not None and one.worker == worker.id for one in given):
         return None
     return {one.attempt: _printer_of(one) for one in given if one is not None}
-
-
-def _printer(
-    unit: Unit, plans: Plans, grants: Grants, relays: Relays, attempt: int
-) -> Printer | None:
-    if leg := relays.attempts.get(attempt):
-        key = AttemptKey(leg.part, 0, leg.node, 1, attempt)
-        return Printer(key, leg.run, relay_steps.address_of(unit, plans, leg))
-    given = grants.attempts.get(attempt)
-    return None if given is None else _printer_of(given)
 
 
 def _printer_of(given: Given) -> Printer:

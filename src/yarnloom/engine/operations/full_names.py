@@ -3,36 +3,45 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from dataclasses import dataclass
 
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import PLAN_FORMAT, Kind, read_plan
-from yarnloom.store import workflow_records
+from yarnloom.store import Unit, workflow_records
 from yarnloom.values import JsonObject
 
 
-def find_workflow(transaction: Transaction, name: str) -> tuple[str, int]:
-    """Full name and plan of a workflow; its short name does while it is unique.
+@dataclass(slots=True)
+class FullNames:
+    """Finds workflows and tasks by their names."""
 
-    Raises:
-        NotFound: there is none of that name; the nearest is offered.
-        InvalidInput: several looms have one.
-    """
-    known = transaction.memory.workflows.plans
-    full = _find("workflow", name, known)
-    return full, known[full]
+    unit: Unit
+    time: RunTime
+    workflows: Workflows
 
+    def find_workflow(self, name: str) -> tuple[str, int]:
+        """Full name and plan of a workflow; its short name does while it is unique.
 
-def find_task(transaction: Transaction, name: str) -> tuple[str, int]:
-    """Full name of a task, and the plan of a run of nothing else; raises as `find_workflow`."""
-    full = _find("task", name, workflow_records.task_names(transaction.unit))
-    plan = read_plan(plan_of_task(full, workflow_records.task_facts(transaction.unit, full)))
-    kept = workflow_records.plan_id(transaction.unit, plan.workflow, plan.version)
-    if kept is None:
-        kept = workflow_records.keep_plan(
-            transaction.unit, plan.workflow, plan.version, plan.document, transaction.time.now
-        )
-    return full, kept
+        Raises:
+            NotFound: there is none of that name; the nearest is offered.
+            InvalidInput: several looms have one.
+        """
+        known = self.workflows.plans
+        full = _find("workflow", name, known)
+        return full, known[full]
+
+    def find_task(self, name: str) -> tuple[str, int]:
+        """Full name of a task, and the plan of a run of nothing else; raises as `find_workflow`."""
+        full = _find("task", name, workflow_records.task_names(self.unit))
+        plan = read_plan(plan_of_task(full, workflow_records.task_facts(self.unit, full)))
+        kept = workflow_records.plan_id(self.unit, plan.workflow, plan.version)
+        if kept is None:
+            kept = workflow_records.keep_plan(
+                self.unit, plan.workflow, plan.version, plan.document, self.time.now
+            )
+        return full, kept
 
 
 def plan_of_task(name: str, facts: JsonObject) -> JsonObject:

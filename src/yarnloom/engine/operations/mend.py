@@ -8,18 +8,24 @@ Decision: `docs/decisions/05-pause-and-mend.md`.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from yarnloom.engine.commands import FailuresOf, MendRun, PauseRun, handles
-from yarnloom.engine.composition.composition import Composition
+from yarnloom.engine.composition.composition import Compositions
 from yarnloom.engine.operations.admission import is_busy
-from yarnloom.engine.operations.pause import pause_run
-from yarnloom.engine.parts.rerun_scope import Renewal, Some
+from yarnloom.engine.operations.pause import Pausing
+from yarnloom.engine.parts.rerun_scope import Renewals, Some
 from yarnloom.engine.queries.failure_kinds import pattern_of
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import RunRecord
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RUN_ENDED, RUN_TABLE, Admission, RunEvent, next_state
 from yarnloom.engine.state.contracts import Misfit, task_of
-from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, DueTimes
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.transitions import Moves
+from yarnloom.engine.state.workers import Workers
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import Conflict, NotFound, nearest
 from yarnloom.plan import Plan
 from yarnloom.store import RunRow, Unit, effect_records, paused_runs
@@ -31,58 +37,91 @@ _OTHER: dict[Misfit | None, str] = {
 }
 
 
-@handles(MendRun)
-def mend_run(transaction: Transaction, command: MendRun) -> RunRecord:
-    """Run again what failed, was cancelled or not reached, and what read its output.
+@dataclass(slots=True)
+class Mending:
+    """Begins new rounds of runs that have ended."""
 
-    Raises:
-        NotFound: there is no such run.
-        IllegalTransition: it has not ended.
-        Conflict: there is nothing to mend, no worker's code fits, or its workflow is busy.
-    """
-    run = transaction.unit.run(command.run)
-    next_state(RUN_TABLE, run.state, RunEvent.MEND, f"run {run.number}")
-    plan = transaction.plans.of(run)
-    if is_busy(transaction.memory.workflows, plan):
-        raise Conflict(
-            f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend run "
-            f"{run.number} when there is room",
-            state=str(run.state),
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    due_times: DueTimes
+    moves: Moves
+    workers: Workers
+    workflows: Workflows
+    compositions: Compositions
+    pausing: Pausing
+    renewals: Renewals
+
+    @handles(MendRun)
+    def mend_run(self, command: MendRun) -> RunRecord:
+        """Run again what failed, was cancelled or not reached, and what read its output.
+
+        Raises:
+            NotFound: there is no such run.
+            IllegalTransition: it has not ended.
+            Conflict: there is nothing to mend, no worker's code fits, or its workflow is busy.
+        """
+        run = self.unit.run(command.run)
+        next_state(RUN_TABLE, run.state, RunEvent.MEND, f"run {run.number}")
+        plan = self.plans.of(run)
+        if is_busy(self.workflows, plan):
+            raise Conflict(
+                f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend "
+                f"run {run.number} when there is room",
+                state=str(run.state),
+            )
+        root = self.unit.parts.one("run = ? AND parent IS NULL", run.number)
+        assert root is not None
+        self._refuse_misfits(paused_runs.contracts_not_done(self.unit, run.number))
+        only = None if command.only is None else _some(self.unit, run, plan, command.only)
+        edited = Some({} if only else effect_records.edited_steps(self.unit, run.number))
+        if not self.renewals.of(run, only, edited).part(root, set()):
+            why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
+            raise Conflict(why, state=str(run.state))
+        if only is None:
+            effect_records.forget_edited_steps(self.unit, run.number)
+        self.moves.run(run, RunEvent.MEND)
+        run.renewed, run.admission = 1, Admission.ENTERED
+        run.round += 1
+        run.stop = run.error = run.output = run.ended_at = run.started_at = None
+        run.cancels = run.paused_micros = 0
+        run.progress = run.left_micros = run.sampled_at = None
+        self.workflows.under_way[run.workflow] += 1
+        if plan.deadline is not None:
+            run.deadline_at = self.time.now + round(plan.deadline * 1_000_000)
+            self.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
+        self.unit.runs.touch(run)
+        store.log_command(
+            self.unit,
+            self.time.now,
+            command.who,
+            "mend",
+            run.number,
+            command.reason,
+            round=run.round,
         )
-    root = transaction.unit.parts.one("run = ? AND parent IS NULL", run.number)
-    assert root is not None
-    _refuse_misfits(transaction, paused_runs.contracts_not_done(transaction.unit, run.number))
-    only = None if command.only is None else _some(transaction.unit, run, plan, command.only)
-    edited = Some({} if only else effect_records.edited_steps(transaction.unit, run.number))
-    if not Renewal(transaction, run, only, edited).part(root, set()):
-        why = f"run {run.number} has nothing to mend: nothing in it failed or was missed"
-        raise Conflict(why, state=str(run.state))
-    if only is None:
-        effect_records.forget_edited_steps(transaction.unit, run.number)
-    transaction.moves.run(run, RunEvent.MEND)
-    run.renewed, run.admission = 1, Admission.ENTERED
-    run.round += 1
-    run.stop = run.error = run.output = run.ended_at = run.started_at = None
-    run.cancels = run.paused_micros = 0
-    run.progress = run.left_micros = run.sampled_at = None
-    transaction.memory.workflows.under_way[run.workflow] += 1
-    if plan.deadline is not None:
-        run.deadline_at = transaction.time.now + round(plan.deadline * 1_000_000)
-        transaction.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
-    transaction.unit.runs.touch(run)
-    store.log_command(
-        transaction.unit,
-        transaction.time.now,
-        command.who,
-        "mend",
-        run.number,
-        command.reason,
-        round=run.round,
-    )
-    Composition(transaction, run).begin_round(root)
-    if command.paused and run.state not in RUN_ENDED:
-        return pause_run(transaction, PauseRun(command.run, command.who, command.reason))
-    return record_of(transaction.unit, transaction.time, transaction.plans, run)
+        self.compositions.of(run).begin_round(root)
+        if command.paused and run.state not in RUN_ENDED:
+            return self.pausing.pause_run(PauseRun(command.run, command.who, command.reason))
+        return record_of(self.unit, self.time, self.plans, run)
+
+    def _refuse_misfits(self, contracts: list[str]) -> None:
+        """Refuse to mend with code that does not fit any more, where workers have other."""
+        bad = []
+        for contract in contracts:
+            having = [
+                worker
+                for worker in self.workers.values()
+                if task_of(contract) in worker.offer.tasks
+            ]
+            misfits = [one.misfit(contract, self.workers.contracts) for one in having]
+            if misfits and all(misfit in _OTHER for misfit in misfits):
+                bad.append(f"{task_of(contract)} ({_OTHER[misfits[0]]})")
+        if bad:
+            raise Conflict(
+                f"the workers have other code than this run's plan expects: {', '.join(bad)}. "
+                "Start a worker with code that fits, or start the workflow anew: `yarnloom rerun`"
+            )
 
 
 def _some(unit: Unit, run: RunRow, plan: Plan, only: FailuresOf) -> Some:
@@ -122,21 +161,3 @@ def _some(unit: Unit, run: RunRow, plan: Plan, only: FailuresOf) -> Some:
             state=str(run.state),
         )
     return Some(found)
-
-
-def _refuse_misfits(transaction: Transaction, contracts: list[str]) -> None:
-    """Refuse to mend with code that does not fit any more, where workers have other."""
-    memory = transaction.memory
-    bad = []
-    for contract in contracts:
-        having = [
-            worker for worker in memory.workers.values() if task_of(contract) in worker.offer.tasks
-        ]
-        misfits = [one.misfit(contract, memory.workers.contracts) for one in having]
-        if misfits and all(misfit in _OTHER for misfit in misfits):
-            bad.append(f"{task_of(contract)} ({_OTHER[misfits[0]]})")
-    if bad:
-        raise Conflict(
-            f"the workers have other code than this run's plan expects: {', '.join(bad)}. Start a "
-            "worker with code that fits, or start the workflow anew: `yarnloom rerun`"
-        )

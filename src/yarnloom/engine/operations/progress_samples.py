@@ -10,10 +10,15 @@ from dataclasses import dataclass
 
 from yarnloom.engine.operations import time_left
 from yarnloom.engine.operations.time_left import Facts
+from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.progress import between
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RunState, StepState
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.time_shares import paces_of
-from yarnloom.engine.state.transaction import Transaction
+from yarnloom.engine.state.workers import Workers
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import Kind, Plan
 from yarnloom.store import RunRow, Unit, attempts_under_way
 from yarnloom.store import progress_samples as store
@@ -50,7 +55,7 @@ class _Kept:
 
 
 class ProgressSamples:
-    """Takes samples of runs, at the end of each transaction.
+    """Takes samples of runs, at the end of each sampler.
 
     Args:
         since: when the service started, in microseconds since 1970 UTC; before, nothing moved.
@@ -63,34 +68,30 @@ class ProgressSamples:
         self._kept: dict[int, _Kept] = {}
         self._around: tuple[object, ...] = ()
 
-    def take(self, transaction: Transaction) -> None:
+    def take(self, sampler: Sampler, changed: set[int]) -> None:
         """Take samples of the runs that changed, if it is time to."""
         if not self._moved_on:
-            self._skip_downtime(transaction.unit)
-        sampler = _Sampler(transaction)
-        changed = set(transaction.changes.runs)
+            self._skip_downtime(sampler.unit)
         if sampler.around != self._around:
             # What holds runs up, or does so no more, is no change of theirs.
             self._around = sampler.around
-            changed.update(list(self._taken)[:FOLLOWED])
+            changed = changed.union(list(self._taken)[:FOLLOWED])
         for number in changed:
             last = self._taken.get(number)
-            run = transaction.unit.runs.get(number)
+            run = sampler.unit.runs.get(number)
             if run is None or run.started_at is None:
                 continue
             if run.state != RunState.RUNNING or run.ended_at is not None:
                 self._taken.pop(number, None)
                 if sampler.rest(run):
-                    self._keep(transaction.unit, run)
+                    self._keep(sampler.unit, run)
                 self._kept.pop(number, None)
             elif last is None and not sampler.is_long(run):
-                self._taken[number] = transaction.time.mono  # most end before their first sample
-            elif (
-                last is None or transaction.time.mono >= last + sampler.space(run) or sampler.holds
-            ):
-                self._taken[number] = transaction.time.mono
+                self._taken[number] = sampler.time.mono  # most end before their first sample
+            elif last is None or sampler.time.mono >= last + sampler.space(run) or sampler.holds:
+                self._taken[number] = sampler.time.mono
                 sampler.sample(run)
-                self._keep(transaction.unit, run)
+                self._keep(sampler.unit, run)
 
     def forget(self) -> None:
         """Forget what the last transaction did, as it was undone."""
@@ -132,17 +133,22 @@ class ProgressSamples:
 
 
 @dataclass(frozen=True, slots=True)
-class _Sampler:
-    """Takes samples in one transaction."""
+class Sampler:
+    """Takes samples in one self."""
 
-    transaction: Transaction
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    counts: Statistics
+    workers: Workers
+    pools: Pools
+    workflows: Workflows
 
     @property
     def around(self) -> tuple[frozenset[str], bool]:
         """The pools in which nothing begins, and whether there is a worker."""
-        memory = self.transaction.memory
-        workers = any(worker.session.registered for worker in memory.workers.values())
-        return frozenset(memory.pools.closed), workers
+        workers = any(worker.session.registered for worker in self.workers.values())
+        return frozenset(self.pools.closed), workers
 
     @property
     def holds(self) -> bool:
@@ -152,14 +158,12 @@ class _Sampler:
 
     def is_long(self, run: RunRow) -> bool:
         """Whether earlier runs took so long that a sample at the begin is worth it."""
-        seconds = paces_of(
-            self.transaction.unit, self.transaction.plans, self.transaction.memory.workflows, run
-        ).seconds
+        seconds = paces_of(self.unit, self.plans, self.workflows, run).seconds
         return seconds is not None and seconds >= 4 * SPACE
 
     def space(self, run: RunRow) -> float:
         """Seconds between two samples of a run."""
-        return SPACE * max(1.0, len(self.transaction.plans.of(run).nodes) / NODES)
+        return SPACE * max(1.0, len(self.plans.of(run).nodes) / NODES)
 
     def now(self, run: RunRow, at: int) -> float | None:
         """How far a run is at a time, by its newest sample."""
@@ -169,41 +173,40 @@ class _Sampler:
         """Let the progress of a run rest, as it moves no more; False where it rested before."""
         if run.left_micros is None:
             return False
-        run.progress = self.now(run, run.ended_at or self.transaction.time.now)
-        run.left_micros, run.sampled_at = None, self.transaction.time.now
-        self.transaction.unit.runs.touch(run)
+        run.progress = self.now(run, run.ended_at or self.time.now)
+        run.left_micros, run.sampled_at = None, self.time.now
+        self.unit.runs.touch(run)
         return True
 
     def sample(self, run: RunRow) -> None:
         """Take a sample of a run that goes on."""
-        transaction = self.transaction
-        plan = transaction.plans.of(run)
-        rows = attempts_under_way.rows_of(transaction.unit, run.number)
+        plan = self.plans.of(run)
+        rows = attempts_under_way.rows_of(self.unit, run.number)
         facts = Facts(
             plan=plan,
-            now=transaction.time.now,
+            now=self.time.now,
             rows=rows,
-            ran=transaction.counts.times.ran_in(run.number),
-            open=attempts_under_way.running(transaction.unit, run.number),
-            paces=paces_of(transaction.unit, transaction.plans, transaction.memory.workflows, run),
-            places=sum(worker.offer.places for worker in transaction.memory.workers.values()),
+            ran=self.counts.times.ran_in(run.number),
+            open=attempts_under_way.running(self.unit, run.number),
+            paces=paces_of(self.unit, self.plans, self.workflows, run),
+            places=sum(worker.offer.places for worker in self.workers.values()),
             round=run.round,
-            limit_of=transaction.memory.pools.limit_of,
+            limit_of=self.pools.limit_of,
         )
         held = not self.around[1] or self._is_closed(plan, rows)
         left, at_least = (None, False) if held else time_left.seconds_left(facts)
-        fraction = self.now(run, transaction.time.now)
+        fraction = self.now(run, self.time.now)
         if left is not None and fraction is None:
             fraction = self._first(run, rows, left)
-        run.progress, run.sampled_at = fraction, transaction.time.now
+        run.progress, run.sampled_at = fraction, self.time.now
         run.at_least = int(at_least)
         run.left_micros = None if left is None else max(1, round(left * 1e6))
-        transaction.unit.runs.touch(run)
+        self.unit.runs.touch(run)
 
     def _first(self, run: RunRow, rows: dict[int, Row], left: float) -> float:
         """How far a run is when the time that it has left is known first, in this round."""
         assert run.started_at is not None
-        moved = max(0.0, (self.transaction.time.now - run.started_at - run.paused_micros) / 1e6)
+        moved = max(0.0, (self.time.now - run.started_at - run.paused_micros) / 1e6)
         if run.round > 1 and 0 in rows:
             kept = rows[0]["fraction"]
             moved += left * kept / max(1e-9, 1 - kept)

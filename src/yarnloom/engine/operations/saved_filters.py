@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from yarnloom.engine.commands import DropFilter, SaveFilter, handles
 from yarnloom.engine.records.settings import FilterRecord
 from yarnloom.engine.rules.run_clock import RunTime
@@ -14,39 +16,51 @@ MOST = 200
 """How many filters are kept."""
 
 
-@handles(SaveFilter)
-def save_filter(unit: Unit, time: RunTime, command: SaveFilter) -> FilterRecord:
-    """Keep a filter, in place of one of the same name; return it.
+@dataclass(slots=True)
+class SavedFilters:
+    """Saves filters of runs."""
 
-    Raises:
-        Conflict: as many as may be are kept.
-    """
-    kept = filter_records.names(unit)
-    if command.name not in kept and len(kept) >= MOST:
-        raise Conflict(f"{MOST} filters are kept, as many as may be; drop one that nobody uses")
-    wanted = encode(command.wanted)
-    filter_records.save(unit, command.name, wanted, time.now, command.who)
-    detail = {"filter": command.name, "wanted": command.wanted}
-    store.log_command(unit, time.now, command.who, "save_filter", None, "", **detail)
-    return filter_record(
-        {"name": command.name, "wanted": wanted, "saved_at": time.now, "saved_by": command.who}
-    )
+    unit: Unit
+    time: RunTime
 
+    @handles(SaveFilter)
+    def save_filter(self, command: SaveFilter) -> FilterRecord:
+        """Keep a filter, in place of one of the same name; return it.
 
-@handles(DropFilter)
-def drop_filter(unit: Unit, time: RunTime, command: DropFilter) -> None:
-    """Forget a filter.
+        Raises:
+            Conflict: as many as may be are kept.
+        """
+        kept = filter_records.names(self.unit)
+        if command.name not in kept and len(kept) >= MOST:
+            raise Conflict(f"{MOST} filters are kept, as many as may be; drop one that nobody uses")
+        wanted = encode(command.wanted)
+        filter_records.save(self.unit, command.name, wanted, self.time.now, command.who)
+        detail = {"filter": command.name, "wanted": command.wanted}
+        store.log_command(self.unit, self.time.now, command.who, "save_filter", None, "", **detail)
+        return filter_record(
+            {
+                "name": command.name,
+                "wanted": wanted,
+                "saved_at": self.time.now,
+                "saved_by": command.who,
+            }
+        )
 
-    Raises:
-        NotFound: there is none of that name.
-    """
-    kept = filter_records.names(unit)
-    if command.name not in kept:
-        raise unknown(command.name, kept)
-    filter_records.drop(unit, command.name)
-    store.log_command(
-        *(unit, time.now, command.who, "drop_filter", None, command.reason), filter=command.name
-    )
+    @handles(DropFilter)
+    def drop_filter(self, command: DropFilter) -> None:
+        """Forget a filter.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        kept = filter_records.names(self.unit)
+        if command.name not in kept:
+            raise unknown(command.name, kept)
+        filter_records.drop(self.unit, command.name)
+        store.log_command(
+            *(self.unit, self.time.now, command.who, "drop_filter", None, command.reason),
+            filter=command.name,
+        )
 
 
 def unknown(name: str, kept: list[str]) -> NotFound:

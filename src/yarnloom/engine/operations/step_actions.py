@@ -10,20 +10,23 @@ Decision: `docs/decisions/05-pause-and-mend.md`.
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass
 from typing import Any
 
 from yarnloom.engine.commands import StepAction, handles
-from yarnloom.engine.composition.composition import Composition
+from yarnloom.engine.composition.composition import Compositions
 from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
 from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pool
-from yarnloom.engine.dispatch.worker_orders import post_stop
+from yarnloom.engine.dispatch.worker_orders import WorkerOrders
 from yarnloom.engine.operations.admission import is_busy
-from yarnloom.engine.operations.pause import hold_step, release_step
+from yarnloom.engine.operations.pause import Pausing
 from yarnloom.engine.parts.inputs import Fate, with_inputs
-from yarnloom.engine.parts.rerun_scope import CUT_SHORT, Renewal, Some, has_ended
+from yarnloom.engine.parts.rerun_scope import CUT_SHORT, Renewals, Some, has_ended
 from yarnloom.engine.queries.run_in_transaction import record_of
 from yarnloom.engine.records.runs import RunRecord
+from yarnloom.engine.rules.limits import Pools
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     RUN_ENDED,
     STEP_ENDED,
@@ -32,13 +35,19 @@ from yarnloom.engine.rules.states import (
     StepState,
     StopReason,
 )
-from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import ASLEEP
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.progress import Progress
+from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.step_queue import StepQueue
+from yarnloom.engine.state.transitions import ASLEEP, Moves
+from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.plan import Node, source_schema
 from yarnloom.plan.marked_values import rows_in, seal
 from yarnloom.plan.validators import Schema
-from yarnloom.store import PartRow, RunRow, StepRow, effect_records
+from yarnloom.secrets import Vault
+from yarnloom.store import PartRow, RunRow, StepRow, Unit, effect_records
 from yarnloom.store import run_records as store
 from yarnloom.values import JsonObject, JsonValue, encode
 
@@ -46,31 +55,49 @@ FOR_A_MEND = {"edit", "skip", "supply"}
 """What is kept of a step whose run has ended, and met when the run is mended."""
 
 
-@handles(StepAction)
-def act_on_step(transaction: Transaction, command: StepAction) -> RunRecord:
-    """Do what someone decided about a step; the answer is its run.
+@dataclass(slots=True)
+class StepActions:
+    """Changes single steps by hand."""
 
-    Raises:
-        NotFound: there is no such run.
-        Conflict: not possible in the step's, or its run's, present state.
-        InvalidInput: an input or output does not fit the task; nothing is changed.
-    """
-    return _Hand(transaction, command).do()
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    changes: Changes
+    settings: EngineSettings
+    vault: Vault
+    progress: Progress
+    moves: Moves
+    queue: StepQueue
+    pools: Pools
+    workflows: Workflows
+    compositions: Compositions
+    pausing: Pausing
+    renewals: Renewals
+    worker_orders: WorkerOrders
+
+    @handles(StepAction)
+    def act_on_step(self, command: StepAction) -> RunRecord:
+        """Do what someone decided about a step; the answer is its run.
+
+        Raises:
+            NotFound: there is no such run.
+            Conflict: not possible in the step's, or its run's, present state.
+            InvalidInput: an input or output does not fit the task; nothing is changed.
+        """
+        return _Hand(self, command).do()
 
 
 class _Hand:
-    def __init__(self, transaction: Transaction, command: StepAction) -> None:
-        self.transaction = transaction
+    def __init__(self, needs: StepActions, command: StepAction) -> None:
+        self.needs = needs
         self.command = command
-        self.run: RunRow = transaction.unit.run(command.run)
-        self.plan = transaction.plans.of(self.run)
+        self.run: RunRow = needs.unit.run(command.run)
+        self.plan = needs.plans.of(self.run)
         self.node: Node = self.plan.nodes[command.node]
         self.facts = self.plan.tasks[self.node.task]
         self.step: StepRow | None = None
         if command.holder is not None:
-            self.step = transaction.unit.steps.one(
-                "part = ? AND node = ?", command.holder, command.node
-            )
+            self.step = needs.unit.steps.one("part = ? AND node = ?", command.holder, command.node)
 
     @property
     def state(self) -> str:
@@ -94,8 +121,8 @@ class _Hand:
             "supply": self.supply,
         }[self.command.action]()
         store.log_command(
-            self.transaction.unit,
-            self.transaction.time.now,
+            self.needs.unit,
+            self.needs.time.now,
             self.command.who,
             self.command.action,
             self.run.number,
@@ -103,10 +130,8 @@ class _Hand:
             step=self.command.address,
             **self._detail(),
         )
-        self.transaction.changes.runs.add(self.run.number)
-        return record_of(
-            self.transaction.unit, self.transaction.time, self.transaction.plans, self.run
-        )
+        self.needs.changes.runs.add(self.run.number)
+        return record_of(self.needs.unit, self.needs.time, self.needs.plans, self.run)
 
     # Pause and resume
 
@@ -116,29 +141,14 @@ class _Hand:
         if self.state in STEP_ENDED:
             raise self._refused(f"is {self.state}")
         if self.step.held is None:
-            hold_step(
-                self.transaction.unit,
-                self.transaction.time,
-                self.transaction.memory.workers,
-                self.transaction.changes,
-                self.transaction.moves,
-                self.step,
-            )
+            self.needs.pausing.hold_step(self.step)
 
     def resume(self) -> None:
         if self.step is None or (self.step.held is None and self.state != StepState.PAUSED):
             raise self._refused(f"is {self.state}, and not paused")
         if self.step.held is None:
             raise self._refused("is paused with its run; resume the run")
-        release_step(
-            self.transaction.unit,
-            self.transaction.time,
-            self.transaction.memory.workers,
-            self.transaction.due_times,
-            self.transaction.changes,
-            self.transaction.moves,
-            self.step,
-        )
+        self.needs.pausing.release_step(self.step)
 
     # Ends by hand
 
@@ -148,13 +158,8 @@ class _Hand:
         if self.step is not None and self.step.open is not None:
             self._say_why_cancelled()
             again = self.step.stop == StopReason.CANCEL
-            post_stop(
-                self.transaction.unit,
-                self.transaction.memory.workers,
-                self.transaction.changes,
-                self.step,
-                StopReason.CANCEL,
-                now=again or self.command.now,
+            self.needs.worker_orders.post_stop(
+                self.step, StopReason.CANCEL, now=again or self.command.now
             )
             return
         self._meet("cancel")
@@ -167,7 +172,7 @@ class _Hand:
         self._refuse_running()
         output = text_of_value(self.command.output, "the output")
         schema = self.facts["output"]
-        found = self.transaction.settings.verdicts.problems(self.command.output, schema)
+        found = self.needs.settings.verdicts.problems(self.command.output, schema)
         problems = [Problem(f"/output{one.where}", one.message) for one in found]
         problems = problems or self._wrong_files(self.command.output, schema, "/output")
         if problems:
@@ -175,7 +180,7 @@ class _Hand:
                 f"the output does not fit what task {self.node.task} returns; nothing was changed",
                 problems=problems,
             )
-        use_named(self.transaction.unit, self.run.number, output)
+        use_named(self.needs.unit, self.run.number, output)
         self._meet("supply", output)
 
     def _wrong_files(self, value: JsonValue, schema: Schema, at: str) -> list[Problem]:
@@ -186,7 +191,7 @@ class _Hand:
             for where, one, _ in rows_in(value, schema)
             if "list" not in one or "sha256" in one
         ]
-        return unchecked or unknown_files(self.transaction.unit, value, schema, at)
+        return unchecked or unknown_files(self.needs.unit, value, schema, at)
 
     def _meet(self, fate: str, output: str | None = None) -> None:
         """The step ends so: now if it has come up, else when it does."""
@@ -201,9 +206,7 @@ class _Hand:
         step, over = self.step, self.state in (StepState.FAILED, StepState.CANCELLED)
         place = self._place_to_begin_again() if over else None
         if step is not None and not over and self.state != StepState.WAITING:
-            Composition(self.transaction, self.run).end_by_hand(
-                step, Fate(fate, output, self._why())
-            )
+            self.needs.compositions.of(self.run).end_by_hand(step, Fate(fate, output, self._why()))
             return
         # It is met when the step comes up.
         given = self.command.output if fate == "supply" else None
@@ -219,13 +222,13 @@ class _Hand:
             return self.step.skip_reason in CUT_SHORT
         if self.command.holder is None:
             return False
-        return self.transaction.unit.parts.need(self.command.holder).rest_reason in CUT_SHORT
+        return self.needs.unit.parts.need(self.command.holder).rest_reason in CUT_SHORT
 
     def _say_why_cancelled(self) -> None:
         """What is told of the failure that its cancel is for the parts around it."""
         assert self.step is not None
         self.step.error = encode({"type": "Cancelled", "message": self._why()})
-        self.transaction.unit.steps.touch(self.step)
+        self.needs.unit.steps.touch(self.step)
 
     def _why(self) -> str:
         reason = f": {self.command.reason}" if self.command.reason else ""
@@ -236,7 +239,7 @@ class _Hand:
     def retry(self) -> None:
         step = self.step
         if step is not None and step.state in ASLEEP:
-            self.transaction.moves.step(step, StepEvent.RETRY)
+            self.needs.moves.step(step, StepEvent.RETRY)
         elif self.state not in (StepState.FAILED, StepState.CANCELLED):
             raise self._refused(
                 f"is {self.state}; only one that failed, was cancelled, backs off or rests can be "
@@ -249,29 +252,29 @@ class _Hand:
 
     def _follow_up_again(self) -> None:
         """Try a follow-up again in a run that has ended: nothing else is changed by it."""
-        transaction, run, step = self.transaction, self.run, self.step
+        needs, run, step = self.needs, self.run, self.step
         assert step is not None
         if run.cancels > 1:
             raise self._refused("was stopped with its run, its follow-ups too; `mend` the run")
-        if is_busy(transaction.memory.workflows, self.plan):
+        if is_busy(needs.workflows, self.plan):
             raise self._refused(f"is of {run.workflow}, of which as many run as may; try again")
-        part = transaction.unit.parts.need(step.part)
+        part = needs.unit.parts.need(step.part)
         while not self.plan.nodes[part.node].follows:
-            part = transaction.unit.around(part)
-        if not Renewal(transaction, run, only=Some({step.id: step.rank})).part(part, set()):
+            part = needs.unit.around(part)
+        if not needs.renewals.of(run, only=Some({step.id: step.rank})).part(part, set()):
             raise self._refused("failed, as was allowed; `mend` the run")
-        transaction.moves.run(run, RunEvent.REOPEN)
+        needs.moves.run(run, RunEvent.REOPEN)
         run.renewed, run.reopened_from, run.ended_at = 1, run.ended_at, None
-        transaction.unit.runs.touch(run)
-        transaction.memory.workflows.under_way[run.workflow] += 1
-        Composition(transaction, run).follow_up_again(part)
+        needs.unit.runs.touch(run)
+        needs.workflows.under_way[run.workflow] += 1
+        needs.compositions.of(run).follow_up_again(part)
 
     def _place_to_begin_again(self) -> tuple[PartRow, PartRow | None]:
         """The first part around the step that goes on, and the outermost below it that ended."""
         step = self.step
         if step is None:
             raise self._refused(f"never began: it is {self.state}; `mend` the run when it ended")
-        part: PartRow | None = self.transaction.unit.parts.need(step.part)
+        part: PartRow | None = self.needs.unit.parts.need(step.part)
         top: PartRow | None = None
         assert part is not None
         while part.outcome is not None:
@@ -282,8 +285,8 @@ class _Hand:
                 raise self._refused("is in a follow-up; retry it when its run has ended")
             if part.parent is None:
                 raise self._refused("is in a run that is ending; mend it when it has ended")
-            part = self.transaction.unit.around(part)
-        if Composition(self.transaction, self.run).is_barred(part):
+            part = self.needs.unit.around(part)
+        if self.needs.compositions.of(self.run).is_barred(part):
             raise self._refused("is in a part that was stopped; mend the run when it has ended")
         return part, top
 
@@ -292,11 +295,11 @@ class _Hand:
         step = self.step
         assert step is not None
         self.run.renewed = 1
-        self.transaction.unit.runs.touch(self.run)
+        self.needs.unit.runs.touch(self.run)
         only = Some({step.id: step.rank})
-        Renewal(self.transaction, self.run, only).in_live(step, part, top)
+        self.needs.renewals.of(self.run, only).in_live(step, part, top)
         node = self.plan.nodes[top.node if top else step.node]
-        Composition(self.transaction, self.run).go_on_with(node, part)
+        self.needs.compositions.of(self.run).go_on_with(node, part)
 
     # Edit
 
@@ -305,13 +308,13 @@ class _Hand:
         command = self.command
         self._refuse_unfit_inputs(command.inputs or {})
         if command.pool:
-            refuse_unknown_pool(self.transaction.memory.pools, command.pool)
+            refuse_unknown_pool(self.needs.pools, command.pool)
         if not command.inputs and command.pool is None and command.priority is None:
             raise InvalidInput("nothing to edit: give inputs, pool or priority")
-        known = effect_records.hand_of(self.transaction.unit, self.run.number, command.address)
+        known = effect_records.hand_of(self.needs.unit, self.run.number, command.address)
         given = self._sealed(command.inputs or {})
         inputs = {**known.get("inputs", {}), **given}
-        use_named(self.transaction.unit, self.run.number, json.dumps(inputs))
+        use_named(self.needs.unit, self.run.number, json.dumps(inputs))
         self._keep(inputs=inputs, pool=command.pool, priority=command.priority)
         step = self.step
         if step is not None and step.state == StepState.DONE and inputs != known.get("inputs", {}):
@@ -319,20 +322,20 @@ class _Hand:
         if step is None or step.state in STEP_ENDED or step.state == StepState.WAITING:
             return
         # The queue finds a step by its pool and priority, so it is out of it while these change.
-        free = self.transaction.memory.queue.has(step)
+        free = self.needs.queue.has(step)
         if free:
-            self.transaction.memory.queue.remove(step)
+            self.needs.queue.remove(step)
         text = with_inputs(step.input, inputs)
         if text != step.input:
             step.saved = None  # what was saved belongs to other inputs
-            self.transaction.progress.step_moved(step)
+            self.needs.progress.step_moved(step)
         pool = step.pool if command.pool is None else command.pool
         if command.priority is not None:
             step.priority = command.priority
-        self.transaction.unit.steps.touch(step)
-        self.transaction.unit.steps.rewrite(step, input=text, pool=pool)
+        self.needs.unit.steps.touch(step)
+        self.needs.unit.steps.rewrite(step, input=text, pool=pool)
         if free:
-            self.transaction.memory.queue.add(step)
+            self.needs.queue.add(step)
 
     def _refuse_unfit_inputs(self, inputs: JsonObject) -> None:
         text_of_value(inputs, "the inputs")
@@ -347,7 +350,7 @@ class _Hand:
             one = {**schema, "properties": {name: known[name]}, "required": [name]}
             problems += [
                 Problem(f"/inputs{found.where}", found.message)
-                for found in self.transaction.settings.verdicts.problems({name: inputs[name]}, one)
+                for found in self.needs.settings.verdicts.problems({name: inputs[name]}, one)
             ]
         if problems := problems or self._wrong_files(inputs, schema, "/inputs"):
             raise InvalidInput(
@@ -360,21 +363,19 @@ class _Hand:
     def _sealed(self, inputs: JsonObject) -> JsonObject:
         """Inputs as they are kept: sealed where the task, or what they stand in for, is secret."""
         found = {}
-        for name, value in seal(inputs, self.facts["input"], self.transaction.vault.seal).items():
+        for name, value in seal(inputs, self.facts["input"], self.needs.vault.seal).items():
             source = self.node.inputs.get(name)
             schema = {} if source is None else source_schema(self.plan, source)
-            found[name] = seal(value, schema, self.transaction.vault.seal)
+            found[name] = seal(value, schema, self.needs.vault.seal)
         return found
 
     def _keep(self, **facts: Any) -> None:
         """Keep what was decided, beside what was before."""
-        known = effect_records.hand_of(self.transaction.unit, self.run.number, self.command.address)
+        known = effect_records.hand_of(self.needs.unit, self.run.number, self.command.address)
         known |= {name: value for name, value in facts.items() if value is not None}
-        effect_records.keep_hand(
-            self.transaction.unit, self.run.number, self.command.address, known
-        )
+        effect_records.keep_hand(self.needs.unit, self.run.number, self.command.address, known)
         self.run.step_actions = 1
-        self.transaction.unit.runs.touch(self.run)
+        self.needs.unit.runs.touch(self.run)
 
     def _refuse_running(self) -> None:
         if self.step is not None and self.step.open is not None:
@@ -387,7 +388,7 @@ class _Hand:
         """The state of a step without a row: what became of what never began around it."""
         if self.command.holder is None:
             return StepState.WAITING
-        holder = self.transaction.unit.parts.need(self.command.holder)
+        holder = self.needs.unit.parts.need(self.command.holder)
         return holder.rest_state or StepState.WAITING
 
     def _detail(self) -> JsonObject:

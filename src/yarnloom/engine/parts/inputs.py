@@ -67,8 +67,8 @@ def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> PreparedSte
     run = resolver.run
     if not run.step_actions:
         return prepared
-    address = resolver.transaction.plans.address(run, node, around).partition("/")[2]
-    hand = effect_records.hand_of(resolver.transaction.unit, run.number, address)
+    address = resolver.needs.plans.address(run, node, around).partition("/")[2]
+    hand = effect_records.hand_of(resolver.needs.unit, run.number, address)
     if not hand or prepared.skip is SkipReason.NOT_REACHED:
         return prepared
     prepared = replace(prepared, priority=hand.get("priority"))
@@ -81,7 +81,7 @@ def prepare_step(resolver: Resolver, node: Node, around: PartRow) -> PreparedSte
         prepared = replace(prepared, fate=Fate(fate, output, hand["why"]))
         # It is met now, and holds for no later round.
         rest = {name: value for name, value in hand.items() if name not in _OF_FATE}
-        effect_records.keep_hand(resolver.transaction.unit, run.number, address, rest)
+        effect_records.keep_hand(resolver.needs.unit, run.number, address, rest)
     return prepared
 
 

@@ -10,10 +10,11 @@ import json
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from yarnloom.engine.parts.list_jobs import ask_to_read
+from yarnloom.engine.parts.list_jobs import ListJobs
 from yarnloom.engine.parts.list_values import ItemFault, name_of, refuse_names
+from yarnloom.engine.state.folder import Folder
 from yarnloom.engine.state.memory import Parts
-from yarnloom.engine.state.transaction import Folder, Transaction
+from yarnloom.engine.state.workers import Workers
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import EachFacts
 from yarnloom.store import FileFolder, PartRow, Unit, file_records, item_records
@@ -41,95 +42,97 @@ class Window:
     passes_over: bool = False
 
 
-def window(transaction: Transaction, facts: EachFacts) -> Window:
-    """The window of an each; without `at_once` it grows with the places of all workers."""
-    if facts.at_once:
-        return Window(facts.at_once, facts.at_once - 1, facts.at_once)
-    workers = transaction.memory.workers.values()
-    size = WINDOW + 2 * sum(worker.offer.places + worker.offer.io_places for worker in workers)
-    straight = size + 2 * sum(worker.offer.ahead for worker in workers)
-    return Window(size, size // 2, straight, passes_over=True)
+@dataclass(slots=True)
+class Items:
+    """Reads the lists of eaches."""
 
+    unit: Unit
+    folder: Folder
+    workers: Workers
+    parts: Parts
+    list_jobs: ListJobs
 
-def read_source(
-    transaction: Transaction, part: PartRow, facts: EachFacts, text: str | None
-) -> int | None:
-    """Read the list of an each, and keep it.
+    def window(self, facts: EachFacts) -> Window:
+        """The window of an each; without `at_once` it grows with the places of all workers."""
+        if facts.at_once:
+            return Window(facts.at_once, facts.at_once - 1, facts.at_once)
+        workers = self.workers.values()
+        size = WINDOW + 2 * sum(worker.offer.places + worker.offer.io_places for worker in workers)
+        straight = size + 2 * sum(worker.offer.ahead for worker in workers)
+        return Window(size, size // 2, straight, passes_over=True)
 
-    Returns:
-        How many values it has; None if there is null instead of a list.
+    def read_source(self, part: PartRow, facts: EachFacts, text: str | None) -> int | None:
+        """Read the list of an each, and keep it.
 
-    Raises:
-        ItemFault: it is no list, or its items' names are missing or not unique.
-    """
-    values = None if text is None else decode(text)
-    if values is None:
-        return None
-    assert text is not None
-    if is_list_reference(values):
-        return _read_reference(transaction, part, facts, text, values)
-    if not isinstance(values, list):
-        raise ItemFault(f"over is {text:.60}; expected a list")
-    if facts.name is not None:
-        refuse_names(values, facts.name)
-    item_records.keep_source(transaction.unit, part.id, text)
-    _keep_slice(
-        transaction.unit, transaction.memory.parts, transaction.folder, part, facts, values, 0
-    )
-    return len(values)
+        Returns:
+            How many values it has; None if there is null instead of a list.
 
+        Raises:
+            ItemFault: it is no list, or its items' names are missing or not unique.
+        """
+        values = None if text is None else decode(text)
+        if values is None:
+            return None
+        assert text is not None
+        if is_list_reference(values):
+            return self._read_reference(part, facts, text, values)
+        if not isinstance(values, list):
+            raise ItemFault(f"over is {text:.60}; expected a list")
+        if facts.name is not None:
+            refuse_names(values, facts.name)
+        item_records.keep_source(self.unit, part.id, text)
+        self._keep_slice(part, facts, values, 0)
+        return len(values)
 
-def _read_reference(
-    transaction: Transaction, part: PartRow, facts: EachFacts, text: str, reference: JsonObject
-) -> int:
-    """Read a list that is a file; one that must be looked through first has no items yet."""
-    marks = file_records.marks_of(transaction.unit, reference["list"])
-    if facts.name is None and marks is not None:
-        item_records.keep_source(transaction.unit, part.id, text)
-        return int(reference["count"])
-    ask_to_read(transaction, part, facts, text)
-    return 0
+    def _read_reference(
+        self, part: PartRow, facts: EachFacts, text: str, reference: JsonObject
+    ) -> int:
+        """Read a list that is a file; one that must be looked through first has no items yet."""
+        marks = file_records.marks_of(self.unit, reference["list"])
+        if facts.name is None and marks is not None:
+            item_records.keep_source(self.unit, part.id, text)
+            return int(reference["count"])
+        self.list_jobs.ask_to_read(part, facts, text)
+        return 0
 
+    def item_value(self, part: PartRow, facts: EachFacts, index: int) -> tuple[str, str | None]:
+        """Value (as JSON text) and name of an item."""
+        return item_of(self.raw_item(part, facts, index), facts)
 
-def item_value(
-    unit: Unit, parts: Parts, folder: Folder, part: PartRow, facts: EachFacts, index: int
-) -> tuple[str, str | None]:
-    """Value (as JSON text) and name of an item."""
-    return item_of(raw_item(unit, parts, folder, part, facts, index), facts)
+    def raw_item(self, part: PartRow, facts: EachFacts, index: int) -> JsonValue:
+        """Return the value of an item."""
+        first, values = self.parts.slices.get(part.id, (0, []))
+        if not first <= index < first + len(values):
+            self._keep_slice(part, facts, decode(item_records.source(self.unit, part.id)), index)
+            first, values = self.parts.slices[part.id]
+            if not values:
+                raise LookupError(f"the list of each {part.id} has no item {index}")
+        return values[index - first]
 
+    def raw_items(self, part: PartRow, facts: EachFacts, first: int, count: int) -> list[JsonValue]:
+        """Return the values of items that follow each other."""
+        found: list[JsonValue] = []
+        while len(found) < count:
+            at = first + len(found)
+            self.raw_item(part, facts, at)  # so that its slice is there
+            begin, values = self.parts.slices[part.id]
+            found += values[at - begin : first + count - begin]
+        return found
 
-def raw_item(
-    unit: Unit, parts: Parts, folder: Folder, part: PartRow, facts: EachFacts, index: int
-) -> JsonValue:
-    """Return the value of an item."""
-    first, values = parts.slices.get(part.id, (0, []))
-    if not first <= index < first + len(values):
-        _keep_slice(
-            unit, parts, folder, part, facts, decode(item_records.source(unit, part.id)), index
+    def _keep_slice(self, part: PartRow, facts: EachFacts, source: JsonValue, first: int) -> None:
+        slices = self.parts.slices
+        if len(slices) > 100:
+            slices.clear()  # far more eaches under way than can move at once
+        count = SLICE_OF_FILE if is_list_reference(source) else SLICE
+        found = slice_of(
+            self.folder.files,
+            lambda one: file_records.marks_of(self.unit, one),
+            source,
+            facts,
+            first,
+            count,
         )
-        first, values = parts.slices[part.id]
-        if not values:
-            raise LookupError(f"the list of each {part.id} has no item {index}")
-    return values[index - first]
-
-
-def raw_items(
-    unit: Unit,
-    parts: Parts,
-    folder: Folder,
-    part: PartRow,
-    facts: EachFacts,
-    first: int,
-    count: int,
-) -> list[JsonValue]:
-    """Return the values of items that follow each other."""
-    found: list[JsonValue] = []
-    while len(found) < count:
-        at = first + len(found)
-        raw_item(unit, parts, folder, part, facts, at)  # so that its slice is there
-        begin, values = parts.slices[part.id]
-        found += values[at - begin : first + count - begin]
-    return found
+        slices[part.id] = (first, found)
 
 
 def item_of(value: JsonValue, facts: EachFacts) -> tuple[str, str | None]:
@@ -182,22 +185,3 @@ def _slice(values: list[JsonValue], facts: EachFacts, first: int, count: int) ->
         return values[first : first + count]
     starts = range(first * facts.batch, len(values), facts.batch)
     return [values[start : start + facts.batch] for start in starts[:count]]
-
-
-def _keep_slice(
-    unit: Unit,
-    parts: Parts,
-    folder: Folder,
-    part: PartRow,
-    facts: EachFacts,
-    source: JsonValue,
-    first: int,
-) -> None:
-    slices = parts.slices
-    if len(slices) > 100:
-        slices.clear()  # far more eaches under way than can move at once
-    count = SLICE_OF_FILE if is_list_reference(source) else SLICE
-    found = slice_of(
-        folder.files, lambda one: file_records.marks_of(unit, one), source, facts, first, count
-    )
-    slices[part.id] = (first, found)

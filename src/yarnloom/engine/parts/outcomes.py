@@ -5,10 +5,14 @@ Decision: `docs/decisions/02-composition.md`.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from yarnloom.engine.parts.work_queue import CANCELLED, STOPPED, Blocked
 from yarnloom.engine.rules.states import SkipReason, StepState, StopReason
+from yarnloom.engine.state.composing import Ended
+from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import PASSED_OVER
-from yarnloom.engine.state.transaction import Ended, Transaction
+from yarnloom.engine.state.statistics import Statistics
 from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Node, Plan
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
 
@@ -67,52 +71,58 @@ def bar_of(
         here = unit.around(here)
 
 
-def drop_rest(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
-    """The children of a part that never began will not."""
-    left = part.total - part.over - part.begun
-    if not left:
-        return
-    if run_is_renewed(transaction.unit, part):
-        _end_what_waits(transaction, part, bar)
-        part.items_to_rerun = 0
-    part.rest_state, part.rest_reason = bar.state, bar.reason
-    transaction.counts.eaches.left(transaction, part)
-    if bar.state is StepState.CANCELLED:
-        part.cancelled += left
-    else:
-        part.skipped += left
-        note_skip(part, bar.reason)
-    transaction.unit.parts.touch(part)
+@dataclass(slots=True)
+class Outcomes:
+    """Ends what waits in parts that are decided."""
+
+    unit: Unit
+    plans: Plans
+    counts: Statistics
+
+    def drop_rest(self, part: PartRow, bar: Blocked) -> None:
+        """The children of a part that never began will not."""
+        left = part.total - part.over - part.begun
+        if not left:
+            return
+        if run_is_renewed(self.unit, part):
+            self._end_what_waits(part, bar)
+            part.items_to_rerun = 0
+        part.rest_state, part.rest_reason = bar.state, bar.reason
+        self.counts.eaches.left(self.plans, part)
+        if bar.state is StepState.CANCELLED:
+            part.cancelled += left
+        else:
+            part.skipped += left
+            note_skip(part, bar.reason)
+        self.unit.parts.touch(part)
+
+    def _end_what_waits(self, part: PartRow, bar: Blocked) -> None:
+        """What was to run again in a part, and has a row for that reason, will not."""
+        row: PartRow | StepRow
+        for row in self.unit.steps.select("part = ? AND state = 'waiting'", part.id):
+            row.state, row.skip_reason = bar.state, bar.reason
+            self.unit.steps.touch(row)
+        for row in self.unit.parts.select("parent = ? AND state = 'waiting'", part.id):
+            if self.plans.of(self.unit.run(row.run)).nodes[row.node].follows:
+                continue
+            self.end_part_that_waits(row, bar)
+
+    def end_part_that_waits(self, row: PartRow, bar: Blocked) -> None:
+        """A part that was to run again will not, nor will what waits in it."""
+        left = row.total - row.over
+        self._end_what_waits(row, bar)
+        counted = "cancelled" if bar.state is StepState.CANCELLED else "skipped"
+        setattr(row, counted, getattr(row, counted) + left)
+        row.rest_state, row.rest_reason, row.items_to_rerun = bar.state, bar.reason, 0
+        self.counts.eaches.left(self.plans, row)
+        row.state = row.outcome = bar.state
+        row.skip_reason = bar.reason
+        self.unit.parts.touch(row)
 
 
 def run_is_renewed(unit: Unit, part: PartRow) -> bool:
     """Whether anything of a part's run ever had to wait to run again."""
     return bool(unit.run(part.run).renewed)
-
-
-def _end_what_waits(transaction: Transaction, part: PartRow, bar: Blocked) -> None:
-    """What was to run again in a part, and has a row for that reason, will not."""
-    row: PartRow | StepRow
-    for row in transaction.unit.steps.select("part = ? AND state = 'waiting'", part.id):
-        row.state, row.skip_reason = bar.state, bar.reason
-        transaction.unit.steps.touch(row)
-    for row in transaction.unit.parts.select("parent = ? AND state = 'waiting'", part.id):
-        if transaction.plans.of(transaction.unit.run(row.run)).nodes[row.node].follows:
-            continue
-        end_part_that_waits(transaction, row, bar)
-
-
-def end_part_that_waits(transaction: Transaction, row: PartRow, bar: Blocked) -> None:
-    """A part that was to run again will not, nor will what waits in it."""
-    left = row.total - row.over
-    _end_what_waits(transaction, row, bar)
-    counted = "cancelled" if bar.state is StepState.CANCELLED else "skipped"
-    setattr(row, counted, getattr(row, counted) + left)
-    row.rest_state, row.rest_reason, row.items_to_rerun = bar.state, bar.reason, 0
-    transaction.counts.eaches.left(transaction, row)
-    row.state = row.outcome = bar.state
-    row.skip_reason = bar.reason
-    transaction.unit.parts.touch(row)
 
 
 def note_skip(part: PartRow, reason: str | None) -> None:

@@ -6,11 +6,13 @@ Values are JSON texts throughout: large ones are passed on without being taken a
 from __future__ import annotations
 
 import json
+from dataclasses import dataclass
 
 from yarnloom.engine.parts.list_values import DONE, FAILURES, dump_text, failed_item, fault_of
 from yarnloom.engine.records.errors import StepError, TaskFailure
 from yarnloom.engine.rules.states import StepState
-from yarnloom.engine.state.transaction import Ended, Transaction
+from yarnloom.engine.state.composing import Composing, Ended
+from yarnloom.engine.state.plans import Plans
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import (
     NOT_GIVEN,
@@ -26,7 +28,7 @@ from yarnloom.plan import (
     Plan,
     Source,
 )
-from yarnloom.store import PartRow, RunRow, file_records, item_records
+from yarnloom.store import PartRow, RunRow, Unit, file_records, item_records
 from yarnloom.units import iso_time
 from yarnloom.values import VALUE_LIMIT, JsonValue, decode, size_of
 
@@ -38,8 +40,8 @@ WAITING = Ended(StepState.WAITING)
 class Resolver:
     """Resolves the references of one run within a transaction."""
 
-    def __init__(self, transaction: Transaction, run: RunRow, plan: Plan) -> None:
-        self.transaction = transaction
+    def __init__(self, needs: References, run: RunRow, plan: Plan) -> None:
+        self.needs = needs
         self.run = run
         self.plan = plan
 
@@ -80,11 +82,11 @@ class Resolver:
 
     def child(self, part: PartRow, node: Node) -> Ended:
         """How a child of a part stands."""
-        known = self.transaction.composing.children.get((part.id, node.index))
+        known = self.needs.composing.children.get((part.id, node.index))
         if known is not None:
             return known
         if node.kind is Kind.STEP:
-            step = self.transaction.unit.steps.one("part = ? AND node = ?", part.id, node.index)
+            step = self.needs.unit.steps.one("part = ? AND node = ?", part.id, node.index)
             if step is not None:
                 return Ended(step.state, step.skip_reason, step.output, size_of(step.output))
         else:
@@ -102,7 +104,7 @@ class Resolver:
     def _from_item(self, each: int, path: tuple[str, ...], around: PartRow) -> str | None:
         wanted = self.plan.nodes[each].children[0]
         while around.node != wanted:
-            around = self.transaction.unit.around(around)
+            around = self.needs.unit.around(around)
         assert around.value is not None
         return around.value if not path else along(decode(around.value), path)
 
@@ -116,13 +118,11 @@ class Resolver:
         if source.only_done:
             row = self._row_of(node.index, around)
             assert row is not None, "an each that is done has a row"
-            if (
-                found := file_records.gathered_list(self.transaction.unit, row.id, DONE)
-            ) is not None:
+            if (found := file_records.gathered_list(self.needs.unit, row.id, DONE)) is not None:
                 return found
             self._refuse_large(node, row.size)
             return item_records.gathered(
-                self.transaction.unit, row.run, row.id, node.children[0], only_done=True
+                self.needs.unit, row.run, row.id, node.children[0], only_done=True
             )
         self._refuse_large(node, ended.size)
         return ended.output or "null"
@@ -155,7 +155,7 @@ class Resolver:
         while True:
             here: PartRow | None = around
             while here is not None and here.node != below[-1]:
-                here = self.transaction.unit.parts.need(here.parent) if here.parent else None
+                here = self.needs.unit.parts.need(here.parent) if here.parent else None
             if here is not None:
                 break
             parent = self.plan.nodes[below[-1]].parent
@@ -169,24 +169,18 @@ class Resolver:
         return here
 
     def _part_at(self, part: PartRow, node: int) -> PartRow | None:
-        return self.transaction.unit.parts.one(
-            "parent = ? AND node = ? AND item = 0", part.id, node
-        )
+        return self.needs.unit.parts.one("parent = ? AND node = ? AND item = 0", part.id, node)
 
     # Failures
 
     def _failures(self, each: PartRow | None) -> str:
         if each is None:
             return "[]"  # seen from a follow-up: it was not reached
-        if (
-            kept := file_records.gathered_list(self.transaction.unit, each.id, FAILURES)
-        ) is not None:
+        if (kept := file_records.gathered_list(self.needs.unit, each.id, FAILURES)) is not None:
             return kept
         found, size = [], 0
-        where = self.transaction.plans.part_address(self.run, each)
-        for item, name, error in item_records.failed_items(
-            self.transaction.unit, each.id, VALUE_LIMIT
-        ):
+        where = self.needs.plans.part_address(self.run, each)
+        for item, name, error in item_records.failed_items(self.needs.unit, each.id, VALUE_LIMIT):
             found.append(failed_item(where, item, name, error))
             size += len(found[-1])
             if size > VALUE_LIMIT:
@@ -199,8 +193,8 @@ class Resolver:
     def _failure(self, around: PartRow) -> str:
         """What failed in the part that the follow-up around here follows."""
         while not (node := self.plan.nodes[around.node]).follows:
-            around = self.transaction.unit.around(around)
-        holder = self.transaction.unit.around(around)
+            around = self.needs.unit.around(around)
+        holder = self.needs.unit.around(around)
         assert node.parent is not None
         followed = self.plan.nodes[node.parent]
         if followed.kind is Kind.STEP:
@@ -211,7 +205,7 @@ class Resolver:
         count = sum(
             number
             for index, number in item_records.failures_by_node(
-                self.transaction.unit, self.run.number, holder.rank
+                self.needs.unit, self.run.number, holder.rank
             )
             if self.plan.belongs(self.plan.nodes[index], holder.node)
         )
@@ -219,10 +213,10 @@ class Resolver:
         return dump_text({"first": _task_failure(first), "count": count, "failures": failures})
 
     def _failure_of_step(self, holder: PartRow, followed: Node) -> str:
-        step = self.transaction.unit.steps.one("part = ? AND node = ?", holder.id, followed.index)
+        step = self.needs.unit.steps.one("part = ? AND node = ?", holder.id, followed.index)
         if step is None or step.state != StepState.FAILED:
             return "null"
-        address = self.transaction.plans.address(self.run, followed, holder)
+        address = self.needs.plans.address(self.run, followed, holder)
         one = _task_failure(_error_at(address, followed.task, step.attempts, step.error))
         return dump_text({"first": one, "count": 1, "failures": [one]})
 
@@ -234,20 +228,20 @@ class Resolver:
         return [_task_failure(error) for error in self._errors_under(holder)]
 
     def _errors_under(self, holder: PartRow) -> list[StepError]:
-        unit, number = self.transaction.unit, self.run.number
+        unit, number = self.needs.unit, self.run.number
         found: list[tuple[bytes, StepError]] = []
         for rank, index, part, attempts, error in item_records.failed_steps_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             node = self.plan.nodes[index]
             if self.plan.belongs(node, holder.node):
-                address = self.transaction.plans.address(self.run, node, unit.parts.need(part))
+                address = self.needs.plans.address(self.run, node, unit.parts.need(part))
                 found.append((rank, _error_at(address, node.task, attempts, error)))
         for rank, index, part, fault in item_records.faulty_parts_under(
             unit, number, holder.rank, 2 * FAILURES_TOLD
         ):
             if self.plan.belongs(self.plan.nodes[index], holder.node):
-                address = self.transaction.plans.part_address(self.run, unit.parts.need(part))
+                address = self.needs.plans.part_address(self.run, unit.parts.need(part))
                 found.append((rank, _error_at(address, None, 0, fault)))
         found.sort(key=lambda one: one[0])
         return [one for _, one in found[:FAILURES_TOLD]]
@@ -290,3 +284,16 @@ def along(value: object, path: tuple[str, ...]) -> str | None:
     """What stands at a path, as JSON text; None if it was not given."""
     found = value_along(value, path)
     return None if found is NOT_GIVEN else dump_text(found)
+
+
+@dataclass(slots=True)
+class References:
+    """Says what references stand for."""
+
+    unit: Unit
+    plans: Plans
+    composing: Composing
+
+    def resolver(self, run: RunRow, plan: Plan) -> Resolver:
+        """Return what resolves the references of a run."""
+        return Resolver(self, run, plan)

@@ -13,8 +13,9 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 
-from yarnloom.engine.parts.list_jobs import forget_gathered
+from yarnloom.engine.parts.list_jobs import ListJobs
 from yarnloom.engine.rules.states import (
     PART_TABLE,
     PartState,
@@ -23,8 +24,13 @@ from yarnloom.engine.rules.states import (
     StepState,
     next_state,
 )
-from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.transitions import count_child
+from yarnloom.engine.state.composing import Composing
+from yarnloom.engine.state.grants import Grants
+from yarnloom.engine.state.memory import Parts
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.progress import Progress
+from yarnloom.engine.state.statistics import Statistics
+from yarnloom.engine.state.transitions import Moves, count_child
 from yarnloom.plan import FromFailures, FromOutput, Kind, Node, Plan, Source
 from yarnloom.store import (
     PartRow,
@@ -64,7 +70,7 @@ class Renewal:
     """Renews parts of a run that have ended.
 
     Args:
-        transaction: the transaction.
+        needs: what renewals are made of.
         run: the run.
         only: steps that are renewed alone, with what was not reached because of them; None renews
             everything that did not end well.
@@ -72,16 +78,12 @@ class Renewal:
     """
 
     def __init__(
-        self,
-        transaction: Transaction,
-        run: RunRow,
-        only: Some | None = None,
-        edited: Some | None = None,
+        self, needs: Renewals, run: RunRow, only: Some | None = None, edited: Some | None = None
     ) -> None:
         self.edited = edited or Some({})
-        self.transaction = transaction
+        self.needs = needs
         self.run = run
-        self.plan: Plan = transaction.plans.of(run)
+        self.plan: Plan = needs.plans.of(run)
         self.only = only
         self.tasks: set[str] = set()
         self._reads: dict[int, frozenset[int]] = {}
@@ -132,7 +134,7 @@ class Renewal:
         if node.kind is Kind.EACH:
             part.items_to_rerun += 1
             part.size = self._size_of_items(part, node)
-            forget_gathered(self.transaction.unit, self.transaction.memory.jobs, part)
+            self.needs.list_jobs.forget_gathered(part)
         else:
             for index in node.children:
                 sibling = self.plan.nodes[index]
@@ -140,8 +142,9 @@ class Renewal:
                     self._child(part, sibling, tainted)
         part.skip_reason = SkipReason.ONLY_IF if part.skipped else None
         part.error = part.error if part.failed + part.cancelled else None
-        self.transaction.unit.parts.touch(part)
-        self.transaction.memory.forget_part(part.id, node.children)
+        self.needs.unit.parts.touch(part)
+        self.needs.parts.forget(part.id, node.children)
+        self.needs.grants.forget(part.id)
 
     def _is_another_failure(self, row: PartRow) -> bool:
         bad = row.state in (PartState.FAILED, PartState.CANCELLED)
@@ -163,14 +166,14 @@ class Renewal:
 
     def _child(self, row: PartRow, child: Node, tainted: set[int]) -> bool:
         if child.kind is Kind.STEP:
-            step = self.transaction.unit.steps.one("part = ? AND node = ?", row.id, child.index)
+            step = self.needs.unit.steps.one("part = ? AND node = ?", row.id, child.index)
             if step is None or not self._is_renewed(step, child, tainted):
                 return False
             self.step(step)
             self._forget_follow_ups(child, row)
             tainted.add(child.index)
             return True
-        part = self.transaction.unit.parts.one(
+        part = self.needs.unit.parts.one(
             "parent = ? AND node = ? AND item = 0", row.id, child.index
         )
         return part is not None and has_ended(part) and self.part(part, tainted)
@@ -195,23 +198,23 @@ class Renewal:
         if step.state == StepState.DONE:
             step.saved = None  # it reads something else now; what did not end well goes on
         before, ended_at = step.state, step.ended_at
-        self.transaction.moves.step(step, StepEvent.RENEW)
-        self.transaction.composing.children.pop((step.part, node.index), None)
+        self.needs.moves.step(step, StepEvent.RENEW)
+        self.needs.composing.children.pop((step.part, node.index), None)
         assert before != StepState.WAITING
         step.ended_at = ended_at
         step.retry_from_attempt, step.tries, step.losses = step.attempts, 0, 0
         step.paused_micros = step.supplied = 0
         step.skip_reason = step.output = step.started_at = step.deadline_at = None
         step.held = step.held_at = None
-        self.transaction.unit.steps.touch(step)
+        self.needs.unit.steps.touch(step)
 
     def wholly(self, row: PartRow) -> None:
         """Renew a part with everything in it that has a row."""
         node = self.plan.nodes[row.node]
         self.run.failures_allowed -= _failures_allowed(row, node)
-        for step in self.transaction.unit.steps.select("part = ? AND state <> 'waiting'", row.id):
+        for step in self.needs.unit.steps.select("part = ? AND state <> 'waiting'", row.id):
             self.step(step)
-        for part in self.transaction.unit.parts.select("parent = ? AND state <> 'waiting'", row.id):
+        for part in self.needs.unit.parts.select("parent = ? AND state <> 'waiting'", row.id):
             self.wholly(part)
             if part.value is not None:
                 row.items_to_rerun += 1
@@ -229,7 +232,7 @@ class Renewal:
         states = _ENDED if look_at_done else _ENDED[1:]
         marks = ", ".join("?" * len(states))
         renewed = False
-        for item in self.transaction.unit.parts.select(
+        for item in self.needs.unit.parts.select(
             f"parent = ? AND value IS NOT NULL AND coalesce(outcome, state) IN ({marks})"
             " ORDER BY item",
             *(row.id, *states),
@@ -248,7 +251,7 @@ class Renewal:
 
     def eaches_in_question(self) -> list[int]:
         """The eaches with items in batches of which a mend may change those that are done."""
-        unit, number = self.transaction.unit, self.run.number
+        unit, number = self.needs.unit, self.run.number
         batched = segment_records.eaches_of(unit, number)
         if not batched:
             return []
@@ -280,7 +283,7 @@ class Renewal:
     def _reset(self, row: PartRow, node: Node) -> None:
         """Make a part wait to run again; its renewed children are not counted any more."""
         if row.rest_state is not None:
-            self.transaction.counts.eaches.left(self.transaction, row, -1)
+            self.needs.counts.eaches.left(self.needs.plans, row, -1)
             never_began = row.unmade if node.kind is Kind.EACH else self._without_row(row, node)
             counted = getattr(row, row.rest_state) - never_began
             setattr(row, row.rest_state, counted)
@@ -289,35 +292,34 @@ class Renewal:
             self.run.followups_failed -= 1
         row.state = next_state(PART_TABLE, row.state, StepEvent.RENEW, node.label)
         if row.parent is not None and not node.follows:
-            count_child(self.transaction.unit, row.parent, before, row.state)
-            self.transaction.composing.children.pop((row.parent, node.index), None)
+            count_child(self.needs.unit, row.parent, before, row.state)
+            self.needs.composing.children.pop((row.parent, node.index), None)
         row.outcome = row.closed = row.fault = row.error = row.output = None
         row.rest_state = row.rest_reason = None
         row.skip_reason = SkipReason.ONLY_IF if row.skipped else None
         if node.kind is Kind.EACH:
             row.size = self._size_of_items(row, node)
-            forget_gathered(self.transaction.unit, self.transaction.memory.jobs, row)
-        self.transaction.unit.parts.touch(row)
-        self.transaction.progress.part_renewed(self.run, row)
-        self.transaction.memory.forget_part(row.id, node.children)
+            self.needs.list_jobs.forget_gathered(row)
+        self.needs.unit.parts.touch(row)
+        self.needs.progress.part_renewed(self.run, row)
+        self.needs.parts.forget(row.id, node.children)
+        self.needs.grants.forget(row.id)
         self._forget_follow_ups(node, row)
 
     def _size_of_items(self, row: PartRow, node: Node) -> int:
         is_read = self.plan.nodes[node.children[0]].wanted
-        return paused_runs.size_of_items(
-            self.transaction.unit, self.run.number, row.id, is_read=is_read
-        )
+        return paused_runs.size_of_items(self.needs.unit, self.run.number, row.id, is_read=is_read)
 
     def _without_row(self, row: PartRow, node: Node) -> int:
         """How many children of a sequence or parallel never began."""
-        known = {one.node for one in self.transaction.unit.steps.select("part = ?", row.id)}
-        known |= {one.node for one in self.transaction.unit.parts.select("parent = ?", row.id)}
+        known = {one.node for one in self.needs.unit.steps.select("part = ?", row.id)}
+        known |= {one.node for one in self.needs.unit.parts.select("parent = ?", row.id)}
         return sum(index not in known for index in node.children)
 
     def _forget_follow_ups(self, node: Node, holder: PartRow) -> None:
         """What follows begins anew."""
         for index in node.follow_ups.values():
-            row = self.transaction.unit.parts.one("parent = ? AND node = ?", holder.id, index)
+            row = self.needs.unit.parts.one("parent = ? AND node = ?", holder.id, index)
             if row is not None and row.state != PartState.WAITING:
                 self.wholly(row)
 
@@ -366,3 +368,22 @@ def items_by_name(unit: Unit, each: PartRow) -> dict[str, tuple[int, str]]:
         str(item) if name is None else name: (key, value)
         for key, item, name, value in paused_runs.items_made(unit, each.id)
     }
+
+
+@dataclass(slots=True)
+class Renewals:
+    """Makes parts run again."""
+
+    unit: Unit
+    plans: Plans
+    counts: Statistics
+    composing: Composing
+    progress: Progress
+    moves: Moves
+    grants: Grants
+    parts: Parts
+    list_jobs: ListJobs
+
+    def of(self, run: RunRow, only: Some | None = None, edited: Some | None = None) -> Renewal:
+        """Return what renews parts of a run."""
+        return Renewal(self, run, only, edited)

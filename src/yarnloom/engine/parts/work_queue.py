@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yarnloom.engine.rules.states import SkipReason, StepState
-from yarnloom.engine.state.transaction import Ended
+from yarnloom.engine.state.composing import Ended
 from yarnloom.plan import Node
 from yarnloom.store import PartRow
 

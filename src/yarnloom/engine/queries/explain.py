@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from itertools import islice
 
 from yarnloom.engine.commands import ListQuiet, Why, handles
 from yarnloom.engine.parts.list_jobs import READ
-from yarnloom.engine.queries.obstacles import SHOWN, obstacles, reason
+from yarnloom.engine.queries.obstacles import SHOWN, Obstacles, reason
 from yarnloom.engine.queries.part_records import step_progress
 from yarnloom.engine.records.waits import Reason, WaitRecord, WhyRecord
 from yarnloom.engine.rules.run_clock import RunTime
@@ -28,8 +28,8 @@ from yarnloom.engine.rules.states import (
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.due_times import BEGIN_SECONDS
 from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.transaction import Transaction
-from yarnloom.engine.state.workers import Worker
+from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit, paused_runs
 from yarnloom.store import run_records as store
@@ -39,53 +39,62 @@ from yarnloom.values import decode
 TAKEN_BACK_OFTEN = 3
 
 
-@handles(Why)
-def why(transaction: Transaction, command: Why) -> WhyRecord:
-    """Return what a run, or a part of it, waits for.
+@dataclass(slots=True)
+class Explanations:
+    """Explains why runs and steps wait."""
 
-    Returns:
-        The run's number and state, reasons that hold for all of it, and an entry for each step
-        that has not ended and each part that has not begun, in plan order, up to `SHOWN`.
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    settings: EngineSettings
+    workers: Workers
+    attempts: OpenAttempts
+    obstacles: Obstacles
 
-    Raises:
-        NotFound: there is no such run.
-    """
-    run = transaction.unit.run(command.run)
-    teller = _Explainer(transaction, run, command)
-    entries = [] if run.state in RUN_ENDED else teller.entries(command)
-    return WhyRecord(
-        run=run.number,
-        workflow=run.workflow,
-        state=str(run.state),
-        reasons=list(teller.of_run()),
-        waits=[entry for _, entry in entries[:SHOWN]],
-        more=len(entries) > SHOWN,
-    )
+    @handles(Why)
+    def why(self, command: Why) -> WhyRecord:
+        """Return what a run, or a part of it, waits for.
 
+        Returns:
+            The run's number and state, reasons that hold for all of it, and an entry for each step
+            that has not ended and each part that has not begun, in plan order, up to `SHOWN`.
 
-@handles(ListQuiet)
-def list_quiet(
-    unit: Unit, time: RunTime, plans: Plans, attempts: OpenAttempts, _: ListQuiet
-) -> list[int]:
-    """Runs with an attempt that says nothing of its progress for longer than it is to."""
-    found = set()
-    for attempt_id, heard in attempts.heard.items():
-        attempt = unit.attempts.need(attempt_id)
-        run = unit.run(attempt.run)
-        step = unit.steps.need(attempt.step)
-        limit = plans.of(run).nodes[step.node].rules.quiet_for
-        if limit is not None and time.mono - heard >= limit:
-            found.add(run.number)
-    return sorted(found)
+        Raises:
+            NotFound: there is no such run.
+        """
+        run = self.unit.run(command.run)
+        teller = _Explainer(self, run, command)
+        entries = [] if run.state in RUN_ENDED else teller.entries(command)
+        return WhyRecord(
+            run=run.number,
+            workflow=run.workflow,
+            state=str(run.state),
+            reasons=list(teller.of_run()),
+            waits=[entry for _, entry in entries[:SHOWN]],
+            more=len(entries) > SHOWN,
+        )
+
+    @handles(ListQuiet)
+    def list_quiet(self, _: ListQuiet) -> list[int]:
+        """Runs with an attempt that says nothing of its progress for longer than it is to."""
+        found = set()
+        for attempt_id, heard in self.attempts.heard.items():
+            attempt = self.unit.attempts.need(attempt_id)
+            run = self.unit.run(attempt.run)
+            step = self.unit.steps.need(attempt.step)
+            limit = self.plans.of(run).nodes[step.node].rules.quiet_for
+            if limit is not None and self.time.mono - heard >= limit:
+                found.add(run.number)
+        return sorted(found)
 
 
 class _Explainer:
-    def __init__(self, transaction: Transaction, run: RunRow, command: Why) -> None:
-        self.transaction = transaction
+    def __init__(self, needs: Explanations, run: RunRow, command: Why) -> None:
+        self.needs = needs
         self.waiters = command.waiters
         self.order = command.order
         self.run = run
-        self.plan: Plan = transaction.plans.of(run)
+        self.plan: Plan = needs.plans.of(run)
 
     def of_run(self) -> Iterator[Reason]:
         """What holds for all of a run."""
@@ -101,7 +110,7 @@ class _Explainer:
         if run.admission == Admission.AHEAD:
             yield self.of_start()
         if run.admission == Admission.HELD:
-            others = store.runs_under_way(self.transaction.unit, run.workflow)
+            others = store.runs_under_way(self.needs.unit, run.workflow)
             numbers = [number for number, admission in others if admission]
             words = {"workflow": run.workflow, "runs": numbers}
             yield reason("busy", words, at_once=self.plan.at_once, runs=numbers[:SHOWN])
@@ -116,14 +125,14 @@ class _Explainer:
     def of_start(self) -> Reason:
         """A start time that is ahead."""
         run = self.run
-        if run.start_at is None or run.start_at <= self.transaction.time.now:
+        if run.start_at is None or run.start_at <= self.needs.time.now:
             return reason("scheduled")
         words = {"start_by": run.start_by}
         return reason("scheduled", words, start_at=iso_time(run.start_at))
 
     def entries(self, command: Why) -> list[tuple[bytes, WaitRecord]]:
         """Everything in the scope that has not ended, in plan order."""
-        unit = self.transaction.unit
+        unit = self.needs.unit
         found = [
             (step.rank, self.of_step(step))
             for step in unit.steps.select(
@@ -154,7 +163,7 @@ class _Explainer:
             if part.unmade + part.items_to_rerun and (part.rank + b"\xff").startswith(scope):
                 yield part.rank + b"\xff", self.of_items(part, node)
             return
-        unit, here = self.transaction.unit, "= ? AND state <> 'waiting'"
+        unit, here = self.needs.unit, "= ? AND state <> 'waiting'"
         begun = {row.node for row in unit.parts.select(f"parent {here}", part.id)}
         begun |= {row.node for row in unit.steps.select(f"part {here}", part.id)}
         for index in node.children:
@@ -178,7 +187,7 @@ class _Explainer:
             awaited = reason("reading")
         else:
             awaited = reason("gathering", items=part.total)
-        return self.entry(node, self.transaction.unit.around(part), part.state, [awaited])
+        return self.entry(node, self.needs.unit.around(part), part.state, [awaited])
 
     def of_items(self, part: PartRow, node: Node) -> WaitRecord:
         """Why an each has not made all its items."""
@@ -186,15 +195,15 @@ class _Explainer:
         limit = node.each.at_once
         count = part.unmade + part.items_to_rerun
         limited = reason("at_once", at_once=limit, items=count)
-        return self.entry(node, self.transaction.unit.around(part), part.state, [limited])
+        return self.entry(node, self.needs.unit.around(part), part.state, [limited])
 
     # Steps
 
     def of_step(self, step: StepRow) -> WaitRecord:
         """What a step waits for that could begin, or did."""
-        node, around = self.plan.nodes[step.node], self.transaction.unit.parts.need(step.part)
-        attempt = None if step.open is None else self.transaction.unit.attempts.need(step.open)
-        worker = self.transaction.memory.workers.get(attempt.worker) if attempt else None
+        node, around = self.plan.nodes[step.node], self.needs.unit.parts.need(step.part)
+        attempt = None if step.open is None else self.needs.unit.attempts.need(step.open)
+        worker = self.needs.workers.get(attempt.worker) if attempt else None
         name = worker.name if worker else "a worker"
         begun: AttemptRow | None = None
         if step.state == StepState.BACKING_OFF:
@@ -206,12 +215,12 @@ class _Explainer:
         elif attempt is None and self.run.state in HELD_RUN:
             reasons = [reason("held")]
         elif attempt is None:
-            reasons = list(obstacles(self.transaction, step, self.waiters, order=self.order))
+            reasons = list(self.needs.obstacles.obstacles(step, self.waiters, order=self.order))
             reasons += self.of_taken_back(step)
         elif attempt.begun_at is None:
             reasons = [*self.of_worker(worker), self.of_hand_out(attempt, name)]
         else:
-            spent = (self.transaction.time.now - attempt.begun_at) / 1_000_000
+            spent = (self.needs.time.now - attempt.begun_at) / 1_000_000
             reasons = [
                 *self.of_worker(worker),
                 *self.of_silence(step, attempt),
@@ -235,17 +244,17 @@ class _Explainer:
         """That a worker is not heard of, and when it is given up."""
         if worker is None:
             return
-        left = worker.session.lease_until - self.transaction.time.mono
-        silent = self.transaction.settings.lease - left
-        if silent < self.transaction.settings.lease / 2:
+        left = worker.session.lease_until - self.needs.time.mono
+        silent = self.needs.settings.lease - left
+        if silent < self.needs.settings.lease / 2:
             return
-        at = iso_time(self.transaction.time.now + round(max(0.0, left) * 1_000_000))
+        at = iso_time(self.needs.time.now + round(max(0.0, left) * 1_000_000))
         words = {"seconds": silent}
         yield reason("worker_silent", words, worker=worker.name, given_up_at=at)
 
     def of_hand_out(self, attempt: AttemptRow, worker: str) -> Reason:
         """Which worker has it, and since when if it does not begin there."""
-        spent = (self.transaction.time.now - attempt.handed_at) / 1_000_000
+        spent = (self.needs.time.now - attempt.handed_at) / 1_000_000
         facts = {"worker": worker, "handed_at": iso_time(attempt.handed_at)}
         words = {"seconds": spent, "late": spent >= BEGIN_SECONDS}
         return reason("handed_out", words, **facts)
@@ -253,11 +262,11 @@ class _Explainer:
     def of_silence(self, step: StepRow, attempt: AttemptRow) -> Iterator[Reason]:
         """That an attempt has said nothing of its progress for too long."""
         limit = self.plan.nodes[step.node].rules.quiet_for
-        heard = self.transaction.memory.attempts.heard.get(attempt.id)
-        if limit is None or heard is None or self.transaction.time.mono - heard < limit:
+        heard = self.needs.attempts.heard.get(attempt.id)
+        if limit is None or heard is None or self.needs.time.mono - heard < limit:
             return
         progress = step_progress({"saved": step.saved, "state": step.state})
-        words = {"seconds": self.transaction.time.mono - heard, "done": progress and progress.done}
+        words = {"seconds": self.needs.time.mono - heard, "done": progress and progress.done}
         yield reason("quiet", words, quiet_for=limit)
 
     def of_bare_loop(self, step: StepRow) -> Iterator[Reason]:
@@ -269,13 +278,13 @@ class _Explainer:
 
     def of_taken_back(self, step: StepRow) -> Iterator[Reason]:
         """That workers got a step and did not begin it, again and again."""
-        count, last = paused_runs.taken_back(self.transaction.unit, step.id, NOT_BEGUN)
+        count, last = paused_runs.taken_back(self.needs.unit, step.id, NOT_BEGUN)
         if count >= TAKEN_BACK_OFTEN:
             yield reason("taken_back", {"last": last}, times=count)
 
     def of_pause(self, address: str | None, *, pausing: bool = False) -> Reason:
         """Who paused the run or a step of it, when and why."""
-        found = paused_runs.paused_by(self.transaction.unit, self.run.number, address)
+        found = paused_runs.paused_by(self.needs.unit, self.run.number, address)
         if found is None:
             return reason("paused", {"pausing": pausing})
         who, at, why_paused = found
@@ -284,13 +293,13 @@ class _Explainer:
 
     def of_rest(self, step: StepRow) -> Reason:
         """Until when a step rests."""
-        left = max(0.0, ((step.due_at or 0) - self.transaction.time.now) / 1_000_000)
+        left = max(0.0, ((step.due_at or 0) - self.needs.time.now) / 1_000_000)
         return reason("rest", {"seconds": left}, until=iso_time(step.due_at))
 
     def of_back_off(self, step: StepRow) -> Reason:
         """Until when a step backs off, and after what."""
         error = json.loads(step.error or "{}")
-        left = max(0.0, ((step.due_at or 0) - self.transaction.time.now) / 1_000_000)
+        left = max(0.0, ((step.due_at or 0) - self.needs.time.now) / 1_000_000)
         words = {"seconds": left, "type": error.get("type"), "message": error.get("message", "")}
         return reason("back_off", words, until=iso_time(step.due_at), tries=step.tries)
 
@@ -300,4 +309,4 @@ class _Explainer:
 
     def address(self, node: Node, around: PartRow) -> str:
         """Its address within the run."""
-        return self.transaction.plans.address(self.run, node, around).partition("/")[2]
+        return self.needs.plans.address(self.run, node, around).partition("/")[2]

@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any
 
-from yarnloom.engine.compact import granted_items
+from yarnloom.engine.compact.granted_items import GrantedItems
 from yarnloom.engine.records.waits import Reason
 from yarnloom.engine.rules.fair_queue import MOST_AHEAD
 from yarnloom.engine.rules.limits import Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.contracts import Misfit, needs_of, task_of
-from yarnloom.engine.state.grants import Grants
 from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.step_queue import StepQueue
-from yarnloom.engine.state.transaction import Transaction
 from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.store import StepRow, Unit
 from yarnloom.values import JsonObject
@@ -33,100 +32,114 @@ def reason(kind: str, words: JsonObject | None = None, **facts: Any) -> Reason:
     return Reason(kind, facts, words or {})
 
 
-def obstacles(
-    transaction: Transaction, step: StepRow, waiters: Mapping[int, int], *, order: bool
-) -> Iterator[Reason]:
-    """Everything that keeps a ready step from starting.
+@dataclass(slots=True)
+class Obstacles:
+    """Finds what keeps a step from running."""
 
-    Args:
-        transaction: the transaction.
-        step: the step.
-        waiters: attempts in which a task waits for another run, and for which.
-        order: whether it is told who comes before.
-    """
-    pool_reasons = list(_of_pool(transaction.time, transaction.memory.pools, step))
-    yield from pool_reasons
-    yield from _of_itself(
-        transaction.unit,
-        transaction.memory.workers,
-        transaction.memory.grants,
-        transaction.memory.relays,
-        step,
-        waiters,
-    )
-    worker_reason = _of_workers(transaction, step)
-    if worker_reason is not None:
-        yield worker_reason
-    if pool_reasons or (worker_reason and worker_reason.kind == NO_PLACE):
-        if order:
-            yield from _of_order(transaction.memory.queue, step)
-    elif worker_reason is None:
-        yield reason("moment")
+    unit: Unit
+    time: RunTime
+    workers: Workers
+    queue: StepQueue
+    pools: Pools
+    relays: Relays
+    granted_items: GrantedItems
 
+    def obstacles(
+        self, step: StepRow, waiters: Mapping[int, int], *, order: bool
+    ) -> Iterator[Reason]:
+        """Everything that keeps a ready step from starting.
 
-def _of_itself(
-    unit: Unit,
-    workers: Workers,
-    grants: Grants,
-    relays: Relays,
-    step: StepRow,
-    waiters: Mapping[int, int],
-) -> Iterator[Reason]:
-    """That every place for a step is held by a task that waits for it: nothing can go on."""
-    fitting = [
-        one
-        for one in workers.values()
-        if one.session.registered and _flaws(workers, one, step) in ([], [NO_PLACE])
-    ]
-    held = [attempt for one in fitting for attempt in one.holding(step.contract)]
-    if not held or any(one.has_place(step.contract) for one in fitting):
-        return
-    waited = {waiters[attempt] for attempt in held if attempt in waiters}
-    # One holder that does not wait gives its place back by itself.
-    if any(attempt not in waiters for attempt in held) or step.run not in waited:
-        return
-    for attempt_id in (one for worker in workers.values() for one in worker.in_hand):
-        if _run_of(unit, grants, relays, attempt_id) in waited and attempt_id not in waiters:
-            return  # it ends, and then they go on
-    runs = sorted({unit.attempts.need(attempt).run for attempt in held})
-    yield reason("itself", {"places": len(held)}, runs=runs)
+        Args:
+            transaction: the transaction.
+            step: the step.
+            waiters: attempts in which a task waits for another run, and for which.
+            order: whether it is told who comes before.
+        """
+        pool_reasons = list(self._of_pool(step))
+        yield from pool_reasons
+        yield from self._of_itself(step, waiters)
+        worker_reason = self._of_workers(step)
+        if worker_reason is not None:
+            yield worker_reason
+        if pool_reasons or (worker_reason and worker_reason.kind == NO_PLACE):
+            if order:
+                yield from _of_order(self.queue, step)
+        elif worker_reason is None:
+            yield reason("moment")
 
+    def _of_itself(self, step: StepRow, waiters: Mapping[int, int]) -> Iterator[Reason]:
+        """That every place for a step is held by a task that waits for it: nothing can go on."""
+        fitting = [
+            one
+            for one in self.workers.values()
+            if one.session.registered and _flaws(self.workers, one, step) in ([], [NO_PLACE])
+        ]
+        held = [attempt for one in fitting for attempt in one.holding(step.contract)]
+        if not held or any(one.has_place(step.contract) for one in fitting):
+            return
+        waited = {waiters[attempt] for attempt in held if attempt in waiters}
+        # One holder that does not wait gives its place back by itself.
+        if any(attempt not in waiters for attempt in held) or step.run not in waited:
+            return
+        for attempt_id in (one for worker in self.workers.values() for one in worker.in_hand):
+            if self._run_of(attempt_id) in waited and attempt_id not in waiters:
+                return  # it ends, and then they go on
+        runs = sorted({self.unit.attempts.need(attempt).run for attempt in held})
+        yield reason("itself", {"places": len(held)}, runs=runs)
 
-def _run_of(unit: Unit, grants: Grants, relays: Relays, attempt: int) -> int:
-    """The run of an attempt in hand, with rows or without."""
-    leg = relays.attempts.get(attempt)
-    return leg.run if leg else granted_items.run_of_attempt(unit, grants, attempt)
+    def _run_of(self, attempt: int) -> int:
+        """The run of an attempt in hand, with rows or without."""
+        leg = self.relays.attempts.get(attempt)
+        return leg.run if leg else self.granted_items.run_of_attempt(attempt)
 
+    def _of_pool(self, step: StepRow) -> Iterator[Reason]:
+        if not step.pool:
+            return
+        limiter = self.pools.limiter(step.pool)
+        for closed in limiter.obstacles(self.time.mono):
+            in_use, limit = limiter.in_use.total(), limiter.settings.limit
+            words = {
+                "paused": limiter.settings.paused or {},
+                "runs": [run for run, _ in limiter.in_use.most_common()],
+                "rate": limiter.settings.rate,
+                "left": None if closed.until is None else closed.until - self.time.mono,
+            }
+            yield reason(f"pool_{closed.why}", words, pool=step.pool, limit=limit, in_use=in_use)
 
-def _of_pool(time: RunTime, pools: Pools, step: StepRow) -> Iterator[Reason]:
-    if not step.pool:
-        return
-    limiter = pools.limiter(step.pool)
-    for closed in limiter.obstacles(time.mono):
-        in_use, limit = limiter.in_use.total(), limiter.settings.limit
+    def _of_workers(self, step: StepRow) -> Reason | None:
+        """Why no worker takes it; None if one has a place."""
+        workers = [one for one in self.workers.values() if one.session.registered]
+        if not workers:
+            return reason("no_worker")
+        flaws = [(one, _flaws(self.workers, one, step)) for one in workers]
+        if not all(found for _, found in flaws):
+            return None
+        full = [worker for worker, found in flaws if found == [NO_PLACE]]
+        if not full:
+            return self._no_worker_fits(step, flaws)
+        places = sum(_places(one, step.contract) for one in full)
+        names = [one.name for one in full]
+        return reason(NO_PLACE, {"places": places}, workers=names)
+
+    def _no_worker_fits(self, step: StepRow, flaws: list[tuple[Worker, list[str]]]) -> Reason:
+        """What is missing in each worker; those that lack the least first."""
+        groups: dict[tuple[str, ...], list[Worker]] = {}
+        for worker, found in flaws:
+            kinds = [one for one in found if one != NO_PLACE]
+            groups.setdefault(tuple(kinds), []).append(worker)
+        nearest_first = sorted(groups, key=lambda kinds: [len(kinds), *map(FLAWS.index, kinds)])
+        facts = [{"worker": worker.name, "why": found} for worker, found in flaws[:SHOWN]]
         words = {
-            "paused": limiter.settings.paused or {},
-            "runs": [run for run, _ in limiter.in_use.most_common()],
-            "rate": limiter.settings.rate,
-            "left": None if closed.until is None else closed.until - time.mono,
+            "task": task_of(step.contract),
+            "pool": base_of(step.pool),
+            "near": _near(step, flaws),
+            "groups": [
+                ([worker.name for worker in groups[kinds]], kinds, _lacks(step, groups[kinds]))
+                for kinds in nearest_first
+            ],
+            "troubles": [groups[kinds][0].session.trouble or "" for kinds in nearest_first],
         }
-        yield reason(f"pool_{closed.why}", words, pool=step.pool, limit=limit, in_use=in_use)
-
-
-def _of_workers(transaction: Transaction, step: StepRow) -> Reason | None:
-    """Why no worker takes it; None if one has a place."""
-    workers = [one for one in transaction.memory.workers.values() if one.session.registered]
-    if not workers:
-        return reason("no_worker")
-    flaws = [(one, _flaws(transaction.memory.workers, one, step)) for one in workers]
-    if not all(found for _, found in flaws):
-        return None
-    full = [worker for worker, found in flaws if found == [NO_PLACE]]
-    if not full:
-        return _no_worker_fits(transaction, step, flaws)
-    places = sum(_places(one, step.contract) for one in full)
-    names = [one.name for one in full]
-    return reason(NO_PLACE, {"places": places}, workers=names)
+        return reason(nearest_first[0][0], words, workers=facts)
 
 
 def _places(worker: Worker, contract: str) -> int:
@@ -154,29 +167,6 @@ def _flaws(workers: Workers, worker: Worker, step: StepRow) -> list[str]:
     elif not worker.has_place(step.contract):
         found.append(NO_PLACE)
     return found
-
-
-def _no_worker_fits(
-    transaction: Transaction, step: StepRow, flaws: list[tuple[Worker, list[str]]]
-) -> Reason:
-    """What is missing in each worker; those that lack the least first."""
-    groups: dict[tuple[str, ...], list[Worker]] = {}
-    for worker, found in flaws:
-        kinds = [one for one in found if one != NO_PLACE]
-        groups.setdefault(tuple(kinds), []).append(worker)
-    nearest_first = sorted(groups, key=lambda kinds: [len(kinds), *map(FLAWS.index, kinds)])
-    facts = [{"worker": worker.name, "why": found} for worker, found in flaws[:SHOWN]]
-    words = {
-        "task": task_of(step.contract),
-        "pool": base_of(step.pool),
-        "near": _near(step, flaws),
-        "groups": [
-            ([worker.name for worker in groups[kinds]], kinds, _lacks(step, groups[kinds]))
-            for kinds in nearest_first
-        ],
-        "troubles": [groups[kinds][0].session.trouble or "" for kinds in nearest_first],
-    }
-    return reason(nearest_first[0][0], words, workers=facts)
 
 
 def _lacks(step: StepRow, workers: list[Worker]) -> list[str]:

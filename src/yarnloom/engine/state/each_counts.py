@@ -18,7 +18,7 @@ from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import PartRow, StepRow, Unit, each_counters
 
 if TYPE_CHECKING:
-    from yarnloom.engine.state.transaction import Transaction
+    from yarnloom.engine.state.plans import Plans
 
 _OF_EACH = (
     *("total", "idle", "ready", "running", "backing_off", "resting", "paused"),
@@ -73,9 +73,9 @@ class Flow:
 
     # Steps without rows
 
-    def left(self, transaction: Transaction, part: PartRow, sign: int = 1) -> None:
+    def left(self, plans: Plans, part: PartRow, sign: int = 1) -> None:
         """What has not begun in a part will not, as its `rest_state` says; or may again."""
-        plan = transaction.plans.of(transaction.unit.run(part.run))
+        plan = plans.of(self._unit.run(part.run))
         node = plan.nodes[part.node]
         if node.kind is Kind.EACH:
             self._leave(plan, part, node.children, part, sign * part.unmade)
@@ -94,13 +94,13 @@ class Flow:
 
     # Writing
 
-    def write(self, transaction: Transaction) -> None:
+    def write(self, plans: Plans) -> None:
         """Write what changed; everything else is written already."""
         self._unit.flush()
         for step, before, after in self._unit.steps.take_watched():
             self._step_written(step, before, after)
         for part, was, now in self._unit.parts.take_watched():
-            self._part_written(transaction, part, was, now)
+            self._part_written(plans, part, was, now)
         each_counters.add_counts(self._unit, self._counts)
         each_counters.add_times(self._unit, self._times)
         self.forget()
@@ -119,15 +119,11 @@ class Flow:
                 self.count(each, step.node, str(state), change)
 
     def _part_written(
-        self,
-        transaction: Transaction,
-        part: PartRow,
-        before: tuple[int, ...] | None,
-        after: tuple[int, ...],
+        self, plans: Plans, part: PartRow, before: tuple[int, ...] | None, after: tuple[int, ...]
     ) -> None:
         if part.item_part is None or part.value is not None:
             return
-        plan = transaction.plans.of(transaction.unit.run(part.run))
+        plan = plans.of(self._unit.run(part.run))
         if plan.nodes[part.node].kind is not Kind.EACH:
             return
         around = self._each_around(part.item_part)

@@ -158,6 +158,11 @@ class Grants:
     offers: dict[Lane, dict[int, Straight]] = field(default_factory=dict)
     attempts: dict[int, Given] = field(default_factory=dict)
 
+    def forget(self, each: int) -> None:
+        """Forget an each that is decided."""
+        self.eaches.pop(each, None)
+        self.not_straight.discard(each)
+
     def first_offer(self, lane: Lane) -> tuple[Place, Straight] | None:
         """Return the place of the first item that is offered in a lane, and its each."""
         offers = self.offers.get(lane)

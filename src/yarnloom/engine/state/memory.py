@@ -7,7 +7,7 @@ leases are only here: after a rebuild every worker gets a full one.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 
 from yarnloom.engine.commands import ListJob
 from yarnloom.engine.rules.limits import Pools
@@ -32,6 +32,12 @@ class Parts:
 
     slices: dict[int, tuple[int, list[JsonValue]]] = field(default_factory=dict)
     passed: dict[tuple[int, int], int] = field(default_factory=dict)
+
+    def forget(self, part: int, branches: Iterable[int]) -> None:
+        """Forget a part that is decided."""
+        self.slices.pop(part, None)
+        for branch in branches:
+            self.passed.pop((part, branch), None)
 
 
 @dataclass(slots=True)
@@ -77,10 +83,7 @@ class Memory:
     parts: Parts = field(default_factory=Parts)
     jobs: Jobs = field(default_factory=Jobs)
 
-    def forget_part(self, part: int, branches: Iterable[int]) -> None:
-        """Forget a part that is decided."""
-        self.parts.slices.pop(part, None)
-        self.grants.eaches.pop(part, None)
-        self.grants.not_straight.discard(part)
-        for branch in branches:
-            self.parts.passed.pop((part, branch), None)
+    @property
+    def aggregates(self) -> tuple[object, ...]:
+        """All that is kept, each of a class of its own."""
+        return tuple(getattr(self, field.name) for field in fields(self))
