@@ -87,11 +87,7 @@ def measure() -> Found:
     """Everything."""
     found = Found()
     chromium = shutil.which("chromium") or "/usr/bin/chromium"
-    with (
-        service("--processes", "2") as url,
-        Client(url) as client,
-        sync_playwright() as playwright,
-    ):
+    with service("--processes", "2") as url, Client(url) as client, sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=chromium, args=ARGUMENTS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         warm_up(url)

@@ -16,13 +16,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from yarnloom import Loom, each, item, param, previous, sequence, step
-from yarnloom.engine.commands import (
-    Poll,
-    Register,
-    Report,
-    Reported,
-    ReportItem,
-)
+from yarnloom.engine.commands import Poll, Register, Report, Reported, ReportItem
 from yarnloom.testing import InlineService, inline_service
 
 TOGETHER = 64

@@ -11,18 +11,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
-from yarnloom import (
-    Loom,
-    Retry,
-    StepContext,
-    each,
-    item,
-    output,
-    param,
-    previous,
-    sequence,
-    step,
-)
+from yarnloom import Loom, Retry, StepContext, each, item, output, param, previous, sequence, step
 from yarnloom.sdk.current_attempt import attempt_now
 
 LOG = "CHAOS_LOG"
@@ -142,11 +131,7 @@ loom.workflow(
         *(step(f"c{at}", link, number=previous, place=at) for at in range(1, LINKS)),
         step("alone", alone),
         step(
-            "last",
-            last,
-            numbers=output("doubles"),
-            shorts=output("shorts"),
-            said=output("alone"),
+            "last", last, numbers=output("doubles"), shorts=output("shorts"), said=output("alone")
         ),
     ),
 )

@@ -31,11 +31,7 @@ class Reader:
     """
 
     def __init__(
-        self,
-        url: str,
-        chance: random.Random,
-        runs: Callable[[], list[int]],
-        over: threading.Event,
+        self, url: str, chance: random.Random, runs: Callable[[], list[int]], over: threading.Event
     ) -> None:
         self._url, self._chance, self._runs, self._over = url, chance, runs, over
         self.read: Counter[str] = Counter()

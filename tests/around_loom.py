@@ -100,8 +100,7 @@ def tell(ended: RunEnded) -> str:
 
 
 loom.workflow(
-    "sees",
-    plan=sequence(step("alone", alone), step("thread", on_thread), step("async", coroutine)),
+    "sees", plan=sequence(step("alone", alone), step("thread", on_thread), step("async", coroutine))
 )
 loom.workflow("one", plan=step("alone", alone))
 loom.workflow("fails", plan=step("it", fails))

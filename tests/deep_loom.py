@@ -87,10 +87,7 @@ loom.workflow(
         parallel(
             "both",
             step("one", echo, value=param("value")),
-            sequence(
-                "two",
-                parallel("inner", step("three", echo, value=param("value"))),
-            ),
+            sequence("two", parallel("inner", step("three", echo, value=param("value")))),
         ),
         step("depth", depth_of, value=output("both")),
     ),

@@ -193,7 +193,5 @@ loom.workflow("copies", params=Pair, plan=step("copy", copy_file, one=param("one
 loom.workflow("later", params=Pair, plan=step("copy", copy_later, one=param("one")))
 loom.workflow("invents", plan=step("invent", invent))
 loom.workflow(
-    "walks",
-    params=Walk,
-    plan=step("walk", walk_rows, rows=param("rows"), folder=param("folder")),
+    "walks", params=Walk, plan=step("walk", walk_rows, rows=param("rows"), folder=param("folder"))
 )

@@ -8,9 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yarnloom import Loom
-from yarnloom.engine import (
-    Results,
-)
+from yarnloom.engine import Results
 from yarnloom.engine.commands import (
     ChangePool,
     Command,

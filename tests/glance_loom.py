@@ -49,7 +49,7 @@ loom.workflow(
                 step("weigh", weigh, sack=item(), torn=param("torn"), heavy=param("heavy")),
                 step("label", label, pool="scale", weight=previous, slow=param("slow")),
             ),
-        ),
+        )
     ),
 )
 

@@ -71,12 +71,7 @@ class Program:
             if limit is not None:  # bytes of address space
                 command = ["sh", "-c", f'ulimit -v {limit // 1024}; exec "$@"', "sh", *command]
             self.process = subprocess.Popen(
-                command,
-                stdout=writing,
-                stderr=writing,
-                cwd=cwd,
-                env=whole,
-                start_new_session=True,
+                command, stdout=writing, stderr=writing, cwd=cwd, env=whole, start_new_session=True
             )
         os.close(writing)
         self._reader = threading.Thread(target=self._read, args=(reading,), daemon=True)

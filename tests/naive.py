@@ -10,15 +10,7 @@ from dataclasses import replace
 from typing import Any
 
 from tests.written import Spot, Written, as_sequence
-from yarnloom.plan.references import (
-    NOT_GIVEN,
-    FailureOf,
-    Failures,
-    Item,
-    Output,
-    Param,
-    Previous,
-)
+from yarnloom.plan.references import NOT_GIVEN, FailureOf, Failures, Item, Output, Param, Previous
 from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
 
 MISSING = object()

@@ -6,12 +6,8 @@ import json
 from collections.abc import Callable
 from typing import Any
 
-from tests.naive import (
-    Naive,
-)
-from tests.written import (
-    Spot,
-)
+from tests.naive import Naive
+from tests.written import Spot
 from yarnloom.engine.queries import item_pages, run_graph
 from yarnloom.engine.queries.runs import Look, run_record
 from yarnloom.media_types import is_list_reference

@@ -277,7 +277,5 @@ for task in (carries, carries_io, carries_async):
         plan=step("it", task, folder=param("folder"), count=param("count"), pause=param("pause")),
     )
 loom.workflow(
-    "short",
-    params=Numbered,
-    plan=step("it", short, folder=param("folder"), number=param("number")),
+    "short", params=Numbered, plan=step("it", short, folder=param("folder"), number=param("number"))
 )

@@ -7,12 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote
 
-from yarnloom.plan.references import (
-    Failures,
-    Output,
-    Previous,
-    Reference,
-)
+from yarnloom.plan.references import Failures, Output, Previous, Reference
 from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
 
 ENDED = ("done", "failed", "cancelled", "skipped")

@@ -14,8 +14,6 @@ def shout(words: str) -> str:
 loom.workflow(
     "w",
     plan=sequence(
-        step("a", shout, words=3),
-        step("b", shout, words=param("words")),
-        step("x", len, words="w"),
+        step("a", shout, words=3), step("b", shout, words=param("words")), step("x", len, words="w")
     ),
 )

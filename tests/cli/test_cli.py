@@ -10,14 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.helpers import (
-    LOOM,
-    Program,
-    ServiceProgram,
-    eventually,
-    run_command,
-    service,
-)
+from tests.helpers import LOOM, Program, ServiceProgram, eventually, run_command, service
 from yarnloom.cli.commands import build_parser
 from yarnloom.cli.output import took
 

@@ -104,9 +104,7 @@ def test_errors_are_typed(served: ServiceProgram) -> None:
             client.start("misbehaves", how="raise").wait(60)
 
 
-def test_not_reachable_names_the_address_and_its_setting(
-    monkeypatch: pytest.MonkeyPatch,
-) -> None:
+def test_not_reachable_names_the_address_and_its_setting(monkeypatch: pytest.MonkeyPatch) -> None:
     """Given, from the environment, or the default."""
     with pytest.raises(NotReachable, match=r"http://127.0.0.1:9 \(given as url\).*yarnloom serve"):
         Client("http://127.0.0.1:9").runs()

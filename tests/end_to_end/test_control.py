@@ -241,11 +241,7 @@ def test_a_secret_is_nowhere_in_clear(tmp_path: Path, leak: str) -> None:
     data = tmp_path / "data"
     with service(data, "--load", LOOM) as program:
         client = program.client()
-        run = client.start(
-            f"secret-{leak}",
-            folder=str(tmp_path),
-            phrase=secret,
-        )
+        run = client.start(f"secret-{leak}", folder=str(tmp_path), phrase=secret)
         if leak == "print":
             assert run.wait(60) == "kept"
         else:

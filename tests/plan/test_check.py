@@ -104,9 +104,7 @@ def test_all_mistakes_are_found_at_once() -> None:
 
 def test_a_part_cannot_read_a_later_one() -> None:
     """A reference forwards in a sequence would wait for itself."""
-    found = problems_with(
-        sequence(step("fit", fit, levels=output_of("fetch")), FETCH),
-    )
+    found = problems_with(sequence(step("fit", fit, levels=output_of("fetch")), FETCH))
 
     assert "comes later" in found["w/fit.levels"]
 

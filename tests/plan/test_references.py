@@ -252,10 +252,7 @@ WRONG = {
     ),
     "a reserved label": (step("on_end", listed, year=1), "is reserved for follow-ups"),
     "what may not be reached, in a follow-up": (
-        sequence(
-            step("a", maybe, level=1.0),
-            on_end=step("j", join, left=output("a"), right=1.0),
-        ),
+        sequence(step("a", maybe, level=1.0), on_end=step("j", join, left=output("a"), right=1.0)),
         "w/on_end/j.left: the output of 'a' may be null",
     ),
     "previous in a follow-up": (

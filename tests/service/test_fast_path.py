@@ -11,13 +11,8 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from tests.helpers import ServiceProgram, much
-from yarnloom.protocol.bodies import (
-    StartBody,
-)
-from yarnloom.protocol.worker_bodies import (
-    PollBody,
-    ReportBody,
-)
+from yarnloom.protocol.bodies import StartBody
+from yarnloom.protocol.worker_bodies import PollBody, ReportBody
 from yarnloom.service.fast_path import _usual
 
 USUAL = "application/json"
@@ -111,21 +106,12 @@ def scope(method: str, path: str, query: bytes = b"", **headers: str) -> dict[st
     """What the server says of a request."""
     named = {"content-type": USUAL, "content-length": "10", **headers}
     pairs = [(name.replace("_", "-").encode(), text.encode()) for name, text in named.items()]
-    return {
-        "method": method,
-        "path": f"/api/v1{path}",
-        "query_string": query,
-        "headers": pairs,
-    }
+    return {"method": method, "path": f"/api/v1{path}", "query_string": query, "headers": pairs}
 
 
 def test_which_requests_are_usual() -> None:
     """Those of workers, starts and waits; nothing that asks for more, or is large."""
-    model = {
-        "/runs": StartBody,
-        "/workers/w1/ask": PollBody,
-        "/workers/w1/report": ReportBody,
-    }
+    model = {"/runs": StartBody, "/workers/w1/ask": PollBody, "/workers/w1/report": ReportBody}
     for path, expected in model.items():
         usual = _usual(scope("POST", path))
         assert usual is not None

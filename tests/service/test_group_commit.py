@@ -8,15 +8,8 @@ from pathlib import Path
 import pytest
 
 from tests import looms
-from yarnloom.engine import (
-    Engine,
-    Results,
-)
-from yarnloom.engine.commands import (
-    Publish,
-    Started,
-    StartRun,
-)
+from yarnloom.engine import Engine, Results
+from yarnloom.engine.commands import Publish, Started, StartRun
 from yarnloom.errors import Busy, NotFound
 from yarnloom.service.group_commit import Writer, system_clock
 from yarnloom.store import Database, audit

@@ -12,15 +12,8 @@ from typing import Any, cast
 import pytest
 
 from tests.files_loom import loom
-from yarnloom.engine import (
-    Engine,
-)
-from yarnloom.engine.commands import (
-    KeepRows,
-    RowsToCheck,
-    StartRun,
-    Unchecked,
-)
+from yarnloom.engine import Engine
+from yarnloom.engine.commands import KeepRows, RowsToCheck, StartRun, Unchecked
 from yarnloom.errors import Busy
 from yarnloom.service.group_commit import Writer, system_clock
 from yarnloom.service.list_job_processes import ListJobProcesses

@@ -20,9 +20,7 @@ from typing import Any
 from tests.floor import task_loom
 from tests.simulator.world import _empty_folder, _memory_folder
 from yarnloom import planned_at, step
-from yarnloom.engine import (
-    Engine,
-)
+from yarnloom.engine import Engine
 from yarnloom.engine.commands import (
     CancelRun,
     ChangeSchedule,

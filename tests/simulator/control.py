@@ -16,12 +16,8 @@ from tests.plans import behave
 from tests.same import states
 from tests.simulator.workers import LOST, SimWorker
 from tests.simulator.world import World
-from tests.written import (
-    Spot,
-)
-from yarnloom.engine import (
-    Results,
-)
+from tests.written import Spot
+from yarnloom.engine import Results
 from yarnloom.engine.commands import (
     BeginEffect,
     CancelRun,
@@ -220,14 +216,7 @@ class ControlWorld(World):
         self.send(worker, command, on_answer, 0.3)
 
     def send_letter(
-        self,
-        worker: SimWorker,
-        attempt: int,
-        number: int,
-        token: str,
-        call: int,
-        *,
-        again: bool,
+        self, worker: SimWorker, attempt: int, number: int, token: str, call: int, *, again: bool
     ) -> None:
         """Send it, unless the process dies before or after."""
         if (attempt, call) not in self.told:

@@ -8,13 +8,7 @@ from typing import Any
 
 from tests.plans import KINDS, behave
 from tests.same import expanded
-from yarnloom.engine.commands import (
-    Poll,
-    Register,
-    Report,
-    Reported,
-    ReportItem,
-)
+from yarnloom.engine.commands import Poll, Register, Report, Reported, ReportItem
 from yarnloom.errors import WorkerUnknown
 from yarnloom.protocol.attempt_groups import one_by_one
 
@@ -120,13 +114,7 @@ class WorldOfWorkers:
                 self.later(0.5, lambda: self.register(worker))
                 return
             if worker.epoch not in ("", answer.epoch):
-                for kept in (
-                    worker.hands,
-                    worker.untold,
-                    worker.still,
-                    worker.begun,
-                    worker.seen,
-                ):
+                for kept in (worker.hands, worker.untold, worker.still, worker.begun, worker.seen):
                     kept.clear()
                 self.counts["epochs seen"] += 1
                 worker.epoch = answer.epoch

@@ -30,20 +30,12 @@ from pathlib import Path
 from typing import Any
 
 from tests.fractions import broken_fractions
-from tests.naive import (
-    Naive,
-)
+from tests.naive import Naive
 from tests.plans import POOL, Maker
 from tests.same import PARAMS, document_of, same_end
 from tests.simulator.workers import LEASE, LOST, SimWorker, WorldOfWorkers
-from tests.written import (
-    Spot,
-)
-from yarnloom.engine import (
-    Engine,
-    EngineSettings,
-    Results,
-)
+from tests.written import Spot
+from yarnloom.engine import Engine, EngineSettings, Results
 from yarnloom.engine.commands import (
     CancelRun,
     Command,

@@ -14,12 +14,7 @@ import pytest
 
 from tests.floor import Floor
 from yarnloom import Loom, step
-from yarnloom.engine.commands import (
-    Poll,
-    Register,
-    Report,
-    ReportItem,
-)
+from yarnloom.engine.commands import Poll, Register, Report, ReportItem
 from yarnloom.errors import WorkerUnknown
 from yarnloom.store import Database, StoreFailed
 from yarnloom.testing import InlineService

@@ -17,9 +17,7 @@ from rich.text import Text
 from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
-from yarnloom.cli.part_address import (
-    split_address,
-)
+from yarnloom.cli.part_address import split_address
 from yarnloom.client import Call, Client
 from yarnloom.client.calls import OnCheck
 from yarnloom.errors import InvalidInput

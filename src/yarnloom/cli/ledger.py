@@ -10,14 +10,10 @@ from rich.text import Text
 from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
-from yarnloom.cli.part_address import (
-    split_address,
-)
+from yarnloom.cli.part_address import split_address
 from yarnloom.cli.typed_params import json_or_text
 from yarnloom.client import Call, Client
-from yarnloom.client.calls import (
-    settle_call,
-)
+from yarnloom.client.calls import settle_call
 from yarnloom.drawing import DYES
 
 

@@ -11,11 +11,7 @@ from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
 from yarnloom.client import Client
-from yarnloom.client.calls import (
-    link_call,
-    links_call,
-    revoke_link_call,
-)
+from yarnloom.client.calls import link_call, links_call, revoke_link_call
 from yarnloom.errors import InvalidInput
 from yarnloom.units import duration_text, seconds
 from yarnloom.values import JsonObject

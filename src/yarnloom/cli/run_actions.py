@@ -10,9 +10,7 @@ from rich.text import Text
 from yarnloom.cli import output, runs
 from yarnloom.cli.options import Add, Parser, choosing_options, duration, positive
 from yarnloom.cli.output import out
-from yarnloom.cli.part_address import (
-    split_address,
-)
+from yarnloom.cli.part_address import split_address
 from yarnloom.cli.schedules import time_of
 from yarnloom.cli.typed_params import json_or_text, named_params, params_from, wanted_types
 from yarnloom.client import Client

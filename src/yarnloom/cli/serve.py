@@ -221,18 +221,14 @@ def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # i
 
 def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     """Add what can be typed."""
-    demo_parser = add(
-        "demo",
-    )
+    demo_parser = add("demo")
     listen_options(demo_parser)
     demo_parser.add_argument(
         "--exit-when-done", action="store_true", help="end with the run instead of staying up"
     )
     demo_parser.set_defaults(run_here=demo)
 
-    serve_parser = add(
-        "serve",
-    )
+    serve_parser = add("serve")
     listen_options(serve_parser)
     serve_parser.add_argument(
         "--load",

@@ -15,11 +15,7 @@ from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
 from yarnloom.cli.part_address import split_address
 from yarnloom.client import Call, Client
-from yarnloom.client.calls import (
-    glance_call,
-    show_call,
-    why_call,
-)
+from yarnloom.client.calls import glance_call, show_call, why_call
 from yarnloom.drawing.part_words import counts_text
 from yarnloom.values import JsonObject
 

@@ -37,9 +37,6 @@ def verify_folder(options: argparse.Namespace) -> int:
 
 def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     """Add what can be typed."""
-    verify_parser = add(
-        "verify",
-        reading,
-    )
+    verify_parser = add("verify", reading)
     verify_parser.add_argument("--data", metavar="FOLDER", help="data folder (else YARNLOOM_DATA)")
     verify_parser.set_defaults(run_here=verify_folder)

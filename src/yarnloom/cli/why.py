@@ -10,9 +10,7 @@ from rich.text import Text
 from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser
 from yarnloom.cli.output import out
-from yarnloom.cli.part_address import (
-    split_address,
-)
+from yarnloom.cli.part_address import split_address
 from yarnloom.cli.pools import View
 from yarnloom.client import Client
 from yarnloom.client.calls import why_call

@@ -208,11 +208,7 @@ class AsyncClient:
         return AsyncRun(self, await self.call(calls.show_call(number)))
 
     async def runs(
-        self,
-        *,
-        states: tuple[str, ...] = (),
-        limit: int = 50,
-        **wanted: Unpack[RunsFilter],
+        self, *, states: tuple[str, ...] = (), limit: int = 50, **wanted: Unpack[RunsFilter]
     ) -> list[AsyncRun]:
         """The newest runs: in some states, and as `RunsWanted` says."""
         page = await self.call(calls.list_call(states, limit, wanted))

@@ -199,11 +199,7 @@ class Client:
         return Run(self, self.call(calls.show_call(number)))
 
     def runs(
-        self,
-        *,
-        states: tuple[str, ...] = (),
-        limit: int = 50,
-        **wanted: Unpack[RunsFilter],
+        self, *, states: tuple[str, ...] = (), limit: int = 50, **wanted: Unpack[RunsFilter]
     ) -> list[Run]:
         """The newest runs: in some states, and as `RunsWanted` says."""
         page = self.call(calls.list_call(states, limit, wanted))

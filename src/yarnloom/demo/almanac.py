@@ -352,12 +352,7 @@ loom.workflow(
                 step("predict", predict_waters, fit=previous, year=param("year")),
                 parallel(
                     "page",
-                    step(
-                        "table",
-                        write_table,
-                        harbour=item("code"),
-                        waters=output("predict"),
-                    ),
+                    step("table", write_table, harbour=item("code"), waters=output("predict")),
                     step(
                         "plot",
                         draw_plot,

@@ -4,12 +4,8 @@ from __future__ import annotations
 
 import html
 
-from yarnloom import (
-    FailedItem,
-)
-from yarnloom.demo.models import (
-    Page,
-)
+from yarnloom import FailedItem
+from yarnloom.demo.models import Page
 
 
 def almanac_page(pages: list[Page], missing: list[FailedItem], year: int) -> str:

@@ -6,16 +6,10 @@ import os
 
 import httpx
 
-from yarnloom import (
-    GiveUp,
-    NotDone,
-)
+from yarnloom import GiveUp, NotDone
 from yarnloom.demo.gauge_office import ADDRESS_VARIABLE
 from yarnloom.demo.mailbox import ADDRESS_VARIABLE as MAILBOX_VARIABLE
-from yarnloom.demo.models import (
-    Contact,
-    Page,
-)
+from yarnloom.demo.models import Contact, Page
 from yarnloom.demo.web_host import ADDRESS_VARIABLE as HOST_VARIABLE
 
 

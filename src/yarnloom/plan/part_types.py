@@ -73,9 +73,7 @@ FAILURES: Schema = {
 }
 _NAMES: Schema = {"anyOf": [_TEXT, {"type": "integer"}]}
 _CONDITION: Schema = {"type": "boolean"}
-_PLAIN: Schema = {
-    "anyOf": [_TEXT, {"type": "integer"}, {"type": "boolean"}, {"type": "null"}],
-}
+_PLAIN: Schema = {"anyOf": [_TEXT, {"type": "integer"}, {"type": "boolean"}, {"type": "null"}]}
 _LIST: Schema = {"anyOf": [{"type": "array"}, {"type": "null"}]}
 
 

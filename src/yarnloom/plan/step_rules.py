@@ -135,16 +135,7 @@ class Rate:
 IfQuiet = Literal["show", "retry"]
 IF_QUIET: tuple[IfQuiet, ...] = ("show", "retry")
 
-PLAIN = (
-    "pool",
-    "timeout",
-    "deadline",
-    "quiet_for",
-    "if_quiet",
-    "losses",
-    "memory",
-    "priority",
-)
+PLAIN = ("pool", "timeout", "deadline", "quiet_for", "if_quiet", "losses", "memory", "priority")
 """Rules that stand in a plan as they are."""
 
 

@@ -4,12 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import (
-    BaseModel,
-    ConfigDict,
-    Field,
-    model_validator,
-)
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from yarnloom.protocol.fields import Name, PlanDocument, Strict, ValueObject
 from yarnloom.values import JsonValue, depth_problem

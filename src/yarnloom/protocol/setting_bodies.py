@@ -4,9 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import (
-    Field,
-)
+from pydantic import Field
 
 from yarnloom.protocol.fields import Name, Strict, Tags, Truth, ValueObject
 

@@ -5,12 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Annotated, Literal, NotRequired
 
-from pydantic import (
-    AfterValidator,
-    ConfigDict,
-    Field,
-    model_validator,
-)
+from pydantic import AfterValidator, ConfigDict, Field, model_validator
 from typing_extensions import TypedDict
 
 from yarnloom.errors import ValueRefused

@@ -36,13 +36,7 @@ class AsyncStepContext(BaseContext):
         return self._once(what, do, if_unsure, scope, is_used=is_used)
 
     async def _once(
-        self,
-        what: str,
-        do: Callable[..., Any],
-        if_unsure: IfUnsure,
-        scope: str,
-        *,
-        is_used: bool,
+        self, what: str, do: Callable[..., Any], if_unsure: IfUnsure, scope: str, *, is_used: bool
     ) -> Any:
         begin = self._begin_question(what, if_unsure, scope, is_used=is_used)
         answer = await self._line.ask_later(begin)

@@ -9,16 +9,7 @@ from pydantic import BaseModel
 from typing_extensions import Unpack
 
 from yarnloom.errors import LoomError, PlanError, Problem
-from yarnloom.plan import (
-    NAME,
-    NAME_RULE,
-    Part,
-    Plan,
-    PoolDeclaration,
-    Rate,
-    TaskRules,
-    read_rules,
-)
+from yarnloom.plan import NAME, NAME_RULE, Part, Plan, PoolDeclaration, Rate, TaskRules, read_rules
 from yarnloom.plan.marked_values import has_secret_rows, with_definitions
 from yarnloom.plan.schedule_settings import IfBusyText as ScheduleBusyText
 from yarnloom.plan.schedule_settings import MissedText

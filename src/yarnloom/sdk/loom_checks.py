@@ -7,15 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from yarnloom.errors import Problem, nearest
-from yarnloom.plan import (
-    Kind,
-    Part,
-    Plan,
-    PoolDeclaration,
-    compile_plan,
-    examine,
-    unknown_pools,
-)
+from yarnloom.plan import Kind, Part, Plan, PoolDeclaration, compile_plan, examine, unknown_pools
 from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings
 from yarnloom.plan.validators import patterns_for_workers
 from yarnloom.plan.value_problems import problems_of

@@ -81,11 +81,7 @@ class Ledge:
         self.pending = {"added": 0, "skipped": 0}
 
     def show(
-        self,
-        done: float | None,
-        total: float | None,
-        note: str | None,
-        unit: str | None = None,
+        self, done: float | None, total: float | None, note: str | None, unit: str | None = None
     ) -> None:
         """How far it is; of what is None what was said before stands, but for `done`."""
         before = self.progress or {}

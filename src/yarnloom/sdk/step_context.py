@@ -46,12 +46,7 @@ class StepContext(BaseContext):
             return self._rows(self._line.ask(question), count)
 
     def once(
-        self,
-        what: str,
-        do: Callable[..., T],
-        *,
-        if_unsure: IfUnsure = "fail",
-        scope: str = "step",
+        self, what: str, do: Callable[..., T], *, if_unsure: IfUnsure = "fail", scope: str = "step"
     ) -> T:
         """Do something outside that must not happen again, whatever is retried, resumed or mended.
 

@@ -27,8 +27,5 @@ def health_router() -> APIRouter:
 
 def _router(tag: str, prefix: str) -> APIRouter:
     return APIRouter(
-        route_class=StrictRoute,
-        prefix=prefix,
-        tags=[tag],
-        responses=problem_responses(EVERYWHERE),
+        route_class=StrictRoute, prefix=prefix, tags=[tag], responses=problem_responses(EVERYWHERE)
     )

@@ -9,14 +9,7 @@ from dataclasses import dataclass
 from time import monotonic
 from typing import Any, TypeVar
 
-from yarnloom.engine import (
-    MOST_WORK,
-    Engine,
-    EngineSettings,
-    Results,
-    Unjudged,
-    Verdicts,
-)
+from yarnloom.engine import MOST_WORK, Engine, EngineSettings, Results, Unjudged, Verdicts
 from yarnloom.engine.commands import (
     Command,
     ListPools,
@@ -53,11 +46,7 @@ from yarnloom.service.run_waits import RunWaits
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.service.uploads import Uploads
 from yarnloom.service.worker_polls import WorkerPolls
-from yarnloom.store import (
-    Database,
-    LogFile,
-    step_queries,
-)
+from yarnloom.store import Database, LogFile, step_queries
 from yarnloom.values import JsonObject
 
 log = logging.getLogger("yarnloom.service")
@@ -110,10 +99,7 @@ class Core:
         )
         engine = Engine(database, system_clock(), told)
         self.writer = Writer(
-            engine,
-            system_clock,
-            self._on_results,
-            threaded=slow or settings.commit == "thread",
+            engine, system_clock, self._on_results, threaded=slow or settings.commit == "thread"
         )
         self.checker = CheckProcesses()
         self.uploads = Uploads(database, self.writer)

@@ -16,13 +16,8 @@ from pydantic import BaseModel
 from starlette.types import ASGIApp, Receive, Scope, Send
 
 from yarnloom.errors import YarnloomError
-from yarnloom.protocol.bodies import (
-    StartBody,
-)
-from yarnloom.protocol.worker_bodies import (
-    PollBody,
-    ReportBody,
-)
+from yarnloom.protocol.bodies import StartBody
+from yarnloom.protocol.worker_bodies import PollBody, ReportBody
 from yarnloom.service.check_processes import note_client
 from yarnloom.service.core import Core
 from yarnloom.service.problems import problem_response
@@ -127,8 +122,7 @@ def _start(scope: Scope) -> Asked | None:
     if not _is_small_json(headers) or max(len(who), len(key)) > MOST_IN_HEADER:
         return None
     return Asked(
-        StartBody,
-        lambda core, body, _: runs.started(core, body, who or NOBODY, key or None),
+        StartBody, lambda core, body, _: runs.started(core, body, who or NOBODY, key or None)
     )
 
 

@@ -23,19 +23,9 @@ from concurrent.futures import ThreadPoolExecutor
 from statistics import median
 from typing import Any
 
-from yarnloom.engine.commands import (
-    Command,
-    InHand,
-    Report,
-    StartRun,
-    Tick,
-)
-from yarnloom.engine.engine import (
-    Engine,
-)
-from yarnloom.engine.results import (
-    Results,
-)
+from yarnloom.engine.commands import Command, InHand, Report, StartRun, Tick
+from yarnloom.engine.engine import Engine
+from yarnloom.engine.results import Results
 from yarnloom.engine.rules.run_clock import Moment
 from yarnloom.errors import Busy
 from yarnloom.store import Printer

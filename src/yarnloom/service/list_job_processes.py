@@ -16,13 +16,7 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.engine.commands import (
-    Command,
-    EndListJob,
-    KeepRows,
-    ListJob,
-    RowsToCheck,
-)
+from yarnloom.engine.commands import Command, EndListJob, KeepRows, ListJob, RowsToCheck
 from yarnloom.errors import Busy, YarnloomError
 from yarnloom.service.group_commit import Writer
 from yarnloom.side_process.list_jobs import from_json

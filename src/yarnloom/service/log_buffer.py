@@ -15,21 +15,9 @@ from contextlib import contextmanager
 from typing import NamedTuple, TypeVar
 
 from yarnloom.errors import CannotStore, FolderUnusable
-from yarnloom.store.log_chunks import (
-    Wanted,
-)
-from yarnloom.store.log_file import (
-    LogFile,
-)
-from yarnloom.store.log_records import (
-    PUBLISHED,
-    AttemptKey,
-    Line,
-    LogPage,
-    Mark,
-    Printed,
-    Printer,
-)
+from yarnloom.store.log_chunks import Wanted
+from yarnloom.store.log_file import LogFile
+from yarnloom.store.log_records import PUBLISHED, AttemptKey, Line, LogPage, Mark, Printed, Printer
 
 log = logging.getLogger("yarnloom.service")
 

@@ -6,11 +6,7 @@ import contextlib
 from collections.abc import Awaitable, Callable, Mapping
 from typing import Any, TypeVar
 
-from yarnloom.engine.commands import (
-    Command,
-    ListQuiet,
-    Why,
-)
+from yarnloom.engine.commands import Command, ListQuiet, Why
 from yarnloom.engine.queries import either_form, failure_kinds, obstacles, run_graph
 from yarnloom.engine.queries.runs import Look, Open, run_records, under_way_of
 from yarnloom.engine.records.parts import GraphRecord
@@ -112,11 +108,7 @@ class RunReader:
     ) -> list[RunRecord | Unreadable]:
         """Return runs from their rows and what is under way in them."""
         plans = {row["plan"]: await self.plan(row["plan"]) for row in rows}
-        look = Look(
-            self._now(),
-            plans.__getitem__,
-            plain,
-        )
+        look = Look(self._now(), plans.__getitem__, plain)
         return run_records(rows, under_way, look)
 
     async def run_row(self, number: int) -> Record:

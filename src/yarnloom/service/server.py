@@ -148,11 +148,7 @@ class Service:
             self._say("the service has ended")
 
     async def _until_told(
-        self,
-        supervisor: Supervisor,
-        serving: asyncio.Task[None],
-        main: Main | None,
-        url: str,
+        self, supervisor: Supervisor, serving: asyncio.Task[None], main: Main | None, url: str
     ) -> None:
         stop: asyncio.Future[Any] = asyncio.create_task(self._stop.wait())
         starting: asyncio.Future[Any] = asyncio.create_task(supervisor.start())

@@ -16,9 +16,7 @@ import hashlib
 from collections.abc import AsyncIterator, Callable
 from typing import Any
 
-from yarnloom.engine.commands import (
-    KeepFile,
-)
+from yarnloom.engine.commands import KeepFile
 from yarnloom.errors import CannotStore, InvalidInput, Problem
 from yarnloom.media_types import BLOCK
 from yarnloom.service.group_commit import Writer

@@ -7,9 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from yarnloom.begun_files import begins_of, remove_files
-from yarnloom.engine.commands import (
-    LoseWorker,
-)
+from yarnloom.engine.commands import LoseWorker
 from yarnloom.errors import StartError
 from yarnloom.service.core import Core, LoomsLoaded
 from yarnloom.service.worker_process import (

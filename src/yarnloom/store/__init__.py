@@ -13,14 +13,8 @@ from yarnloom.store.epoch import Past
 from yarnloom.store.file_folder import FileFolder, Kept
 from yarnloom.store.file_permissions import make_private, private
 from yarnloom.store.integrity import Verdict
-from yarnloom.store.log_file import (
-    LogFile,
-)
-from yarnloom.store.log_records import (
-    AttemptKey,
-    Printed,
-    Printer,
-)
+from yarnloom.store.log_file import LogFile
+from yarnloom.store.log_records import AttemptKey, Printed, Printer
 from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.select import Record, Row
 from yarnloom.store.unit_of_work import StoreFailed, Unit

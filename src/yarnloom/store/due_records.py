@@ -51,8 +51,7 @@ def steps_due(unit: Unit, now: int, limit: int) -> list[int]:
     """Steps whose back-off or rest is over."""
     unit.flush()
     found = unit.execute(
-        f"SELECT id FROM steps WHERE {_DUE} AND due_at <= ? ORDER BY due_at LIMIT ?",
-        (now, limit),
+        f"SELECT id FROM steps WHERE {_DUE} AND due_at <= ? ORDER BY due_at LIMIT ?", (now, limit)
     )
     return [step for (step,) in found]
 

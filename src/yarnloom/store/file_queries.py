@@ -4,10 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-from yarnloom.store.select import (
-    Record,
-    select_one,
-)
+from yarnloom.store.select import Record, select_one
 
 
 def marks(connection: sqlite3.Connection, sha256: str) -> bytes | None:

@@ -5,10 +5,7 @@ from __future__ import annotations
 import sqlite3
 
 from yarnloom.store.database import Connection
-from yarnloom.store.select import (
-    Record,
-    select_one,
-)
+from yarnloom.store.select import Record, select_one
 from yarnloom.values import JsonValue, decode
 
 
@@ -28,11 +25,7 @@ _ITEM = "SELECT * FROM parts WHERE parent = ? AND value IS NOT NULL"
 
 
 def items(
-    connection: sqlite3.Connection,
-    each: int,
-    states: tuple[str, ...],
-    first: int,
-    limit: int,
+    connection: sqlite3.Connection, each: int, states: tuple[str, ...], first: int, limit: int
 ) -> list[Record]:
     """Items of an each that were made, in order, from an index on.
 

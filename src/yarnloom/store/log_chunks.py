@@ -7,15 +7,7 @@ import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-from yarnloom.store.log_records import (
-    FEW,
-    PUBLISHED,
-    Line,
-    Mark,
-    Printed,
-    Printer,
-    quoted,
-)
+from yarnloom.store.log_records import FEW, PUBLISHED, Line, Mark, Printed, Printer, quoted
 from yarnloom.store.select import Columns
 from yarnloom.values import depth_problem
 

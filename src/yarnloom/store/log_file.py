@@ -34,15 +34,7 @@ from yarnloom.store.log_chunks import (
     row_of,
     unpacked,
 )
-from yarnloom.store.log_records import (
-    PUBLISHED,
-    AttemptKey,
-    Line,
-    LogPage,
-    Mark,
-    Printed,
-    Printer,
-)
+from yarnloom.store.log_records import PUBLISHED, AttemptKey, Line, LogPage, Mark, Printed, Printer
 from yarnloom.store.select import Columns
 
 LOG_FILE = "logs.db"

@@ -22,8 +22,7 @@ def change(unit: Unit, name: str, by_hand: Record, paused: Record | None) -> Non
     """Keep what was set by hand."""
     held = None if paused is None else json.dumps(paused)
     unit.change(
-        "UPDATE pools SET by_hand = ?, paused = ? WHERE name = ?",
-        (json.dumps(by_hand), held, name),
+        "UPDATE pools SET by_hand = ?, paused = ? WHERE name = ?", (json.dumps(by_hand), held, name)
     )
 
 

@@ -10,14 +10,8 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from yarnloom.store.run_queries import (
-    RUN_COLUMNS,
-    RUN_TABLES,
-)
-from yarnloom.store.select import (
-    Record,
-    like,
-)
+from yarnloom.store.run_queries import RUN_COLUMNS, RUN_TABLES
+from yarnloom.store.select import Record, like
 
 
 @dataclass(frozen=True, slots=True)

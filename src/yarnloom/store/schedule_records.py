@@ -46,10 +46,7 @@ def next_to_open(unit: Unit, ahead: int) -> int | None:
     least = f"SELECT min(coalesce(start_at, 0)) FROM runs WHERE {_AHEAD}"
     if not ahead:
         return unit.least(least)
-    found = (
-        unit.least(f"{least} AND after_a_while"),
-        unit.least(f"{least} AND NOT after_a_while"),
-    )
+    found = (unit.least(f"{least} AND after_a_while"), unit.least(f"{least} AND NOT after_a_while"))
     times = [at + more for at, more in zip(found, (0, ahead), strict=True) if at is not None]
     return min(times, default=None)
 

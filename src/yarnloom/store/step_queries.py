@@ -6,13 +6,8 @@ import json
 import sqlite3
 from collections.abc import Iterable
 
-from yarnloom.store.log_records import (
-    AttemptKey,
-)
-from yarnloom.store.select import (
-    Record,
-    select_one,
-)
+from yarnloom.store.log_records import AttemptKey
+from yarnloom.store.select import Record, select_one
 
 
 def steps_behind(connection: sqlite3.Connection, run: int, after: int, limit: int) -> list[Record]:

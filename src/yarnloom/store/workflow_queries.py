@@ -5,10 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 
-from yarnloom.store.select import (
-    Record,
-    select_one,
-)
+from yarnloom.store.select import Record, select_one
 
 
 def plan_document(connection: sqlite3.Connection, plan: int) -> Record:

@@ -56,14 +56,7 @@ from yarnloom.service.render.answers import show
 from yarnloom.service.render.parts import graph_json, items_json, standing_json, step_json
 from yarnloom.service.render.reasons import why_json
 from yarnloom.side_process.list_jobs import check_rows, do_list_job
-from yarnloom.store import (
-    Connection,
-    Database,
-    FileFolder,
-    Kept,
-    run_queries,
-    workflow_queries,
-)
+from yarnloom.store import Connection, Database, FileFolder, Kept, run_queries, workflow_queries
 from yarnloom.testing.alarm import Alarm
 from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.child.call_task import Called, call_task

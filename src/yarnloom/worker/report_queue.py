@@ -96,12 +96,7 @@ class ReportBatch:
                 replace(empty, logs=[{**logs[0], "lines": lines[:half]}]),
                 replace(empty, logs=[{**logs[0], "lines": lines[half:], "first": first + half}]),
             ]
-        pairs = (
-            ("logs", logs),
-            ("saved", saved),
-            ("items", self.items),
-            ("freed", self.freed),
-        )
+        pairs = (("logs", logs), ("saved", saved), ("items", self.items), ("freed", self.freed))
         name, entries = next((name, entries) for name, entries in pairs if entries)
         half = len(entries) // 2
         cut: list[Any] = [entries[:half], entries[half:]]

@@ -15,15 +15,7 @@ from tests.naive import Naive
 from tests.plans import POOL, Maker, behave
 from tests.same import PARAMS, document_of, expanded, same_end
 from yarnloom import Loom, each, output, parallel, param, sequence, step
-from yarnloom.engine.commands import (
-    CancelRun,
-    Poll,
-    Publish,
-    Register,
-    Report,
-    ReportItem,
-    Tick,
-)
+from yarnloom.engine.commands import CancelRun, Poll, Publish, Register, Report, ReportItem, Tick
 from yarnloom.store import audit
 from yarnloom.testing import InlineService, inline_service
 from yarnloom.values import VALUE_LIMIT

@@ -10,12 +10,7 @@ import pytest
 from tests.engine.operations.test_pause import weave
 from tests.floor import Floor, floor, state
 from yarnloom import Retry, parallel, step
-from yarnloom.engine.commands import (
-    BeginEffect,
-    EndEffect,
-    MendRun,
-    SettleEffect,
-)
+from yarnloom.engine.commands import BeginEffect, EndEffect, MendRun, SettleEffect
 from yarnloom.errors import Conflict, InvalidInput, NotFound
 
 RETRY = Retry(attempts=9, wait=0, jitter=0)

@@ -15,13 +15,7 @@ from pydantic import BaseModel
 from tests.floor import Floor, floor, state, task_loom
 from tests.fractions import broken_fractions
 from yarnloom import Loom, each, item, parallel, param, sequence, step
-from yarnloom.engine.commands import (
-    CancelRun,
-    DrainWorker,
-    LeaveService,
-    Report,
-    ReportItem,
-)
+from yarnloom.engine.commands import CancelRun, DrainWorker, LeaveService, Report, ReportItem
 from yarnloom.errors import Conflict, NotFound, PlanError
 from yarnloom.store import audit
 
@@ -267,9 +261,7 @@ def test_a_drained_worker_takes_nothing_new_and_is_told_once(at: Floor) -> None:
 
 
 def _same_name(name: str) -> Any:
-    from yarnloom.engine.commands import (
-        Register,
-    )
+    from yarnloom.engine.commands import Register
 
     return Register("another", name, {}, 1, {})
 

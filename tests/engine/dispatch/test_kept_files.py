@@ -318,10 +318,7 @@ def test_files_given_by_hand_are_kept_ones(inline: InlineService) -> None:
     number = inline.start("copies", {"one": one})
     place = inline.place(number, "copy")
     missing = {**other, "sha256": "ab" * 32}
-    for action, given in (
-        ("supply", {"output": missing}),
-        ("edit", {"inputs": {"one": missing}}),
-    ):
+    for action, given in (("supply", {"output": missing}), ("edit", {"inputs": {"one": missing}})):
         with pytest.raises(InvalidInput, match="no file with this sha256"):
             inline.do(StepAction(number, **place._asdict(), action=action, who="test", **given))
     inline.do(

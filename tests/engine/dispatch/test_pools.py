@@ -12,12 +12,7 @@ from pydantic import BaseModel
 
 from tests.floor import Floor, floor, task_loom
 from yarnloom import Loom, Rate, each, item, param, sequence, step
-from yarnloom.engine.commands import (
-    LoseWorker,
-    Publish,
-    RemovePool,
-    Report,
-)
+from yarnloom.engine.commands import LoseWorker, Publish, RemovePool, Report
 from yarnloom.errors import Conflict, InvalidInput, NotFound, PlanError
 from yarnloom.plan.step_rules import read_rules
 from yarnloom.store import audit
@@ -75,8 +70,7 @@ def test_raising_begins_more_at_once_and_lowering_lets_running_ones_finish(at: F
 
 
 @pytest.mark.parametrize(
-    ("halt", "go_on"),
-    [({"limit": 0}, {"limit": 2}), ({"paused": True}, {"paused": False})],
+    ("halt", "go_on"), [({"limit": 0}, {"limit": 2}), ({"paused": True}, {"paused": False})]
 )
 def test_a_halted_pool_begins_nothing_and_stops_nothing(
     at: Floor, halt: dict[str, Any], go_on: dict[str, Any]
@@ -202,13 +196,7 @@ def test_in_no_window_do_more_begin_and_nothing_is_saved_up(at: Floor) -> None:
 
 
 KINDS = ("end", "lost", "time", "limit", "rate", "pause", "restart", "dies", "slow")
-moves = st.lists(
-    st.tuples(
-        st.sampled_from(KINDS),
-        st.integers(0, 4),
-    ),
-    max_size=60,
-)
+moves = st.lists(st.tuples(st.sampled_from(KINDS), st.integers(0, 4)), max_size=60)
 
 
 @settings(max_examples=30, deadline=None)

@@ -9,12 +9,7 @@ import pytest
 
 from tests.floor import Floor, floor, task_loom
 from yarnloom import sequence, step
-from yarnloom.engine.commands import (
-    ChangeRun,
-    CheckStarts,
-    StartMany,
-    StartRun,
-)
+from yarnloom.engine.commands import ChangeRun, CheckStarts, StartMany, StartRun
 from yarnloom.errors import Conflict, InvalidInput
 from yarnloom.protocol.run_answers import RunAnswer
 from yarnloom.service.render.answers import show

@@ -14,9 +14,7 @@ from hypothesis import strategies as st
 from tests.floor import Floor, floor
 from tests.helpers import much
 from yarnloom import Loom, Retry, each, sequence, step
-from yarnloom.engine.commands import (
-    Tick,
-)
+from yarnloom.engine.commands import Tick
 from yarnloom.engine.rules.run_clock import Moment, Time
 
 HOUR = 3_600

@@ -10,13 +10,7 @@ import pytest
 from tests.floor import Floor, floor, state, task_loom
 from tests.fractions import broken_fractions
 from yarnloom import Retry, each, item, parallel, sequence, step
-from yarnloom.engine.commands import (
-    CancelRun,
-    MendRun,
-    PauseRun,
-    ResumeRun,
-    StepAction,
-)
+from yarnloom.engine.commands import CancelRun, MendRun, PauseRun, ResumeRun, StepAction
 from yarnloom.errors import Conflict
 from yarnloom.store import audit
 

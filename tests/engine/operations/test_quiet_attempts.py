@@ -9,12 +9,7 @@ import pytest
 
 from tests.floor import Floor, floor, task_loom
 from yarnloom import Loom, Retry, sequence, step
-from yarnloom.engine.commands import (
-    ListQuiet,
-    ListWorkers,
-    Report,
-    Why,
-)
+from yarnloom.engine.commands import ListQuiet, ListWorkers, Report, Why
 from yarnloom.errors import PlanError
 from yarnloom.service.render.reasons import why_json
 from yarnloom.store import audit
@@ -96,10 +91,7 @@ def test_after_a_restart_it_has_all_its_time_again(at: Floor) -> None:
 
 @pytest.mark.parametrize(
     ("rules", "problem"),
-    [
-        ({"if_quiet": "again"}, "expected one of 'show', 'retry'"),
-        ({"quiet_for": "soon"}, "soon"),
-    ],
+    [({"if_quiet": "again"}, "expected one of 'show', 'retry'"), ({"quiet_for": "soon"}, "soon")],
 )
 def test_wrong_rules_are_said(rules: dict[str, Any], problem: str) -> None:
     """With what was found and expected."""

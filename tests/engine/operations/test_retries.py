@@ -10,13 +10,7 @@ import pytest
 from tests.floor import Floor, floor, state, task_loom
 from tests.fractions import broken_fractions
 from yarnloom import Retry, TryLater, each, parallel, sequence, step
-from yarnloom.engine.commands import (
-    CancelRun,
-    LoseWorker,
-    Report,
-    ReportItem,
-    Tick,
-)
+from yarnloom.engine.commands import CancelRun, LoseWorker, Report, ReportItem, Tick
 from yarnloom.store import audit
 from yarnloom.testing import run_workflow
 

@@ -222,8 +222,7 @@ def test_a_cancel_that_comes_too_late_changes_nothing(inline: InlineService) -> 
 
 
 @pytest.mark.parametrize(
-    ("outcome", "state", "tries"),
-    [("failed", "failed", 1), ("refused", "failed", 0)],
+    ("outcome", "state", "tries"), [("failed", "failed", 1), ("refused", "failed", 0)]
 )
 def test_a_failed_step_fails_its_run(
     inline: InlineService, outcome: str, state: str, tries: int

@@ -10,12 +10,7 @@ from tests.engine.operations.test_pause import hand, run_state, weave
 from tests.floor import Floor, floor, state, task_loom
 from tests.fractions import broken_fractions
 from yarnloom import Loom, Retry, each, item, output, parallel, sequence, step
-from yarnloom.engine.commands import (
-    MakePool,
-    MendRun,
-    PauseRun,
-    ResumeRun,
-)
+from yarnloom.engine.commands import MakePool, MendRun, PauseRun, ResumeRun
 from yarnloom.engine.state import hourly_counts
 from yarnloom.errors import Conflict, InvalidInput, NotFound
 from yarnloom.plan import read_plan

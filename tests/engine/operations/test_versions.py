@@ -8,13 +8,7 @@ import pytest
 from pydantic import BaseModel
 
 from yarnloom import Loom, param, step
-from yarnloom.engine.commands import (
-    Poll,
-    Publish,
-    Register,
-    Report,
-    ReportItem,
-)
+from yarnloom.engine.commands import Poll, Publish, Register, Report, ReportItem
 from yarnloom.store import workflow_queries
 from yarnloom.testing import InlineService, inline_service
 
@@ -63,8 +57,7 @@ def register(inline: InlineService, loom: Loom, worker: str = "w") -> list[dict[
 
 
 @pytest.mark.parametrize(
-    ("function", "runs"),
-    [(add, True), (add_more, True), (add_text, False), (add_into_text, False)],
+    ("function", "runs"), [(add, True), (add_more, True), (add_text, False), (add_into_text, False)]
 )
 def test_a_step_goes_to_a_worker_with_fitting_types(function: Any, runs: bool) -> None:
     """The same name is not enough; other code with fitting types is."""

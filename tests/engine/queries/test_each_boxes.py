@@ -14,12 +14,7 @@ from tests.engine.queries.test_past_states import run_to_end, world
 from tests.floor import Floor, floor, task_loom
 from tests.helpers import much
 from yarnloom import Loom, each, item, previous, sequence, step
-from yarnloom.engine.commands import (
-    CancelRun,
-    MendRun,
-    PauseRun,
-    ResumeRun,
-)
+from yarnloom.engine.commands import CancelRun, MendRun, PauseRun, ResumeRun
 from yarnloom.units import EPOCH
 
 SEEDS = much(3, 300)

@@ -12,10 +12,7 @@ from hypothesis import strategies as st
 
 from tests.floor import Floor, floor, task_loom
 from yarnloom import Loom, Rate, Retry, each, item, parallel, sequence, step
-from yarnloom.engine.commands import (
-    CancelRun,
-    DrainWorker,
-)
+from yarnloom.engine.commands import CancelRun, DrainWorker
 from yarnloom.errors import NotFound
 
 

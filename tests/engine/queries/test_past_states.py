@@ -13,11 +13,7 @@ from tests.helpers import much
 from tests.plans import POOL, Maker, behave
 from tests.same import PARAMS, document_of
 from yarnloom import Loom, each, item, output, parallel, param, sequence, step
-from yarnloom.engine.commands import (
-    DrainWorker,
-    MendRun,
-    Publish,
-)
+from yarnloom.engine.commands import DrainWorker, MendRun, Publish
 from yarnloom.engine.queries.past_states import PastMoment, step_then
 
 Seen = dict[str, Any]
@@ -240,7 +236,7 @@ def test_a_step_between_two_attempts_waits_as_the_first_ended() -> None:
 
         found = [step_then(PastMoment(at), row, [first, second]) for at in (5, 10, 15, 30, 55, 95)]
         assert [one and one["state"] for one in found] == [
-            *(None, "ready", "running", state, "ready", "done"),
+            *(None, "ready", "running", state, "ready", "done")
         ]
 
 

@@ -8,9 +8,7 @@ import pytest
 
 from tests.floor import Floor, floor, task_loom
 from yarnloom import each, item, step
-from yarnloom.engine.commands import (
-    Recently,
-)
+from yarnloom.engine.commands import Recently
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.errors import NotFound
 

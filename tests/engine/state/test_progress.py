@@ -15,14 +15,7 @@ from pydantic import BaseModel
 from tests.floor import Floor, floor, task_loom
 from tests.fractions import broken_fractions
 from yarnloom import Retry, each, item, parallel, param, sequence, step
-from yarnloom.engine.commands import (
-    CancelRun,
-    MendRun,
-    PauseRun,
-    Report,
-    ResumeRun,
-    StepAction,
-)
+from yarnloom.engine.commands import CancelRun, MendRun, PauseRun, Report, ResumeRun, StepAction
 from yarnloom.plan import Part
 from yarnloom.store import audit
 
@@ -235,9 +228,7 @@ def test_what_is_not_reached_stopped_or_cancelled_counts_nothing(at: Floor) -> N
 def test_what_was_skipped_by_its_condition_counts_as_done(at: Floor) -> None:
     """Nothing is left to do for it."""
     run = started(
-        at,
-        lambda work: sequence(step("a", work, only_if=param("no")), step("b", work)),
-        params=No,
+        at, lambda work: sequence(step("a", work, only_if=param("no")), step("b", work)), params=No
     )
     assert fraction(at, run) == near(0.5)
 

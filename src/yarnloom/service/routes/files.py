@@ -11,19 +11,11 @@ from fastapi import Header, Path, Query, Request
 from fastapi.responses import FileResponse, Response
 from starlette.requests import ClientDisconnect
 
-from yarnloom.engine.commands import (
-    KeepFile,
-)
+from yarnloom.engine.commands import KeepFile
 from yarnloom.engine.records.unreadable import readable
 from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
 from yarnloom.media_types import HASH, JSON_LINES, media_type_of
-from yarnloom.protocol.workflow_answers import (
-    FileFacts,
-    FileList,
-    FileReference,
-    KeptFile,
-    Preview,
-)
+from yarnloom.protocol.workflow_answers import FileFacts, FileList, FileReference, KeptFile, Preview
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems

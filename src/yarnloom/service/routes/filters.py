@@ -7,21 +7,11 @@ from typing import Annotated
 from fastapi import Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine.commands import (
-    DropFilter,
-    SaveFilter,
-)
+from yarnloom.engine.commands import DropFilter, SaveFilter
 from yarnloom.engine.operations import saved_filters
-from yarnloom.protocol.bodies import (
-    RunsWanted,
-)
-from yarnloom.protocol.fields import (
-    FilterName,
-)
-from yarnloom.protocol.setting_answers import (
-    FilterList,
-    SavedFilter,
-)
+from yarnloom.protocol.bodies import RunsWanted
+from yarnloom.protocol.fields import FilterName
+from yarnloom.protocol.setting_answers import FilterList, SavedFilter
 from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core

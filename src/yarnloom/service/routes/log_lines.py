@@ -12,10 +12,7 @@ from fastapi import Header, Path, Query
 from fastapi.responses import Response
 from sse_starlette import EventSourceResponse
 
-from yarnloom.engine.commands import (
-    MakeLink,
-    RevokeLink,
-)
+from yarnloom.engine.commands import MakeLink, RevokeLink
 from yarnloom.engine.queries import run_graph
 from yarnloom.engine.queries.log_records import link_record
 from yarnloom.engine.records.errors import StepError
@@ -26,12 +23,7 @@ from yarnloom.errors import InvalidInput, NotAllowed, Problem
 from yarnloom.protocol.bodies import LinkBody
 from yarnloom.protocol.overview_answers import LineList
 from yarnloom.protocol.part_answers import PublishedList
-from yarnloom.protocol.run_answers import (
-    LinkAnswer,
-    LinkedRun,
-    LinkList,
-    MadeLink,
-)
+from yarnloom.protocol.run_answers import LinkAnswer, LinkedRun, LinkList, MadeLink
 from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
 from yarnloom.service.log_buffer import Whole
@@ -40,9 +32,7 @@ from yarnloom.service.route_helpers import Asker, TheCore, answer, flat_answer, 
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
 from yarnloom.store import Record, link_records
-from yarnloom.store.log_chunks import (
-    Wanted,
-)
+from yarnloom.store.log_chunks import Wanted
 from yarnloom.store.log_records import Line, Mark
 from yarnloom.units import iso_time, whole_number
 from yarnloom.values import JsonObject
@@ -165,10 +155,7 @@ async def _state_at(core: Core, number: int, address: str) -> str | None:
 
 
 @router.post(
-    "/runs/{number}/links",
-    status_code=201,
-    response_model=MadeLink,
-    responses=problems(404, 410),
+    "/runs/{number}/links", status_code=201, response_model=MadeLink, responses=problems(404, 410)
 )
 async def make_link(
     core: TheCore, who: Asker, number: RunNumber, body: LinkBody | None = None

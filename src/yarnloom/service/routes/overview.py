@@ -4,12 +4,8 @@ from __future__ import annotations
 
 from fastapi.responses import Response
 
-from yarnloom.engine.commands import (
-    Recently,
-)
-from yarnloom.protocol.overview_answers import (
-    OverviewAnswer,
-)
+from yarnloom.engine.commands import Recently
+from yarnloom.protocol.overview_answers import OverviewAnswer
 from yarnloom.service.api_router import api_router
 from yarnloom.service.route_helpers import TheCore, answer
 

@@ -7,23 +7,9 @@ from typing import Annotated
 from fastapi import Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine.commands import (
-    ChangePool,
-    ListPools,
-    MakePool,
-    Recently,
-    RemovePool,
-)
-from yarnloom.protocol.setting_answers import (
-    PoolAnswer,
-    PoolList,
-    PoolUse,
-)
-from yarnloom.protocol.setting_bodies import (
-    ChangePoolBody,
-    MakePoolBody,
-    PoolSettings,
-)
+from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
+from yarnloom.protocol.setting_answers import PoolAnswer, PoolList, PoolUse
+from yarnloom.protocol.setting_bodies import ChangePoolBody, MakePoolBody, PoolSettings
 from yarnloom.service.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.store import step_queries

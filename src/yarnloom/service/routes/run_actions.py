@@ -56,13 +56,7 @@ from yarnloom.service.route_helpers import (
     problems,
 )
 from yarnloom.service.routes.filters import filter_of
-from yarnloom.service.routes.runs import (
-    CHECK_WAIT,
-    Address,
-    CheckWait,
-    RunNumber,
-    answer_to_start,
-)
+from yarnloom.service.routes.runs import CHECK_WAIT, Address, CheckWait, RunNumber, answer_to_start
 from yarnloom.store import run_lists, run_queries
 from yarnloom.units import micros
 
@@ -70,10 +64,7 @@ router = api_router("control")
 
 AT_ONCE = 20
 Action = Literal["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]
-_BULK: dict[str, Callable[[int, str, str], Command]] = {
-    "pause": PauseRun,
-    "resume": ResumeRun,
-}
+_BULK: dict[str, Callable[[int, str, str], Command]] = {"pause": PauseRun, "resume": ResumeRun}
 
 
 def _reason(body: ReasonBody | None) -> str:
@@ -98,8 +89,7 @@ async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
     for first in range(0, len(numbers), AT_ONCE):
         some = numbers[first : first + AT_ONCE]
         answers = await asyncio.gather(
-            *(core.submit(_bulk_command(body, one, who)) for one in some),
-            return_exceptions=True,
+            *(core.submit(_bulk_command(body, one, who)) for one in some), return_exceptions=True
         )
         for number, found in zip(some, answers, strict=True):
             if isinstance(found, Refused):

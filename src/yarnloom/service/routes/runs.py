@@ -9,36 +9,16 @@ from typing import Annotated, Literal
 from fastapi import Header, Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine.commands import (
-    CancelRun,
-    Started,
-    StartRun,
-)
+from yarnloom.engine.commands import CancelRun, Started, StartRun
 from yarnloom.engine.queries import failure_kinds, item_pages, run_graph, time_spent
 from yarnloom.engine.queries.log_records import command_record
 from yarnloom.engine.records.unreadable import readable
 from yarnloom.engine.rules.states import RunState
 from yarnloom.errors import InvalidInput, NotFound, Problem
-from yarnloom.protocol.bodies import (
-    CancelBody,
-    RunsQuery,
-    StartBody,
-    StartManyBody,
-)
-from yarnloom.protocol.fields import (
-    Time,
-)
-from yarnloom.protocol.overview_answers import (
-    GlanceAnswer,
-    RunCounts,
-)
-from yarnloom.protocol.part_answers import (
-    AttemptLog,
-    ItemList,
-    PartAnswer,
-    StepAnswer,
-    StepList,
-)
+from yarnloom.protocol.bodies import CancelBody, RunsQuery, StartBody, StartManyBody
+from yarnloom.protocol.fields import Time
+from yarnloom.protocol.overview_answers import GlanceAnswer, RunCounts
+from yarnloom.protocol.part_answers import AttemptLog, ItemList, PartAnswer, StepAnswer, StepList
 from yarnloom.protocol.run_answers import (
     AttemptList,
     CheckingAnswer,

@@ -17,15 +17,8 @@ from yarnloom.engine.commands import (
 )
 from yarnloom.engine.operations.planned_times import next_times
 from yarnloom.plan.schedule_settings import SETTINGS
-from yarnloom.protocol.run_answers import (
-    CheckingAnswer,
-    RunAnswer,
-)
-from yarnloom.protocol.setting_answers import (
-    NextTimes,
-    ScheduleAnswer,
-    ScheduleList,
-)
+from yarnloom.protocol.run_answers import CheckingAnswer, RunAnswer
+from yarnloom.protocol.setting_answers import NextTimes, ScheduleAnswer, ScheduleList
 from yarnloom.protocol.setting_bodies import (
     ChangeScheduleBody,
     MakeScheduleBody,
@@ -85,10 +78,7 @@ async def change_schedule(
 
 
 @router.delete(
-    "/schedules/{name}",
-    status_code=204,
-    response_class=Response,
-    responses=problems(404, 409),
+    "/schedules/{name}", status_code=204, response_class=Response, responses=problems(404, 409)
 )
 async def remove_schedule(
     core: TheCore, who: Asker, name: ScheduleName, reason: Reason = ""

@@ -8,22 +8,15 @@ from typing import Annotated
 from fastapi import Query
 from fastapi.responses import Response
 
-from yarnloom.engine.commands import (
-    ListWorkers,
-    Publish,
-)
+from yarnloom.engine.commands import ListWorkers, Publish
 from yarnloom.engine.queries.part_records import plan_record
 from yarnloom.engine.records.unreadable import readable
 from yarnloom.engine.records.workers import WorkerRecord
 from yarnloom.engine.state import hourly_counts
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import read_plan
-from yarnloom.protocol.overview_answers import (
-    OverTimeAnswer,
-)
-from yarnloom.protocol.publish_bodies import (
-    PublishBody,
-)
+from yarnloom.protocol.overview_answers import OverTimeAnswer
+from yarnloom.protocol.publish_bodies import PublishBody
 from yarnloom.protocol.workflow_answers import (
     PublishedWorkflows,
     TaskList,

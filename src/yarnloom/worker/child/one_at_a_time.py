@@ -164,16 +164,7 @@ class GivenUp(Exception):
 class _Attempt:
     """One attempt, alone in this process, from its message to its report; it is its own line."""
 
-    __slots__ = (
-        "begun",
-        "called",
-        "home",
-        "id",
-        "message",
-        "replies",
-        "served",
-        "stop",
-    )
+    __slots__ = ("begun", "called", "home", "id", "message", "replies", "served", "stop")
 
     def __init__(self, home: Alone, served: Served, message: Message) -> None:
         self.home = home
