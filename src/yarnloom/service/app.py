@@ -8,9 +8,11 @@ from contextlib import asynccontextmanager
 from fastapi import FastAPI
 from fastapi.routing import APIRoute
 
+from yarnloom.engine import MOST_WORK, Engine, EngineSettings, Verdicts
 from yarnloom.service import console_files, problems
 from yarnloom.service.core import Core
 from yarnloom.service.fast_path import Direct
+from yarnloom.service.group_commit import system_clock
 from yarnloom.service.guard import Guard
 from yarnloom.service.head_requests import HeadRequests
 from yarnloom.service.openapi import describe
@@ -62,7 +64,12 @@ def create_app(settings: ServiceSettings, database: Database, log_file: LogFile)
 
     @asynccontextmanager
     async def lifespan(app: FastAPI) -> AsyncIterator[None]:
-        core = app.state.core = Core(settings, database, log_file)
+        verdicts = Verdicts(MOST_WORK)
+        told = EngineSettings(
+            lease=settings.lease, keep_files=settings.keep_files, verdicts=verdicts
+        )
+        engine = Engine(database, system_clock(), told)
+        core = app.state.core = Core(settings, database, log_file, engine, verdicts)
         try:
             yield
         finally:

@@ -7,9 +7,8 @@ import logging
 from collections.abc import Callable
 from dataclasses import dataclass
 from time import monotonic
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from yarnloom.engine import MOST_WORK, Engine, EngineSettings, Results, Unjudged, Verdicts
 from yarnloom.engine.commands import (
     Command,
     ListPools,
@@ -21,6 +20,8 @@ from yarnloom.engine.commands import (
 )
 from yarnloom.engine.queries import run_graph
 from yarnloom.engine.records.workers import WorkerRecord
+from yarnloom.engine.results import Results
+from yarnloom.engine.state.value_checks import Unjudged, Verdicts
 from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.protocol.overview_answers import GlanceAnswer
 from yarnloom.protocol.setting_answers import PoolAnswer, ScheduleAnswer
@@ -48,6 +49,9 @@ from yarnloom.service.uploads import Uploads
 from yarnloom.service.worker_polls import WorkerPolls
 from yarnloom.store import Database, LogFile, step_queries
 from yarnloom.values import JsonObject
+
+if TYPE_CHECKING:
+    from yarnloom.engine.engine import Engine
 
 log = logging.getLogger("yarnloom.service")
 
@@ -81,9 +85,18 @@ class Core:
         settings: how it runs.
         database: its data folder, opened.
         log_file: of the same folder.
+        engine: of the same folder.
+        verdicts: what the engine is told of values that were checked in another process.
     """
 
-    def __init__(self, settings: ServiceSettings, database: Database, log_file: LogFile) -> None:
+    def __init__(
+        self,
+        settings: ServiceSettings,
+        database: Database,
+        log_file: LogFile,
+        engine: Engine,
+        verdicts: Verdicts,
+    ) -> None:
         self.settings = settings
         self.database = database
         self.logs = Logs(log_file)
@@ -93,11 +106,7 @@ class Core:
         self.loaded = LoomsLoaded()
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
-        self.verdicts = Verdicts(MOST_WORK)
-        told = EngineSettings(
-            lease=settings.lease, keep_files=settings.keep_files, verdicts=self.verdicts
-        )
-        engine = Engine(database, system_clock(), told)
+        self.verdicts = verdicts
         self.writer = Writer(
             engine, system_clock, self._on_results, threaded=slow or settings.commit == "thread"
         )

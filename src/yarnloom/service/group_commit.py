@@ -21,15 +21,17 @@ from collections import deque
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from statistics import median
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yarnloom.engine.commands import Command, InHand, Report, StartRun, Tick
-from yarnloom.engine.engine import Engine
 from yarnloom.engine.results import Results
 from yarnloom.engine.rules.run_clock import Moment
 from yarnloom.errors import Busy
 from yarnloom.store import Printer
 from yarnloom.values import JsonObject
+
+if TYPE_CHECKING:
+    from yarnloom.engine.engine import Engine
 
 log = logging.getLogger("yarnloom.service")
 

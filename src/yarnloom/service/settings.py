@@ -9,7 +9,7 @@ from pathlib import Path
 
 from platformdirs import user_data_path
 
-from yarnloom.engine import KEEP_FILES, LEASE
+from yarnloom.engine.state.settings import KEEP_FILES, LEASE
 from yarnloom.errors import StartError
 from yarnloom.secrets import key_problem
 

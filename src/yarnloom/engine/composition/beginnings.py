@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yarnloom.engine.composition.composed_run import ComposedRun
-from yarnloom.engine.composition.endings import Endings
+from yarnloom.engine.composition.endings import ComposedRun, Endings
 from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.inputs import Fate, is_allowed, prepare_step
 from yarnloom.engine.parts.list_values import ItemFault

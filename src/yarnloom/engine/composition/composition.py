@@ -16,9 +16,8 @@ from dataclasses import dataclass
 
 from yarnloom.engine.compact import granted_items
 from yarnloom.engine.composition.beginnings import Beginnings
-from yarnloom.engine.composition.composed_run import ComposedRun, CompositionNeeds
 from yarnloom.engine.composition.each_items import EachItems
-from yarnloom.engine.composition.endings import Endings
+from yarnloom.engine.composition.endings import ComposedRun, CompositionNeeds, Endings
 from yarnloom.engine.parts.error_text import error_text
 from yarnloom.engine.parts.inputs import Fate
 from yarnloom.engine.parts.list_values import ItemFault

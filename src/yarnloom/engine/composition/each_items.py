@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 
-from yarnloom.engine.composition.composed_run import ComposedRun
-from yarnloom.engine.composition.endings import Endings
+from yarnloom.engine.composition.endings import ComposedRun, Endings
 from yarnloom.engine.parts.inputs import text_of
 from yarnloom.engine.parts.item_matching import next_that_waits
 from yarnloom.engine.parts.items import FILL_DUE

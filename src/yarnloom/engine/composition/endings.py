@@ -10,11 +10,19 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
 
-from yarnloom.engine.composition.composed_run import ComposedRun
+from yarnloom.engine.compact.granted_items import GrantedItems
+from yarnloom.engine.compact.relay_steps import RelaySteps
+from yarnloom.engine.dispatch.worker_orders import WorkerOrders
+from yarnloom.engine.parts.create_rows import NewRows
 from yarnloom.engine.parts.error_text import error_text
+from yarnloom.engine.parts.item_matching import ItemMatching
+from yarnloom.engine.parts.items import Items
+from yarnloom.engine.parts.list_jobs import ListJobs
 from yarnloom.engine.parts.list_values import ItemFault
 from yarnloom.engine.parts.outcomes import (
+    Outcomes,
     allowed_failures,
     bar_of,
     failures_in,
@@ -23,8 +31,17 @@ from yarnloom.engine.parts.outcomes import (
     outcome_of,
 )
 from yarnloom.engine.parts.outputs import gather
+from yarnloom.engine.parts.references import References, Resolver
 from yarnloom.engine.parts.rerun_scope import has_ended
-from yarnloom.engine.parts.work_queue import CANCELLED, NOT_REACHED, STOPPED, Blocked, ChildChanged
+from yarnloom.engine.parts.work_queue import (
+    CANCELLED,
+    NOT_REACHED,
+    STOPPED,
+    Blocked,
+    ChildChanged,
+    WorkItem,
+)
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     PART_TABLE,
     PartState,
@@ -35,11 +52,18 @@ from yarnloom.engine.rules.states import (
     StopReason,
     next_state,
 )
-from yarnloom.engine.state.composing import Ended
-from yarnloom.engine.state.progress import is_passed_over
-from yarnloom.engine.state.transitions import count_child
-from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails
-from yarnloom.store import PartRow, StepRow
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.composing import Composing, Ended
+from yarnloom.engine.state.grants import Grants
+from yarnloom.engine.state.memory import Parts
+from yarnloom.engine.state.open_relays import Relays
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.progress import Progress, is_passed_over
+from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.timers import Timers
+from yarnloom.engine.state.transitions import Moves, count_child
+from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails, Plan
+from yarnloom.store import PartRow, RunRow, StepRow, Unit
 from yarnloom.values import size_of
 
 _EVENT_FOR = {
@@ -48,6 +72,54 @@ _EVENT_FOR = {
     StepState.CANCELLED: StepEvent.CANCEL,
     StepState.SKIPPED: StepEvent.SKIP,
 }
+
+
+@dataclass(slots=True)
+class CompositionNeeds:
+    """What the rules of composition are made of."""
+
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    changes: Changes
+    settings: EngineSettings
+    composing: Composing
+    progress: Progress
+    moves: Moves
+    grants: Grants
+    relays: Relays
+    timers: Timers
+    parts: Parts
+    granted_items: GrantedItems
+    item_matching: ItemMatching
+    items: Items
+    list_jobs: ListJobs
+    new_rows: NewRows
+    outcomes: Outcomes
+    references: References
+    relay_steps: RelaySteps
+    worker_orders: WorkerOrders
+
+
+@dataclass(slots=True)
+class ComposedRun:
+    """One run within a transaction.
+
+    Attributes:
+        needs: what the rules are made of.
+        run: the run.
+        plan: its plan.
+        resolver: what its references mean.
+        queue: what is still to be looked at, the newest last.
+        without_grace: whether steps that stop have no time for it.
+    """
+
+    needs: CompositionNeeds
+    run: RunRow
+    plan: Plan
+    resolver: Resolver
+    queue: list[WorkItem] = field(default_factory=list)
+    without_grace: bool = False
 
 
 class Endings:

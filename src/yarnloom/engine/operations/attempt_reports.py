@@ -1,4 +1,10 @@
-"""What workers tell of one attempt: it begins, saves, ends; and what takes it from its worker."""
+"""What workers tell of one attempt: it begins, saves, ends; and what takes it from its worker.
+
+A worker that lives begins what it gets within milliseconds. After `BEGIN_SECONDS` it is told to
+give an attempt back that has not begun; whoever says that it has begun after all keeps it. Where
+the worker heard that and says nothing, the attempt is taken from it; a late report is refused.
+A worker that is not heard of at all is another matter: its lease decides.
+"""
 
 from __future__ import annotations
 
@@ -8,6 +14,7 @@ from yarnloom.engine.commands import BeginAttempt, BeginEffect, ReportItem, hand
 from yarnloom.engine.compact.relay_steps import RelaySteps
 from yarnloom.engine.dispatch.effects import Effects
 from yarnloom.engine.dispatch.release import never_began
+from yarnloom.engine.dispatch.worker_orders import post_drop, post_give_back
 from yarnloom.engine.operations.attempt_ends import CALLED, AttemptEnds, hears_before, micros_of
 from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.records.workers import BegunEffect
@@ -22,8 +29,9 @@ from yarnloom.engine.rules.states import (
     StopReason,
 )
 from yarnloom.engine.state.afterwards import Afterwards
-from yarnloom.engine.state.attempts import OpenAttempts
-from yarnloom.engine.state.due_times import QUIET_DUE, TIMEOUT_DUE
+from yarnloom.engine.state.attempts import OpenAttempts, Unbegun
+from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.due_times import BEGIN_SECONDS, QUIET_DUE, TIMEOUT_DUE, UNBEGUN_DUE
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.progress import item_began
@@ -34,6 +42,7 @@ from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.workers import Workers
 from yarnloom.errors import Conflict
 from yarnloom.store import AttemptRow, StepRow, Unit, segment_records
+from yarnloom.units import duration_text
 from yarnloom.values import JsonObject
 
 _FENCED: dict[str, str] = {
@@ -66,6 +75,7 @@ class AttemptReports:
     attempt_ends: AttemptEnds
     effects: Effects
     relay_steps: RelaySteps
+    changes: Changes
 
     def free(self, worker_id: str, attempt_id: int) -> None:
         """The process of an abandoned attempt has ended."""
@@ -211,3 +221,29 @@ class AttemptReports:
         if ends:
             self.attempts.timeouts[attempt.id] = min(ends)
             self.timers.set(TIMEOUT_DUE, min(ends)[0])
+
+    def look_at_unbegun(self) -> None:
+        """Look at each attempt that should have begun by now."""
+        due = self.time.mono - BEGIN_SECONDS
+        for attempt_id, unbegun in list(self.attempts.unbegun.items()):
+            if unbegun.looked_at <= due:
+                unbegun.looked_at = self.time.mono
+                self._look_at_one(attempt_id, unbegun)
+        if self.attempts.unbegun:
+            following = min(one.looked_at for one in self.attempts.unbegun.values())
+            self.timers.set(UNBEGUN_DUE, following + BEGIN_SECONDS)
+
+    def _look_at_one(self, attempt_id: int, unbegun: Unbegun) -> None:
+        attempt = self.unit.attempts.need(attempt_id)
+        worker = self.workers.get(attempt.worker)
+        if worker is None or not worker.session.registered or worker.messages.posted(attempt_id):
+            return  # it has not arrived: the worker is away
+        self.changes.runs.add(attempt.run)
+        if unbegun.order is None:
+            unbegun.order = post_give_back(worker, attempt_id)
+        elif unbegun.order not in worker.messages.unacknowledged and not unbegun.heard:
+            unbegun.heard = True  # what it sent before it heard of that may still be on its way
+        elif unbegun.heard:
+            spent = duration_text(round((self.time.now - attempt.handed_at) / 1_000_000))
+            self.take_from(attempt, f"worker {worker.name} did not begin it within {spent}")
+            post_drop(worker, attempt_id)

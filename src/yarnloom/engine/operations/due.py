@@ -13,11 +13,11 @@ from yarnloom.engine.composition.composition import Compositions
 from yarnloom.engine.dispatch.kept_files import KeptFiles
 from yarnloom.engine.dispatch.worker_orders import WorkerOrders
 from yarnloom.engine.operations.attempt_ends import hears_before, too_long
+from yarnloom.engine.operations.attempt_reports import AttemptReports
 from yarnloom.engine.operations.cancel import Cancelling
-from yarnloom.engine.operations.compact_reports import CompactReports
+from yarnloom.engine.operations.reports import Reports
 from yarnloom.engine.operations.schedules import Schedules
 from yarnloom.engine.operations.start import Starting
-from yarnloom.engine.operations.unbegun_attempts import UnbegunAttempts
 from yarnloom.engine.operations.worker_sessions import LEASE_DUE, WorkerSessions
 from yarnloom.engine.parts.items import FILL_DUE
 from yarnloom.engine.rules.limits import Pools
@@ -70,13 +70,13 @@ class DueWork:
     pools: Pools
     attempts: OpenAttempts
     timers: Timers
+    attempt_reports: AttemptReports
     cancelling: Cancelling
-    compact_reports: CompactReports
     compositions: Compositions
     kept_files: KeptFiles
+    reports: Reports
     schedules: Schedules
     starting: Starting
-    unbegun_attempts: UnbegunAttempts
     worker_orders: WorkerOrders
     worker_sessions: WorkerSessions
 
@@ -183,8 +183,8 @@ _FALLEN_DUE: dict[str, Callable[[DueWork, str], None]] = {
     RATE_DUE: DueWork._look_at_rate,
     TIMEOUT_DUE: lambda work, _: work._look_at_times(),
     QUIET_DUE: lambda work, _: work._look_at_quiet(),
-    UNBEGUN_DUE: lambda work, _: work.unbegun_attempts.look_at_unbegun(),
-    GRANT_DUE: lambda work, _: work.compact_reports.look_at_given(),
+    UNBEGUN_DUE: lambda work, _: work.attempt_reports.look_at_unbegun(),
+    GRANT_DUE: lambda work, _: work.reports.look_at_given(),
     BACK_OFF_DUE: lambda work, _: work._wake_steps(),
     DEADLINE_DUE: lambda work, _: work._stop_late_steps(),
     RUN_DEADLINE_DUE: lambda work, _: work.cancelling.stop_late_runs(),

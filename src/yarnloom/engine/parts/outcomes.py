@@ -8,10 +8,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from yarnloom.engine.parts.work_queue import CANCELLED, STOPPED, Blocked
-from yarnloom.engine.rules.states import SkipReason, StepState, StopReason
+from yarnloom.engine.rules.states import PASSED_OVER, SkipReason, StepState, StopReason
 from yarnloom.engine.state.composing import Ended
 from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.progress import PASSED_OVER
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Node, Plan
 from yarnloom.store import PartRow, RunRow, StepRow, Unit

@@ -91,6 +91,10 @@ class SkipReason(StrEnum):
     BY_HAND = "by_hand"
 
 
+PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND, SkipReason.GONE})
+"""Skips after which a sequence goes on: nothing is wrong, the output is null."""
+
+
 class StopReason(StrEnum):
     """Why a running step is told to stop."""
 

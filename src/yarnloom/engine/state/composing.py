@@ -5,8 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from yarnloom.engine.commands import ReportItem
-from yarnloom.engine.rules.states import StepState
-from yarnloom.engine.state.progress import PASSED_OVER
+from yarnloom.engine.rules.states import PASSED_OVER, StepState
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,7 +15,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.rules.states import SkipReason, StepEvent, StepState
+from yarnloom.engine.rules.states import PASSED_OVER, StepEvent, StepState
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.time_shares import paces_of
@@ -26,9 +26,6 @@ from yarnloom.values import decode
 
 WHOLE = 1.0
 _NOT_YET = 1.0 - 1e-9
-
-PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND, SkipReason.GONE})
-"""Skips after which a sequence goes on: nothing is wrong, the output is null."""
 
 
 def fraction_of(saved: Row | None) -> float:
