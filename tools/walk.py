@@ -78,9 +78,8 @@ def walk(folder: Path) -> list[tuple[str, str]]:
     """Let a step run; return the files that it passes, each with the first function called."""
     with service(folder) as url:
         while True:
-            with contextlib.suppress(OSError):
-                with urllib.request.urlopen(f"{url}/ready"):
-                    break
+            with contextlib.suppress(OSError), urllib.request.urlopen(f"{url}/ready"):
+                break
             time.sleep(0.1)
         for key in ("a", "b", "c"):
             _wait_for(folder, _start(url, key))

@@ -262,7 +262,7 @@ class ClockWorld:
 
     def schedules(self) -> list[dict[str, Any]]:
         """As they are in the records."""
-        from yarnloom.engine.operations.schedules import _effective
+        from yarnloom.engine.use_cases.schedules import _effective
         from yarnloom.store import schedule_records
 
         return [

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any
 
-from tests.engine.operations.test_mend import clean_run, healed
+from tests.engine.use_cases.test_mend import clean_run, healed
 from tests.fractions import broken_fractions
 from tests.plans import behave
 from tests.same import states

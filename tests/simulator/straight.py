@@ -1,7 +1,7 @@
 """Worlds in which quick work goes to workers without rows.
 
-Items of eaches of one step (`engine/compact/granted_items.py`), and steps that follow each other
-(`engine/compact/relay_steps.py`): the same promises as in the others.
+Items of eaches of one step (`engine/without_rows/giving_items.py`), and steps that follow each
+other (`engine/without_rows/steps_sent_along.py`): the same promises as in the others.
 """
 
 from __future__ import annotations

@@ -8,8 +8,8 @@ from typing import Any
 import pytest
 
 from tests.simulator.world import World
-from yarnloom.engine.operations import attempt_reports, due, worker_sessions
 from yarnloom.engine.state.due_times import UNBEGUN_DUE
+from yarnloom.engine.use_cases import attempt_reports, due, worker_sessions
 from yarnloom.store import Past
 
 Patch = pytest.MonkeyPatch

@@ -15,37 +15,33 @@ from dataclasses import replace
 from typing import Any
 
 from yarnloom.engine import commands
-from yarnloom.engine.compact.granted_items import GrantedItems
-from yarnloom.engine.compact.relay_steps import RelaySteps
 from yarnloom.engine.dispatch.assign import Assignment
-from yarnloom.engine.operations import attempts_in_hand
-from yarnloom.engine.operations.admission import HeldRuns
-from yarnloom.engine.operations.pause import Pausing
-from yarnloom.engine.operations.progress_samples import ProgressSamples, Sampler
-from yarnloom.engine.operations.rows_before import RowsBefore
-from yarnloom.engine.operations.run_end import RunEnds
-from yarnloom.engine.operations.schedules import Schedules
-from yarnloom.engine.operations.worker_sessions import LEASE_DUE, WorkerSessions
 from yarnloom.engine.rebuild import Rebuild, count_last_hour
 from yarnloom.engine.results import Results
 from yarnloom.engine.rules.run_clock import Moment, RunTime, Time
-from yarnloom.engine.state.afterwards import Afterwards
-from yarnloom.engine.state.changes import Changes
-from yarnloom.engine.state.composing import Composing
 from yarnloom.engine.state.due_times import FILES_DUE, SCHEDULE_DUE, DueTimes
 from yarnloom.engine.state.each_counts import Flow
-from yarnloom.engine.state.folder import Folder
 from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.progress import Progress
-from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.settings import EngineSettings, Folder
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.time_sums import TimeSums
+from yarnloom.engine.state.transaction_notes import Afterwards, Changes, Composing
 from yarnloom.engine.state.transitions import Moves
-from yarnloom.engine.transaction import Transaction
-from yarnloom.engine.use_cases import do
+from yarnloom.engine.transaction import Transaction, do
+from yarnloom.engine.use_cases import attempts_in_hand
+from yarnloom.engine.use_cases.admission import HeldRuns
+from yarnloom.engine.use_cases.pause import Pausing
+from yarnloom.engine.use_cases.progress_samples import ProgressSamples, Sampler
+from yarnloom.engine.use_cases.rows_before import RowsBefore
+from yarnloom.engine.use_cases.run_end import RunEnds
+from yarnloom.engine.use_cases.schedules import Schedules
+from yarnloom.engine.use_cases.worker_sessions import LEASE_DUE, WorkerSessions
+from yarnloom.engine.without_rows.giving_items import GrantedItems
+from yarnloom.engine.without_rows.steps_sent_along import RelaySteps
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault

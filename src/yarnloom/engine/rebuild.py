@@ -4,17 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from yarnloom.engine.compact.granted_items import GrantedItems
-from yarnloom.engine.compact.relay_steps import RelaySteps
 from yarnloom.engine.dispatch.kept_files import KeptFiles
 from yarnloom.engine.dispatch.pool_settings import PoolSettings
-from yarnloom.engine.operations.attempt_reports import AttemptReports
-from yarnloom.engine.operations.list_results import ListResults
-from yarnloom.engine.operations.pause import Pausing
-from yarnloom.engine.operations.run_end import listeners_of
-from yarnloom.engine.operations.schedules import Schedules
-from yarnloom.engine.operations.worker_sessions import WorkerSessions
-from yarnloom.engine.parts.items import FILL_DUE
+from yarnloom.engine.part_contents.items import FILL_DUE
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import TROUBLE
@@ -27,14 +19,22 @@ from yarnloom.engine.state.due_times import (
     START_BY_DUE,
     START_DUE,
     DueTimes,
+    Timers,
 )
-from yarnloom.engine.state.last_hour import MINUTE, MINUTES, Recent, Tally
+from yarnloom.engine.state.hourly_counts import MINUTE, MINUTES, Recent, Tally
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.step_queue import StepQueue
-from yarnloom.engine.state.timers import Timers
 from yarnloom.engine.state.workers import Workers
 from yarnloom.engine.state.workflows import Workflows
+from yarnloom.engine.use_cases.attempt_reports import AttemptReports
+from yarnloom.engine.use_cases.list_results import ListResults
+from yarnloom.engine.use_cases.pause import Pausing
+from yarnloom.engine.use_cases.run_end import listeners_of
+from yarnloom.engine.use_cases.schedules import Schedules
+from yarnloom.engine.use_cases.worker_sessions import WorkerSessions
+from yarnloom.engine.without_rows.giving_items import GrantedItems
+from yarnloom.engine.without_rows.steps_sent_along import RelaySteps
 from yarnloom.store import (
     Unit,
     due_records,

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yarnloom.engine.commands import ListJob
-from yarnloom.engine.state.changes import Changes
+from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.values import JsonObject
 
 

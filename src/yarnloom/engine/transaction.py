@@ -1,10 +1,36 @@
-"""One transaction: makes the objects of which its use cases consist."""
+"""One transaction: makes the objects of which its use cases consist, and does commands.
+
+A use case says with `@handles` which command it does. One of a new class gets into the table by
+naming that class here.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import fields
 from typing import Any, TypeVar, get_type_hints
+
+from yarnloom.engine.commands.command import HANDLED, Command
+from yarnloom.engine.dispatch.effects import Effects
+from yarnloom.engine.dispatch.kept_files import KeptFiles
+from yarnloom.engine.dispatch.pool_settings import PoolSettings
+from yarnloom.engine.queries.explain import Explanations
+from yarnloom.engine.use_cases.attempt_reports import AttemptReports
+from yarnloom.engine.use_cases.attempts_in_hand import AttemptsInHand
+from yarnloom.engine.use_cases.cancel import Cancelling
+from yarnloom.engine.use_cases.change_run import RunChanges
+from yarnloom.engine.use_cases.due import DueWork
+from yarnloom.engine.use_cases.links import Links
+from yarnloom.engine.use_cases.list_results import ListResults
+from yarnloom.engine.use_cases.mend import Mending
+from yarnloom.engine.use_cases.pause import Pausing
+from yarnloom.engine.use_cases.publish import Publishing
+from yarnloom.engine.use_cases.saved_filters import SavedFilters
+from yarnloom.engine.use_cases.schedules import Schedules
+from yarnloom.engine.use_cases.start import Starting
+from yarnloom.engine.use_cases.step_actions import StepActions
+from yarnloom.engine.use_cases.worker_sessions import WorkerSessions
+from yarnloom.engine.without_rows.item_batches import Segments
 
 T = TypeVar("T")
 
@@ -39,3 +65,24 @@ def _needed_by(kind: Any) -> tuple[type, ...]:
         hints = get_type_hints(kind)
         _NEEDED[kind] = tuple(hints[field.name] for field in fields(kind))
     return _NEEDED[kind]
+
+
+CLASSES = (
+    *(AttemptReports, AttemptsInHand, Cancelling, DueWork, Effects, Explanations, KeptFiles),
+    *(Links, ListResults, Mending, Pausing, PoolSettings, Publishing, RunChanges, SavedFilters),
+    *(Schedules, Segments, Starting, StepActions, WorkerSessions),
+)
+
+USE_CASES: dict[type[Command], tuple[type, str]] = {
+    getattr(use_case, HANDLED): (kind, name)
+    for kind in CLASSES
+    for name, use_case in vars(kind).items()
+    if hasattr(use_case, HANDLED)
+}
+"""By command the class and the name of the method that does it."""
+
+
+def do(transaction: Transaction, command: Command) -> Any:
+    """Do a command; return its answer."""
+    kind, name = USE_CASES[type(command)]
+    return getattr(transaction.of(kind), name)(command)

@@ -20,7 +20,7 @@ from weakref import WeakValueDictionary
 from pydantic import BaseModel
 from starlette.types import Scope
 
-from yarnloom.engine.state.value_checks import Unjudged
+from yarnloom.engine.state.verdicts import Unjudged
 from yarnloom.errors import Busy, InvalidInput, Problem
 from yarnloom.masking import environment_for_tasks
 from yarnloom.side_process.check_values import CheckValue, Job, ParseBody, Parsed

@@ -21,7 +21,7 @@ from yarnloom.engine.commands import (
 from yarnloom.engine.queries import run_graph
 from yarnloom.engine.records.workers import WorkerRecord
 from yarnloom.engine.results import Results
-from yarnloom.engine.state.value_checks import Unjudged, Verdicts
+from yarnloom.engine.state.verdicts import Unjudged, Verdicts
 from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.protocol.overview_answers import GlanceAnswer
 from yarnloom.protocol.setting_answers import PoolAnswer, ScheduleAnswer

@@ -7,7 +7,7 @@ from collections.abc import Awaitable, Callable, Mapping
 from typing import Any, TypeVar
 
 from yarnloom.engine.commands import Command, ListQuiet, Why
-from yarnloom.engine.queries import either_form, failure_kinds, obstacles, run_graph
+from yarnloom.engine.queries import either_form, failures_by_kind, obstacles, run_graph
 from yarnloom.engine.queries.runs import Look, Open, run_records, under_way_of
 from yarnloom.engine.records.parts import GraphRecord
 from yarnloom.engine.records.runs import RunPage, RunRecord
@@ -152,7 +152,7 @@ class RunReader:
 
     async def line_facts(self, run: RunRecord) -> LineFacts:
         """Return what the line of a run says beside its graph."""
-        failures = await self.look_into(run.number, failure_kinds.failures)
+        failures = await self.look_into(run.number, failures_by_kind.failures)
         why = None if run.ended_at else await self.why(run.number, "")
         return LineFacts(why, failures)
 

@@ -15,7 +15,7 @@ import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from yarnloom.engine.parts.list_values import ALL, DONE, FAILURES, failed_item, look_through
+from yarnloom.engine.part_contents.lists import ALL, DONE, FAILURES, failed_item, look_through
 from yarnloom.store import FileFolder, Kept, item_queries, open_reader
 from yarnloom.tabular import Dialect, RowCheck, RowProblem, dialect_of
 from yarnloom.values import JsonObject

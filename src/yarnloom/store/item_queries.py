@@ -85,7 +85,7 @@ def items_without_rows(
     """Return the indexes of an each's items that were not made; the last range ends the list.
 
     They follow those that were, but for items that workers have in hand (see
-    `yarnloom.engine.compact.granted_items`): later ones may have ended before them.
+    `yarnloom.engine.without_rows.giving_items`): later ones may have ended before them.
 
     Args:
         connection: a reader's.

@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from tests.engine.operations.test_pause import weave
+from tests.engine.use_cases.test_pause import weave
 from tests.floor import Floor, floor, state
 from yarnloom import Retry, parallel, step
 from yarnloom.engine.commands import BeginEffect, EndEffect, MendRun, SettleEffect

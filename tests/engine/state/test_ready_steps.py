@@ -5,7 +5,7 @@ from __future__ import annotations
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yarnloom.engine.state.ready_steps import Ready
+from yarnloom.engine.state.step_queue import Ready
 
 LANE = ("pool", 0, "share", "contract")
 PLACES = st.tuples(st.integers(1, 3), st.binary(min_size=1, max_size=2), st.integers(1, 30))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from yarnloom.engine.state.memory import Memory
-from yarnloom.engine.state.worker_messages import WorkerMessages
+from yarnloom.engine.state.workers import WorkerMessages
 
 
 def test_attempts_that_are_no_longer_in_hand_are_left_out() -> None:

@@ -31,7 +31,7 @@ class Command:
 
 
 def handles(kind: type[Command]) -> Callable[[F], F]:
-    """Mark the use case that does commands of a kind: `engine/use_cases.py` finds it by that."""
+    """Mark the use case that does commands of a kind: `engine/transaction.py` finds it by that."""
 
     def mark(use_case: F) -> F:
         setattr(use_case, HANDLED, kind)

@@ -14,14 +14,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from yarnloom.engine.compact import granted_items
-from yarnloom.engine.composition.beginnings import Beginnings
-from yarnloom.engine.composition.each_items import EachItems
+from yarnloom.engine.composition.beginnings import Beginnings, EachItems
 from yarnloom.engine.composition.endings import ComposedRun, CompositionNeeds, Endings
-from yarnloom.engine.parts.error_text import error_text
-from yarnloom.engine.parts.inputs import Fate
-from yarnloom.engine.parts.list_values import ItemFault
-from yarnloom.engine.parts.work_queue import (
+from yarnloom.engine.part_contents.inputs import Fate
+from yarnloom.engine.part_contents.lists import ItemFault
+from yarnloom.engine.part_contents.pending import (
     CANCELLED,
     NOT_REACHED,
     STOPPED,
@@ -31,7 +28,7 @@ from yarnloom.engine.parts.work_queue import (
     ChildChanged,
     CreateItems,
 )
-from yarnloom.engine.records.errors import StepError
+from yarnloom.engine.records.errors import StepError, error_text
 from yarnloom.engine.rules.states import (
     PART_TABLE,
     Admission,
@@ -42,7 +39,8 @@ from yarnloom.engine.rules.states import (
     StopReason,
     next_state,
 )
-from yarnloom.engine.state.grants import Straight
+from yarnloom.engine.state.given_items import Straight
+from yarnloom.engine.without_rows import giving_items
 from yarnloom.plan import ON_FAILURE, Kind, Node
 from yarnloom.store import PartRow, RunRow, StepRow
 
@@ -122,7 +120,7 @@ class Composition:
         self.eaches.refill(withdrawn)
         self._run_queue()
 
-    def items_ended(self, straight: Straight, ends: granted_items.Ends) -> None:
+    def items_ended(self, straight: Straight, ends: giving_items.Ends) -> None:
         """Count items without rows that have ended well."""
         each = self.needs.granted_items.end(self.run, straight, ends)
         if each.outcome is None and self.endings.blocked(each) is None:

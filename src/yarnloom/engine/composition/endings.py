@@ -12,28 +12,23 @@ import json
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
-from yarnloom.engine.compact.granted_items import GrantedItems
-from yarnloom.engine.compact.relay_steps import RelaySteps
 from yarnloom.engine.dispatch.worker_orders import WorkerOrders
-from yarnloom.engine.parts.create_rows import NewRows
-from yarnloom.engine.parts.error_text import error_text
-from yarnloom.engine.parts.item_matching import ItemMatching
-from yarnloom.engine.parts.items import Items
-from yarnloom.engine.parts.list_jobs import ListJobs
-from yarnloom.engine.parts.list_values import ItemFault
-from yarnloom.engine.parts.outcomes import (
+from yarnloom.engine.part_contents.inputs import References, Resolver
+from yarnloom.engine.part_contents.item_matching import ItemMatching
+from yarnloom.engine.part_contents.items import Items
+from yarnloom.engine.part_contents.lists import ItemFault, ListJobs
+from yarnloom.engine.part_contents.new_rows import NewRows
+from yarnloom.engine.part_contents.outcomes import (
     Outcomes,
     allowed_failures,
     bar_of,
     failures_in,
+    gather,
     next_follow_up,
     note_skip,
     outcome_of,
 )
-from yarnloom.engine.parts.outputs import gather
-from yarnloom.engine.parts.references import References, Resolver
-from yarnloom.engine.parts.rerun_scope import has_ended
-from yarnloom.engine.parts.work_queue import (
+from yarnloom.engine.part_contents.pending import (
     CANCELLED,
     NOT_REACHED,
     STOPPED,
@@ -41,6 +36,8 @@ from yarnloom.engine.parts.work_queue import (
     ChildChanged,
     WorkItem,
 )
+from yarnloom.engine.part_contents.renewals import has_ended
+from yarnloom.engine.records.errors import error_text
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     PART_TABLE,
@@ -52,16 +49,17 @@ from yarnloom.engine.rules.states import (
     StopReason,
     next_state,
 )
-from yarnloom.engine.state.changes import Changes
-from yarnloom.engine.state.composing import Composing, Ended
-from yarnloom.engine.state.grants import Grants
+from yarnloom.engine.state.due_times import Timers
+from yarnloom.engine.state.given_items import Grants
 from yarnloom.engine.state.memory import Parts
-from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import Progress, is_passed_over
 from yarnloom.engine.state.settings import EngineSettings
-from yarnloom.engine.state.timers import Timers
+from yarnloom.engine.state.steps_sent_along import Relays
+from yarnloom.engine.state.transaction_notes import Changes, Composing, Ended
 from yarnloom.engine.state.transitions import Moves, count_child
+from yarnloom.engine.without_rows.giving_items import GrantedItems
+from yarnloom.engine.without_rows.steps_sent_along import RelaySteps
 from yarnloom.plan import FOLLOW_UPS, ON_END, ON_FAILURE, Kind, Node, OneFails, Plan
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
 from yarnloom.values import size_of

@@ -13,15 +13,13 @@ from yarnloom.engine.dispatch.worker_orders import WorkerOrders
 from yarnloom.engine.rules.fair_queue import NextUp
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.contracts import task_of
-from yarnloom.engine.state.due_times import DueTimes
-from yarnloom.engine.state.grants import Grants, Straight
-from yarnloom.engine.state.open_relays import Anchor
+from yarnloom.engine.state.due_times import DueTimes, Timers
+from yarnloom.engine.state.given_items import Grants, Straight
 from yarnloom.engine.state.pool_places import RATE_DUE, PoolPlaces
-from yarnloom.engine.state.ready_steps import Lane, Place
-from yarnloom.engine.state.step_queue import StepQueue
-from yarnloom.engine.state.timers import Timers
+from yarnloom.engine.state.step_queue import Lane, Place, StepQueue
+from yarnloom.engine.state.steps_sent_along import Anchor
+from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.store import AttemptRow, StepRow, Unit, queue_records
 from yarnloom.store.unit_of_work import LARGEST_GRANT

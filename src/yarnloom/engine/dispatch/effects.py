@@ -15,9 +15,9 @@ from yarnloom.engine.commands import BeginEffect, EndEffect, SettleEffect, handl
 from yarnloom.engine.records.runs import SettledEffect
 from yarnloom.engine.records.workers import BegunEffect
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.changes import Changes
-from yarnloom.engine.state.folder import Folder
 from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.settings import Folder
+from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
 from yarnloom.masking import masked_text, worth_masking
 from yarnloom.secrets import Vault, has_sealed, sealed_in

@@ -10,10 +10,9 @@ from dataclasses import dataclass
 from yarnloom.engine.commands import KeepFile, KeepRows, RowsToCheck, handles
 from yarnloom.engine.records.workflows import KeptFile
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.due_times import FILES_DUE, DueTimes
-from yarnloom.engine.state.folder import Folder
-from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.settings import EngineSettings, Folder
+from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.errors import Problem
 from yarnloom.media_types import JSON_LINES, named_in
 from yarnloom.plan.marked_values import files_in, rows_in

@@ -10,10 +10,10 @@ import json
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from yarnloom.engine.compact.item_inputs import input_of
-from yarnloom.engine.parts.create_rows import position_of
-from yarnloom.engine.parts.items import item_of, slice_of
-from yarnloom.engine.state.grants import Field, Straight
+from yarnloom.engine.part_contents.items import item_of, slice_of
+from yarnloom.engine.part_contents.new_rows import position_of
+from yarnloom.engine.state.given_items import Field, Straight
+from yarnloom.engine.without_rows.item_inputs import input_of
 from yarnloom.plan import Node, Plan
 from yarnloom.store import Connection, Record, batch_queries, file_queries, item_queries
 from yarnloom.store.batch_queries import Batch

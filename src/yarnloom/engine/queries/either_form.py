@@ -11,7 +11,7 @@ from heapq import merge
 from itertools import islice
 from typing import NamedTuple
 
-from yarnloom.engine.parts.list_values import name_of
+from yarnloom.engine.part_contents.lists import name_of
 from yarnloom.engine.queries.batch_items import BatchItem, BatchItems, Place, items_of
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Plan, item_key

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from itertools import islice
 
 from yarnloom.engine.commands import ListQuiet, Why, handles
-from yarnloom.engine.parts.list_jobs import READ
+from yarnloom.engine.part_contents.lists import READ
 from yarnloom.engine.queries.obstacles import SHOWN, Obstacles, reason
 from yarnloom.engine.queries.part_records import step_progress
 from yarnloom.engine.records.waits import Reason, WaitRecord, WhyRecord

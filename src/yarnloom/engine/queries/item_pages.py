@@ -8,7 +8,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Sequence
 
-from yarnloom.engine.parts.items import item_of, slice_of
+from yarnloom.engine.part_contents.items import item_of, slice_of
 from yarnloom.engine.queries import either_form
 from yarnloom.engine.queries.part_records import item_record
 from yarnloom.engine.queries.run_graph import Place, find

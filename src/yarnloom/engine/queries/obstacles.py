@@ -7,15 +7,15 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from yarnloom.engine.compact.granted_items import GrantedItems
 from yarnloom.engine.records.waits import Reason
 from yarnloom.engine.rules.fair_queue import MOST_AHEAD
 from yarnloom.engine.rules.limits import Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.contracts import Misfit, needs_of, task_of
-from yarnloom.engine.state.open_relays import Relays
 from yarnloom.engine.state.step_queue import StepQueue
+from yarnloom.engine.state.steps_sent_along import Relays
 from yarnloom.engine.state.workers import Worker, Workers
+from yarnloom.engine.without_rows.giving_items import GrantedItems
 from yarnloom.store import StepRow, Unit
 from yarnloom.values import JsonObject
 

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from yarnloom.engine.parts.create_rows import position_of
+from yarnloom.engine.part_contents.new_rows import position_of
 from yarnloom.engine.queries import either_form
 from yarnloom.engine.queries.each_boxes import inside_now, inside_then
 from yarnloom.engine.queries.part_records import Tree, attempt_record, step_standing

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from typing import TypedDict
+
+from yarnloom.values import JsonValue
 
 
 class StepError(TypedDict, total=False):
@@ -43,3 +46,8 @@ class TaskFailure(TypedDict):
     task: str | None
     attempts: int
     error: TaskFault
+
+
+def error_text(value: JsonValue) -> str:
+    """Return an error, or what is kept beside it, as JSON text."""
+    return json.dumps(value, ensure_ascii=False)

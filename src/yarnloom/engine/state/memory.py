@@ -12,10 +12,10 @@ from dataclasses import dataclass, field, fields
 from yarnloom.engine.commands import ListJob
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.state.attempts import OpenAttempts
-from yarnloom.engine.state.grants import Grants
-from yarnloom.engine.state.open_relays import Relays
+from yarnloom.engine.state.due_times import Timers
+from yarnloom.engine.state.given_items import Grants
 from yarnloom.engine.state.step_queue import StepQueue
-from yarnloom.engine.state.timers import Timers
+from yarnloom.engine.state.steps_sent_along import Relays
 from yarnloom.engine.state.workers import Workers
 from yarnloom.engine.state.workflows import Workflows
 from yarnloom.values import JsonValue

@@ -10,8 +10,8 @@ from collections.abc import Iterable
 from yarnloom.engine.rules.fair_queue import Lanes
 from yarnloom.engine.rules.limits import Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.changes import Changes
-from yarnloom.engine.state.timers import Timers
+from yarnloom.engine.state.due_times import Timers
+from yarnloom.engine.state.transaction_notes import Changes
 
 RATE_DUE = "rate"
 """The timer of a pool whose rate lets steps start again, or forgets a value."""

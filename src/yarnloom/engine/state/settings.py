@@ -1,4 +1,4 @@
-"""Settings of the engine, for the life of a service."""
+"""Limits of the engine, and what it takes from outside: the data folder among it."""
 
 from __future__ import annotations
 
@@ -6,8 +6,9 @@ import random
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from yarnloom.engine.state.value_checks import Verdicts
+from yarnloom.engine.state.verdicts import Verdicts
 from yarnloom.secrets import Vault
+from yarnloom.store import FileFolder, Past, StepRow
 from yarnloom.values import VALUE_LIMIT
 
 LEASE = 30.0
@@ -25,7 +26,7 @@ class EngineSettings:
         chance: gives numbers from 0 to 1, for the jitter of waits.
         vault: seals secret params; None for that of the data folder.
         list_above: over how many bytes a gathered list is kept as a file.
-        straight: whether items may go to workers without rows (`compact/granted_items`).
+        straight: whether items may go to workers without rows (`without_rows/giving_items`).
         failures_above: over how many failed items their list is.
         keep_files: seconds that a file is kept that no run uses.
         verdicts: finds out what is wrong with values from outside.
@@ -40,3 +41,33 @@ class EngineSettings:
     chance: Callable[[], float] = random.random
     vault: Vault | None = None
     verdicts: Verdicts = field(default_factory=Verdicts)
+
+
+@dataclass(frozen=True, slots=True)
+class Folder:
+    """The data folder of a service.
+
+    Attributes:
+        files: the bytes of files and lists.
+        id: a text that no other folder has.
+        past: whether the records went back, and their epoch.
+    """
+
+    files: FileFolder
+    id: str
+    past: Past
+
+    def token_of(self, step: StepRow) -> str:
+        """Return a text that is the same over all attempts of a step, and of no other's."""
+        if step.item_part is None:
+            return self.token_of_place(step.part, step.node)
+        return f"{self.token}{step.id}"
+
+    def token_of_place(self, part: int, node: int) -> str:
+        """Return the token of a step in no item, which may have no row yet."""
+        return f"{self.token}{part}.{node}"
+
+    @property
+    def token(self) -> str:
+        """What the tokens of all steps begin with."""
+        return f"{self.id}-"

@@ -5,8 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from yarnloom.engine.state.each_counts import Flow
-from yarnloom.engine.state.hourly_counts import Hours
-from yarnloom.engine.state.last_hour import Recent, Tally
+from yarnloom.engine.state.hourly_counts import Hours, Recent, Tally
 from yarnloom.engine.state.time_sums import TimeSums
 
 

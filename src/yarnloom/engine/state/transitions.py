@@ -20,11 +20,10 @@ from yarnloom.engine.rules.states import (
     StepState,
     next_state,
 )
-from yarnloom.engine.state.afterwards import Afterwards
-from yarnloom.engine.state.changes import Changes
 from yarnloom.engine.state.due_times import DEADLINE_DUE, DueTimes
 from yarnloom.engine.state.hourly_counts import RUN, Hours
 from yarnloom.engine.state.progress import Progress
+from yarnloom.engine.state.transaction_notes import Afterwards, Changes
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
 
 if TYPE_CHECKING:

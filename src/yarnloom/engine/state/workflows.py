@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from dataclasses import dataclass, field
 
-from yarnloom.engine.state.paces import Paces
+from yarnloom.engine.state.time_shares import Paces
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,7 +8,7 @@ from fastapi import Path, Query
 from fastapi.responses import Response
 
 from yarnloom.engine.commands import DropFilter, SaveFilter
-from yarnloom.engine.operations import saved_filters
+from yarnloom.engine.use_cases import saved_filters
 from yarnloom.protocol.bodies import RunsWanted
 from yarnloom.protocol.fields import FilterName
 from yarnloom.protocol.setting_answers import FilterList, SavedFilter

@@ -10,7 +10,7 @@ from fastapi import Header, Path, Query
 from fastapi.responses import Response
 
 from yarnloom.engine.commands import CancelRun, Started, StartRun
-from yarnloom.engine.queries import failure_kinds, item_pages, run_graph, time_spent
+from yarnloom.engine.queries import failures_by_kind, item_pages, run_graph, time_spent
 from yarnloom.engine.queries.log_records import command_record
 from yarnloom.engine.records.unreadable import readable
 from yarnloom.engine.rules.states import RunState
@@ -213,7 +213,7 @@ async def failures(core: TheCore, number: RunNumber) -> Response:
 
     The first 5,000 failed steps are looked at; `more` says that there are more.
     """
-    return answer(FailuresAnswer, await core.runs.look_into(number, failure_kinds.failures))
+    return answer(FailuresAnswer, await core.runs.look_into(number, failures_by_kind.failures))
 
 
 @router.get("/{number}/times", response_model=TimesAnswer, responses=problems(404, 410))

@@ -15,7 +15,7 @@ from yarnloom.engine.commands import (
     RemoveSchedule,
     StartSchedule,
 )
-from yarnloom.engine.operations.planned_times import next_times
+from yarnloom.engine.use_cases.planned_times import next_times
 from yarnloom.plan.schedule_settings import SETTINGS
 from yarnloom.protocol.run_answers import CheckingAnswer, RunAnswer
 from yarnloom.protocol.setting_answers import NextTimes, ScheduleAnswer, ScheduleList

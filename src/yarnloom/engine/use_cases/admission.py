@@ -1,0 +1,77 @@
+"""How many runs of a workflow are under way: who enters, who waits, who makes room."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from yarnloom.engine.composition.composition import Compositions
+from yarnloom.engine.rules.states import RUN_ENDED, Admission
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.transaction_notes import Afterwards
+from yarnloom.engine.state.workflows import Workflows
+from yarnloom.engine.use_cases.cancel import Cancelling
+from yarnloom.plan import IfBusy, Plan
+from yarnloom.store import RunRow, Unit
+from yarnloom.store import run_records as store
+
+
+def is_busy(workflows: Workflows, plan: Plan) -> bool:
+    """Whether as many runs of a workflow are under way as may be."""
+    return plan.at_once is not None and workflows.under_way[plan.workflow] >= plan.at_once
+
+
+def count_in(workflows: Workflows, run: RunRow) -> None:
+    """A new run is under way, or waits."""
+    workflows.counted(run.admission)[run.workflow] += 1
+
+
+@dataclass(slots=True)
+class HeldRuns:
+    """Runs that wait for others of their workflow to end."""
+
+    unit: Unit
+    plans: Plans
+    afterwards: Afterwards
+    workflows: Workflows
+    cancelling: Cancelling
+    compositions: Compositions
+
+    def make_room(self, run: RunRow, plan: Plan) -> None:
+        """A run came while its workflow is busy: it waits, is cancelled, or others are."""
+        busy = f"{plan.at_once} of {plan.workflow} under way"
+        if plan.if_busy is IfBusy.SKIP:
+            self.cancelling.stop(
+                run, f"skipped: it came with {busy}, and the workflow says if_busy='skip'"
+            )
+            return
+        if plan.if_busy is IfBusy.WAIT:
+            return
+        assert plan.at_once is not None
+        others = store.runs_under_way(self.unit, run.workflow)
+        under_way = [number for number, has_entered in others if has_entered]
+        waiting = [number for number, has_entered in others if not has_entered]
+        ending = [number for number in under_way if self.unit.run(number).stop]
+        more = len(under_way) - len(ending) - plan.at_once + 1
+        going_on = [number for number in under_way if number not in ending]
+        for number in (*(one for one in waiting if one != run.number), *going_on[: max(0, more)]):
+            self.cancelling.stop(self.unit.run(number), f"replaced by run {run.number}")
+
+    def admit(self) -> None:
+        """Let runs begin that waited for others which have ended: by priority, then in order."""
+        while self.afterwards.made_room:
+            workflow = self.afterwards.made_room.pop()
+            number = store.next_held(self.unit, workflow)
+            if number is None:
+                continue
+            run = self.unit.run(number)
+            if is_busy(self.workflows, self.plans.of(run)):
+                continue
+            self.afterwards.made_room.add(workflow)  # there may be room for another
+            self.workflows.held[workflow] -= 1
+            self.workflows.under_way[workflow] += 1
+            run.admission = Admission.ENTERED
+            self.unit.runs.touch(run)
+            root = self.unit.parts.one("run = ? AND parent IS NULL", number)
+            assert root is not None
+            assert run.state not in RUN_ENDED
+            self.compositions.of(run).enter(root)

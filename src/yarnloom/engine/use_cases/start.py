@@ -1,0 +1,423 @@
+"""Starting runs, once for each start key: now, later, or many at once.
+
+A run is made, and then opened: at once, when its start time has come, or, of many that were
+started together, in its transaction, so that no transaction opens more than a few.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+
+from yarnloom.engine.commands import (
+    CheckStarts,
+    RerunRun,
+    Started,
+    StartMany,
+    StartRun,
+    Unchecked,
+    handles,
+)
+from yarnloom.engine.composition.composition import Compositions
+from yarnloom.engine.dispatch.effects import text_of_value
+from yarnloom.engine.dispatch.kept_files import (
+    checked_rows,
+    rows_of,
+    rows_to_check,
+    unknown_files,
+    use_named,
+)
+from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pools
+from yarnloom.engine.queries.runs import record_of
+from yarnloom.engine.records.runs import StartedOne
+from yarnloom.engine.rules.limits import Pools
+from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.rules.states import Admission, RunEvent, RunState
+from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, DueTimes
+from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.settings import EngineSettings
+from yarnloom.engine.state.transaction_notes import Changes
+from yarnloom.engine.state.transitions import Moves
+from yarnloom.engine.state.verdicts import Unjudged
+from yarnloom.engine.state.workflows import Workflows
+from yarnloom.engine.use_cases.admission import HeldRuns, count_in, is_busy
+from yarnloom.engine.use_cases.full_names import FullNames
+from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
+from yarnloom.plan import Constant, FromParam, Plan
+from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
+from yarnloom.plan.schemas import with_defaults
+from yarnloom.secrets import Vault, mask
+from yarnloom.store import PartRow, RunRow, Unit, schedule_records
+from yarnloom.store import run_records as store
+from yarnloom.units import iso_time
+from yarnloom.values import JsonObject, JsonValue, decode, encode, fingerprint
+
+OPENED_AT_ONCE = 50
+
+
+@dataclass(frozen=True, slots=True)
+class PreparedStart:
+    """A start that is found to be right, and changed nothing so far.
+
+    Attributes:
+        command: the start.
+        workflow: full name of the workflow, or task.
+        plan: id of its plan.
+        params: with defaults, secrets sealed, as JSON text.
+        marked: as they were given, secrets marked.
+        hashed: the hash of that.
+        share: whom fair turns are counted for; empty for the run itself.
+    """
+
+    command: StartRun
+    workflow: str
+    plan: int
+    params: str
+    marked: JsonValue
+    hashed: str
+    share: str
+
+    @property
+    def scope(self) -> str:
+        """Within what its start key is unique."""
+        # A task and a workflow may have one name; their keys are apart.
+        return f"task {self.workflow}" if self.command.task else self.workflow
+
+
+@dataclass(slots=True)
+class Starting:
+    """Starts runs."""
+
+    unit: Unit
+    time: RunTime
+    plans: Plans
+    due_times: DueTimes
+    changes: Changes
+    settings: EngineSettings
+    vault: Vault
+    moves: Moves
+    pools: Pools
+    workflows: Workflows
+    compositions: Compositions
+    full_names: FullNames
+    held_runs: HeldRuns
+
+    @handles(StartRun)
+    def start_run(self, command: StartRun) -> Started | Unchecked:
+        """Make a run, and what it begins with ready unless its start time is ahead.
+
+        Raises:
+            NotFound: there is no such workflow, or task.
+            InvalidInput: the params or times do not fit; every problem is named.
+            StartKeyTaken: the key belongs to a run with other params.
+        """
+        prepared = self.prepare(command)
+        if isinstance(prepared, Unchecked):
+            return prepared
+        if earlier := store.find_start(self.unit, prepared.scope, command.key):
+            return self._same_start(prepared, *earlier)
+        run = self.add_run(prepared)
+        root = None if run.state == RunState.SCHEDULED else self.open_run(run)
+        return Started(record_of(self.unit, self.time, self.plans, run, root), created=True)
+
+    def prepare(self, command: StartRun, *, judge: bool = True) -> PreparedStart | Unchecked:
+        """Look whether a run could be started, and what it would be started with.
+
+        Args:
+            judge: False leaves it to the worker whether the params fit.
+
+        Raises:
+            Unjudged: the params are costly to check; their verdict is to be kept first.
+            NotFound: there is no such workflow, or task.
+            InvalidInput: the params or times do not fit; every problem is named.
+        """
+        find = self.full_names.find_task if command.task else self.full_names.find_workflow
+        workflow, plan_id = find(command.workflow)
+        plan = self.plans.by_id(plan_id)
+        schema = plan.params_schema
+        files = has_files(schema)
+        text_of_value(command.params, "params")  # too large or too deep: nothing more is looked at
+        given = as_given(command.params, schema) if files else command.params
+        marked = seal(given, schema, self.vault.mark)
+        # The same start again gets its run, also when that would not be started any more.
+        scope = f"task {workflow}" if command.task else workflow
+        if store.find_start(self.unit, scope, command.key):
+            return PreparedStart(command, workflow, plan_id, "", marked, fingerprint(marked), "")
+        problems = self.settings.verdicts.problems(command.params, schema) if judge else []
+        if files and not problems:
+            problems = unknown_files(self.unit, command.params, schema)
+        what = f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}"
+        if not problems:
+            problems, what = _wrong_times(self.time, command), "the run could never begin"
+        if problems:
+            raise InvalidInput(f"{what}; nothing was started", problems=problems)
+        refuse_unknown_pools(self.pools, [plan])
+        filled = with_defaults(command.params, schema)
+        if files:
+            if unchecked := rows_to_check(self.unit, filled, schema):
+                return Unchecked(tuple(unchecked))
+            filled = with_lists(
+                filled, schema, lambda one, marked: _list_for(self.unit, one, marked)
+            )
+        params = encode(seal(filled, schema, self.vault.seal), "params")
+        share = command.share or _share_of(plan, decode(params))
+        return PreparedStart(command, workflow, plan_id, params, marked, fingerprint(marked), share)
+
+    def add_run(self, prepared: PreparedStart) -> RunRow:
+        """Make a run, which is then to be opened, now or later."""
+        command = prepared.command
+        at = command.start_at
+        if command.start_in is not None:
+            at = self.time.now + round(command.start_in * 1_000_000)
+        ahead = at is not None and at > (
+            self.time.wall if command.start_in is None else self.time.now
+        )
+        run = self.unit.runs.add(
+            RunRow(
+                number=self.unit.new_id("runs"),
+                plan=prepared.plan,
+                workflow=prepared.workflow,
+                version=self.plans.by_id(prepared.plan).version,
+                params=prepared.params,
+                share=prepared.share,
+                tags=json.dumps(command.tags),
+                start_key=command.key,
+                started_by=command.who,
+                created_at=self.time.now,
+                start_at=at,
+                after_a_while=int(command.start_in is not None),
+                task=prepared.workflow if command.task else None,
+                start_by=command.start_by,
+                planned_at=command.planned_at,
+                schedule=command.schedule,
+                after=command.after,
+                weights=self.workflows.weights.get(prepared.workflow),
+                deadline_at=None,
+                priority=command.priority,
+                state=RunState.SCHEDULED if ahead else RunState.QUEUED,
+                admission=Admission.AHEAD,
+            )
+        )
+        scope, hashed = prepared.scope, prepared.hashed
+        store.keep_start(self.unit, scope, command.key, run.number, hashed, self.time.now)
+        store.log_command(
+            self.unit, self.time.now, command.who, "start", run.number, command.reason
+        )
+        if run.start_by is not None:
+            self.due_times.set_by_day(START_BY_DUE, run.start_by)
+        if ahead and at is not None:
+            self.due_times.set_start(run)
+        use_named(self.unit, run.number, prepared.params)
+        self.changes.runs.add(run.number)
+        return run
+
+    def open_run(self, run: RunRow) -> PartRow:
+        """Begin a run whose time has come, unless it has to wait for others; its root part."""
+        if run.state == RunState.SCHEDULED:
+            self.moves.run(run, RunEvent.DUE)
+        plan = self.plans.of(run)
+        busy = is_busy(self.workflows, plan)
+        run.admission = Admission.HELD if busy else Admission.ENTERED
+        if plan.deadline is not None:
+            run.deadline_at = self.time.now + round(plan.deadline * 1_000_000)
+            self.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
+        self.unit.runs.touch(run)
+        count_in(self.workflows, run)
+        root = self.compositions.of(run).begin()
+        if busy:
+            self.held_runs.make_room(run, plan)
+        self.changes.runs.add(run.number)
+        return root
+
+    def open_due(self) -> None:
+        """Begin runs whose start time has come, and of many that were started at once the next."""
+        for number in schedule_records.runs_to_open(
+            self.unit, self.time.now, self.time.wall, OPENED_AT_ONCE
+        ):
+            self.open_run(self.unit.run(number))
+        if (following := schedule_records.next_to_open(self.unit, self.time.ahead)) is not None:
+            self.due_times.set(START_DUE, max(following, self.time.now))
+
+    def start_or_fail(self, command: StartRun) -> RunRow | None:
+        """Start what nobody waits for an answer of: what cannot start is a run that has failed.
+
+        Returns:
+            The run; None if its start key had made one before.
+        """
+        try:
+            prepared = self._prepare_now(command)
+            fault = None
+            if isinstance(prepared, Unchecked):
+                fault = "the rows among its params were not checked; start it by hand"
+        except Refused as error:
+            fault = str(error)
+        if fault is not None:
+            find = self.full_names.find_task if command.task else self.full_names.find_workflow
+            workflow, plan = find(command.workflow)
+            marked = mask(command.params)
+            text = _kept_text(marked)
+            hashed = fingerprint(marked)
+            prepared = PreparedStart(command, workflow, plan, text, marked, hashed, command.share)
+        assert isinstance(prepared, PreparedStart)
+        if store.find_start(self.unit, prepared.scope, command.key):
+            return None
+        run = self.add_run(prepared)
+        if fault is None:
+            self.open_run(run)
+        else:
+            self.compositions.of(run).refuse("CouldNotStart", fault)
+        return run
+
+    def _prepare_now(self, command: StartRun) -> PreparedStart | Unchecked:
+        """Prepare a start that nobody can give again; the worker checks what is too costly here."""
+        try:
+            return self.prepare(command)
+        except Unjudged:
+            return self.prepare(command, judge=False)
+
+    @handles(CheckStarts)
+    def check_starts(self, command: CheckStarts) -> list[PreparedStart | Unchecked]:
+        """Look at some of many starts, before any of them changes something.
+
+        Raises:
+            InvalidInput: some are not right; every problem of every start is named.
+        """
+        found: list[PreparedStart | Unchecked] = []
+        problems: list[Problem] = []
+        for place, start in enumerate(command.starts, command.first):
+            try:
+                found.append(self.prepare(start))
+            except (InvalidInput, NotFound) as error:
+                own = error.problems if isinstance(error, InvalidInput) else []
+                own = own or [Problem("/task" if start.task else "/workflow", error.message)]
+                problems += (
+                    one._replace(where=f"/starts/{place}{_within_start(one.where)}") for one in own
+                )
+        if problems:
+            raise InvalidInput("some starts are not right; nothing was started", problems=problems)
+        return found
+
+    @handles(StartMany)
+    def start_many(self, command: StartMany) -> list[StartedOne]:
+        """Make many runs in one transaction; they begin in the order of the list, a few at a time.
+
+        Returns:
+            For each start its run's number, its key, and whether it made the run.
+
+        Raises:
+            StartKeyTaken: a key belongs to a run with other params; nothing was started.
+        """
+        known: dict[tuple[str, str], tuple[int, str]] = {}
+        for place, prepared in enumerate(command.prepared):
+            at = (prepared.scope, prepared.command.key)
+            hashed = prepared.hashed
+            earlier = known.get(at) or store.find_start(self.unit, *at)
+            if earlier and earlier[1] != hashed:
+                first = f"run {earlier[0]}" if earlier[0] else "an earlier one of the list"
+                raise StartKeyTaken(
+                    f"start {place}: its key {at[1]!r} belongs to {first}, with other params; "
+                    "nothing was started. Use another key for another run.",
+                    run=earlier[0],
+                    first=mask(json.loads(self.unit.run(earlier[0]).params))
+                    if earlier[0]
+                    else None,
+                    given=mask(prepared.marked),
+                )
+            known[at] = earlier or (0, hashed)
+        answer = []
+        for prepared in command.prepared:
+            at = (prepared.scope, prepared.command.key)
+            number, hashed = known[at]
+            if created := not number:
+                number = self.add_run(prepared).number
+                known[at] = (number, hashed)
+            answer.append(StartedOne(number, at[1], created))
+        self.due_times.set(START_DUE, self.time.now)
+        return answer
+
+    @handles(RerunRun)
+    def rerun(self, command: RerunRun) -> Started | Unchecked:
+        """Start the workflow of a run, as it is now, with the run's params and some changed.
+
+        Raises:
+            NotFound: there is no such run, or its workflow is not published any more.
+            InvalidInput: the params do not fit; every problem is named.
+        """
+        run = self.unit.run(command.run)
+        params = self.vault.open(json.loads(run.params))
+        started = self.start_run(
+            StartRun(
+                workflow=run.task or run.workflow,
+                params={**params, **command.changes},
+                key=command.key,
+                who=command.who,
+                priority=run.priority,
+                share=run.share,
+                tags=tuple(json.loads(run.tags)),
+                task=run.task is not None,
+                planned_at=run.planned_at,
+            )
+        )
+        if isinstance(started, Started) and started.created:
+            log = store.log_command
+            log(self.unit, self.time.now, command.who, "rerun", run.number, command.reason)
+        return started
+
+    def _same_start(self, prepared: PreparedStart, number: int, params_hash: str) -> Started:
+        run = self.unit.run(number)
+        if params_hash != prepared.hashed:
+            raise StartKeyTaken(
+                f"the start key {prepared.command.key!r} belongs to run {number}, which was "
+                "started with other params. Use another key for another run.",
+                run=number,
+                first=mask(json.loads(run.params)),
+                given=mask(prepared.marked),
+            )
+        return Started(record_of(self.unit, self.time, self.plans, run), created=False)
+
+
+def _within_start(where: str) -> str:
+    """Where a problem of a start is, within it."""
+    outer = ("/workflow", "/task", "/start_at", "/start_by")
+    return where if where.startswith(outer) else f"/params{where}"
+
+
+def _wrong_times(time: RunTime, command: StartRun) -> list[Problem]:
+    by = command.start_by
+    if by is None:
+        return []
+    if by <= time.wall:
+        return [Problem("/start_by", f"found {iso_time(by)}; expected a time ahead")]
+    at = command.start_at
+    if command.start_in is not None:
+        at = time.wall + round(command.start_in * 1_000_000)
+    if at is not None and by < at:
+        return [Problem("/start_by", f"found {iso_time(by)}, which is before {iso_time(at)}")]
+    return []
+
+
+def _list_for(unit: Unit, value: JsonObject, marked: JsonObject) -> JsonObject:
+    found = checked_rows(unit, rows_of("", value, marked))
+    assert found is not None, "what is not checked was told before"
+    return found
+
+
+def _kept_text(params: JsonValue) -> str:
+    """The params of a run that could not start; none where they cannot be kept."""
+    try:
+        return encode(params, "params")
+    except ValueRefused:
+        return "{}"
+
+
+def _share_of(plan: Plan, params: JsonObject) -> str:
+    """Whom fair turns of a run are counted for, as its workflow says; empty for itself."""
+    value: JsonValue = None
+    match plan.share:
+        case Constant(value):
+            pass
+        case FromParam(path):
+            value = params
+            for key in path:
+                value = value.get(key) if isinstance(value, dict) else None
+    return "" if value is None else str(value)[:200]
