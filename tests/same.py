@@ -14,7 +14,9 @@ from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Plan, compile_plan, read_plan
 from yarnloom.plan.workflow_parts import Part
 from yarnloom.service.render.parts import graph_json, items_json
-from yarnloom.store import Database, run_queries, workflow_queries
+from yarnloom.store import Database
+from yarnloom.store.runs import run_lists
+from yarnloom.store.workers import workflow_records
 
 from tests.plans import Maker  # isort: skip
 
@@ -38,11 +40,11 @@ def look(database: Database, number: int, ask: Callable[..., Any], *args: Any) -
     """What one of the questions of `run_graph` answers."""
 
     def answer(connection: Any) -> Any:
-        row = run_queries.run(connection, number)
+        row = run_lists.run(connection, number)
         assert row is not None
         plan = _plans.setdefault(
             (id(database), row["plan"]),
-            read_plan(workflow_queries.plan_document(connection, row["plan"])),
+            read_plan(workflow_records.plan_document(connection, row["plan"])),
         )
         return ask(connection, plan, number, *args)
 
@@ -90,7 +92,7 @@ def _no_plan(plan: int) -> Plan:
 
 def same_end(database: Database, number: int, naive: Naive) -> None:
     """All states, skip reasons, the output and the first failure are the same."""
-    row = database.read(lambda connection: run_queries.run(connection, number))
+    row = database.read(lambda connection: run_lists.run(connection, number))
     assert row is not None
     run = run_record(row, Look(0, _no_plan), {})
     assert naive.root.settled

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
         step,
     )
     from yarnloom.sdk.async_step_context import AsyncStepContext
-    from yarnloom.sdk.failure_types import FailedItem, FailedStep, Failure, Fault
+    from yarnloom.sdk.failures import FailedItem, FailedStep, Failure, Fault
     from yarnloom.sdk.file_values import File, Rows
     from yarnloom.sdk.loom import Loom
     from yarnloom.sdk.run_ended import RunEnded
@@ -82,7 +82,7 @@ _MODULES = {
     "sdk.step_context": ("StepContext",),
     "sdk.run_ended": ("RunEnded",),
     "errors": ("GiveUp", "NotDone", "TryLater", "UnsureEffect", "YarnloomError"),
-    "sdk.failure_types": ("FailedItem", "FailedStep", "Failure", "Fault"),
+    "sdk.failures": ("FailedItem", "FailedStep", "Failure", "Fault"),
     "sdk.file_values": ("File", "Rows"),
     "sdk.loom": ("Loom",),
     "outbox": ("Outbox", "Relay"),

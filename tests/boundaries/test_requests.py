@@ -13,7 +13,7 @@ import pytest
 
 from tests.boundaries.watching import Watch, answer_to, bare_server, raw, status_of
 from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
-from yarnloom.service.console_files import PAGES
+from yarnloom.service.http.console_files import PAGES
 
 ROOT = Path(__file__).parent.parent.parent
 JSON = {"content-type": "application/json"}

@@ -14,7 +14,7 @@ from playwright.sync_api import Browser, Page, expect
 from tests.helpers import LOOM, ROOT, ServiceProgram, eventually, service
 from yarnloom import Client, Start
 from yarnloom.errors import RunFailed
-from yarnloom.service.console_files import console_folder
+from yarnloom.service.http.console_files import console_folder
 
 pytestmark = pytest.mark.browser
 

@@ -23,7 +23,7 @@ from yarnloom.engine.state.contracts import Misfit
 from yarnloom.errors import Refused, subclasses
 from yarnloom.plan import examine, read_plan
 from yarnloom.service import ServiceSettings
-from yarnloom.service.problems import STATUS
+from yarnloom.service.http.problems import STATUS
 from yarnloom.service.render.reasons import SENTENCES
 from yarnloom.store import Database, LogFile
 from yarnloom.testing import run_workflow
@@ -139,7 +139,7 @@ def test_every_refusal_is_documented() -> None:
 
 def test_every_event_is_documented() -> None:
     """By its type."""
-    source = (ROOT / "src/yarnloom/service/events.py").read_text(encoding="utf-8")
+    source = (ROOT / "src/yarnloom/service/runs/events.py").read_text(encoding="utf-8")
     kinds = set(re.findall(r'"(yarnloom\.[a-z.]+)"', source))
 
     assert len(kinds) == 6

@@ -14,7 +14,7 @@ import pytest
 
 from yarnloom import StepContext
 from yarnloom.errors import Stopped
-from yarnloom.sdk.attempt_line import OwnLine
+from yarnloom.sdk.attempt_channel import OwnLine
 from yarnloom.sdk.interrupts import SIGNAL, Interrupts, SharedPage, enter, is_in_users_code
 
 ATTEMPT = 7

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from yarnloom import AsyncStepContext, NotDone, StepContext, UnsureEffect
 from yarnloom.errors import CallAgain, Stopped, ValueRefused
-from yarnloom.sdk.attempt_line import OwnLine
+from yarnloom.sdk.attempt_channel import OwnLine
 
 
 class Stopping(OwnLine):

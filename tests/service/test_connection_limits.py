@@ -10,8 +10,8 @@ import pytest
 from uvicorn import Config
 from uvicorn.server import ServerState
 
-from yarnloom.service import connection_limits
-from yarnloom.service.connection_limits import (
+from yarnloom.service.http import connection_limits
+from yarnloom.service.http.connection_limits import (
     HEAD_LIMIT,
     HEAD_SECONDS,
     SLOWEST,

@@ -10,7 +10,7 @@ import httpx
 from httpx_sse import connect_sse
 
 from tests.helpers import ServiceProgram
-from yarnloom.service.events import BACKLOG, Hub, Subject
+from yarnloom.service.runs.events import BACKLOG, Hub, Subject
 
 
 def runs(*numbers: int) -> set[Subject]:

@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 
 from tests.engine.dispatch.test_kept_files import contacts
 from tests.helpers import ServiceProgram, eventually, service
-from yarnloom.store.file_folder import MARK_ROWS, FileFolder
+from yarnloom.store.files.file_folder import MARK_ROWS, FileFolder
 
 LOOM = "tests.files_loom:loom"
 

@@ -16,7 +16,7 @@ from yarnloom.engine import Engine
 from yarnloom.engine.commands import KeepRows, RowsToCheck, StartRun, Unchecked
 from yarnloom.errors import Busy
 from yarnloom.service.group_commit import Writer, system_clock
-from yarnloom.service.list_job_processes import ListJobProcesses
+from yarnloom.service.processes.list_job_processes import ListJobProcesses
 from yarnloom.store import Database, Kept
 from yarnloom.testing import InlineService
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 
-from yarnloom.service.log_limit import OncePerSecond
+from yarnloom.service.http.log_limit import OncePerSecond
 
 
 def test_one_warning_a_second_is_logged_and_the_others_are_counted() -> None:

@@ -263,7 +263,7 @@ class ClockWorld:
     def schedules(self) -> list[dict[str, Any]]:
         """As they are in the records."""
         from yarnloom.engine.use_cases.schedules import _effective
-        from yarnloom.store import schedule_records
+        from yarnloom.store.runs import schedule_records
 
         return [
             {"name": row.name, "paused": row.paused, "row": row, **_effective(row)}

@@ -54,8 +54,9 @@ from yarnloom.engine.rules.states import Admission
 from yarnloom.engine.state.plans import Plans
 from yarnloom.errors import Refused
 from yarnloom.plan.workflow_parts import Part
-from yarnloom.side_process.list_jobs import do_list_job
-from yarnloom.store import Database, audit, run_queries
+from yarnloom.side_process.long_lists import do_list_job
+from yarnloom.store import Database, audit
+from yarnloom.store.runs import run_lists
 from yarnloom.testing import ManualClock
 
 LIVE = ("ready", "running", "backing_off")
@@ -462,7 +463,7 @@ class World(WorldOfWorkers):
         """Every acknowledged run has ended, as the plan says."""
         assert len(self.acknowledged) == self.RUNS, "a start was never acknowledged"
         for number in self.acknowledged:
-            row = self.database.read(lambda connection, n=number: run_queries.run(connection, n))
+            row = self.database.read(lambda connection, n=number: run_lists.run(connection, n))
             assert row is not None
             self.counts[row["state"]] += 1
             assert row["ended_at"] is not None, f"run {number} never ended: {row['state']}"

@@ -15,9 +15,9 @@ from yarnloom.errors import Busy, FolderInUse, FolderUnusable
 from yarnloom.store import SCHEMA_VERSION, Database, FileFolder, audit
 from yarnloom.store import database as database_module
 from yarnloom.store.database import LOG_LIMIT, create_tables
-from yarnloom.store.item_records import FAILED_UNDER, FAULTY_UNDER, OUTPUTS
-from yarnloom.store.queue_records import NEXT_READY, NOT_HELD, READY_BY_LANE
-from yarnloom.store.run_records import NOT_GONE
+from yarnloom.store.runs.due_records import NEXT_READY, NOT_HELD, READY_BY_LANE
+from yarnloom.store.runs.item_records import FAILED_UNDER, FAULTY_UNDER, OUTPUTS
+from yarnloom.store.runs.run_records import NOT_GONE
 from yarnloom.testing import InlineService
 
 

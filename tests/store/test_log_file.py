@@ -12,10 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yarnloom.errors import CannotStore, FolderUnusable
-from yarnloom.store import log_chunks, log_file
-from yarnloom.store.log_chunks import Wanted
-from yarnloom.store.log_file import LogFile, verify_logs
-from yarnloom.store.log_records import AttemptKey, LogPage, Mark, Printed, Printer
+from yarnloom.store.logs import log_chunks, log_file
+from yarnloom.store.logs.log_chunks import Wanted
+from yarnloom.store.logs.log_file import LogFile, verify_logs
+from yarnloom.store.logs.log_records import AttemptKey, LogPage, Mark, Printed, Printer
 
 KEY = AttemptKey(3, 41, 2, 1, 77)
 PRINTER = Printer(KEY, 9, "9/fetch")

@@ -7,8 +7,9 @@ import random
 
 import pytest
 
-from yarnloom.store import audit, run_lists
-from yarnloom.store.run_lists import RunFilter
+from yarnloom.store import audit
+from yarnloom.store.runs import run_lists
+from yarnloom.store.runs.run_lists import RunFilter
 from yarnloom.testing import inline_service
 
 COLUMNS = (

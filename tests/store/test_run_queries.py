@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from yarnloom.store import run_lists
+from yarnloom.store.runs import run_lists
 from yarnloom.testing import InlineService
 
 

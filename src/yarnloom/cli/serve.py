@@ -29,9 +29,9 @@ DEMO_FOLDER = "yarnloom-demo"
 def serve(options: argparse.Namespace) -> int:
     """Run the service until it is told to stop."""
     from yarnloom.process_identity import cores
-    from yarnloom.service.listen_address import listen, url_of
-    from yarnloom.service.process_memory import loading
-    from yarnloom.service.worker_process import EarlyWorker, Helpers
+    from yarnloom.service.http.listen_address import listen, url_of
+    from yarnloom.service.processes.process_memory import loading
+    from yarnloom.service.processes.worker_process import EarlyWorker, Helpers
 
     processes = options.processes or max(1, cores() // options.workers)
     helpers = Helpers(tuple(options.load), options.workers, processes, Path.cwd(), options.reload)

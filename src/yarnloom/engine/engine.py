@@ -45,8 +45,9 @@ from yarnloom.engine.without_rows.steps_sent_along import RelaySteps
 from yarnloom.errors import CannotStore, Refused
 from yarnloom.plan import Plan
 from yarnloom.secrets import Vault
-from yarnloom.store import Database, Printer, StoreFailed, Unit, schedule_records
-from yarnloom.store import run_records as store
+from yarnloom.store import Database, Printer, StoreFailed, Unit
+from yarnloom.store.runs import run_records as store
+from yarnloom.store.runs import schedule_records
 from yarnloom.values import JsonObject
 
 STORE_PAUSE = 1.0

@@ -35,17 +35,10 @@ from yarnloom.engine.use_cases.schedules import Schedules
 from yarnloom.engine.use_cases.worker_sessions import WorkerSessions
 from yarnloom.engine.without_rows.giving_items import GrantedItems
 from yarnloom.engine.without_rows.steps_sent_along import RelaySteps
-from yarnloom.store import (
-    Unit,
-    due_records,
-    item_records,
-    queue_records,
-    schedule_records,
-    time_weights,
-    worker_records,
-    workflow_records,
-)
-from yarnloom.store import run_records as store
+from yarnloom.store import Unit
+from yarnloom.store.runs import due_records, earlier_times, item_records, schedule_records
+from yarnloom.store.runs import run_records as store
+from yarnloom.store.workers import worker_records, workflow_records
 
 
 def _by_day(time: RunTime, wall: int | None) -> int | None:
@@ -80,11 +73,11 @@ class Rebuild:
         """Fill an empty memory from the records; what was open then goes on as before."""
         unit = self.unit
         self.workflows.plans = workflow_records.current_plans(unit)
-        self.workflows.weights = time_weights.newest(unit)
+        self.workflows.weights = earlier_times.newest(unit)
         self.pool_settings.rebuild()
         self.pausing.rebuild()
         self.granted_items.rebuild()
-        for pool, priority, share, contract, count, run in queue_records.ready_by_lane(unit):
+        for pool, priority, share, contract, count, run in due_records.ready_by_lane(unit):
             # The plan says what the steps of a contract expect of a worker.
             self.plans.of(self.unit.run(run))
             self.queue.lanes.add(pool, priority, share, contract, count)

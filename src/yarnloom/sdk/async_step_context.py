@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 from yarnloom.errors import NotDone
 from yarnloom.sdk.base_context import BaseContext, IfUnsure, end_question, takes_token, yes_or_no
 from yarnloom.sdk.file_values import File, Rows
-from yarnloom.sdk.result_use import is_value_used
+from yarnloom.sdk.ignored_results import is_value_used
 from yarnloom.sdk.tracked_loop import NOT_GIVEN, AsyncTrack, Loop
 from yarnloom.values import JsonObject, JsonValue
 

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable
 from typing import Any, NoReturn, Self, TypeVar
 
 from yarnloom.errors import CallAgain, Leave, TryLater, UnsureEffect
-from yarnloom.sdk.attempt_line import AttemptLine, OwnLine
+from yarnloom.sdk.attempt_channel import AttemptLine, OwnLine
 from yarnloom.sdk.file_values import Rows, Shelf
 from yarnloom.sdk.saved_state import Ledge, Loops, stopped
 from yarnloom.sdk.tracked_loop import NOT_GIVEN, Loop, Track

@@ -11,7 +11,7 @@ from yarnloom.plan import Kind, Part, Plan, PoolDeclaration, compile_plan, exami
 from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings
 from yarnloom.plan.validators import patterns_for_workers
 from yarnloom.plan.value_problems import problems_of
-from yarnloom.sdk.error_kinds import unknown_kinds
+from yarnloom.sdk.failures import unknown_kinds
 from yarnloom.sdk.task import Task
 from yarnloom.values import JsonObject
 

@@ -10,8 +10,8 @@ from typing import Any, TypeVar
 from yarnloom.errors import NotDone
 from yarnloom.sdk.base_context import BaseContext, IfUnsure, end_question, takes_token, yes_or_no
 from yarnloom.sdk.file_values import File, Rows
+from yarnloom.sdk.ignored_results import is_value_used
 from yarnloom.sdk.interrupts import enter
-from yarnloom.sdk.result_use import is_value_used
 
 T = TypeVar("T")
 

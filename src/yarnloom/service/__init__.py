@@ -8,6 +8,7 @@ from yarnloom.lazy_names import lazy_names
 
 if TYPE_CHECKING:
     from yarnloom.service.app import create_app
+    from yarnloom.service.processes.worker_process import Helpers
     from yarnloom.service.server import Service
     from yarnloom.service.settings import (
         DEFAULT_HOST,
@@ -15,7 +16,6 @@ if TYPE_CHECKING:
         ServiceSettings,
         default_data_folder,
     )
-    from yarnloom.service.worker_process import Helpers
 
 __all__ = [
     "DEFAULT_HOST",
@@ -29,7 +29,7 @@ __all__ = [
 
 # `serve` starts its workers before it loads the rest, which takes its time.
 _LATER = {
-    "Helpers": "worker_process",
+    "Helpers": "processes.worker_process",
     "Service": "server",
     "create_app": "app",
     **dict.fromkeys(

@@ -9,13 +9,12 @@ from fastapi import FastAPI
 from fastapi.routing import APIRoute
 
 from yarnloom.engine import MOST_WORK, Engine, EngineSettings, Verdicts
-from yarnloom.service import console_files, problems
 from yarnloom.service.core import Core
-from yarnloom.service.fast_path import Direct
 from yarnloom.service.group_commit import system_clock
-from yarnloom.service.guard import Guard
-from yarnloom.service.head_requests import HeadRequests
-from yarnloom.service.openapi import describe
+from yarnloom.service.http import console_files, problems
+from yarnloom.service.http.guard import Guard, HeadRequests
+from yarnloom.service.http.openapi import describe
+from yarnloom.service.http.strict_route import API
 from yarnloom.service.routes import (
     exports,
     files,
@@ -30,8 +29,8 @@ from yarnloom.service.routes import (
     workers,
     workflows,
 )
+from yarnloom.service.routes.fast_lane import Direct
 from yarnloom.service.settings import ServiceSettings
-from yarnloom.service.strict_route import API
 from yarnloom.store import Database, LogFile
 from yarnloom.version import VERSION
 

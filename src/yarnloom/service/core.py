@@ -26,34 +26,62 @@ from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.protocol.overview_answers import GlanceAnswer
 from yarnloom.protocol.setting_answers import PoolAnswer, ScheduleAnswer
 from yarnloom.protocol.worker_answers import WorkerAnswer
-from yarnloom.service.attempt_lines import AttemptLines
-from yarnloom.service.check_processes import CheckProcesses
-from yarnloom.service.events import WORKERS, Hub, Subject
 from yarnloom.service.group_commit import SLOW_FLUSH, Writer, system_clock
-from yarnloom.service.health import Health
-from yarnloom.service.link_tokens import Links
-from yarnloom.service.list_job_processes import ListJobProcesses
-from yarnloom.service.log_buffer import Logs
+from yarnloom.service.http.link_tokens import Links
+from yarnloom.service.processes.check_processes import CheckProcesses
+from yarnloom.service.processes.list_job_processes import ListJobProcesses
+from yarnloom.service.processes.uploads import Uploads
 from yarnloom.service.readers import Readers
-from yarnloom.service.render import run_line
+from yarnloom.service.render import glance
 from yarnloom.service.render.answers import show
 from yarnloom.service.render.parts import graph_json
 from yarnloom.service.render.runs import run_json
 from yarnloom.service.render.workers import without_tasks, worker_answer
-from yarnloom.service.run_line_pace import LinePace
-from yarnloom.service.run_reader import RunReader
-from yarnloom.service.run_starts import RunStarts
-from yarnloom.service.run_waits import RunWaits
+from yarnloom.service.runs.events import WORKERS, Hub, Subject
+from yarnloom.service.runs.glance_pace import LinePace
+from yarnloom.service.runs.log_buffer import Logs
+from yarnloom.service.runs.printed_lines import AttemptLines
+from yarnloom.service.runs.run_reader import RunReader
+from yarnloom.service.runs.run_starts import RunStarts, RunWaits
 from yarnloom.service.settings import ServiceSettings
-from yarnloom.service.uploads import Uploads
 from yarnloom.service.worker_polls import WorkerPolls
-from yarnloom.store import Database, LogFile, step_queries
+from yarnloom.store import Database, LogFile
+from yarnloom.store.runs import step_queries
 from yarnloom.values import JsonObject
 
 if TYPE_CHECKING:
     from yarnloom.engine.engine import Engine
 
+
 log = logging.getLogger("yarnloom.service")
+
+
+class Health:
+    """What is wrong with the ground that the service stands on.
+
+    Attributes:
+        fault: why nothing can be stored; None while all is well.
+        damage: what was found damaged in the records.
+    """
+
+    def __init__(self) -> None:
+        self.fault: str | None = None
+        self.damage: str | None = None
+
+    def note_damage(self, faults: list[str]) -> None:
+        """Take in what is damaged in the records, found while the service serves."""
+        if faults:
+            self.damage = f"the records are damaged: {faults[0]}; restore them from a copy"
+            log.error("%s", self.damage)
+
+    def note(self, fault: str | None) -> None:
+        """Take in whether something could be stored just now."""
+        if fault and not self.fault:
+            log.error("nothing can be stored, so nothing is accepted: %s", fault)
+        if self.fault and not fault:
+            log.warning("changes can be stored again")
+        self.fault = fault
+
 
 T = TypeVar("T")
 GROUND_SECONDS = 1.0
@@ -249,7 +277,7 @@ class Core:
             if self._lines.is_due(number, ended=run.ended_at is not None):
                 self._lines.remember(number, await self.runs.line_facts(run))
             if facts := self._lines.facts_of(number):
-                shown["glance"] = show(GlanceAnswer, run_line.glance(run, graph.part, *facts))
+                shown["glance"] = show(GlanceAnswer, glance.glance(run, graph.part, *facts))
             return shown
         except (NotFound, Gone, Busy):
             return None

@@ -1,13 +1,4 @@
-"""`submit(command)` for many callers at once: group commit.
-
-All commands that arrive in one turn of the event loop share one transaction, and each caller gets
-its answer after the commit. Commits run on the event loop itself, which is fastest where the disk
-is; where a flush takes longer than `SLOW_FLUSH`, they run on one writer thread instead, so that
-the loop is never blocked. While a commit runs on the thread, new commands gather for the next.
-
-A commit on the loop takes only so many commands (`MOST_WEIGHT`). A command that can be large, such
-as a mend, has a commit of its own, on the thread: it is done as a whole and becomes visible at
-once, and requests that need no commit are answered meanwhile.
+"""Futures that somebody else may have settled.
 
 Decision: `docs/decisions/01-one-writer.md`.
 """
@@ -21,7 +12,7 @@ from collections import deque
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from statistics import median
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from yarnloom.engine.commands import Command, InHand, Report, StartRun, Tick
 from yarnloom.engine.results import Results
@@ -32,6 +23,16 @@ from yarnloom.values import JsonObject
 
 if TYPE_CHECKING:
     from yarnloom.engine.engine import Engine
+
+
+T = TypeVar("T")
+
+
+def settle(future: asyncio.Future[T], value: T) -> None:
+    """Set the result of a future that has none."""
+    if not future.done():
+        future.set_result(value)
+
 
 log = logging.getLogger("yarnloom.service")
 

@@ -9,7 +9,7 @@ from fastapi.responses import Response
 from pydantic import BaseModel
 
 from yarnloom.service.core import Core
-from yarnloom.service.openapi import problem_responses
+from yarnloom.service.http.openapi import problem_responses
 from yarnloom.service.render.answers import encode
 from yarnloom.values import JsonObject, dump
 

@@ -18,19 +18,19 @@ import uvicorn
 
 from yarnloom.errors import YarnloomError
 from yarnloom.service.app import create_app
-from yarnloom.service.connection_limits import (
+from yarnloom.service.http.connection_limits import (
     MOST_CONNECTIONS,
     OWN_FILES,
     Room,
     protocol_for,
     raise_file_limit,
 )
-from yarnloom.service.listen_address import listen, url_of
-from yarnloom.service.log_limit import OncePerSecond
-from yarnloom.service.process_memory import stay_small
+from yarnloom.service.http.listen_address import listen, url_of
+from yarnloom.service.http.log_limit import OncePerSecond
+from yarnloom.service.processes.process_memory import stay_small
+from yarnloom.service.processes.worker_process import EarlyWorker, Helpers
+from yarnloom.service.processes.worker_supervisor import Supervisor
 from yarnloom.service.settings import ServiceSettings
-from yarnloom.service.worker_process import EarlyWorker, Helpers
-from yarnloom.service.worker_supervisor import Supervisor
 from yarnloom.store import Database, LogFile
 
 Main = Callable[[str], Awaitable[None]]

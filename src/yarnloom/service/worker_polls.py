@@ -12,9 +12,8 @@ from yarnloom.begun_files import begins_of, remove_files
 from yarnloom.engine.commands import ClosePoll, Command, LoseWorker, Poll
 from yarnloom.errors import WorkerUnknown
 from yarnloom.process_identity import has_ended
-from yarnloom.service.futures import settle
-from yarnloom.service.group_commit import Writer
-from yarnloom.service.run_waits import LONGEST_WAIT
+from yarnloom.service.group_commit import Writer, settle
+from yarnloom.service.runs.run_starts import LONGEST_WAIT
 from yarnloom.values import JsonObject
 
 Message = JsonObject

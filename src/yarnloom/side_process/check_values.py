@@ -1,7 +1,8 @@
 """Checking in a process beside the service: large bodies, and values that are costly to check.
 
 `main` answers one job after the other, each a frame on its standard input:
-four bytes of length, big-endian, and a pickle. The other side is `service/check_processes.py`,
+four bytes of length, big-endian, and a pickle. The other side is
+`service/processes/check_processes.py`,
 which ends this process when a job takes too long. Nobody else can write to it: clients send JSON.
 """
 

@@ -9,13 +9,13 @@ from yarnloom.store.database import (
     open_reader,
     verify,
 )
-from yarnloom.store.epoch import Past
-from yarnloom.store.file_folder import FileFolder, Kept
-from yarnloom.store.file_permissions import make_private, private
+from yarnloom.store.files.file_folder import FileFolder, Kept
+from yarnloom.store.files.file_permissions import make_private, private
 from yarnloom.store.integrity import Verdict
-from yarnloom.store.log_file import LogFile
-from yarnloom.store.log_records import AttemptKey, Printed, Printer
-from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
+from yarnloom.store.logs.log_file import LogFile
+from yarnloom.store.logs.log_records import AttemptKey, Printed, Printer
+from yarnloom.store.restored_copies import Past
+from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.select import Record, Row
 from yarnloom.store.unit_of_work import StoreFailed, Unit
 

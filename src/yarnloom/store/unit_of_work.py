@@ -19,8 +19,8 @@ from operator import attrgetter, itemgetter
 from typing import Any, Generic, TypeVar
 
 from yarnloom.errors import Gone, NotFound, YarnloomError
-from yarnloom.store.epoch import Past
-from yarnloom.store.records import AttemptRow, PartRow, RunRow, StepRow
+from yarnloom.store.restored_copies import Past
+from yarnloom.store.rows import AttemptRow, PartRow, RunRow, StepRow
 from yarnloom.store.select import Columns
 
 Row = TypeVar("Row", RunRow, PartRow, StepRow, AttemptRow)

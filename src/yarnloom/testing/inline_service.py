@@ -49,14 +49,16 @@ from yarnloom.plan import read_plan
 from yarnloom.protocol.run_answers import AttemptList, RunAnswer
 from yarnloom.protocol.setting_answers import PoolAnswer
 from yarnloom.protocol.workflow_answers import FileReference
-from yarnloom.sdk.attempt_line import OwnLine
+from yarnloom.sdk.attempt_channel import OwnLine
 from yarnloom.sdk.loom import Loom
 from yarnloom.sdk.task import Task
 from yarnloom.service.render.answers import show
 from yarnloom.service.render.parts import graph_json, items_json, standing_json, step_json
 from yarnloom.service.render.reasons import why_json
-from yarnloom.side_process.list_jobs import check_rows, do_list_job
-from yarnloom.store import Connection, Database, FileFolder, Kept, run_queries, workflow_queries
+from yarnloom.side_process.long_lists import check_rows, do_list_job
+from yarnloom.store import Connection, Database, FileFolder, Kept
+from yarnloom.store.runs import run_lists
+from yarnloom.store.workers import workflow_records
 from yarnloom.testing.alarm import Alarm
 from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.child.call_task import Called, call_task
@@ -178,9 +180,9 @@ class InlineService:
         """A run as the API shows it."""
 
         def look(connection: Connection) -> RunRecord:
-            row = run_queries.run(connection, number)
+            row = run_lists.run(connection, number)
             assert row is not None
-            plan = read_plan(workflow_queries.plan_document(connection, row["plan"]))
+            plan = read_plan(workflow_records.plan_document(connection, row["plan"]))
             look = Look(self.clock.now, lambda _: plan)
             under_way = under_way_of(connection.execute, [row])
             return run_record(row, look, under_way.get(number, {}))
@@ -243,9 +245,9 @@ class InlineService:
 
     def _ask(self, number: int, ask: Callable[..., Any], *args: Any) -> Any:
         def look(connection: Connection) -> Any:
-            row = run_queries.run(connection, number)
+            row = run_lists.run(connection, number)
             assert row is not None
-            plan = read_plan(workflow_queries.plan_document(connection, row["plan"]))
+            plan = read_plan(workflow_records.plan_document(connection, row["plan"]))
             return ask(connection, plan, number, *args)
 
         return self.database.read(look)
@@ -308,7 +310,7 @@ class InlineService:
             if self.list_jobs:
                 self._work_until_idle(loom, kept, self.do_list_jobs().messages.get(WORKER, []))
                 continue
-            due = self.database.read(run_queries.next_due)
+            due = self.database.read(run_lists.next_due)
             if due is None:
                 return
             # A little more, so that rounding never leaves the clock just before the moment.

@@ -15,10 +15,9 @@ from yarnloom.values import JsonObject
 from yarnloom.worker.attempt_reports import AskService, AttemptReports
 from yarnloom.worker.attempt_stops import AttemptStops
 from yarnloom.worker.clock import Clock, LoopClock
-from yarnloom.worker.memory_watch import MemoryWatch
+from yarnloom.worker.memory_watch import MemoryWatch, children_of, memory_of
 from yarnloom.worker.process_pool import PoolEvents, PoolOptions, ProcessPool
 from yarnloom.worker.processes.child_process import Child
-from yarnloom.worker.processes.memory_use import children_of, memory_of
 from yarnloom.worker.processes.spawner import ProcessEvents, ProcessSpawner, Spawner
 from yarnloom.worker.report_queue import ReportQueue
 from yarnloom.worker.routing import Routing

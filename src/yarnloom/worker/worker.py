@@ -25,7 +25,7 @@ from yarnloom.process_identity import cores, this_process
 from yarnloom.values import JsonObject
 from yarnloom.version import VERSION
 from yarnloom.worker.attempt_runner import AttemptRunner
-from yarnloom.worker.link import Link
+from yarnloom.worker.connection import Link
 from yarnloom.worker.process_pool import PoolOptions
 
 Message = JsonObject

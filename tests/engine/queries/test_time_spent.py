@@ -23,8 +23,8 @@ from yarnloom.engine.state.time_sums import SLICES as KEPT
 from yarnloom.engine.state.time_sums import EndedTry, TimeSums
 from yarnloom.protocol.run_answers import Outliers, TimesAnswer
 from yarnloom.service.render.answers import show
-from yarnloom.store import time_sums
 from yarnloom.store.database import create_tables
+from yarnloom.store.runs import time_sums
 
 
 class Still:

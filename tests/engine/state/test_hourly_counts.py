@@ -12,7 +12,8 @@ from tests.engine.queries.test_time_spent import Still
 from tests.floor import floor
 from yarnloom.engine.state import hourly_counts
 from yarnloom.plan import read_plan
-from yarnloom.store import run_queries, workflow_queries
+from yarnloom.store.runs import run_lists
+from yarnloom.store.workers import workflow_records
 
 DAY_SECONDS = 86_400.0
 
@@ -27,7 +28,7 @@ def test_what_ended_is_what_is_recorded(seed: int) -> None:
         attempts = at.inline.attempts(number)["attempts"]
         plan = at.inline.database.read(
             lambda one: read_plan(
-                workflow_queries.plan_document(one, run_queries.run(one, number)["plan"])
+                workflow_records.plan_document(one, run_lists.run(one, number)["plan"])
             )
         )
         ask = lambda days: at.inline.database.read(  # noqa: E731

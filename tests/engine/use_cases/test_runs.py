@@ -30,7 +30,7 @@ from yarnloom.errors import (
     StartKeyTaken,
     WorkerUnknown,
 )
-from yarnloom.store import run_queries, step_queries
+from yarnloom.store.runs import run_lists, step_queries
 from yarnloom.testing import InlineService
 
 TASKS = dict.fromkeys(("marks/add", "marks/begin", "marks/hold", "marks/finish"), "hash")
@@ -85,7 +85,7 @@ def test_nothing_is_started_with_params_that_do_not_fit(inline: InlineService) -
 
     found = {problem.where for problem in refused.value.problems}
     assert found == {"/number", "/nummer", "/step"}
-    assert inline.database.read(lambda c: run_queries.run(c, 1)) is None
+    assert inline.database.read(lambda c: run_lists.run(c, 1)) is None
 
 
 def test_an_unknown_workflow_offers_the_nearest(inline: InlineService) -> None:
@@ -146,7 +146,7 @@ def test_a_broken_command_is_undone_alone(
 
     assert isinstance(answers[1], RuntimeError)
     assert [answers[0].run.number, answers[2].run.number] == [1, 2]
-    assert inline.database.read(lambda c: run_queries.run(c, 3)) is None
+    assert inline.database.read(lambda c: run_lists.run(c, 3)) is None
 
 
 def test_a_commit_that_fails_answers_busy_to_all(

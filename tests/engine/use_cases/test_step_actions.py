@@ -14,7 +14,9 @@ from yarnloom.engine.commands import MakePool, MendRun, PauseRun, ResumeRun
 from yarnloom.engine.state import hourly_counts
 from yarnloom.errors import Conflict, InvalidInput, NotFound
 from yarnloom.plan import read_plan
-from yarnloom.store import audit, run_lists, run_queries, workflow_queries
+from yarnloom.store import audit
+from yarnloom.store.runs import run_lists
+from yarnloom.store.workers import workflow_records
 
 RETRY = Retry(attempts=3, wait="60s", jitter=0)
 
@@ -329,7 +331,7 @@ def runs_of_hour(at: Floor) -> int:
     """How many ended, as counted by the hour."""
     plan = at.inline.database.read(
         lambda reader: read_plan(
-            workflow_queries.plan_document(reader, run_queries.run(reader, 1)["plan"])
+            workflow_records.plan_document(reader, run_lists.run(reader, 1)["plan"])
         )
     )
     days = at.inline.database.read(

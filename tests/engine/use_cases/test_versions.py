@@ -9,7 +9,7 @@ from pydantic import BaseModel
 
 from yarnloom import Loom, param, step
 from yarnloom.engine.commands import Poll, Publish, Register, Report, ReportItem
-from yarnloom.store import workflow_queries
+from yarnloom.store.workers import workflow_records
 from yarnloom.testing import InlineService, inline_service
 
 
@@ -130,7 +130,7 @@ def test_each_attempt_shows_the_code_that_ran_it() -> None:
         inline.do(Report("w", (ReportItem(work["attempt"], "done", 2, None, 0.0),)))
         (attempt,) = inline.step(number, "add")["attempts"]
         kept = inline.database.read(
-            lambda one: workflow_queries.code(one, "l/add", attempt["code_hash"])
+            lambda one: workflow_records.code(one, "l/add", attempt["code_hash"])
         )
 
     assert attempt["code_hash"] == newer.tasks["add"].code_hash

@@ -14,8 +14,7 @@ from hypothesis import strategies as st
 from tests.helpers import eventually
 from yarnloom.sdk.interrupts import SharedPage
 from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message
-from yarnloom.worker.channel.held_messages import HeldMessages, HeldReader
-from yarnloom.worker.channel.outbox import TOGETHER, MessageBuffer
+from yarnloom.worker.channel.messages import TOGETHER, HeldMessages, HeldReader, MessageBuffer
 
 Ends = tuple[Channel, Channel]
 

@@ -8,7 +8,7 @@ import threading
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yarnloom.worker.channel.tickets import MOST, Tickets
+from yarnloom.worker.channel.frames import MOST, Tickets
 
 
 def make() -> Tickets:

@@ -21,7 +21,8 @@ from yarnloom.engine.state.step_queue import Lane, Place, StepQueue
 from yarnloom.engine.state.steps_sent_along import Anchor
 from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.workers import Worker, Workers
-from yarnloom.store import AttemptRow, StepRow, Unit, queue_records
+from yarnloom.store import AttemptRow, StepRow, Unit
+from yarnloom.store.runs import due_records
 from yarnloom.store.unit_of_work import LARGEST_GRANT
 
 FETCH = 64
@@ -167,7 +168,7 @@ class Dispatcher:
             return known
         # The query must not find steps of this lane that were handed out a moment ago.
         self.needs.unit.flush()
-        rows = queue_records.next_ready(
+        rows = due_records.next_ready(
             self.needs.unit, lane, FETCH, some_held=bool(self.needs.queue.paused)
         )
         places = [(run, rank, step) for step, run, rank in rows]

@@ -21,9 +21,10 @@ from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
 from yarnloom.masking import masked_text, worth_masking
 from yarnloom.secrets import Vault, has_sealed, sealed_in
-from yarnloom.store import AttemptRow, Unit, effect_records
-from yarnloom.store import run_records as store
-from yarnloom.store.effect_records import EffectEntry
+from yarnloom.store import AttemptRow, Unit
+from yarnloom.store.runs import effect_records
+from yarnloom.store.runs import run_records as store
+from yarnloom.store.runs.effect_records import EffectEntry
 from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, JsonValue, decode, encode
 
 BEGUN, DONE, NOT_DONE = "begun", "done", "not_done"

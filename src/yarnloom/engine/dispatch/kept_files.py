@@ -17,7 +17,8 @@ from yarnloom.errors import Problem
 from yarnloom.media_types import JSON_LINES, named_in
 from yarnloom.plan.marked_values import files_in, rows_in
 from yarnloom.plan.validators import Schema
-from yarnloom.store import Kept, Unit, file_records
+from yarnloom.store import Kept, Unit
+from yarnloom.store.files import file_records
 from yarnloom.values import JsonObject, JsonValue, fingerprint, pointer
 
 DROPPED_AT_ONCE = 200

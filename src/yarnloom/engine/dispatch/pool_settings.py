@@ -26,8 +26,10 @@ from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
-from yarnloom.store import Unit, run_records, workflow_records
-from yarnloom.store import pool_records as store
+from yarnloom.store import Unit
+from yarnloom.store.runs import run_records
+from yarnloom.store.workers import pool_records as store
+from yarnloom.store.workers import workflow_records
 from yarnloom.values import JsonObject
 
 USERS_SHOWN = 10

@@ -36,7 +36,9 @@ from yarnloom.plan import (
     Source,
     item_key,
 )
-from yarnloom.store import PartRow, RunRow, Unit, effect_records, file_records, item_records
+from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store.files import file_records
+from yarnloom.store.runs import effect_records, item_records
 from yarnloom.units import iso_time
 from yarnloom.values import VALUE_LIMIT, JsonObject, JsonValue, decode, size_of
 

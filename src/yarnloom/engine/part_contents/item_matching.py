@@ -22,7 +22,8 @@ from yarnloom.engine.state.settings import Folder
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Node
-from yarnloom.store import PartRow, RunRow, Unit, item_records, paused_runs
+from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store.runs import item_records, paused_runs
 from yarnloom.values import decode
 
 GONE = Blocked(StepState.SKIPPED, SkipReason.GONE)

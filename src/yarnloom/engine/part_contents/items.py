@@ -16,7 +16,9 @@ from yarnloom.engine.state.settings import Folder
 from yarnloom.engine.state.workers import Workers
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import EachFacts
-from yarnloom.store import FileFolder, PartRow, Unit, file_records, item_records
+from yarnloom.store import FileFolder, PartRow, Unit
+from yarnloom.store.files import file_records
+from yarnloom.store.runs import item_records
 from yarnloom.values import JsonObject, JsonValue, decode
 
 FILL_DUE = "fill"

@@ -18,8 +18,9 @@ from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import EachFacts, Node
 from yarnloom.plan.addresses import item_key
-from yarnloom.store import PartRow, RunRow, Unit, file_records
-from yarnloom.store.file_folder import FileFolder, Kept
+from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store.files import file_records
+from yarnloom.store.files.file_folder import FileFolder, Kept
 from yarnloom.values import JsonObject, JsonValue, decode
 
 ALL, DONE, FAILURES = "all", "done", "failures"

@@ -21,7 +21,8 @@ from yarnloom.engine.state.progress import Progress, pace_begins
 from yarnloom.engine.state.steps_sent_along import Relays
 from yarnloom.engine.state.transitions import count_child
 from yarnloom.plan import FOLLOW_UPS, Kind, Node
-from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit, relay_records
+from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit
+from yarnloom.store.runs import sent_step_records
 
 BEHIND_ALL = 0xFFFFFFFE
 """Position of a part's first follow-up: behind all that is in it."""
@@ -184,7 +185,7 @@ class NewRows:
             )
             run.attempts += 1
             step.started_at = leg.begun_at if step.started_at is None else step.started_at
-            relay_records.drop_lost(self.unit, leg.attempt)
+            sent_step_records.drop_lost(self.unit, leg.attempt)
         self.unit.runs.touch(run)
 
     def add_first_attempt(

@@ -17,7 +17,9 @@ from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.transaction_notes import Ended
 from yarnloom.plan import FOLLOW_UPS, ON_FAILURE, Kind, Node, Plan
-from yarnloom.store import PartRow, RunRow, StepRow, Unit, file_records, item_records
+from yarnloom.store import PartRow, RunRow, StepRow, Unit
+from yarnloom.store.files import file_records
+from yarnloom.store.runs import item_records
 from yarnloom.values import VALUE_LIMIT, size_of
 
 STOPS = (StopReason.CANCEL, StopReason.DEADLINE)

@@ -32,15 +32,8 @@ from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.transaction_notes import Composing
 from yarnloom.engine.state.transitions import Moves, count_child
 from yarnloom.plan import FromFailures, FromOutput, Kind, Node, Plan, Source
-from yarnloom.store import (
-    PartRow,
-    RunRow,
-    StepRow,
-    Unit,
-    effect_records,
-    paused_runs,
-    segment_records,
-)
+from yarnloom.store import PartRow, RunRow, StepRow, Unit
+from yarnloom.store.runs import batch_records, effect_records, paused_runs
 
 CUT_SHORT = frozenset({SkipReason.NOT_REACHED, SkipReason.STOPPED})
 _ENDED = ("done", "failed", "cancelled", "skipped")
@@ -252,7 +245,7 @@ class Renewal:
     def eaches_in_question(self) -> list[int]:
         """The eaches with items in batches of which a mend may change those that are done."""
         unit, number = self.needs.unit, self.run.number
-        batched = segment_records.eaches_of(unit, number)
+        batched = batch_records.eaches_of(unit, number)
         if not batched:
             return []
         bad = paused_runs.nodes_to_mend(unit, number) | effect_records.edited_nodes(unit, number)

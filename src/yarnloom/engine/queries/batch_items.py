@@ -15,8 +15,10 @@ from yarnloom.engine.part_contents.new_rows import position_of
 from yarnloom.engine.state.given_items import Field, Straight
 from yarnloom.engine.without_rows.item_inputs import input_of
 from yarnloom.plan import Node, Plan
-from yarnloom.store import Connection, Record, batch_queries, file_queries, item_queries
-from yarnloom.store.batch_queries import Batch
+from yarnloom.store import Connection, Record
+from yarnloom.store.files import file_records
+from yarnloom.store.runs import batch_records, item_records
+from yarnloom.store.runs.batch_records import Batch
 from yarnloom.values import JsonValue, decode, encode, size_of
 
 SLICE = 512
@@ -94,7 +96,7 @@ class BatchItems:
     def from_index(self, first: int, limit: int) -> list[BatchItem]:
         """The items from an index on, in order, at most so many."""
         places: list[Place] = []
-        for batch in batch_queries.batches_from(self._connection, self._run, self._id, first):
+        for batch in batch_records.batches_from(self._connection, self._run, self._id, first):
             if len(places) >= limit and batch.item > places[limit - 1][0]:
                 break
             places += [place for place in items_of(batch) if place[0] >= first]
@@ -109,7 +111,7 @@ class BatchItems:
         first, last = min(these), max(these)
         places = [
             place
-            for batch in batch_queries.batches_from(
+            for batch in batch_records.batches_from(
                 self._connection, self._run, self._id, first, last
             )
             for place in items_of(batch)
@@ -212,7 +214,7 @@ class BatchItems:
     @property
     def _straight(self) -> Straight:
         if self._known is None:
-            facts = batch_queries.facts_of(self._connection, self._id)
+            facts = batch_records.facts_of(self._connection, self._id)
             node = self._plan.nodes[self._each["node"]]
             assert node.each is not None
             do = self._plan.nodes[node.children[0]]
@@ -239,8 +241,8 @@ class BatchItems:
     def _value(self, index: int) -> JsonValue:
         first, values = self._values
         if not first <= index < first + len(values):
-            source = item_queries.source_of(self._connection, self._id)
-            marks = lambda place: file_queries.marks(self._connection, place)  # noqa: E731
+            source = item_records.source_of(self._connection, self._id)
+            marks = lambda place: file_records.marks(self._connection, place)  # noqa: E731
             facts = self._straight.facts
             first = max(0, index - SLICE // 4)  # those before may be asked for next
             values = slice_of(self._connection.files, marks, source, facts, first, SLICE)

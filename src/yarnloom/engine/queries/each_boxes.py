@@ -16,7 +16,8 @@ from yarnloom.engine.records.runs import Counts
 from yarnloom.engine.rules.states import CAME_TO_AN_END, StepState
 from yarnloom.engine.state.each_counts import steps_in
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import Connection, Row, each_counters, item_queries
+from yarnloom.store import Connection, Row
+from yarnloom.store.runs import counter_records, item_records
 
 _COUNTED = ("ready", "running", "backing_off", "resting", "paused")
 _ENDED = ("done", "failed", "cancelled", "skipped")
@@ -59,7 +60,7 @@ class Inside:
     def _counts(self, node: Node, *, held: bool) -> Counts:
         known = self._counted(node)
         found = {name: known.get(name, 0) for name in (*_COUNTED, *_ENDED)}
-        for state, name in each_counters.LEFT.items():
+        for state, name in counter_records.LEFT.items():
             found[state] += known.get(name, 0)
         if node.kind is Kind.EACH:
             found["running"] -= known.get("idle", 0)
@@ -98,7 +99,7 @@ def took(times: Sequence[tuple[int, int, int]]) -> Took | None:
     middle = next(one[0] for one, passed in zip(times, up_to, strict=True) if 2 * passed >= total)
     longest = max(longest for _, _, longest in times)
     return Took(
-        median=min(each_counters.seconds_of(middle + 0.5), longest / 1_000_000),
+        median=min(counter_records.seconds_of(middle + 0.5), longest / 1_000_000),
         longest=longest / 1_000_000,
         ended=total,
         histogram=_histogram(times),
@@ -113,8 +114,8 @@ def _histogram(times: Sequence[tuple[int, int, int]]) -> list[Bar]:
         counts[(bucket - first) // width] += number
     return [
         Bar(
-            each_counters.seconds_of(first + bar * width),
-            each_counters.seconds_of(first + (bar + 1) * width),
+            counter_records.seconds_of(first + bar * width),
+            counter_records.seconds_of(first + (bar + 1) * width),
             counts[bar],
         )
         for bar in range((last - first) // width + 1)
@@ -130,8 +131,8 @@ def inside_now(connection: Connection, plan: Plan, eaches: Iterable[Row]) -> dic
         eaches: the rows of their parts.
     """
     rows = list(eaches)
-    counts = each_counters.counts_of(connection, [row["id"] for row in rows])
-    times = each_counters.times_of(connection, [row["id"] for row in rows])
+    counts = counter_records.counts_of(connection, [row["id"] for row in rows])
+    times = counter_records.times_of(connection, [row["id"] for row in rows])
     return {
         row["id"]: Inside(plan, row["node"], row["total"], counts[row["id"]], times[row["id"]])
         for row in rows
@@ -153,22 +154,22 @@ def inside_then(
 
 def _inside_then(connection: Connection, plan: Plan, past: PastMoment, each: Row) -> Inside:
     run, rank = each["run"], each["rank"]
-    counts, times, others = each_counters.steps_at(connection, run, rank, past.at, over=past.over)
+    counts, times, others = counter_records.steps_at(connection, run, rank, past.at, over=past.over)
     for step in others:
-        row = each_counters.step_in_item(connection, step)
+        row = counter_records.step_in_item(connection, step)
         if row["each_began"] > past.at:
             continue
-        attempts = each_counters.attempts_of(connection, step)
+        attempts = counter_records.attempts_of(connection, step)
         then = step_then(past, row, attempts)
         if then is not None and then["state"] != StepState.WAITING:
             _add(counts[row["node"]], {str(then["state"]): 1})
         for took_ in _ended_by(past, attempts):
-            times[row["node"]].append((each_counters.bucket_of(took_), 1, took_))
-    for row in each_counters.parts_in(connection, run, rank):
+            times[row["node"]].append((counter_records.bucket_of(took_), 1, took_))
+    for row in counter_records.parts_in(connection, run, rank):
         node = plan.nodes[row["node"]]
         if node.kind is not Kind.EACH:
             continue
-        items = item_queries.item_counts_at(
+        items = item_records.item_counts_at(
             connection, row["id"], past.at, round=past.round, last=past.last
         )
         if (part := part_then(past, row, items)) is not None:
@@ -195,15 +196,17 @@ def _add(found: dict[str, int], more: Mapping[str, int]) -> None:
 
 
 def _anything_is_left(connection: Connection, each: Row) -> bool:
-    now = each_counters.counts_of(connection, [each["id"]])[each["id"]]
-    return any(known.get(name) for known in now.values() for name in each_counters.LEFT.values())
+    now = counter_records.counts_of(connection, [each["id"]])[each["id"]]
+    return any(known.get(name) for known in now.values() for name in counter_records.LEFT.values())
 
 
 def _add_left(
-    connection: Connection, plan: Plan, past: PastMoment, each: Row, counts: each_counters.Counts
+    connection: Connection, plan: Plan, past: PastMoment, each: Row, counts: counter_records.Counts
 ) -> None:
     """Steps that never began in what had ended by then."""
-    parts, begun = each_counters.left_by(connection, each["run"], each["id"], each["rank"], past.at)
+    parts, begun = counter_records.left_by(
+        connection, each["run"], each["id"], each["rank"], past.at
+    )
     for index, states in parts.items():
         node = plan.nodes[index]
         for child in () if node.kind is Kind.EACH else node.children:
@@ -213,9 +216,9 @@ def _add_left(
 
 
 def _leave(
-    plan: Plan, nodes: Iterable[int], state: str, number: int, counts: each_counters.Counts
+    plan: Plan, nodes: Iterable[int], state: str, number: int, counts: counter_records.Counts
 ) -> None:
     """So many of each of these parts never began."""
     for index in nodes:
         for step in steps_in(plan, plan.nodes[index]):
-            _add(counts[step.index], {each_counters.LEFT[state]: number})
+            _add(counts[step.index], {counter_records.LEFT[state]: number})

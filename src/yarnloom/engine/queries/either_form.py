@@ -15,16 +15,8 @@ from yarnloom.engine.part_contents.lists import name_of
 from yarnloom.engine.queries.batch_items import BatchItem, BatchItems, Place, items_of
 from yarnloom.media_types import is_list_reference
 from yarnloom.plan import Plan, item_key
-from yarnloom.store import (
-    AttemptKey,
-    Connection,
-    Record,
-    attempt_queries,
-    batch_queries,
-    item_queries,
-    run_queries,
-    step_queries,
-)
+from yarnloom.store import AttemptKey, Connection, Record
+from yarnloom.store.runs import batch_records, item_records, run_lists, step_queries
 from yarnloom.values import decode
 
 BATCH = "batch"
@@ -46,7 +38,7 @@ def _shown(item: BatchItem) -> Record:
 def item_at(connection: Connection, plan: Plan, each: Record, index: int) -> Record | None:
     """Return an item of an each by index; None if it was not made."""
     do = plan.nodes[each["node"]].children[0]
-    row = run_queries.part_at(connection, each["id"], do, index)
+    row = run_lists.part_at(connection, each["id"], do, index)
     if row is None:
         for item in BatchItems(connection, plan, each).at([index]):
             return _shown(item)
@@ -55,8 +47,8 @@ def item_at(connection: Connection, plan: Plan, each: Record, index: int) -> Rec
 
 def item_named(connection: Connection, plan: Plan, each: Record, name: str) -> Record | None:
     """Return an item of an each by name; None if it was not made."""
-    row = item_queries.item_named(connection, each["id"], name)
-    if row is None and batch_queries.some_in(connection, each["run"]):
+    row = item_records.item_named(connection, each["id"], name)
+    if row is None and batch_records.some_in(connection, each["run"]):
         index = index_of_name(connection, plan, each, name)
         return None if index is None else item_at(connection, plan, each, index)
     return row
@@ -64,7 +56,7 @@ def item_named(connection: Connection, plan: Plan, each: Record, name: str) -> R
 
 def index_of_name(connection: Connection, plan: Plan, each: Record, name: str) -> int | None:
     """Which item of an each has a name; None if none has."""
-    source = item_queries.source_of(connection, each["id"])
+    source = item_records.source_of(connection, each["id"])
     facts = plan.nodes[each["node"]].each
     assert facts is not None
     assert facts.name is not None
@@ -86,7 +78,7 @@ def items(
     limit: int,
 ) -> list[Record]:
     """Items of an each that were made, in order, from an index on, in some states or in any."""
-    rows = item_queries.items(connection, each["id"], states, first, limit)
+    rows = item_records.items(connection, each["id"], states, first, limit)
     if states and "done" not in states:
         return rows
     more = map(_shown, BatchItems(connection, plan, each).from_index(first, limit))
@@ -97,7 +89,7 @@ def items_at_indexes(
     connection: Connection, plan: Plan, each: Record, states: tuple[str, ...], indexes: list[int]
 ) -> list[Record]:
     """Those of some items of an each that were made, and are in some states or in any."""
-    rows = item_queries.items_at_indexes(connection, each["id"], states, indexes)
+    rows = item_records.items_at_indexes(connection, each["id"], states, indexes)
     if states and "done" not in states:
         return rows
     more = map(_shown, BatchItems(connection, plan, each).at(indexes))
@@ -108,8 +100,8 @@ def under_way_at(
     connection: Connection, plan: Plan, each: Record, at: int, limit: int
 ) -> list[Record]:
     """The items of an each that were under way at a time, those that had been so longest first."""
-    rows = item_queries.items_at(connection, each["id"], at, limit)
-    indexes = batch_queries.under_way_at(connection, each["run"], each["id"], at, limit)
+    rows = item_records.items_at(connection, each["id"], at, limit)
+    indexes = batch_records.under_way_at(connection, each["run"], each["id"], at, limit)
     then = {"state": "running", "outcome": None, "ended_at": None}
     rows += [_shown(item) | then for item in BatchItems(connection, plan, each).at(indexes)]
     rows.sort(key=lambda row: (row["begun_at"], row["item"]))
@@ -120,7 +112,7 @@ def parts(connection: Connection, number: int, inside: Record | None) -> list[Re
     """The parts of a run that have begun and are in no item, or those of one item, itself too."""
     if batch_of(inside) is not None:
         return [] if inside is None else [inside]
-    return run_queries.parts(connection, number, inside["id"] if inside else None)
+    return run_lists.parts(connection, number, inside["id"] if inside else None)
 
 
 def outputs_of(
@@ -139,7 +131,7 @@ def outputs_of(
         do = plan.nodes[plan.nodes[each["node"]].children[0]]
         last = do.children[-1] if do.children else do.index
         span = page[0]["item"], page[-1]["item"]
-        outputs |= item_queries.outputs_between(connection, each["id"], do.index, last, *span)
+        outputs |= item_records.outputs_between(connection, each["id"], do.index, last, *span)
     return outputs
 
 
@@ -191,7 +183,7 @@ def steps_behind(
     One that is in a batch has no row yet: whoever asks expands it, or writes it as text at once.
     """
     rows = step_queries.steps_behind(connection, number, after, limit)
-    batches = batch_queries.batches_of_steps_behind(connection, number, after)
+    batches = batch_records.batches_of_steps_behind(connection, number, after)
     some = _OfRun(connection, plan).places(batches, lambda batch: batch.step, after, limit)
     plain: list[tuple[int, Record | Unread]] = [(row["id"], row) for row in rows]
     return list(islice(merge(plain, some, key=lambda entry: entry[0]), limit))
@@ -214,7 +206,7 @@ def attempts_behind(
     rows = step_queries.attempts_of_run(connection, number, around, after, limit)
     if inside is not None:
         return rows, {}
-    batches = batch_queries.batches_behind(connection, number, after)
+    batches = batch_records.batches_behind(connection, number, after)
     places = _OfRun(connection, plan).places(batches, lambda batch: batch.attempt, after, limit)
     if len(rows) == limit:  # later ones are not on this page
         places = [entry for entry in places if entry[0] < rows[-1]["id"]]
@@ -227,11 +219,11 @@ def slowest_attempts(
     connection: Connection, plan: Plan, number: int, nodes: list[int], now: int, limit: int
 ) -> tuple[list[Record], dict[int, dict[int, str]]]:
     """The attempts of some nodes that ran longest, and keys as in `attempts_behind`."""
-    rows = attempt_queries.slowest(connection, number, nodes, now, limit)
+    rows = step_queries.slowest(connection, number, nodes, now, limit)
     reader = _OfRun(connection, plan)
     some = [
         item
-        for each, index in batch_queries.slowest(connection, number, nodes, limit)
+        for each, index in batch_records.slowest(connection, number, nodes, limit)
         for item in reader.of_each(each).at([index])
     ]
     rows += [item.attempt for item in some]
@@ -244,7 +236,7 @@ def log_keys(connection: Connection, attempts: Iterable[int]) -> dict[int, Attem
     ids = list(attempts)
     keys = step_queries.log_keys(connection, ids)
     missing = [entry for entry in ids if entry not in keys]
-    for attempt, (each, item, node) in batch_queries.places_of(connection, missing).items():
+    for attempt, (each, item, node) in batch_records.places_of(connection, missing).items():
         keys[attempt] = AttemptKey(each, item, node, 1, attempt)
     return keys
 
@@ -284,14 +276,14 @@ class _OfRun:
     def of_each(self, each: int) -> BatchItems:
         """Those of one each."""
         if each not in self._eaches:
-            row = run_queries.part(self._connection, each)
+            row = run_lists.part(self._connection, each)
             self._eaches[each] = BatchItems(self._connection, self._plan, row)
         return self._eaches[each]
 
     def places(
         self,
-        batches: Iterable[batch_queries.Batch],
-        first_id: Callable[[batch_queries.Batch], int],
+        batches: Iterable[batch_records.Batch],
+        first_id: Callable[[batch_records.Batch], int],
         after: int,
         limit: int,
     ) -> list[tuple[int, Unread]]:

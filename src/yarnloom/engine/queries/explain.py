@@ -31,8 +31,9 @@ from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit, paused_runs
-from yarnloom.store import run_records as store
+from yarnloom.store import AttemptRow, PartRow, RunRow, StepRow, Unit
+from yarnloom.store.runs import paused_runs
+from yarnloom.store.runs import run_records as store
 from yarnloom.units import iso_time
 from yarnloom.values import decode
 

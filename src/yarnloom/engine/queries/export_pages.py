@@ -23,7 +23,9 @@ from yarnloom.engine.records.parts import (
 from yarnloom.engine.records.unreadable import Unreadable, readable
 from yarnloom.engine.rules.states import PartState
 from yarnloom.plan import Node, Plan, address_in, item_key
-from yarnloom.store import Connection, Row, file_queries, run_queries, step_queries
+from yarnloom.store import Connection, Row
+from yarnloom.store.files import file_records
+from yarnloom.store.runs import run_lists, step_queries
 
 
 def items(
@@ -83,9 +85,9 @@ def head(connection: Connection, plan: Plan, number: int) -> RunHead:
     return RunHead(
         plan=plan.document,
         graph=run_graph.graph(connection, plan, number),
-        commands=readable(run_queries.commands(connection, number), command_record, "at", "what"),
-        ledger=readable(run_queries.effects(connection, number), effect_record, "what"),
-        files=file_queries.files_of(connection, number),
+        commands=readable(run_lists.commands(connection, number), command_record, "at", "what"),
+        ledger=readable(run_lists.effects(connection, number), effect_record, "what"),
+        files=file_records.files_of(connection, number),
     )
 
 
@@ -145,7 +147,7 @@ class _Parts:
     def _keys_of(self, part: int | None) -> dict[int, str]:
         if part not in self._keys:
             assert part is not None
-            row = run_queries.part(self._connection, part)
+            row = run_lists.part(self._connection, part)
             keys = dict(self._keys_of(row["parent"]))
             if row["value"] is not None:
                 keys[row["node"]] = item_key(row["name"], row["item"])

@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 from yarnloom.engine.queries.run_graph import addresses_in
 from yarnloom.engine.records.runs import FailureKind, FailuresRecord
 from yarnloom.plan import Plan
-from yarnloom.store import Connection, step_queries
+from yarnloom.store import Connection
+from yarnloom.store.runs import step_queries
 from yarnloom.values import JsonObject
 
 MOST = 5_000

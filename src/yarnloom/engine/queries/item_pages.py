@@ -18,7 +18,9 @@ from yarnloom.engine.rules.states import StepState
 from yarnloom.errors import NotFound
 from yarnloom.plan import Plan, item_key
 from yarnloom.secrets import mask
-from yarnloom.store import Connection, file_queries, item_queries, run_queries
+from yarnloom.store import Connection
+from yarnloom.store.files import file_records
+from yarnloom.store.runs import item_records, run_lists
 from yarnloom.values import encode
 
 SEARCHED = 20_000
@@ -52,7 +54,7 @@ def items(
     if each is None:
         return ItemPage([], None)
     label = address.strip("/")
-    held = run_queries.is_paused(connection, number)
+    held = run_lists.is_paused(connection, number)
     if text is not None:
         return _search(connection, plan, place, states, first, limit, text, label, held=held)
     rows = either_form.items(connection, plan, each, states, first, limit)
@@ -64,7 +66,7 @@ def items(
         # Items without a row may be between those with one: a full page of rows ends where the
         # last of them is, any other where the each ends.
         below = _index(found[-1]) if len(found) == limit else None
-        *between, behind = item_queries.items_without_rows(
+        *between, behind = item_records.items_without_rows(
             connection, number, each["id"], each["total"], each["unmade"], below
         )
         for span in between:
@@ -104,7 +106,7 @@ def _search(
     indexes, page, passed = list(fitting), list[ItemRecord | Unreadable](), 0
     rest = each["rest_state"] or StepState.WAITING
     unmade = _Ranges(
-        item_queries.items_without_rows(
+        item_records.items_without_rows(
             connection, each["run"], each["id"], each["total"], each["unmade"]
         )
     )
@@ -153,8 +155,8 @@ def _unmade(
     found = []
     values = slice_of(
         connection.files,
-        lambda one: file_queries.marks(connection, one),
-        item_queries.source_of(connection, each["id"]),
+        lambda one: file_records.marks(connection, one),
+        item_records.source_of(connection, each["id"]),
         facts,
         first,
         limit,

@@ -5,7 +5,8 @@ from __future__ import annotations
 from yarnloom.engine.queries.runs import cut, short
 from yarnloom.engine.records.parts import PastProgress
 from yarnloom.engine.rules.progress import between
-from yarnloom.store import Connection, progress_samples, run_queries
+from yarnloom.store import Connection
+from yarnloom.store.runs import progress_samples, run_lists
 
 
 def progress_at(connection: Connection, number: int, at: int) -> PastProgress:
@@ -16,10 +17,10 @@ def progress_at(connection: Connection, number: int, at: int) -> PastProgress:
         number: the run.
         at: the moment, in microseconds since 1970 UTC.
     """
-    done_at = run_queries.done_at(connection, number)
+    done_at = run_lists.done_at(connection, number)
     if done_at is not None and done_at <= at:
         return PastProgress(1.0)
-    begin = max((mend for mend in run_queries.mends(connection, number) if mend <= at), default=0)
+    begin = max((mend for mend in run_lists.mends(connection, number) if mend <= at), default=0)
     sample = progress_samples.newest_by(connection, number, at)
     if sample is None or sample["at"] < begin:
         return PastProgress()

@@ -22,7 +22,8 @@ from yarnloom.engine.rules.states import Outcome
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import Kind, Node, Plan, address_in, item_key, item_name, split_address
 from yarnloom.secrets import mask
-from yarnloom.store import Connection, Record, item_queries, run_queries, step_queries
+from yarnloom.store import Connection, Record
+from yarnloom.store.runs import item_records, run_lists, step_queries
 from yarnloom.units import whole_number
 from yarnloom.values import decode
 
@@ -61,7 +62,7 @@ def find(connection: Connection, plan: Plan, number: int, address: str) -> Place
     Raises:
         NotFound: nowhere; the nearest label is offered.
     """
-    root = run_queries.root(connection, number)
+    root = run_lists.root(connection, number)
     place = Place(plan.nodes[0], None, root)
     segments = split_address(address) if address.strip("/") else []
     if segments is None:
@@ -86,7 +87,7 @@ def _descend(connection: Connection, plan: Plan, number: int, place: Place, labe
     holder = place.holder if node.kind is Kind.STEP else place.row
     row = None
     if holder is not None and child.kind is not Kind.STEP:
-        row = run_queries.part_at(connection, holder["id"], child.index)
+        row = run_lists.part_at(connection, holder["id"], child.index)
     if row is None and holder is not None and child.kind is not Kind.STEP:
         place.unborn = rank_at(holder, child)
     place.node, place.holder, place.row = child, holder, row
@@ -154,13 +155,13 @@ def _tree(connection: Connection, plan: Plan, number: int, place: Place) -> Tree
     eaches = [row for row in parts if plan.nodes[row["node"]].kind is Kind.EACH]
     tops = {row["id"]: _top(connection, row["id"]) for row in eaches}
     insides = inside_now(connection, plan, eaches)
-    return Tree(plan, rows, place.keys, tops, run_queries.is_paused(connection, number), insides)
+    return Tree(plan, rows, place.keys, tops, run_lists.is_paused(connection, number), insides)
 
 
 def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: int) -> Tree:
     """The same as it was at a moment."""
-    mends = run_queries.mends(connection, number)
-    past = past_of(at, mends, lambda rounds: run_queries.ended_by_round(connection, number, rounds))
+    mends = run_lists.mends(connection, number)
+    past = past_of(at, mends, lambda rounds: run_lists.ended_by_round(connection, number, rounds))
     if place.unmade is not None:
         each = place.unmade
         return Tree(plan, {each["node"]: each} if has_ended_by(past, each) else {}, place.keys)
@@ -172,14 +173,14 @@ def _tree_at(connection: Connection, plan: Plan, number: int, place: Place, at: 
         if plan.nodes[row["node"]].kind is Kind.EACH and row["started_at"] <= at
     ]
     counts = {
-        row["id"]: item_queries.item_counts_at(
+        row["id"]: item_records.item_counts_at(
             connection, row["id"], at, round=past.round, last=past.last
         )
         for row in begun
     }
     tops = {}
     for row in begun:
-        failed = item_queries.items(connection, row["id"], ("failed",), 0, ON_TOP)
+        failed = item_records.items(connection, row["id"], ("failed",), 0, ON_TOP)
         ended = [one for one in failed if one["ended_at"] is not None and one["ended_at"] <= at]
         under_way = either_form.under_way_at(connection, plan, row, at, ON_TOP)
         tops[row["id"]] = [*ended, *under_way]
@@ -288,13 +289,13 @@ class _Keys:
         self._connection = connection
         self._known: dict[int | None, dict[int, str]] = dict(known.items())
         self._known[None] = {}
-        self._places: dict[int | None, run_queries.ItemPlace] = {}
+        self._places: dict[int | None, run_lists.ItemPlace] = {}
 
     def load(self, items: Iterable[int | None]) -> None:
         """Ask for many at once."""
         missing = set(items) - self._known.keys() - self._places.keys()
         while missing:
-            places = run_queries.item_places(self._connection, missing)
+            places = run_lists.item_places(self._connection, missing)
             self._places.update((place.part, place) for place in places)
             outer = {place.item_part for place in places}
             missing = outer - self._known.keys() - self._places.keys()
@@ -311,8 +312,8 @@ class _Keys:
 
 def _top(connection: Connection, each: int) -> list[Record]:
     """The items to look at first: failed ones, and those that run the longest."""
-    failed = item_queries.items(connection, each, ("failed",), 0, ON_TOP)
-    running = item_queries.items(connection, each, ("running", "paused"), 0, 2 * ON_TOP)
+    failed = item_records.items(connection, each, ("failed",), 0, ON_TOP)
+    running = item_records.items(connection, each, ("running", "paused"), 0, 2 * ON_TOP)
     running.sort(key=lambda row: row["started_at"])
     return [*failed, *running[:ON_TOP]]
 

@@ -15,7 +15,8 @@ from yarnloom.engine.rules.states import RunState
 from yarnloom.engine.state.plans import Plans
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.secrets import mask
-from yarnloom.store import PartRow, Row, RunRow, Unit, running_parts
+from yarnloom.store import PartRow, Row, RunRow, Unit
+from yarnloom.store.runs import step_queries
 from yarnloom.values import VALUE_LIMIT
 
 UNDER_WAY = (RunState.RUNNING, RunState.PAUSING, RunState.PAUSED, RunState.CANCELLING)
@@ -41,7 +42,7 @@ class Look:
     plain: bool = False
 
 
-def under_way_of(execute: running_parts.Execute, rows: Sequence[Row]) -> Mapping[int, Open]:
+def under_way_of(execute: step_queries.Execute, rows: Sequence[Row]) -> Mapping[int, Open]:
     """By run what of it is under way outside of items, by node, as of the moment of its row.
 
     Args:
@@ -49,9 +50,9 @@ def under_way_of(execute: running_parts.Execute, rows: Sequence[Row]) -> Mapping
         rows: of runs.
     """
     wanted = [row["number"] for row in rows if row["state"] in UNDER_WAY]
-    rows_by_run = running_parts.open_rows(execute, wanted) if wanted else {}
+    rows_by_run = step_queries.open_rows(execute, wanted) if wanted else {}
     badly = [row["number"] for row in rows if row["state"] in _ENDED_BADLY]
-    return rows_by_run | (running_parts.open_rows(execute, badly, ended=True) if badly else {})
+    return rows_by_run | (step_queries.open_rows(execute, badly, ended=True) if badly else {})
 
 
 def run_records(

@@ -18,7 +18,8 @@ from yarnloom.engine.rules.states import SLEPT, TROUBLE
 from yarnloom.engine.state.time_sums import FINEST
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import Connection, Row, attempt_queries, time_sums
+from yarnloom.store import Connection, Row
+from yarnloom.store.runs import step_queries, time_sums
 
 SLICES = 500
 NUMBERS = 20_000
@@ -223,7 +224,7 @@ def outliers(
         )
     nodes = _counted(plan, rows[address])
     slowest = either_form.slowest_attempts(connection, plan, number, nodes, now, limit)
-    failed = attempt_queries.first_failed(connection, number, nodes, limit)
+    failed = step_queries.first_failed(connection, number, nodes, limit)
     return Outliers(
         slowest=attempt_times(connection, plan, *slowest),
         failed=attempt_times(connection, plan, failed, {}),

@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING
 
 from yarnloom.engine.rules.states import StepState
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import PartRow, StepRow, Unit, each_counters
+from yarnloom.store import PartRow, StepRow, Unit
+from yarnloom.store.runs import counter_records
 
 if TYPE_CHECKING:
     from yarnloom.engine.state.plans import Plans
@@ -49,7 +50,7 @@ class Flow:
         """Attempts in items of an each took so long."""
         for around in self._eaches(each):
             for micro in micros:
-                key = around, node, each_counters.bucket_of(micro)
+                key = around, node, counter_records.bucket_of(micro)
                 number, longest = self._times.get(key, (0, 0))
                 self._times[key] = number + 1, micro if micro > longest else longest
 
@@ -80,14 +81,14 @@ class Flow:
         if node.kind is Kind.EACH:
             self._leave(plan, part, node.children, part, sign * part.unmade)
         elif (item := part.id if part.value is not None else part.item_part) is not None:
-            known = each_counters.children_with_rows(self._unit, part.id)
+            known = counter_records.children_with_rows(self._unit, part.id)
             rest = [child for child in node.children if child not in known]
             self._leave(plan, self._each_around(item), rest, part, sign)
 
     def _leave(
         self, plan: Plan, each: PartRow, nodes: Iterable[int], part: PartRow, number: int
     ) -> None:
-        state = each_counters.LEFT[str(part.rest_state)]
+        state = counter_records.LEFT[str(part.rest_state)]
         for index in nodes:
             for step in steps_in(plan, plan.nodes[index]):
                 self.count(each, step.index, state, number)
@@ -101,8 +102,8 @@ class Flow:
             self._step_written(step, before, after)
         for part, was, now in self._unit.parts.take_watched():
             self._part_written(plans, part, was, now)
-        each_counters.add_counts(self._unit, self._counts)
-        each_counters.add_times(self._unit, self._times)
+        counter_records.add_counts(self._unit, self._counts)
+        counter_records.add_times(self._unit, self._times)
         self.forget()
 
     def forget(self) -> None:

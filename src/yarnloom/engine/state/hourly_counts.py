@@ -17,8 +17,9 @@ from yarnloom.engine.records.workflows import DayWent, OverTime, StepWent, Went
 from yarnloom.engine.rules.fair_queue import Lanes
 from yarnloom.engine.rules.limits import Pools, base_of
 from yarnloom.plan import Plan
-from yarnloom.store import Connection, Row, Unit, each_counters
-from yarnloom.store import hourly_counters as store
+from yarnloom.store import Connection, Row, Unit
+from yarnloom.store.runs import counter_records
+from yarnloom.store.runs import counter_records as store
 
 RUN = ""
 """The address under which whole runs are counted."""
@@ -55,7 +56,7 @@ class Hours:
         number, sum_waited = self._counts.get(key, (0, 0))
         self._counts[key] = number + 1, sum_waited + max(0, waited)
         if took is not None and outcome in _TIMED:
-            self._times[workflow, hour, address, each_counters.bucket_of(took)] += 1
+            self._times[workflow, hour, address, counter_records.bucket_of(took)] += 1
 
     def end_all(
         self, workflow: str, address: str, outcome: str, ended: Iterable[tuple[int, int, int]]
@@ -70,7 +71,7 @@ class Hours:
                 last, key, number, waits = hour, (workflow, hour, address, outcome), 0, 0
             number += 1
             waits += waited
-            times[workflow, hour, address, each_counters.bucket_of(took)] += 1
+            times[workflow, hour, address, counter_records.bucket_of(took)] += 1
         self._add(key, number, waits)
 
     def _add(self, key: tuple[str, int, str, str], number: int, waited: int) -> None:
@@ -155,7 +156,7 @@ def _quantile(buckets: Sequence[tuple[int, int]], share: float) -> float | None:
     up_to = accumulate(number for _, number in buckets)
     for (bucket, _), passed in zip(buckets, up_to, strict=True):
         if passed >= share * total:
-            return each_counters.seconds_of(bucket + 0.5)
+            return counter_records.seconds_of(bucket + 0.5)
     return None
 
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from yarnloom.engine.state.contracts import Contracts
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
-from yarnloom.store import PartRow, RunRow, Unit, workflow_records
+from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store.workers import workflow_records
 
 
 class Plans:

@@ -21,7 +21,8 @@ from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.time_shares import paces_of
 from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import PartRow, Row, RunRow, StepRow, Unit, paused_runs
+from yarnloom.store import PartRow, Row, RunRow, StepRow, Unit
+from yarnloom.store.runs import paused_runs
 from yarnloom.values import decode
 
 WHOLE = 1.0

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from yarnloom.store import StepRow
-from yarnloom.store.relay_records import LostLeg
+from yarnloom.store.runs.sent_step_records import LostLeg
 from yarnloom.values import JsonObject
 
 

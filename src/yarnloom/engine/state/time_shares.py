@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from yarnloom.plan import Kind, Plan
-from yarnloom.store import RunRow, Unit, time_weights
+from yarnloom.store import RunRow, Unit
+from yarnloom.store.runs import earlier_times
 
 if TYPE_CHECKING:
     from yarnloom.engine.state.plans import Plans
@@ -49,7 +50,7 @@ UNKNOWN = Paces()
 
 
 def paces(
-    plan: Plan, seconds: float, times: time_weights.Times, works: time_weights.Times
+    plan: Plan, seconds: float, times: earlier_times.Times, works: earlier_times.Times
 ) -> Paces:
     """Return what follows for a plan from seconds by address."""
     by_node = {
@@ -76,13 +77,13 @@ def paces_of(unit: Unit, plans: Plans, workflows: Workflows, run: RunRow) -> Pac
             del known[next(iter(known))]
         known[key] = paces(
             plans.of(run),
-            *time_weights.times_of(unit.execute, run.weights),
-            time_weights.works_of(unit.execute, run.weights),
+            *earlier_times.times_of(unit.execute, run.weights),
+            earlier_times.works_of(unit.execute, run.weights),
         )
     return known[key]
 
 
-def shares(plan: Plan, times: time_weights.Times) -> dict[int, float]:
+def shares(plan: Plan, times: earlier_times.Times) -> dict[int, float]:
     """Return the shares that follow from seconds by address."""
     found: dict[int, float] = {}
     for node in plan.nodes:

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from yarnloom.store import Unit
-from yarnloom.store import time_sums as store
+from yarnloom.store.runs import time_sums as store
 
 FINEST = 1_000
 """Microseconds of the first slices of a run."""

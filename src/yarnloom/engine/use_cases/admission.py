@@ -12,7 +12,7 @@ from yarnloom.engine.state.workflows import Workflows
 from yarnloom.engine.use_cases.cancel import Cancelling
 from yarnloom.plan import IfBusy, Plan
 from yarnloom.store import RunRow, Unit
-from yarnloom.store import run_records as store
+from yarnloom.store.runs import run_records as store
 
 
 def is_busy(workflows: Workflows, plan: Plan) -> bool:

@@ -38,7 +38,8 @@ from yarnloom.engine.state.workers import Workers
 from yarnloom.engine.use_cases.pause import Pausing
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import Retry
-from yarnloom.store import AttemptRow, StepRow, Unit, paused_runs
+from yarnloom.store import AttemptRow, StepRow, Unit
+from yarnloom.store.runs import paused_runs
 from yarnloom.units import duration_text
 from yarnloom.values import VALUE_LIMIT, JsonObject, encode
 

@@ -44,7 +44,8 @@ from yarnloom.engine.state.workers import Workers
 from yarnloom.engine.use_cases.attempt_ends import CALLED, AttemptEnds, hears_before, micros_of
 from yarnloom.engine.without_rows.steps_sent_along import RelaySteps
 from yarnloom.errors import Conflict
-from yarnloom.store import AttemptRow, StepRow, Unit, segment_records
+from yarnloom.store import AttemptRow, StepRow, Unit
+from yarnloom.store.runs import batch_records
 from yarnloom.units import duration_text
 from yarnloom.values import JsonObject
 
@@ -155,7 +156,7 @@ class AttemptReports:
     def take_item(self, worker: str, item: ReportItem) -> str | None:
         """Take in one item; why it is refused, or None."""
         attempt = self.unit.attempts.get(item.attempt)
-        if attempt is None and segment_records.worker_of(self.unit, item.attempt) == worker:
+        if attempt is None and batch_records.worker_of(self.unit, item.attempt) == worker:
             return None  # it is done, and said again
         if attempt is None and item.outcome in NEVER_BEGUN:
             return None  # a leg that was given back, and said again

@@ -16,8 +16,9 @@ from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, DueT
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.use_cases.pause import Pausing
-from yarnloom.store import RunRow, Unit, due_records, schedule_records
-from yarnloom.store import run_records as store
+from yarnloom.store import RunRow, Unit
+from yarnloom.store.runs import due_records, schedule_records
+from yarnloom.store.runs import run_records as store
 from yarnloom.units import duration_text, iso_time
 
 EXPIRED_AT_ONCE = 100

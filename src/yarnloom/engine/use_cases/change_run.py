@@ -17,8 +17,9 @@ from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.use_cases.start import Starting
 from yarnloom.errors import Conflict, InvalidInput, Problem
-from yarnloom.store import RunRow, Unit, effect_records
-from yarnloom.store import run_records as store
+from yarnloom.store import RunRow, Unit
+from yarnloom.store.runs import effect_records
+from yarnloom.store.runs import run_records as store
 from yarnloom.units import iso_time
 
 

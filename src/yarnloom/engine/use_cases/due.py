@@ -47,7 +47,8 @@ from yarnloom.engine.use_cases.reports import Reports
 from yarnloom.engine.use_cases.schedules import Schedules
 from yarnloom.engine.use_cases.start import Starting
 from yarnloom.engine.use_cases.worker_sessions import LEASE_DUE, WorkerSessions
-from yarnloom.store import Unit, due_records
+from yarnloom.store import Unit
+from yarnloom.store.runs import due_records
 
 AT_ONCE = 500
 RESUMABLE_STOPS = (None, StopReason.PAUSE, StopReason.DRAIN)

@@ -9,7 +9,8 @@ from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import PLAN_FORMAT, Kind, read_plan
-from yarnloom.store import Unit, workflow_records
+from yarnloom.store import Unit
+from yarnloom.store.workers import workflow_records
 from yarnloom.values import JsonObject
 
 

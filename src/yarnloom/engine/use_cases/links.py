@@ -10,8 +10,9 @@ from yarnloom.engine.records.runs import LinkRecord
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.errors import Conflict, NotFound
-from yarnloom.store import Unit, link_records
-from yarnloom.store import run_records as store
+from yarnloom.store import Unit
+from yarnloom.store.runs import link_records
+from yarnloom.store.runs import run_records as store
 
 REMEMBERED = 30 * 86_400 * 1_000_000
 """Microseconds for which an expired link is still listed."""

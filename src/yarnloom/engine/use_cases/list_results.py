@@ -18,7 +18,9 @@ from yarnloom.engine.state.due_times import LIST_JOBS_DUE, Timers
 from yarnloom.engine.state.memory import Jobs
 from yarnloom.engine.state.plans import Plans
 from yarnloom.media_types import JSON_LINES
-from yarnloom.store import Unit, file_records, item_records
+from yarnloom.store import Unit
+from yarnloom.store.files import file_records
+from yarnloom.store.runs import item_records
 
 
 @dataclass(slots=True)

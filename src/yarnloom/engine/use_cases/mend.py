@@ -28,8 +28,9 @@ from yarnloom.engine.use_cases.admission import is_busy
 from yarnloom.engine.use_cases.pause import Pausing
 from yarnloom.errors import Conflict, NotFound, nearest
 from yarnloom.plan import Plan
-from yarnloom.store import RunRow, Unit, effect_records, paused_runs
-from yarnloom.store import run_records as store
+from yarnloom.store import RunRow, Unit
+from yarnloom.store.runs import effect_records, paused_runs
+from yarnloom.store.runs import run_records as store
 
 _OTHER: dict[Misfit | None, str] = {
     Misfit.OTHER_TYPES: "its types do not fit",

@@ -31,8 +31,9 @@ from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction_notes import Afterwards
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.errors import Conflict
-from yarnloom.store import RunRow, StepRow, Unit, paused_runs
-from yarnloom.store import run_records as store
+from yarnloom.store import RunRow, StepRow, Unit
+from yarnloom.store.runs import paused_runs
+from yarnloom.store.runs import run_records as store
 
 
 @dataclass(slots=True)

@@ -20,9 +20,10 @@ from yarnloom.engine.state.workflows import Workflows
 from yarnloom.engine.use_cases import time_left
 from yarnloom.engine.use_cases.time_left import Facts
 from yarnloom.plan import Kind, Plan
-from yarnloom.store import RunRow, Unit, attempts_under_way
-from yarnloom.store import progress_samples as store
-from yarnloom.store.attempts_under_way import Row
+from yarnloom.store import RunRow, Unit
+from yarnloom.store.runs import progress_samples as store
+from yarnloom.store.runs import step_queries
+from yarnloom.store.runs.step_queries import Row
 
 SPACE = 0.25
 """Seconds of the steady clock between two samples of a run with a plan of at most `NODES`."""
@@ -181,13 +182,13 @@ class Sampler:
     def sample(self, run: RunRow) -> None:
         """Take a sample of a run that goes on."""
         plan = self.plans.of(run)
-        rows = attempts_under_way.rows_of(self.unit, run.number)
+        rows = step_queries.rows_of(self.unit, run.number)
         facts = Facts(
             plan=plan,
             now=self.time.now,
             rows=rows,
             ran=self.counts.times.ran_in(run.number),
-            open=attempts_under_way.running(self.unit, run.number),
+            open=step_queries.running(self.unit, run.number),
             paces=paces_of(self.unit, self.plans, self.workflows, run),
             places=sum(worker.offer.places for worker in self.workers.values()),
             round=run.round,

@@ -20,8 +20,10 @@ from yarnloom.engine.state.workflows import Listener, Workflows
 from yarnloom.engine.use_cases.schedules import Schedules
 from yarnloom.errors import InvalidInput, PlanError, Problem
 from yarnloom.plan import Plan, read_plan, secret_inputs
-from yarnloom.store import Unit, schedule_records, workflow_records
-from yarnloom.store import run_records as store
+from yarnloom.store import Unit
+from yarnloom.store.runs import run_records as store
+from yarnloom.store.runs import schedule_records
+from yarnloom.store.workers import workflow_records
 from yarnloom.values import JsonObject
 
 

@@ -17,7 +17,9 @@ from yarnloom.engine.state.workflows import Listener, Workflows
 from yarnloom.engine.use_cases.schedules import Schedules
 from yarnloom.engine.use_cases.start import Starting
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import RunRow, Unit, schedule_records, time_weights, workflow_records
+from yarnloom.store import RunRow, Unit
+from yarnloom.store.runs import earlier_times, schedule_records
+from yarnloom.store.workers import workflow_records
 from yarnloom.units import iso_time
 from yarnloom.values import DEPTH_LIMIT, JsonObject, JsonValue, depth_problem, dump
 
@@ -60,26 +62,26 @@ class PaceLearning:
         works = _works(plan, self.counts.times.ran_in(run.number))
         newest = workflows.weights.get(run.workflow)
         if newest is not None:
-            before, known = time_weights.times_of(self.unit.execute, newest)
+            before, known = earlier_times.times_of(self.unit.execute, newest)
             seconds = _mixed(seconds, before)
             times = known | {
                 address: _mixed(taken, known.get(address)) for address, taken in times.items()
             }
-            known_works = time_weights.works_of(self.unit.execute, newest)
+            known_works = earlier_times.works_of(self.unit.execute, newest)
             works = known_works | {
                 address: _mixed(taken, known_works.get(address)) for address, taken in works.items()
             }
             if not _differ(plan, known, times) and abs(seconds - before) <= 5 * WORTH * before:
                 return
         kept = {address: round(taken, 6) for address, taken in times.items()}
-        workflows.weights[run.workflow] = time_weights.keep(
+        workflows.weights[run.workflow] = earlier_times.keep(
             self.unit, run.workflow, seconds, kept, works, self.time.now
         )
 
 
-def _works(plan: Plan, ran: Mapping[int, tuple[int, int]]) -> time_weights.Times:
+def _works(plan: Plan, ran: Mapping[int, tuple[int, int]]) -> earlier_times.Times:
     """Seconds of an attempt by the address of its step, and of all attempts by that of an each."""
-    works: time_weights.Times = {}
+    works: earlier_times.Times = {}
     for node in plan.nodes:
         if node.kind is Kind.STEP and node.index in ran:
             number, micros = ran[node.index]
@@ -94,7 +96,7 @@ def _mixed(now: float, before: float | None) -> float:
     return now if before is None else NEWEST * now + (1 - NEWEST) * before
 
 
-def _differ(plan: Plan, before: time_weights.Times, now: time_weights.Times) -> bool:
+def _differ(plan: Plan, before: earlier_times.Times, now: earlier_times.Times) -> bool:
     old, new = shares(plan, before), shares(plan, now)
     return old.keys() != new.keys() or any(abs(new[one] - old[one]) > WORTH for one in new)
 
@@ -104,14 +106,14 @@ class _Times:
 
     def __init__(self, unit: Unit, run: RunRow, plan: Plan) -> None:
         self.plan = plan
-        self.parts = time_weights.parts_of(unit, run.number)
-        self.steps = time_weights.steps_of(unit, run.number)
+        self.parts = earlier_times.parts_of(unit, run.number)
+        self.steps = earlier_times.steps_of(unit, run.number)
         has_eaches = any(node.kind is Kind.EACH for node in plan.nodes)
-        self.in_items = time_weights.steps_in_items(unit, run.number) if has_eaches else {}
-        self.counts = time_weights.item_counts(unit, run.number) if has_eaches else {}
+        self.in_items = earlier_times.steps_in_items(unit, run.number) if has_eaches else {}
+        self.counts = earlier_times.item_counts(unit, run.number) if has_eaches else {}
 
-    def by_address(self) -> time_weights.Times:
-        found: time_weights.Times = {}
+    def by_address(self) -> earlier_times.Times:
+        found: earlier_times.Times = {}
         for node in self.plan.nodes:
             around = None if node.parent is None else self.plan.nodes[node.parent]
             if around is None or node.in_follow_up or around.kind is Kind.EACH:

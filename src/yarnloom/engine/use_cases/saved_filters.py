@@ -8,8 +8,9 @@ from yarnloom.engine.commands import DropFilter, SaveFilter, handles
 from yarnloom.engine.records.settings import FilterRecord
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.errors import Conflict, NotFound, nearest
-from yarnloom.store import Row, Unit, filter_records
-from yarnloom.store import run_records as store
+from yarnloom.store import Row, Unit
+from yarnloom.store.runs import link_records
+from yarnloom.store.runs import run_records as store
 from yarnloom.values import decode, encode
 
 MOST = 200
@@ -30,11 +31,11 @@ class SavedFilters:
         Raises:
             Conflict: as many as may be are kept.
         """
-        kept = filter_records.names(self.unit)
+        kept = link_records.names(self.unit)
         if command.name not in kept and len(kept) >= MOST:
             raise Conflict(f"{MOST} filters are kept, as many as may be; drop one that nobody uses")
         wanted = encode(command.wanted)
-        filter_records.save(self.unit, command.name, wanted, self.time.now, command.who)
+        link_records.save(self.unit, command.name, wanted, self.time.now, command.who)
         detail = {"filter": command.name, "wanted": command.wanted}
         store.log_command(self.unit, self.time.now, command.who, "save_filter", None, "", **detail)
         return filter_record(
@@ -53,10 +54,10 @@ class SavedFilters:
         Raises:
             NotFound: there is none of that name.
         """
-        kept = filter_records.names(self.unit)
+        kept = link_records.names(self.unit)
         if command.name not in kept:
             raise unknown(command.name, kept)
-        filter_records.drop(self.unit, command.name)
+        link_records.drop(self.unit, command.name)
         store.log_command(
             *(self.unit, self.time.now, command.who, "drop_filter", None, command.reason),
             filter=command.name,

@@ -42,8 +42,9 @@ from yarnloom.plan.marked_values import has_files, seal
 from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings
 from yarnloom.recurrence import Recurrence
 from yarnloom.secrets import Vault, mask
-from yarnloom.store import Unit, run_records, schedule_records
-from yarnloom.store.schedule_records import ScheduleRow
+from yarnloom.store import Unit
+from yarnloom.store.runs import run_records, schedule_records
+from yarnloom.store.runs.schedule_records import ScheduleRow
 from yarnloom.values import JsonObject, encode
 
 Settings = JsonObject

@@ -47,8 +47,9 @@ from yarnloom.plan import Constant, FromParam, Plan
 from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
 from yarnloom.plan.schemas import with_defaults
 from yarnloom.secrets import Vault, mask
-from yarnloom.store import PartRow, RunRow, Unit, schedule_records
-from yarnloom.store import run_records as store
+from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store.runs import run_records as store
+from yarnloom.store.runs import schedule_records
 from yarnloom.units import iso_time
 from yarnloom.values import JsonObject, JsonValue, decode, encode, fingerprint
 

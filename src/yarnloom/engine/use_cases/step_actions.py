@@ -47,8 +47,9 @@ from yarnloom.plan import Node, source_schema
 from yarnloom.plan.marked_values import rows_in, seal
 from yarnloom.plan.validators import Schema
 from yarnloom.secrets import Vault
-from yarnloom.store import PartRow, RunRow, StepRow, Unit, effect_records
-from yarnloom.store import run_records as store
+from yarnloom.store import PartRow, RunRow, StepRow, Unit
+from yarnloom.store.runs import effect_records
+from yarnloom.store.runs import run_records as store
 from yarnloom.values import JsonObject, JsonValue, encode
 
 FOR_A_MEND = {"edit", "skip", "supply"}

@@ -16,7 +16,8 @@ from yarnloom.engine.rules.progress import OVERDUE
 from yarnloom.engine.rules.states import StepState
 from yarnloom.engine.state.time_shares import Paces
 from yarnloom.plan import Kind, Node, Plan
-from yarnloom.store import Row, attempts_under_way
+from yarnloom.store import Row
+from yarnloom.store.runs import step_queries
 
 NO_POOL = ""
 SURE = 5
@@ -58,7 +59,7 @@ class Facts:
     now: int
     rows: Mapping[int, Row]
     ran: Mapping[int, tuple[int, int]]
-    open: list[attempts_under_way.Running]
+    open: list[step_queries.Running]
     paces: Paces
     places: int
     round: int
@@ -262,12 +263,12 @@ class _Fold:
         limits = (node.each.at_once, self.facts.limit_of(pool) if pool else None)
         return min([max(1, self.facts.places), *(limit for limit in limits if limit)])
 
-    def _taken(self, running: attempts_under_way.Running) -> float:
+    def _taken(self, running: step_queries.Running) -> float:
         taken = max(0.0, (self.facts.now - running.since) / 1e6)
         usual = self.usual(self.nodes[running.node])
         return taken if usual is None else min(taken, usual)
 
-    def _rest_of_item(self, running: attempts_under_way.Running, each: Node) -> float:
+    def _rest_of_item(self, running: step_queries.Running, each: Node) -> float:
         """How long an item takes yet in which an attempt runs."""
         node = self.nodes[running.node]
         usual = self.usual(node)

@@ -43,8 +43,10 @@ from yarnloom.engine.use_cases.reports import Reports
 from yarnloom.engine.without_rows.giving_items import GrantedItems
 from yarnloom.engine.without_rows.steps_sent_along import RelaySteps
 from yarnloom.errors import Conflict, NotFound, WorkerUnknown, nearest
-from yarnloom.store import Unit, due_records, pool_records, worker_records, workflow_records
-from yarnloom.store import run_records as store
+from yarnloom.store import Unit
+from yarnloom.store.runs import due_records
+from yarnloom.store.runs import run_records as store
+from yarnloom.store.workers import pool_records, worker_records, workflow_records
 from yarnloom.values import JsonObject
 
 LEASE_DUE = "lease"

@@ -41,7 +41,8 @@ from yarnloom.engine.without_rows import item_batches
 from yarnloom.engine.without_rows.item_batches import Segments
 from yarnloom.engine.without_rows.item_inputs import ItemInputs, input_of, own_input
 from yarnloom.plan import item_key
-from yarnloom.store import PartRow, RunRow, Unit, grant_records
+from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store.runs import given_item_records
 from yarnloom.values import JsonValue, dump, size_of
 
 UNTAKEN_SECONDS = 0.5
@@ -160,7 +161,7 @@ class GrantedItems:
         code_hash = worker.offer.tasks[task]
         attempt, part, step = (unit.new_ids(one, count) for one in ("attempts", "parts", "steps"))
         grant = Grant(attempt, count)
-        row = grant_records.GrantRow(
+        row = given_item_records.GrantRow(
             *(
                 attempt,
                 each.id,
@@ -173,7 +174,7 @@ class GrantedItems:
                 self.time.now,
             )
         )
-        grant_records.keep(unit, row)
+        given_item_records.keep(unit, row)
         values = self.items.raw_items(each, straight.facts, straight.next, count)
         name = straight.facts.name
         now, mono, known = (self.time.now, self.time.mono, self.grants.attempts)
@@ -247,7 +248,7 @@ class GrantedItems:
         del given.straight.given[given.item]
         given.grant.left -= 1
         if not given.grant.left:
-            grant_records.drop(self.unit, given.grant.attempt)
+            given_item_records.drop(self.unit, given.grant.attempt)
 
     def unfold(self, given: Given) -> None:
         """Give an item that a worker has in hand the rows that it would have had all along."""
@@ -313,15 +314,15 @@ class GrantedItems:
 
     def rebuild(self) -> None:
         """After a restart: give rows to all items that workers have in hand."""
-        for row in grant_records.all_of(self.unit):
-            have = grant_records.ended_items(self.unit, row)
+        for row in given_item_records.all_of(self.unit):
+            have = given_item_records.ended_items(self.unit, row)
             each = self.unit.parts.need(row.each)
             straight = self.item_inputs.straight_of(self.unit.run(each.run), each)
             assert straight is not None, "an item that was given can get rows"
             missing = [more for more in range(row.items) if row.item + more not in have]
             grant = Grant(row.attempt, len(missing))
             if not missing:
-                grant_records.drop(self.unit, row.attempt)
+                given_item_records.drop(self.unit, row.attempt)
             for more in missing:
                 index = row.item + more
                 raw = self.items.raw_item(each, straight.facts, index)

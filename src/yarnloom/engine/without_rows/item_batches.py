@@ -22,8 +22,9 @@ from yarnloom.engine.part_contents.renewals import Renewals
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.given_items import Given, Grants, Straight
 from yarnloom.engine.without_rows.item_inputs import ItemInputs, input_of
-from yarnloom.store import PartRow, RunRow, Unit, grant_records, segment_records
-from yarnloom.store.segment_records import FoldedItem, Segment
+from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store.runs import batch_records, given_item_records
+from yarnloom.store.runs.batch_records import FoldedItem, Segment
 from yarnloom.values import JsonValue, size_of
 
 LARGEST_OUTPUT = 4_096
@@ -77,7 +78,7 @@ class Segments:
                 plain.append(_with_rows(straight, one))
         if folded:
             _keep_each(self.unit, straight)
-            segment_records.keep(
+            batch_records.keep(
                 self.unit, [_segment(self.time, run, straight, of) for of in folded.values()]
             )
         if plain:
@@ -100,17 +101,17 @@ class Segments:
             for straight in self.grants.eaches.values():
                 if straight.run == command.run:
                     straight.folds = False
-            eaches = segment_records.eaches_of(self.unit, command.run)
+            eaches = batch_records.eaches_of(self.unit, command.run)
         if not eaches:
             return False
-        some = segment_records.of_eaches(self.unit, run.number, eaches, AT_ONCE + 1)
+        some = batch_records.of_eaches(self.unit, run.number, eaches, AT_ONCE + 1)
         if some:
             self._unfold(run, some[:AT_ONCE])
         return len(some) > AT_ONCE
 
     def unfold_item(self, number: int, each: int, item: int) -> None:
         """Give rows to one item that is done; those in the same batch keep theirs."""
-        if segment := segment_records.with_item(self.unit, number, each, item):
+        if segment := batch_records.with_item(self.unit, number, each, item):
             self._unfold(self.unit.run(number), [segment], item)
 
     def _unfold(self, run: RunRow, some: Sequence[Segment], only: int | None = None) -> None:
@@ -130,20 +131,20 @@ class Segments:
                     one,
                     self.items.raw_item(each, straight.facts, segment.item + one.behind),
                 )
-                for one in segment_records.items_of(self.unit, segment)
+                for one in batch_records.items_of(self.unit, segment)
                 if only is None or segment.item + one.behind == only
             ]
             _write_rows(self.unit, run, straight, ended, segment.round, segment.told_at)
             if only is not None:
-                segment_records.take_out(self.unit, segment, only)
+                batch_records.take_out(self.unit, segment, only)
                 return
-        segment_records.drop(self.unit, some)
+        batch_records.drop(self.unit, some)
 
 
 def _keep_each(unit: Unit, straight: Straight) -> None:
     if not straight.is_kept:
         fields = [(one.name, one.text, one.path) for one in straight.fields]
-        segment_records.keep_each(unit, straight.each, straight.lane, json.dumps(fields))
+        batch_records.keep_each(unit, straight.each, straight.lane, json.dumps(fields))
         straight.is_kept = True
 
 
@@ -151,7 +152,7 @@ def _segment(time: RunTime, run: RunRow, straight: Straight, done: list[Done]) -
     """Items of one grant as a row."""
     done.sort(key=lambda one: one.given.item)
     first, last = done[0].given, done[-1].given
-    text = segment_records.item_text
+    text = batch_records.item_text
     items = ",".join(
         [
             text(given.item - first.item, began, took, pid, cpu, memory, output)
@@ -177,11 +178,11 @@ def _segment(time: RunTime, run: RunRow, straight: Straight, done: list[Done]) -
     )
 
 
-def _with_rows(straight: Straight, done: Done) -> grant_records.EndedItem:
+def _with_rows(straight: Straight, done: Done) -> given_item_records.EndedItem:
     given, began, took, pid, cpu, memory, output = done
     begun_at = given.at + began
     value, _ = item_of(given.raw, straight.facts)
-    return grant_records.EndedItem(
+    return given_item_records.EndedItem(
         part=given.part,
         step=given.step,
         attempt=given.attempt,
@@ -206,25 +207,25 @@ def _write_rows(
     unit: Unit,
     run: RunRow,
     straight: Straight,
-    ended: list[grant_records.EndedItem],
+    ended: list[given_item_records.EndedItem],
     round_: int,
     told_at: int,
 ) -> None:
     wanted = straight.do.wanted
-    around = grant_records.ItemPlace(
+    around = given_item_records.ItemPlace(
         *(run.number, straight.each, straight.do.index, straight.step.index, straight.lane),
         *(round_, told_at, wanted, position_of(straight.step).to_bytes(4, "big")),
     )
     sizes = [size_of(one.output) if wanted else 0 for one in ended]
-    grant_records.keep_ended(unit, around, ended, sizes)
+    given_item_records.keep_ended(unit, around, ended, sizes)
 
 
 def _item_of(
     straight: Straight, segment: Segment, folded: FoldedItem, raw: JsonValue
-) -> grant_records.EndedItem:
+) -> given_item_records.EndedItem:
     index = segment.item + folded.behind
     value, name = item_of(raw, straight.facts)
-    return grant_records.EndedItem(
+    return given_item_records.EndedItem(
         part=segment.part + folded.behind,
         step=segment.step + folded.behind,
         attempt=segment.attempt + folded.behind,

@@ -40,7 +40,8 @@ from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import FromOutput, Kind, Node, Plan
 from yarnloom.secrets import has_sealed
-from yarnloom.store import PartRow, RunRow, StepRow, Unit, relay_records
+from yarnloom.store import PartRow, RunRow, StepRow, Unit
+from yarnloom.store.runs import sent_step_records
 from yarnloom.values import decode, size_of
 
 LARGEST_INPUTS = 64 * 1024
@@ -190,10 +191,10 @@ class RelaySteps:
             )
             worker.hold(attempt, child.task)
         anchor.message["relay"] = legs
-        row = relay_records.RelayRow(
+        row = sent_step_records.RelayRow(
             first, count, run.number, part.id, position, worker.id, json.dumps(code)
         )
-        relay_records.keep(self.unit, row)
+        sent_step_records.keep(self.unit, row)
 
     # Results
 
@@ -257,7 +258,7 @@ class RelaySteps:
         if self.relays.ended([leg for leg, _ in ended]):
             self._drop_row(ended[0][0])
         self.composing.left_at[part.id] = at
-        relay_records.keep_ended(self.unit, steps, attempts)
+        sent_step_records.keep_ended(self.unit, steps, attempts)
         worker.release_all([leg.attempt for leg, _ in ended])
         worker.last, worker.last_at = ended[-1][0].attempt, self.time.now
         if not worker.in_hand:
@@ -354,11 +355,11 @@ class RelaySteps:
         for leg in relays.of_worker(worker.id):
             if leg.attempt in begun:
                 at = min(self.time.now, begun[leg.attempt] + self.time.ahead)
-                lost = relay_records.LostLeg(
+                lost = sent_step_records.LostLeg(
                     leg.attempt, leg.part, leg.node, leg.worker, leg.code_hash, at, self.time.now
                 )
                 relays.note_lost(lost)
-                relay_records.keep_lost(self.unit, lost)
+                sent_step_records.keep_lost(self.unit, lost)
 
     def _drop(self, leg: Leg) -> None:
         worker = self.workers[leg.worker]
@@ -368,23 +369,23 @@ class RelaySteps:
     def _drop_row(self, leg: Leg) -> None:
         """Nothing of a leg's relay is left."""
         never_begun = self.relays.never_begun.pop(leg.relay, 0)
-        relay_records.drop(self.unit, leg.relay, never_begun)
+        sent_step_records.drop(self.unit, leg.relay, never_begun)
 
     def rebuild(self) -> None:
         """After a restart: remember which legs workers may have; their workers are known by now."""
-        for lost in relay_records.lost_legs(self.unit):
+        for lost in sent_step_records.lost_legs(self.unit):
             part = self.unit.parts.get(lost.part)
             if part is None or part.outcome is not None:
-                relay_records.drop_lost(self.unit, lost.attempt)
+                sent_step_records.drop_lost(self.unit, lost.attempt)
             else:
                 self.relays.note_lost(lost)
-        for row in relay_records.all_of(self.unit):
-            have = relay_records.with_rows(self.unit, row)
+        for row in sent_step_records.all_of(self.unit):
+            have = sent_step_records.with_rows(self.unit, row)
             part, worker = (self.unit.parts.get(row.part), self.workers.get(row.worker))
             left = [more for more in range(row.steps) if row.attempt + more not in have]
             if part is None or part.outcome is not None or worker is None or not left:
                 last = row.attempt + left[-1] if left else 0
-                relay_records.drop(self.unit, row.attempt, last)
+                sent_step_records.drop(self.unit, row.attempt, last)
                 continue
             plan, code = self.plans.of(self.unit.run(row.run)), json.loads(row.code)
             children = plan.nodes[part.node].children

@@ -16,8 +16,8 @@ from yarnloom.engine.records.parts import ExportedItem, ExportPage
 from yarnloom.media_types import JSON_LINES
 from yarnloom.protocol import part_answers
 from yarnloom.protocol.run_answers import LedgerAnswer, RunAnswer, RunCommands
-from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.render import item_tables
 from yarnloom.service.render.answers import show
 from yarnloom.service.render.parts import graph_json

@@ -16,11 +16,12 @@ from yarnloom.engine.records.unreadable import readable
 from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
 from yarnloom.media_types import HASH, JSON_LINES, media_type_of
 from yarnloom.protocol.workflow_answers import FileFacts, FileList, FileReference, KeptFile, Preview
-from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
+from yarnloom.service.http.api_router import api_router
+from yarnloom.service.processes.uploads import digest_of
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.service.uploads import digest_of
-from yarnloom.store import Record, Row, file_queries
+from yarnloom.store import Record, Row
+from yarnloom.store.files import file_records
 from yarnloom.tabular.read_rows import CSV, LINES, Dialect, Reader, UnreadableFile, dialect_of
 from yarnloom.units import whole_number
 from yarnloom.values import JsonObject
@@ -90,7 +91,7 @@ async def list_files(
     at, _, sha256 = (cursor or "").partition("-")
     kept_at = whole_number(at)
     before = None if kept_at is None else (kept_at, sha256)
-    rows = await core.read(file_queries.files, before, limit)
+    rows = await core.read(file_records.files, before, limit)
     last = f"{rows[-1]['kept_at']}-{rows[-1]['sha256']}" if len(rows) == limit else None
     found = readable(rows, _facts, "sha256", "name")
     return answer(FileList, {"files": found, "next": last})
@@ -117,7 +118,7 @@ async def download(
 async def facts(core: TheCore, sha256: Hash) -> Response:
     """What a file is called, how large it is, and which runs use it, the newest first."""
     row = await _row(core, sha256)
-    used_by = await core.read(file_queries.file_users, sha256, 20)
+    used_by = await core.read(file_records.file_users, sha256, 20)
     return answer(FileFacts, {**row, "used_by": used_by})
 
 
@@ -150,7 +151,7 @@ def _is_file_name(name: str) -> bool:
 
 
 async def _row(core: Core, sha256: str) -> Record:
-    row = await core.read(file_queries.file, sha256)
+    row = await core.read(file_records.file, sha256)
     if row is None:
         raise NotFound(f"no file {sha256[:12]}… is kept; `yarnloom files` lists what is")
     if not core.database.files.path(sha256).exists():

@@ -13,10 +13,11 @@ from yarnloom.protocol.bodies import RunsWanted
 from yarnloom.protocol.fields import FilterName
 from yarnloom.protocol.setting_answers import FilterList, SavedFilter
 from yarnloom.run_filters import RUN_FILTERS
-from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.store import filter_records, run_lists, workflow_queries
+from yarnloom.store.runs import link_records, run_lists
+from yarnloom.store.workers import workflow_records
 from yarnloom.units import micros, seconds
 
 router = api_router("runs", "/filters")
@@ -27,7 +28,7 @@ Name = Annotated[FilterName, Path()]
 @router.get("", response_model=FilterList)
 async def list_filters(core: TheCore) -> Response:
     """The saved filters of the list of runs, by name."""
-    rows = await core.read(filter_records.filters)
+    rows = await core.read(link_records.filters)
     return answer(FilterList, {"filters": [saved_filters.filter_record(row) for row in rows]})
 
 
@@ -73,7 +74,7 @@ async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> 
 
 
 async def _merged(core: Core, wanted: RunsWanted, name: str) -> RunsWanted:
-    kept = {row["name"]: row for row in await core.read(filter_records.filters)}
+    kept = {row["name"]: row for row in await core.read(link_records.filters)}
     if name not in kept:
         raise saved_filters.unknown(name, list(kept))
     return RunsWanted(**(saved_filters.filter_record(kept[name]).wanted | wanted.given))
@@ -83,5 +84,5 @@ async def full_name(core: Core, name: str) -> str:
     """The full name for a short one; a name that is not known stays as it is and finds nothing."""
     if "/" in name:
         return name
-    known = await core.read(workflow_queries.workflow_names)
+    known = await core.read(workflow_records.workflow_names)
     return next((full for full in known if full.partition("/")[2] == name), name)

@@ -24,16 +24,17 @@ from yarnloom.protocol.bodies import LinkBody
 from yarnloom.protocol.overview_answers import LineList
 from yarnloom.protocol.part_answers import PublishedList
 from yarnloom.protocol.run_answers import LinkAnswer, LinkedRun, LinkList, MadeLink
-from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
-from yarnloom.service.log_buffer import Whole
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.render.answers import show
 from yarnloom.service.route_helpers import Asker, TheCore, answer, flat_answer, problems
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
-from yarnloom.store import Record, link_records
-from yarnloom.store.log_chunks import Wanted
-from yarnloom.store.log_records import Line, Mark
+from yarnloom.service.runs.log_buffer import Whole
+from yarnloom.store import Record
+from yarnloom.store.logs.log_chunks import Wanted
+from yarnloom.store.logs.log_records import Line, Mark
+from yarnloom.store.runs import link_records
 from yarnloom.units import iso_time, whole_number
 from yarnloom.values import JsonObject
 

@@ -6,7 +6,7 @@ from fastapi.responses import Response
 
 from yarnloom.engine.commands import Recently
 from yarnloom.protocol.overview_answers import OverviewAnswer
-from yarnloom.service.api_router import api_router
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.route_helpers import TheCore, answer
 
 router = api_router("system")

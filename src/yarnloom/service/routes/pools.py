@@ -10,9 +10,9 @@ from fastapi.responses import Response
 from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
 from yarnloom.protocol.setting_answers import PoolAnswer, PoolList, PoolUse
 from yarnloom.protocol.setting_bodies import ChangePoolBody, MakePoolBody, PoolSettings
-from yarnloom.service.api_router import api_router
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.store import step_queries
+from yarnloom.store.runs import step_queries
 from yarnloom.values import JsonObject
 
 router = api_router("pools", "/pools")

@@ -45,7 +45,7 @@ from yarnloom.protocol.run_answers import (
     RunAnswer,
     SettledAnswer,
 )
-from yarnloom.service.api_router import api_router
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.render.parts import step_json
 from yarnloom.service.route_helpers import (
     Asker,
@@ -57,7 +57,7 @@ from yarnloom.service.route_helpers import (
 )
 from yarnloom.service.routes.filters import filter_of
 from yarnloom.service.routes.runs import CHECK_WAIT, Address, CheckWait, RunNumber, answer_to_start
-from yarnloom.store import run_lists, run_queries
+from yarnloom.store.runs import run_lists
 from yarnloom.units import micros
 
 router = api_router("control")
@@ -211,7 +211,7 @@ async def act_on_step(
 async def ledger(core: TheCore, number: RunNumber) -> Response:
     """The side effects that a run has begun and done; `unsure` counts those nobody knows of."""
     await core.runs.run_row(number)
-    rows = await core.read(run_queries.effects, number)
+    rows = await core.read(run_lists.effects, number)
     effects = readable(rows, effect_record, "what", "scope")
     unsure = [one for one in effects if isinstance(one, EffectRecord) and one.state == "unsure"]
     return answer(LedgerAnswer, {"effects": effects, "unsure": len(unsure)})
@@ -241,7 +241,7 @@ async def list_commands(
     limit: Annotated[int, Query(ge=1, le=500)] = 50,
 ) -> Response:
     """Who gave which command, when and why; newest first."""
-    rows = await core.read(run_queries.all_commands, run, who, what, cursor, limit)
+    rows = await core.read(run_lists.all_commands, run, who, what, cursor, limit)
     following = str(rows[-1]["id"]) if len(rows) == limit else None
     found = readable(rows, run_command_record, "id", "run")
     return answer(CommandList, {"commands": found, "next": following})

@@ -31,8 +31,8 @@ from yarnloom.protocol.run_answers import (
     TimesAnswer,
     WhyAnswer,
 )
-from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.render.answers import encode
 from yarnloom.service.render.parts import graph_json, items_json, step_json, steps_json
 from yarnloom.service.render.runs import page_json, run_text
@@ -45,7 +45,7 @@ from yarnloom.service.route_helpers import (
     problems,
 )
 from yarnloom.service.routes.filters import filter_of
-from yarnloom.store import run_lists, run_queries
+from yarnloom.store.runs import run_lists
 from yarnloom.units import micros, whole_number
 
 router = api_router("runs", "/runs")
@@ -320,6 +320,6 @@ async def log(
 async def commands(core: TheCore, number: RunNumber) -> Response:
     """Who gave which command for this run, when and why."""
     await core.runs.run_row(number)
-    rows = await core.read(run_queries.commands, number)
+    rows = await core.read(run_lists.commands, number)
     found = readable(rows, command_record, "at", "who", "what")
     return answer(RunCommands, {"commands": found})

@@ -25,8 +25,8 @@ from yarnloom.protocol.setting_bodies import (
     ScheduleSettings,
     StartScheduleBody,
 )
-from yarnloom.service.api_router import api_router
 from yarnloom.service.group_commit import system_clock
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, json_answer, problems
 from yarnloom.service.routes.runs import CHECK_WAIT, answer_to_start
 from yarnloom.values import JsonObject

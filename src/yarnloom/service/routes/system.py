@@ -14,9 +14,9 @@ from sse_starlette import EventSourceResponse
 from yarnloom.errors import NotAllowed
 from yarnloom.protocol.bodies import TokenBody
 from yarnloom.protocol.workflow_answers import HealthAnswer, ServiceAnswer
-from yarnloom.service.api_router import api_router
-from yarnloom.service.api_router import health_router as new_health_router
-from yarnloom.service.guard import COOKIE
+from yarnloom.service.http.api_router import api_router
+from yarnloom.service.http.api_router import health_router as new_health_router
+from yarnloom.service.http.guard import COOKIE
 from yarnloom.service.route_helpers import TheCore, answer, problems
 from yarnloom.version import VERSION
 

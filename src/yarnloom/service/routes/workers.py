@@ -48,8 +48,8 @@ from yarnloom.protocol.worker_bodies import (
     RegisterBody,
     ReportBody,
 )
-from yarnloom.service.api_router import api_router
 from yarnloom.service.core import Core
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, json_answer, problems
 from yarnloom.values import JsonObject, dump
 

@@ -24,10 +24,11 @@ from yarnloom.protocol.workflow_answers import (
     WorkflowList,
     WorkflowWithPlan,
 )
-from yarnloom.service.api_router import api_router
+from yarnloom.service.http.api_router import api_router
 from yarnloom.service.render.parts import plan_json
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.store import Record, Row, workflow_queries
+from yarnloom.store import Record, Row
+from yarnloom.store.workers import workflow_records
 from yarnloom.values import JsonObject
 
 router = api_router("looms")
@@ -49,7 +50,7 @@ async def workflows(
     ] = None,
 ) -> Response:
     """The current version of every workflow."""
-    rows = await core.read(workflow_queries.workflows)
+    rows = await core.read(workflow_records.workflows)
     if name is None:
         found = readable(rows, _workflow, "name", "version")
         return answer(WorkflowList, {"workflows": found})
@@ -65,7 +66,7 @@ async def over_time(
     days: Annotated[int, Query(ge=1, le=366, description="How many, today among them")] = 7,
 ) -> Response:
     """How a workflow's runs and steps went over the last days, in UTC: how many, how long."""
-    found = _named("workflow", name, await core.read(workflow_queries.workflows))
+    found = _named("workflow", name, await core.read(workflow_records.workflows))
     plan = read_plan(json.loads(found["document"]))
     found_days = await core.read(hourly_counts.over_days, plan, core.now(), days)
     return answer(OverTimeAnswer, found_days)
@@ -82,7 +83,7 @@ async def tasks(
     ] = None,
 ) -> Response:
     """Every task that was published, and which workers have it."""
-    rows = await core.read(workflow_queries.tasks)
+    rows = await core.read(workflow_records.tasks)
     workers = await core.submit(ListWorkers())
     if name is None:
         found = readable(rows, lambda row: _task(row, workers), "name")
@@ -90,7 +91,7 @@ async def tasks(
     row = _named("task", name, rows)
     facts = json.loads(row["facts"])
     wanted = code or facts["code_hash"]
-    kept = await core.read(workflow_queries.code, row["name"], wanted)
+    kept = await core.read(workflow_records.code, row["name"], wanted)
     if kept is None:
         raise NotFound(f"no code {wanted} of task {row['name']} was ever published or brought")
     shown = {"shown_code": wanted, "source": kept["source"], "seen_at": kept["seen_at"]}

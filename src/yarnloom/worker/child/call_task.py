@@ -25,7 +25,7 @@ from yarnloom.errors import (
 from yarnloom.media_types import is_list_reference, named_in
 from yarnloom.plan import kind_name
 from yarnloom.plan.marked_values import with_loaded
-from yarnloom.sdk.attempt_line import AttemptLine
+from yarnloom.sdk.attempt_channel import AttemptLine
 from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.file_values import SHELF
 from yarnloom.sdk.hooks import RESUMABLE_STOPS, Around, AroundFailed

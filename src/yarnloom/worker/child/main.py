@@ -27,11 +27,9 @@ from yarnloom.sdk.hooks import AroundFailed
 from yarnloom.sdk.interrupts import Interrupts, SharedPage
 from yarnloom.sdk.loom import Loom
 from yarnloom.task_texts import LINE_LIMIT, MESSAGE_LIMIT, TYPE_LIMIT, cut_text, printable
-from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message
-from yarnloom.worker.channel.held_messages import HeldMessages
-from yarnloom.worker.channel.outbox import MessageBuffer
+from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message, Tickets
+from yarnloom.worker.channel.messages import HeldMessages, MessageBuffer
 from yarnloom.worker.channel.printing import Send
-from yarnloom.worker.channel.tickets import Tickets
 from yarnloom.worker.child.call_task import raised
 from yarnloom.worker.child.deadline import Deadline, die_with_parent
 from yarnloom.worker.child.forks import FORKS

@@ -22,16 +22,15 @@ from yarnloom.sdk import current_attempt
 from yarnloom.sdk.file_values import SHELF, Shelf
 from yarnloom.sdk.interrupts import Interrupts, SharedPage
 from yarnloom.values import JsonObject, JsonValue
-from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
-from yarnloom.worker.channel.outbox import MessageBuffer
+from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message, Tickets
+from yarnloom.worker.channel.messages import MessageBuffer
 from yarnloom.worker.channel.printing import AttemptStream, Pipes, published
-from yarnloom.worker.channel.tickets import Tickets
 from yarnloom.worker.child.call_task import NOT_CALLED, Called, call_plain, call_task
 from yarnloom.worker.child.deadline import Deadline
 from yarnloom.worker.child.forks import FORKS
 from yarnloom.worker.child.many_at_once import answer_of, send_end, unreadable
-from yarnloom.worker.child.relay import PassedOutputs, not_behind
 from yarnloom.worker.child.served_tasks import Served
+from yarnloom.worker.child.steps_in_turn import PassedOutputs, not_behind
 
 FORKED = 0.0003
 """Seconds; starting a process and waiting for its end takes longer."""

@@ -21,11 +21,11 @@ from yarnloom.worker.channel.frames import (
     ChannelClosed,
     Message,
     PatientChannel,
+    Tickets,
     frames_of,
 )
-from yarnloom.worker.channel.held_messages import TRIES, HeldReader
-from yarnloom.worker.channel.tickets import Tickets
-from yarnloom.worker.processes.guardian_process import Guardian
+from yarnloom.worker.channel.messages import TRIES, HeldReader
+from yarnloom.worker.processes.start_guardian import Guardian
 from yarnloom.worker.processes.start_process import (
     Forked,
     ForkFailed,
@@ -383,7 +383,7 @@ class Template(Child):
         self._control.settimeout(FORK_SECONDS)
         with theirs:
             descriptor = theirs.fileno()
-            module = "yarnloom.worker.processes.template"
+            module = "yarnloom.worker.processes.warm_process"
             return start_python(module, specs, ends, [str(descriptor)], descriptor)
 
     def fork(self, ends: ProcessEnds, places: int | None) -> Process:

@@ -16,8 +16,8 @@ from yarnloom.worker.processes.child_process import (
     OnMessage,
     Template,
 )
-from yarnloom.worker.processes.guardian_process import Guardian
 from yarnloom.worker.processes.orphans import adopt_orphans, reap_orphans
+from yarnloom.worker.processes.start_guardian import Guardian
 
 Message = JsonObject
 

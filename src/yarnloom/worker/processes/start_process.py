@@ -12,7 +12,7 @@ from typing import Protocol
 
 from yarnloom.masking import environment_for_tasks
 from yarnloom.sdk.interrupts import SharedPage
-from yarnloom.worker.channel.tickets import Tickets
+from yarnloom.worker.channel.frames import Tickets
 
 
 class Process(Protocol):

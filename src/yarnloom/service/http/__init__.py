@@ -1,0 +1,1 @@
+"""What every request passes, and how problems and the description are told."""

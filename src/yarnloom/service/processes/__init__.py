@@ -1,0 +1,1 @@
+"""Processes beside the service: checks, long lists, uploads, the worker of `serve`."""

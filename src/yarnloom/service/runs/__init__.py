@@ -1,0 +1,1 @@
+"""What routes need of runs: reading, starting, waiting, events, log lines."""

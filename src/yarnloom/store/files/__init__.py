@@ -1,0 +1,1 @@
+"""The folder of kept files, and the records of them."""

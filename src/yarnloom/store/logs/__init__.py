@@ -1,0 +1,1 @@
+"""Lines that attempts print: a file of compressed chunks."""

@@ -1,0 +1,1 @@
+"""Records of runs, and what is read of them: steps, items, pauses, schedules, counters."""

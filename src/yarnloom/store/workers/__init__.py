@@ -1,0 +1,1 @@
+"""Records of workers, pools and published workflows."""
