@@ -12,7 +12,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from yarnloom import Loom, Retry, StepContext, each, item, output, param, previous, sequence, step
-from yarnloom.sdk.current_attempt import attempt_now
+from yarnloom.sdk.interrupts import attempt_now
 
 LOG = "CHAOS_LOG"
 LIMIT = 2

@@ -19,7 +19,7 @@ from typing import Any
 from pydantic_core import from_json
 from pydantic_core import to_json as _to_json
 
-from yarnloom.errors import Problem, ValueRefused
+from yarnloom.errors import InvalidInput, Problem, ValueRefused
 
 JsonValue = Any
 """None, a bool, int, float or str, or a list or dict of them."""
@@ -94,6 +94,18 @@ def encode(
     if deep:
         _refuse_deep(value, what, depth)
     return text
+
+
+def encode_given(value: JsonValue, what: str) -> str:
+    """Return a value that someone gave as JSON text.
+
+    Raises:
+        InvalidInput: it is not JSON, or too large.
+    """
+    try:
+        return encode(value, what)
+    except ValueRefused as refused:
+        raise InvalidInput(refused.message, problems=refused.problems) from refused
 
 
 def _refuse_long_numbers(value: JsonValue, text: bytes, what: str) -> None:

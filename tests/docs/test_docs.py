@@ -19,7 +19,7 @@ from yarnloom.cli.commands import build_parser
 from yarnloom.engine.queries import obstacles
 from yarnloom.engine.rules.limits import BlockReason
 from yarnloom.engine.rules.states import Outcome, RunState, SkipReason, StepState
-from yarnloom.engine.state.contracts import Misfit
+from yarnloom.engine.state.plans import Misfit
 from yarnloom.errors import Refused, subclasses
 from yarnloom.plan import examine, read_plan
 from yarnloom.service import ServiceSettings

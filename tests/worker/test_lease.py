@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from tests.worker.fakes import FakeClock
-from yarnloom.worker.lease import SURE, Lease
+from yarnloom.worker.clock import SURE, Lease
 
 
 def test_a_lease_that_nobody_renews_is_over_once() -> None:

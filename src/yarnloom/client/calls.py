@@ -20,7 +20,7 @@ from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.start_request import Start, many
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError, nearest
 from yarnloom.run_filters import RUN_FILTERS
-from yarnloom.sdk.current_attempt import attempt_now
+from yarnloom.sdk.interrupts import attempt_now
 from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue, decode, encode
 

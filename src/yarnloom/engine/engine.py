@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from typing import Any
 
 from yarnloom.engine import commands
@@ -152,9 +152,11 @@ class Engine:
             self._follow_clock(transaction, moved=moved)
             answers = [self._one(transaction, command) for command in batch]
             transaction.of(Pausing).settle_all()
-            while transaction.of(Afterwards).are_left:
+            afterwards = transaction.of(Afterwards)
+            while afterwards.are_left:
                 transaction.of(RunEnds).follow()
-                transaction.of(HeldRuns).admit()
+                if afterwards.made_room:
+                    transaction.of(HeldRuns).admit()
             transaction.of(Assignment).assign_ready_steps(
                 transaction.of(GrantedItems).give, transaction.of(RelaySteps).extend
             )
@@ -246,7 +248,11 @@ class Engine:
         return Transaction(
             (
                 *(unit, time, plans, due_times, changes, afterwards, progress, counts, Composing()),
-                *(self._settings, self._settings.vault, *memory.aggregates),
+                *(
+                    self._settings,
+                    self._settings.vault,
+                    *(getattr(memory, one.name) for one in fields(memory)),
+                ),
                 Folder(database.files, database.id, database.past),
                 Moves(unit, time, progress, memory, due_times, changes, self._hours, afterwards),
                 PoolPlaces(memory.pools, memory.queue.lanes, time, memory.timers, changes),

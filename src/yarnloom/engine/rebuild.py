@@ -22,11 +22,10 @@ from yarnloom.engine.state.due_times import (
     Timers,
 )
 from yarnloom.engine.state.hourly_counts import MINUTE, MINUTES, Recent, Tally
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.workers import Workers
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.engine.use_cases.attempt_reports import AttemptReports
 from yarnloom.engine.use_cases.list_results import ListResults
 from yarnloom.engine.use_cases.pause import Pausing

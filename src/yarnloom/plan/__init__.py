@@ -1,6 +1,5 @@
 """Plans: parts, references, compile, check, and the JSON form. Pure: no I/O, no clock."""
 
-from yarnloom.plan.addresses import address_in, item_key, item_name, split_address
 from yarnloom.plan.check import NAME, NAME_RULE, examine, read_plan, unknown_pools
 from yarnloom.plan.compile import compile_plan
 from yarnloom.plan.model import (
@@ -22,6 +21,10 @@ from yarnloom.plan.model import (
     OneFails,
     Plan,
     Source,
+    address_in,
+    item_key,
+    item_name,
+    split_address,
 )
 from yarnloom.plan.part_types import secret_inputs, source_schema
 from yarnloom.plan.references import (

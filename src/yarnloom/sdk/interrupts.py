@@ -12,12 +12,14 @@ Decision: `docs/decisions/07-stops-in-processes.md`.
 
 from __future__ import annotations
 
+import contextlib
 import mmap
 import os
 import signal
 import struct
 import tempfile
 from collections.abc import Callable
+from contextvars import ContextVar
 from pathlib import Path
 from types import FrameType
 from typing import Any, TypeVar
@@ -25,6 +27,26 @@ from typing import Any, TypeVar
 from yarnloom.begun_files import RING_BYTES, BegunRing, make_file
 from yarnloom.errors import Stopped
 from yarnloom.values import JsonObject
+
+ATTEMPT: ContextVar[int | None] = ContextVar("yarnloom_attempt", default=None)
+"""The attempt that the present thread or coroutine runs for, in a shared process."""
+
+_alone: list[int] = []
+
+
+def attempt_now() -> int | None:
+    """The id of the attempt that calls, in any thread where it is its process's only one."""
+    found = ATTEMPT.get()
+    if found is None and _alone:
+        with contextlib.suppress(IndexError):  # it ended in this moment
+            return _alone[0]
+    return found
+
+
+def alone(attempt: int | None) -> None:
+    """Say which attempt is the only one of this process; None says that it has ended."""
+    _alone[:] = [] if attempt is None else [attempt]
+
 
 T = TypeVar("T")
 

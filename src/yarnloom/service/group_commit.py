@@ -1,4 +1,13 @@
-"""Futures that somebody else may have settled.
+"""`submit(command)` for many callers at once: group commit.
+
+All commands that arrive in one turn of the event loop share one transaction, and each caller gets
+its answer after the commit. Commits run on the event loop itself, which is fastest where the disk
+is; where a flush takes longer than `SLOW_FLUSH`, they run on one writer thread instead, so that
+the loop is never blocked. While a commit runs on the thread, new commands gather for the next.
+
+A commit on the loop takes only so many commands (`MOST_WEIGHT`). A command that can be large, such
+as a mend, has a commit of its own, on the thread: it is done as a whole and becomes visible at
+once, and requests that need no commit are answered meanwhile.
 
 Decision: `docs/decisions/01-one-writer.md`.
 """

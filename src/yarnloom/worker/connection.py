@@ -18,9 +18,8 @@ from yarnloom.client.plain_http import Connections, speaks_plainly
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
 from yarnloom.protocol.attempt_groups import one_by_one
 from yarnloom.values import JsonObject
-from yarnloom.worker.clock import Clock, LoopClock
+from yarnloom.worker.clock import Clock, Lease, LoopClock
 from yarnloom.worker.file_cache import FileCache
-from yarnloom.worker.lease import Lease
 from yarnloom.worker.report_queue import ReportBatch, ReportQueue
 
 if TYPE_CHECKING:

@@ -1,4 +1,4 @@
-"""How much memory a process uses, with those that it started. Linux only: elsewhere unknown."""
+"""Watching the memory of processes whose attempts may use only so much. Linux only."""
 
 from __future__ import annotations
 

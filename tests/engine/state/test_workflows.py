@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from yarnloom.engine.state.workflows import Listener
+from yarnloom.engine.state.plans import Listener
 
 
 @pytest.mark.parametrize(

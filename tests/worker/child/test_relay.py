@@ -8,7 +8,7 @@ import pytest
 
 from yarnloom.protocol.attempt_groups import one_by_one
 from yarnloom.worker.child.call_task import Called
-from yarnloom.worker.child.steps_in_turn import LARGEST_PASSED, PassedOutputs
+from yarnloom.worker.child.one_at_a_time import LARGEST_PASSED, PassedOutputs
 
 
 def work(attempt: int, **more: Any) -> dict[str, Any]:

@@ -50,8 +50,8 @@ from yarnloom.engine.rules.states import (
     next_state,
 )
 from yarnloom.engine.state.due_times import Timers
+from yarnloom.engine.state.each_memory import Parts
 from yarnloom.engine.state.given_items import Grants
-from yarnloom.engine.state.memory import Parts
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import Progress, is_passed_over
 from yarnloom.engine.state.settings import EngineSettings

@@ -13,9 +13,9 @@ from yarnloom.engine.dispatch.worker_orders import WorkerOrders
 from yarnloom.engine.rules.fair_queue import NextUp
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.due_times import DueTimes, Timers
 from yarnloom.engine.state.given_items import Grants, Straight
+from yarnloom.engine.state.plans import task_of
 from yarnloom.engine.state.pool_places import RATE_DUE, PoolPlaces
 from yarnloom.engine.state.step_queue import Lane, Place, StepQueue
 from yarnloom.engine.state.steps_sent_along import Anchor

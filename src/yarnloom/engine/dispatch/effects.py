@@ -18,14 +18,14 @@ from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.settings import Folder
 from yarnloom.engine.state.transaction_notes import Changes
-from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound, ValueRefused
+from yarnloom.errors import Conflict, FolderUnusable, InvalidInput, NotFound
 from yarnloom.masking import masked_text, worth_masking
 from yarnloom.secrets import Vault, has_sealed, sealed_in
 from yarnloom.store import AttemptRow, Unit
 from yarnloom.store.runs import effect_records
 from yarnloom.store.runs import run_records as store
 from yarnloom.store.runs.effect_records import EffectEntry
-from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, JsonValue, decode, encode
+from yarnloom.values import DEPTH_LIMIT, VALUE_LIMIT, JsonValue, decode, encode, encode_given
 
 BEGUN, DONE, NOT_DONE = "begun", "done", "not_done"
 
@@ -117,7 +117,7 @@ class Effects:
         if not command.done:
             effect_records.drop_entry(self.unit, attempt.run, scope, command.what)
         elif found.state == BEGUN:
-            text_of_value(command.value, f"what {command.what!r} gave")
+            encode_given(command.value, f"what {command.what!r} gave")
             kept = sealed_in(command.value, self._secrets(attempt), self.vault.seal)
             done = replace(found, state=DONE, value=encode_sealed(kept), done_at=self.time.now)
             effect_records.keep_entry(self.unit, done)
@@ -153,7 +153,7 @@ class Effects:
                 "value too, as in --value '{\"id\": 7}', or --value null where it gave nothing"
             )
         if command.done:
-            value = text_of_value(command.value, f"what {command.what!r} gave")
+            value = encode_given(command.value, f"what {command.what!r} gave")
             done = replace(found, state=DONE, value=value, done_at=self.time.now, by=command.who)
             effect_records.keep_entry(self.unit, done)
         else:
@@ -198,18 +198,6 @@ def _place(position: str) -> str:
     if not position:
         return "outside of every loop"
     return f"at item {item} of the loop" + (f" {loop!r}" if loop else "")
-
-
-def text_of_value(value: JsonValue, what: str) -> str:
-    """A value that someone gave, as JSON text.
-
-    Raises:
-        InvalidInput: it is not JSON, or too large.
-    """
-    try:
-        return encode(value, what)
-    except ValueRefused as refused:
-        raise InvalidInput(refused.message, problems=refused.problems) from refused
 
 
 def _standing(unit: Unit, found: EffectEntry, command: BeginEffect) -> str:

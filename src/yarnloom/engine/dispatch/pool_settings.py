@@ -19,11 +19,10 @@ from yarnloom.engine.records.settings import (
 )
 from yarnloom.engine.rules.limits import Declared, PoolLimits, Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction_notes import Changes
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.errors import Conflict, InvalidInput, LoomError, NotFound, Problem, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan, Rate, item_name, unknown_pools
 from yarnloom.store import Unit

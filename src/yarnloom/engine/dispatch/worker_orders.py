@@ -9,8 +9,7 @@ from dataclasses import dataclass
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import Outcome, StopReason
 from yarnloom.engine.state.attempts import OpenAttempts
-from yarnloom.engine.state.contracts import task_of
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, task_of
 from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.settings import Folder
 from yarnloom.engine.state.step_queue import StepQueue

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from yarnloom.engine.part_contents.lists import ItemFault, ListJobs, name_of, refuse_names
-from yarnloom.engine.state.memory import Parts
+from yarnloom.engine.state.each_memory import Parts
 from yarnloom.engine.state.settings import Folder
 from yarnloom.engine.state.workers import Workers
 from yarnloom.media_types import is_list_reference

@@ -12,12 +12,12 @@ from dataclasses import dataclass
 from yarnloom.engine.commands import ListJob
 from yarnloom.engine.records.errors import StepError, TaskFault
 from yarnloom.engine.rules.states import StepState
-from yarnloom.engine.state.memory import Jobs
+from yarnloom.engine.state.each_memory import Jobs
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import EachFacts, Node
-from yarnloom.plan.addresses import item_key
+from yarnloom.plan.model import item_key
 from yarnloom.store import PartRow, RunRow, Unit
 from yarnloom.store.files import file_records
 from yarnloom.store.files.file_folder import FileFolder, Kept

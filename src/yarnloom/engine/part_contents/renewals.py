@@ -24,8 +24,8 @@ from yarnloom.engine.rules.states import (
     StepState,
     next_state,
 )
+from yarnloom.engine.state.each_memory import Parts
 from yarnloom.engine.state.given_items import Grants
-from yarnloom.engine.state.memory import Parts
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.statistics import Statistics

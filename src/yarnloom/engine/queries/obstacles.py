@@ -11,7 +11,7 @@ from yarnloom.engine.records.waits import Reason
 from yarnloom.engine.rules.fair_queue import MOST_AHEAD
 from yarnloom.engine.rules.limits import Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.contracts import Misfit, needs_of, task_of
+from yarnloom.engine.state.plans import Misfit, needs_of, task_of
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.steps_sent_along import Relays
 from yarnloom.engine.state.workers import Worker, Workers

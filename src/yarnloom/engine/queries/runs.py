@@ -143,6 +143,8 @@ def _sampled(row: Row, now: int) -> tuple[float | None, float | None]:
     """How far a run is, and how many seconds it has left."""
     if row["state"] == RunState.DONE or row["outcome"] == RunState.DONE:
         return 1.0, None
+    if row["sampled_at"] is None:
+        return None, None
     sample = (row["progress"], row["left_micros"], row["sampled_at"])
     return between(*sample, row["ended_at"] or now)
 

@@ -6,53 +6,17 @@ leases are only here: after a rebuild every worker gets a full one.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 
-from yarnloom.engine.commands import ListJob
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.due_times import Timers
+from yarnloom.engine.state.each_memory import Jobs, Parts
 from yarnloom.engine.state.given_items import Grants
+from yarnloom.engine.state.plans import Workflows
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.steps_sent_along import Relays
 from yarnloom.engine.state.workers import Workers
-from yarnloom.engine.state.workflows import Workflows
-from yarnloom.values import JsonValue
-
-
-@dataclass(slots=True)
-class Parts:
-    """What saves a second look at parts under way.
-
-    Attributes:
-        slices: of eaches: the first item of a slice of their list, and the slice.
-        passed: of branches of parallels: how many of those that they wait for have settled.
-    """
-
-    slices: dict[int, tuple[int, list[JsonValue]]] = field(default_factory=dict)
-    passed: dict[tuple[int, int], int] = field(default_factory=dict)
-
-    def forget(self, part: int, branches: Iterable[int]) -> None:
-        """Forget a part that is decided."""
-        self.slices.pop(part, None)
-        for branch in branches:
-            self.passed.pop((part, branch), None)
-
-
-@dataclass(slots=True)
-class Jobs:
-    """Jobs about long lists, which others do.
-
-    Attributes:
-        open: by each that waits for one: the newest.
-        new: those of them of which nobody knows yet.
-        serial: the number of the newest.
-    """
-
-    open: dict[int, ListJob] = field(default_factory=dict)
-    new: list[ListJob] = field(default_factory=list)
-    serial: int = 0
 
 
 @dataclass(slots=True)
@@ -82,8 +46,3 @@ class Memory:
     workflows: Workflows = field(default_factory=Workflows)
     parts: Parts = field(default_factory=Parts)
     jobs: Jobs = field(default_factory=Jobs)
-
-    @property
-    def aggregates(self) -> tuple[object, ...]:
-        """All that is kept, each of a class of its own."""
-        return tuple(getattr(self, field.name) for field in fields(self))

@@ -1,11 +1,165 @@
-"""Plans that runs started with, and addresses in them."""
+"""The workflows and their plans, the contracts of steps, and the addresses of parts.
+
+Decision: `docs/decisions/03-fair-turns.md`.
+"""
 
 from __future__ import annotations
 
-from yarnloom.engine.state.contracts import Contracts
+from collections import Counter
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from yarnloom.engine.state.time_shares import Paces
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
+from yarnloom.plan.schemas import Fit, fit
 from yarnloom.store import PartRow, RunRow, Unit
 from yarnloom.store.workers import workflow_records
+from yarnloom.values import JsonObject
+
+
+class Misfit(StrEnum):
+    """Why a worker can never run steps of a contract, as it is."""
+
+    NO_TASK = "no_task"  # it has no task of that name
+    OTHER_CODE = "other_code"  # the plan asks for its own code, and this is another
+    OTHER_TYPES = "other_types"  # the task's types do not fit the plan
+    LACKS = "lacks"  # something that the step needs is not there
+
+
+@dataclass(slots=True)
+class Offer:
+    """What a worker can run, and how much of it at once.
+
+    Attributes:
+        tasks: the tasks it can run, each with its code hash.
+        io_tasks: those of them whose attempts share a process, and have places of their own.
+        plain_tasks: those of them that need only their input.
+        types: for tasks, by name, their input and output schema, where the worker says them.
+        graces: for tasks, by name, how long before a time-out they hear of it, at most.
+        places: how many attempts of other tasks it runs at once.
+        ahead: how many more of them it may have in hand, since they begin at once.
+        io_places: how many attempts of `io_tasks`.
+        has: what steps can ask for with `only_on`.
+        pools: the only pools that it takes from; None for any, and for steps without one.
+    """
+
+    tasks: dict[str, str] = field(default_factory=dict)
+    io_tasks: frozenset[str] = frozenset()
+    plain_tasks: frozenset[str] = frozenset()
+    types: dict[str, JsonObject] = field(default_factory=dict)
+    graces: dict[str, float] = field(default_factory=dict)
+    places: int = 0
+    ahead: int = 0
+    io_places: int = 0
+    has: frozenset[str] = frozenset()
+    pools: frozenset[str] | None = None
+
+
+class Contracts:
+    """What plans expect of tasks: by contract the facts that stand in the plan."""
+
+    def __init__(self) -> None:
+        self._facts: dict[str, JsonObject] = {}
+
+    def learn(self, plan: Plan) -> None:
+        """Take in what a plan expects."""
+        for name, contract in plan.contracts.items():
+            self._facts[contract] = plan.tasks[name]
+
+    def misfit(self, offer: Offer, contract: str) -> Misfit | None:
+        """Why a worker cannot run a contract: it has no such task, other code, or other types."""
+        name = task_of(contract)
+        code_hash = offer.tasks.get(name)
+        if code_hash is None:
+            return Misfit.NO_TASK
+        wanted = self._facts.get(contract.partition("+")[0], {})
+        types = offer.types.get(name)
+        if wanted.get("code_hash", code_hash) != code_hash:
+            return Misfit.OTHER_CODE
+        # A worker that does not say its types is taken at its word.
+        if wanted and types is not None and not _types_fit(wanted, types):
+            return Misfit.OTHER_TYPES
+        return None if needs_of(contract) <= offer.has else Misfit.LACKS
+
+
+def _types_fit(wanted: JsonObject, own: JsonObject) -> bool:
+    return (
+        fit(wanted["input"], own["input"]) is not Fit.CANNOT
+        and fit(own["output"], wanted["output"]) is not Fit.CANNOT
+    )
+
+
+def task_of(contract: str) -> str:
+    """The full name of a contract's task."""
+    return contract.partition("@")[0]
+
+
+def needs_of(contract: str) -> frozenset[str]:
+    """What a worker must have to run a contract."""
+    return frozenset(filter(None, contract.partition("+")[2].split(",")))
+
+
+@dataclass(frozen=True, slots=True)
+class Listener:
+    """A task that is started at the end of runs of its loom.
+
+    Attributes:
+        task: its full name.
+        states: only of runs that ended so; empty for all.
+        workflows: only of runs of these; empty for all.
+    """
+
+    task: str
+    states: frozenset[str]
+    workflows: frozenset[str]
+
+    def hears_of(self, workflow: str, state: str) -> bool:
+        """Whether the task starts at the end of a run."""
+        return (not self.states or state in self.states) and (
+            not self.workflows or workflow in self.workflows
+        )
+
+
+@dataclass(slots=True)
+class Workflows:
+    """What is known of all workflows.
+
+    Attributes:
+        plans: the current plan of every workflow.
+        published: by loom a hash of its last publication: the same again is no command.
+        under_way: by workflow how many runs have entered and not ended.
+        held: by workflow how many runs wait until others have ended.
+        listeners: by loom the tasks that start at the end of runs.
+        weights: by workflow the newest row that says how long its nodes took.
+        paces: what follows from such a row for a plan, by the ids of both.
+        learnt: by workflow when that was last learnt, on the steady clock.
+    """
+
+    plans: dict[str, int] = field(default_factory=dict)
+    published: dict[str, bytes] = field(default_factory=dict)
+    under_way: Counter[str] = field(default_factory=Counter)
+    held: Counter[str] = field(default_factory=Counter)
+    listeners: dict[str, list[Listener]] = field(default_factory=dict)
+    weights: dict[str, int] = field(default_factory=dict)
+    paces: dict[tuple[int, int], Paces] = field(default_factory=dict)
+    learnt: dict[str, float] = field(default_factory=dict)
+
+    def is_full(self, plan: Plan) -> bool:
+        """Whether as many runs of a workflow are under way as may be."""
+        return plan.at_once is not None and self.under_way[plan.workflow] >= plan.at_once
+
+    def count_in(self, run: RunRow) -> None:
+        """Count a new run, which is under way, or waits."""
+        self.counted(run.admission)[run.workflow] += 1
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether any run is under way, or waits for others."""
+        return any(self.under_way.values()) or any(self.held.values())
+
+    def counted(self, admission: int) -> Counter[str]:
+        """Return the counter of a run whose start time has come."""
+        return self.under_way if admission else self.held
 
 
 class Plans:

@@ -17,9 +17,8 @@ from collections.abc import Sequence
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import PASSED_OVER, StepEvent, StepState
 from yarnloom.engine.state.attempts import OpenAttempts
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.time_shares import paces_of
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import PartRow, Row, RunRow, StepRow, Unit
 from yarnloom.store.runs import paused_runs

@@ -16,8 +16,7 @@ from yarnloom.store import RunRow, Unit
 from yarnloom.store.runs import earlier_times
 
 if TYPE_CHECKING:
-    from yarnloom.engine.state.plans import Plans
-    from yarnloom.engine.state.workflows import Workflows
+    from yarnloom.engine.state.plans import Plans, Workflows
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from yarnloom.engine.rules.limits import base_of
-from yarnloom.engine.state.contracts import Contracts, Misfit, Offer, task_of
+from yarnloom.engine.state.plans import Contracts, Misfit, Offer, task_of
 from yarnloom.values import JsonObject, JsonValue
 
 Message = JsonObject

@@ -6,23 +6,12 @@ from dataclasses import dataclass
 
 from yarnloom.engine.composition.composition import Compositions
 from yarnloom.engine.rules.states import RUN_ENDED, Admission
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.transaction_notes import Afterwards
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.engine.use_cases.cancel import Cancelling
 from yarnloom.plan import IfBusy, Plan
 from yarnloom.store import RunRow, Unit
 from yarnloom.store.runs import run_records as store
-
-
-def is_busy(workflows: Workflows, plan: Plan) -> bool:
-    """Whether as many runs of a workflow are under way as may be."""
-    return plan.at_once is not None and workflows.under_way[plan.workflow] >= plan.at_once
-
-
-def count_in(workflows: Workflows, run: RunRow) -> None:
-    """A new run is under way, or waits."""
-    workflows.counted(run.admission)[run.workflow] += 1
 
 
 @dataclass(slots=True)
@@ -64,7 +53,7 @@ class HeldRuns:
             if number is None:
                 continue
             run = self.unit.run(number)
-            if is_busy(self.workflows, self.plans.of(run)):
+            if self.workflows.is_full(self.plans.of(run)):
                 continue
             self.afterwards.made_room.add(workflow)  # there may be room for another
             self.workflows.held[workflow] -= 1

@@ -25,9 +25,8 @@ from yarnloom.engine.rules.states import (
     StopReason,
 )
 from yarnloom.engine.state.attempts import OpenAttempts
-from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.due_times import BACK_OFF_DUE, DueTimes
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, task_of
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.statistics import Statistics
@@ -96,7 +95,7 @@ class AttemptEnds:
             said = f"no word of progress for {duration_text(rules.quiet_for or 0.0)}"
             outcome, error = Outcome.FAILED, {"type": "Quiet", "message": said}
         error = StepError(**(error or {}))
-        kinds = kinds_of(error)
+        kinds = kinds_of(error) if error else ()
         error.pop("kinds", None)
         self._close(attempt, outcome, error, item)
         if item.saved is not None:

@@ -6,7 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass
 
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.workflows import Workflows
+from yarnloom.engine.state.plans import Workflows
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import PLAN_FORMAT, Kind, read_plan
 from yarnloom.store import Unit

@@ -15,7 +15,7 @@ from yarnloom.engine.part_contents.inputs import text_of
 from yarnloom.engine.part_contents.lists import GATHER, READ, ItemFault, ListJobs
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.due_times import LIST_JOBS_DUE, Timers
-from yarnloom.engine.state.memory import Jobs
+from yarnloom.engine.state.each_memory import Jobs
 from yarnloom.engine.state.plans import Plans
 from yarnloom.media_types import JSON_LINES
 from yarnloom.store import Unit

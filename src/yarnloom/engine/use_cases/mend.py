@@ -18,13 +18,10 @@ from yarnloom.engine.queries.runs import record_of
 from yarnloom.engine.records.runs import RunRecord
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RUN_ENDED, RUN_TABLE, Admission, RunEvent, next_state
-from yarnloom.engine.state.contracts import Misfit, task_of
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, DueTimes
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Misfit, Plans, Workflows, task_of
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.workers import Workers
-from yarnloom.engine.state.workflows import Workflows
-from yarnloom.engine.use_cases.admission import is_busy
 from yarnloom.engine.use_cases.pause import Pausing
 from yarnloom.errors import Conflict, NotFound, nearest
 from yarnloom.plan import Plan
@@ -65,7 +62,7 @@ class Mending:
         run = self.unit.run(command.run)
         next_state(RUN_TABLE, run.state, RunEvent.MEND, f"run {run.number}")
         plan = self.plans.of(run)
-        if is_busy(self.workflows, plan):
+        if self.workflows.is_full(plan):
             raise Conflict(
                 f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend "
                 f"run {run.number} when there is room",

@@ -12,11 +12,10 @@ from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.progress import between
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RunState, StepState
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.time_shares import paces_of
 from yarnloom.engine.state.workers import Workers
-from yarnloom.engine.state.workflows import Workflows
 from yarnloom.engine.use_cases import time_left
 from yarnloom.engine.use_cases.time_left import Facts
 from yarnloom.plan import Kind, Plan

@@ -15,8 +15,7 @@ from yarnloom.engine.dispatch.pool_settings import (
 from yarnloom.engine.records.workflows import PublishedWorkflow
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
-from yarnloom.engine.state.plans import Plans
-from yarnloom.engine.state.workflows import Listener, Workflows
+from yarnloom.engine.state.plans import Listener, Plans, Workflows
 from yarnloom.engine.use_cases.schedules import Schedules
 from yarnloom.errors import InvalidInput, PlanError, Problem
 from yarnloom.plan import Plan, read_plan, secret_inputs

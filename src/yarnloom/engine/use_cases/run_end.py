@@ -9,11 +9,10 @@ from yarnloom.engine.commands import StartRun
 from yarnloom.engine.queries.runs import record_of
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RunState
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Listener, Plans, Workflows
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.time_shares import shares
 from yarnloom.engine.state.transaction_notes import Afterwards
-from yarnloom.engine.state.workflows import Listener, Workflows
 from yarnloom.engine.use_cases.schedules import Schedules
 from yarnloom.engine.use_cases.start import Starting
 from yarnloom.plan import Kind, Node, Plan

@@ -19,7 +19,6 @@ from yarnloom.engine.commands import (
     handles,
 )
 from yarnloom.engine.composition.composition import Compositions
-from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import (
     checked_rows,
     rows_of,
@@ -34,13 +33,12 @@ from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, DueTimes
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.verdicts import Unjudged
-from yarnloom.engine.state.workflows import Workflows
-from yarnloom.engine.use_cases.admission import HeldRuns, count_in, is_busy
+from yarnloom.engine.use_cases.admission import HeldRuns
 from yarnloom.engine.use_cases.full_names import FullNames
 from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
 from yarnloom.plan import Constant, FromParam, Plan
@@ -51,7 +49,7 @@ from yarnloom.store import PartRow, RunRow, Unit
 from yarnloom.store.runs import run_records as store
 from yarnloom.store.runs import schedule_records
 from yarnloom.units import iso_time
-from yarnloom.values import JsonObject, JsonValue, decode, encode, fingerprint
+from yarnloom.values import JsonObject, JsonValue, decode, encode, encode_given, fingerprint
 
 OPENED_AT_ONCE = 50
 
@@ -137,7 +135,7 @@ class Starting:
         plan = self.plans.by_id(plan_id)
         schema = plan.params_schema
         files = has_files(schema)
-        text_of_value(command.params, "params")  # too large or too deep: nothing more is looked at
+        encode_given(command.params, "params")  # too large or too deep: nothing more is looked at
         given = as_given(command.params, schema) if files else command.params
         marked = seal(given, schema, self.vault.mark)
         # The same start again gets its run, also when that would not be started any more.
@@ -152,7 +150,8 @@ class Starting:
             problems, what = _wrong_times(self.time, command), "the run could never begin"
         if problems:
             raise InvalidInput(f"{what}; nothing was started", problems=problems)
-        refuse_unknown_pools(self.pools, [plan])
+        if not plan.pools.keys() <= self.pools.settings.keys():
+            refuse_unknown_pools(self.pools, [plan])
         filled = with_defaults(command.params, schema)
         if files:
             if unchecked := rows_to_check(self.unit, filled, schema):
@@ -217,13 +216,13 @@ class Starting:
         if run.state == RunState.SCHEDULED:
             self.moves.run(run, RunEvent.DUE)
         plan = self.plans.of(run)
-        busy = is_busy(self.workflows, plan)
+        busy = self.workflows.is_full(plan)
         run.admission = Admission.HELD if busy else Admission.ENTERED
         if plan.deadline is not None:
             run.deadline_at = self.time.now + round(plan.deadline * 1_000_000)
             self.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
         self.unit.runs.touch(run)
-        count_in(self.workflows, run)
+        self.workflows.count_in(run)
         root = self.compositions.of(run).begin()
         if busy:
             self.held_runs.make_room(run, plan)

@@ -15,7 +15,6 @@ from typing import Any
 
 from yarnloom.engine.commands import StepAction, handles
 from yarnloom.engine.composition.composition import Compositions
-from yarnloom.engine.dispatch.effects import text_of_value
 from yarnloom.engine.dispatch.kept_files import unknown_files, use_named
 from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pool
 from yarnloom.engine.dispatch.worker_orders import WorkerOrders
@@ -33,14 +32,12 @@ from yarnloom.engine.rules.states import (
     StepState,
     StopReason,
 )
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.transitions import ASLEEP, Moves
-from yarnloom.engine.state.workflows import Workflows
-from yarnloom.engine.use_cases.admission import is_busy
 from yarnloom.engine.use_cases.pause import Pausing
 from yarnloom.errors import Conflict, InvalidInput, Problem
 from yarnloom.plan import Node, source_schema
@@ -50,7 +47,7 @@ from yarnloom.secrets import Vault
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
 from yarnloom.store.runs import effect_records
 from yarnloom.store.runs import run_records as store
-from yarnloom.values import JsonObject, JsonValue, encode
+from yarnloom.values import JsonObject, JsonValue, encode, encode_given
 
 FOR_A_MEND = {"edit", "skip", "supply"}
 """What is kept of a step whose run has ended, and met when the run is mended."""
@@ -171,7 +168,7 @@ class _Hand:
 
     def supply(self) -> None:
         self._refuse_running()
-        output = text_of_value(self.command.output, "the output")
+        output = encode_given(self.command.output, "the output")
         schema = self.facts["output"]
         found = self.needs.settings.verdicts.problems(self.command.output, schema)
         problems = [Problem(f"/output{one.where}", one.message) for one in found]
@@ -257,7 +254,7 @@ class _Hand:
         assert step is not None
         if run.cancels > 1:
             raise self._refused("was stopped with its run, its follow-ups too; `mend` the run")
-        if is_busy(needs.workflows, self.plan):
+        if needs.workflows.is_full(self.plan):
             raise self._refused(f"is of {run.workflow}, of which as many run as may; try again")
         part = needs.unit.parts.need(step.part)
         while not self.plan.nodes[part.node].follows:
@@ -339,7 +336,7 @@ class _Hand:
             self.needs.queue.add(step)
 
     def _refuse_unfit_inputs(self, inputs: JsonObject) -> None:
-        text_of_value(inputs, "the inputs")
+        encode_given(inputs, "the inputs")
         schema = self.facts["input"]
         known = schema.get("properties", {})
         problems = [

@@ -29,9 +29,8 @@ from yarnloom.engine.records.workers import LastAttempt, Registered, WorkerRecor
 from yarnloom.engine.rules.limits import Pools, base_of
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import StopReason
-from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.due_times import DueTimes, Timers
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, task_of
 from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.settings import EngineSettings, Folder
 from yarnloom.engine.state.step_queue import StepQueue

@@ -26,9 +26,9 @@ from yarnloom.engine.part_contents.new_rows import NewRows
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RunState, StepEvent
-from yarnloom.engine.state.contracts import task_of
 from yarnloom.engine.state.due_times import GRANT_DUE, Timers
 from yarnloom.engine.state.given_items import Given, Grant, Grants, Straight
+from yarnloom.engine.state.plans import task_of
 from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings, Folder

@@ -27,8 +27,7 @@ from yarnloom.engine.part_contents.inputs import PreparedStep, References, Resol
 from yarnloom.engine.part_contents.new_rows import NewRows
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import StepEvent, StepState, StopReason
-from yarnloom.engine.state.contracts import task_of
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, task_of
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings, Folder
 from yarnloom.engine.state.statistics import Statistics

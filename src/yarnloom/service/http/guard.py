@@ -1,4 +1,11 @@
-"""HEAD: the headers of the answer to a GET, without its body (RFC 9110, 9.3.2)."""
+"""Who may talk to the service, and what a browser may do with its answers.
+
+A page of another site must not reach a service on the viewer's own machine, so requests are
+refused whose `Host` is not ours (a rebound DNS name), whose `Origin` is not, or that a browser says
+come from another site. `/health` and `/ready` answer anybody: they tell nothing else.
+
+HEAD is answered by the route of GET, without its body (RFC 9110, 9.3.2).
+"""
 
 from __future__ import annotations
 

@@ -18,7 +18,6 @@ from typing import Any, TypeVar
 from weakref import WeakValueDictionary
 
 from pydantic import BaseModel
-from starlette.types import Scope
 
 from yarnloom.engine.state.verdicts import Unjudged
 from yarnloom.errors import Busy, InvalidInput, Problem
@@ -43,13 +42,6 @@ LARGE_BODY = 2**20
 
 CLIENT: ContextVar[str] = ContextVar("client", default="")
 """Who sent the request at hand, as far as that can be seen."""
-
-
-def note_client(scope: Scope) -> None:
-    """Remember for the request at hand who sent it."""
-    host = (scope.get("client") or ("",))[0]
-    who = next((value for name, value in scope["headers"] if name == b"yarnloom-who"), b"")
-    CLIENT.set(f"{host} {who[:200].decode('latin-1')}")
 
 
 class CheckTooSlow(Exception):

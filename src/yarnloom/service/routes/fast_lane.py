@@ -21,7 +21,7 @@ from yarnloom.protocol.worker_bodies import PollBody, ReportBody
 from yarnloom.service.core import Core
 from yarnloom.service.http.problems import problem_response
 from yarnloom.service.http.strict_route import API, PARSED_HERE
-from yarnloom.service.processes.check_processes import note_client
+from yarnloom.service.processes.check_processes import CLIENT
 from yarnloom.service.route_helpers import NOBODY
 from yarnloom.service.routes import runs, workers
 from yarnloom.side_process.check_values import parse_body
@@ -62,7 +62,7 @@ class Direct:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        note_client(scope)
+        _note_client(scope)
         asked = _usual(scope)
         if asked is None:
             await self._app(scope, receive, send)
@@ -89,6 +89,13 @@ class Direct:
         headers = [(b"content-type", b"application/json"), (b"content-length", length)]
         await send({"type": "http.response.start", "status": status, "headers": headers})
         await send({"type": "http.response.body", "body": content})
+
+
+def _note_client(scope: Scope) -> None:
+    """Remember for the request at hand who sent it."""
+    host = (scope.get("client") or ("",))[0]
+    who = next((value for name, value in scope["headers"] if name == b"yarnloom-who"), b"")
+    CLIENT.set(f"{host} {who[:200].decode('latin-1')}")
 
 
 def _usual(scope: Scope) -> Asked | None:

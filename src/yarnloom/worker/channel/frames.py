@@ -3,6 +3,11 @@
 A frame is four bytes of length and eight bytes with the number of the attempt that it is about (0
 for none), both big-endian, and JSON. So what cannot be read costs one attempt, and is told as a
 message of the kind `unreadable`. Short messages come many in one frame, as a list.
+
+The worker sends an attempt's message over the channel, and then its number, the *ticket*, through
+a pipe that both sides can read. The process begins an attempt after it has read the ticket. The
+worker takes an attempt back by reading the ticket itself: a read of eight bytes is atomic, so only
+one side gets it.
 """
 
 from __future__ import annotations

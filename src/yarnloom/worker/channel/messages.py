@@ -10,6 +10,10 @@ The memory begins with a number of eight bytes, which is written as a whole: how
 were sent from here, and how many bytes wait. The texts follow, a comma before each.
 
 Decision: `docs/decisions/14-batches-in-a-process.md`.
+
+Short attempts end faster than single messages can be sent. So messages wait for up to `TOGETHER`
+of them or `HELD_SECONDS`, as long as another attempt waits. A thread sends the rest when an
+attempt takes longer than that.
 """
 
 from __future__ import annotations

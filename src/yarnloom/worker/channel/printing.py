@@ -18,8 +18,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import TextIO
 
-from yarnloom.sdk.current_attempt import attempt_now
-from yarnloom.sdk.interrupts import SharedPage
+from yarnloom.sdk.interrupts import SharedPage, attempt_now
 from yarnloom.task_texts import LINE_LIMIT, printable
 from yarnloom.values import JsonValue
 from yarnloom.worker.channel.frames import ChannelClosed, Message

@@ -1,14 +1,22 @@
-"""Calling a task: its input is checked before, and what it returns after."""
+"""Calling a task: its input is checked before, and what it returns after.
+
+A fork that a task makes has a copy of everything, the channel to the worker included. If it
+returned from the task like its parent, the worker would get two ends of one attempt, and two
+processes would read one channel. So a fork loses the channel, and never gets back into our code.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
 import json
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+import os
+import sys
+import traceback
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NoReturn, TypeVar
 
 from pydantic import ValidationError
 
@@ -16,6 +24,7 @@ from yarnloom.errors import (
     CallAgain,
     GiveUp,
     Leave,
+    LoomError,
     Problem,
     Stopped,
     TryLater,
@@ -28,7 +37,9 @@ from yarnloom.plan.marked_values import with_loaded
 from yarnloom.sdk.attempt_channel import AttemptLine
 from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.file_values import SHELF
+from yarnloom.sdk.find_loom import load_loom
 from yarnloom.sdk.hooks import RESUMABLE_STOPS, Around, AroundFailed
+from yarnloom.sdk.loom import Loom
 from yarnloom.sdk.task import Task
 from yarnloom.task_texts import error_record, text_of, traceback_text, type_name
 from yarnloom.values import (
@@ -43,6 +54,140 @@ from yarnloom.values import (
     pointer,
 )
 from yarnloom.worker.channel.frames import ChannelClosed
+
+T = TypeVar("T")
+
+
+class Forks:
+    """Notices that this process is a fork of the one that runs attempts.
+
+    Attributes:
+        happened: whether it is.
+    """
+
+    happened = False
+
+    def watch(self, *actions: Callable[[], None]) -> None:
+        """From now on, note each fork, and do these actions in it."""
+
+        def note() -> None:
+            self.happened = True
+            for action in actions:
+                action()
+
+        os.register_at_fork(after_in_child=note)
+
+    def call(self, function: Callable[[], T]) -> T:
+        """Call a task's function; in a fork that it makes, the process ends with it."""
+        try:
+            value = function()
+        except BaseException as error:
+            if self.happened:
+                leave(error)
+            raise
+        if self.happened:
+            leave(None)
+        return value
+
+
+FORKS = Forks()
+
+
+def leave(error: BaseException | None) -> NoReturn:
+    """End a fork as Python ends a program that raised this error, without clean-up of our own."""
+    status = 0 if error is None else 1
+    if isinstance(error, SystemExit):
+        if error.code is None or isinstance(error.code, int):
+            status = (error.code or 0) & 0xFF
+        else:
+            sys.stderr.write(f"{error.code}\n")
+    elif error is not None:
+        traceback.print_exception(error)
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(OSError, ValueError):  # the task may have closed it
+            stream.flush()
+    os._exit(status)
+
+
+@dataclass(frozen=True, slots=True)
+class Served:
+    """One task.
+
+    Attributes:
+        task: the task.
+        around: what its loom wraps around attempts.
+        kept: what its loom's `around_process` yielded.
+        plain: whether nothing but its inputs is needed to call it.
+    """
+
+    task: Task
+    around: Around
+    kept: JsonValue = None
+    plain: bool = field(init=False)
+
+    def __post_init__(self) -> None:
+        simple = self.task.context_input is None and not self.task.is_async
+        object.__setattr__(self, "plain", simple and not self.around.wraps)
+
+
+def is_plain(task: Task, around: Around) -> bool:
+    """Whether a task can be run right behind another, alone in a process, without the service."""
+    plain = Served(task, around).plain and not task.io
+    return plain and task.overlap != "never"
+
+
+def load_looms(specs: Iterable[str]) -> list[Loom]:
+    """Load looms, and check them.
+
+    Raises:
+        LoomError: one cannot be loaded, has mistakes, or has a task of another.
+    """
+    looms = [load_loom(spec) for spec in specs]
+    owners: dict[str, Loom] = {}
+    for loom in looms:
+        loom.check()
+        for name in loom.served:
+            if name in owners:
+                raise LoomError(f"two looms have a task {name!r}; give one of them another name")
+            owners[name] = loom
+    return looms
+
+
+@contextlib.contextmanager
+def serving(looms: list[Loom]) -> Iterator[dict[str, Served]]:
+    """Set up what the looms keep in a process, and tear it down at the end.
+
+    Raises:
+        AroundFailed: one of them failed.
+    """
+    with contextlib.ExitStack() as stack:
+        served: dict[str, Served] = {}
+        for loom in looms:
+            kept = stack.enter_context(loom.around.process())
+            for name, task in loom.served.items():
+                served[name] = Served(task, loom.around, kept)
+        yield served
+
+
+@contextlib.asynccontextmanager
+async def serving_coroutines(
+    looms: list[Loom], served: dict[str, Served]
+) -> AsyncIterator[dict[str, Served]]:
+    """The same for what is kept on the event loop, for `async def` tasks; others stay as they are.
+
+    Raises:
+        AroundFailed: one of them failed.
+    """
+    async with contextlib.AsyncExitStack() as stack:
+        found = dict(served)
+        for loom in looms:
+            plain = next((found[name].kept for name in loom.served), None)
+            kept = await stack.enter_async_context(loom.around.process_later(plain))
+            for name, task in loom.served.items():
+                if task.is_async:
+                    found[name] = replace(found[name], kept=kept)
+        yield found
+
 
 OUT_OF_TIME = ("timeout", "quiet", "deadline")
 _OF_ALL = (BaseException, object)

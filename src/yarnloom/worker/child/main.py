@@ -22,20 +22,17 @@ from pathlib import Path
 from typing import NoReturn
 
 from yarnloom.errors import LoomError
-from yarnloom.sdk.current_attempt import attempt_now
 from yarnloom.sdk.hooks import AroundFailed
-from yarnloom.sdk.interrupts import Interrupts, SharedPage
+from yarnloom.sdk.interrupts import Interrupts, SharedPage, attempt_now
 from yarnloom.sdk.loom import Loom
 from yarnloom.task_texts import LINE_LIMIT, MESSAGE_LIMIT, TYPE_LIMIT, cut_text, printable
 from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message, Tickets
 from yarnloom.worker.channel.messages import HeldMessages, MessageBuffer
 from yarnloom.worker.channel.printing import Send
-from yarnloom.worker.child.call_task import raised
+from yarnloom.worker.child.call_task import FORKS, is_plain, load_looms, raised, serving
 from yarnloom.worker.child.deadline import Deadline, die_with_parent
-from yarnloom.worker.child.forks import FORKS
 from yarnloom.worker.child.many_at_once import run_shared
 from yarnloom.worker.child.one_at_a_time import Alone
-from yarnloom.worker.child.served_tasks import is_plain, load_looms, serving
 
 
 @dataclass(frozen=True, slots=True)

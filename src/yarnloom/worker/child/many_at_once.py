@@ -15,30 +15,31 @@ import time
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextvars import copy_context
 from functools import partial
-from typing import Any, Protocol
+from typing import Any
 
-from yarnloom.errors import ValueRefused, YarnloomError, subclasses
+from yarnloom.errors import YarnloomError
 from yarnloom.sdk.base_context import BaseContext
-from yarnloom.sdk.current_attempt import ATTEMPT
 from yarnloom.sdk.file_values import SHELF
-from yarnloom.sdk.interrupts import SharedPage
+from yarnloom.sdk.interrupts import ATTEMPT, SharedPage
 from yarnloom.sdk.loom import Loom
 from yarnloom.sdk.task import Task
-from yarnloom.task_texts import error_record
 from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
 from yarnloom.worker.channel.printing import AttemptStream, published
 from yarnloom.worker.child.call_task import (
+    FORKS,
     NOT_CALLED,
     Called,
+    Served,
     fetch_ahead,
+    leave,
     prepare,
     raised,
     returned,
+    serving_coroutines,
 )
 from yarnloom.worker.child.deadline import Deadline
-from yarnloom.worker.child.forks import FORKS, leave
-from yarnloom.worker.child.served_tasks import Served, serving_coroutines
+from yarnloom.worker.child.one_at_a_time import answer_of, send_end, unreadable
 
 
 async def run_shared(
@@ -129,42 +130,6 @@ def _on_the_loop() -> bool:
     except RuntimeError:
         return False
     return True
-
-
-def answer_of(reply: Message) -> Message:
-    """What the service answered, or the error that it answered with."""
-    if fault := reply.get("error"):
-        kind = subclasses().get(fault["code"], YarnloomError)
-        raise kind(fault["message"])
-    answer: Message = reply["answer"]
-    return answer
-
-
-class Sends(Protocol):
-    """What a message can be sent with."""
-
-    def send(self, message: Message) -> None:
-        """Send it."""
-
-
-def send_end(outbox: Sends, attempt: int, called: Called, **facts: Any) -> None:
-    """Tell the worker how an attempt ended; what cannot be told makes it a failed one."""
-    end = {"kind": "ended", "attempt": attempt, "outcome": called.outcome, **facts}
-    for name in ("output", "error", "after"):
-        if (value := getattr(called, name)) is not None:
-            end[name] = value
-    try:
-        outbox.send(end)
-    except ValueRefused as error:
-        fault = error_record("ValueRefused", f"its end cannot be told: {error}")
-        outbox.send({**end, "outcome": "failed", "output": None, "error": fault, "saved": None})
-
-
-def unreadable(message: Message) -> Message:
-    """The end of an attempt whose work cannot be read."""
-    fault = error_record("ValueRefused", f"its work cannot be read: {message['message']}")
-    ended = {"kind": "ended", "attempt": message["attempt"], "at": None, "outcome": "refused"}
-    return {**ended, "output": None, "error": fault, "after": None}
 
 
 class _Shared:

@@ -1,7 +1,12 @@
 """A process that runs one attempt at a time, as fast as they come.
 
-It takes a ticket (`tickets`), writes the begin of the attempt into the shared page, and sends ends
-in batches while more tickets wait (`outbox`).
+It takes a ticket (`Tickets`), writes the begin of the attempt into the shared page, and sends ends
+in batches while more tickets wait (`messages`).
+
+Attempts that were sent behind one another are each given what those before them gave. Where one is
+not simply done, with an output that can be passed on, those behind it go back to the service.
+
+Decision: `docs/decisions/13-relays.md`.
 """
 
 from __future__ import annotations
@@ -15,22 +20,94 @@ import sys
 import threading
 import time
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Protocol
 
-from yarnloom.errors import YarnloomError
-from yarnloom.sdk import current_attempt
+from yarnloom.errors import ValueRefused, YarnloomError, subclasses
+from yarnloom.media_types import named_in
+from yarnloom.sdk import interrupts
 from yarnloom.sdk.file_values import SHELF, Shelf
 from yarnloom.sdk.interrupts import Interrupts, SharedPage
-from yarnloom.values import JsonObject, JsonValue
+from yarnloom.task_texts import error_record
+from yarnloom.values import JsonObject, JsonValue, encode
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message, Tickets
 from yarnloom.worker.channel.messages import MessageBuffer
 from yarnloom.worker.channel.printing import AttemptStream, Pipes, published
-from yarnloom.worker.child.call_task import NOT_CALLED, Called, call_plain, call_task
+from yarnloom.worker.child.call_task import FORKS, NOT_CALLED, Called, Served, call_plain, call_task
 from yarnloom.worker.child.deadline import Deadline
-from yarnloom.worker.child.forks import FORKS
-from yarnloom.worker.child.many_at_once import answer_of, send_end, unreadable
-from yarnloom.worker.child.served_tasks import Served
-from yarnloom.worker.child.steps_in_turn import PassedOutputs, not_behind
+
+LARGEST_PASSED = 64 * 1024
+"""Bytes of an output that is passed on; the service, which has limits, handles larger ones."""
+
+
+def answer_of(reply: Message) -> Message:
+    """What the service answered, or the error that it answered with."""
+    if fault := reply.get("error"):
+        kind = subclasses().get(fault["code"], YarnloomError)
+        raise kind(fault["message"])
+    answer: Message = reply["answer"]
+    return answer
+
+
+class Sends(Protocol):
+    """What a message can be sent with."""
+
+    def send(self, message: Message) -> None:
+        """Send it."""
+
+
+def send_end(outbox: Sends, attempt: int, called: Called, **facts: Any) -> None:
+    """Tell the worker how an attempt ended; what cannot be told makes it a failed one."""
+    end = {"kind": "ended", "attempt": attempt, "outcome": called.outcome, **facts}
+    for name in ("output", "error", "after"):
+        if (value := getattr(called, name)) is not None:
+            end[name] = value
+    try:
+        outbox.send(end)
+    except ValueRefused as error:
+        fault = error_record("ValueRefused", f"its end cannot be told: {error}")
+        outbox.send({**end, "outcome": "failed", "output": None, "error": fault, "saved": None})
+
+
+def unreadable(message: Message) -> Message:
+    """The end of an attempt whose work cannot be read."""
+    fault = error_record("ValueRefused", f"its work cannot be read: {message['message']}")
+    ended = {"kind": "ended", "attempt": message["attempt"], "at": None, "outcome": "refused"}
+    return {**ended, "output": None, "error": fault, "after": None}
+
+
+class PassedOutputs:
+    """What the attempts gave that a process ran last, one behind the other."""
+
+    def __init__(self) -> None:
+        self._outputs: dict[int, JsonValue] = {}
+
+    def prepare(self, work: Message) -> bool:
+        """Complete the input of an attempt that comes next; whether it may be run."""
+        behind = work.get("behind")
+        if behind is None:
+            if self._outputs:
+                self._outputs = {}
+            return True
+        if behind not in self._outputs:
+            return False
+        work["input"] |= {name: self._outputs[one] for name, one in work["passed"].items()}
+        return True
+
+    def keep(self, attempt: int, called: Called) -> None:
+        """Remember what an attempt gave that others come behind."""
+        if called.outcome != "done":
+            return
+        with contextlib.suppress(ValueRefused):
+            text = encode(called.output, limit=LARGEST_PASSED)
+            if not named_in(text):
+                self._outputs[attempt] = called.output
+
+
+def not_behind(attempt: int) -> Message:
+    """Return the end of an attempt that does not run, since the one before it did not end well."""
+    ended = {"kind": "ended", "attempt": attempt, "at": None, "outcome": "handed_back"}
+    return {**ended, "output": None, "error": None, "after": None, "saved": None}
+
 
 FORKED = 0.0003
 """Seconds; starting a process and waiting for its end takes longer."""
@@ -177,10 +254,10 @@ class _Attempt:
 
     def run(self) -> None:
         # The only attempt: also threads of the task's own log for it, whatever their context.
-        current_attempt.alone(self.id)
+        interrupts.alone(self.id)
         usage = self.home.usage
         called, saved = self.call()
-        current_attempt.alone(None)
+        interrupts.alone(None)
         ended = time.monotonic()
         self.called = called = called.told(self.why(called))
         self.home.finish(self.id)
