@@ -20,7 +20,7 @@ from yarnloom.engine.rebuild import Rebuild, count_last_hour
 from yarnloom.engine.results import Results
 from yarnloom.engine.rules.run_clock import Moment, RunTime, Time
 from yarnloom.engine.state.due_times import FILES_DUE, SCHEDULE_DUE, DueTimes
-from yarnloom.engine.state.each_counts import Flow
+from yarnloom.engine.state.each_counts import Flow, TimeSums
 from yarnloom.engine.state.hourly_counts import Hours
 from yarnloom.engine.state.memory import Memory
 from yarnloom.engine.state.plans import Plans
@@ -28,7 +28,6 @@ from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings, Folder
 from yarnloom.engine.state.statistics import Statistics
-from yarnloom.engine.state.time_sums import TimeSums
 from yarnloom.engine.state.transaction_notes import Afterwards, Changes, Composing
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.transaction import Transaction, do
@@ -151,7 +150,8 @@ class Engine:
         try:
             self._follow_clock(transaction, moved=moved)
             answers = [self._one(transaction, command) for command in batch]
-            transaction.of(Pausing).settle_all()
+            if self._memory.queue.paused:
+                transaction.of(Pausing).settle_all()
             afterwards = transaction.of(Afterwards)
             while afterwards.are_left:
                 transaction.of(RunEnds).follow()

@@ -19,8 +19,8 @@ from tests.engine.queries.test_past_states import run_to_end, world
 from tests.floor import floor
 from tests.helpers import much
 from yarnloom.engine.queries.time_spent import SLICES, WAITS, Slices, outliers, spending
-from yarnloom.engine.state.time_sums import SLICES as KEPT
-from yarnloom.engine.state.time_sums import EndedTry, TimeSums
+from yarnloom.engine.state.each_counts import SLICES as KEPT
+from yarnloom.engine.state.each_counts import EndedTry, TimeSums
 from yarnloom.protocol.run_answers import Outliers, TimesAnswer
 from yarnloom.service.render.answers import show
 from yarnloom.store.database import create_tables

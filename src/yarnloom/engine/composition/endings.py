@@ -255,8 +255,9 @@ class Endings:
         if outcome is not StepState.SKIPPED:
             part.skip_reason = None
         self.needs.unit.parts.touch(part)
-        self.needs.parts.forget(part.id, node.children)
-        self.needs.grants.forget(part.id)
+        if node.kind is not Kind.SEQUENCE:  # nothing is remembered of one
+            self.needs.parts.forget(part.id, node.children)
+            self.needs.grants.forget(part.id)
         if outcome is StepState.DONE:
             part.output, part.size = gather(
                 self.needs.unit, self.needs.settings, self.resolver, part, node

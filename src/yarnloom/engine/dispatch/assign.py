@@ -142,7 +142,7 @@ class Dispatcher:
         grants = self.needs.grants
         for contract in whose.contracts:
             lane = (whose.pool, whose.priority, whose.share, contract)
-            if offer := grants.first_offer(lane):
+            if grants.offers and (offer := grants.first_offer(lane)):
                 offers.append(offer)
             if self.rows_in(lane):
                 heads.append((self.first(lane), lane))
@@ -157,7 +157,8 @@ class Dispatcher:
 
     def rows_in(self, lane: Lane) -> int:
         """How many ready steps of a lane have rows."""
-        return self.needs.queue.lanes.count(*lane) - self.needs.grants.offered_in(lane)
+        grants, ready = self.needs.grants, self.needs.queue.lanes.count(*lane)
+        return ready - grants.offered_in(lane) if grants.offers else ready
 
     def first(self, lane: Lane) -> Place:
         """The first step of a lane, as known; else fetched, a few at a time."""

@@ -51,7 +51,7 @@ class WorkerOrders:
             tries=attempt.try_,
             task=task_of(step.contract),
             input=given,
-            token=self.folder.token_of(step),
+            token=token_of(self.folder, step),
             **({"memory": node.rules.memory} if node.rules.memory else {}),
             **({"begin": "recorded"} if node.rules.losses is not None else {}),
             **({"saved": json.loads(step.saved)} if step.saved else {}),
@@ -146,3 +146,20 @@ class Release:
 def never_began(attempt: AttemptRow) -> bool:
     """Whether a worker gave an attempt back before it began."""
     return attempt.outcome == Outcome.HANDED_BACK and attempt.begun_at is None
+
+
+def token_of(folder: Folder, step: StepRow) -> str:
+    """Return a text that is the same over all attempts of a step, and of no other's."""
+    if step.item_part is None:
+        return token_of_place(folder, step.part, step.node)
+    return f"{tokens_begin(folder)}{step.id}"
+
+
+def token_of_place(folder: Folder, part: int, node: int) -> str:
+    """Return the token of a step in no item, which may have no row yet."""
+    return f"{tokens_begin(folder)}{part}.{node}"
+
+
+def tokens_begin(folder: Folder) -> str:
+    """Return what the tokens of all steps begin with."""
+    return f"{folder.id}-"

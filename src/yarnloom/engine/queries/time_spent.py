@@ -15,7 +15,7 @@ from yarnloom.engine.queries import either_form
 from yarnloom.engine.queries.run_graph import attempt_times
 from yarnloom.engine.records.runs import Outliers, TimesRecord, TimesRow
 from yarnloom.engine.rules.states import SLEPT, TROUBLE
-from yarnloom.engine.state.time_sums import FINEST
+from yarnloom.engine.state.each_counts import FINEST
 from yarnloom.errors import NotFound, nearest
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import Connection, Row

@@ -19,7 +19,6 @@ from yarnloom.engine.rules.limits import Pools, base_of
 from yarnloom.plan import Plan
 from yarnloom.store import Connection, Row, Unit
 from yarnloom.store.runs import counter_records
-from yarnloom.store.runs import counter_records as store
 
 RUN = ""
 """The address under which whole runs are counted."""
@@ -81,7 +80,7 @@ class Hours:
 
     def write(self, unit: Unit) -> None:
         """Write it."""
-        store.add(unit, self._counts, self._times)
+        counter_records.add(unit, self._counts, self._times)
         self.forget()
 
     def forget(self) -> None:
@@ -100,8 +99,8 @@ def over_days(connection: Connection, plan: Plan, now: int, days: int) -> OverTi
         days: how many, today among them.
     """
     first = (now // store.HOUR // DAY - days + 1) * DAY
-    counts = store.counts_since(connection, plan.workflow, first)
-    times = store.times_since(connection, plan.workflow, first)
+    counts = counter_records.counts_since(connection, plan.workflow, first)
+    times = counter_records.times_since(connection, plan.workflow, first)
     known = [plan.address(node) for node in plan.nodes if node.task]
     found = dict.fromkeys(row["address"] for row in counts if row["address"] != RUN)
     addresses = [*known, *(one for one in found if one not in known)]

@@ -6,10 +6,12 @@ Decision: `docs/decisions/03-fair-turns.md`.
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from enum import StrEnum
 
 from yarnloom.engine.state.time_shares import Paces
+from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
 from yarnloom.plan.schemas import Fit, fit
 from yarnloom.store import PartRow, RunRow, Unit
@@ -144,6 +146,17 @@ class Workflows:
     paces: dict[tuple[int, int], Paces] = field(default_factory=dict)
     learnt: dict[str, float] = field(default_factory=dict)
 
+    def find(self, name: str) -> tuple[str, int]:
+        """Full name and plan of a workflow; its short name does while it is unique.
+
+        Raises:
+            NotFound: there is none of that name; the nearest is offered.
+            InvalidInput: several looms have one.
+        """
+        known = self.plans
+        full = find_name("workflow", name, known)
+        return full, known[full]
+
     def is_full(self, plan: Plan) -> bool:
         """Whether as many runs of a workflow are under way as may be."""
         return plan.at_once is not None and self.under_way[plan.workflow] >= plan.at_once
@@ -208,3 +221,22 @@ class Plans:
     def part_address(self, run: RunRow, part: PartRow) -> str:
         """Return the address of a part."""
         return self.address(run, self.of(run).nodes[part.node], part).rstrip("/")
+
+
+def find_name(what: str, name: str, known: Collection[str]) -> str:
+    """Return the full name that a name stands for; raises as `Workflows.find`."""
+    if name in known:
+        return name
+    matches = [full for full in known if full.partition("/")[2] == name]
+    if len(matches) == 1:
+        return matches[0]
+    if matches:
+        raise InvalidInput(
+            f"several looms have a {what} {name!r}; say which: {', '.join(sorted(matches))}",
+            problems=[Problem(f"/{what}", "ambiguous")],
+        )
+    names = list(known) if "/" in name else [full.partition("/")[2] for full in known]
+    hint = nearest(name, names)
+    if not known:
+        hint = "; none is published yet: `yarnloom publish MODULE:LOOM`"
+    raise NotFound(f"there is no {what} {name!r}{hint}")

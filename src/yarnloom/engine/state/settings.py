@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from yarnloom.engine.state.verdicts import Verdicts
 from yarnloom.secrets import Vault
-from yarnloom.store import FileFolder, Past, StepRow
+from yarnloom.store import FileFolder, Past
 from yarnloom.values import VALUE_LIMIT
 
 LEASE = 30.0
@@ -56,18 +56,3 @@ class Folder:
     files: FileFolder
     id: str
     past: Past
-
-    def token_of(self, step: StepRow) -> str:
-        """Return a text that is the same over all attempts of a step, and of no other's."""
-        if step.item_part is None:
-            return self.token_of_place(step.part, step.node)
-        return f"{self.token}{step.id}"
-
-    def token_of_place(self, part: int, node: int) -> str:
-        """Return the token of a step in no item, which may have no row yet."""
-        return f"{self.token}{part}.{node}"
-
-    @property
-    def token(self) -> str:
-        """What the tokens of all steps begin with."""
-        return f"{self.id}-"

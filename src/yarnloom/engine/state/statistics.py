@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from yarnloom.engine.state.each_counts import Flow
+from yarnloom.engine.state.each_counts import Flow, TimeSums
 from yarnloom.engine.state.hourly_counts import Hours, Recent, Tally
-from yarnloom.engine.state.time_sums import TimeSums
 
 
 @dataclass(slots=True)

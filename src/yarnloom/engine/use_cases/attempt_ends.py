@@ -26,11 +26,11 @@ from yarnloom.engine.rules.states import (
 )
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.due_times import BACK_OFF_DUE, DueTimes
+from yarnloom.engine.state.each_counts import EndedTry
 from yarnloom.engine.state.plans import Plans, task_of
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.statistics import Statistics
-from yarnloom.engine.state.time_sums import EndedTry
 from yarnloom.engine.state.transaction_notes import Afterwards, Changes, Composing
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.workers import Workers

@@ -29,11 +29,10 @@ from yarnloom.engine.records.unreadable import Unreadable, readable
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import RunState
 from yarnloom.engine.state.due_times import SCHEDULE_DUE, DueTimes
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.use_cases.cancel import Cancelling
-from yarnloom.engine.use_cases.full_names import FullNames
 from yarnloom.engine.use_cases.planned_times import SHOWN, known_recurrence
 from yarnloom.engine.use_cases.start import Starting
 from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, ValueRefused, nearest
@@ -69,9 +68,9 @@ class Schedules:
     due_times: DueTimes
     changes: Changes
     settings: EngineSettings
+    workflows: Workflows
     vault: Vault
     cancelling: Cancelling
-    full_names: FullNames
     starting: Starting
 
     # By the clock
@@ -158,7 +157,7 @@ class Schedules:
             row.last = {"planned_at": text, "result": result, "run": run.number, "why": ""}
 
     def _was_started(self, row: ScheduleRow, planned: int) -> bool:
-        workflow, _ = self.full_names.find_workflow(_effective(row)["workflow"])
+        workflow, _ = self.workflows.find(_effective(row)["workflow"])
         return run_records.find_start(self.unit, workflow, _key(row, planned)) is not None
 
     def _set_timer(self) -> None:
@@ -220,7 +219,7 @@ class Schedules:
         plan = plans.get(settings["workflow"])
         if plan is None:
             try:
-                _, plan_id = self.full_names.find_workflow(settings["workflow"])
+                _, plan_id = self.workflows.find(settings["workflow"])
             except (NotFound, InvalidInput) as error:
                 return [Problem("/workflow", error.message)]
             plan = self.plans.by_id(plan_id)
@@ -364,11 +363,11 @@ class Schedules:
         """Settings with the workflow's full name, which stays unique."""
         if "workflow" not in settings:
             return settings
-        return {**settings, "workflow": self.full_names.find_workflow(settings["workflow"])[0]}
+        return {**settings, "workflow": self.workflows.find(settings["workflow"])[0]}
 
     def _sealed(self, settings: Settings) -> JsonObject:
         """The params as they are kept: secrets are not to be read in the records."""
-        _, plan_id = self.full_names.find_workflow(settings["workflow"])
+        _, plan_id = self.workflows.find(settings["workflow"])
         schema = self.plans.by_id(plan_id).params_schema
         sealed: JsonObject = seal(settings["params"], schema, self.vault.seal)
         return sealed

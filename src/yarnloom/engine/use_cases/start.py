@@ -39,7 +39,7 @@ from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.verdicts import Unjudged
 from yarnloom.engine.use_cases.admission import HeldRuns
-from yarnloom.engine.use_cases.full_names import FullNames
+from yarnloom.engine.use_cases.task_names import TaskNames
 from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
 from yarnloom.plan import Constant, FromParam, Plan
 from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
@@ -98,7 +98,7 @@ class Starting:
     pools: Pools
     workflows: Workflows
     compositions: Compositions
-    full_names: FullNames
+    task_names: TaskNames
     held_runs: HeldRuns
 
     @handles(StartRun)
@@ -130,7 +130,7 @@ class Starting:
             NotFound: there is no such workflow, or task.
             InvalidInput: the params or times do not fit; every problem is named.
         """
-        find = self.full_names.find_task if command.task else self.full_names.find_workflow
+        find = self.task_names.find_task if command.task else self.workflows.find
         workflow, plan_id = find(command.workflow)
         plan = self.plans.by_id(plan_id)
         schema = plan.params_schema
@@ -252,7 +252,7 @@ class Starting:
         except Refused as error:
             fault = str(error)
         if fault is not None:
-            find = self.full_names.find_task if command.task else self.full_names.find_workflow
+            find = self.task_names.find_task if command.task else self.workflows.find
             workflow, plan = find(command.workflow)
             marked = mask(command.params)
             text = _kept_text(marked)

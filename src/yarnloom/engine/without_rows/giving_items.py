@@ -19,6 +19,7 @@ from dataclasses import dataclass
 from itertools import islice, takewhile
 
 from yarnloom.engine.commands import ReportItem
+from yarnloom.engine.dispatch.worker_orders import tokens_begin
 from yarnloom.engine.part_contents.inputs import PreparedStep
 from yarnloom.engine.part_contents.items import Items, Window, item_of
 from yarnloom.engine.part_contents.lists import name_of
@@ -383,7 +384,7 @@ def _post(folder: Folder, worker: Worker, straight: Straight, some: list[Given])
                 task=task_of(straight.lane[3]),
                 code_hash=before.code_hash,
                 address=(f"{straight.address}[", f"]/{straight.step.label}"),
-                token=folder.token,
+                token=tokens_begin(folder),
                 step=before.step,
                 input=shared,
             )

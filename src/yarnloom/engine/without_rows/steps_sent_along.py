@@ -22,7 +22,7 @@ from functools import lru_cache
 from itertools import takewhile
 
 from yarnloom.engine.commands import ReportItem
-from yarnloom.engine.dispatch.worker_orders import WorkerOrders, post_drop
+from yarnloom.engine.dispatch.worker_orders import WorkerOrders, post_drop, token_of_place
 from yarnloom.engine.part_contents.inputs import PreparedStep, References, Resolver, prepare_step
 from yarnloom.engine.part_contents.new_rows import NewRows
 from yarnloom.engine.rules.run_clock import RunTime
@@ -179,7 +179,7 @@ class RelaySteps:
                     "task": child.task,
                     "code_hash": code_hash,
                     "address": f"{run.number}/{plan.addresses[child.index]}",
-                    "token": self.folder.token_of_place(part.id, child.index),
+                    "token": token_of_place(self.folder, part.id, child.index),
                     "input": {
                         name: decode(one) for name, one in inputs.items() if type(one) is str
                     },

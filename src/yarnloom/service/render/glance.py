@@ -14,7 +14,7 @@ from yarnloom.engine.records.runs import FailureKind, FailuresRecord, RunRecord
 from yarnloom.plan import Kind
 from yarnloom.protocol.overview_answers import GlanceAnswer, GlancePiece, Hold
 from yarnloom.protocol.run_answers import ReasonAnswer
-from yarnloom.service.render.parts import counts_json
+from yarnloom.service.render.runs import counts_json
 from yarnloom.units import took_text
 from yarnloom.values import JsonObject
 

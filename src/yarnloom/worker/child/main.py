@@ -27,8 +27,7 @@ from yarnloom.sdk.interrupts import Interrupts, SharedPage, attempt_now
 from yarnloom.sdk.loom import Loom
 from yarnloom.task_texts import LINE_LIMIT, MESSAGE_LIMIT, TYPE_LIMIT, cut_text, printable
 from yarnloom.worker.channel.frames import Channel, ChannelClosed, Message, Tickets
-from yarnloom.worker.channel.messages import HeldMessages, MessageBuffer
-from yarnloom.worker.channel.printing import Send
+from yarnloom.worker.channel.messages import HeldMessages, MessageBuffer, Send
 from yarnloom.worker.child.call_task import FORKS, is_plain, load_looms, raised, serving
 from yarnloom.worker.child.deadline import Deadline, die_with_parent
 from yarnloom.worker.child.many_at_once import run_shared

@@ -25,7 +25,7 @@ from yarnloom.sdk.loom import Loom
 from yarnloom.sdk.task import Task
 from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
-from yarnloom.worker.channel.printing import AttemptStream, published
+from yarnloom.worker.channel.messages import AttemptStream, published
 from yarnloom.worker.child.call_task import (
     FORKS,
     NOT_CALLED,

@@ -30,8 +30,7 @@ from yarnloom.sdk.interrupts import Interrupts, SharedPage
 from yarnloom.task_texts import error_record
 from yarnloom.values import JsonObject, JsonValue, encode
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message, Tickets
-from yarnloom.worker.channel.messages import MessageBuffer
-from yarnloom.worker.channel.printing import AttemptStream, Pipes, published
+from yarnloom.worker.channel.messages import AttemptStream, MessageBuffer, Pipes, published
 from yarnloom.worker.child.call_task import FORKS, NOT_CALLED, Called, Served, call_plain, call_task
 from yarnloom.worker.child.deadline import Deadline
 
