@@ -50,7 +50,7 @@ class Hours:
             waited: microseconds until it began.
             took: microseconds from its begin; None if it never began.
         """
-        hour = now // store.HOUR
+        hour = now // counter_records.HOUR
         key = (workflow, hour, address, outcome)
         number, sum_waited = self._counts.get(key, (0, 0))
         self._counts[key] = number + 1, sum_waited + max(0, waited)
@@ -64,7 +64,7 @@ class Hours:
         last, key, number, waits = -1, ("", 0, "", ""), 0, 0
         times = self._times
         for at, waited, took in ended:
-            hour = at // store.HOUR
+            hour = at // counter_records.HOUR
             if hour != last:
                 self._add(key, number, waits)
                 last, key, number, waits = hour, (workflow, hour, address, outcome), 0, 0
@@ -98,7 +98,7 @@ def over_days(connection: Connection, plan: Plan, now: int, days: int) -> OverTi
         now: in microseconds since 1970 UTC.
         days: how many, today among them.
     """
-    first = (now // store.HOUR // DAY - days + 1) * DAY
+    first = (now // counter_records.HOUR // DAY - days + 1) * DAY
     counts = counter_records.counts_since(connection, plan.workflow, first)
     times = counter_records.times_since(connection, plan.workflow, first)
     known = [plan.address(node) for node in plan.nodes if node.task]
