@@ -27,9 +27,20 @@ def program(tmp_path: Path) -> Iterator[ServiceProgram]:
         yield one
 
 
+PROCESSES = 2
+
+
 def worker(service_program: ServiceProgram) -> Program:
     """A worker of two processes that has published its loom."""
-    options = ("--load", LOOM, "--publish", "--processes", "2", "--url", service_program.url)
+    options = (
+        "--load",
+        LOOM,
+        "--publish",
+        "--processes",
+        str(PROCESSES),
+        "--url",
+        service_program.url,
+    )
     program = Program("worker", *options)
     program.wait_for("takes work")
     return program
@@ -114,14 +125,22 @@ def test_what_never_began_is_handed_back(program: ServiceProgram, tmp_path: Path
 def test_steps_that_ran_ahead_of_their_turn_are_among_the_attempts(
     program: ServiceProgram, tmp_path: Path
 ) -> None:
-    """For every line there is an attempt that began, also where its end was never reported."""
+    """For every line there is an attempt that began, also where its end was never reported.
+
+    One that was killed between its begin and its line has none: at most one in each process.
+    """
     runs = killed_in_the_middle(program, tmp_path, "marks", 24, 60)
 
     begun = Counter(lines(str(tmp_path), "begun"))
+    without_line = 0
     for number, run in enumerate(runs):
         assert run.state == "done"
         counted = Counter(
             f"r{number}/{attempt['address']}" for attempt in attempts(run) if attempt["begun_at"]
         )
-        mine = {line: count for line, count in begun.items() if line.startswith(f"r{number}/")}
-        assert counted == mine
+        mine = Counter(
+            {line: count for line, count in begun.items() if line.startswith(f"r{number}/")}
+        )
+        assert mine <= counted
+        without_line += (counted - mine).total()
+    assert without_line <= PROCESSES
