@@ -74,8 +74,9 @@ def _wait_for(folder: Path, number: int) -> None:
             time.sleep(0.01)
 
 
-def walk(folder: Path) -> list[tuple[str, str]]:
+def walk(folder: Path) -> dict[str, str]:
     """Let a step run; return the files that it passes, each with the first function called."""
+    folder.mkdir(exist_ok=True)
     with service(folder) as url:
         while True:
             with contextlib.suppress(OSError), urllib.request.urlopen(f"{url}/ready"):
@@ -96,14 +97,14 @@ def walk(folder: Path) -> list[tuple[str, str]]:
     found: dict[str, str] = {}
     for _, path, name in sorted(lines, key=lambda line: int(line[0])):
         found.setdefault(path, name)
-    return list(found.items())
+    return found
 
 
 def main() -> int:
     """Print the walk."""
     with tempfile.TemporaryDirectory() as folder:
         files = walk(Path(folder))
-    for number, (path, name) in enumerate(files, 1):
+    for number, (path, name) in enumerate(files.items(), 1):
         print(f"{number:3} {path:50} {name}")
     return 0
 

@@ -17,7 +17,7 @@ from yarnloom.client import Call
 pytestmark = pytest.mark.slow
 
 LOOM = "tests.begun_loom:loom"
-STEPS = 8
+STEPS, PROCESSES = 8, 2
 
 
 @pytest.fixture
@@ -25,9 +25,6 @@ def program(tmp_path: Path) -> Iterator[ServiceProgram]:
     """A service without workers."""
     with service(tmp_path / "data") as one:
         yield one
-
-
-PROCESSES = 2
 
 
 def worker(service_program: ServiceProgram) -> Program:
