@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
+from typing import Any, NamedTuple
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
@@ -120,6 +121,20 @@ def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:
     return found
 
 
+class Column(NamedTuple):
+    """A column of a list.
+
+    Attributes:
+        heading: its name; empty for remarks, as the last.
+        cell: what it shows of a row.
+        number: whether it is aligned like numbers.
+    """
+
+    heading: str
+    cell: Callable[[View], Any]
+    number: bool = False
+
+
 def short_value(value: JsonValue, width: int = 60) -> str:
     """A value on one line, cut where it is long."""
     text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
@@ -138,22 +153,24 @@ def readable(rows: list[View]) -> list[View]:
     return [row for row in rows if "unreadable" not in row]
 
 
+def list_table(columns: tuple[Column, ...], rows: list[View]) -> Table:
+    """A list, a row for each that can be shown."""
+    numbers = tuple(column.heading for column in columns if column.number)
+    found = table(*(column.heading for column in columns), numbers=numbers)
+    for row in readable(rows):
+        cells = ("–" if cell is None else cell for cell in (one.cell(row) for one in columns))
+        found.add_row(*(cell if isinstance(cell, Text) else str(cell) for cell in cells))
+    return found
+
+
 def run_table(runs: list[View]) -> Table:
     """A list of runs."""
-    found = table(
-        "run", "workflow", "state", "started", "took", "done", "", numbers=("run", "done")
-    )
-    for run in readable(runs):
-        found.add_row(
-            str(run["number"]),
-            run["workflow"],
-            state_text(run["state"]),
-            until(run["start_at"]) if run["state"] == "scheduled" else ago(run["created_at"]),
-            took(run["started_at"], run["ended_at"]),
-            percent(run["progress"]["fraction"]) or "–",
-            Text(_moving_text(run), style="dim"),
-        )
-    return found
+    return list_table(RUN_COLUMNS, runs)
+
+
+def _begin_text(run: View) -> str:
+    """When a run was started, or will be."""
+    return until(run["start_at"]) if run["state"] == "scheduled" else ago(run["created_at"])
 
 
 def _moving_text(run: View) -> str:
@@ -161,6 +178,18 @@ def _moving_text(run: View) -> str:
     if run["started_at"] is None or run["ended_at"] is not None:
         return ""
     return run_progress_words(run["progress"]).partition(", ")[2]
+
+
+RUN_COLUMNS = (
+    Column("run", lambda run: run["number"], number=True),
+    Column("workflow", lambda run: run["workflow"]),
+    Column("state", lambda run: state_text(run["state"])),
+    Column("started", _begin_text),
+    Column("took", lambda run: took(run["started_at"], run["ended_at"])),
+    Column("done", lambda run: percent(run["progress"]["fraction"]) or "–", number=True),
+    Column("", lambda run: Text(_moving_text(run), style="dim")),
+)
+"""The columns of a list of runs."""
 
 
 def count(number: int, noun: str) -> str:

@@ -2,28 +2,29 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yarnloom.cli import output
 from yarnloom.cli.lists import print_list
 from yarnloom.cli.options import Add, Parser
+from yarnloom.cli.output import Column
 from yarnloom.cli.show import View
 from yarnloom.client import Client
 
 
 def workers(client: Client, as_json: bool) -> int:
     """List workers."""
-
-    def row(one: View) -> list[Any]:
-        facts = [one["facts"].get(name, "") for name in ("host", "pid", "processes")]
-        seen = output.ago(one["seen_at"]) if one["registered"] else "not since the restart"
-        count = len(one["in_hand"])
-        hand = f"{count}" if count else f"idle {output.took(one['idle_since'], None)}"
-        return [one["name"], *facts, hand, len(one["tasks"]), seen, _takes(one)]
-
-    columns = ("worker", "host", "pid", "processes", "in hand", "tasks", "last seen", "")
     hint = "start one with `yarnloom worker --load MODULE:LOOM`"
-    return print_list(client, "workers", columns, row, hint, as_json)
+    return print_list(client, "workers", COLUMNS, hint, as_json)
+
+
+def _in_hand(worker: View) -> str:
+    """How many attempts a worker has, or for how long none."""
+    count = len(worker["in_hand"])
+    return f"{count}" if count else f"idle {output.took(worker['idle_since'], None)}"
+
+
+def _seen(worker: View) -> str:
+    """When a worker was heard of last."""
+    return output.ago(worker["seen_at"]) if worker["registered"] else "not since the restart"
 
 
 def _takes(worker: View) -> str:
@@ -38,6 +39,18 @@ def _takes(worker: View) -> str:
     found += [] if pools is None else [f"only pools {', '.join(pools) or 'none'}"]
     return ", ".join(found)
 
+
+COLUMNS = (
+    Column("worker", lambda one: one["name"]),
+    Column("host", lambda one: one["facts"].get("host", "")),
+    Column("pid", lambda one: one["facts"].get("pid", "")),
+    Column("processes", lambda one: one["facts"].get("processes", "")),
+    Column("in hand", _in_hand),
+    Column("tasks", lambda one: len(one["tasks"])),
+    Column("last seen", _seen),
+    Column("", _takes),
+)
+"""The columns of the list of workers."""
 
 # What can be typed
 

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from rich.padding import Padding
 from rich.text import Text
 
 from yarnloom.cli import output
 from yarnloom.cli.lists import print_list
 from yarnloom.cli.options import Add, Parser, positive
-from yarnloom.cli.output import out
+from yarnloom.cli.output import Column, out
 from yarnloom.cli.show import View
 from yarnloom.client import Call, Client
 
@@ -19,17 +17,24 @@ def workflows(client: Client, name: str, days: int, as_json: bool) -> int:
     """List workflows, or show what one takes and how it went over some days."""
     if name:
         return _show_workflow(client, name, days, as_json)
-
-    def row(one: View) -> list[Any]:
-        required = one["params"].get("required", ())
-        params = one["params"].get("properties", {})
-        names = [name if name in required else f"[{name}]" for name in params]
-        published = output.ago(one["published_at"])
-        return [one["name"], one["version"], Text(" ".join(names)), published, one["last_run"]]
-
-    columns = ("workflow", "version", "params", "published", "last run")
     hint = "publish a loom with `yarnloom publish MODULE:LOOM`"
-    return print_list(client, "workflows", columns, row, hint, as_json)
+    return print_list(client, "workflows", WORKFLOW_COLUMNS, hint, as_json)
+
+
+def _params(workflow: View) -> Text:
+    """The names of a workflow's params, those with a default in brackets."""
+    required = workflow["params"].get("required", ())
+    names = workflow["params"].get("properties", {})
+    return Text(" ".join(name if name in required else f"[{name}]" for name in names))
+
+
+WORKFLOW_COLUMNS = (
+    Column("workflow", lambda one: one["name"]),
+    Column("version", lambda one: one["version"]),
+    Column("params", _params),
+    Column("published", lambda one: output.ago(one["published_at"])),
+    Column("last run", lambda one: one["last_run"]),
+)
 
 
 def _show_workflow(client: Client, name: str, days: int, as_json: bool) -> int:
@@ -60,16 +65,23 @@ def tasks(client: Client, name: str, code: str, as_json: bool) -> int:
     """List tasks, or show one with its types and code."""
     if name:
         return _show_task(client, name, code, as_json)
-
-    def row(one: View) -> list[Any]:
-        same = [w["name"] for w in one["workers"] if w["code_hash"] == one["code_hash"]]
-        other = [f"{w['name']} (other code)" for w in one["workers"] if w["name"] not in same]
-        have = ", ".join(same + other) or "none"
-        return [one["name"], one["code_hash"], have, one["summary"]]
-
-    columns = ("task", "code", "workers", "what it does")
     hint = "publish a loom with `yarnloom publish MODULE:LOOM`"
-    return print_list(client, "tasks", columns, row, hint, as_json)
+    return print_list(client, "tasks", TASK_COLUMNS, hint, as_json)
+
+
+def _workers(task: View) -> str:
+    """Which workers have a task, those with its present code first."""
+    same = [w["name"] for w in task["workers"] if w["code_hash"] == task["code_hash"]]
+    other = [f"{w['name']} (other code)" for w in task["workers"] if w["name"] not in same]
+    return ", ".join(same + other) or "none"
+
+
+TASK_COLUMNS = (
+    Column("task", lambda one: one["name"]),
+    Column("code", lambda one: one["code_hash"]),
+    Column("workers", _workers),
+    Column("what it does", lambda one: one["summary"]),
+)
 
 
 def _show_task(client: Client, name: str, code: str, as_json: bool) -> int:

@@ -1,5 +1,5 @@
 import { Group, Stack, Table, Text, Title } from "@mantine/core";
-
+import type { ReactNode } from "react";
 import { Link } from "react-router";
 
 import type { Worker } from "../../api/types";
@@ -31,12 +31,11 @@ export function WorkersPage() {
           <Table verticalSpacing={9}>
             <Table.Thead>
               <Table.Tr>
-                <Table.Th>Worker</Table.Th>
-                <Table.Th>In hand</Table.Th>
-                <Table.Th>Takes</Table.Th>
-                <Table.Th>Loom and code</Table.Th>
-                <Table.Th>Heard of</Table.Th>
-                <Table.Th aria-label="Changes" />
+                {COLUMNS.map(({ label }) => (
+                  <Table.Th key={label} aria-label={label ? undefined : "Changes"}>
+                    {label}
+                  </Table.Th>
+                ))}
               </Table.Tr>
             </Table.Thead>
             <Table.Tbody>
@@ -51,32 +50,48 @@ export function WorkersPage() {
   );
 }
 
-function WorkerRow({ worker }: { worker: Worker }) {
-  const facts = worker.facts;
-  return (
-    <Table.Tr aria-label={`worker ${worker.name}`}>
-      <Table.Td>
+interface Column {
+  label: string;
+  faded?: boolean;
+  cell: (worker: Worker) => ReactNode;
+}
+
+const COLUMNS: Column[] = [
+  {
+    label: "Worker",
+    cell: (worker) => (
+      <>
         <Text fw={650} size="sm">
           {worker.name}
         </Text>
         <Text size="xs" c="dimmed">
-          {facts.host}, process {facts.pid}
+          {worker.facts.host}, process {worker.facts.pid}
         </Text>
         {worker.trouble && (
           <Text size="xs" className="dyed" data-dye="failed" maw={360}>
             {worker.trouble.split("\n")[0]}
           </Text>
         )}
-      </Table.Td>
-      <Table.Td>
+      </>
+    ),
+  },
+  {
+    label: "In hand",
+    cell: (worker) => (
+      <>
         <Text size="sm">
           {worker.in_hand.length} of {worker.places} {worker.places === 1 ? "process" : "processes"}
           {worker.io_places > 0 && ` and ${worker.io_places} shared places`}
         </Text>
         <Running worker={worker} />
         <Idle worker={worker} />
-      </Table.Td>
-      <Table.Td>
+      </>
+    ),
+  },
+  {
+    label: "Takes",
+    cell: (worker) => (
+      <>
         <Text size="sm">
           {worker.pools === null ? "all steps" : `only pools ${worker.pools.join(", ")}`}
         </Text>
@@ -85,25 +100,46 @@ function WorkerRow({ worker }: { worker: Worker }) {
             has {worker.has.join(", ")}
           </Text>
         )}
-      </Table.Td>
-      <Table.Td>
-        {facts.loom}
+      </>
+    ),
+  },
+  {
+    label: "Loom and code",
+    cell: (worker) => (
+      <>
+        {worker.facts.loom}
         <Text size="xs" c="dimmed" ff="monospace" title="a hash of all its code">
           {worker.code}
         </Text>
-      </Table.Td>
-      <Table.Td className={frame.faded}>
-        {worker.registered ? <Ago at={worker.seen_at} /> : "not since the restart"}
-      </Table.Td>
-      <Table.Td>
-        {worker.draining ? (
-          <Text size="sm" className="dyed" data-dye="paused">
-            draining
-          </Text>
-        ) : (
-          <DrainButton worker={worker} />
-        )}
-      </Table.Td>
+      </>
+    ),
+  },
+  {
+    label: "Heard of",
+    faded: true,
+    cell: (worker) => (worker.registered ? <Ago at={worker.seen_at} /> : "not since the restart"),
+  },
+  {
+    label: "",
+    cell: (worker) =>
+      worker.draining ? (
+        <Text size="sm" className="dyed" data-dye="paused">
+          draining
+        </Text>
+      ) : (
+        <DrainButton worker={worker} />
+      ),
+  },
+];
+
+function WorkerRow({ worker }: { worker: Worker }) {
+  return (
+    <Table.Tr aria-label={`worker ${worker.name}`}>
+      {COLUMNS.map(({ label, faded, cell }) => (
+        <Table.Td key={label} className={faded ? frame.faded : undefined}>
+          {cell(worker)}
+        </Table.Td>
+      ))}
     </Table.Tr>
   );
 }
