@@ -36,7 +36,7 @@ from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.workers import Workers
 from yarnloom.engine.use_cases.pause import Pausing
 from yarnloom.errors import ValueRefused
-from yarnloom.plan import Retry
+from yarnloom.plan import Retry, StepRules
 from yarnloom.store import AttemptRow, StepRow, Unit
 from yarnloom.store.runs import paused_runs
 from yarnloom.units import duration_text
@@ -55,6 +55,23 @@ _ENDING = (StepEvent.FINISH, StepEvent.FAIL, StepEvent.CANCEL)
 
 
 SAVED_LIMIT = 2 * VALUE_LIMIT + 65_536  # what is kept, what is carried, and the places
+
+
+@dataclass(slots=True)
+class Ending:
+    """How an attempt ended, as the service judges it.
+
+    Attributes:
+        outcome: its outcome.
+        output: as JSON text, if it is done.
+        error: what is told of it; empty for none.
+        kinds: the names of its error that retry rules may name.
+    """
+
+    outcome: Outcome
+    output: str | None
+    error: StepError
+    kinds: tuple[str, ...]
 
 
 @dataclass(slots=True)
@@ -83,47 +100,65 @@ class AttemptEnds:
         step = self.unit.steps.need(attempt.step)
         composition = self.compositions.of(self.unit.run(step.run))
         rules = composition.plan.nodes[step.node].rules
+        ending = self._ending(composition, step, outcome, item)
+        self._close(attempt, ending, item)
+        self._count(step, attempt, ending, item)
+        late = self._is_late(step, attempt, rules)
+        losses = self.settings.losses if rules.losses is None else rules.losses
+        event = _event(step, ending.outcome, step.stop, late, losses)
+        if event is StepEvent.BACK_OFF:
+            event = self._back_off(composition, step, rules.retry, ending, item.after)
+        match event:
+            case StepEvent.FINISH:
+                step.output, step.error = ending.output, None
+                step.saved = _kept_when_done(step.saved)
+            case StepEvent.REST:
+                self._rest(step, item.after or 0.0)
+            case StepEvent.FAIL | StepEvent.BACK_OFF:
+                step.error = json.dumps(_final_error(step, rules, ending, late, losses))
+        self.release.release(step, attempt)
+        self.moves.step(step, event, closing=True)
+        self.afterwards.settling.add(step.run)
+        self._go_on(composition, step, attempt, event)
+
+    def _ending(
+        self, composition: Composition, step: StepRow, outcome: Outcome, item: ReportItem
+    ) -> Ending:
+        """Judge what a worker reports: with which outcome the attempt ends."""
         output, outcome, error = checked_output(outcome, item)
         if output is not None and (
             missing := _missing_files(self.unit, composition, step, item, output)
         ):
             output, outcome, error = None, Outcome.FAILED, missing
-        # The task only saw a request to stop; the reason of the request decides about the outcome.
-        if step.stop == StopReason.TIMEOUT and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
-            outcome, error = Outcome.FAILED, too_long(rules.timeout or 0.0, "timeout", "TimedOut")
-        if step.stop == StopReason.QUIET and outcome in (Outcome.CANCELLED, Outcome.STOPPED):
-            said = f"no word of progress for {duration_text(rules.quiet_for or 0.0)}"
-            outcome, error = Outcome.FAILED, {"type": "Quiet", "message": said}
-        error = StepError(**(error or {}))
-        kinds = kinds_of(error) if error else ()
-        error.pop("kinds", None)
-        self._close(attempt, outcome, error, item)
+        if outcome in (Outcome.CANCELLED, Outcome.STOPPED):
+            rules = composition.plan.nodes[step.node].rules
+            if because := _why_failed(step.stop, rules):
+                outcome, error = Outcome.FAILED, because
+        told = StepError(**(error or {}))
+        kinds = kinds_of(told) if told else ()
+        told.pop("kinds", None)
+        return Ending(outcome, output, told, kinds)
+
+    def _count(self, step: StepRow, attempt: AttemptRow, ending: Ending, item: ReportItem) -> None:
+        """Keep what the attempt saved last, and count it among the tries of its step."""
         if item.saved is not None:
             self.keep_saved(step, attempt, item.saved)
         self.attempts.furthest.pop(attempt.id, None)
         self.attempts.heard.pop(attempt.id, None)
-        step.tries += outcome is Outcome.FAILED
-        step.losses += outcome is Outcome.LOST
-        most = self.settings.losses if rules.losses is None else rules.losses
-        lead = micros_of(hears_before(self.workers, attempt, step, rules.deadline or 0.0))
-        passed = step.deadline_at is not None and self.time.now >= step.deadline_at - lead
-        late = passed and step.stop == StopReason.DEADLINE
-        event = _event(step, outcome, step.stop, late, most)
-        if event is StepEvent.BACK_OFF:
-            event, more = self._back_off(composition, step, rules.retry, kinds, item.after)
-            error.update(more)
-        match event:
-            case StepEvent.FINISH:
-                step.output, step.error, step.saved = output, None, _kept_when_done(step.saved)
-            case StepEvent.REST:
-                self._rest(step, item.after or 0.0)
-            case StepEvent.FAIL | StepEvent.BACK_OFF:
-                if late:
-                    error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
-                step.error = json.dumps(_final_error(step, outcome, error, most))
-        self.release.release(step, attempt)
-        self.moves.step(step, event, closing=True)
-        self.afterwards.settling.add(step.run)
+        step.tries += ending.outcome is Outcome.FAILED
+        step.losses += ending.outcome is Outcome.LOST
+
+    def _is_late(self, step: StepRow, attempt: AttemptRow, rules: StepRules) -> bool:
+        """Whether a step stopped since its own deadline has passed, and not that of its run."""
+        if step.deadline_at is None or step.stop != StopReason.DEADLINE:
+            return False
+        lead = hears_before(self.workers, attempt, step, rules.deadline or 0.0)
+        return self.time.now >= step.deadline_at - micros_of(lead)
+
+    def _go_on(
+        self, composition: Composition, step: StepRow, attempt: AttemptRow, event: StepEvent
+    ) -> None:
+        """Let the plan go on behind a step that has ended, or take up one that has not."""
         if event in _ENDING:
             step.ended_at = attempt.ended_at
             self.composing.left_at[step.part] = attempt.ended_at or self.time.now
@@ -136,10 +171,9 @@ class AttemptEnds:
             composition.fell_asleep(step)
         self.pausing.hold_if_asked(step)
 
-    def _close(
-        self, attempt: AttemptRow, outcome: Outcome, error: StepError, item: ReportItem
-    ) -> None:
-        """An attempt has ended: what is kept of it."""
+    def _close(self, attempt: AttemptRow, ending: Ending, item: ReportItem) -> None:
+        """Write down how an attempt ended, and how long it took."""
+        outcome, error = ending.outcome, ending.error
         began = attempt.begun_at or attempt.handed_at
         attempt.outcome = outcome
         attempt.ended_at = max(began, self.time.now - micros_of(item.ended_ago))
@@ -168,17 +202,20 @@ class AttemptEnds:
         composition: Composition,
         step: StepRow,
         rule: Retry | None,
-        kinds: tuple[str, ...],
+        ending: Ending,
         after: float | None,
-    ) -> tuple[StepEvent, StepError]:
-        """Decide whether a failed step waits for another try; else return more for its error."""
+    ) -> StepEvent:
+        """Decide whether a failed step waits for another try; else its error says why not."""
         spent = (self.time.now - self._first_try(step, rule) - step.paused_micros) / 1_000_000
-        wait, why = next_wait(rule, Tried(step.tries, kinds, spent, after), self.settings.chance)
+        tried = Tried(step.tries, ending.kinds, spent, after)
+        wait, why = next_wait(rule, tried, self.settings.chance)
         if wait is None or composition.is_barred(self.unit.parts.need(step.part)):
-            return StepEvent.FAIL, {"no_more_tries": why} if rule is not None and why else {}
+            if rule is not None and why:
+                ending.error["no_more_tries"] = why
+            return StepEvent.FAIL
         step.due_at = self.time.now + micros_of(wait)
         self.due_times.set(BACK_OFF_DUE, step.due_at)
-        return StepEvent.BACK_OFF, {}
+        return StepEvent.BACK_OFF
 
     def _rest(self, step: StepRow, seconds: float) -> None:
         """A step asked to be called again: its tries begin anew then."""
@@ -282,8 +319,24 @@ def _missing_files(
     return {"type": "ValueRefused", "message": f"{message}; ctx.save_file keeps one"}
 
 
-def _final_error(step: StepRow, outcome: Outcome, error: StepError, losses: int) -> StepError:
-    if outcome is not Outcome.LOST:
+def _why_failed(stop: str | None, rules: StepRules) -> StepError | None:
+    """Return the error of a task that only saw a request to stop: the request's reason decides."""
+    if stop == StopReason.TIMEOUT:
+        return too_long(rules.timeout or 0.0, "timeout", "TimedOut")
+    if stop == StopReason.QUIET:
+        said = f"no word of progress for {duration_text(rules.quiet_for or 0.0)}"
+        return {"type": "Quiet", "message": said}
+    return None
+
+
+def _final_error(
+    step: StepRow, rules: StepRules, ending: Ending, late: bool, losses: int
+) -> StepError:
+    """Return the error that a step has from now on."""
+    error = ending.error
+    if late:
+        error = too_long(rules.deadline or 0.0, "deadline", "DeadlinePassed")
+    if ending.outcome is not Outcome.LOST:
         return error
     if step.losses == 1:
         message = f"lost once, which its losses=0 do not bear: {error.get('message', '')}"
