@@ -81,7 +81,9 @@ class _Held:
             except ValidationError as error:
                 yield f"does not fit {model}: {error}"
                 return
-            again = _adapter(model).dump_python(read, by_alias=True, exclude_unset=True)
+            again = _adapter(model).dump_python(
+                read, mode="json", by_alias=True, exclude_unset=True
+            )
             if again != value:
                 yield f"is more than {model} says: {_difference(value, again)}"
             return

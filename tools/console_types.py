@@ -16,13 +16,14 @@ from yarnloom.protocol import (
     run_answers,
     setting_answers,
     worker_answers,
+    worker_messages,
     workflow_answers,
 )
 from yarnloom.protocol.answer_fields import Answer
 
 MODULES = (
     *(run_answers, part_answers, overview_answers, setting_answers, worker_answers),
-    workflow_answers,
+    *(worker_messages, workflow_answers),
 )
 WORDS = {
     "RunState": run_answers.RunStateWord,

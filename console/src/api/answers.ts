@@ -1083,7 +1083,7 @@ export interface Registered {
 
 /** Work and orders for a worker: `docs/worker-protocol.md` has each kind. */
 export interface Poll {
-  messages: JsonObject[];
+  messages: (WorkMessage | WorksMessage | StopMessage | AttemptMessage | WorkerMessage)[];
   closing: boolean;
   commits: number;
 }
@@ -1097,7 +1097,7 @@ export interface RefusedItem {
 /** What was refused of a report, and work and orders for the worker. */
 export interface Report {
   refused: RefusedItem[];
-  messages: JsonObject[];
+  messages: (WorkMessage | WorksMessage | StopMessage | AttemptMessage | WorkerMessage)[];
   commits: number;
 }
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pydantic import Field
 
 from yarnloom.protocol.answer_fields import Answer, Moment
+from yarnloom.protocol.worker_messages import AnyMessage
 from yarnloom.values import JsonObject, JsonValue
 
 
@@ -74,7 +75,7 @@ class RegisteredAnswer(Answer):
 class PollAnswer(Answer):
     """Work and orders for a worker: `docs/worker-protocol.md` has each kind."""
 
-    messages: list[JsonObject]
+    messages: list[AnyMessage]
     closing: bool
     commits: int
 
@@ -90,7 +91,7 @@ class ReportAnswer(Answer):
     """What was refused of a report, and work and orders for the worker."""
 
     refused: list[RefusedItem]
-    messages: list[JsonObject]
+    messages: list[AnyMessage]
     commits: int
 
 
