@@ -110,6 +110,8 @@ def _text(shape: Any) -> str:
             return name
     if shape in _PLAIN:
         return _PLAIN[shape]
+    if origin is tuple:
+        return f"[{', '.join(_text(one) for one in inner)}]"
     if isinstance(shape, type) and issubclass(shape, BaseModel):
         return name_of(shape)
     inner = get_args(shape)
