@@ -110,8 +110,6 @@ def _text(shape: Any) -> str:
             return name
     if shape in _PLAIN:
         return _PLAIN[shape]
-    if origin is tuple:
-        return f"[{', '.join(_text(one) for one in inner)}]"
     if isinstance(shape, type) and issubclass(shape, BaseModel):
         return name_of(shape)
     inner = get_args(shape)
@@ -125,6 +123,8 @@ def _text(shape: Any) -> str:
         case origin if origin is list:
             item = _text(inner[0])
             return f"({item})[]" if "|" in item else f"{item}[]"
+        case origin if origin is tuple:
+            return f"[{', '.join(_text(one) for one in inner)}]"
         case origin if origin is dict:
             return "JsonObject" if inner[1] is Any else f"Record<string, {_text(inner[1])}>"
     raise TypeError(f"no type of the console for {shape!r}")

@@ -1110,6 +1110,91 @@ export interface BegunEffect {
   value?: Json;
 }
 
+/** An attempt that the worker runs behind the one that it was sent along with. */
+export interface SentAlong {
+  attempt: number;
+  task: string;
+  code_hash: string;
+  address: string;
+  token: string;
+  /** What is known already. */
+  input: JsonObject;
+  /** By input the attempt whose output it is. */
+  passed: Record<string, number>;
+}
+
+/** Run an attempt. */
+export interface WorkMessage {
+  kind: "work";
+  /** To acknowledge it with, in `received`. */
+  serial: number;
+  attempt: number;
+  address: string;
+  /** Which attempt of its step. */
+  number: number;
+  /** Which try, as retry rules count. */
+  tries: number;
+  task: string;
+  code_hash: string;
+  input: JsonObject;
+  /** The same over all attempts of the step. */
+  token: string;
+  /** Bytes that it may use. */
+  memory?: number | null;
+  /** Report the begin first. */
+  begin?: "recorded" | null;
+  /** What the attempt before it saved. */
+  saved?: JsonObject | null;
+  /** Texts to hide in what is reported. */
+  secrets?: string[] | null;
+  /** Attempts that come behind it. */
+  relay?: SentAlong[] | null;
+}
+
+/** Run many attempts of one step, in items that follow each other. */
+export interface WorksMessage {
+  kind: "works";
+  serial: number;
+  /** The first attempt; the others follow. */
+  first: number;
+  /** The key of each item and its own inputs; null is not to be run. */
+  items: ([string, JsonObject] | null)[];
+  /** What comes before the key, and behind it. */
+  address: [string, string];
+  step: number;
+  task: string;
+  code_hash: string;
+  /** The inputs that all have. */
+  input: JsonObject;
+  /** What the token of each begins with. */
+  token: string;
+}
+
+/** Stop an attempt. */
+export interface StopMessage {
+  kind: "stop";
+  serial: number;
+  attempt: number;
+  why: string;
+  /** Seconds until it is raised in the task. */
+  raise_in?: number | null;
+  /** Raise it at once, without a grace. */
+  now?: boolean | null;
+}
+
+/** Let an attempt go on, drop it, or give it back if it has not begun. */
+export interface AttemptMessage {
+  kind: "go_on" | "drop" | "give_back";
+  serial: number;
+  attempt: number;
+}
+
+/** Take nothing new and end, or end since no work is left. */
+export interface WorkerMessage {
+  kind: "drain" | "idle";
+  serial: number;
+}
+
 /** A workflow that was published. */
 export interface PublishedWorkflow {
   workflow: string;
