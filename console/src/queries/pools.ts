@@ -1,8 +1,10 @@
-import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { get, patch, post, remove } from "../api/http";
 import type { Json, Pool, PoolUse, Why, Worker } from "../api/types";
+import { apply, shownBy } from "./liveUpdates";
 import { keys } from "./queryClient";
+import { withPool } from "./reducer";
 
 /** Every pool, by name; events keep them as they are. */
 export function usePools() {
@@ -50,7 +52,7 @@ export function useChangePool(name: string | null) {
       name === null
         ? post<Pool>("/pools", change)
         : patch<Pool>(`/pools/${encodeURIComponent(name)}`, change),
-    onSuccess: (pool) => takePool(client, pool),
+    onSuccess: (pool) => apply(client, withPool(shownBy(client), pool)),
   });
 }
 
@@ -66,15 +68,5 @@ export function useDrain(worker: string) {
   return useMutation({
     mutationFn: (reason: string) =>
       post<Worker>(`/workers/${encodeURIComponent(worker)}/drain`, { reason }),
-  });
-}
-
-/** Put a pool into the list, unless what the list has of it is newer. */
-export function takePool(client: QueryClient, pool: Pool): void {
-  client.setQueryData<{ pools: Pool[] }>(keys.pools, (before) => {
-    const known = before?.pools.find((one) => one.name === pool.name);
-    if (!before || (known && known.as_of > pool.as_of)) return before;
-    const others = before.pools.filter((one) => one.name !== pool.name);
-    return { pools: [...others, pool].sort((a, b) => (a.name < b.name ? -1 : 1)) };
   });
 }

@@ -1,8 +1,10 @@
-import { useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { get, patch, post, remove } from "../api/http";
 import type { Json, Run, Schedule } from "../api/types";
+import { apply, shownBy } from "./liveUpdates";
 import { keys } from "./queryClient";
+import { withSchedule } from "./reducer";
 
 /** Every schedule, by name; events keep them as they are. */
 export function useSchedules() {
@@ -32,7 +34,7 @@ export function useChangeSchedule(name: string | null) {
       name === null
         ? post<Schedule>("/schedules", change)
         : patch<Schedule>(`/schedules/${encodeURIComponent(name)}`, change),
-    onSuccess: (schedule) => takeSchedule(client, schedule),
+    onSuccess: (schedule) => apply(client, withSchedule(shownBy(client), schedule)),
   });
 }
 
@@ -48,14 +50,5 @@ export function useRemoveSchedule(name: string) {
 export function useStartSchedule(name: string) {
   return useMutation({
     mutationFn: (key: string) => post<Run>(`/schedules/${encodeURIComponent(name)}/start`, { key }),
-  });
-}
-
-/** Put a schedule into the list. */
-export function takeSchedule(client: QueryClient, schedule: Schedule): void {
-  client.setQueryData<{ schedules: Schedule[] }>(keys.schedules, (before) => {
-    if (!before) return before;
-    const others = before.schedules.filter((one) => one.name !== schedule.name);
-    return { schedules: [...others, schedule].sort((a, b) => (a.name < b.name ? -1 : 1)) };
   });
 }
