@@ -1,12 +1,14 @@
-import { useInfiniteQuery, useQueryClient, type InfiniteData } from "@tanstack/react-query";
+import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 
 import { get, linesPath } from "../api/http";
 import { watchRunLines } from "../api/liveEvents";
 import type { Run, RunLine } from "../api/types";
+import { apply, shownBy } from "./liveUpdates";
 import { keys } from "./queryClient";
+import { reduce } from "./reducer";
 
-interface LinePage {
+export interface LinePage {
   lines: RunLine[];
   next: string | null;
   /** Behind all that was looked through. */
@@ -14,7 +16,6 @@ interface LinePage {
 }
 
 const PAGE = 500;
-const SHOWN = 5_000;
 
 /** The newest lines of a run, those of one address or with a text; the next page is before them. */
 export function useRunLines(run: number, address: string, text: string) {
@@ -50,14 +51,7 @@ export function useLiveLines(run: Run, address: string, text: string, end: strin
     const key = keys.lines(number, address, text);
     const path = (after: string) => linesPath(number, address, text, after);
     const take = (line: RunLine) =>
-      client.setQueryData<InfiniteData<LinePage>>(key, (before) => {
-        const [newest, ...older] = before?.pages ?? [];
-        if (!before || !newest || newest.lines.some(({ mark }) => mark === line.mark)) {
-          return before;
-        }
-        const lines = [...newest.lines, line].slice(-SHOWN);
-        return { ...before, pages: [{ ...newest, lines }, ...older] };
-      });
+      apply(client, reduce(shownBy(client), { kind: "run line", key, line }));
     // The service ends the stream after the last line of a run that has ended.
     return watchRunLines(path, end, take, () => goesOn.current);
   }, [client, number, address, text, end, live]);

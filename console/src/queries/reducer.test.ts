@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import type { LogLine, Part, Pool, Run } from "../api/types";
+import type { LogLine, Part, Pool, Run, RunLine } from "../api/types";
 import { keys, NO_FILTER } from "./queryClient";
 import { reduce, withPool, type Effect, type Shown } from "./reducer";
 
@@ -83,6 +83,22 @@ test("a line comes once, and of very many the newest stay", () => {
   expect(effect).toEqual({ do: "replace", key, value: { lines } });
   expect(reduce(shown([[key, { lines: many }]]), event(1_999))).toEqual([]);
   expect(reduce(shown(), event(0))).toHaveLength(1);
+});
+
+test("a line of a run comes behind the newest page, once", () => {
+  const line = (mark: string) => ({ mark, text: "x" }) as unknown as RunLine;
+  const key = keys.lines(1, "", "");
+  const pages = [
+    { lines: [line("a")], next: null, end: "a" },
+    { lines: [], next: null, end: "" },
+  ];
+  const known = shown([[key, { pages, pageParams: [] }]]);
+
+  const [effect] = reduce(known, { kind: "run line", key, line: line("b") });
+  const first = { lines: [line("a"), line("b")], next: null, end: "a" };
+  expect(effect).toMatchObject({ do: "replace", key, value: { pages: [first, pages[1]] } });
+  expect(reduce(known, { kind: "run line", key, line: line("a") })).toEqual([]);
+  expect(reduce(shown(), { kind: "run line", key, line: line("a") })).toEqual([]);
 });
 
 test("after a gap all that may have changed is asked for", () => {

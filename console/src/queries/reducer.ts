@@ -1,7 +1,8 @@
 import type { InfiniteData, QueryKey } from "@tanstack/react-query";
 
 import type { Change } from "../api/liveEvents";
-import type { LogLine, Part, Pool, Run, Schedule, StepPart } from "../api/types";
+import type { LogLine, Part, Pool, Run, RunLine, Schedule, StepPart } from "../api/types";
+import type { LinePage } from "./logLines";
 import { keys, type RunFilter } from "./queryClient";
 import type { RunPage } from "./runs";
 
@@ -10,6 +11,7 @@ export type LiveEvent =
   | { kind: "changed"; change: Change }
   | { kind: "run changed"; run: number; change: Change }
   | { kind: "line"; run: number; address: string; line: LogLine }
+  | { kind: "run line"; key: QueryKey; line: RunLine }
   | { kind: "gap" }
   | { kind: "gap of run"; run: number };
 
@@ -55,6 +57,7 @@ export interface Shown {
 }
 
 const LOG_SHOWN = 2_000;
+const LINES_SHOWN = 5_000;
 const LISTS: QueryKey[] = [
   ["runs"],
   keys.pools,
@@ -75,6 +78,8 @@ export function reduce(shown: Shown, event: LiveEvent): Effect[] {
       return runChanged(shown, event.run, event.change);
     case "line":
       return lineCame(shown, keys.log(event.run, event.address), event.line);
+    case "run line":
+      return runLineCame(shown, event.key, event.line);
     case "gap":
       // What the service could not answer, it may now.
       return [
@@ -142,6 +147,15 @@ function lineCame(shown: Shown, key: QueryKey, line: LogLine): Effect[] {
   const lines = shown.get<{ lines: LogLine[] }>(key)?.lines ?? [];
   if (line.line <= (lines.at(-1)?.line ?? -1)) return [];
   return [{ do: "replace", key, value: { lines: [...lines, line].slice(-LOG_SHOWN) } }];
+}
+
+/** A line behind the newest page of those of a run. */
+function runLineCame(shown: Shown, key: QueryKey, line: RunLine): Effect[] {
+  const before = shown.get<InfiniteData<LinePage>>(key);
+  const [newest, ...older] = before?.pages ?? [];
+  if (!before || !newest || newest.lines.some(({ mark }) => mark === line.mark)) return [];
+  const lines = [...newest.lines, line].slice(-LINES_SHOWN);
+  return [{ do: "replace", key, value: { ...before, pages: [{ ...newest, lines }, ...older] } }];
 }
 
 function again(...what: Asked[]): Effect[] {
