@@ -241,6 +241,7 @@ def pointer(*path: str | int) -> str:
 
 def number_problem(value: JsonValue, where: str = "") -> Problem | None:
     """Return the first NaN, infinity or too long integer in a value of Python types, or None."""
+    # The usual types first: this looks at every value of every input and output.
     kind = type(value)
     if kind is str or kind is bool or value is None:
         return None
@@ -270,6 +271,7 @@ def number_problem(value: JsonValue, where: str = "") -> Problem | None:
 
 def _unfit(value: JsonValue, where: str) -> Problem | None:
     """The first place in a value that JSON cannot hold."""
+    # Called only for a value that the encoder refused, so it may take its time to find the place.
     if isinstance(value, float | int):
         return number_problem(value, where)
     if isinstance(value, str):

@@ -126,7 +126,7 @@ class Column(NamedTuple):
 
     Attributes:
         heading: its name; empty for remarks, as the last.
-        cell: what it shows of a row.
+        cell: makes its cell from a row.
         number: whether it is aligned like numbers.
     """
 

@@ -148,6 +148,7 @@ class Engine:
         moved = self._time.look(moment, busy=self._memory.workflows.is_busy)
         transaction = self._transaction(moment)
         try:
+            # The order counts: ends free places and names, which the next runs and steps take.
             self._follow_clock(transaction, moved=moved)
             answers = [self._one(transaction, command) for command in batch]
             if self._memory.queue.paused:

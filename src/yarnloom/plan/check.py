@@ -98,6 +98,7 @@ def _count(number: int, noun: str) -> str:
 def _envelope(document: JsonValue) -> list[Problem]:
     if not isinstance(document, dict):
         return [Problem("", f"found {type(document).__name__}; expected an object")]
+    # What is inside is looked at only once the outer form is right.
     found = []
     if document.get("format") != PLAN_FORMAT:
         found.append(
@@ -147,6 +148,7 @@ class _Reader:
     def part(
         self, raw: JsonValue, parent: Node | None, position: int, depth: int, follows: str = ""
     ) -> None:
+        # One that is too large is told of once, however much more follows.
         if depth > MAX_DEPTH or len(self.plan.nodes) >= MAX_NODES:
             if len(self.plan.nodes) == MAX_NODES or depth > MAX_DEPTH:
                 limit = f"at most {MAX_NODES:,} parts, nested at most {MAX_DEPTH} deep"

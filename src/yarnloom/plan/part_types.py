@@ -163,6 +163,7 @@ class Types:
         if isinstance(source, FromOutput) and source.default is not NOT_GIVEN:
             for problem in problems_of(source.default, wanted):
                 self.say(node, f"the default of output(...): {problem.message}", name)
+        # Types that may fit pass: the value itself is checked when it is there.
         given, what = self.schema_of(source), self._spell(source)
         if fit(given, wanted) is Fit.CANNOT:
             self.say(node, f"{what} is {describe(given)}; expected {describe(wanted)}", name)

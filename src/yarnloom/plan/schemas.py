@@ -251,6 +251,7 @@ def items_schema(schema: Schema) -> Schema:
 
 def of_constants(values: list[JsonValue]) -> Schema:
     """A schema that allows the values; of objects also which fields all of them have."""
+    # Constants of one kind are described by their parts; few others by themselves.
     if values and all(isinstance(value, dict) for value in values):
         names = list(dict.fromkeys(name for value in values for name in value))
         fields = {name: [value[name] for value in values if name in value] for name in names}
@@ -330,6 +331,7 @@ def _indefinite(name: str) -> str:
 def describe(schema: Schema, root: Schema | None = None) -> str:
     """A schema in a few words, for messages: "an integer", "'neap' or 'spring'"."""
     schema = resolve(schema, root or schema)
+    # The most telling keyword first: a value says more than a format, a format more than a type.
     if "const" in schema:
         return show(schema["const"])
     if "enum" in schema:

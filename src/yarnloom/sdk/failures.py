@@ -1,4 +1,4 @@
-"""Errors of tasks: what a task is told of failures, and the names of errors in retry rules."""
+"""Errors of tasks: the types of failures that a task gets, and names of errors in retry rules."""
 
 from __future__ import annotations
 

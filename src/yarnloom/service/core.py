@@ -114,7 +114,7 @@ class Core:
         database: its data folder, opened.
         log_file: of the same folder.
         engine: of the same folder.
-        verdicts: what the engine is told of values that were checked in another process.
+        verdicts: where the engine looks up checks of values that another process made.
     """
 
     def __init__(

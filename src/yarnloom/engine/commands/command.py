@@ -42,6 +42,6 @@ def handles(kind: type[Command]) -> Callable[[F], F]:
 
 @dataclass(frozen=True, slots=True)
 class DeferredAnswer:
-    """An answer that is made when the whole transaction is done, with what follows from it."""
+    """An answer that is made at the end of the transaction, with all that follows from it."""
 
     make: Callable[[], Any]

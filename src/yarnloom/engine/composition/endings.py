@@ -74,7 +74,7 @@ _EVENT_FOR = {
 
 @dataclass(slots=True)
 class CompositionNeeds:
-    """What the rules of composition are made of."""
+    """The parts of a transaction that the rules of composition use."""
 
     unit: Unit
     time: RunTime
@@ -104,7 +104,7 @@ class ComposedRun:
     """One run within a transaction.
 
     Attributes:
-        needs: what the rules are made of.
+        needs: the parts of the transaction.
         run: the run.
         plan: its plan.
         resolver: what its references mean.

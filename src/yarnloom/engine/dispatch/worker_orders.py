@@ -161,5 +161,5 @@ def token_of_place(folder: Folder, part: int, node: int) -> str:
 
 
 def tokens_begin(folder: Folder) -> str:
-    """Return what the tokens of all steps begin with."""
+    """Return the begin of the tokens of all steps."""
     return f"{folder.id}-"

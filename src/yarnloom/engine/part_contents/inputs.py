@@ -1,4 +1,4 @@
-"""What parts read: what references stand for, conditions, lists, inputs of steps and their pools.
+"""Inputs of parts: references, conditions, lists, inputs of steps and their pools.
 
 Values are JSON texts throughout: large ones are passed on without being taken apart.
 """
@@ -227,8 +227,8 @@ class Resolver:
         if step is None or step.state != StepState.FAILED:
             return "null"
         address = self.needs.plans.address(self.run, followed, holder)
-        one = _task_failure(_error_at(address, followed.task, step.attempts, step.error))
-        return dump_text({"first": one, "count": 1, "failures": [one]})
+        failure = _task_failure(_error_at(address, followed.task, step.attempts, step.error))
+        return dump_text({"first": failure, "count": 1, "failures": [failure]})
 
     def first_failure(self, holder: PartRow) -> StepError | None:
         """Return the first failure in a part that is still there, as the errors of parts say it."""

@@ -79,7 +79,7 @@ def bar_of(
 
 @dataclass(slots=True)
 class Outcomes:
-    """Ends what waits in parts that are decided."""
+    """Ends waiting steps and parts where their part is decided."""
 
     unit: Unit
     plans: Plans

@@ -63,7 +63,7 @@ class Renewal:
     """Renews parts of a run that have ended.
 
     Args:
-        needs: what renewals are made of.
+        needs: the parts of the transaction.
         run: the run.
         only: steps that are renewed alone, with what was not reached because of them; None renews
             everything that did not end well.

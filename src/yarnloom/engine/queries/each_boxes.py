@@ -155,6 +155,7 @@ def inside_then(
 def _inside_then(connection: Connection, plan: Plan, past: PastMoment, each: Row) -> Inside:
     run, rank = each["run"], each["rank"]
     counts, times, others = counter_records.steps_at(connection, run, rank, past.at, over=past.over)
+    # Counters answer for all that had ended by then; each other step is looked at by itself.
     for step in others:
         row = counter_records.step_in_item(connection, step)
         if row["each_began"] > past.at:

@@ -207,6 +207,7 @@ class _Explainer:
         worker = self.needs.workers.get(attempt.worker) if attempt else None
         name = worker.name if worker else "a worker"
         begun: AttemptRow | None = None
+        # First the step's own state, then what holds it before an attempt, then its attempt.
         if step.state == StepState.BACKING_OFF:
             reasons = [self.of_back_off(step)]
         elif step.state == StepState.RESTING:

@@ -97,6 +97,7 @@ def _enter_item(connection: Connection, plan: Plan, number: int, place: Place, k
     each, node = place.row, place.node
     if node.kind is not Kind.EACH or node.each is None:
         raise NotFound(f"{node.label!r} in run {number} is {node.kind.a_kind}, it has no items")
+    # A key is the name of an item, or its number where items have none.
     row = None
     if each is not None and node.each.name is not None:
         row = either_form.item_named(connection, plan, each, item_name(key))

@@ -114,6 +114,7 @@ def run_record(row: Row, look: Look, under_way: Open) -> RunRecord:
 
 def progress_of(row: Row, look: Look, under_way: Open) -> RunProgress:
     """Return how far a run is."""
+    # Of one under way the innermost part that moves speaks; of one cut short the part it was in.
     said = _of_run(row)
     if row["state"] in UNDER_WAY and row["outcome"] is None:
         plan = look.plan_of(row["plan"])

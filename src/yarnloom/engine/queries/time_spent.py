@@ -257,6 +257,7 @@ def _steps(plan: Plan, node: Node) -> Iterator[int]:
 def _row(plan: Plan, node: Node, depth: int, spent: dict[int, Spent]) -> TimesRow:
     """Return a step, or an each with all that is in it."""
     parts = [spent[index] for index in _counted(plan, node) if index in spent]
+    # Kinds of waiting that no step knew are left out, so that a table has no empty columns.
     waiting = {
         kind: _sum([part.waits[kind].mean() for part in parts if part.sum_waits[kind]])
         for kind in WAITS

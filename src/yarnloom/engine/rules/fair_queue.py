@@ -83,7 +83,7 @@ def _always(_: str) -> bool:
 
 
 class Lanes:
-    """Counts of what could begin, and of what is in hand, by whom turns are counted for."""
+    """Counts of ready and of assigned steps, by share."""
 
     def __init__(self) -> None:
         self._pools: dict[str, dict[Level, Lane]] = {}

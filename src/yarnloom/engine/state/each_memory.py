@@ -1,4 +1,4 @@
-"""What is remembered of eaches under way, and the list jobs that they wait for."""
+"""Slices of lists, branches that have settled, and the list jobs that eaches wait for."""
 
 from __future__ import annotations
 

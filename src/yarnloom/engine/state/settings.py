@@ -1,4 +1,4 @@
-"""Limits of the engine, and what it takes from outside: the data folder among it."""
+"""Limits of the engine, and the data folder."""
 
 from __future__ import annotations
 

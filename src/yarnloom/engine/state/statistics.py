@@ -1,4 +1,4 @@
-"""What is counted over many runs."""
+"""Counters over many runs."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from yarnloom.engine.state.hourly_counts import Hours, Recent, Tally
 
 @dataclass(slots=True)
 class Statistics:
-    """What is counted over many runs.
+    """Counters over many runs.
 
     Attributes:
         last_hour: what happened within the last hour.

@@ -1,4 +1,4 @@
-"""What is noted while a transaction lasts: what changed, what follows, how children ended."""
+"""Notes of one transaction: changes, work that follows, and how children ended."""
 
 from __future__ import annotations
 

@@ -104,6 +104,7 @@ class Moves:
         step.state = after
         if closing:
             step.open = step.stop = None
+        # Everything derived from the state follows here, so that no use case can forget any of it.
         is_free = queue.has(step)
         if was_free and not is_free:
             queue.remove(step)

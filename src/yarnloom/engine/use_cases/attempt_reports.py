@@ -62,7 +62,7 @@ NEVER_BEGUN = (Outcome.HANDED_BACK, Outcome.CANCELLED, Outcome.LOST)
 
 @dataclass(slots=True)
 class AttemptReports:
-    """What workers report of single attempts."""
+    """Takes reports of single attempts."""
 
     unit: Unit
     time: RunTime

@@ -57,7 +57,7 @@ RESUMABLE_STOPS = (None, StopReason.PAUSE, StopReason.DRAIN)
 
 @dataclass(slots=True)
 class DueWork:
-    """Does what has fallen due."""
+    """Does all that has fallen due."""
 
     unit: Unit
     time: RunTime
@@ -196,4 +196,4 @@ _FALLEN_DUE: dict[str, Callable[[DueWork, str], None]] = {
     # What was found undone at a start is told with this transaction's results.
     LIST_JOBS_DUE: lambda work, _: None,
 }
-"""By kind of timer what is done when it falls due, with what it was set for."""
+"""By kind of timer the work that falls due, given the name that the timer was set with."""

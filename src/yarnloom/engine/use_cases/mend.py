@@ -133,6 +133,7 @@ def _some(unit: Unit, run: RunRow, plan: Plan, only: FailuresOf) -> Some:
         for node in plan.nodes
         if node.task and only.task in (None, node.task) and only.address in ("", plan.address(node))
     ]
+    # Nothing chosen is a mistake, and says which: a task, an address, or a kind of failure.
     if not nodes and not only.address:
         tasks = {node.task for node in plan.nodes if node.task}
         hint = nearest(only.task or "", tasks)

@@ -1,4 +1,4 @@
-"""What workers report of their attempts, and what follows from it.
+"""Reports of workers about their attempts, and their effects.
 
 Only an attempt that is still open can change anything. The same report twice gets the same
 answer; a report for an attempt that was given up as lost is refused and changes nothing. Items and

@@ -1,4 +1,4 @@
-"""What a command is about that has no rows gets them before it."""
+"""Rows for items and steps that a command is about, before it is done."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def run_of(command: Command) -> int | None:
 
 @dataclass(slots=True)
 class RowsBefore:
-    """Gives rows to what a command is about."""
+    """Gives rows to the items and steps that a command is about."""
 
     unit: Unit
     grants: Grants

@@ -1,4 +1,4 @@
-"""What follows from the end of a run: the next one begins, follow-ups start, times are learnt."""
+"""The end of a run: the next one begins, follow-ups start, times are learnt."""
 
 from __future__ import annotations
 
@@ -168,7 +168,7 @@ SMALL = 64 * 1024
 
 @dataclass(slots=True)
 class RunEnds:
-    """Does what follows from the end of a run."""
+    """Lets others follow the end of a run."""
 
     unit: Unit
     time: RunTime

@@ -36,6 +36,8 @@ class ItemInputs:
         do = plan.nodes[node.children[0]]
         step = plan.nodes[do.children[0]]
         assert node.each is not None
+        # Whatever may need a row before the end of an item rules out the quick path: other parts,
+        # conditions, limits by value, deadlines, recorded begins, secrets.
         plain = do.kind is Kind.SEQUENCE and len(do.children) == 1 and step.kind is Kind.STEP
         if not plain or each.item_part is not None or node.each.batch or has_sealed(run.params):
             return None

@@ -212,7 +212,6 @@ class RelaySteps:
         """Steps of a sequence are done, one behind the other: they get their rows, and count.
 
         Args:
-            transaction: the transaction.
             resolver: of their run.
             part: the sequence.
             ended: their ends.

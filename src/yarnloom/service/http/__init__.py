@@ -1,1 +1,1 @@
-"""What every request passes, and how problems and the description are told."""
+"""The way of every request: limits, access, strict bodies, problems, the description."""

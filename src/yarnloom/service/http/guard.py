@@ -96,6 +96,7 @@ class Guard:
             await self._app(scope, receive, send_guarded)
 
     def _refusal(self, path: str, headers: Headers) -> str | None:
+        # A foreign name would let a page of another site pass as ours (DNS rebinding).
         host = headers.get("host", "")
         if not self._any_name and _name(host) not in self._names:
             return (

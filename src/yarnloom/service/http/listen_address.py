@@ -1,4 +1,4 @@
-"""Taking the port, and saying by whom it is taken."""
+"""Takes the port, or says which process has it."""
 
 from __future__ import annotations
 

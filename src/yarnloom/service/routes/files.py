@@ -167,6 +167,7 @@ def _table(path: pathlib.Path, row: Record) -> JsonObject | None:
     """The first rows of a file; None if it cannot be read as rows."""
     lines = row["count"] is not None or row["media_type"] == JSON_LINES
     dialect = Dialect(LINES) if lines else dialect_of(row["name"], row["media_type"])
+    # A preview guesses the delimiter, since nobody was asked for one; an import never does.
     if dialect.kind == CSV and dialect.delimiter == ",":
         head = path.open("rb").read(4096).partition(b"\n")[0]
         mark = next((one for one in (b",", b";", b"\t", b"|") if one in head), b",")

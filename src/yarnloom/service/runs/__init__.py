@@ -1,1 +1,1 @@
-"""What routes need of runs: reading, starting, waiting, events, log lines."""
+"""Runs for the routes: reading, starting, waiting, events, log lines."""

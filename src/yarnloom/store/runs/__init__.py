@@ -1,1 +1,1 @@
-"""Records of runs, and what is read of them: steps, items, pauses, schedules, counters."""
+"""Records of runs, and queries about them: steps, items, pauses, schedules, counters."""

@@ -1,4 +1,4 @@
-"""Items that went as usual, many in one row, and what is read of them."""
+"""Items that went as usual, many in one row, and queries about them."""
 
 from __future__ import annotations
 

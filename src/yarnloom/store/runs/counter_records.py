@@ -1,4 +1,4 @@
-"""Counters: of steps inside eaches, and of what ended in each hour."""
+"""Counters of steps inside eaches, and of all that ended in each hour."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Runs by filters, a page at a time, how many there are, and what is read of one.
+"""Runs by filters, a page at a time, how many there are, and queries about one.
 
 Decision: `docs/decisions/15-many-watchers.md`.
 """

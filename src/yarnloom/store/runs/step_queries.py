@@ -1,4 +1,4 @@
-"""What is read of steps, of their attempts, and of what is under way."""
+"""Queries about steps, their attempts, and all that is under way."""
 
 from __future__ import annotations
 

@@ -47,7 +47,7 @@ def undeclare(unit: Unit, name: str, loom: str) -> None:
 
 
 def every(unit: Unit) -> list[tuple[str, Record, Record | None]]:
-    """Every pool: its name, what was set by hand, and by whom it is paused."""
+    """Every pool: its name, what was set by hand, and who paused it."""
     found = unit.execute("SELECT name, by_hand, paused FROM pools ORDER BY name")
     return [
         (name, json.loads(by_hand), None if paused is None else json.loads(paused))

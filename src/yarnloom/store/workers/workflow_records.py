@@ -1,4 +1,4 @@
-"""Published workflows, their plans, and what is read of them."""
+"""Published workflows and their plans, and queries about them."""
 
 from __future__ import annotations
 
