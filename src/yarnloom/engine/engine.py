@@ -10,7 +10,7 @@ Decision: `docs/decisions/01-one-writer.md`.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import fields, replace
 from typing import Any
 
@@ -79,6 +79,7 @@ class Engine:
         self._unit = Unit(database.writer, database.past)
         self._plans: dict[int, Plan] = {}
         self._memory = Memory()
+        self._current: Transaction | None = None
         self._stale = self._unwritable = False
         self._broken: Sequence[commands.Command] | None = None
         self._time = Time(moment, database.past.latest)
@@ -215,7 +216,7 @@ class Engine:
         ]
         results = Results(
             answers,
-            changes=transaction.of(Changes),
+            changes=replace(transaction.of(Changes)),
             list_jobs=self._memory.jobs.new,
             next_due=self._memory.timers.next_at,
         )
@@ -239,30 +240,31 @@ class Engine:
         return results
 
     def _transaction(self, moment: Moment) -> Transaction:
+        """Begin a transaction."""
+        if self._current is None:
+            self._current = Transaction(self._aggregates())
+        ahead = self._time.ahead
+        self._current.begin(moment.now + ahead, moment.mono, ahead)
+        return self._current
+
+    def _aggregates(self) -> Iterator[object]:
         database, memory, unit = self._database, self._memory, self._unit
-        time = RunTime(moment.now + self._time.ahead, moment.mono, self._time.ahead)
+        time = RunTime(0, 0.0)
         plans = Plans(unit, self._plans, memory.workers.contracts)
         due_times = DueTimes(time, memory.timers, memory.attempts)
         changes, afterwards = Changes(), Afterwards()
         progress = Progress(unit, time, plans, memory.attempts, memory.workflows)
-        counts = Statistics(self._last_hour, self._each_counts, self._hours, self._times)
-        return Transaction(
-            (
-                *(unit, time, plans, due_times, changes, afterwards, progress, counts, Composing()),
-                *(
-                    self._settings,
-                    self._settings.vault,
-                    *(getattr(memory, one.name) for one in fields(memory)),
-                ),
-                Folder(database.files, database.id, database.past),
-                Moves(unit, time, progress, memory, due_times, changes, self._hours, afterwards),
-                PoolPlaces(memory.pools, memory.queue.lanes, time, memory.timers, changes),
-            )
-        )
+        yield from (getattr(memory, aggregate.name) for aggregate in fields(memory))
+        yield from (unit, time, plans, due_times, changes, afterwards, progress, Composing())
+        yield from (self._settings, self._settings.vault)
+        yield Statistics(self._last_hour, self._each_counts, self._hours, self._times)
+        yield Folder(database.files, database.id, database.past)
+        yield Moves(unit, time, progress, memory, due_times, changes, self._hours, afterwards)
+        yield PoolPlaces(memory.pools, memory.queue.lanes, time, memory.timers, changes)
 
     def _rebuild(self, moment: Moment) -> None:
         before, broken = self._memory.workers, self._broken
-        self._memory = Memory()
+        self._memory, self._current = Memory(), None
         self._transaction(moment).of(Rebuild).rebuild()
         if broken is not None:
             changed = {worker_of(command) for command in broken if command.changes_sessions}

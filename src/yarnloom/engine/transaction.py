@@ -15,6 +15,9 @@ from yarnloom.engine.dispatch.effects import Effects
 from yarnloom.engine.dispatch.kept_files import KeptFiles
 from yarnloom.engine.dispatch.pool_settings import PoolSettings
 from yarnloom.engine.queries.explain import Explanations
+from yarnloom.engine.rules.run_clock import RunTime
+from yarnloom.engine.state.statistics import Statistics
+from yarnloom.engine.state.transaction_notes import Afterwards, Changes, Composing, begin_anew
 from yarnloom.engine.use_cases.attempt_reports import AttemptReports
 from yarnloom.engine.use_cases.attempts_in_hand import AttemptsInHand
 from yarnloom.engine.use_cases.cancel import Cancelling
@@ -39,23 +42,33 @@ _NEEDED: dict[type, tuple[type, ...]] = {}
 
 
 class Transaction:
-    """One transaction.
+    """One transaction after another.
 
     A use case is a method of a dataclass whose fields name all that it touches: aggregates, which
-    own what is written, and other such classes. One object of each is made, when it is needed.
+    own what is written, and other such classes. One object of each is made when it is needed, and
+    serves all transactions until the memory is rebuilt.
 
     Args:
-        parts: the aggregates, and what else lasts as long as the transaction.
+        parts: the aggregates.
     """
 
     def __init__(self, parts: Iterable[object]) -> None:
         self._made: dict[type, Any] = {type(part): part for part in parts}
 
+    def begin(self, now: int, mono: float, ahead: int) -> None:
+        """Begin the next transaction, at a time as `RunTime` has it."""
+        time = self.of(RunTime)
+        time.now, time.mono, time.ahead = now, mono, ahead
+        for notes in (Changes, Afterwards, Composing):
+            begin_anew(self.of(notes))
+        begin_anew(self.of(Statistics).tally)
+
     def of(self, kind: type[T]) -> T:
         """Return the object of a class."""
-        made: T | None = self._made.get(kind)
+        known = self._made
+        made: T | None = known.get(kind)
         if made is None:
-            made = self._made[kind] = kind(*[self.of(needed) for needed in _needed_by(kind)])
+            made = known[kind] = kind(*[self.of(needed) for needed in _needed_by(kind)])
         return made
 
 

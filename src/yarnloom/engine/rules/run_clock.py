@@ -29,9 +29,9 @@ class Moment:
     mono: float
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class RunTime:
-    """The time of one transaction.
+    """The time of a transaction, the same from its begin to its end.
 
     Attributes:
         now: microseconds since 1970 UTC. It never runs backwards while a run is under way, and what

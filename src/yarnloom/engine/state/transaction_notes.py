@@ -1,12 +1,23 @@
-"""Notes of one transaction: changes, work that follows, and how children ended."""
+"""Notes of one transaction: changes, work that follows, and how children ended.
+
+The objects last; `begin_anew` empties them for the next transaction.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field, fields
+from typing import Any
 
 from yarnloom.engine.commands import ReportItem
 from yarnloom.engine.rules.states import PASSED_OVER, StepState
 from yarnloom.store import RunRow
+
+
+def begin_anew(notes: Any) -> None:
+    """Give notes the fields that new ones have; others may still hold the values of before."""
+    fresh = type(notes)()
+    for one in fields(notes):
+        setattr(notes, one.name, getattr(fresh, one.name))
 
 
 @dataclass(slots=True)
