@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime, timedelta
-from typing import NoReturn
+from types import MappingProxyType
+from typing import Any, NamedTuple, NoReturn
 
 from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.units import seconds, size
+from yarnloom.values import JsonObject
 
 
 class Parser(argparse.ArgumentParser):
@@ -30,6 +32,34 @@ class Parser(argparse.ArgumentParser):
             what = f"{option}: no" if option.startswith("-") else "no command"
             message = f"{what} {given!r}; {hint}"
         self.exit(2, f"{self.prog}: {message}\n`{self.prog} --help` shows what is possible.\n")
+
+
+class BodyOption(NamedTuple):
+    """An option of a command that is a field of a request's body.
+
+    Attributes:
+        name: the option, with `_` for `-`.
+        help: what the help of the command says of it.
+        field: its name in the body, where that is another.
+        more: what else argparse is to know.
+    """
+
+    name: str
+    help: str
+    field: str = ""
+    more: Mapping[str, Any] = MappingProxyType({})
+
+
+def add_body_options(parser: Parser, options: Iterable[BodyOption]) -> None:
+    """Add options that are fields of a body."""
+    for one in options:
+        parser.add_argument(f"--{one.name.replace('_', '-')}", help=one.help, **one.more)
+
+
+def body_of(options: Iterable[BodyOption], typed: argparse.Namespace) -> JsonObject:
+    """Return the fields of a body for the options that were typed."""
+    values = ((one.field or one.name, getattr(typed, one.name)) for one in options)
+    return {field: value for field, value in values if value is not None}
 
 
 Add = Callable[..., Parser]

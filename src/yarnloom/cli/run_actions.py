@@ -8,7 +8,16 @@ import sys
 from rich.text import Text
 
 from yarnloom.cli import output, runs
-from yarnloom.cli.options import Add, Parser, choosing_options, duration, positive
+from yarnloom.cli.options import (
+    Add,
+    BodyOption,
+    Parser,
+    add_body_options,
+    body_of,
+    choosing_options,
+    duration,
+    positive,
+)
 from yarnloom.cli.output import out
 from yarnloom.cli.part_address import split_address
 from yarnloom.cli.schedules import time_of
@@ -51,15 +60,22 @@ def act(client: Client, action: str, options: argparse.Namespace) -> int:
     return 0
 
 
+CHANGES = (
+    BodyOption("priority", "higher runs first", more={"type": int}),
+    BodyOption("tag", "its tags from now on", field="tags", more={"action": "append"}),
+)
+"""What can be changed of a run that has not begun, but for when it begins."""
+
+
 def change(client: Client, options: argparse.Namespace) -> int:
     """Change a run that has not begun."""
     at = options.at and time_of(options.at, "--at")
     if options.now or options.start_in is not None:
         at = 0 if options.now else options.start_in
-    if at is None and options.priority is None and options.tag is None:
+    changes = body_of(CHANGES, options)
+    if at is None and not changes:
         raise InvalidInput("say what to change: --now, --in, --at, --priority or --tag")
-    call = change_call(options.run, at, options.priority, options.tag, options.reason)
-    run = client.call(call)
+    run = client.call(change_call(options.run, at, **changes, reason=options.reason))
     if options.json:
         output.print_json(run)
     else:
@@ -209,8 +225,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
         "--in", dest="start_in", type=duration, metavar="TIME", help="begin it after a time, as 10m"
     )
     when.add_argument("--at", metavar="TIME", help="begin it at a time, as 7:30, 2027-03-01T07:30")
-    change_parser.add_argument("--priority", type=int, help="higher runs first")
-    change_parser.add_argument("--tag", action="append", help="its tags from now on")
+    add_body_options(change_parser, CHANGES)
     change_parser.add_argument("--reason", default="", help="why, for the record")
     change_parser.set_defaults(talk=change)
 

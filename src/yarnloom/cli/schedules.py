@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 from rich.text import Text
 
 from yarnloom.cli import output
-from yarnloom.cli.options import Add, Parser, hand_options
+from yarnloom.cli.options import Add, BodyOption, Parser, add_body_options, body_of, hand_options
 from yarnloom.cli.output import out
 from yarnloom.cli.typed_params import named_params, params_from, wanted_types
 from yarnloom.client import Call, Client
@@ -18,7 +18,26 @@ from yarnloom.errors import InvalidInput
 from yarnloom.values import JsonObject
 
 View = JsonObject
-SETTINGS = ("workflow", "cron", "zone", "if_busy", "missed", "priority", "share", "note")
+SETTINGS = (
+    BodyOption("workflow", "what it starts"),
+    BodyOption("cron", "minute hour day month weekday", more={"metavar": "WHEN"}),
+    BodyOption("zone", "by whose clock, as Europe/Lisbon (default UTC)"),
+    BodyOption(
+        "if_busy",
+        "what becomes of a time that comes while an earlier run is under way (default wait)",
+        more={"choices": ["wait", "skip", "replace", "start"]},
+    ),
+    BodyOption(
+        "missed",
+        "which missed times are caught up with (default one, the newest)",
+        more={"choices": ["one", "all", "none"]},
+    ),
+    BodyOption("priority", "of its runs: higher first", more={"type": int}),
+    BodyOption("share", "whom fair turns of its runs are counted for"),
+    BodyOption("tag", "a word to find its runs by", field="tags", more={"action": "append"}),
+    BodyOption("note", "what it is for"),
+)
+"""What can be set of a schedule, but for its params."""
 
 
 def time_of(text: str, option: str, now: datetime | None = None) -> datetime:
@@ -75,9 +94,7 @@ def schedule(client: Client, options: argparse.Namespace) -> int:
         else:
             out.print(f"run {run['number']} of {run['workflow']} is {run['state']}")
         return 0
-    given: View = {key: getattr(options, key) for key in SETTINGS}
-    changes = {key: value for key, value in given.items() if value is not None}
-    changes |= {"tags": options.tag} if options.tag is not None else {}
+    changes = body_of(SETTINGS, options)
     if options.times:
         return _times(client, changes, options)
     if options.param or options.params:
@@ -189,27 +206,11 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
 
     schedule_parser = add("schedule", service, reading)
     schedule_parser.add_argument("name", metavar="NAME", help="the schedule")
-    schedule_parser.add_argument("--workflow", help="what it starts")
-    schedule_parser.add_argument("--cron", metavar="WHEN", help="minute hour day month weekday")
-    schedule_parser.add_argument("--zone", help="by whose clock, as Europe/Lisbon (default UTC)")
+    add_body_options(schedule_parser, SETTINGS)
     schedule_parser.add_argument(
         "-p", "--param", action="append", default=[], metavar="NAME=VALUE", help="one param"
     )
     schedule_parser.add_argument("--params", metavar="FILE", help="params as a JSON file")
-    schedule_parser.add_argument(
-        "--if-busy",
-        choices=["wait", "skip", "replace", "start"],
-        help="what becomes of a time that comes while an earlier run is under way (default wait)",
-    )
-    schedule_parser.add_argument(
-        "--missed",
-        choices=["one", "all", "none"],
-        help="which missed times are caught up with (default one, the newest)",
-    )
-    schedule_parser.add_argument("--priority", type=int, help="of its runs: higher first")
-    schedule_parser.add_argument("--share", help="whom fair turns of its runs are counted for")
-    schedule_parser.add_argument("--tag", action="append", help="a word to find its runs by")
-    schedule_parser.add_argument("--note", help="what it is for")
     hand_options(schedule_parser, "start")
     doing = schedule_parser.add_mutually_exclusive_group()
     doing.add_argument("--make", action="store_true", help="make it; it must not be there yet")

@@ -277,9 +277,9 @@ def act_call(number: int, action: str, reason: str = "", **more: Any) -> Call:
 def change_call(
     number: int,
     at: datetime | Duration | None,
-    priority: int | None,
-    tags: Sequence[str] | None,
-    reason: str,
+    priority: int | None = None,
+    tags: Sequence[str] | None = None,
+    reason: str = "",
 ) -> Call:
     """Change a run that has not begun."""
     body: JsonObject = {"reason": reason}
