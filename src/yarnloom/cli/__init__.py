@@ -46,6 +46,7 @@ def main(argv: Sequence[str] | None = None) -> int:
 
         argcomplete.autocomplete(parser)
     options = parser.parse_args(words)
+    # Each kind of error has its exit code; anything else is a mistake of ours, and shows itself.
     try:
         return _run(options)
     except YarnloomError as error:

@@ -33,6 +33,7 @@ def relay(client: Client, options: argparse.Namespace) -> int:
         connection = connect()
         outbox.retry(connection)
         connection.commit()
+    # Once ends with all that can be delivered now; else it goes on until a signal comes.
     deliverer = Relay(outbox, connect, client)
     if options.once:
         found = deliverer.deliver()

@@ -99,6 +99,7 @@ def schedule(client: Client, options: argparse.Namespace) -> int:
         return _times(client, changes, options)
     if options.param or options.params:
         changes["params"] = _params(client, changes.get("workflow"), options)
+    # With no setting at all it is only shown: one command looks, makes and changes.
     paused = {"pause": True, "resume": False}.get(options.flow, KEEP)
     if options.make:
         paused = {} if paused is KEEP else {"paused": paused}

@@ -204,6 +204,7 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
             "–" if one["memory_bytes"] is None else f"{one['memory_bytes'] / 2**20:.0f} MB",
             one["code_hash"],
         )
+    # Attempts that were only called again say nothing new, and would hide the last one.
     if step["attempts"]:
         out.print()
         if folded := step["folded"]:

@@ -51,6 +51,7 @@ def start(
         found = lines_from(many)
         starts = [Start(workflow, {**params, **one}, **settings) for one in found.values()]
         return _start_many(client, starts, list(found), as_json)
+    # The key is part of the call, so that a call that is sent twice starts one run.
     call = start_call(Start(workflow, params, **settings))
     with check_bar() as on_check:
         run = client.begin(call, on_check).data

@@ -70,6 +70,7 @@ def facts(view: View) -> list[str]:
 
 def rules(view: View) -> list[str]:
     """How a step is run, where it says anything."""
+    # In the order in which a reader asks: where it waits, how often, how long, where it may run.
     given = view.get("rules") or {}
     found = _pool(view)
     if retry := given.get("retry"):

@@ -220,6 +220,7 @@ class Types:
                 return combine("anyOf", [FAILURE, {"type": "null"}])
             case FromPlannedAt():
                 return {"type": "string", "format": "date-time"}
+            # A part that may be skipped gives its default, so that both types may come.
             case FromOutput(index, default, only_done, maybe):
                 node = self.plan.nodes[index]
                 found = self._items_done(node) if only_done else self._gives(node)
@@ -259,6 +260,7 @@ class Types:
             case Kind.PARALLEL:
                 fields = [self._seen(child) for child in children]
                 return combine("properties", fields, [child.label for child in children])
+            # Where items may fail, a list has holes for them.
             case Kind.EACH:
                 allowed = node.each is not None and node.each.may_fail > 0
                 item = self._seen(children[0]) if children else {}

@@ -133,6 +133,7 @@ def _fit_objects(
     closed = given.get("additionalProperties") is False or bool(have)
     if closed and need - have.keys():
         return Fit.CANNOT
+    # What is not always there may be missing, so that only some values would fit.
     verdicts = [Fit.FITS if need <= sure else Fit.UNKNOWN]
     for name, inner in wanted.get("properties", {}).items():
         if name in have:
@@ -166,6 +167,7 @@ def _holes(
 ) -> str | None:
     given, wanted = resolve(given, root), resolve(wanted, wanted_root)
     options = [resolve(one, wanted_root) for one in wanted.get("anyOf", [wanted])]
+    # Schemas may contain themselves; deeper than this no advice is of use to anybody.
     if depth > 8 or not _meaning(wanted):
         return None
     for member in given.get("anyOf", [given]):

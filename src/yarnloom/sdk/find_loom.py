@@ -32,6 +32,7 @@ def load_loom(spec: str) -> Loom:
     try:
         module = importlib.import_module(module_name)
     except ModuleNotFoundError as error:
+        # A module that is missing inside the user's own code is another mistake than a wrong name.
         if error.name and (module_name + ".").startswith(error.name + "."):
             raise LoomNotFound(
                 f"there is no module {error.name!r} in {here} or on the Python path{_likely(here)}"

@@ -30,6 +30,7 @@ def show(model: type[BaseModel], value: object) -> JsonObject:
 
 def _plain(value: object) -> JsonValue:
     """Return models as dicts of the fields that are set; values of tasks stay as they are."""
+    # `model_dump` would copy values of tasks of megabytes, and convert them.
     if isinstance(value, BaseModel):
         fields = type(value).model_fields
         names = value.model_fields_set

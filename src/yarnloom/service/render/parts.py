@@ -159,6 +159,7 @@ def _part_json(plan: Plan, part: PartRecord) -> JsonObject:
 
 def _node_json(plan: Plan, node: Node) -> JsonObject:
     """Return what the plan says of a part, where it says anything."""
+    # Only what the plan sets: a box with a line for each rule could not be read.
     shown: JsonObject = {}
     if node.only_if is not None:
         shown["only_if"] = source_json(plan, node.only_if)
