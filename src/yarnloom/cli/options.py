@@ -52,14 +52,15 @@ class BodyOption(NamedTuple):
 
 def add_body_options(parser: Parser, options: Iterable[BodyOption]) -> None:
     """Add options that are fields of a body."""
-    for one in options:
-        parser.add_argument(f"--{one.name.replace('_', '-')}", help=one.help, **one.more)
+    for option in options:
+        name = option.name.replace("_", "-")
+        parser.add_argument(f"--{name}", help=option.help, **option.more)
 
 
 def body_of(options: Iterable[BodyOption], typed: argparse.Namespace) -> JsonObject:
     """Return the fields of a body for the options that were typed."""
-    values = ((one.field or one.name, getattr(typed, one.name)) for one in options)
-    return {field: value for field, value in values if value is not None}
+    fields = {option.field or option.name: getattr(typed, option.name) for option in options}
+    return {field: value for field, value in fields.items() if value is not None}
 
 
 Add = Callable[..., Parser]

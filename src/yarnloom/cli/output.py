@@ -6,7 +6,7 @@ import json
 import time
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
@@ -131,7 +131,7 @@ class Column(NamedTuple):
     """
 
     heading: str
-    cell: Callable[[View], Any]
+    cell: Callable[[View], object]
     number: bool = False
 
 
@@ -158,9 +158,15 @@ def list_table(columns: tuple[Column, ...], rows: list[View]) -> Table:
     numbers = tuple(column.heading for column in columns if column.number)
     found = table(*(column.heading for column in columns), numbers=numbers)
     for row in readable(rows):
-        cells = ("–" if cell is None else cell for cell in (one.cell(row) for one in columns))
-        found.add_row(*(cell if isinstance(cell, Text) else str(cell) for cell in cells))
+        cells = (column.cell(row) for column in columns)
+        found.add_row(*map(_shown, cells))
     return found
+
+
+def _shown(cell: object) -> Text | str:
+    if cell is None:
+        return "–"
+    return cell if isinstance(cell, Text) else str(cell)
 
 
 def run_table(runs: list[View]) -> Table:

@@ -148,7 +148,7 @@ class _Reader:
     def part(
         self, raw: JsonValue, parent: Node | None, position: int, depth: int, follows: str = ""
     ) -> None:
-        # One that is too large is told of once, however much more follows.
+        # A plan that is too large is refused once, however much more follows.
         if depth > MAX_DEPTH or len(self.plan.nodes) >= MAX_NODES:
             if len(self.plan.nodes) == MAX_NODES or depth > MAX_DEPTH:
                 limit = f"at most {MAX_NODES:,} parts, nested at most {MAX_DEPTH} deep"

@@ -57,7 +57,7 @@ def problems_of_settings(settings: Mapping[str, Any]) -> list[Problem]:
         found.append(Problem("/workflow", "missing; say which workflow it starts"))
     if not filled["cron"]:
         found.append(Problem("/cron", "missing; `30 2 * * *` is half past two each night"))
-    # Each is tried beside a right one, so that a mistake is told of the field that has it.
+    # Each is tried beside a right one, so that the field with the mistake is named.
     for cron, zone in ((filled["cron"] or "* * * * *", "UTC"), ("* * * * *", filled["zone"])):
         try:
             Recurrence(cron, zone)

@@ -68,7 +68,7 @@ class RowConverter:
             return [
                 CellFault(None, f"found {len(names):,} columns; at most {MOST_COLUMNS:,} are read")
             ]
-        # Each wrong name is told once: a misspelt one is not missing, too.
+        # Each wrong name is named once: a misspelt one is not missing, too.
         found = []
         missing = [name for name in self.fields if name not in names]
         for place, name in enumerate(names, 1):

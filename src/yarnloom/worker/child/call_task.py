@@ -234,7 +234,7 @@ class Called:
         What one raises that is to end is no failure; one that is to go on later is stopped only
         where it lets `Stopped` through.
         """
-        # Three cases: it may go on later, nobody told it to stop, or it is to end.
+        # Three cases: it may go on later, nobody stopped it, or it is to end.
         if why in RESUMABLE_STOPS:
             if self.outcome == "stopped" and why == "drain":
                 return replace(self, outcome="handed_back")
