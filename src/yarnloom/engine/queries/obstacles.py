@@ -50,7 +50,6 @@ class Obstacles:
         """Everything that keeps a ready step from starting.
 
         Args:
-            transaction: the transaction.
             step: the step.
             waiters: attempts in which a task waits for another run, and for which.
             order: whether it is told who comes before.

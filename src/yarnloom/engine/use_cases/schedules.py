@@ -172,7 +172,6 @@ class Schedules:
         """Schedules as looms declare them: by loom, by name.
 
         Args:
-            transaction: the transaction.
             given: what is published, each with its `loom`, its `name`, and whether it is `paused`.
             plans: the plans that are published with them.
 

@@ -266,7 +266,6 @@ class WorkerSessions:
         """After a rebuild in this process, let registered workers go on without registering again.
 
         Args:
-            transaction: of the rebuilt memory.
             before: the workers as they were when a command broke.
             but: those whose sessions the broken commands changed; they register again.
         """

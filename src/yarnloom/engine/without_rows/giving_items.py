@@ -94,7 +94,6 @@ class GrantedItems:
         """Offer the next items of an each to workers; False if its items need rows from the start.
 
         Args:
-            transaction: the transaction.
             run: its run.
             each: the each.
             limits: how many may be under way.
