@@ -126,3 +126,19 @@ def test_processes_killed_while_they_load_never_end_the_worker() -> None:
         assert rooms.said.count("new code") == 1
 
     with_rooms(do, started=False)
+
+
+def test_a_process_whose_end_is_seen_before_it_is_heard_is_replaced() -> None:
+    """One that loads looms and cannot be forked ends by itself, with code 0."""
+
+    def do(rooms: Rooms) -> None:
+        pool = rooms.runner.pool
+        pool.start()
+        rooms.spawner.processes[-1].die(0)
+        rooms.clock.advance(LONGEST_RESPAWN)
+        assert not pool.ready.done()
+        rooms.spawner.processes[-1].load()
+        assert pool.ready.done()
+        assert pool.ready.exception() is None
+
+    with_rooms(do, started=False)

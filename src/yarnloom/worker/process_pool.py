@@ -287,7 +287,7 @@ class ProcessPool:
         self._say(f"the process of which others are forks said what cannot be read: {why}")
 
     def _on_early_death(self, code: int, again: Callable[[], None]) -> None:
-        """The first process ended before it had loaded the looms: start another if it was killed.
+        """Start another process: the first one ended, and nobody heard that it loaded the looms.
 
         After a few of them the worker registers without tasks, so that `why` can say the reason.
 
@@ -295,12 +295,14 @@ class ProcessPool:
             code: its exit code, negative for a signal.
             again: starts another.
         """
-        if code >= 0:
+        if code > 0:
             why = f"a process that loads {self._load} ended with code {code}"
             self.ready.set_exception(LoomNotFound(why))
             return
         self._killed_early += 1
-        died = f"a process that loads {self._load} died by {signal.Signals(-code).name}"
+        # With 0 it has loaded them, and cannot be forked: its end was seen before its message.
+        how = f"died by {signal.Signals(-code).name}" if code else "ended"
+        died = f"a process that loads {self._load} {how}"
         self._say(f"{died}; another one is started")
         if self._killed_early > MOST_KILLED_EARLY:
             self._troubles[False] = (
