@@ -105,7 +105,7 @@ def test_a_key_that_is_none_is_refused_at_the_start(tmp_path: Path) -> None:
         (["pause", "999"], "there is no run 999"),
         (["step", "1", "retry"], "expected a step, as 1042/fetch"),
         (["step", "1/go", "dance"], "no command 'dance'"),
-        (["step", "1/go", "skip", "-p", "a=1"], "are for edit, not for skip"),
+        (["step", "1/go", "skip", "-p", "a=1"], "--param is for edit, not for skip"),
         (["step", "1/go", "supply"], "give the output: --output JSON"),
         (["step", "1/nothing", "skip"], "no part 'nothing'"),
         (["settle", "1/go", "letter"], "--done --not-done is required"),

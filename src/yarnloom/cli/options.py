@@ -54,13 +54,18 @@ def add_body_options(parser: Parser, options: Iterable[BodyOption]) -> None:
     """Add options that are fields of a body."""
     for option in options:
         name = option.name.replace("_", "-")
-        parser.add_argument(f"--{name}", help=option.help, **option.more)
+        # An option that is not typed is not there, so that null can be typed.
+        parser.add_argument(f"--{name}", default=argparse.SUPPRESS, help=option.help, **option.more)
 
 
 def body_of(options: Iterable[BodyOption], typed: argparse.Namespace) -> JsonObject:
     """Return the fields of a body for the options that were typed."""
-    fields = {option.field or option.name: getattr(typed, option.name) for option in options}
-    return {field: value for field, value in fields.items() if value is not None}
+    given = vars(typed)
+    return {
+        option.field or option.name: given[option.name]
+        for option in options
+        if option.name in given
+    }
 
 
 Add = Callable[..., Parser]

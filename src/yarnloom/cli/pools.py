@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.padding import Padding
 from rich.text import Text
 
 from yarnloom.cli import output
-from yarnloom.cli.options import Add, Parser, hand_options
+from yarnloom.cli.options import Add, BodyOption, Parser, add_body_options, body_of, hand_options
 from yarnloom.cli.output import out
 from yarnloom.client import Call, Client
 from yarnloom.client.calls import KEEP, pool_call
 from yarnloom.drawing import DYES
-from yarnloom.errors import InvalidInput
+from yarnloom.errors import LoomError
 from yarnloom.units import duration_text, seconds, whole_number
 from yarnloom.values import JsonObject, JsonValue
+
+if TYPE_CHECKING:
+    from yarnloom.plan import Rate
 
 View = JsonObject
 
@@ -40,18 +43,14 @@ def pool(client: Client, options: argparse.Namespace) -> int:
         client.call(Call("DELETE", f"/pools/{options.name}", query=query))
         out.print(f"pool {options.name} is removed")
         return 0
-    changes = {
-        "limit": _limit(options.limit),
-        "rate": _rate(options.rate),
-        "note": KEEP if options.note is None else options.note,
-    }
+    changes = body_of(SETTINGS, options)
     paused = {"pause": True, "resume": False}.get(options.flow, KEEP)
     if options.make:
         call = pool_call(options.name, **changes, reason=options.reason)
         found = client.call(Call("POST", "/pools", {"name": options.name, **call.body}))
         if paused is True:
             found = client.call(pool_call(options.name, paused=True, reason=options.reason))
-    elif paused is not KEEP or options.as_declared or any(v is not KEEP for v in changes.values()):
+    elif paused is not KEEP or options.as_declared or changes:
         settings = {**changes, "paused": paused, "as_declared": options.as_declared}
         found = client.call(pool_call(options.name, **settings, reason=options.reason))
     else:
@@ -145,20 +144,16 @@ def _declaration(one: View) -> str:
     return f"says {limit}{rate}"
 
 
-def _limit(given: str | None) -> Any:
-    if given is None:
-        return KEEP
+def _limit(given: str) -> int | None:
     if given == "none":
         return None
     if (number := whole_number(given)) is not None:
         return number
-    raise InvalidInput(f"found --limit {given!r}; expected a whole number from 0 on, or none")
+    raise argparse.ArgumentTypeError(f"found {given!r}; expected a whole number from 0 on, or none")
 
 
-def _rate(given: str | None) -> Any:
+def _rate(given: str) -> Rate | None:
     """`10/1s` as a rate."""
-    if given is None:
-        return KEEP
     if given == "none":
         return None
     from yarnloom.plan import Rate
@@ -168,10 +163,28 @@ def _rate(given: str | None) -> Any:
         if not slash or (number := whole_number(count)) is None:
             raise ValueError
         return Rate(number, seconds(length if length[:1].isdigit() else f"1{length}"))
+    except LoomError as error:
+        raise argparse.ArgumentTypeError(error.message) from None
     except ValueError:
-        raise InvalidInput(
-            f"found --rate {given!r}; expected a count and a time, as 10/1s or 100/m, or none"
+        raise argparse.ArgumentTypeError(
+            f"found {given!r}; expected a count and a time, as 10/1s or 100/m, or none"
         ) from None
+
+
+SETTINGS = (
+    BodyOption(
+        "limit",
+        "attempts at once; 0 halts, none is no limit",
+        more={"type": _limit, "metavar": "N"},
+    ),
+    BodyOption(
+        "rate",
+        "attempts that may begin in a time, as 10/1s; or none",
+        more={"type": _rate, "metavar": "N/TIME"},
+    ),
+    BodyOption("note", "what the limit is for"),
+)
+"""What can be set of a pool."""
 
 
 # What can be typed
@@ -184,13 +197,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
 
     pool_parser = add("pool", service, reading)
     pool_parser.add_argument("name", metavar="NAME", help="the pool")
-    pool_parser.add_argument(
-        "--limit", metavar="N", help="attempts at once; 0 halts, none is no limit"
-    )
-    pool_parser.add_argument(
-        "--rate", metavar="N/TIME", help="attempts that may begin in a time, as 10/1s; or none"
-    )
-    pool_parser.add_argument("--note", help="what the limit is for")
+    add_body_options(pool_parser, SETTINGS)
     hand_options(pool_parser, "begin")
     pool_parser.add_argument(
         "--make", action="store_true", help="make it; it must not be there yet"

@@ -24,7 +24,6 @@ from yarnloom.cli.schedules import time_of
 from yarnloom.cli.typed_params import json_or_text, named_params, params_from, wanted_types
 from yarnloom.client import Client
 from yarnloom.client.calls import (
-    KEEP,
     act_call,
     bulk_call,
     change_call,
@@ -83,16 +82,26 @@ def change(client: Client, options: argparse.Namespace) -> int:
     return 0
 
 
+ONLY = (
+    BodyOption(
+        "only",
+        "run only this step again, in all items where it failed",
+        field="address",
+        more={"metavar": "ADDRESS"},
+    ),
+    BodyOption("error", "with --only: only these errors", field="type", more={"metavar": "TYPE"}),
+)
+"""Which failures a mend is for."""
+
+
 def _more(action: str, options: argparse.Namespace) -> JsonObject:
     """What only one of the commands takes."""
     if action == "mend":
-        if options.error is not None and options.only is None:
+        only = body_of(ONLY, options)
+        if only.keys() == {"type"}:
             raise InvalidInput("--error chooses among the failures of a step; say --only ADDRESS")
-        if options.only is None:
-            return {"paused": options.paused}
-        if options.run is None:
+        if only and options.run is None:
             raise InvalidInput("--only is for one run; give its number")
-        only = {"address": options.only, "type": options.error}
         return {"paused": options.paused, "only": only}
     return {"now": options.now} if action == "cancel" else {}
 
@@ -156,22 +165,32 @@ def rerun(client: Client, options: argparse.Namespace) -> int:
     return runs.watch(client, started["number"]) if options.watch else 0
 
 
+def _pool(typed: str) -> str:
+    return "" if typed == "none" else typed
+
+
+DECIDED = {
+    "edit": (
+        BodyOption("pool", "of edit: the pool; none for none", more={"type": _pool}),
+        BodyOption("priority", "of edit: higher runs first", more={"type": int}),
+    ),
+    "supply": (
+        BodyOption(
+            "output", "of supply: the output", more={"type": json_or_text, "metavar": "JSON"}
+        ),
+    ),
+}
+"""What is said with a decision about a step, but for inputs, whose types the task knows."""
+
+
 def step(client: Client, options: argparse.Namespace) -> int:
     """Decide something about a step."""
     number, label = split_address(options.address)
     if not label:
         raise InvalidInput(f"found {options.address!r}; expected a step, as 1042/fetch")
-    body: JsonObject = {"reason": options.reason}
-    if options.action == "edit":
-        body |= _edits(client, number, label, options)
-    elif options.param or options.pool is not None or options.priority is not None:
-        raise InvalidInput(f"-p, --pool and --priority are for edit, not for {options.action}")
-    if options.action == "supply":
-        if options.output is None:
-            raise InvalidInput("give the output: --output JSON")
-        body["output"] = json_or_text(options.output)
-    elif options.output is not None:
-        raise InvalidInput(f"--output is for supply, not for {options.action}")
+    body = {"reason": options.reason, **_decided(options)}
+    if options.param:
+        body["inputs"] = _inputs(client, number, label, options.param)
     found = client.call(step_act_call(number, label, options.action, **body))
     if options.json:
         output.print_json(found)
@@ -181,14 +200,23 @@ def step(client: Client, options: argparse.Namespace) -> int:
     return 0
 
 
-def _edits(client: Client, number: int, label: str, options: argparse.Namespace) -> JsonObject:
+def _decided(options: argparse.Namespace) -> JsonObject:
+    """Return the fields of the body; refuse options of another decision."""
+    for action, fields in DECIDED.items():
+        typed = [name for field in fields if (name := field.name) in options]
+        typed += ["param"] if action == "edit" and options.param else []
+        if typed and action != options.action:
+            raise InvalidInput(f"--{typed[0]} is for {action}, not for {options.action}")
+    body = body_of(DECIDED.get(options.action, ()), options)
+    if options.action == "supply" and not body:
+        raise InvalidInput("give the output: --output JSON")
+    return body
+
+
+def _inputs(client: Client, number: int, label: str, typed: list[str]) -> JsonObject:
+    """Return the inputs of a step that were typed, by the types of its task."""
     task = client.call(step_call(number, label))["task"]
-    inputs = named_params(wanted_types(client, task, task=True), options.param)
-    return {
-        "inputs": inputs or KEEP,
-        "pool": KEEP if options.pool is None else options.pool.removeprefix("none"),
-        "priority": KEEP if options.priority is None else options.priority,
-    }
+    return named_params(wanted_types(client, task, task=True), typed)
 
 
 # What can be typed
@@ -211,10 +239,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     mend_parser.add_argument(
         "--paused", action="store_true", help="only meet what was decided by hand; resume begins"
     )
-    mend_parser.add_argument(
-        "--only", metavar="ADDRESS", help="run only this step again, in all items where it failed"
-    )
-    mend_parser.add_argument("--error", metavar="TYPE", help="with --only: only these errors")
+    add_body_options(mend_parser, ONLY)
     mend_parser.set_defaults(talk=lambda client, o: act(client, "mend", o))
 
     change_parser = add("change", service, reading)
@@ -252,8 +277,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
         metavar="NAME=VALUE",
         help="of edit: one input, as a constant",
     )
-    step_parser.add_argument("--pool", help="of edit: the pool; none for none")
-    step_parser.add_argument("--priority", type=int, help="of edit: higher runs first")
-    step_parser.add_argument("--output", metavar="JSON", help="of supply: the output")
+    for fields in DECIDED.values():
+        add_body_options(step_parser, fields)
     step_parser.add_argument("--reason", default="", help="why, for the record")
     step_parser.set_defaults(talk=step)
