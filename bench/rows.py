@@ -23,7 +23,7 @@ from pathlib import Path
 from typing import Any
 
 from yarnloom import Client, Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 FEW, MANY = 1_000, 1_000_000
 LIMIT = 250 * 10**6
@@ -111,7 +111,7 @@ def wait_until(run: Run, wanted: Any, pause: float = 0.02) -> None:
 
 def items_done(client: Client, run: Run) -> int:
     """How many items of its each are done."""
-    graph = client.call(Call("GET", f"/runs/{run.number}/graph"))
+    graph = client.call(Request("GET", f"/runs/{run.number}/graph"))
     return int(graph["parts"][0]["progress"]["done"])
 
 
@@ -162,7 +162,7 @@ def measure(many: int = MANY) -> Found:
         client = stack.enter_context(Client(url))
         few = client.upload(write_rows(folder / "few.csv", FEW))
         large = client.upload(write_rows(folder / "many.csv", many))
-        while not client.call(Call("GET", "/workflows"))["workflows"]:
+        while not client.call(Request("GET", "/workflows"))["workflows"]:
             time.sleep(0.1)
         small_run(client, few)
         found.few += [small_run(client, few) for _ in range(5)]

@@ -22,7 +22,7 @@ import httpx
 
 from bench.running import service, warm_up
 from yarnloom import Client
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import YarnloomError
 
 PAUSE = 0.5
@@ -59,7 +59,7 @@ class Soak:
         self._url = url
         self._over = threading.Event()
         with Client(url) as client:
-            self._data = Path(client.call(Call("GET", "/service"))["data"])
+            self._data = Path(client.call(Request("GET", "/service"))["data"])
         found = re.search(r"process (\d+)", (self._data / "holder").read_text())
         assert found
         self._pid = int(found[1])
@@ -109,9 +109,9 @@ class Soak:
 
     def _look(self, client: Client) -> None:
         newest = client.runs(limit=20)
-        client.call(Call("GET", "/overview"))
+        client.call(Request("GET", "/overview"))
         for run in newest[:1]:
-            client.call(Call("GET", f"/runs/{run.number}/graph"))
+            client.call(Request("GET", f"/runs/{run.number}/graph"))
             run.why()
         self._over.wait(0.5)
 

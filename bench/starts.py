@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 from bench.running import service
 from yarnloom import Client, Start
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 MANY, FEW = 10_000, 500
 
@@ -62,11 +62,11 @@ def _waits(url: str, work: object) -> list[float]:
     assert callable(work)
     doing = threading.Thread(target=work)
     with Client(url) as other:
-        other.call(Call("GET", "/service"))
+        other.call(Request("GET", "/service"))
         doing.start()
         while doing.is_alive():
             begun = time.perf_counter()
-            other.call(Call("GET", "/service"))
+            other.call(Request("GET", "/service"))
             found.append(time.perf_counter() - begun)
     doing.join()
     return found

@@ -17,7 +17,7 @@ from urllib.parse import urlsplit
 
 from bench.running import service, warm_up
 from yarnloom import Client
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 WATCHERS = 1_000
 STEPS = 8_000
@@ -41,7 +41,7 @@ def _round(client: Client, url: str, watchers: int) -> tuple[float, int]:
     run.pause()
     while run.refresh().state != "paused":
         pass
-    parts = client.call(Call("GET", f"/runs/{run.number}/graph"))["parts"]
+    parts = client.call(Request("GET", f"/runs/{run.number}/graph"))["parts"]
     left = STEPS - (parts[1].get("progress") or {"done": 0})["done"]
     reader = None
     if watchers:
@@ -53,7 +53,7 @@ def _round(client: Client, url: str, watchers: int) -> tuple[float, int]:
     run.wait(300)
     # By the service's own clock: what watchers are told of the end is not the engine's work.
     query = {"run": run.number, "what": "resume"}
-    (resumed,) = client.call(Call("GET", "/commands", query=query))["commands"]
+    (resumed,) = client.call(Request("GET", "/commands", query=query))["commands"]
     ended, begun = (datetime.fromisoformat(at) for at in (run.data["ended_at"], resumed["at"]))
     spent = (ended - begun).total_seconds()
     saw = int(reader.communicate(timeout=60)[0]) if reader else 0

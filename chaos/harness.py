@@ -26,7 +26,7 @@ from chaos.loom import LIMIT, LOG, expected, params
 from chaos.processes import children_of, guardians, send, templates
 from chaos.reader import Reader
 from yarnloom import Client, Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import YarnloomError
 
 LOOM = "chaos.loom:loom"
@@ -485,7 +485,7 @@ def _lost_charges(client: Client, run: Run) -> dict[str, bool]:
 
     When a copy of the records was put back, nobody can tell what had begun since it was made.
     """
-    answer = client.call(Call("GET", f"/runs/{run.number}/attempts", query={"limit": 2_000}))
+    answer = client.call(Request("GET", f"/runs/{run.number}/attempts", query={"limit": 2_000}))
     return {
         f"{run.number}/{attempt['address']}": attempt["begun_at"] is not None
         for attempt in answer["attempts"]

@@ -15,7 +15,7 @@ from typing import Any
 import httpx
 
 from yarnloom import Client, Outbox, Relay
-from yarnloom.client.calls import Target
+from yarnloom.client.http_requests import Target
 
 
 class Points:

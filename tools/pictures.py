@@ -25,7 +25,7 @@ from rich.terminal_theme import MONOKAI, TerminalTheme
 from rich.text import Text
 
 from yarnloom import Client, Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import Conflict
 
 ROOT = Path(__file__).parent.parent
@@ -92,9 +92,9 @@ class Terminal:
         subprocess.run(["tmux", "kill-session", "-t", self.name], check=False)
 
 
-def done_harbours(run: int) -> Call:
+def done_harbours(run: int) -> Request:
     """The request for the harbours of a run that are done."""
-    return Call("GET", f"/runs/{run}/items", query={"address": "harbours", "state": "done"})
+    return Request("GET", f"/runs/{run}/items", query={"address": "harbours", "state": "done"})
 
 
 def almanac(client: Client) -> Run:

@@ -345,10 +345,10 @@ class Relay:
         Raises:
             ServiceError: it cannot be reached, or is busy.
         """
-        from yarnloom.client import Call
+        from yarnloom.client import Request
 
         try:
-            while "checking" in self._client.call(Call("POST", "/runs", body)):
+            while "checking" in self._client.call(Request("POST", "/runs", body)):
                 pass
         except Gone:
             return ""  # it was made, and the run removed since

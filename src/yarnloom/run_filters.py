@@ -1,6 +1,6 @@
 """Filters of the list of runs, declared once: a new one gets its record here.
 
-Besides, it gets its condition in `store/runs/run_lists.py`, its argument in `client/calls.py`
+Besides, it gets its condition in `store/runs/run_lists.py`, its argument in the client
 (`RunsFilter`) and its control in the console's `runFilters.ts`. Every other layer is a loop over
 these records: query parameters, bodies, saved filters, options of the command.
 """

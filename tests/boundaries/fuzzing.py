@@ -29,7 +29,7 @@ from schemathesis.specs.openapi.checks import (
 
 from tests.boundaries.odd_worker import OddWorker, report_bodies
 from tests.helpers import LOOM, ServiceProgram
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 CHECKS = [
     not_a_server_error,
@@ -95,10 +95,10 @@ def prepare(program: ServiceProgram) -> None:
         run.wait()
     run.link()
     client.upload(b"a,b\n1,2\n", "rows.csv")
-    client.call(Call("POST", "/pools", {"name": "gauge", "limit": 1}))
+    client.call(Request("POST", "/pools", {"name": "gauge", "limit": 1}))
     when = {"name": "nightly", "workflow": "sums", "params": {"number": 1}, "cron": "0 0 1 1 *"}
-    client.call(Call("POST", "/schedules", when))
-    client.call(Call("POST", "/workers", {"id": "w", "name": "w", "places": 0, "tasks": {}}))
+    client.call(Request("POST", "/schedules", when))
+    client.call(Request("POST", "/workers", {"id": "w", "name": "w", "places": 0, "tasks": {}}))
 
 
 def only_generated(cases: int) -> settings:

@@ -12,7 +12,7 @@ import pytest
 
 from tests.end_to_end.test_disk import full
 from tests.helpers import ServiceProgram, eventually, service
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 LOOM = "tests.reading_loom:loom"
 STREAMS = ("/live", "/events")
@@ -37,8 +37,8 @@ class Readable:
         self.ended.wait(60)
         file = client.upload(b"1\n2\n", "two.csv")
         self.running = client.start("books", count=5_000, lent_from=400, back=str(self.back))
-        link = client.call(Call("POST", f"/runs/{self.running.number}/links", {}))
-        client.call(Call("PUT", "/filters/mine", {"states": ["failed"]}))
+        link = client.call(Request("POST", f"/runs/{self.running.number}/links", {}))
+        client.call(Request("PUT", "/filters/mine", {"states": ["failed"]}))
         client.make_schedule("early", workflow="books", cron="0 6 * * *")
         eventually(lambda: self._graph(self.running.number)["counts"].get("done") == 400)
         self._rest()

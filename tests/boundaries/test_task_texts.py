@@ -11,7 +11,7 @@ import pytest
 
 from tests.helpers import ServiceProgram, service
 from yarnloom import Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 LOOM = "tests.huge_loom:loom"
 
@@ -27,7 +27,7 @@ def ended(program: ServiceProgram, workflow: str, how: str, **more: Any) -> Run:
     """A run that has ended, beside which a healthy one ended as well."""
     client = program.client()
     run = client.start(workflow, how=how, **more)
-    client.call(Call("GET", f"/runs/{run.number}", query={"wait": 25}))
+    client.call(Request("GET", f"/runs/{run.number}", query={"wait": 25}))
     assert client.start("adds", how="", size=1).wait(30) == 2
     return run.refresh()
 
@@ -35,7 +35,7 @@ def ended(program: ServiceProgram, workflow: str, how: str, **more: Any) -> Run:
 def attempts(run: Run) -> list[dict[str, Any]]:
     """The attempts of a run, in order."""
     found: list[dict[str, Any]] = run._client.call(
-        Call("GET", f"/runs/{run.number}/steps", query={"address": "it"})
+        Request("GET", f"/runs/{run.number}/steps", query={"address": "it"})
     )["attempts"]
     return found
 

@@ -12,7 +12,7 @@ import pytest
 from tests.helpers import Program, ServiceProgram, eventually, service
 from tests.long_loom import lines
 from yarnloom import Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 pytestmark = pytest.mark.slow
 
@@ -49,7 +49,7 @@ def attempts(run: Run) -> list[dict[str, Any]]:
     cursor = "0"
     while cursor:
         query = {"limit": 2_000, "cursor": cursor}
-        answer = run._client.call(Call("GET", f"/runs/{run.number}/attempts", query=query))
+        answer = run._client.call(Request("GET", f"/runs/{run.number}/attempts", query=query))
         collected, cursor = collected + answer["attempts"], answer["next"]
     return collected
 

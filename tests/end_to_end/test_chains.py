@@ -15,7 +15,7 @@ from tests.helpers import Program, eventually, service
 from tests.long_loom import lines
 from tests.short_loom import LINKS
 from yarnloom import Client, Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import Conflict
 
 pytestmark = pytest.mark.slow
@@ -45,14 +45,14 @@ def start(program: Program, folder: Path, what: str, special: int = 20) -> Run:
 
 def attempts(run: Run) -> list[dict[str, Any]]:
     """All attempts of a run, as they were given out."""
-    answer = run._client.call(Call("GET", f"/runs/{run.number}/attempts", query={"limit": 500}))
+    answer = run._client.call(Request("GET", f"/runs/{run.number}/attempts", query={"limit": 500}))
     found: list[dict[str, Any]] = answer["attempts"]
     return sorted(found, key=lambda one: int(one["id"]))
 
 
 def step(run: Run, name: str) -> dict[str, Any]:
     """A step with its values and attempts."""
-    call = Call("GET", f"/runs/{run.number}/steps", query={"address": name})
+    call = Request("GET", f"/runs/{run.number}/steps", query={"address": name})
     found: dict[str, Any] = run._client.call(call)
     return found
 
@@ -107,7 +107,7 @@ def test_a_long_step_in_the_middle_is_seen_to_run_and_to_be_cancelled(
 
 def workers(program: Program) -> list[dict[str, Any]]:
     """The workers as the service knows them."""
-    found: list[dict[str, Any]] = program.client().call(Call("GET", "/workers"))["workers"]
+    found: list[dict[str, Any]] = program.client().call(Request("GET", "/workers"))["workers"]
     return found
 
 
@@ -149,7 +149,7 @@ def test_lines_are_those_of_their_step(program: Program, tmp_path: Path) -> None
     run = start(program, tmp_path, "prints")
     run.wait(30)
     query = {"address": "c20", "limit": 100}
-    answer = run._client.call(Call("GET", f"/runs/{run.number}/log", query=query))
+    answer = run._client.call(Request("GET", f"/runs/{run.number}/log", query=query))
     texts = [line["text"] for line in answer["lines"]]
     assert texts == ["from Python", "from the system", "from a program"]
 

@@ -16,7 +16,7 @@ from tests.end_to_end.test_kill import _parent
 from tests.helpers import ServiceProgram, eventually, much, processes_with, service
 from tests.long_loom import lines
 from yarnloom import Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import RunFailed, StartKeyTaken
 
 pytestmark = pytest.mark.slow
@@ -36,7 +36,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 
 def ask(run: Run, path: str, **query: Any) -> Any:
     """What the service answers about a run."""
-    return run._client.call(Call("GET", f"/runs/{run.number}{path}", query=query))
+    return run._client.call(Request("GET", f"/runs/{run.number}{path}", query=query))
 
 
 def walked(folder: Path, more_than: int) -> int:

@@ -17,7 +17,7 @@ import pytest
 from tests.engine.dispatch.test_kept_files import contacts
 from tests.helpers import Program, ServiceProgram, eventually, run_command, service
 from yarnloom import AsyncClient, Client, File, Rows, Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import InvalidInput, NotFound, RunFailed, ValueRefused
 
 LOOM = "tests.files_loom:loom"
@@ -33,7 +33,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 
 def progress_of(client: Client, number: int) -> dict[str, Any]:
     """The counts of the first each of a run."""
-    graph = client.call(Call("GET", f"/runs/{number}/graph"))
+    graph = client.call(Request("GET", f"/runs/{number}/graph"))
     found: dict[str, Any] = graph["parts"][0]["counts"]
     return found
 
@@ -206,7 +206,7 @@ def waits_for_list_job(run: Run) -> bool:
 
 def is_far(run: Run) -> bool:
     """Whether it goes through its items."""
-    graph = run._client.call(Call("GET", f"/runs/{run.number}/graph"))
+    graph = run._client.call(Request("GET", f"/runs/{run.number}/graph"))
     return (graph["parts"][1].get("counts") or {}).get("done", 0) > 200
 
 
@@ -217,7 +217,7 @@ def test_track_over_rows_goes_on_after_a_kill(program: ServiceProgram, tmp_path:
     run = client.start("walks", rows=rows, folder=str(tmp_path))
     marks = tmp_path / "rows"
     eventually(lambda: marks.exists() and len(marks.read_text().splitlines()) > 20)
-    step = client.call(Call("GET", f"/runs/{run.number}/steps", query={"address": "walk"}))
+    step = client.call(Request("GET", f"/runs/{run.number}/steps", query={"address": "walk"}))
     os.kill(step["attempts"][-1]["pid"], 9)
 
     # What was under way when it was killed is repeated; what it kept by then is no less.

@@ -127,14 +127,14 @@ def test_the_wheel_serves_the_console_without_node(tmp_path: Path) -> None:
 
 def test_the_first_step_begins_when_a_worker_is_idle(served: ServiceProgram) -> None:
     """The order of events, by the service's own records: created, handed out, begun, at once."""
-    from yarnloom.client import Call
+    from yarnloom.client import Request
 
     client = served.client()
     for number in range(5):
         run = client.start("sums", number=number)
         run.wait(60)
     query = {"address": "first"}
-    step = client.call(Call("GET", f"/runs/{run.number}/steps", query=query))
+    step = client.call(Request("GET", f"/runs/{run.number}/steps", query=query))
     (attempt,) = step["attempts"]
 
     # Handed out in the very transaction that made the run: nothing polls.

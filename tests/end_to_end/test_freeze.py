@@ -14,7 +14,7 @@ import pytest
 from tests.helpers import Program, ServiceProgram, eventually, run_command, service
 from tests.proxy import proxied
 from tests.still_loom import HOLD
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 LOOM = "tests.still_loom:loom"
 
@@ -23,7 +23,7 @@ pytestmark = pytest.mark.slow
 
 def told(program: ServiceProgram, run: int) -> str:
     """The answer of `why` over HTTP: the command would take longer under load."""
-    return json.dumps(program.client().call(Call("GET", f"/runs/{run}/why")))
+    return json.dumps(program.client().call(Request("GET", f"/runs/{run}/why")))
 
 
 @pytest.mark.parametrize("workflow", ["who", "who-shared"])

@@ -18,7 +18,7 @@ from tests.helpers import (
     service,
 )
 from yarnloom import Client, Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import RunFailed
 
 pytestmark = pytest.mark.slow
@@ -41,7 +41,7 @@ def publish(program: ServiceProgram) -> None:
 
 def outcomes(run: Run, step: str) -> list[str | None]:
     """How the attempts of a step ended."""
-    found = run._client.call(Call("GET", f"/runs/{run.number}/steps", query={"address": step}))
+    found = run._client.call(Request("GET", f"/runs/{run.number}/steps", query={"address": step}))
     return [attempt["outcome"] for attempt in found["attempts"]]
 
 
@@ -206,7 +206,7 @@ def test_a_list_survives_the_service(tmp_path: Path) -> None:
         run = first.client().start("coast", harbours=harbours)
 
         def progress(client: Client) -> dict[str, int]:
-            graph = client.call(Call("GET", f"/runs/{run.number}/graph"))
+            graph = client.call(Request("GET", f"/runs/{run.number}/graph"))
             found: dict[str, int] = graph["parts"][0]["counts"]
             return found
 
@@ -215,7 +215,7 @@ def test_a_list_survives_the_service(tmp_path: Path) -> None:
     with service(data, port=first.port) as second:
         client = second.client()
         output = client.run(run.number).wait(120)
-        steps = client.call(Call("GET", f"/runs/{run.number}/items", query=LAST_ITEM))
+        steps = client.call(Request("GET", f"/runs/{run.number}/items", query=LAST_ITEM))
         counts = progress(client)
         worker.end(2)
 

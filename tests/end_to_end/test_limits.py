@@ -11,7 +11,7 @@ import pytest
 from tests.end_to_end.test_kill import marks, outcomes
 from tests.helpers import LOOM, Program, ServiceProgram, eventually, run_command, service
 from yarnloom import Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import RunFailed
 
 pytestmark = pytest.mark.slow
@@ -36,7 +36,7 @@ def start_worker(program: ServiceProgram, *arguments: str) -> Program:
 
 def attempts(run: Run) -> list[dict[str, Any]]:
     """The attempts of a run's only step."""
-    call = Call("GET", f"/runs/{run.number}/steps", query={"address": "it"})
+    call = Request("GET", f"/runs/{run.number}/steps", query={"address": "it"})
     found: list[dict[str, Any]] = run._client.call(call)["attempts"]
     return found
 

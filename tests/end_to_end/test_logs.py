@@ -10,7 +10,7 @@ import pytest
 
 from tests.helpers import LOOM, eventually, run_command, service
 from yarnloom import Client, Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 pytestmark = pytest.mark.slow
 
@@ -18,7 +18,7 @@ pytestmark = pytest.mark.slow
 def lines_of(run: Run, address: str) -> list[dict[str, Any]]:
     """Return what a step printed."""
     query = {"address": address, "limit": 10_000}
-    answer = run._client.call(Call("GET", f"/runs/{run.number}/log", query=query))
+    answer = run._client.call(Request("GET", f"/runs/{run.number}/log", query=query))
     lines: list[dict[str, Any]] = answer["lines"]
     return lines
 

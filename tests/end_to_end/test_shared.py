@@ -9,14 +9,14 @@ import pytest
 from tests.end_to_end.test_kill import marks
 from tests.helpers import LOOM, eventually, service
 from yarnloom import Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 pytestmark = pytest.mark.slow
 
 
 def printed(run: Run) -> set[str]:
     """What the only step of a run printed and logged."""
-    found = run._client.call(Call("GET", f"/runs/{run.number}/log", query={"address": "it"}))
+    found = run._client.call(Request("GET", f"/runs/{run.number}/log", query={"address": "it"}))
     return {line["text"] for line in found["lines"]}
 
 
@@ -61,7 +61,7 @@ def test_a_step_that_cannot_be_stopped_is_abandoned(tmp_path: Path) -> None:
         eventually(lambda: stuck.refresh().state == "cancelled")
         program.wait_for("1/it does not stop, and is abandoned")
         path = f"/runs/{stuck.number}/steps"
-        (attempt,) = client.call(Call("GET", path, query={"address": "it"}))["attempts"]
+        (attempt,) = client.call(Request("GET", path, query={"address": "it"}))["attempts"]
         assert "was abandoned" in attempt["error"]["message"]
         newer = client.start("gather", folder=str(tmp_path), words="newer")
         eventually(lambda: len(marks(tmp_path, "gather")) == 2)

@@ -16,7 +16,7 @@ import pytest
 from tests.helpers import Program, eventually, service
 from tests.long_loom import lines
 from yarnloom import Client, Run
-from yarnloom.client import Call
+from yarnloom.client import Request
 
 pytestmark = pytest.mark.slow
 
@@ -34,13 +34,13 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
 def printed(run: Run, number: int, attempt: str = "") -> list[str]:
     """What an item printed, in its newest attempt if none is named."""
     query = {"address": f"all[{number}]/do{attempt}", "limit": 100}
-    answer = run._client.call(Call("GET", f"/runs/{run.number}/log", query=query))
+    answer = run._client.call(Request("GET", f"/runs/{run.number}/log", query=query))
     return [line["text"] for line in answer["lines"]]
 
 
 def states(run: Run) -> Counter[str]:
     """How many items are in each state."""
-    answer = run._client.call(Call("GET", f"/runs/{run.number}/graph"))
+    answer = run._client.call(Request("GET", f"/runs/{run.number}/graph"))
     (found,) = (one["counts"] for one in answer["parts"] if one["label"] == "all")
     return Counter({name: count for name, count in found.items() if name != "total"})
 
@@ -48,7 +48,7 @@ def states(run: Run) -> Counter[str]:
 def outcomes(run: Run) -> Counter[str]:
     """How the attempts of a run ended."""
     query = {"limit": 2_000}
-    answer = run._client.call(Call("GET", f"/runs/{run.number}/attempts", query=query))
+    answer = run._client.call(Request("GET", f"/runs/{run.number}/attempts", query=query))
     return Counter(one["outcome"] for one in answer["attempts"])
 
 
@@ -116,7 +116,7 @@ def test_what_a_dying_process_had_in_hand_runs_elsewhere(
     run = program.client().start("dies", folder=str(tmp_path), count=300, special=special)
     assert run.wait(60) == list(range(300))
     answer = run._client.call(
-        Call("GET", f"/runs/{run.number}/steps", query={"address": f"all[{special}]/do"})
+        Request("GET", f"/runs/{run.number}/steps", query={"address": f"all[{special}]/do"})
     )
     assert [one["outcome"] for one in answer["attempts"]] == ["lost", "done"]
     # What had ended and was not sent yet, the worker finds; what had not begun is not handed back.
@@ -164,6 +164,6 @@ def test_a_killed_service_goes_on_where_it_was(tmp_path: Path) -> None:
         again = Client(second.url).run(run.number)
         assert again.wait(120) == list(range(3_000))
         step: Any = again._client.call(
-            Call("GET", f"/runs/{run.number}/steps", query={"address": "all[2999]/do"})
+            Request("GET", f"/runs/{run.number}/steps", query={"address": "all[2999]/do"})
         )
         assert re.fullmatch("done", step["state"])

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from tests.helpers import Program, ServiceProgram, eventually, run_command, service
-from yarnloom.client import Call, Client
+from yarnloom.client import Client, Request
 
 pytestmark = pytest.mark.slow
 
@@ -54,7 +54,7 @@ def write(folder: Path, version: str, number: int = 1) -> None:
 
 def worker(client: Client, name: str) -> dict[str, Any]:
     """A worker as the service sees it."""
-    workers = client.call(Call("GET", "/workers"))["workers"]
+    workers = client.call(Request("GET", "/workers"))["workers"]
     found: dict[str, Any] = next((one for one in workers if one["name"] == name), {})
     return found
 
@@ -62,7 +62,7 @@ def worker(client: Client, name: str) -> dict[str, Any]:
 def code_of(client: Client, number: int, address: str = "it") -> list[str]:
     """The code that each attempt of a step ran."""
     query = {"address": address}
-    step = client.call(Call("GET", f"/runs/{number}/steps", query=query))
+    step = client.call(Request("GET", f"/runs/{number}/steps", query=query))
     return [one["code_hash"] for one in step["attempts"] if one["begun_at"]]
 
 
@@ -81,7 +81,7 @@ def test_every_kind_of_task_is_wrapped_and_processes_are_set_up_and_torn_down(
             run.wait(60)
             for label, kept in (("alone", "kept"), ("thread", "kept"), ("async", "async kept")):
                 seen = client.call(
-                    Call("GET", f"/runs/{run.number}/steps", query={"address": label})
+                    Request("GET", f"/runs/{run.number}/steps", query={"address": label})
                 )["output"]
                 address = f"{run.number}/{label}"
                 assert seen == [address, f"session of {address}", kept]
@@ -131,7 +131,7 @@ def test_a_process_that_cannot_be_set_up_is_tried_again_and_said(tmp_path: Path)
         assert said in trouble
         program.wait_for(said)
         run = client.start("one")
-        waits = client.call(Call("GET", f"/runs/{run.number}/why"))["waits"]
+        waits = client.call(Request("GET", f"/runs/{run.number}/why"))["waits"]
         assert waits[0]["reasons"][0]["kind"] == "trouble"
         assert said in waits[0]["reasons"][0]["text"]
         shown = run_command("workers", url=program.url).stdout
@@ -151,7 +151,7 @@ def test_new_code_runs_with_the_next_attempt_and_none_is_lost(tmp_path: Path) ->
     with service(tmp_path / "data", *arguments, cwd=tmp_path) as program:
         program.wait_for("watches the code in")
         client = program.client()
-        client.call(Call("GET", "/workers"))
+        client.call(Request("GET", "/workers"))
         holding = client.start_task("work", number=0)
         eventually((tmp_path / "begun-old").exists)
         write(tmp_path, "new", number=2)
@@ -171,7 +171,8 @@ def test_new_code_runs_with_the_next_attempt_and_none_is_lost(tmp_path: Path) ->
         ):
             query = {"name": "changing/work", "code": code}
             assert (
-                f'return "{version}"' in client.call(Call("GET", "/tasks", query=query))["source"]
+                f'return "{version}"'
+                in client.call(Request("GET", "/tasks", query=query))["source"]
             )
             assert code_of(client, number, label) == [code]
 
@@ -230,7 +231,7 @@ def test_many_changes_under_load_lose_nothing(tmp_path: Path) -> None:
         assert found <= {"v0", "v1", "v2", "v3"}
         assert len(found) > 1
         items = client.call(
-            Call("GET", f"/runs/{runs[-1].number}/items", query={"address": "all", "limit": 500})
+            Request("GET", f"/runs/{runs[-1].number}/items", query={"address": "all", "limit": 500})
         )["items"]
         assert {item["state"] for item in items} == {"done"}
         # A change can be seen twice, so the third time that code was loaded need not be the last.

@@ -122,9 +122,9 @@ def test_a_queued_run_is_paused_cancelled_and_queued_again(tmp_path: Path) -> No
     with service(tmp_path / "data") as program:
         client = program.client()
         from tests.long_loom import loom
-        from yarnloom.client import Call
+        from yarnloom.client import Request
 
-        client.call(Call("POST", "/workflows", loom.publication()))
+        client.call(Request("POST", "/workflows", loom.publication()))
         run = client.start("walk", folder=str(tmp_path))
         with httpx.Client(base_url=f"{program.url}/api/v1", trust_env=False) as http:
             states = []

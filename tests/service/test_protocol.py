@@ -14,7 +14,7 @@ from pydantic import BaseModel
 
 from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
 from yarnloom import Loom, each, item, param, previous, sequence, step
-from yarnloom.client.calls import Call
+from yarnloom.client.http_requests import Request
 from yarnloom.protocol.attempt_groups import one_by_one
 
 Message = dict[str, Any]
@@ -134,7 +134,7 @@ def many(program: ServiceProgram) -> str:
     do = step("double", double, value=item(), by=2)
     plan = sequence(step("list", numbers, count=param("count")), each("all", over=previous, do=do))
     loom.workflow("many", params=Count, plan=plan)
-    program.client().call(Call("POST", "/workflows", loom.publication()))
+    program.client().call(Request("POST", "/workflows", loom.publication()))
     return "many/many"
 
 
@@ -344,7 +344,7 @@ def chain(program: ServiceProgram) -> str:
     steps = [step("a", more, value=param("value"))]
     steps += [step(name, more, value=previous) for name in names]
     loom.workflow("four", params=Value, plan=sequence(*steps))
-    program.client().call(Call("POST", "/workflows", loom.publication()))
+    program.client().call(Request("POST", "/workflows", loom.publication()))
     return "chain/four"
 
 

@@ -16,7 +16,7 @@ from httpx_sse import connect_sse
 
 from tests.helpers import LOOM, ServiceProgram, run_command, service
 from yarnloom import AsyncClient, Client, Start
-from yarnloom.client import Call
+from yarnloom.client import Request
 from yarnloom.errors import InvalidInput, NotFound, StartKeyTaken, ValueRefused
 
 MANY = 10_000
@@ -120,7 +120,7 @@ def test_ten_thousand_in_one_request(tmp_path: Path) -> None:
     starting.start()
     other, served = program.client(), 0
     while starting.is_alive():
-        other.call(Call("GET", "/service"))
+        other.call(Request("GET", "/service"))
         served += 1
     program.kill()
     (numbers,) = found
@@ -255,4 +255,4 @@ def test_both_clients_keep_schedules(program: ServiceProgram, client: Client) ->
 
     asyncio.run(later())
     for name in ("by-client", "b"):
-        client.call(Call("DELETE", f"/schedules/{name}"))
+        client.call(Request("DELETE", f"/schedules/{name}"))

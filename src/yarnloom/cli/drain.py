@@ -5,7 +5,7 @@ from __future__ import annotations
 from yarnloom.cli import output
 from yarnloom.cli.output import out
 from yarnloom.client import Client
-from yarnloom.client.calls import drain_call
+from yarnloom.client.http_requests import drain_request
 from yarnloom.errors import InvalidInput
 
 
@@ -26,7 +26,7 @@ def drained(words: list[str]) -> str:
 
 def drain(client: Client, worker: str, reason: str, as_json: bool) -> int:
     """Let a worker end when it has nothing in hand."""
-    found = client.call(drain_call(worker, reason))
+    found = client.call(drain_request(worker, reason))
     if as_json:
         output.print_json(found)
         return 0

@@ -18,8 +18,8 @@ from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
 from yarnloom.cli.part_address import split_address
-from yarnloom.client import Call, Client
-from yarnloom.client.calls import OnCheck
+from yarnloom.client import Client, Request
+from yarnloom.client.http_requests import OnCheck
 from yarnloom.errors import InvalidInput
 from yarnloom.units import size_text
 from yarnloom.values import JsonObject
@@ -58,8 +58,8 @@ def files(client: Client, options: Namespace) -> int:
 
 def _show(client: Client, options: Namespace) -> int:
     sha256 = whole_hash(client, options.file)
-    facts = client.call(Call("GET", f"/files/{sha256}/facts"))
-    preview = client.call(Call("GET", f"/files/{sha256}/preview"))
+    facts = client.call(Request("GET", f"/files/{sha256}/facts"))
+    preview = client.call(Request("GET", f"/files/{sha256}/preview"))
     if options.json:
         output.print_json({**facts, "preview": preview})
         return 0
@@ -107,7 +107,7 @@ def upload(client: Client, options: Namespace) -> int:
 def download(client: Client, options: Namespace) -> int:
     """Fetch a file."""
     sha256 = whole_hash(client, options.file)
-    facts = client.call(Call("GET", f"/files/{sha256}/facts"))
+    facts = client.call(Request("GET", f"/files/{sha256}/facts"))
     target = Path(options.output or ".")
     target = target / Path(facts["name"]).name if target.is_dir() else target
     with writing(target), bar(facts["name"]) as on_progress:

@@ -12,14 +12,14 @@ from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
 from yarnloom.cli.part_address import split_address
 from yarnloom.cli.typed_params import json_or_text
-from yarnloom.client import Call, Client
-from yarnloom.client.calls import settle_call
+from yarnloom.client import Client, Request
+from yarnloom.client.http_requests import settle_request
 from yarnloom.drawing import DYES
 
 
 def ledger(client: Client, number: int, as_json: bool) -> int:
     """List the side effects of a run."""
-    found = client.call(Call("GET", f"/runs/{number}/ledger"))
+    found = client.call(Request("GET", f"/runs/{number}/ledger"))
     if as_json:
         output.print_json(found)
         return 0
@@ -61,7 +61,7 @@ def settle(client: Client, options: argparse.Namespace) -> int:
     body = {"done": options.done, "reason": options.reason}
     if options.value is not None:
         body["value"] = json_or_text(options.value)
-    found = client.call(settle_call(number, label, options.what, **body))
+    found = client.call(settle_request(number, label, options.what, **body))
     if options.json:
         output.print_json(found)
     else:
@@ -73,7 +73,7 @@ def commands(client: Client, options: argparse.Namespace) -> int:
     """List who gave which command, when and why."""
     query = {"run": options.run, "who": options.who, "what": options.what, "limit": options.limit}
     given = {name: value for name, value in query.items() if value is not None}
-    found = client.call(Call("GET", "/commands", query=given))
+    found = client.call(Request("GET", "/commands", query=given))
     if options.json:
         output.print_json(found)
         return 0

@@ -11,7 +11,7 @@ from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
 from yarnloom.client import Client
-from yarnloom.client.calls import link_call, links_call, revoke_link_call
+from yarnloom.client.http_requests import link_request, links_request, revoke_link_request
 from yarnloom.errors import InvalidInput
 from yarnloom.units import duration_text, seconds
 from yarnloom.values import JsonObject
@@ -23,7 +23,7 @@ def link(client: Client, options: argparse.Namespace) -> int:
         lasts = seconds(options.lasts)
     except ValueError as error:
         raise InvalidInput(f"--for: {error}") from error
-    found = client.call(link_call(options.run, lasts, options.details))
+    found = client.call(link_request(options.run, lasts, options.details))
     if options.json:
         output.print_json(found)
         return 0
@@ -36,13 +36,13 @@ def link(client: Client, options: argparse.Namespace) -> int:
 def links(client: Client, options: argparse.Namespace) -> int:
     """List the links to a run, or revoke one."""
     if options.revoke:
-        found = client.call(revoke_link_call(options.run, options.revoke, options.reason))
+        found = client.call(revoke_link_request(options.run, options.revoke, options.reason))
         if options.json:
             output.print_json(found)
         else:
             out.print(f"link {found['id']} to run {found['run']} is revoked")
         return 0
-    listed = client.call(links_call(options.run))["links"]
+    listed = client.call(links_request(options.run))["links"]
     if options.json:
         output.print_json({"links": listed})
         return 0

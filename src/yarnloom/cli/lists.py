@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from yarnloom.cli import output
 from yarnloom.cli.output import out
-from yarnloom.client import Call, Client
+from yarnloom.client import Client, Request
 
 
 def print_list(
     client: Client, noun: str, columns: tuple[output.Column, ...], hint: str, as_json: bool
 ) -> int:
     """A table of everything of a kind, or how to get the first."""
-    found = client.call(Call("GET", f"/{noun}"))
+    found = client.call(Request("GET", f"/{noun}"))
     if as_json:
         output.print_json(found)
         return 0

@@ -11,8 +11,8 @@ from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
 from yarnloom.cli.part_address import split_address
-from yarnloom.client import Call, Client
-from yarnloom.client.calls import lines_call, live_lines
+from yarnloom.client import Client, Request
+from yarnloom.client.http_requests import lines_request, live_lines
 from yarnloom.errors import InvalidInput
 from yarnloom.values import JsonObject
 
@@ -45,7 +45,7 @@ def _is_step(client: Client, number: int, label: str) -> bool:
     if not label:
         return False
     query = {"address": label.partition("#")[0]}
-    return bool(client.call(Call("GET", f"/runs/{number}/graph", query=query))["kind"] == "step")
+    return bool(client.call(Request("GET", f"/runs/{number}/graph", query=query))["kind"] == "step")
 
 
 def _attempt(client: Client, number: int, label: str, options: argparse.Namespace) -> int:
@@ -53,7 +53,7 @@ def _attempt(client: Client, number: int, label: str, options: argparse.Namespac
     lines: list[View] = []
     while True:
         query = {"address": label, "after": len(lines), "limit": PAGE}
-        page: View = client.call(Call("GET", f"/runs/{number}/log", query=query))
+        page: View = client.call(Request("GET", f"/runs/{number}/log", query=query))
         lines += page["lines"]
         if len(page["lines"]) < PAGE:
             break
@@ -70,7 +70,7 @@ def _attempt(client: Client, number: int, label: str, options: argparse.Namespac
 def _all_lines(client: Client, number: int, label: str, text: str) -> Iterator[View]:
     after: str | None = ""
     while after is not None:
-        page = client.call(lines_call(number, label, text, after=after, limit=PAGE))
+        page = client.call(lines_request(number, label, text, after=after, limit=PAGE))
         yield from page["lines"]
         after = page["next"]
 
@@ -84,7 +84,7 @@ def _newest(
     end = ""
     while len(lines) < count:
         limit = min(PAGE, count - len(lines))
-        page = client.call(lines_call(number, label, options.text, limit=limit, **place))
+        page = client.call(lines_request(number, label, options.text, limit=limit, **place))
         lines[:0] = page["lines"]
         end = end or page["end"]
         if page["next"] is None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser
 from yarnloom.cli.output import out
-from yarnloom.client import Call, Client
+from yarnloom.client import Client, Request
 
 
 def check(spec: str, as_json: bool) -> int:
@@ -47,7 +47,7 @@ def publish(client: Client, specs: list[str], as_json: bool) -> int:
     publications = [load_loom(spec).publication() for spec in dict.fromkeys(specs)]
     published = []
     for publication in publications:
-        published += client.call(Call("POST", "/workflows", publication))["workflows"]
+        published += client.call(Request("POST", "/workflows", publication))["workflows"]
     if as_json:
         output.print_json({"workflows": published})
         return 0

@@ -11,8 +11,8 @@ from rich.text import Text
 from yarnloom.cli import output
 from yarnloom.cli.options import Add, BodyOption, Parser, add_body_options, body_of, hand_options
 from yarnloom.cli.output import out
-from yarnloom.client import Call, Client
-from yarnloom.client.calls import KEEP, pool_call
+from yarnloom.client import Client, Request
+from yarnloom.client.http_requests import KEEP, pool_request
 from yarnloom.drawing import DYES
 from yarnloom.errors import LoomError
 from yarnloom.units import duration_text, seconds, whole_number
@@ -26,7 +26,7 @@ View = JsonObject
 
 def pools(client: Client, as_json: bool) -> int:
     """List the pools."""
-    found = client.call(Call("GET", "/pools"))
+    found = client.call(Request("GET", "/pools"))
     if as_json:
         output.print_json(found)
     elif found["pools"]:
@@ -40,21 +40,21 @@ def pool(client: Client, options: argparse.Namespace) -> int:
     """Show a pool, or make, change or remove it."""
     if options.remove:
         query = {"reason": options.reason} if options.reason else {}
-        client.call(Call("DELETE", f"/pools/{options.name}", query=query))
+        client.call(Request("DELETE", f"/pools/{options.name}", query=query))
         out.print(f"pool {options.name} is removed")
         return 0
     changes = body_of(SETTINGS, options)
     paused = {"pause": True, "resume": False}.get(options.flow, KEEP)
     if options.make:
-        call = pool_call(options.name, **changes, reason=options.reason)
-        found = client.call(Call("POST", "/pools", {"name": options.name, **call.body}))
+        call = pool_request(options.name, **changes, reason=options.reason)
+        found = client.call(Request("POST", "/pools", {"name": options.name, **call.body}))
         if paused is True:
-            found = client.call(pool_call(options.name, paused=True, reason=options.reason))
+            found = client.call(pool_request(options.name, paused=True, reason=options.reason))
     elif paused is not KEEP or options.as_declared or changes:
         settings = {**changes, "paused": paused, "as_declared": options.as_declared}
-        found = client.call(pool_call(options.name, **settings, reason=options.reason))
+        found = client.call(pool_request(options.name, **settings, reason=options.reason))
     else:
-        found = client.call(Call("GET", f"/pools/{options.name}"))
+        found = client.call(Request("GET", f"/pools/{options.name}"))
     if options.json:
         output.print_json(found)
     else:

@@ -23,14 +23,14 @@ from yarnloom.cli.part_address import split_address
 from yarnloom.cli.schedules import time_of
 from yarnloom.cli.typed_params import json_or_text, named_params, params_from, wanted_types
 from yarnloom.client import Client
-from yarnloom.client.calls import (
-    act_call,
-    bulk_call,
-    change_call,
-    rerun_call,
-    show_call,
-    step_act_call,
-    step_call,
+from yarnloom.client.http_requests import (
+    act_request,
+    bulk_request,
+    change_request,
+    rerun_request,
+    show_request,
+    step_act_request,
+    step_request,
 )
 from yarnloom.errors import InvalidInput
 from yarnloom.values import JsonObject
@@ -50,7 +50,7 @@ def act(client: Client, action: str, options: argparse.Namespace) -> int:
         )
     if options.run is None:
         return _act_on_many(client, action, options)
-    run = client.call(act_call(options.run, action, options.reason, **_more(action, options)))
+    run = client.call(act_request(options.run, action, options.reason, **_more(action, options)))
     if options.json:
         output.print_json(run)
     else:
@@ -74,7 +74,7 @@ def change(client: Client, options: argparse.Namespace) -> int:
     changes = body_of(CHANGES, options)
     if at is None and not changes:
         raise InvalidInput("say what to change: --now, --in, --at, --priority or --tag")
-    run = client.call(change_call(options.run, at, **changes, reason=options.reason))
+    run = client.call(change_request(options.run, at, **changes, reason=options.reason))
     if options.json:
         output.print_json(run)
     else:
@@ -122,14 +122,14 @@ def _hint(action: str, run: View) -> None:
 
 def _act_on_many(client: Client, action: str, options: argparse.Namespace) -> int:
     wanted = {"states": options.state, **runs.wanted_of(options), **_more(action, options)}
-    count = client.call(bulk_call(action, None, options.reason, **wanted))["count"]
+    count = client.call(bulk_request(action, None, options.reason, **wanted))["count"]
     if count == 0:
         output.say("no run matches; nothing was done")
         return 0
     if not options.yes and not _confirmed(action, count):
         output.say("nothing was done")
         return 2
-    found = client.call(bulk_call(action, count, options.reason, **wanted))
+    found = client.call(bulk_request(action, count, options.reason, **wanted))
     if options.json:
         output.print_json(found)
         return 0
@@ -154,10 +154,10 @@ def _confirmed(action: str, count: int) -> bool:
 
 def rerun(client: Client, options: argparse.Namespace) -> int:
     """Start a run's workflow anew, with some of its params changed."""
-    run = client.call(show_call(options.run))
+    run = client.call(show_request(options.run))
     wants = wanted_types(client, run["task"] or run["workflow"], bool(run["task"]))
     changes = params_from(options.params) | named_params(wants, options.param)
-    started = client.call(rerun_call(options.run, changes, options.reason))
+    started = client.call(rerun_request(options.run, changes, options.reason))
     if options.json:
         output.print_json(started)
     elif not options.watch:
@@ -191,7 +191,7 @@ def step(client: Client, options: argparse.Namespace) -> int:
     body = {"reason": options.reason, **_decided(options)}
     if options.param:
         body["inputs"] = _inputs(client, number, label, options.param)
-    found = client.call(step_act_call(number, label, options.action, **body))
+    found = client.call(step_act_request(number, label, options.action, **body))
     if options.json:
         output.print_json(found)
         return 0
@@ -215,7 +215,7 @@ def _decided(options: argparse.Namespace) -> JsonObject:
 
 def _inputs(client: Client, number: int, label: str, typed: list[str]) -> JsonObject:
     """Return the inputs of a step that were typed, by the types of its task."""
-    task = client.call(step_call(number, label))["task"]
+    task = client.call(step_request(number, label))["task"]
     return named_params(wanted_types(client, task, task=True), typed)
 
 

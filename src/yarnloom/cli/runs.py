@@ -12,13 +12,13 @@ from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, filter_options, positive
 from yarnloom.cli.output import out
 from yarnloom.cli.show import EXIT_BY_STATE
-from yarnloom.client import ENDED, Call, Client
-from yarnloom.client.calls import (
-    drop_filter_call,
-    glance_call,
-    list_call,
-    save_filter_call,
-    show_call,
+from yarnloom.client import ENDED, Client, Request
+from yarnloom.client.http_requests import (
+    drop_filter_request,
+    glance_request,
+    list_request,
+    save_filter_request,
+    show_request,
 )
 from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.run_filters import RUN_FILTERS
@@ -29,9 +29,9 @@ def runs(client: Client, options: argparse.Namespace) -> int:
     wanted = wanted_of(options)
     if options.save:
         given = {name: value for name, value in wanted.items() if value is not None}
-        saved = client.call(save_filter_call(options.save, tuple(options.state), given))
+        saved = client.call(save_filter_request(options.save, tuple(options.state), given))
         output.say(f"saved; see it again with: yarnloom runs --saved {shlex.quote(saved['name'])}")
-    page = client.call(list_call(tuple(options.state), options.limit, wanted))
+    page = client.call(list_request(tuple(options.state), options.limit, wanted))
     if options.json:
         output.print_json(page)
     elif page["runs"]:
@@ -52,10 +52,10 @@ def wanted_of(options: argparse.Namespace) -> RunsFilter:
 def filters(client: Client, drop: str, reason: str, as_json: bool) -> int:
     """List the saved filters of the list of runs, or drop one."""
     if drop:
-        client.call(drop_filter_call(drop, reason))
+        client.call(drop_filter_request(drop, reason))
         output.say(f"filter {drop} is dropped")
         return 0
-    found = client.call(Call("GET", "/filters"))
+    found = client.call(Request("GET", "/filters"))
     if as_json:
         output.print_json(found)
         return 0
@@ -75,10 +75,10 @@ def filters(client: Client, drop: str, reason: str, as_json: bool) -> int:
 
 def watch(client: Client, number: int) -> int:
     """Watch a run until it ends."""
-    run = client.call(show_call(number))
-    graph = client.call(Call("GET", f"/runs/{number}/graph"))
+    run = client.call(show_request(number))
+    graph = client.call(Request("GET", f"/runs/{number}/graph"))
     with Live(console=out, auto_refresh=False, transient=False) as live:
-        glance = client.call(glance_call(number))
+        glance = client.call(glance_request(number))
         live.update(output.run_picture(run, graph, glance), refresh=True)
         if run["state"] not in ENDED:
             for event in client.events(number):

@@ -11,8 +11,8 @@ from yarnloom.cli import output
 from yarnloom.cli.options import Add, BodyOption, Parser, add_body_options, body_of, hand_options
 from yarnloom.cli.output import out
 from yarnloom.cli.typed_params import named_params, params_from, wanted_types
-from yarnloom.client import Call, Client
-from yarnloom.client.calls import KEEP, schedule_call
+from yarnloom.client import Client, Request
+from yarnloom.client.http_requests import KEEP, schedule_request
 from yarnloom.drawing import DYES
 from yarnloom.errors import InvalidInput
 from yarnloom.values import JsonObject
@@ -62,7 +62,7 @@ def time_of(text: str, option: str, now: datetime | None = None) -> datetime:
 
 def schedules(client: Client, as_json: bool) -> int:
     """List the schedules."""
-    found = client.call(Call("GET", "/schedules"))
+    found = client.call(Request("GET", "/schedules"))
     if as_json:
         output.print_json(found)
         return 0
@@ -84,7 +84,7 @@ def schedule(client: Client, options: argparse.Namespace) -> int:
     name = options.name
     if options.remove:
         query = {"reason": options.reason} if options.reason else {}
-        client.call(Call("DELETE", f"/schedules/{name}", query=query))
+        client.call(Request("DELETE", f"/schedules/{name}", query=query))
         out.print(f"schedule {name} is removed; its runs stay")
         return 0
     if options.start:
@@ -104,12 +104,12 @@ def schedule(client: Client, options: argparse.Namespace) -> int:
     if options.make:
         paused = {} if paused is KEEP else {"paused": paused}
         body = {"name": name, "reason": options.reason, **paused, **changes}
-        found = client.call(Call("POST", "/schedules", body))
+        found = client.call(Request("POST", "/schedules", body))
     elif changes or paused is not KEEP or options.as_declared:
         settings = {**changes, "paused": paused, "as_declared": options.as_declared}
-        found = client.call(schedule_call(name, reason=options.reason, **settings))
+        found = client.call(schedule_request(name, reason=options.reason, **settings))
     else:
-        found = client.call(Call("GET", f"/schedules/{name}"))
+        found = client.call(Request("GET", f"/schedules/{name}"))
     if options.json:
         output.print_json(found)
     else:
@@ -120,7 +120,7 @@ def schedule(client: Client, options: argparse.Namespace) -> int:
 def _params(client: Client, workflow: str | None, options: argparse.Namespace) -> View:
     """Params as they are typed, in place of all that it has."""
     if workflow is None and not options.make:
-        workflow = client.call(Call("GET", f"/schedules/{options.name}"))["workflow"]
+        workflow = client.call(Request("GET", f"/schedules/{options.name}"))["workflow"]
     wants = wanted_types(client, workflow or "", False) if options.param else {}
     return params_from(options.params) | named_params(wants, options.param)
 
@@ -128,10 +128,10 @@ def _params(client: Client, workflow: str | None, options: argparse.Namespace) -
 def _times(client: Client, changes: View, options: argparse.Namespace) -> int:
     """When it would come, before anything is saved."""
     if "cron" not in changes:
-        known = client.call(Call("GET", f"/schedules/{options.name}"))
+        known = client.call(Request("GET", f"/schedules/{options.name}"))
         changes = {**known, **changes}
     query = {"cron": changes["cron"], "zone": changes.get("zone", "UTC"), "count": 10}
-    found = client.call(Call("GET", "/next-times", query=query))
+    found = client.call(Request("GET", "/next-times", query=query))
     if options.json:
         output.print_json(found)
         return 0

@@ -136,7 +136,7 @@ async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
     say(f"run {run.number}, with the list put right, makes the tide almanac of a whole coast")
     silent = await client.start("harbour-tides", harbour=SILENT)
     say(f"run {silent.number} is to fail: the gauge at {SILENT} is silent\n")
-    graph, glance = None, await client.call(calls.glance_call(run.number))
+    graph, glance = None, await client.call(calls.glance_request(run.number))
     with Live(console=out, auto_refresh=False) as live:
         async for event in client.events(run.number):
             data = event.get("data") or {}

@@ -14,8 +14,8 @@ from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
 from yarnloom.cli.part_address import split_address
-from yarnloom.client import Call, Client
-from yarnloom.client.calls import glance_call, show_call, why_call
+from yarnloom.client import Client, Request
+from yarnloom.client.http_requests import glance_request, show_request, why_request
 from yarnloom.drawing.part_words import counts_text
 from yarnloom.values import JsonObject
 
@@ -32,7 +32,7 @@ def show(client: Client, address: str, states: list[str], limit: int, as_json: b
     if not label:
         return _show_run(client, number, as_json)
     label = label.partition("#")[0]
-    graph = client.call(Call("GET", f"/runs/{number}/graph", query={"address": label}))
+    graph = client.call(Request("GET", f"/runs/{number}/graph", query={"address": label}))
     if graph["kind"] == "step":
         return _show_step(client, number, label, as_json)
     if graph["kind"] == "each":
@@ -51,21 +51,21 @@ def _reasons(client: Client, number: int, graph: View, label: str = "") -> dict[
     """For steps that could run: what they wait for, by address."""
     if not any(part.get("state") == "ready" for part in output.rows_of(graph)):
         return {}
-    found = client.call(why_call(number, label))
+    found = client.call(why_request(number, label))
     return {one["address"]: one["reasons"][0]["text"] for one in found["waits"]}
 
 
 def _show_run(client: Client, number: int, as_json: bool) -> int:
-    run = client.call(show_call(number))
-    graph = client.call(Call("GET", f"/runs/{number}/graph"))
+    run = client.call(show_request(number))
+    graph = client.call(Request("GET", f"/runs/{number}/graph"))
     if as_json:
         output.print_json({**run, "graph": graph})
         return 0
-    glance = client.call(glance_call(number))
+    glance = client.call(glance_request(number))
     out.print(output.run_picture(run, graph, glance, _reasons(client, number, graph)))
     out.print()
     if any(piece["what"] == "failed" for piece in glance["pieces"]):
-        failures = client.call(Call("GET", f"/runs/{number}/failures"))
+        failures = client.call(Request("GET", f"/runs/{number}/failures"))
         output.print_failures({**failures, "run": number})
     for name, text in (*_origins(run), *_beside(run, graph)):
         out.print(Text.assemble(_name(name), text))
@@ -115,7 +115,7 @@ def _show_items(
     as_json: bool,
 ) -> int:
     query = {"address": label, "state": states, "limit": min(limit, ITEM_PAGE)}
-    page = client.call(Call("GET", f"/runs/{number}/items", query=query))
+    page = client.call(Request("GET", f"/runs/{number}/items", query=query))
     if as_json:
         output.print_json({**graph, **page})
         return 0
@@ -137,11 +137,11 @@ def graph(client: Client, what: str, form: str) -> int:
     """Draw a workflow, a run, or a part of a run."""
     if what[:1].isdigit():
         number, label = split_address(what)
-        run = client.call(show_call(number))
-        view = client.call(Call("GET", f"/runs/{number}/graph", query={"address": label}))
+        run = client.call(show_request(number))
+        view = client.call(Request("GET", f"/runs/{number}/graph", query={"address": label}))
         title = f"run {what} of {run['workflow']} at version {run['version']}"
     else:
-        found = client.call(Call("GET", "/workflows", query={"name": what}))
+        found = client.call(Request("GET", "/workflows", query={"name": what}))
         view, title = found["plan"], f"{found['name']} at version {found['version']}"
     match form:
         case "json":
@@ -176,7 +176,7 @@ def _decided_text(decided: View) -> str:
 
 def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
     step = client.call(
-        Call("GET", f"/runs/{number}/steps", query={"address": label.partition("#")[0]})
+        Request("GET", f"/runs/{number}/steps", query={"address": label.partition("#")[0]})
     )
     if as_json:
         output.print_json(step)

@@ -21,7 +21,7 @@ from yarnloom.cli.typed_params import (
     wanted_types,
 )
 from yarnloom.client import Client, Start
-from yarnloom.client.calls import start_call
+from yarnloom.client.http_requests import start_request
 from yarnloom.errors import InvalidInput, Problem
 
 
@@ -52,7 +52,7 @@ def start(
         starts = [Start(workflow, {**params, **one}, **settings) for one in found.values()]
         return _start_many(client, starts, list(found), as_json)
     # The key is part of the call, so that a call that is sent twice starts one run.
-    call = start_call(Start(workflow, params, **settings))
+    call = start_request(Start(workflow, params, **settings))
     with check_bar() as on_check:
         run = client.begin(call, on_check).data
     if as_json:

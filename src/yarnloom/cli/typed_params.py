@@ -6,7 +6,7 @@ import getpass
 import sys
 from pathlib import Path
 
-from yarnloom.client import Call, Client
+from yarnloom.client import Client, Request
 from yarnloom.errors import InvalidInput, NotFound, ValueRefused
 from yarnloom.media_types import FILE_FORMAT, ROWS_FORMAT
 from yarnloom.values import JsonObject, JsonValue, decode
@@ -100,7 +100,7 @@ def wanted_types(client: Client, name: str, task: bool) -> JsonObject:
     """The JSON types of a workflow's params, or of a task's inputs; of files their format."""
     try:
         noun, field = ("tasks", "input") if task else ("workflows", "params")
-        found = client.call(Call("GET", f"/{noun}", query={"name": name}))
+        found = client.call(Request("GET", f"/{noun}", query={"name": name}))
     except NotFound:
         return {}  # starting it says so better
     properties = found[field].get("properties", {})

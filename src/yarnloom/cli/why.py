@@ -13,13 +13,13 @@ from yarnloom.cli.output import out
 from yarnloom.cli.part_address import split_address
 from yarnloom.cli.pools import View
 from yarnloom.client import Client
-from yarnloom.client.calls import why_call
+from yarnloom.client.http_requests import why_request
 
 
 def why(client: Client, address: str, as_json: bool) -> int:
     """Say what each unfinished step of a run waits for."""
     number, label = split_address(address)
-    found = client.call(why_call(number, label))
+    found = client.call(why_request(number, label))
     if as_json:
         output.print_json(found)
         return 0

@@ -10,7 +10,7 @@ from yarnloom.cli.lists import print_list
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import Column, out
 from yarnloom.cli.show import View
-from yarnloom.client import Call, Client
+from yarnloom.client import Client, Request
 
 
 def workflows(client: Client, name: str, days: int, as_json: bool) -> int:
@@ -38,9 +38,9 @@ WORKFLOW_COLUMNS = (
 
 
 def _show_workflow(client: Client, name: str, days: int, as_json: bool) -> int:
-    found = client.call(Call("GET", "/workflows", query={"name": name}))
+    found = client.call(Request("GET", "/workflows", query={"name": name}))
     query = {"name": found["name"], "days": days}
-    went = client.call(Call("GET", "/workflows/over-time", query=query))
+    went = client.call(Request("GET", "/workflows/over-time", query=query))
     if as_json:
         output.print_json({**found, "over_time": went})
         return 0
@@ -86,7 +86,7 @@ TASK_COLUMNS = (
 
 def _show_task(client: Client, name: str, code: str, as_json: bool) -> int:
     query = {"name": name, **({"code": code} if code else {})}
-    found = client.call(Call("GET", "/tasks", query=query))
+    found = client.call(Request("GET", "/tasks", query=query))
     if as_json:
         output.print_json(found)
         return 0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from yarnloom.client.calls import DEFAULT_URL, ENDED, Call, Target, default_who
+from yarnloom.client.http_requests import DEFAULT_URL, ENDED, Request, Target, default_who
 from yarnloom.client.start_request import Start
 from yarnloom.lazy_names import lazy_names
 
@@ -19,8 +19,8 @@ __all__ = [
     "ENDED",
     "AsyncClient",
     "AsyncRun",
-    "Call",
     "Client",
+    "Request",
     "Run",
     "Start",
     "Target",

@@ -14,11 +14,11 @@ from urllib.parse import quote
 import httpx
 from httpx_sse import aconnect_sse
 
-from yarnloom.client import calls
+from yarnloom.client import http_requests
 from yarnloom.client.async_runs import AsyncRun
-from yarnloom.client.calls import API, KEEP, Call, Target
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.http_limits import NO_LIMIT, TIMEOUT, TRIES
+from yarnloom.client.http_requests import API, KEEP, Request, Target
 from yarnloom.client.plain_http import Connections, blocks_on_thread
 from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.start_request import Start
@@ -51,7 +51,7 @@ class AsyncClient:
         transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
         self.target = target or Target.find(url, token)
-        who = who or calls.default_who("python")
+        who = who or http_requests.default_who("python")
         headers = self.target.headers(who)
         # asyncio only: hundreds of runs can be waited for at once, each with a request of its own.
         plain = transport is None and self.target.local
@@ -99,7 +99,7 @@ class AsyncClient:
         start_at: datetime | None = None,
         start_in: Duration | None = None,
         start_by: datetime | None = None,
-        on_check: calls.OnCheck | None = None,
+        on_check: http_requests.OnCheck | None = None,
         **named: Any,
     ) -> AsyncRun:
         """Start a workflow; returns as soon as the run is stored.
@@ -132,11 +132,11 @@ class AsyncClient:
             start_in=start_in,
             start_by=start_by,
         )
-        return await self.begin(calls.start_call(start), on_check)
+        return await self.begin(http_requests.start_request(start), on_check)
 
-    async def begin(self, call: Call, on_check: calls.OnCheck | None) -> AsyncRun:
+    async def begin(self, call: Request, on_check: http_requests.OnCheck | None) -> AsyncRun:
         """Send a start, as often as the check of its rows takes."""
-        call = calls.watched(call, on_check)
+        call = http_requests.watched(call, on_check)
         while "checking" in (data := await self.call(call)):
             if on_check:
                 on_check(data["checking"])
@@ -181,7 +181,7 @@ class AsyncClient:
             start_by=start_by,
             task=True,
         )
-        return await self.begin(calls.start_call(start), None)
+        return await self.begin(http_requests.start_request(start), None)
 
     async def start_many(self, starts: Iterable[Start]) -> list[int]:
         """Start up to 10,000 runs in one transaction: all of them, or none; their numbers.
@@ -193,7 +193,7 @@ class AsyncClient:
             InvalidInput: some are not right; `problems` holds all that is wrong, by start.
             StartKeyTaken: a key belongs to a run with other params.
         """
-        call = calls.start_many_call(starts)
+        call = http_requests.start_many_request(starts)
         while "checking" in (data := await self.call(call)):
             pass
         return [datum["number"] for datum in data["runs"]]
@@ -205,13 +205,13 @@ class AsyncClient:
             NotFound: there is none.
             Gone: it was removed.
         """
-        return AsyncRun(self, await self.call(calls.show_call(number)))
+        return AsyncRun(self, await self.call(http_requests.show_request(number)))
 
     async def runs(
         self, *, states: tuple[str, ...] = (), limit: int = 50, **wanted: Unpack[RunsFilter]
     ) -> list[AsyncRun]:
         """The newest runs: in some states, and as `RunsWanted` says."""
-        page = await self.call(calls.list_call(states, limit, wanted))
+        page = await self.call(http_requests.list_request(states, limit, wanted))
         return [AsyncRun(self, data) for data in page["runs"]]
 
     async def upload(
@@ -248,7 +248,7 @@ class AsyncClient:
                     params=query,
                     headers=outgoing.headers,
                 )
-                found: JsonObject = calls.read_answer(
+                found: JsonObject = http_requests.read_answer(
                     self.target, response.status_code, response.content
                 )
                 return found
@@ -293,7 +293,7 @@ class AsyncClient:
                 ) as response:
                     if response.status_code >= 400:
                         body = await response.aread()
-                        calls.read_answer(self.target, response.status_code, body)
+                        http_requests.read_answer(self.target, response.status_code, body)
                     incoming.begin(response.status_code)
                     async for block in response.aiter_bytes(BLOCK):
                         incoming.take(block)
@@ -312,7 +312,7 @@ class AsyncClient:
         async with self._http.stream("GET", f"{API}/files/{sha256}") as response:
             if response.status_code >= 400:
                 body = await response.aread()
-                calls.read_answer(self.target, response.status_code, body)
+                http_requests.read_answer(self.target, response.status_code, body)
             async for line in response.aiter_lines():
                 yield decode(line)
 
@@ -324,7 +324,7 @@ class AsyncClient:
             async with self._http.stream("GET", API + path, params=dict(query or {})) as response:
                 if response.status_code >= 400:
                     body = await response.aread()
-                    calls.read_answer(self.target, response.status_code, body)
+                    http_requests.read_answer(self.target, response.status_code, body)
                 async for block in response.aiter_bytes(BLOCK):
                     yield block
         except httpx.TransportError as error:
@@ -332,12 +332,12 @@ class AsyncClient:
 
     async def files(self, limit: int = 50) -> list[JsonObject]:
         """The newest files that are kept."""
-        found: list[JsonObject] = (await self.call(calls.files_call(limit)))["files"]
+        found: list[JsonObject] = (await self.call(http_requests.files_request(limit)))["files"]
         return found
 
     async def pools(self) -> list[JsonObject]:
         """Every pool: its limits, and how it is used now."""
-        found: list[JsonObject] = (await self.call(Call("GET", "/pools")))["pools"]
+        found: list[JsonObject] = (await self.call(Request("GET", "/pools")))["pools"]
         return found
 
     async def change_pool(
@@ -366,13 +366,13 @@ class AsyncClient:
             NotFound: there is none of that name.
         """
         settings = {"limit": limit, "rate": rate, "note": note, "paused": paused}
-        call = calls.pool_call(name, **settings, as_declared=as_declared, reason=reason)
+        call = http_requests.pool_request(name, **settings, as_declared=as_declared, reason=reason)
         found: JsonObject = await self.call(call)
         return found
 
     async def schedules(self) -> list[JsonObject]:
         """Every schedule: what it starts and when next, and what came of it last."""
-        found: list[JsonObject] = (await self.call(Call("GET", "/schedules")))["schedules"]
+        found: list[JsonObject] = (await self.call(Request("GET", "/schedules")))["schedules"]
         return found
 
     async def make_schedule(
@@ -392,7 +392,7 @@ class AsyncClient:
             InvalidInput: something is not right; `problems` holds all that is wrong.
         """
         body = {"name": name, "workflow": workflow, "cron": cron, "paused": paused, **settings}
-        found: JsonObject = await self.call(Call("POST", "/schedules", body))
+        found: JsonObject = await self.call(Request("POST", "/schedules", body))
         return found
 
     async def change_schedule(
@@ -410,7 +410,9 @@ class AsyncClient:
             NotFound: there is none of that name.
             InvalidInput: something is not right then.
         """
-        call = calls.schedule_call(name, paused=paused, as_declared=as_declared, **settings)
+        call = http_requests.schedule_request(
+            name, paused=paused, as_declared=as_declared, **settings
+        )
         found: JsonObject = await self.call(call)
         return found
 
@@ -422,9 +424,9 @@ class AsyncClient:
         """
         body = {"key": uuid.uuid4().hex, "reason": reason}
         path = f"/schedules/{quote(name, safe='')}/start"
-        return AsyncRun(self, await self.call(Call("POST", path, body)))
+        return AsyncRun(self, await self.call(Request("POST", path, body)))
 
-    async def call(self, call: Call) -> Any:
+    async def call(self, call: Request) -> Any:
         """Send a request, again where that is safe and the connection broke.
 
         Raises:
@@ -444,7 +446,9 @@ class AsyncClient:
                     params=call.query,
                     headers={"Content-Type": "application/json"} if call.body is not None else {},
                 )
-                return calls.read_answer(self.target, response.status_code, response.content)
+                return http_requests.read_answer(
+                    self.target, response.status_code, response.content
+                )
             except (httpx.RemoteProtocolError, httpx.ReadError, httpx.WriteError) as error:
                 if not call.again or not tries_left:
                     raise self.target.not_reachable(error) from error
@@ -476,7 +480,7 @@ class AsyncClient:
                 ) as source:
                     if source.response.status_code >= 400:
                         body = await source.response.aread()
-                        calls.read_answer(self.target, source.response.status_code, body)
+                        http_requests.read_answer(self.target, source.response.status_code, body)
                     async for event in source.aiter_sse():
                         failures = 0
                         if event.data:

@@ -7,8 +7,8 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from yarnloom.client import calls
-from yarnloom.client.calls import ENDED, KEEP
+from yarnloom.client import http_requests
+from yarnloom.client.http_requests import ENDED, KEEP
 from yarnloom.units import Duration
 from yarnloom.values import JsonObject, JsonValue
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from yarnloom.client.async_client import AsyncClient
 
 
-class AsyncRun(calls.RunFacts):
+class AsyncRun(http_requests.RunFacts):
     """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again."""
 
     def __init__(self, client: AsyncClient, data: JsonObject) -> None:
@@ -25,7 +25,7 @@ class AsyncRun(calls.RunFacts):
 
     async def refresh(self) -> AsyncRun:
         """Look again."""
-        self.data = await self._client.call(calls.show_call(self.number))
+        self.data = await self._client.call(http_requests.show_request(self.number))
         return self
 
     async def wait(self, timeout: float | None = None) -> JsonValue:
@@ -43,9 +43,9 @@ class AsyncRun(calls.RunFacts):
         while self.state not in ENDED:
             left = 20.0 if until is None else min(20.0, until - time.monotonic())
             if left <= 0:
-                raise calls.still_going(self.data, timeout or 0.0)
-            self.data = await self._client.call(calls.show_call(self.number, left))
-        return calls.output_of(self.data)
+                raise http_requests.still_going(self.data, timeout or 0.0)
+            self.data = await self._client.call(http_requests.show_request(self.number, left))
+        return http_requests.output_of(self.data)
 
     async def follow(self) -> AsyncIterator[AsyncRun]:
         """The run each time it changes, until it has ended. A broken connection is healed."""
@@ -63,7 +63,7 @@ class AsyncRun(calls.RunFacts):
         Args:
             address: only this part of it, e.g. `"fetch"`.
         """
-        found: JsonObject = await self._client.call(calls.why_call(self.number, address))
+        found: JsonObject = await self._client.call(http_requests.why_request(self.number, address))
         return found
 
     async def pause(self, reason: str = "") -> AsyncRun:
@@ -111,17 +111,19 @@ class AsyncRun(calls.RunFacts):
             Conflict: it has begun.
         """
         self.data = await self._client.call(
-            calls.change_call(self.number, at, priority, tags, reason)
+            http_requests.change_request(self.number, at, priority, tags, reason)
         )
         return self
 
     async def _act(self, action: str, reason: str, **more: Any) -> AsyncRun:
-        self.data = await self._client.call(calls.act_call(self.number, action, reason, **more))
+        self.data = await self._client.call(
+            http_requests.act_request(self.number, action, reason, **more)
+        )
         return self
 
     async def rerun(self, reason: str = "", /, **changes: Any) -> AsyncRun:
         """Start its workflow anew, with its params and what is changed of them; the new run."""
-        call = calls.rerun_call(self.number, changes, reason)
+        call = http_requests.rerun_request(self.number, changes, reason)
         return await self._client.begin(call, None)
 
     async def step(self, address: str) -> AsyncStep:
@@ -130,7 +132,7 @@ class AsyncRun(calls.RunFacts):
         Raises:
             NotFound: the address leads to no step.
         """
-        found = await self._client.call(calls.step_call(self.number, address))
+        found = await self._client.call(http_requests.step_request(self.number, address))
         return AsyncStep(self._client, self.number, found)
 
     async def published(self, *, follow: bool = False) -> AsyncIterator[JsonObject]:
@@ -145,9 +147,9 @@ class AsyncRun(calls.RunFacts):
                 yield event["data"]
             return
         after = 0
-        while page := (await self._client.call(calls.published_call(self.number, after)))[
-            "published"
-        ]:
+        while page := (
+            await self._client.call(http_requests.published_request(self.number, after))
+        )["published"]:
             for entry in page:
                 yield entry
             after = page[-1]["line"] + 1
@@ -163,7 +165,7 @@ class AsyncRun(calls.RunFacts):
             `address` of the step, `attempt`, `at`, `stream` and `text` of each line, and the `mark`
             behind it.
         """
-        path, query = calls.live_lines(self.number, address, text)
+        path, query = http_requests.live_lines(self.number, address, text)
         async for event in self._client.stream(path, query, ends=True):
             yield event["data"]
 
@@ -174,24 +176,24 @@ class AsyncRun(calls.RunFacts):
             lasts: until it expires.
             details: it also shows the output and errors as they are, and what steps are called.
         """
-        call = calls.link_call(self.number, lasts, details)
+        call = http_requests.link_request(self.number, lasts, details)
         found: JsonObject = await self._client.call(call)
         return found
 
     async def links(self) -> list[JsonObject]:
         """Return the links to this run, newest first, without their tokens."""
-        found = await self._client.call(calls.links_call(self.number))
+        found = await self._client.call(http_requests.links_request(self.number))
         listed: list[JsonObject] = found["links"]
         return listed
 
     async def revoke_link(self, link: int, reason: str = "") -> JsonObject:
         """End a link before its time, given by its `id`; whoever watches with it is cut off."""
-        call = calls.revoke_link_call(self.number, link, reason)
+        call = http_requests.revoke_link_request(self.number, link, reason)
         found: JsonObject = await self._client.call(call)
         return found
 
 
-class AsyncStep(calls.StepFacts):
+class AsyncStep(http_requests.StepFacts):
     """A step of a run, as it was when it was last looked at."""
 
     def __init__(self, client: AsyncClient, run: int, data: JsonObject) -> None:
@@ -200,7 +202,7 @@ class AsyncStep(calls.StepFacts):
 
     async def refresh(self) -> AsyncStep:
         """Look again."""
-        self.data = await self._client.call(calls.step_call(self.run, self.address))
+        self.data = await self._client.call(http_requests.step_request(self.run, self.address))
         return self
 
     async def pause(self, reason: str = "") -> AsyncStep:
@@ -239,6 +241,6 @@ class AsyncStep(calls.StepFacts):
         return await self._act("edit", inputs=inputs, pool=pool, priority=priority, reason=reason)
 
     async def _act(self, action: str, **body: Any) -> AsyncStep:
-        call = calls.step_act_call(self.run, self.address, action, **body)
+        call = http_requests.step_act_request(self.run, self.address, action, **body)
         self.data = await self._client.call(call)
         return self

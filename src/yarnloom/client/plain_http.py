@@ -18,8 +18,8 @@ from collections.abc import AsyncIterator
 from typing import Any
 from urllib.parse import urlencode, urlsplit
 
-from yarnloom.client.calls import API, Call, Target, read_answer
 from yarnloom.client.file_transfer import Outgoing
+from yarnloom.client.http_requests import API, Request, Target, read_answer
 from yarnloom.values import JsonObject
 
 CONNECT_SECONDS = 10.0
@@ -56,7 +56,7 @@ class Connections:
         self._head = "".join(f"{name}: {value}\r\n" for name, value in headers.items())
         self._idle: list[_Connection] = []
 
-    async def call(self, call: Call) -> Any:
+    async def call(self, call: Request) -> Any:
         """Send a request, again where that is safe and a connection broke that was kept.
 
         Raises:

@@ -14,10 +14,10 @@ from urllib.parse import quote
 import httpx
 from httpx_sse import connect_sse
 
-from yarnloom.client import calls
-from yarnloom.client.calls import API, KEEP, Call, Target
+from yarnloom.client import http_requests
 from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
 from yarnloom.client.http_limits import NO_LIMIT, TIMEOUT, TRIES
+from yarnloom.client.http_requests import API, KEEP, Request, Target
 from yarnloom.client.runs import Run
 from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.start_request import Start
@@ -50,7 +50,7 @@ class Client:
         transport: httpx.BaseTransport | None = None,
     ) -> None:
         self.target = target or Target.find(url, token)
-        who = who or calls.default_who("python")
+        who = who or http_requests.default_who("python")
         headers = self.target.headers(who)
         self._http = httpx.Client(
             base_url=self.target.url,
@@ -90,7 +90,7 @@ class Client:
         start_at: datetime | None = None,
         start_in: Duration | None = None,
         start_by: datetime | None = None,
-        on_check: calls.OnCheck | None = None,
+        on_check: http_requests.OnCheck | None = None,
         **named: Any,
     ) -> Run:
         """Start a workflow; returns as soon as the run is stored.
@@ -123,11 +123,11 @@ class Client:
             start_in=start_in,
             start_by=start_by,
         )
-        return self.begin(calls.start_call(start), on_check)
+        return self.begin(http_requests.start_request(start), on_check)
 
-    def begin(self, call: Call, on_check: calls.OnCheck | None) -> Run:
+    def begin(self, call: Request, on_check: http_requests.OnCheck | None) -> Run:
         """Send a start, as often as the check of its rows takes."""
-        call = calls.watched(call, on_check)
+        call = http_requests.watched(call, on_check)
         while "checking" in (data := self.call(call)):
             if on_check:
                 on_check(data["checking"])
@@ -172,7 +172,7 @@ class Client:
             start_by=start_by,
             task=True,
         )
-        return self.begin(calls.start_call(start), None)
+        return self.begin(http_requests.start_request(start), None)
 
     def start_many(self, starts: Iterable[Start]) -> list[int]:
         """Start up to 10,000 runs in one transaction: all of them, or none; their numbers.
@@ -184,7 +184,7 @@ class Client:
             InvalidInput: some are not right; `problems` holds all that is wrong, by start.
             StartKeyTaken: a key belongs to a run with other params.
         """
-        call = calls.start_many_call(starts)
+        call = http_requests.start_many_request(starts)
         while "checking" in (data := self.call(call)):
             pass
         return [datum["number"] for datum in data["runs"]]
@@ -196,13 +196,13 @@ class Client:
             NotFound: there is none.
             Gone: it was removed.
         """
-        return Run(self, self.call(calls.show_call(number)))
+        return Run(self, self.call(http_requests.show_request(number)))
 
     def runs(
         self, *, states: tuple[str, ...] = (), limit: int = 50, **wanted: Unpack[RunsFilter]
     ) -> list[Run]:
         """The newest runs: in some states, and as `RunsWanted` says."""
-        page = self.call(calls.list_call(states, limit, wanted))
+        page = self.call(http_requests.list_request(states, limit, wanted))
         return [Run(self, data) for data in page["runs"]]
 
     def upload(
@@ -239,7 +239,7 @@ class Client:
                     params=query,
                     headers=outgoing.headers,
                 )
-                found: JsonObject = calls.read_answer(
+                found: JsonObject = http_requests.read_answer(
                     self.target, response.status_code, response.content
                 )
                 return found
@@ -284,7 +284,7 @@ class Client:
                 ) as response:
                     if response.status_code >= 400:
                         body = response.read()
-                        calls.read_answer(self.target, response.status_code, body)
+                        http_requests.read_answer(self.target, response.status_code, body)
                     incoming.begin(response.status_code)
                     for block in response.iter_bytes(BLOCK):
                         incoming.take(block)
@@ -303,7 +303,7 @@ class Client:
         with self._http.stream("GET", f"{API}/files/{sha256}") as response:
             if response.status_code >= 400:
                 body = response.read()
-                calls.read_answer(self.target, response.status_code, body)
+                http_requests.read_answer(self.target, response.status_code, body)
             for line in response.iter_lines():
                 yield decode(line)
 
@@ -313,19 +313,19 @@ class Client:
             with self._http.stream("GET", API + path, params=dict(query or {})) as response:
                 if response.status_code >= 400:
                     body = response.read()
-                    calls.read_answer(self.target, response.status_code, body)
+                    http_requests.read_answer(self.target, response.status_code, body)
                 yield from response.iter_bytes(BLOCK)
         except httpx.TransportError as error:
             raise self.target.not_reachable(error) from error
 
     def files(self, limit: int = 50) -> list[JsonObject]:
         """The newest files that are kept."""
-        found: list[JsonObject] = (self.call(calls.files_call(limit)))["files"]
+        found: list[JsonObject] = (self.call(http_requests.files_request(limit)))["files"]
         return found
 
     def pools(self) -> list[JsonObject]:
         """Every pool: its limits, and how it is used now."""
-        found: list[JsonObject] = (self.call(Call("GET", "/pools")))["pools"]
+        found: list[JsonObject] = (self.call(Request("GET", "/pools")))["pools"]
         return found
 
     def change_pool(
@@ -354,13 +354,13 @@ class Client:
             NotFound: there is none of that name.
         """
         settings = {"limit": limit, "rate": rate, "note": note, "paused": paused}
-        call = calls.pool_call(name, **settings, as_declared=as_declared, reason=reason)
+        call = http_requests.pool_request(name, **settings, as_declared=as_declared, reason=reason)
         found: JsonObject = self.call(call)
         return found
 
     def schedules(self) -> list[JsonObject]:
         """Every schedule: what it starts and when next, and what came of it last."""
-        found: list[JsonObject] = (self.call(Call("GET", "/schedules")))["schedules"]
+        found: list[JsonObject] = (self.call(Request("GET", "/schedules")))["schedules"]
         return found
 
     def make_schedule(
@@ -380,7 +380,7 @@ class Client:
             InvalidInput: something is not right; `problems` holds all that is wrong.
         """
         body = {"name": name, "workflow": workflow, "cron": cron, "paused": paused, **settings}
-        found: JsonObject = self.call(Call("POST", "/schedules", body))
+        found: JsonObject = self.call(Request("POST", "/schedules", body))
         return found
 
     def change_schedule(
@@ -398,7 +398,9 @@ class Client:
             NotFound: there is none of that name.
             InvalidInput: something is not right then.
         """
-        call = calls.schedule_call(name, paused=paused, as_declared=as_declared, **settings)
+        call = http_requests.schedule_request(
+            name, paused=paused, as_declared=as_declared, **settings
+        )
         found: JsonObject = self.call(call)
         return found
 
@@ -410,9 +412,9 @@ class Client:
         """
         body = {"key": uuid.uuid4().hex, "reason": reason}
         path = f"/schedules/{quote(name, safe='')}/start"
-        return Run(self, self.call(Call("POST", path, body)))
+        return Run(self, self.call(Request("POST", path, body)))
 
-    def call(self, call: Call) -> Any:
+    def call(self, call: Request) -> Any:
         """Send a request, again where that is safe and the connection broke.
 
         Raises:
@@ -428,7 +430,9 @@ class Client:
                     params=call.query,
                     headers={"Content-Type": "application/json"} if call.body is not None else {},
                 )
-                return calls.read_answer(self.target, response.status_code, response.content)
+                return http_requests.read_answer(
+                    self.target, response.status_code, response.content
+                )
             except (httpx.RemoteProtocolError, httpx.ReadError, httpx.WriteError) as error:
                 if not call.again or not tries_left:
                     raise self.target.not_reachable(error) from error
@@ -459,7 +463,7 @@ class Client:
                 ) as source:
                     if source.response.status_code >= 400:
                         body = source.response.read()
-                        calls.read_answer(self.target, source.response.status_code, body)
+                        http_requests.read_answer(self.target, source.response.status_code, body)
                     for event in source.iter_sse():
                         failures = 0
                         if event.data:

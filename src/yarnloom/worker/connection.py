@@ -13,7 +13,7 @@ from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from typing import TYPE_CHECKING, Any, Protocol
 
-from yarnloom.client.calls import Call, Target
+from yarnloom.client.http_requests import Request, Target
 from yarnloom.client.plain_http import Connections, speaks_plainly
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
 from yarnloom.protocol.attempt_groups import one_by_one
@@ -39,7 +39,7 @@ BROKEN_SECONDS = 60.0
 class Caller(Protocol):
     """What requests are sent with."""
 
-    async def call(self, call: Call) -> Any:
+    async def call(self, call: Request) -> Any:
         """Send a request and return the answer."""
 
     async def close(self) -> None:
@@ -133,7 +133,7 @@ class Link:
         if kind in ("fetch_file", "save_file"):
             reply(await self._transfer(kind, attempt, question))
             return
-        call = Call(
+        call = Request(
             "POST", f"{self._path}/{kind.replace('_', '-')}", {"attempt": attempt, **question}
         )
         while True:
@@ -174,7 +174,7 @@ class Link:
             Refused: the service does not take them.
             NotAllowed: the token is wrong.
         """
-        answer: Message = await self._insist(Call("POST", "/workflows", publication))
+        answer: Message = await self._insist(Request("POST", "/workflows", publication))
         return answer
 
     async def tell_gone(self, begun_ago: dict[str, dict[str, float]]) -> set[str]:
@@ -186,7 +186,7 @@ class Link:
         Returns:
             Those that the service knew.
         """
-        answer = await self._client.call(Call("POST", "/workers/gone", {"begun_ago": begun_ago}))
+        answer = await self._client.call(Request("POST", "/workers/gone", {"begun_ago": begun_ago}))
         return set(answer["known"])
 
     async def register(self) -> None:
@@ -196,7 +196,7 @@ class Link:
                 self._received.clear()
                 seen = {"service": self._service, "epoch": self._epoch, "commits": self._commits}
                 body = {"id": self._id, **self._introduce(), **seen}
-                answer = await self._insist(Call("POST", "/workers", body))
+                answer = await self._insist(Request("POST", "/workers", body))
                 self._lease.set(float(answer["lease"]))
                 other = self._service, self._epoch = answer["service"], answer["epoch"]
                 self._commits = answer["commits"]
@@ -219,7 +219,7 @@ class Link:
             epoch = self._epoch
             body = {"epoch": epoch, "received": self._take_received(), **self._places()}
             try:
-                answer = await self._insist(Call("POST", f"{self._path}/ask", body))
+                answer = await self._insist(Request("POST", f"{self._path}/ask", body))
             except WorkerUnknown:
                 await self._register_again()
                 continue
@@ -290,7 +290,7 @@ class Link:
             **self._places(),
             **report.body(self._clock.now()),
         }
-        return await self._insist(Call("POST", f"{self._path}/report", body), patience)
+        return await self._insist(Request("POST", f"{self._path}/report", body), patience)
 
     def _put_back(self, reports: deque[ReportBatch]) -> None:
         for report in reversed(reports):
@@ -306,7 +306,7 @@ class Link:
 
     async def leave(self) -> None:
         """Tell the service that this worker ends."""
-        await self._client.call(Call("DELETE", self._path))
+        await self._client.call(Request("DELETE", self._path))
 
     async def close(self) -> None:
         """Close the connections."""
@@ -334,7 +334,7 @@ class Link:
             self._on_message(message)
         self._on_taken()
 
-    async def _insist(self, call: Call, broken_seconds: float = math.inf) -> Any:
+    async def _insist(self, call: Request, broken_seconds: float = math.inf) -> Any:
         """Send a request until the service answers it.
 
         A broken line and an answer 503 are waited for without end.

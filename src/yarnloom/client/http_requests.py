@@ -82,7 +82,7 @@ class Target:
 
 
 @dataclass(frozen=True, slots=True)
-class Call:
+class Request:
     """One request.
 
     Attributes:
@@ -179,24 +179,24 @@ class RunFacts:
         return found
 
 
-def start_call(start: Start) -> Call:
+def start_request(start: Start) -> Request:
     """Start a workflow or a single task; sending it twice is safe, since it has a key.
 
     Raises:
         ValueRefused: the params are not JSON.
     """
-    return Call("POST", "/runs", start.to_json())
+    return Request("POST", "/runs", start.to_json())
 
 
-def start_many_call(starts: Iterable[Start]) -> Call:
-    """Start many; raises as `start_call`."""
-    return Call("POST", "/runs/many", {"starts": many(starts)})
+def start_many_request(starts: Iterable[Start]) -> Request:
+    """Start many; raises as `start_request`."""
+    return Request("POST", "/runs/many", {"starts": many(starts)})
 
 
-def schedule_call(name: str, **settings: Any) -> Call:
+def schedule_request(name: str, **settings: Any) -> Request:
     """Change a schedule; what is `KEEP` stays as it is."""
     body = {key: value for key, value in settings.items() if value is not KEEP}
-    return Call("PATCH", f"/schedules/{quote(name, safe='')}", body)
+    return Request("PATCH", f"/schedules/{quote(name, safe='')}", body)
 
 
 OnCheck = Callable[[list[JsonObject]], None]
@@ -205,18 +205,18 @@ OnCheck = Callable[[list[JsonObject]], None]
 CHECK_SECONDS = 0.5
 
 
-def watched(call: Call, on_check: OnCheck | None) -> Call:
+def watched(call: Request, on_check: OnCheck | None) -> Request:
     """A start that tells now and then how far the check of its rows is."""
     query = {"wait": CHECK_SECONDS} if on_check else {}
     return replace(call, query={**call.query, **query})
 
 
-def files_call(limit: int) -> Call:
+def files_request(limit: int) -> Request:
     """The newest files."""
-    return Call("GET", "/files", query={"limit": limit})
+    return Request("GET", "/files", query={"limit": limit})
 
 
-def list_call(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Call:
+def list_request(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Request:
     """List the newest runs.
 
     Raises:
@@ -230,7 +230,7 @@ def list_call(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Call:
     for known in RUN_FILTERS:
         if known.kind == "flag" and known.name in given:
             given[known.name] = str(bool(given[known.name])).lower()
-    return Call("GET", "/runs", query={"state": list(states), "limit": limit, **given})
+    return Request("GET", "/runs", query={"state": list(states), "limit": limit, **given})
 
 
 def _said(wanted: Mapping[str, JsonValue]) -> JsonObject:
@@ -242,45 +242,49 @@ def _said(wanted: Mapping[str, JsonValue]) -> JsonObject:
     return given
 
 
-def save_filter_call(name: str, states: tuple[str, ...], wanted: Mapping[str, JsonValue]) -> Call:
+def save_filter_request(
+    name: str, states: tuple[str, ...], wanted: Mapping[str, JsonValue]
+) -> Request:
     """Keep a filter of the list of runs by name."""
     body = {"states": list(states), **_said(wanted)}
-    return Call("PUT", f"/filters/{quote(name, safe='')}", body)
+    return Request("PUT", f"/filters/{quote(name, safe='')}", body)
 
 
-def drop_filter_call(name: str, reason: str) -> Call:
+def drop_filter_request(name: str, reason: str) -> Request:
     """Forget a saved filter."""
-    return Call("DELETE", f"/filters/{quote(name, safe='')}", query={"reason": reason}, again=False)
+    return Request(
+        "DELETE", f"/filters/{quote(name, safe='')}", query={"reason": reason}, again=False
+    )
 
 
-def glance_call(number: int) -> Call:
+def glance_request(number: int) -> Request:
     """A run on one line."""
-    return Call("GET", f"/runs/{number}/glance")
+    return Request("GET", f"/runs/{number}/glance")
 
 
-def show_call(number: int, wait: float = 0.0) -> Call:
+def show_request(number: int, wait: float = 0.0) -> Request:
     """A run, possibly after waiting for its end."""
     query: JsonObject = {"wait": f"{wait:.3f}"} if wait else {}
     if wait and (attempt := attempt_now()) is not None:
         query["attempt"] = attempt  # a task waits: `why` tells it where nothing can go on
-    return Call("GET", f"/runs/{number}", query=query)
+    return Request("GET", f"/runs/{number}", query=query)
 
 
-def act_call(number: int, action: str, reason: str = "", **more: Any) -> Call:
+def act_request(number: int, action: str, reason: str = "", **more: Any) -> Request:
     """Pause, resume, cancel or mend a run."""
     # Sent twice, a second cancel would stop the follow-ups too, and a mend be refused.
     again = action in ("pause", "resume")
     body = {"reason": reason, **{name: value for name, value in more.items() if value}}
-    return Call("POST", f"/runs/{number}/{action}", body, again=again)
+    return Request("POST", f"/runs/{number}/{action}", body, again=again)
 
 
-def change_call(
+def change_request(
     number: int,
     at: datetime | Duration | None,
     priority: int | None = None,
     tags: Sequence[str] | None = None,
     reason: str = "",
-) -> Call:
+) -> Request:
     """Change a run that has not begun."""
     body: JsonObject = {"reason": reason}
     if isinstance(at, datetime):
@@ -291,32 +295,32 @@ def change_call(
         body["priority"] = priority
     if tags is not None:
         body["tags"] = list(tags)
-    return Call("PATCH", f"/runs/{number}", body)
+    return Request("PATCH", f"/runs/{number}", body)
 
 
-def rerun_call(number: int, changes: Mapping[str, JsonValue], reason: str) -> Call:
+def rerun_request(number: int, changes: Mapping[str, JsonValue], reason: str) -> Request:
     """Start a run anew; the key that is made up makes sending twice safe."""
     given = plain(dict(changes))
     encode(given, "params")
     body = {"params": given, "reason": reason, "key": uuid.uuid4().hex}
-    return Call("POST", f"/runs/{number}/rerun", body)
+    return Request("POST", f"/runs/{number}/rerun", body)
 
 
-def step_call(number: int, address: str) -> Call:
+def step_request(number: int, address: str) -> Request:
     """A step with its values and attempts."""
-    return Call("GET", f"/runs/{number}/steps", query={"address": address})
+    return Request("GET", f"/runs/{number}/steps", query={"address": address})
 
 
-def step_act_call(number: int, address: str, action: str, **body: Any) -> Call:
+def step_act_request(number: int, address: str, action: str, **body: Any) -> Request:
     """Decide something about a step; what is `KEEP` is not said."""
     said = {name: value for name, value in body.items() if value is not KEEP}
     path = f"/runs/{number}/steps/{action}"
-    return Call("POST", path, said, query={"address": address}, again=action == "edit")
+    return Request("POST", path, said, query={"address": address}, again=action == "edit")
 
 
-def published_call(number: int, after: int) -> Call:
+def published_request(number: int, after: int) -> Request:
     """A page of what a run published."""
-    return Call("GET", f"/runs/{number}/published", query={"after": after})
+    return Request("GET", f"/runs/{number}/published", query={"after": after})
 
 
 def live_lines(number: int, address: str, text: str, after: str = "") -> tuple[str, JsonObject]:
@@ -327,38 +331,38 @@ def live_lines(number: int, address: str, text: str, after: str = "") -> tuple[s
     return f"/runs/{number}/lines/live", {**query, "after": after}
 
 
-def lines_call(number: int, address: str, text: str, **page: Any) -> Call:
+def lines_request(number: int, address: str, text: str, **page: Any) -> Request:
     """A page of what a run's steps printed: `after` a mark, `before` one, or the `newest`."""
     query = {"address": address, "text": text, **page}
-    return Call("GET", f"/runs/{number}/lines", query=query)
+    return Request("GET", f"/runs/{number}/lines", query=query)
 
 
-def link_call(number: int, lasts: Duration, details: bool) -> Call:
+def link_request(number: int, lasts: Duration, details: bool) -> Request:
     """Make a link with which a run may be watched."""
-    return Call("POST", f"/runs/{number}/links", {"seconds": seconds(lasts), "details": details})
+    return Request("POST", f"/runs/{number}/links", {"seconds": seconds(lasts), "details": details})
 
 
-def links_call(number: int) -> Call:
+def links_request(number: int) -> Request:
     """List the links to a run."""
-    return Call("GET", f"/runs/{number}/links", query={"limit": 500})
+    return Request("GET", f"/runs/{number}/links", query={"limit": 500})
 
 
-def revoke_link_call(number: int, link: int, reason: str) -> Call:
+def revoke_link_request(number: int, link: int, reason: str) -> Request:
     """End a link before its time."""
     query = {"reason": reason} if reason else {}
-    return Call("DELETE", f"/runs/{number}/links/{link}", query=query, again=False)
+    return Request("DELETE", f"/runs/{number}/links/{link}", query=query, again=False)
 
 
-def settle_call(number: int, address: str, what: str, **body: Any) -> Call:
+def settle_request(number: int, address: str, what: str, **body: Any) -> Request:
     """Say whether something unsure was done."""
-    return Call("POST", f"/runs/{number}/ledger", {"address": address, "what": what, **body})
+    return Request("POST", f"/runs/{number}/ledger", {"address": address, "what": what, **body})
 
 
-def bulk_call(action: str, count: int | None, reason: str, **wanted: JsonValue) -> Call:
+def bulk_request(action: str, count: int | None, reason: str, **wanted: JsonValue) -> Request:
     """The same command for every run of a list; without a count only to be told it."""
     said = {name: value for name, value in _said(wanted).items() if value}
     body = {"action": action, "count": count, "reason": reason, **said}
-    return Call("POST", "/runs/actions", body, again=count is None)
+    return Request("POST", "/runs/actions", body, again=count is None)
 
 
 class StepFacts:
@@ -395,12 +399,12 @@ class StepFacts:
         return found
 
 
-def why_call(number: int, address: str = "") -> Call:
+def why_request(number: int, address: str = "") -> Request:
     """What a run, or a part of it, waits for."""
-    return Call("GET", f"/runs/{number}/why", query={"address": address} if address else {})
+    return Request("GET", f"/runs/{number}/why", query={"address": address} if address else {})
 
 
-def pool_call(name: str, **settings: Any) -> Call:
+def pool_request(name: str, **settings: Any) -> Request:
     """Change a pool; what is `KEEP` stays as it is.
 
     Args:
@@ -411,12 +415,12 @@ def pool_call(name: str, **settings: Any) -> Call:
     body = {key: value for key, value in settings.items() if value is not KEEP}
     if hasattr(body.get("rate"), "to_json"):
         body["rate"] = body["rate"].to_json()
-    return Call("PATCH", f"/pools/{quote(name, safe='')}", body)
+    return Request("PATCH", f"/pools/{quote(name, safe='')}", body)
 
 
-def drain_call(worker: str, reason: str) -> Call:
+def drain_request(worker: str, reason: str) -> Request:
     """Let a worker end when it has nothing in hand."""
-    return Call("POST", f"/workers/{quote(worker, safe='')}/drain", {"reason": reason})
+    return Request("POST", f"/workers/{quote(worker, safe='')}/drain", {"reason": reason})
 
 
 def output_of(run: JsonObject) -> JsonValue:
