@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from yarnloom.cli.options import Add, Parser, duration, listen_options, positive
 from yarnloom.cli.text_streams import say
-from yarnloom.client import ENDED, Target, calls
+from yarnloom.client import ENDED, Target, http_requests
 from yarnloom.errors import InvalidInput, RunFailed, StartError
 
 if TYPE_CHECKING:
@@ -136,7 +136,7 @@ async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
     say(f"run {run.number}, with the list put right, makes the tide almanac of a whole coast")
     silent = await client.start("harbour-tides", harbour=SILENT)
     say(f"run {silent.number} is to fail: the gauge at {SILENT} is silent\n")
-    graph, glance = None, await client.call(calls.glance_request(run.number))
+    graph, glance = None, await client.call(http_requests.glance_request(run.number))
     with Live(console=out, auto_refresh=False) as live:
         async for event in client.events(run.number):
             data = event.get("data") or {}
