@@ -164,13 +164,13 @@ loom.workflow(
 # Steps that cannot hear of a stop
 
 
-@loom.task
+@loom.task(name="sleeps-task")
 def sleeps(number: int) -> None:
     """Sleep for ten minutes."""
     time.sleep(600)
 
 
-@loom.task
+@loom.task(name="computes-task")
 def computes(number: int) -> float:
     """Compute in C for ten minutes, a piece at a time."""
     import numpy as np
@@ -188,7 +188,7 @@ def runs_a_program(number: int) -> int:
     return subprocess.run(["sleep", "600"], check=False).returncode
 
 
-@loom.task
+@loom.task(name="awaits-task")
 async def awaits(number: int) -> None:
     """Wait on the event loop for ten minutes."""
     await asyncio.sleep(600)

@@ -150,7 +150,7 @@ def charge(number: int, ctx: StepContext) -> int:
     return number
 
 
-@loom.task(**AGAIN)
+@loom.task(name="odd-task", **AGAIN)
 def odd(number: int, ctx: StepContext) -> int:
     """Say too much, leave forks, or end with an error of 9 MB half of the time."""
     note(ctx, "begin")

@@ -79,13 +79,13 @@ async def coroutine(ctx: StepContext) -> list[str]:
     return [SESSION.get(), ctx.opened, ctx.kept.partition(" by ")[0]]
 
 
-@loom.task
+@loom.task(name="fails-task")
 def fails() -> None:
     """It does."""
     raise ValueError("the task itself")
 
 
-@loom.task
+@loom.task(name="holds-task")
 def holds(folder: str) -> None:
     """It goes on until a file is there."""
     wait_for(folder, "go")

@@ -34,7 +34,7 @@ def charge(folder: str, name: str, which: str) -> str:
     return which
 
 
-@loom.task(overlap="never")
+@loom.task(name="alone-task", overlap="never")
 def alone(folder: str, name: str, which: str) -> str:
     """The same, and never twice at a time."""
     return charge(folder, name, which)

@@ -19,7 +19,7 @@ class Value(BaseModel):
     value: Any = None
 
 
-@loom.task
+@loom.task(name="echo-task")
 def echo(value: Any) -> Any:
     """Give back what came."""
     return value
@@ -35,7 +35,7 @@ def depth_of(value: Any) -> int:
     return depth
 
 
-@loom.task
+@loom.task(name="use-task")
 def use(ctx: StepContext, value: Any) -> Any:
     """Let a value through every door that a context has."""
     ctx.publish(value)

@@ -20,7 +20,7 @@ class Names(BaseModel):
     note: str = ""
 
 
-@loom.task
+@loom.task(name="say-task")
 def say(ctx: StepContext, name: str) -> Any:
     """Print, log, publish and return it."""
     print(name)

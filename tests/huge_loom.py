@@ -28,7 +28,7 @@ class Silent(Exception):
         raise ValueError("no text")
 
 
-@loom.task
+@loom.task(name="fails-task")
 def fails(how: str, size: int) -> None:
     """It does, at length."""
     text = "x" * size
@@ -64,7 +64,7 @@ def fails(how: str, size: int) -> None:
             raise Silent
 
 
-@loom.task
+@loom.task(name="says-task")
 def says(ctx: StepContext, how: str, size: int) -> str:
     """Its notes, units, log records or names are long."""
     text = "x" * size
@@ -86,7 +86,7 @@ def says(ctx: StepContext, how: str, size: int) -> str:
     return "said"
 
 
-@loom.task
+@loom.task(name="counts-task")
 def counts(ctx: StepContext, how: str, size: int) -> None:
     """Its progress is no figure."""
     match how:
@@ -100,7 +100,7 @@ def counts(ctx: StepContext, how: str, size: int) -> None:
             ctx.count(added=10**400)
 
 
-@loom.task
+@loom.task(name="returns-task")
 def returns(how: str, size: int) -> Any:
     """What it returns holds numbers that no JSON reader takes."""
     match how:
@@ -120,7 +120,7 @@ def counts_up(how: str, size: int) -> int:
     return 10**5_000
 
 
-@loom.task
+@loom.task(name="forks-task")
 def forks(how: str, size: int) -> str:
     """Its forks leave it in every way that a process can."""
     match how:
@@ -160,7 +160,7 @@ async def forks_in_coroutine(how: str, size: int) -> str:
     return forks(how, size)
 
 
-@loom.task
+@loom.task(name="adds-task")
 def adds(how: str, size: int) -> int:
     """What a healthy task does meanwhile."""
     return size + 1

@@ -63,7 +63,7 @@ def nap(seconds: float) -> None:
     threading.Event().wait(seconds)
 
 
-@loom.task(losses=1_000, grace="1s")
+@loom.task(name="walk-task", losses=1_000, grace="1s")
 def walk(ctx: StepContext, folder: str, count: int, every: int, pause: float) -> int:
     """Goes through numbers, and counts them."""
     leave(folder, "began", os.getpid())
@@ -113,7 +113,7 @@ def was_sent(folder: str, token: str) -> bool:
     return any(line.endswith(token) for line in lines(folder, "mailbox"))
 
 
-@loom.task
+@loom.task(name="page-task")
 def page(ctx: StepContext, folder: str) -> int:
     """Asks for one page at a time."""
     number = (ctx.carried or 0) + 1
@@ -123,7 +123,7 @@ def page(ctx: StepContext, folder: str) -> int:
     return number
 
 
-@loom.task
+@loom.task(name="remembers-task")
 def remembers(ctx: StepContext, folder: str) -> Any:
     """Saves, and is stopped there."""
     leave(folder, "restored", ctx.restored)
@@ -134,7 +134,7 @@ def remembers(ctx: StepContext, folder: str) -> Any:
     return ctx.restored
 
 
-@loom.task(grace="0.5s")
+@loom.task(name="stubborn-task", grace="0.5s")
 def stubborn(ctx: StepContext, folder: str) -> None:
     """Starts another process, and hears nothing."""
     subprocess.Popen([sys.executable, "-c", "import threading; threading.Event().wait(600)"])
@@ -142,7 +142,7 @@ def stubborn(ctx: StepContext, folder: str) -> None:
     nap(600)
 
 
-@loom.task
+@loom.task(name="noisy-task")
 def noisy(ctx: StepContext, folder: str) -> None:
     """Prints in every way that there is."""
     sys.stdout.write("from Python\n")
@@ -159,7 +159,7 @@ def noisy(ctx: StepContext, folder: str) -> None:
     ctx.publish("the end")
 
 
-@loom.task(grace="0.2s")
+@loom.task(name="flood-task", grace="0.2s")
 def flood(ctx: StepContext, folder: str) -> None:
     """Prints without end."""
     leave(folder, "flood", os.getpid())
@@ -180,7 +180,7 @@ def secretive(ctx: StepContext, folder: str, phrase: str, leak: str) -> str:
     return phrase if leak == "return" else "kept"
 
 
-@loom.task
+@loom.task(name="watches-task")
 def watches(ctx: StepContext, folder: str) -> str | None:
     """Looks now and then whether it is to stop."""
     leave(folder, "watches", os.getpid())

@@ -222,7 +222,7 @@ loom.workflow(
 )
 
 
-@loom.task(grace=0.2)
+@loom.task(name="gather-task", grace=0.2)
 async def gather(folder: str, words: str) -> int:
     """A step that waits together with many others."""
     mark(folder, "gather")
@@ -233,7 +233,7 @@ async def gather(folder: str, words: str) -> int:
     return os.getpid()
 
 
-@loom.task(io=True, grace=0.2)
+@loom.task(name="stubborn-task", io=True, grace=0.2)
 def stubborn(folder: str, words: str) -> int:
     """A step on a thread that looks at nothing."""
     mark(folder, "stubborn")

@@ -12,10 +12,10 @@ import sqlite3
 from pathlib import Path
 from typing import Any
 
-import httpx
-
 from yarnloom import Client, Outbox, Relay
+from yarnloom.client import HttpRequest, HttpResponse
 from yarnloom.client.http_requests import Target
+from yarnloom.client.network import Network
 
 
 class Points:
@@ -65,16 +65,15 @@ class Fragile(sqlite3.Connection):
         return super().cursor(Cursor)
 
 
-class FragileWire(httpx.HTTPTransport):
-    """A transport with points around each request."""
+class FragileWire(Network):
+    """The network with points around each request."""
 
     points: Points
 
-    def handle_request(self, request: httpx.Request) -> httpx.Response:
+    def request(self, request: HttpRequest) -> HttpResponse:
         """Send it."""
         self.points.passed()
-        found = super().handle_request(request)
-        found.read()
+        found = super().request(request)
         self.points.passed()
         return found
 
@@ -94,5 +93,6 @@ def main(what: str, path: Path, url: str, last: int, key: str) -> None:
         connection.commit()
         points.passed()
     else:
-        client = Client(target=Target(url, "test"), transport=FragileWire())
+        target = Target(url, "test")
+        client = Client(target=target, transport=FragileWire(target))
         Relay(Outbox(), connect, client).deliver()

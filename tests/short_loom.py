@@ -29,7 +29,7 @@ def numbers(count: int) -> list[int]:
     return list(range(count))
 
 
-@loom.task
+@loom.task(name="speaks-task")
 def speaks(number: int) -> int:
     """Prints its number in a way that depends on it; most print nothing."""
     if number % 7 == 1:
@@ -45,7 +45,7 @@ def speaks(number: int) -> int:
     return number
 
 
-@loom.task
+@loom.task(name="stays-task")
 def stays(number: int, folder: str, special: int) -> int:
     """Nothing; one of them stays for long."""
     leave(folder, "begun", number)
@@ -54,7 +54,7 @@ def stays(number: int, folder: str, special: int) -> int:
     return number
 
 
-@loom.task
+@loom.task(name="dies-task")
 def dies(number: int, folder: str, special: int) -> int:
     """Print a line; one of them kills its process behind that when it is tried first."""
     print(f"number {number}")
@@ -66,7 +66,7 @@ def dies(number: int, folder: str, special: int) -> int:
     return number
 
 
-@loom.task
+@loom.task(name="fails-task")
 def fails(number: int, folder: str, special: int) -> int:
     """One of ten fails when it is tried first."""
     leave(folder, "tried", number)

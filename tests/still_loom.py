@@ -26,7 +26,7 @@ class Folder(BaseModel):
     folder: str
 
 
-@loom.task
+@loom.task(name="who-task")
 def who() -> int:
     """The process that runs it."""
     return os.getpid()
@@ -38,7 +38,7 @@ async def who_shared() -> int:
     return os.getpid()
 
 
-@loom.task(overlap="never")
+@loom.task(name="alone-task", overlap="never")
 def alone(folder: str, ctx: StepContext) -> str:
     """Leave a mark again and again, as long as it lives: which attempt, and when."""
     end = Path(folder) / "go"

@@ -38,7 +38,7 @@ def marks(folder: Path | str, what: str) -> list[float]:
     return [float(line.split()[0]) for line in lines]
 
 
-@loom.task
+@loom.task(name="sleeps-task")
 def sleeps(folder: str) -> str:
     """Sleep, and tidy up."""
     mark(folder, "began")
@@ -49,7 +49,7 @@ def sleeps(folder: str) -> str:
     return "slept"
 
 
-@loom.task
+@loom.task(name="loops-task")
 def loops(folder: str) -> int:
     """Go round and round in Python."""
     mark(folder, "began")
@@ -61,7 +61,7 @@ def loops(folder: str) -> int:
         mark(folder, "finally")
 
 
-@loom.task
+@loom.task(name="computes-task")
 def computes(folder: str) -> float:
     """Compute in C for a long time, a piece at a time."""
     import numpy as np
@@ -81,7 +81,7 @@ def waits_for_a_process(folder: str) -> int:
     return subprocess.run(["sleep", "600"], check=False).returncode
 
 
-@loom.task
+@loom.task(name="waits-task")
 async def waits(folder: str) -> str:
     """Wait on the event loop."""
     mark(folder, "began")
@@ -107,7 +107,7 @@ def does_not_listen(ctx: StepContext, folder: str) -> None:
         time.sleep(0.01)
 
 
-@loom.task(timeout="700ms", retry=Retry(attempts=9, wait=0, within="2s"))
+@loom.task(name="hangs-task", timeout="700ms", retry=Retry(attempts=9, wait=0, within="2s"))
 def hangs(folder: str) -> None:
     """Hang longer than its time-out."""
     mark(folder, "began")
@@ -124,7 +124,7 @@ def hears_before(ctx: StepContext, folder: str) -> str:
     return "in time"
 
 
-@loom.task
+@loom.task(name="swallows-task")
 def swallows(ctx: StepContext, folder: str) -> str:
     """Catch everything around each row, as careful people do."""
     mark(folder, "began")
@@ -199,7 +199,7 @@ def dies_in_the_middle(ctx: StepContext, folder: str) -> int:
     return int(ctx.once("mail ann's harbour", send)) + 1
 
 
-@loom.task(losses=1_000)
+@loom.task(name="carries-task", losses=1_000)
 def carries(ctx: StepContext, folder: str, count: int, pause: float) -> dict[str, Any]:
     """Add up numbers, in a loop that is stopped again and again."""
     mark(folder, "began")
@@ -235,7 +235,7 @@ async def carries_async(
     return {**loop.carry, "counted": ctx.counted}
 
 
-@loom.task(losses=1_000)
+@loom.task(name="short-task", losses=1_000)
 def short(ctx: StepContext, folder: str, number: int) -> int:
     """Be over soon: log, count, and do something once."""
     end = time.monotonic() + 0.004

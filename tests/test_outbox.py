@@ -9,16 +9,17 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-import httpx
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.fake_network import FakeNetwork, answer_json, body_of
 from yarnloom import Client, Outbox, Relay
+from yarnloom.client import HttpRequest, HttpResponse
 from yarnloom.errors import ValueRefused
 from yarnloom.outbox import AT_ONCE, marked, paramstyle_of
 
-Answer = Callable[[dict[str, Any]], httpx.Response]
+Answer = Callable[[dict[str, Any]], HttpResponse]
 
 
 class Office:
@@ -26,15 +27,15 @@ class Office:
 
     def __init__(self) -> None:
         self.starts: list[dict[str, Any]] = []
-        self.answer: Answer = lambda body: httpx.Response(201, json={"number": 1})
+        self.answer: Answer = lambda body: answer_json(201, {"number": 1})
 
     def client(self) -> Client:
         """A client of it."""
-        return Client("http://office", transport=httpx.MockTransport(self.take))
+        return Client("http://office", transport=FakeNetwork(self.take))
 
-    def take(self, request: httpx.Request) -> httpx.Response:
+    def take(self, request: HttpRequest) -> HttpResponse:
         """Answer a start."""
-        body = json.loads(request.content)
+        body = json.loads(body_of(request))
         self.starts.append(body)
         return self.answer(body)
 
@@ -47,7 +48,7 @@ class Office:
 def problem(code: str, status: int, detail: str = "no") -> Answer:
     """An answer that refuses."""
     body = {"type": f"urn:yarnloom:{code}", "title": "", "status": status, "detail": detail}
-    return lambda _: httpx.Response(status, json=body)
+    return lambda _: answer_json(status, body)
 
 
 @pytest.fixture
@@ -64,7 +65,7 @@ def leave(path: Path, *keys: str) -> None:
     """Leave starts, each in a transaction of its own."""
     for key in keys:
         with sqlite3.connect(path) as connection:
-            Outbox().start(connection, "w", {"number": 1}, key=key, more=2)
+            Outbox().start(connection, "w", {"number": 1, "more": 2}, key=key)
 
 
 def relay_of(path: Path, office: Office) -> Relay:
@@ -83,21 +84,20 @@ def test_what_is_committed_is_delivered_in_order_and_once(path: Path) -> None:
     office = Office()
     with sqlite3.connect(path) as connection:
         at = datetime(2027, 1, 1, tzinfo=UTC)
-        key = Outbox().start(
-            connection, "w", priority=3, share="s", tags=("t",), start_at=at, number=1
-        )
+        key = Outbox().start(connection, "w", priority=3, share="s", tags=("t",), at=at, number=1)
     leave(path, "b", "a")
     found = relay_of(path, office).deliver()
     assert (found.delivered, found.refused, found.broken, found.more) == (3, 0, "", False)
     assert office.keys == [key, "b", "a"]
     assert office.starts[0] == {
-        "workflow": "w",
+        "target": "w",
         "params": {"number": 1},
         "key": key,
         "priority": 3,
         "share": "s",
         "tags": ["t"],
-        "start_at": "2027-01-01T00:00:00+00:00",
+        "at": "2027-01-01T00:00:00+00:00",
+        "keywords": ["priority", "share", "tags", "at"],
     }
     assert office.starts[1]["params"] == {"number": 1, "more": 2}
     assert left(path) == []
@@ -124,7 +124,7 @@ def test_what_is_refused_stays_with_the_reason_and_hinders_nobody(path: Path) ->
     office.answer = lambda body: (
         problem("invalid-input", 422, "does not fit")(body)
         if body["key"] == "a"
-        else httpx.Response(201, json={})
+        else answer_json(201, {})
     )
     found = relay_of(path, office).deliver()
     assert (found.delivered, found.refused) == (1, 1)
@@ -133,7 +133,7 @@ def test_what_is_refused_stays_with_the_reason_and_hinders_nobody(path: Path) ->
     assert relay_of(path, office).deliver().refused == 0
     with sqlite3.connect(path) as connection:
         Outbox().retry(connection)
-    office.answer = lambda body: httpx.Response(200, json={})
+    office.answer = lambda body: answer_json(200, {})
     assert relay_of(path, office).deliver().delivered == 1
 
 
@@ -145,14 +145,14 @@ def test_a_workflow_that_is_not_there_yet_is_tried_again_behind_the_others(path:
     found = relay_of(path, office).deliver()
     assert (found.delivered, found.later) == (0, "no workflow 'w'")
     leave(path, "c")
-    office.answer = lambda body: httpx.Response(201, json={})
+    office.answer = lambda body: answer_json(201, {})
     office.starts.clear()
     assert relay_of(path, office).deliver().delivered == 3
     assert office.keys == ["a", "b", "c"]
 
 
 @pytest.mark.parametrize(
-    "answer", [problem("busy", 503), problem("not-allowed", 401), lambda _: httpx.Response(502)]
+    "answer", [problem("busy", 503), problem("not-allowed", 401), lambda _: HttpResponse(502)]
 )
 def test_a_service_that_cannot_is_waited_for(path: Path, answer: Answer) -> None:
     """Nothing is lost, nothing refused, and the order stays."""
@@ -162,7 +162,7 @@ def test_a_service_that_cannot_is_waited_for(path: Path, answer: Answer) -> None
     relay = relay_of(path, office)
     assert relay.deliver().broken
     assert left(path) == ["a", "b"]
-    office.answer = lambda body: httpx.Response(201, json={})
+    office.answer = lambda body: answer_json(201, {})
     assert relay.deliver().delivered == 2
 
 
@@ -214,7 +214,7 @@ def test_it_runs_until_it_is_told(path: Path) -> None:
     def wait(seconds: float) -> bool:
         waits.append(seconds)
         if len(waits) == 3:
-            office.answer = lambda body: httpx.Response(201, json={})
+            office.answer = lambda body: answer_json(201, {})
         return len(waits) < 5
 
     relay_of(path, office).run(wait, said.append, 7.0)
@@ -228,8 +228,8 @@ def test_what_cannot_be_left_is_refused_to_the_caller(path: Path) -> None:
     connection = sqlite3.connect(path)
     with pytest.raises(ValueRefused):
         Outbox().start(connection, "w", value=float("nan"))
-    with pytest.raises(ValueRefused, match="start_at"):
-        Outbox().start(connection, "w", start_at=datetime(2027, 1, 1))
+    with pytest.raises(ValueRefused, match="start time"):
+        Outbox().start(connection, "w", at=datetime(2027, 1, 1))
     for table in ("x; DROP TABLE orders", "1x", ""):
         with pytest.raises(ValueRefused):
             Outbox(table)
@@ -286,7 +286,7 @@ def test_every_style_of_driver(path: Path, style: str) -> None:
     outbox.start(driver, "w", key="b")
     driver.commit()
     office.answer = lambda body: (
-        problem("invalid-input", 422)(body) if body["key"] == "a" else httpx.Response(201, json={})
+        problem("invalid-input", 422)(body) if body["key"] == "a" else answer_json(201, {})
     )
     found = Relay(outbox, lambda: driver, office.client()).deliver()
     assert (found.delivered, found.refused) == (1, 1)

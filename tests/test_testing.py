@@ -54,7 +54,7 @@ def fails() -> None:
 
 
 for name, task in (("waits", waits), ("spins", spins), ("waits-async", waits_async)):
-    loom.workflow(name, plan=step("it", task, timeout="0.2s"))
+    loom.workflow(f"{name}-long", plan=step("it", task, timeout="0.2s"))
 loom.workflow(
     "rated",
     params=Numbers,
@@ -64,7 +64,7 @@ loom.workflow("on-gpu", plan=step("it", double, number=1, only_on=["gpu"]))
 loom.workflow("late", plan=step("it", fails), deadline="12h")
 
 
-@pytest.mark.parametrize("workflow", ["waits", "spins", "waits-async"])
+@pytest.mark.parametrize("workflow", ["waits-long", "spins-long", "waits-async-long"])
 def test_a_step_that_takes_too_long_fails(workflow: str) -> None:
     """It is interrupted when its time is over, whether it waits, listens or is a coroutine."""
     run = run_workflow(loom, workflow)

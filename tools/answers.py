@@ -66,7 +66,7 @@ def make(folder: Path) -> None:
         file = api.post("/files", params={"name": "contacts.csv"}, content=rows).json()
         starts = [*STARTS, ("rows/letters", {"contacts": file})]
         for workflow, params in starts:
-            body = {"workflow": workflow, "params": params, "key": f"key-{workflow}"}
+            body = {"target": workflow, "params": params, "key": f"key-{workflow}"}
             run = api.post("/runs", json=body).raise_for_status().json()["number"]
 
             def ended(run: int = run) -> bool:
@@ -75,7 +75,7 @@ def make(folder: Path) -> None:
                 return found["state"] in OPEN or resting
 
             eventually(ended)
-        later = {"workflow": "first/describe-text", "params": {"text": "later"}}
+        later = {"target": "first/describe-text", "params": {"text": "later"}}
         api.post("/runs", json={**later, "start_in": "20d", "tags": ["later"], "key": "later"})
 
 
@@ -169,11 +169,11 @@ class Recorder:
         runs = self.ask("GET", "/runs", limit=200)["runs"]
         by_state = {run["state"]: run["number"] for run in runs}
         failed, done = by_state.get("failed", 1), by_state.get("done", 1)
-        start = {"workflow": "first/describe-text", "params": {"text": "a b"}, "key": "again"}
+        start = {"target": "first/describe-text", "params": {"text": "a b"}, "key": "again"}
         one = self.ask("POST", "/runs", start)["number"]
         self.ask("POST", "/runs", start)
         self.ask("POST", "/runs", {**start, "params": {}, "key": "bad"})
-        self.ask("POST", "/runs", {**start, "workflow": "nothing"})
+        self.ask("POST", "/runs", {**start, "target": "nothing"})
         self.ask("POST", "/runs/many", {"starts": [{**start, "key": f"m{n}"} for n in range(3)]})
         at = f"/runs/{one}"
         for action in ("pause", "resume", "pause"):
@@ -253,7 +253,7 @@ class Recorder:
                 item = {"attempt": work["attempt"], **end}
                 self.ask("POST", f"{at}/report", {"epoch": epoch, "items": [item]})
             if not error:
-                more = {"workflow": "first/describe-text", "params": {"text": "z"}, "key": "second"}
+                more = {"target": "first/describe-text", "params": {"text": "z"}, "key": "second"}
                 self.ask("POST", "/runs", more)
         self.ask("GET", f"/runs/{run}/ledger")
         settled = {"what": "post", "address": "describe", "done": True, "value": 2}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import types
 import typing
 from collections.abc import Iterator
+from datetime import datetime
 from typing import Any, Literal, get_args, get_origin
 
 from pydantic import BaseModel, Discriminator
@@ -40,6 +41,7 @@ export type JsonObject = { [key: string]: Json };
 """
 _PLAIN = {
     str: "string",
+    datetime: "string",
     int: "number",
     float: "number",
     bool: "boolean",

@@ -15,22 +15,36 @@ from tools.console_types import console_types
 from tools.filter_fields import client_text, protocol_text
 
 CLIENT = Path("src/yarnloom/client")
-SYNC = {"async_client.py": "sync_client.py", "async_runs.py": "runs.py"}
+SYNC = {
+    "async_client.py": "sync_client.py",
+    "async_runs.py": "runs.py",
+    "async_network.py": "network.py",
+    "async_steps.py": "steps.py",
+    "async_connection.py": "connection.py",
+    "async_file_calls.py": "file_calls.py",
+    "async_setting_calls.py": "setting_calls.py",
+}
 TYPES = Path("console/src/api/answers.ts")
 
 _ASYNCIO_ONLY = re.compile(r"^ *# asyncio only.*?^ *# end\n", re.S | re.M)
 _WORDS = (
     (r"\basync (with|for|def)\b", r"\1"),
     (r"\bawait ", ""),
-    (r"\bAsync(Client|Run|Step|Iterator|BaseTransport)\b", r"\1"),
+    (
+        r"\bAsync(Client|Run|Step|Iterator|Transport|Network|HttpStream|Connection|FileCalls|SettingCalls)\b",
+        r"\1",
+    ),
     (r"__a(enter|exit)__", r"__\1__"),
-    (r"\baconnect_sse\b", "connect_sse"),
+    (r"\basynccontextmanager\b", "contextmanager"),
     (r"\.a(read|close)\(", r".\1("),
     (r"\.aiter_(\w+)\(", r".iter_\1("),
     (r"\bimport asyncio\b", "import time"),
     (r"\basyncio\.sleep\b", "time.sleep"),
     (r"\bblocks_on_thread\(outgoing\)", "outgoing.blocks()"),
-    (r"\basync_(client|runs)\b", lambda found: {"client": "sync_client"}.get(found[1], "runs")),
+    (
+        r"\basync_(client|runs|steps|network|connection|file_calls|setting_calls)\b",
+        lambda found: "sync_client" if found[1] == "client" else found[1],
+    ),
     (r"from yarnloom.client.plain_http import [^\n]*\n", ""),
 )
 

@@ -186,7 +186,7 @@ def data(page: Page, url: str, commands: Terminal, client: Client) -> None:
 def by_clock(page: Page, url: str, commands: Terminal, client: Client) -> None:
     """Schedules: the page with one that is being made, and the commands."""
     settings = {"params": {"order": 7, "harbour": "saltmere"}, "note": "a copy for the desk"}
-    client.make_schedule("desk-copy", workflow="print-copies", cron="0 7 * * 1-5", **settings)
+    client.make_schedule("print-copies", name="desk-copy", cron="0 7 * * 1-5", **settings)
     client.start_schedule("desk-copy").wait(60)
     page.set_viewport_size(SIZE)
     page.goto(f"{url}/schedules")

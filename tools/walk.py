@@ -57,7 +57,7 @@ def service(folder: Path) -> Iterator[str]:
 def _start(url: str, key: str) -> int:
     request = urllib.request.Request(
         f"{url}/api/v1/runs",
-        json.dumps({"workflow": "one", "params": {}}).encode(),
+        json.dumps({"target": "one", "params": {}}).encode(),
         {"Content-Type": "application/json", "Idempotency-Key": key},
     )
     with urllib.request.urlopen(request) as answer:

@@ -35,7 +35,7 @@ def figures(levels):                       # a part that can be used again is a 
         step("highest", highest, levels=levels),
     )
 
-loom.workflow("report", params=Params, plan=sequence(
+tides_of_coast = loom.workflow("tides-of-coast", params=Params, plan=sequence(
     each("harbours", over=param("harbours"), name=item("code"), may_fail="40%",
          do=figures(item("levels"))),
     step("report", report, pages=output("harbours", only="done"), missing=failures("harbours")),

@@ -11,7 +11,7 @@ def announce(harbour: str, day: datetime) -> str:
 class Params(BaseModel):
     harbour: str = "brackwater"
 
-loom.workflow("announce", params=Params, plan=sequence(
+announced = loom.workflow("announced", params=Params, plan=sequence(
     step("announce", announce, harbour=param("harbour"), day=planned_at()),
 ))
-loom.schedule("each-night", workflow="announce", cron="30 2 * * *", zone="Europe/Lisbon", if_busy="skip")
+loom.schedule(announced.of(), name="each-night", cron="30 2 * * *", zone="Europe/Lisbon", if_busy="skip")

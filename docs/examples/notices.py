@@ -19,7 +19,7 @@ def clean_up(folder: str | None) -> str:
     return f"removed {folder}"
 
 loom.workflow(
-    "draw",
+    "draw-page",
     plan=sequence(step("folder", make_folder), step("draw", draw, folder=output("folder"))),
     on_failure=step("tell", tell, failure=failure()),
     on_end=step("clean-up", clean_up, folder=output("folder")),

@@ -25,6 +25,7 @@ YarnloomError
 │   ├── AddressInUse        the port is taken
 │   ├── FolderInUse         another service has the data folder
 │   └── FolderUnusable      the data folder cannot be written, or is from another version
+├── OutputRefused           a run's output is not of the type that is declared here
 ├── RunEndedBadly           a run ended without an output
 │   ├── RunFailed
 │   └── RunCancelled
@@ -72,18 +73,51 @@ class Problem(NamedTuple):
 
 
 class YarnloomError(Exception):
-    """Everything that Yarn Loom raises on purpose."""
+    """Everything that Yarn Loom raises on purpose.
+
+    Args:
+        detail: what was found and what was expected, for people.
+        problems: every mistake in what was given, with its place.
+        hint: what to type or set next, for people at a terminal.
+        facts: what a program may want to know.
+
+    Attributes:
+        code: the kind of error; it stays the same in later versions.
+    """
 
     code: ClassVar[str] = "error"
 
-    def __init__(self, message: str, *, problems: Iterable[Problem] = (), **detail: Any) -> None:
-        super().__init__(message)
-        self.message = message
+    def __init__(
+        self, detail: str, *, problems: Iterable[Problem] = (), hint: str = "", **facts: Any
+    ) -> None:
+        super().__init__(detail)
+        self.detail = detail
         self.problems: tuple[Problem, ...] = tuple(problems)
-        self.detail: dict[str, Any] = detail
+        self.hint = hint
+        self.facts: dict[str, Any] = facts
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Pickle it with all that it says."""
+        return _rebuilt, (type(self), self.args, self.__dict__.copy())
+
+    @property
+    def text(self) -> str:
+        """What was found and what to do, in one line."""
+        if not self.hint:
+            return self.detail
+        return f"{self.detail}{' ' if self.detail.endswith('.') else '; '}{self.hint}"
 
     def __str__(self) -> str:
-        return "\n".join([self.message, *(f"  {problem}" for problem in self.problems)])
+        return "\n".join([self.text, *(f"  {problem}" for problem in self.problems)])
+
+
+def _rebuilt(
+    kind: type[YarnloomError], args: tuple[Any, ...], state: dict[str, Any]
+) -> YarnloomError:
+    error = kind.__new__(kind, *args)
+    error.args = args
+    error.__dict__.update(state)
+    return error
 
 
 class LoomError(YarnloomError):
@@ -228,6 +262,20 @@ class FolderUnusable(StartError):
     """The data folder cannot be written, or its records are of a version not known here."""
 
     code = "folder-unusable"
+
+
+class OutputRefused(YarnloomError):
+    """A run's output does not fit the type that its task or workflow declares here.
+
+    Attributes:
+        value: the output as it is.
+    """
+
+    code = "output-refused"
+
+    def __init__(self, detail: str, *, value: Any, problems: Iterable[Problem] = ()) -> None:
+        super().__init__(detail, problems=problems)
+        self.value = value
 
 
 class RunEndedBadly(YarnloomError):

@@ -15,12 +15,12 @@ import sys
 import time
 import uuid
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, ParamSpec, Protocol, overload
 
-from yarnloom.client.start_request import Start
+from yarnloom.client.start_request import start_of
 from yarnloom.errors import (
     Busy,
     Gone,
@@ -36,7 +36,9 @@ from yarnloom.values import JsonObject, decode, encode
 
 if TYPE_CHECKING:
     from yarnloom.client import Client
+    from yarnloom.sdk.calls import Call, Task, Workflow
 
+P = ParamSpec("P")
 TABLE = "yarnloom_outbox"
 AT_ONCE = 100
 FIRST_PAUSE, LONGEST_PAUSE = 0.1, 10.0
@@ -91,30 +93,70 @@ class Outbox:
         """Make the table where it is not there yet, in the connection's transaction."""
         self._execute(connection, self.schema)
 
+    @overload
     def start(
         self,
         connection: OutboxConnection,
-        workflow: str,
-        params: Mapping[str, Any] | None = None,
+        target: Call[Any],
         /,
         *,
         key: str | None = None,
         priority: int = 0,
         share: str = "",
         tags: tuple[str, ...] = (),
-        start_at: datetime | None = None,
-        start_in: Duration | None = None,
+        at: datetime | None = None,
+        after: Duration | None = None,
+        start_by: datetime | None = None,
+    ) -> str: ...
+    @overload
+    def start(
+        self,
+        connection: OutboxConnection,
+        target: str,
+        params: Mapping[str, Any],
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        at: datetime | None = None,
+        after: Duration | None = None,
+        start_by: datetime | None = None,
+    ) -> str: ...
+    @overload
+    def start(
+        self,
+        connection: OutboxConnection,
+        target: str,
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        at: datetime | None = None,
+        after: Duration | None = None,
         start_by: datetime | None = None,
         **named: Any,
-    ) -> str:
+    ) -> str: ...
+    @overload
+    def start(
+        self,
+        connection: OutboxConnection,
+        target: Task[P, Any] | Workflow[P, Any],
+        /,
+        *inputs: P.args,
+        **named: P.kwargs,
+    ) -> str: ...
+    def start(self, connection: OutboxConnection, target: Any, /, *given: Any, **named: Any) -> str:
         """Leave a start in the caller's transaction: it is made when, and if, that commits.
 
         Args:
             connection: with the transaction; it is neither committed nor rolled back here.
-            workflow: its name, `loom/name` where the short one is not unique.
-            params: params as a mapping; `named` ones are added.
-            key: start key; made up unless given.
-            priority: as of `Client.start`, as are the others. `start_in` counts from delivery.
+            target: what is started, in any form that `Client.start` takes.
+            given: as of `Client.start`.
+            named: as of `Client.start`; `after` counts from delivery.
 
         Returns:
             The start key, by which the run can be found: `client.runs(key=key)`.
@@ -122,17 +164,9 @@ class Outbox:
         Raises:
             ValueRefused: the params are not JSON, or a time makes no sense.
         """
-        start = Start(
-            workflow,
-            {**(params or {}), **named},
-            key=key or f"outbox/{uuid.uuid4().hex}",
-            priority=priority,
-            share=share,
-            tags=tags,
-            start_at=start_at,
-            start_in=start_in,
-            start_by=start_by,
-        )
+        start, _ = start_of(target, given, named)
+        if start.key is None:
+            start = replace(start, key=f"outbox/{uuid.uuid4().hex}")
         body = start.to_json()
         self._execute(
             connection,
@@ -288,11 +322,11 @@ class Relay:
             try:
                 why = self._deliver(body)
             except ServiceError as error:
-                found.broken = error.message
+                found.broken = error.text
                 return found
             except NotFound as error:
                 # Its loom may be published in a moment; others are not to wait for it.
-                found.later, why = error.message, None
+                found.later, why = error.text, None
             try:
                 if why is None:
                     self._outbox.postpone(connection, key)
@@ -355,7 +389,7 @@ class Relay:
         except NotFound:
             raise
         except (Busy, NotAllowed) as error:
-            raise NotReachable(error.message) from error
+            raise NotReachable(error.text) from error
         except Refused as error:
             return str(error)
         return ""

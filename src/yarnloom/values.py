@@ -105,7 +105,7 @@ def encode_given(value: JsonValue, what: str) -> str:
     try:
         return encode(value, what)
     except ValueRefused as refused:
-        raise InvalidInput(refused.message, problems=refused.problems) from refused
+        raise InvalidInput(refused.detail, problems=refused.problems) from refused
 
 
 def _refuse_long_numbers(value: JsonValue, text: bytes, what: str) -> None:

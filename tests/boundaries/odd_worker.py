@@ -119,7 +119,7 @@ class OddWorker:
     def attempt(self) -> tuple[int, int]:
         """A run, and an attempt of it that this worker has in hand."""
         while not self.waiting:
-            body = {"workflow": "odd/w", "key": f"k{next(self.keys)}"}
+            body = {"target": "odd/w", "key": f"k{next(self.keys)}"}
             assert self.http.post("/runs", json=body).status_code == 201
             ask = {"epoch": self.epoch, "received": self.serials, "places": 100_000}
             answer = self.http.post("/workers/odd/ask", json=ask).json()

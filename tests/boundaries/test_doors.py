@@ -119,7 +119,7 @@ def test_only_plain_numbers_once(http: httpx.Client, path: str, expected: int) -
 
 def test_a_name_that_stands_twice_in_an_object_is_refused(http: httpx.Client) -> None:
     """Nobody knows which value is meant."""
-    text = b'{"workflow": "sums", "params": {"number": 1, "number": 2}}'
+    text = b'{"target": "sums", "params": {"number": 1, "number": 2}}'
     answer = http.post("/runs", content=text, headers=JSON)
 
     assert answer.status_code == 422
@@ -129,7 +129,7 @@ def test_a_name_that_stands_twice_in_an_object_is_refused(http: httpx.Client) ->
 def test_numbers_beyond_every_float_are_refused(http: httpx.Client) -> None:
     """They would come back as `Infinity`, which is no JSON."""
     for number in (b"1e999", b"-1e400", b"9" * 400 + b".5", b"1" * 1_001):
-        text = b'{"workflow": "sums", "params": {"number": ' + number + b"}}"
+        text = b'{"target": "sums", "params": {"number": ' + number + b"}}"
         assert http.post("/runs", content=text, headers=JSON).status_code == 422, number[:9]
 
 

@@ -145,7 +145,7 @@ def test_every_page_answers_while_nothing_can_be_stored(readable: Readable, trou
         path.replace("[7]", f"[{item}]").replace("%5B7", f"%5B{item}") for path in readable.paths
     ]
     with full(readable.program) if trouble == "full" else moved(readable):
-        refused = readable.http.post("/api/v1/runs", json={"workflow": "shelf/books"})
+        refused = readable.http.post("/api/v1/runs", json={"target": "shelf/books"})
         assert refused.status_code == 503
         answers = {path: readable.http.get(path) for path in pages}
     bad = {

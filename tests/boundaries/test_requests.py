@@ -52,13 +52,12 @@ def test_what_held_the_service_up_does_not_any_more(
 ) -> None:
     """Large bodies, deep ones, long headers, costly schemas; `/health` is answered meanwhile."""
     port = program.port
-    deep = b'{"workflow":"sums","params":{"number":' + b"[" * 60_000 + b"]" * 60_000 + b"}}"
-    wide = json.dumps({"workflow": "sums", "params": {"x": ["a"] * 180_000}}).encode()
+    deep = b'{"target":"sums","params":{"number":' + b"[" * 60_000 + b"]" * 60_000 + b"}}"
+    wide = json.dumps({"target": "sums", "params": {"x": ["a"] * 180_000}}).encode()
     many = json.dumps(
         {
             "starts": [
-                {"workflow": "sums", "params": {"number": n}, "start_in": 86_400}
-                for n in range(9_000)
+                {"target": "sums", "params": {"number": n}, "after": 86_400} for n in range(9_000)
             ]
         }
     )
@@ -74,7 +73,7 @@ def test_what_held_the_service_up_does_not_any_more(
             "POST", "/api/v1/runs", "Content-Type: application/json", "Transfer-Encoding: chunked"
         )
         assert status_of(port, chunked, *[chunk] * 40) in (413, 0)
-        eight = b'{"workflow":"sums","params":{"x":"' + b"x" * (8 * 2**20) + b'"}}'
+        eight = b'{"target":"sums","params":{"x":"' + b"x" * (8 * 2**20) + b'"}}'
         assert http.post("/runs", content=eight, headers=JSON).status_code == 413
         # Headers without an end, as one or as many.
         assert status_of(port, head("GET", "/health")[:-4], b"\r\nX: ", *[b"x" * 2**20] * 100) in (
@@ -139,7 +138,7 @@ def costly_values(http: httpx.Client) -> None:
         {"numbers": ["a"] * 60_000},
         {"set": [*({"a": n} for n in range(2_000)), {"a": 1}]},
     ):
-        refused = http.post("/runs", json={"workflow": "costly/w", "params": params})
+        refused = http.post("/runs", json={"target": "costly/w", "params": params})
         assert refused.status_code == 422
         assert 1 <= len(refused.json()["problems"]) <= 20
 
@@ -204,7 +203,7 @@ def test_addresses_with_odd_digits_lead_nowhere(
     program: ServiceProgram, http: httpx.Client, path: str, key: str
 ) -> None:
     """A superscript is a digit to Python, and four hundred nines are a number."""
-    run = http.post("/runs", json={"workflow": "coast", "params": {}}).json().get("number", 1)
+    run = http.post("/runs", json={"target": "coast", "params": {}}).json().get("number", 1)
 
     assert http.get(path.format(run=run, key=key)).status_code in (404, 422)
 
@@ -218,7 +217,7 @@ def test_numbers_that_are_none_are_refused(http: httpx.Client, number: Any) -> N
     assert http.post("/workers/odd/report", json={"items": [item]}).status_code == 422
     effect = {"attempt": number, "what": "x", "call": 1}
     assert http.post("/workers/odd/begin-effect", json=effect).status_code == 422
-    start = {"workflow": "sums", "params": {"number": 1}, "priority": number}
+    start = {"target": "sums", "params": {"number": 1}, "priority": number}
     assert http.post("/runs", json=start).status_code == 422
 
 
@@ -245,7 +244,7 @@ def test_mistakes_of_typing_get_the_right_name(http: httpx.Client) -> None:
     """Fields and query parameters alike: what is passed over would change what is meant."""
     found = http.get("/runs", params={"workflw": "sums"}).json()
     assert "did you mean 'workflow'?" in found["problems"][0]["detail"]
-    refused = http.post("/runs", json={"workflow": "sums", "tags": "night"}).json()
+    refused = http.post("/runs", json={"target": "sums", "tags": "night"}).json()
     assert refused["problems"][0]["pointer"] == "/tags"
 
 

@@ -123,8 +123,8 @@ def test_no_secret_is_found_after_anything(tmp_path: Path) -> None:
         again = good.rerun()
         assert again.wait() == ["harbour"]
         # Its input is plain text, but a workflow feeds it with a secret.
-        assert client.start_task("log_in", name="x", password=PASSWORD).wait() == "x"
-        marked = client.start_task("marked", token=TOKEN)
+        assert client.start("log_in", name="x", password=PASSWORD).wait() == "x"
+        marked = client.start("marked", token=TOKEN)
         assert marked.wait() == "sent"
         with pytest.raises(InvalidInput) as refused:
             client.start("spill", token=TOKEN, accounts=[{"name": 5, "password": [PASSWORD]}])
@@ -161,7 +161,7 @@ def test_tasks_do_not_know_the_keys_of_the_service(tmp_path: Path) -> None:
     with service(tmp_path / "data", "--load", LOOM, env=env) as program:
         client = program.client(SERVICE_TOKEN)
 
-        assert client.start_task("environment").wait() == []
+        assert client.start("environment").wait() == []
 
 
 def test_the_records_are_for_their_owner(tmp_path: Path) -> None:

@@ -148,12 +148,12 @@ def doors(run: int) -> list[tuple[str, str, dict[str, Any], Any]]:
     """Every way in of HTTP: method, path, query, and the body around a value."""
     step = {"address": "echo"}
     return [
-        ("POST", "/runs", {}, lambda v: {"workflow": "echo", "params": {"value": v}}),
+        ("POST", "/runs", {}, lambda v: {"target": "echo", "params": {"value": v}}),
         (
             "POST",
             "/runs/many",
             {},
-            lambda v: {"starts": [{"workflow": "echo", "params": {"value": v}}]},
+            lambda v: {"starts": [{"target": "echo", "params": {"value": v}}]},
         ),
         ("POST", f"/runs/{run}/rerun", {}, lambda v: {"params": {"value": v}}),
         ("POST", f"/runs/{run}/steps/edit", step, lambda v: {"inputs": {"value": v}}),

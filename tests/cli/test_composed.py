@@ -79,8 +79,8 @@ def test_a_workflow_and_a_run_are_drawn(served: ServiceProgram, coast: str) -> N
 
 def test_a_single_task_from_the_command(served: ServiceProgram) -> None:
     """Its inputs by -p; text stays text where the task wants text."""
-    done = run_command("start", "listen", "--task", "-p", "harbour=1234", "--watch", url=served.url)
-    wrong = run_command("start", "lisen", "--task", url=served.url)
+    done = run_command("start", "listen", "-p", "harbour=1234", "--watch", url=served.url)
+    wrong = run_command("start", "lisen", url=served.url)
 
     assert done.returncode == 0, done.stderr
     assert "output  4" in done.stdout

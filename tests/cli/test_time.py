@@ -49,7 +49,7 @@ def test_times_as_people_type_them(text: str, expected: str) -> None:
 def test_a_run_is_started_later(program: ServiceProgram) -> None:
     """It says when; `why`, `runs` and `show` do too."""
     start = ("start", "sums", "-p", "number=1")
-    later = run_command(*start, "--in", "2h", "--tag", "later", url=program.url)
+    later = run_command(*start, "--after", "2h", "--tag", "later", url=program.url)
     assert "is scheduled" in later.stdout
     assert "it starts in " in later.stdout
     by = (datetime.now().astimezone() + timedelta(days=3)).isoformat()
@@ -137,7 +137,7 @@ def test_a_schedule_from_its_times_to_its_end(program: ServiceProgram) -> None:
         (["schedule", "x", "--start"], "there is no schedule 'x'"),
         (["schedule", "x", "--missed", "some"], "no 'some'"),
         (["start", "sums", "-p", "number=1", "--at", "noon"], "expected a time"),
-        (["start", "sums", "-p", "number=1", "--at", "7:00", "--in", "1h"], "not allowed with"),
+        (["start", "sums", "-p", "number=1", "--at", "7:00", "--after", "1h"], "not allowed with"),
         (["start", "sums", "--many", "nothing.jsonl"], "cannot be read"),
         (["start", "sums", "--many", "pyproject.toml"], "line 1 of pyproject.toml"),
         (["worker", "status", "--load", "x"], "no workers are in the background"),

@@ -6,12 +6,12 @@ import asyncio
 from pathlib import Path
 from typing import Any
 
-import httpx
 import pytest
 
+from tests.fake_network import FakeNetwork, answer_json
 from tests.helpers import ServiceProgram
 from yarnloom import AsyncClient, Client, Start
-from yarnloom.client import Target
+from yarnloom.client import ConnectionLost, HttpRequest, HttpResponse, Target
 from yarnloom.errors import (
     BadAnswer,
     InvalidInput,
@@ -50,7 +50,7 @@ def test_the_async_client_does_the_same(served: ServiceProgram, tmp_path: Path) 
         async with AsyncClient(served.url) as client:
             run = await client.start("sums", number=2)
             assert await run.wait(60) == 4
-            assert [one.number for one in await client.runs(limit=1)] == [run.number]
+            assert [one.number async for one in client.runs(limit=1)] == [run.number]
             other = await client.start("heeds", folder=str(tmp_path))
             await other.cancel("enough")
             states = [one.state async for one in other.follow()]
@@ -68,7 +68,7 @@ def test_hundreds_can_be_waited_for_at_once(served: ServiceProgram) -> None:
 
     async def main() -> None:
         async with AsyncClient(served.url) as client:
-            later = [Start("marks/sums", {"number": 1}, start_in="1h") for _ in range(150)]
+            later = [Start("marks/sums", {"number": 1}, after="1h") for _ in range(150)]
             runs = [await client.run(number) for number in await client.start_many(later)]
             waits = [asyncio.create_task(run.wait(60)) for run in runs]
             run = await client.start("sums", number=2)
@@ -107,10 +107,10 @@ def test_errors_are_typed(served: ServiceProgram) -> None:
 def test_not_reachable_names_the_address_and_its_setting(monkeypatch: pytest.MonkeyPatch) -> None:
     """Given, from the environment, or the default."""
     with pytest.raises(NotReachable, match=r"http://127.0.0.1:9 \(given as url\).*yarnloom serve"):
-        Client("http://127.0.0.1:9").runs()
+        list(Client("http://127.0.0.1:9").runs())
     monkeypatch.setenv("YARNLOOM_URL", "http://127.0.0.1:10/")
     with pytest.raises(NotReachable, match=r"http://127.0.0.1:10 \(from YARNLOOM_URL\)"):
-        Client().runs()
+        list(Client().runs())
     monkeypatch.delenv("YARNLOOM_URL")
     assert Target.find().setting == "the default"
 
@@ -118,22 +118,22 @@ def test_not_reachable_names_the_address_and_its_setting(monkeypatch: pytest.Mon
 def test_something_else_at_the_address_is_recognised() -> None:
     """A proxy's page, or another program's JSON."""
     for status, content in ((200, b"<html>"), (404, b'{"detail": "no"}'), (502, b"")):
-        transport = httpx.MockTransport(lambda _, s=status, c=content: httpx.Response(s, content=c))
+        transport = FakeNetwork(lambda _, s=status, c=content: HttpResponse(s, c))
         with pytest.raises(BadAnswer, match="Is it a Yarn Loom service"):
-            Client("http://127.0.0.1:9", transport=transport).runs()
+            list(Client("http://127.0.0.1:9", transport=transport).runs())
 
 
 def test_a_start_whose_answer_was_lost_is_sent_again_with_its_key() -> None:
     """So that the client's own retry makes no second run."""
     bodies: list[bytes] = []
 
-    def answer(request: httpx.Request) -> httpx.Response:
+    def answer(request: HttpRequest) -> HttpResponse:
         bodies.append(request.content)
         if len(bodies) < 3:
-            raise httpx.ReadError("connection reset")
-        return httpx.Response(201, json={"number": 1, "state": "queued", "workflow": "w"})
+            raise ConnectionLost("connection reset")
+        return answer_json(201, {"number": 1, "state": "queued", "workflow": "w"})
 
-    client = Client("http://127.0.0.1:9", transport=httpx.MockTransport(answer))
+    client = Client("http://127.0.0.1:9", transport=FakeNetwork(answer))
 
     assert client.start("w").number == 1
     assert len(bodies) == 3
@@ -142,11 +142,11 @@ def test_a_start_whose_answer_was_lost_is_sent_again_with_its_key() -> None:
 
 def test_a_single_task_is_started(served: ServiceProgram) -> None:
     """By both clients; its output is the run's."""
-    assert served.client().start_task("pair", left=1, right=2).wait(60) == 3
+    assert served.client().start("pair", left=1, right=2).wait(60) == 3
 
     async def ask() -> Any:
         async with AsyncClient(served.url) as client:
-            run = await client.start_task("marks/pair", {"left": 2}, right=3)
+            run = await client.start("marks/pair", {"left": 2, "right": 3})
             return await run.wait(60)
 
     assert asyncio.run(ask()) == 5

@@ -40,7 +40,7 @@ def code_blocks(text: str, language: str) -> list[str]:
 EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
     "first.py": ("describe-text", {"text": "ebb and flow"}, "done", "short"),
     "coast.py": (
-        "report",
+        "tides-of-coast",
         {
             "harbours": [
                 {"code": "brackwater", "levels": [1, 2]},
@@ -51,8 +51,8 @@ EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
         "done",
         "2 harbours, without ['fogwick']",
     ),
-    "notices.py": ("draw", {}, "failed", None),
-    "nightly.py": ("announce", {}, "done", "waters of brackwater after 15 January 2027"),
+    "notices.py": ("draw-page", {}, "failed", None),
+    "nightly.py": ("announced", {}, "done", "waters of brackwater after 15 January 2027"),
     "bookings.py": (
         "send-ticket",
         {"booking": 1, "boat": "grey heron"},

@@ -254,7 +254,7 @@ def test_a_secret_is_nowhere_in_clear(tmp_path: Path, leak: str) -> None:
         with pytest.raises(StartKeyTaken) as taken:
             client.start(f"secret-{leak}", same | {"phrase": "another"}, key=run.data["key"])
         shown = [run.refresh().data, run.step("go").data, list(run.published()), _whole(run)]
-        shown += [taken.value.detail, ask(run, "/graph"), ask(run, "/commands"), again.data]
+        shown += [taken.value.facts, ask(run, "/graph"), ask(run, "/commands"), again.data]
 
     assert lines(str(tmp_path), "length") == [str(len(secret))] * 2
     assert secret not in repr(shown)

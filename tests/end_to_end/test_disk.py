@@ -39,7 +39,7 @@ def test_a_full_disk_is_said_once_and_costs_nothing_that_was_acknowledged(tmp_pa
         with full(program):
             (tmp_path / "go").touch()
             for _ in range(3):
-                refused = http.post("/runs", json={"workflow": "sums", "params": {"number": 1}})
+                refused = http.post("/runs", json={"target": "sums", "params": {"number": 1}})
                 assert (refused.status_code, refused.json()["type"]) == (
                     503,
                     "urn:yarnloom:cannot-store",

@@ -24,7 +24,7 @@ def start(program: ServiceProgram, key: str) -> httpx.Response:
     """Try to start a run."""
     return httpx.post(
         f"{program.url}/api/v1/runs",
-        json={"workflow": "sums", "params": {"number": 1}},
+        json={"target": "sums", "params": {"number": 1}},
         headers={"Idempotency-Key": key},
         trust_env=False,
     )

@@ -152,7 +152,7 @@ def test_new_code_runs_with_the_next_attempt_and_none_is_lost(tmp_path: Path) ->
         program.wait_for("watches the code in")
         client = program.client()
         client.call(Request("GET", "/workers"))
-        holding = client.start_task("work", number=0)
+        holding = client.start("work", number=0)
         eventually((tmp_path / "begun-old").exists)
         write(tmp_path, "new", number=2)
         program.wait_for("new code is loaded")
@@ -338,7 +338,7 @@ def test_a_schedule_fires_and_a_run_starts_later_through_a_kill(tmp_path: Path) 
     data = tmp_path / "data"
     program = ServiceProgram(data, "--load", "tests.looms:loom")
     client = program.client()
-    later = client.start("sums", number=1, start_in="2s")
+    later = client.start("sums", number=1, after="2s")
     assert later.state == "scheduled"
     minutely = client.make_schedule(
         "minutely", workflow="sums", cron="* * * * *", params={"number": 5}

@@ -107,7 +107,7 @@ def test_progress_is_told_everywhere_and_to_links_without_labels(
 def test_a_run_is_changed_before_it_begins(program: ServiceProgram, client: Client) -> None:
     """Moved, preferred, tagged, and begun now."""
     later = datetime.now(UTC) + timedelta(hours=3)
-    started = run_command("start", "inner", "--in", "1h", url=program.url)
+    started = run_command("start", "inner", "--after", "1h", url=program.url)
     assert started.returncode == 0, started.stderr
     run = client.runs(states=("scheduled",))[0]
     run.change(at=later, priority=4, tags=["spring"])

@@ -66,7 +66,7 @@ def test_a_right_plan_has_no_problems() -> None:
         (step("fit", fit, levels=[1.0], rounds="x"), "w/fit.rounds", "expected an integer"),
         (step("fit", fit, levels=[previous]), "w/fit.levels", "a reference stands inside"),
         (step("fit", fit, levels=[float("nan")]), "w/fit.levels", "finite"),
-        (step("fit", fit, levels={1, 2}), "w/fit.levels", "found a set"),
+        (step("fit", fit, levels=object()), "w/fit.levels", "no JSON form"),
         (step("two words", fit, levels=[]), "w/two words", "a label has"),
         (step("on_end", fit, levels=[]), "w/on_end", "reserved"),
         (step("fit", len, levels=[]), "w/fit", "len is not a task of this loom"),

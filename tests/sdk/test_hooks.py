@@ -248,13 +248,13 @@ def test_it_is_told_what_the_run_got_and_gave_where_that_is_small() -> None:
     def make(size: int) -> str:
         return "x" * size
 
-    loom.workflow("make", params=Params, plan=step("it", make, size=param("size")))
+    loom.workflow("makes", params=Params, plan=step("it", make, size=param("size")))
     deep: Any = []
     for _ in range(62):
         deep = [deep]
-    run_workflow(loom, "make", size=3)
-    run_workflow(loom, "make", size=100_000)
-    run_workflow(loom, "make", size=1, deep=deep)
+    run_workflow(loom, "makes", size=3)
+    run_workflow(loom, "makes", size=100_000)
+    run_workflow(loom, "makes", size=1, deep=deep)
     small, large, nested = told
     assert (small.params, small.output, small.left_out) == ({"size": 3, "deep": None}, "xxx", [])
     assert (large.output, large.left_out) == (None, ["output"])

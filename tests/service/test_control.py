@@ -167,7 +167,7 @@ def test_a_list_is_acted_on_when_its_count_was_said(
     runs = []
     for index in range(3):
         body = {
-            "workflow": "walk",
+            "target": "walk",
             "params": {"folder": str(tmp_path), "count": 9_999, "pause": 0.01},
             "tags": ["flock"],
             "key": f"flock {tmp_path} {index}",

@@ -152,7 +152,7 @@ def test_nothing_is_read_while_nobody_watches() -> None:
 def test_a_real_stream_ends_with_the_true_state(served: ServiceProgram) -> None:
     """From the start of a run to its end, over HTTP."""
     with httpx.Client(base_url=served.url, timeout=40, trust_env=False) as http:
-        run = http.post("/api/v1/runs", json={"workflow": "sums", "params": {"number": 1}}).json()
+        run = http.post("/api/v1/runs", json={"target": "sums", "params": {"number": 1}}).json()
         states = []
         with connect_sse(http, "GET", f"/api/v1/events?run={run['number']}") as source:
             for event in source.iter_sse():

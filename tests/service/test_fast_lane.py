@@ -27,7 +27,7 @@ VALUES = st.recursive(
     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=5), inner),
     max_leaves=5,
 )
-FIELDS = ("workflow", "task", "params", "priority", "tags", "key", "start_in", "places", "items")
+FIELDS = ("target", "params", "priority", "tags", "key", "after", "places", "items")
 BODIES = st.one_of(
     st.dictionaries(st.sampled_from((*FIELDS, "received", "ahead", "epoch", "saved")), VALUES),
     VALUES,
@@ -59,8 +59,8 @@ def told(answer: httpx.Response) -> tuple[int, Any, dict[str, str]]:
 
 @settings(max_examples=much(25, 150), deadline=None)
 @given(path=PATHS, body=TEXTS, who=st.sampled_from(["", "somebody", "n" * 201]))
-@example(path="/runs", body='{"workflow": "there-is-none"}', who="n" * 201)
-@example(path="/runs", body='{"workflow": "there-is-none"}', who="somebody")
+@example(path="/runs", body='{"target": "there-is-none"}', who="n" * 201)
+@example(path="/runs", body='{"target": "there-is-none"}', who="somebody")
 @example(path=f"/workers/{'w' * 101}/ask", body='{"epoch": "", "received": []}', who="")
 @example(path="/workers/nobody/report", body='{"epoch": "", "received": []}', who="")
 def test_both_ways_give_the_same_answer(
@@ -75,7 +75,7 @@ def test_both_ways_give_the_same_answer(
 @pytest.mark.parametrize("key", ["in the header", "in the body"])
 def test_a_start_is_the_same_run_either_way(served: ServiceProgram, key: str) -> None:
     """One start key makes one run, and it is known who started it."""
-    body: dict[str, Any] = {"workflow": "sums", "params": {"number": 20}}
+    body: dict[str, Any] = {"target": "sums", "params": {"number": 20}}
     headers = {"Yarnloom-Who": "somebody"}
     if key == "in the header":
         headers["Idempotency-Key"] = f"direct {served.port}"

@@ -49,7 +49,7 @@ def keep(http: httpx.Client, data: bytes, name: str, **query: str) -> dict[str, 
 
 def start(http: httpx.Client, workflow: str, **params: Any) -> dict[str, Any]:
     """Start a run, and wait for its end."""
-    answer = http.post("/runs", json={"workflow": workflow, "params": params})
+    answer = http.post("/runs", json={"target": workflow, "params": params})
     assert answer.status_code == 201, answer.text
     number = answer.json()["number"]
     found: dict[str, Any] = http.get(f"/runs/{number}", params={"wait": 25}).json()
@@ -207,7 +207,7 @@ def test_the_list_of_files_pages(http: httpx.Client) -> None:
 def test_a_start_with_rows_says_how_far_the_check_is(http: httpx.Client) -> None:
     """202 while it goes on, and nothing is started; then 201, and for the same key the same run."""
     kept = keep(http, contacts(30_000), "contacts.csv")
-    body = {"workflow": "letters", "params": {"contacts": kept}, "key": "many rows"}
+    body = {"target": "letters", "params": {"contacts": kept}, "key": "many rows"}
     first = http.post("/runs", json=body, params={"wait": 0})
     assert first.status_code == 202
     assert http.get("/runs", params={"workflow": "letters"}).json()["runs"] == []
@@ -226,7 +226,7 @@ def test_a_start_with_rows_says_how_far_the_check_is(http: httpx.Client) -> None
 def test_errors_in_rows_have_lines_and_columns(http: httpx.Client) -> None:
     """As problem details, the same each time it is asked."""
     kept = keep(http, b"harbour,address\nh1,coast\n", "bad.csv")
-    body = {"workflow": "letters", "params": {"contacts": kept}}
+    body = {"target": "letters", "params": {"contacts": kept}}
     for answer in (http.post("/runs", json=body), http.post("/runs", json=body)):
         assert answer.status_code == 422
         assert answer.headers["content-type"] == "application/problem+json"

@@ -37,7 +37,7 @@ def test_our_own_page_is_allowed(served: ServiceProgram) -> None:
     """The console's origin is the service's."""
     headers = {"Origin": served.url}
     answer = httpx.post(
-        f"{served.url}/api/v1/runs", json={"workflow": "?"}, headers=headers, trust_env=False
+        f"{served.url}/api/v1/runs", json={"target": "?"}, headers=headers, trust_env=False
     )
 
     assert answer.status_code == 404

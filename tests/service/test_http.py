@@ -21,7 +21,7 @@ def http(request: pytest.FixtureRequest) -> httpx.Client:
 
 def start(http: httpx.Client, workflow: str = "sums", **params: Any) -> dict[str, Any]:
     """Start a run."""
-    answer = http.post("/api/v1/runs", json={"workflow": workflow, "params": params})
+    answer = http.post("/api/v1/runs", json={"target": workflow, "params": params})
     assert answer.status_code == 201, answer.text
     found: dict[str, Any] = answer.json()
     return found
@@ -40,7 +40,7 @@ def test_a_run_is_started_shown_and_ends(http: httpx.Client) -> None:
 
 def test_an_idempotency_key_makes_one_run(http: httpx.Client) -> None:
     """201, then 200 with the same run, then 409 for other params."""
-    body = {"workflow": "sums", "params": {"number": 1}}
+    body = {"target": "sums", "params": {"number": 1}}
     headers = {"Idempotency-Key": uuid.uuid4().hex}
     first = http.post("/api/v1/runs", json=body, headers=headers)
     second = http.post("/api/v1/runs", json=body, headers=headers)
@@ -64,10 +64,10 @@ def test_an_idempotency_key_makes_one_run(http: httpx.Client) -> None:
         ("GET", "/runs/999999/commands", None, 404, "not-found"),
         ("GET", "/events?run=999999", None, 404, "not-found"),
         ("POST", "/runs/999999/cancel", {}, 404, "not-found"),
-        ("POST", "/runs", {"workflow": "nothing"}, 404, "not-found"),
+        ("POST", "/runs", {"target": "nothing"}, 404, "not-found"),
         ("POST", "/runs", {}, 422, "invalid-input"),
-        ("POST", "/runs", {"workflow": "sums", "parms": {}}, 422, "invalid-input"),
-        ("POST", "/runs", {"workflow": "sums", "priority": "high"}, 422, "invalid-input"),
+        ("POST", "/runs", {"target": "sums", "parms": {}}, 422, "invalid-input"),
+        ("POST", "/runs", {"target": "sums", "priority": "high"}, 422, "invalid-input"),
         ("POST", "/workflows", {"plans": [{"format": 7}]}, 422, "invalid-input"),
         ("POST", "/workers/nobody/ask", {"epoch": "e"}, 404, "worker-unknown"),
         ("GET", "/workflows?name=sms", None, 404, "not-found"),
@@ -90,7 +90,7 @@ def test_every_refusal_is_a_problem(
 
 def test_bad_params_are_all_named_by_pointer(http: httpx.Client) -> None:
     """Missing, mistyped and surplus at once."""
-    body = {"workflow": "sums", "params": {"step": "two", "more": 1}}
+    body = {"target": "sums", "params": {"step": "two", "more": 1}}
     problem = http.post("/api/v1/runs", json=body).json()
 
     assert {one["pointer"] for one in problem["problems"]} == {"/number", "/step", "/more"}
@@ -98,7 +98,7 @@ def test_bad_params_are_all_named_by_pointer(http: httpx.Client) -> None:
 
 def test_nan_is_refused(http: httpx.Client) -> None:
     """Although Python's JSON would take it."""
-    content = b'{"workflow": "sums", "params": {"number": NaN}}'
+    content = b'{"target": "sums", "params": {"number": NaN}}'
     answer = http.post(
         "/api/v1/runs", content=content, headers={"Content-Type": "application/json"}
     )
@@ -232,14 +232,14 @@ def test_hostile_names_reach_nothing(http: httpx.Client) -> None:
     assert http.get("/assets/../../../etc/passwd").status_code in (404, 200)
     assert http.get("/assets/%2e%2e/%2e%2e/__init__.py").status_code == 404
     name = "x'); DROP TABLE runs;--<script>"
-    answer = http.post("/api/v1/runs", json={"workflow": name})
+    answer = http.post("/api/v1/runs", json={"target": name})
     assert answer.status_code == 404
     assert answer.headers["content-type"] == "application/problem+json"
 
 
 def test_a_huge_input_is_refused(http: httpx.Client) -> None:
     """With its size and the limit."""
-    body = {"workflow": "speaks", "params": {"words": "x" * 300_000}}
+    body = {"target": "speaks", "params": {"words": "x" * 300_000}}
     answer = http.post("/api/v1/runs", json=body)
 
     assert answer.status_code == 422

@@ -101,7 +101,7 @@ def test_a_publication_with_a_pool_that_is_wrong_changes_nothing(http: httpx.Cli
 
 def test_why_over_http_and_its_part(http: httpx.Client) -> None:
     """For a run, a part of it, and nothing that is there."""
-    body = {"workflow": "narrows", "params": {"folder": "/nowhere"}}
+    body = {"target": "narrows", "params": {"folder": "/nowhere"}}
     number = http.post("/runs", json=body).json()["number"]
     whole = http.get(f"/runs/{number}/why").json()
     one = http.get(f"/runs/{number}/why", params={"address": "all[2]/pass"}).json()

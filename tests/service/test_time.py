@@ -55,9 +55,9 @@ def pointers(answer: httpx.Response) -> set[str]:
 
 def test_a_start_time_is_kept_and_shown(http: httpx.Client) -> None:
     """By time with an offset, or by seconds from now; the same start is the same run."""
-    body = {"workflow": "sums", "params": {"number": 1}, "key": "later"}
+    body = {"target": "sums", "params": {"number": 1}, "key": "later"}
     at = "2099-01-01T08:00:00+02:00"
-    first = http.post("/runs", json={**body, "start_at": at, "start_by": "2099-02-01T00:00:00Z"})
+    first = http.post("/runs", json={**body, "at": at, "start_by": "2099-02-01T00:00:00Z"})
     assert first.status_code == 201, first.text
     run = first.json()
     assert (run["state"], run["start_at"]) == ("scheduled", "2099-01-01T06:00:00.000000Z")
@@ -66,7 +66,7 @@ def test_a_start_time_is_kept_and_shown(http: httpx.Client) -> None:
     assert http.post("/runs", json=body).json()["number"] == run["number"]
     assert http.get(f"/runs/{run['number']}/graph").json()["state"] == "waiting"
     assert http.get(f"/runs/{run['number']}/steps").status_code == 200
-    soon = http.post("/runs", json={**body, "key": "soon", "start_in": 3_600}).json()
+    soon = http.post("/runs", json={**body, "key": "soon", "after": 3_600}).json()
     assert soon["state"] == "scheduled"
     listed = http.get("/runs", params={"state": "scheduled"}).json()["runs"]
     assert {run["number"], soon["number"]} <= {one["number"] for one in listed}
@@ -75,18 +75,18 @@ def test_a_start_time_is_kept_and_shown(http: httpx.Client) -> None:
 @pytest.mark.parametrize(
     ("times", "where"),
     [
-        ({"start_at": "2099-01-01T08:00:00"}, "/start_at"),  # whose clock?
-        ({"start_at": "soon"}, "/start_at"),
-        ({"start_in": -1}, "/start_in"),
-        ({"start_in": 1e12}, "/start_in"),
-        ({"start_at": "2099-01-01T08:00:00Z", "start_in": 1}, ""),
+        ({"at": "2099-01-01T08:00:00"}, "/at"),  # whose clock?
+        ({"at": "soon"}, "/at"),
+        ({"after": -1}, "/after"),
+        ({"after": 1e12}, "/after"),
+        ({"at": "2099-01-01T08:00:00Z", "after": 1}, ""),
         ({"start_by": "2001-01-01T00:00:00Z"}, "/start_by"),
-        ({"start_by": "2098-01-01T00:00:00Z", "start_at": "2099-01-01T00:00:00Z"}, "/start_by"),
+        ({"start_by": "2098-01-01T00:00:00Z", "at": "2099-01-01T00:00:00Z"}, "/start_by"),
     ],
 )
 def test_times_that_make_no_sense(http: httpx.Client, times: dict[str, Any], where: str) -> None:
     """Are refused, and nothing is started."""
-    body = {"workflow": "sums", "params": {"number": 1}, "key": "nonsense", **times}
+    body = {"target": "sums", "params": {"number": 1}, "key": "nonsense", **times}
     assert where in pointers(http.post("/runs", json=body))
     assert http.get("/runs", params={"key": "nonsense"}).json()["runs"] == []
 
@@ -94,10 +94,10 @@ def test_times_that_make_no_sense(http: httpx.Client, times: dict[str, Any], whe
 def test_the_client_says_when(client: Client) -> None:
     """In Python's own words; a time without a zone is refused before it is sent."""
     at = datetime.now(UTC) + timedelta(days=2)
-    assert client.start("sums", number=1, start_at=at).state == "scheduled"
-    run = client.start_task("add", number=1, more=2, start_in="2h", start_by=at)
+    assert client.start("sums", number=1, at=at).state == "scheduled"
+    run = client.start("add", number=1, more=2, after="2h", start_by=at)
     assert run.state == "scheduled"
-    for wrong in ({"start_at": datetime(2099, 1, 1)}, {"start_in": "a while"}):
+    for wrong in ({"at": datetime(2099, 1, 1)}, {"after": "a while"}):
         with pytest.raises(ValueRefused, match="start time"):
             client.start("sums", number=1, **wrong)  # type: ignore[arg-type]
 

@@ -7,10 +7,10 @@ import json
 from collections.abc import Callable
 from typing import Any
 
-import httpx
 import pytest
 
-from yarnloom.client import AsyncClient, Target
+from tests.fake_network import AsyncFakeNetwork, answer_json, body_of
+from yarnloom.client import AsyncClient, ConnectionLost, HttpRequest, HttpResponse, Target
 from yarnloom.worker import connection as link_module
 from yarnloom.worker import report_queue
 from yarnloom.worker.connection import Link
@@ -24,16 +24,16 @@ class Service:
 
     def __init__(self) -> None:
         self.requests: list[tuple[str, Message]] = []
-        self.failures: list[Callable[[str], httpx.Response | None]] = []
+        self.failures: list[Callable[[str], HttpResponse | None]] = []
         self.refused: list[Message] = []
-        self.refuse: Callable[[str, Message], httpx.Response | None] = lambda kind, body: None
+        self.refuse: Callable[[str, Message], HttpResponse | None] = lambda kind, body: None
         self.epoch = "one"
         self.epochs: list[str] = []
         self.commits = 1
 
-    def __call__(self, request: httpx.Request) -> httpx.Response:
-        kind = request.url.path.rsplit("/", 1)[1]
-        body = json.loads(request.content)
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        kind = request.url.rsplit("/", 1)[1]
+        body = json.loads(body_of(request))
         if self.failures and (answer := self.failures.pop(0)(kind)):
             return answer
         if answer := self.refuse(kind, body):
@@ -41,9 +41,9 @@ class Service:
         self.requests.append((kind, body))
         if kind == "workers":
             told = {"worker": "w", "lease": 30.0, "service": "s", "epoch": self.epoch}
-            return httpx.Response(201, json={**told, "commits": 1})
+            return answer_json(201, {**told, "commits": 1})
         told = {"refused": self.refused, "messages": [], "commits": self.commits}
-        return httpx.Response(200, json=told)
+        return answer_json(200, told)
 
     @property
     def reports(self) -> list[Message]:
@@ -71,7 +71,7 @@ def make_link(service: Service) -> Link:
         on_heard=lambda until: None,
         say=lambda text: None,
     )
-    found._client = AsyncClient(target=target, transport=httpx.MockTransport(service))
+    found._client = AsyncClient(target=target, transport=AsyncFakeNetwork(service))
     return found
 
 
@@ -139,12 +139,12 @@ def test_what_was_not_answered_is_told_again() -> None:
     """After a broken connection, and after the service forgot this worker."""
     service = Service()
 
-    def breaks(kind: str) -> httpx.Response | None:
-        raise httpx.ReadError("cut")
+    def breaks(kind: str) -> HttpResponse | None:
+        raise ConnectionLost("cut")
 
-    def forgets(kind: str) -> httpx.Response | None:
+    def forgets(kind: str) -> HttpResponse | None:
         problem = {"type": "urn:yarnloom:worker-unknown", "detail": "register again"}
-        return httpx.Response(404, json=problem)
+        return answer_json(404, problem)
 
     async def use(link: Link) -> None:
         service.failures += [breaks, forgets]
@@ -202,10 +202,10 @@ def test_what_other_records_gave_out_is_not_reported() -> None:
     """With another epoch everything is forgotten, and the worker ends what it has."""
     service = Service()
 
-    def forgets(kind: str) -> httpx.Response | None:
+    def forgets(kind: str) -> HttpResponse | None:
         problem = {"type": "urn:yarnloom:worker-unknown", "detail": "register again"}
         service.epoch = "two"
-        return httpx.Response(404, json=problem)
+        return answer_json(404, problem)
 
     async def use(link: Link) -> None:
         service.commits = 41
@@ -228,10 +228,10 @@ def test_what_other_records_gave_out_is_not_reported() -> None:
     assert told == [("one", 0), ("two", 1)]
 
 
-def refusing(*attempts: int, status: int = 422) -> Callable[[str, Message], httpx.Response | None]:
+def refusing(*attempts: int, status: int = 422) -> Callable[[str, Message], HttpResponse | None]:
     """A service that takes no report of some attempts, unless it is only that they failed."""
 
-    def answer(kind: str, body: Message) -> httpx.Response | None:
+    def answer(kind: str, body: Message) -> HttpResponse | None:
         if kind != "report":
             return None
         items = [item for item in body["items"] if item.get("error", {}).get("type") != NOT_TOLD]
@@ -241,7 +241,7 @@ def refusing(*attempts: int, status: int = 422) -> Callable[[str, Message], http
             return None
         code = {422: "invalid-input", 413: "too-large", 500: "error"}[status]
         problem = {"type": f"urn:yarnloom:{code}", "detail": "it does not fit"}
-        return httpx.Response(status, json=problem)
+        return answer_json(status, problem)
 
     return answer
 
@@ -301,7 +301,7 @@ def test_a_service_that_cannot_store_is_waited_for() -> None:
     """503 divides nothing, and neither does a broken line."""
     service = Service()
     busy = {"type": "urn:yarnloom:busy", "detail": "the disk is full"}
-    service.failures = [lambda kind: None, *[lambda kind: httpx.Response(503, json=busy)] * 3]
+    service.failures = [lambda kind: None, *[lambda kind: answer_json(503, busy)] * 3]
 
     async def use(link: Link) -> None:
         for number in range(1, 4):

@@ -572,7 +572,7 @@ export interface SequencePart extends CommonPart {
 /** A parallel. */
 export interface ParallelPart extends CommonPart {
   kind: "parallel";
-  if_one_fails: "stop" | "finish";
+  if_one_fails: "stop" | "cancel" | "finish";
   parts: Part[];
   /** Of a whole run at a moment. */
   progress?: PastProgress | null;
@@ -581,7 +581,7 @@ export interface ParallelPart extends CommonPart {
 /** An each. */
 export interface EachPart extends CommonPart {
   kind: "each";
-  if_one_fails: "stop" | "finish";
+  if_one_fails: "stop" | "cancel" | "finish";
   over: JsonObject;
   at_once: number | null;
   batch: number | null;

@@ -181,11 +181,11 @@ export function useLog(run: number, address: string) {
 }
 
 export interface Start {
-  workflow: string;
+  target: string;
   params: Json;
   key: string;
   /** RFC 3339; null is now. */
-  start_at: string | null;
+  at: string | null;
   start_by: string | null;
 }
 

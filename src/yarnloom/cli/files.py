@@ -19,7 +19,7 @@ from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
 from yarnloom.cli.part_address import split_address
 from yarnloom.client import Client, Request
-from yarnloom.client.http_requests import OnCheck
+from yarnloom.client.http_requests import OnCheck, files_request
 from yarnloom.errors import InvalidInput
 from yarnloom.units import size_text
 from yarnloom.values import JsonObject
@@ -32,7 +32,7 @@ def files(client: Client, options: Namespace) -> int:
     """List files, or show one with what is in it."""
     if options.file:
         return _show(client, options)
-    found = client.files(options.limit)
+    found = client.call(files_request(options.limit))["files"]
     if options.json:
         output.print_json({"files": found})
     elif found:
@@ -124,7 +124,7 @@ def whole_hash(client: Client, given: str) -> str:
     """
     if len(given) == 64:
         return given
-    known = client.files(500)
+    known = client.call(files_request(500))["files"]
     fits = {one["sha256"] for one in known if one["sha256"].startswith(given.lower())}
     if not fits and (named := [one["sha256"] for one in known if one["name"] == given]):
         if len(named) > 1:

@@ -164,7 +164,7 @@ def _rate(given: str) -> Rate | None:
             raise ValueError
         return Rate(number, seconds(length if length[:1].isdigit() else f"1{length}"))
     except LoomError as error:
-        raise argparse.ArgumentTypeError(error.message) from None
+        raise argparse.ArgumentTypeError(error.text) from None
     except ValueError:
         raise argparse.ArgumentTypeError(
             f"found {given!r}; expected a count and a time, as 10/1s or 100/m, or none"

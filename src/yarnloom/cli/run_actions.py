@@ -69,12 +69,11 @@ CHANGES = (
 def change(client: Client, options: argparse.Namespace) -> int:
     """Change a run that has not begun."""
     at = options.at and time_of(options.at, "--at")
-    if options.now or options.start_in is not None:
-        at = 0 if options.now else options.start_in
+    after = 0 if options.now else options.after
     changes = body_of(CHANGES, options)
-    if at is None and not changes:
-        raise InvalidInput("say what to change: --now, --in, --at, --priority or --tag")
-    run = client.call(change_request(options.run, at, **changes, reason=options.reason))
+    if at is None and after is None and not changes:
+        raise InvalidInput("say what to change: --now, --after, --at, --priority or --tag")
+    run = client.call(change_request(options.run, at, after, **changes, reason=options.reason))
     if options.json:
         output.print_json(run)
     else:
@@ -247,7 +246,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     when = change_parser.add_mutually_exclusive_group()
     when.add_argument("--now", action="store_true", help="begin it now")
     when.add_argument(
-        "--in", dest="start_in", type=duration, metavar="TIME", help="begin it after a time, as 10m"
+        "--after", type=duration, metavar="TIME", help="begin it after a time, as 10m"
     )
     when.add_argument("--at", metavar="TIME", help="begin it at a time, as 7:30, 2027-03-01T07:30")
     add_body_options(change_parser, CHANGES)

@@ -16,7 +16,7 @@ from yarnloom.client import ENDED, Client, Request
 from yarnloom.client.http_requests import (
     drop_filter_request,
     glance_request,
-    list_request,
+    runs_query,
     save_filter_request,
     show_request,
 )
@@ -31,7 +31,9 @@ def runs(client: Client, options: argparse.Namespace) -> int:
         given = {name: value for name, value in wanted.items() if value is not None}
         saved = client.call(save_filter_request(options.save, tuple(options.state), given))
         output.say(f"saved; see it again with: yarnloom runs --saved {shlex.quote(saved['name'])}")
-    page = client.call(list_request(tuple(options.state), options.limit, wanted))
+    page = client.call(
+        Request("GET", "/runs", query={**runs_query(options.state, wanted), "limit": options.limit})
+    )
     if options.json:
         output.print_json(page)
     elif page["runs"]:

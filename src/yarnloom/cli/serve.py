@@ -148,7 +148,7 @@ async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
     try:
         sent = await run.wait()
     except RunFailed as error:
-        out.print(Text(f"\n{error.message}", style=DYES["failed"][0]))
+        out.print(Text(f"\n{error.text}", style=DYES["failed"][0]))
         return 1
     almanac, letters = sent["online"], sent["mail"]["letters"]
     name = almanac["file"]["name"]
@@ -188,7 +188,7 @@ async def _show_orders(client: AsyncClient, folder: Path) -> None:
         desk.order("brackwater", 3, paid=False)
     with Client(target=client.target, who="demo") as relaying:
         await asyncio.to_thread(Relay(outbox, desk.connect, relaying).deliver)
-    (printing,) = await client.runs(key=key)
+    (printing,) = [run async for run in client.runs(key=key)]
     out.print(
         f"an order that was paid is printed by run {printing.number}; one that was rolled back is "
         "by none"

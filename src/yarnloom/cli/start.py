@@ -18,7 +18,7 @@ from yarnloom.cli.typed_params import (
     lines_from,
     named_params,
     params_from,
-    wanted_types,
+    wanted_of_target,
 )
 from yarnloom.client import Client, Start
 from yarnloom.client.http_requests import start_request
@@ -27,7 +27,7 @@ from yarnloom.errors import InvalidInput, Problem
 
 def start(
     client: Client,
-    workflow: str,
+    target: str,
     named: list[str],
     params_file: str | None,
     files: list[str],
@@ -43,16 +43,16 @@ def start(
     Args:
         settings: those of a `Start`.
     """
-    wants = wanted_types(client, workflow, settings["task"]) if named or sys.stdin.isatty() else {}
+    wants = wanted_of_target(client, target) if named or sys.stdin.isatty() else {}
     params = params_from(params_file) | named_params(wants, named)
     params |= file_params(client, files, delimiter)
     params |= ask_for_secrets(wants, params)
     if many is not None:
         found = lines_from(many)
-        starts = [Start(workflow, {**params, **one}, **settings) for one in found.values()]
+        starts = [Start(target, {**params, **one}, **settings) for one in found.values()]
         return _start_many(client, starts, list(found), as_json)
     # The key is part of the call, so that a call that is sent twice starts one run.
-    call = start_request(Start(workflow, params, **settings))
+    call = start_request(Start(target, params, **settings))
     with check_bar() as on_check:
         run = client.begin(call, on_check).data
     if as_json:
@@ -86,7 +86,7 @@ def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: 
         output.print_json({"runs": numbers})
     else:
         runs = f"{len(numbers):,} runs" if len(numbers) > 1 else "1 run"
-        out.print(f"{runs} of {starts[0].workflow}: {min(numbers)} to {max(numbers)}")
+        out.print(f"{runs} of {starts[0].name}: {min(numbers)} to {max(numbers)}")
         out.print(Text("look at them: yarnloom runs", style="dim"))
     return 0
 
@@ -94,7 +94,7 @@ def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: 
 def _start_as_typed(client: Client, o: argparse.Namespace) -> int:
     return start(
         client,
-        o.workflow,
+        o.target,
         o.param,
         o.params,
         o.file,
@@ -106,9 +106,8 @@ def _start_as_typed(client: Client, o: argparse.Namespace) -> int:
         priority=o.priority,
         share=o.share,
         tags=tuple(o.tag),
-        task=o.task,
-        start_in=o.start_in,
-        start_at=o.at and time_of(o.at, "--at"),
+        after=o.after,
+        at=o.at and time_of(o.at, "--at"),
         start_by=o.start_by and time_of(o.start_by, "--start-by"),
     )
 
@@ -120,10 +119,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     """Add what can be typed."""
     start_parser = add("start", service, reading)
     start_parser.add_argument(
-        "workflow", metavar="WORKFLOW", help="a workflow, or with --task a task"
-    )
-    start_parser.add_argument(
-        "--task", action="store_true", help="start a single task; -p is its inputs"
+        "target", metavar="NAME", help="a workflow, or a single task, whose inputs are its params"
     )
     start_parser.add_argument(
         "-p",
@@ -159,9 +155,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
         "--tag", action="append", default=[], help="a word to find the run by"
     )
     when = start_parser.add_mutually_exclusive_group()
-    when.add_argument(
-        "--in", dest="start_in", type=duration, metavar="TIME", help="start after a time, as 10m"
-    )
+    when.add_argument("--after", type=duration, metavar="TIME", help="start after a time, as 10m")
     when.add_argument("--at", metavar="TIME", help="start at a time, as 7:30, 2027-03-01T07:30")
     start_parser.add_argument(
         "--start-by",

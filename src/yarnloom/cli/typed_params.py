@@ -108,6 +108,11 @@ def wanted_types(client: Client, name: str, task: bool) -> JsonObject:
     return {param: _wanted(schema, known) for param, schema in properties.items()}
 
 
+def wanted_of_target(client: Client, name: str) -> JsonObject:
+    """Return the same for what a start names: a workflow if there is one, else a task."""
+    return wanted_types(client, name, task=False) or wanted_types(client, name, task=True)
+
+
 def _wanted(schema: JsonObject, known: JsonObject) -> JsonValue:
     schema = known.get(schema.get("$ref", "").rpartition("/")[2], schema)
     kind = schema.get("format")

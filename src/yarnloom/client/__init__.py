@@ -4,6 +4,15 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from yarnloom.client.http_messages import (
+    AsyncHttpStream,
+    AsyncTransport,
+    ConnectionLost,
+    HttpRequest,
+    HttpResponse,
+    HttpStream,
+    Transport,
+)
 from yarnloom.client.http_requests import DEFAULT_URL, ENDED, Request, Target, default_who
 from yarnloom.client.start_request import Start
 from yarnloom.lazy_names import lazy_names
@@ -11,6 +20,7 @@ from yarnloom.lazy_names import lazy_names
 if TYPE_CHECKING:
     from yarnloom.client.async_client import AsyncClient
     from yarnloom.client.async_runs import AsyncRun
+    from yarnloom.client.run_facts import RunSummary
     from yarnloom.client.runs import Run
     from yarnloom.client.sync_client import Client
 
@@ -18,12 +28,20 @@ __all__ = [
     "DEFAULT_URL",
     "ENDED",
     "AsyncClient",
+    "AsyncHttpStream",
     "AsyncRun",
+    "AsyncTransport",
     "Client",
+    "ConnectionLost",
+    "HttpRequest",
+    "HttpResponse",
+    "HttpStream",
     "Request",
     "Run",
+    "RunSummary",
     "Start",
     "Target",
+    "Transport",
     "default_who",
 ]
 
@@ -33,6 +51,7 @@ _LATER = {
     "AsyncRun": "async_runs",
     "Client": "sync_client",
     "Run": "runs",
+    "RunSummary": "run_facts",
 }
 
 

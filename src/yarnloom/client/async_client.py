@@ -3,35 +3,39 @@
 from __future__ import annotations
 
 import asyncio
+import time
 import uuid
-from collections.abc import AsyncIterator, Iterable, Mapping
+from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
 from datetime import datetime
-from pathlib import Path
-from types import TracebackType
-from typing import TYPE_CHECKING, Any, Unpack
+from typing import TYPE_CHECKING, Any, Literal, ParamSpec, TypeVar, Unpack, overload
 from urllib.parse import quote
 
-import httpx
-from httpx_sse import aconnect_sse
-
 from yarnloom.client import http_requests
+from yarnloom.client.async_file_calls import AsyncFileCalls
 from yarnloom.client.async_runs import AsyncRun
-from yarnloom.client.file_transfer import Given, Incoming, OnProgress, Outgoing, list_of, named
-from yarnloom.client.http_limits import NO_LIMIT, TIMEOUT, TRIES
-from yarnloom.client.http_requests import API, KEEP, Request, Target
-from yarnloom.client.plain_http import Connections, blocks_on_thread
+from yarnloom.client.async_setting_calls import AsyncSettingCalls
+from yarnloom.client.http_messages import ConnectionLost, HttpRequest
+from yarnloom.client.http_requests import Request
+from yarnloom.client.run_facts import read
 from yarnloom.client.runs_filter import RunsFilter
-from yarnloom.client.start_request import Start
-from yarnloom.media_types import BLOCK
+from yarnloom.client.start_request import Start, start_of
+from yarnloom.errors import WaitTimeout
 from yarnloom.units import Duration
-from yarnloom.values import JsonObject, JsonValue, decode
+from yarnloom.values import JsonObject
 
 if TYPE_CHECKING:
-    from yarnloom.plan import Rate
-    from yarnloom.sdk.file_values import File, Rows
+    from yarnloom.protocol.overview_answers import OverviewAnswer, RunCounts
+    from yarnloom.protocol.run_answers import BulkAnswer, LinkedRun, RunCommandAnswer
+    from yarnloom.protocol.workflow_answers import ServiceAnswer
+    from yarnloom.sdk.calls import Call, Task, Workflow
+    from yarnloom.sdk.calls import Target as Declared
+
+P = ParamSpec("P")
+R = TypeVar("R")
+BulkAction = Literal["pause", "resume", "cancel", "mend"]
 
 
-class AsyncClient:
+class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
     """Talks to a service.
 
     Args:
@@ -41,382 +45,124 @@ class AsyncClient:
         transport: replaces the network, for tests.
     """
 
-    def __init__(
-        self,
-        url: str | None = None,
-        *,
-        token: str | None = None,
-        who: str | None = None,
-        target: Target | None = None,
-        transport: httpx.AsyncBaseTransport | None = None,
-    ) -> None:
-        self.target = target or Target.find(url, token)
-        who = who or http_requests.default_who("python")
-        headers = self.target.headers(who)
-        # asyncio only: hundreds of runs can be waited for at once, each with a request of its own.
-        plain = transport is None and self.target.local
-        self._plain = Connections(self.target, who) if plain else None
-        # end
-        self._http = httpx.AsyncClient(
-            base_url=self.target.url,
-            headers=headers,
-            timeout=TIMEOUT,
-            transport=transport,
-            limits=NO_LIMIT,
-            trust_env=not self.target.local,
-            verify=self.target.secure,
-        )
+    # Starting
 
-    async def __aenter__(self) -> AsyncClient:
-        return self
-
-    async def __aexit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        await self.close()
-
-    async def close(self) -> None:
-        """Close the connections."""
-        # asyncio only
-        if self._plain is not None:
-            await self._plain.close()
-        # end
-        await self._http.aclose()
-
+    @overload
     async def start(
         self,
-        workflow: str,
-        params: Mapping[str, JsonValue] | None = None,
+        target: Call[R],
         /,
         *,
         key: str | None = None,
         priority: int = 0,
         share: str = "",
         tags: tuple[str, ...] = (),
-        start_at: datetime | None = None,
-        start_in: Duration | None = None,
+        at: datetime | None = None,
+        after: Duration | None = None,
+        start_by: datetime | None = None,
+        on_check: http_requests.OnCheck | None = None,
+    ) -> AsyncRun[R]: ...
+    @overload
+    async def start(
+        self,
+        target: str,
+        params: Mapping[str, Any],
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        at: datetime | None = None,
+        after: Duration | None = None,
+        start_by: datetime | None = None,
+        on_check: http_requests.OnCheck | None = None,
+    ) -> AsyncRun[Any]: ...
+    @overload
+    async def start(
+        self,
+        target: str,
+        /,
+        *,
+        key: str | None = None,
+        priority: int = 0,
+        share: str = "",
+        tags: tuple[str, ...] = (),
+        at: datetime | None = None,
+        after: Duration | None = None,
         start_by: datetime | None = None,
         on_check: http_requests.OnCheck | None = None,
         **named: Any,
-    ) -> AsyncRun:
-        """Start a workflow; returns as soon as the run is stored.
+    ) -> AsyncRun[Any]: ...
+    @overload
+    async def start(
+        self, target: Task[P, R] | Workflow[P, R], /, *inputs: P.args, **named: P.kwargs
+    ) -> AsyncRun[R]: ...
+    async def start(self, target: Any, /, *given: Any, **named: Any) -> AsyncRun[Any]:
+        """Start a run; returns as soon as the run is stored.
+
+        In three forms: a call with options, `start(report.of(year=2027), key="k")`; a task or
+        workflow with its inputs, `start(add, x=1)`; a name with params, `start("report",
+        year=2027, key="k")`. After a name a keyword is an option where there is one; the service
+        refuses one that is a param, too. With a mapping of params keywords are options only.
 
         Args:
-            workflow: its name, `loom/name` where the short one is not unique.
-            params: params as a mapping; `named` ones are added.
+            target: a call; a task or workflow; or a name, `loom/name` where the short one is not
+                unique.
+            given: after a task its inputs; after a name a mapping of params.
+            named: inputs, or options. The options are:
             key: start key: starting twice with one makes one run.
             priority: higher runs first.
             share: the name fair turns count by; the run itself unless given.
             tags: words to find it by.
-            start_at: not before that time; with a time zone.
-            start_in: instead of it: how long from now, by the service's clock.
+            at: not before that time; with a time zone.
+            after: instead of it: how long from now, by the service's clock.
             start_by: it is not begun after that time, but ends cancelled as expired.
             on_check: told how far the check of files of rows is, which comes before the start.
 
         Raises:
-            NotFound: there is no such workflow.
+            NotFound: there is no such workflow or task.
             InvalidInput: the params do not fit; `problems` holds all that is wrong.
             StartKeyTaken: the key belongs to a run with other params.
+            ValueRefused: a param has no JSON form.
         """
-        start = Start(
-            workflow,
-            {**(params or {}), **named},
-            key=key,
-            priority=priority,
-            share=share,
-            tags=tags,
-            start_at=start_at,
-            start_in=start_in,
-            start_by=start_by,
-        )
-        return await self.begin(http_requests.start_request(start), on_check)
+        takes_inputs = not isinstance(target, str) and hasattr(target, "bind")
+        on_check = None if takes_inputs else named.pop("on_check", None)
+        start, declared = start_of(target, given, named)
+        return await self.begin(http_requests.start_request(start), on_check, declared)
 
-    async def begin(self, call: Request, on_check: http_requests.OnCheck | None) -> AsyncRun:
+    async def begin(
+        self,
+        request: Request,
+        on_check: http_requests.OnCheck | None,
+        declared: Declared[Any] | None = None,
+    ) -> AsyncRun[Any]:
         """Send a start, as often as the check of its rows takes."""
-        call = http_requests.watched(call, on_check)
-        while "checking" in (data := await self.call(call)):
+        request = http_requests.watched(request, on_check)
+        while "checking" in (data := await self.call(request)):
             if on_check:
                 on_check(data["checking"])
-        return AsyncRun(self, data)
+        return AsyncRun(self, data, declared)
 
-    async def start_task(
-        self,
-        task: str,
-        inputs: Mapping[str, JsonValue] | None = None,
-        /,
-        *,
-        key: str | None = None,
-        priority: int = 0,
-        share: str = "",
-        tags: tuple[str, ...] = (),
-        start_at: datetime | None = None,
-        start_in: Duration | None = None,
-        start_by: datetime | None = None,
-        **named: Any,
-    ) -> AsyncRun:
-        """Start a single task, as a run of one step.
-
-        Args:
-            task: its name, `loom/name` where the short one is not unique.
-            inputs: its inputs as a mapping; `named` ones are added.
-            key: as of `start`, as are the others.
-
-        Raises:
-            NotFound: there is no such task.
-            InvalidInput: the inputs do not fit; `problems` holds all that is wrong.
-            StartKeyTaken: the key belongs to a run with other inputs.
-        """
-        start = Start(
-            task,
-            {**(inputs or {}), **named},
-            key=key,
-            priority=priority,
-            share=share,
-            tags=tags,
-            start_at=start_at,
-            start_in=start_in,
-            start_by=start_by,
-            task=True,
-        )
-        return await self.begin(http_requests.start_request(start), None)
-
-    async def start_many(self, starts: Iterable[Start]) -> list[int]:
+    async def start_many(self, starts: Iterable[Start | Call[Any]]) -> list[int]:
         """Start up to 10,000 runs in one transaction: all of them, or none; their numbers.
 
         They begin in their order, a few at a time. A start whose key made a run before gives that
         run's number.
 
+        Args:
+            starts: calls, or with options `Start(letter.of(order=17), key="17")`.
+
         Raises:
             InvalidInput: some are not right; `problems` holds all that is wrong, by start.
             StartKeyTaken: a key belongs to a run with other params.
         """
-        call = http_requests.start_many_request(starts)
-        while "checking" in (data := await self.call(call)):
+        request = http_requests.start_many_request(starts)
+        while "checking" in (data := await self.call(request)):
             pass
         return [datum["number"] for datum in data["runs"]]
 
-    async def run(self, number: int) -> AsyncRun:
-        """A run by number.
-
-        Raises:
-            NotFound: there is none.
-            Gone: it was removed.
-        """
-        return AsyncRun(self, await self.call(http_requests.show_request(number)))
-
-    async def runs(
-        self, *, states: tuple[str, ...] = (), limit: int = 50, **wanted: Unpack[RunsFilter]
-    ) -> list[AsyncRun]:
-        """The newest runs: in some states, and as `RunsWanted` says."""
-        page = await self.call(http_requests.list_request(states, limit, wanted))
-        return [AsyncRun(self, data) for data in page["runs"]]
-
-    async def upload(
-        self,
-        given: Given,
-        name: str = "",
-        media_type: str = "",
-        *,
-        on_progress: OnProgress | None = None,
-    ) -> File:
-        """Keep a file with the service; return its reference for params.
-
-        Args:
-            given: where it is, or its bytes.
-            name: its name; of a path its own unless given.
-            media_type: e.g. `"text/csv"`; as the name's ending suggests unless given.
-            on_progress: told how many bytes have gone, and of how many.
-
-        Raises:
-            ValueRefused: there is no such file here.
-        """
-        from yarnloom.sdk.file_values import File
-
-        return File(**await self.send(Outgoing(given, name, media_type, on_progress)))
-
-    async def send(self, outgoing: Outgoing, attempt: int | None = None) -> JsonObject:
-        """Send a file; for an attempt, whose run uses it then."""
-        query = outgoing.query if attempt is None else {**outgoing.query, "attempt": attempt}
-        for tries_left in reversed(range(TRIES)):
-            try:
-                response = await self._http.post(
-                    f"{API}/files",
-                    content=blocks_on_thread(outgoing),
-                    params=query,
-                    headers=outgoing.headers,
-                )
-                found: JsonObject = http_requests.read_answer(
-                    self.target, response.status_code, response.content
-                )
-                return found
-            except httpx.TransportError as error:
-                if not tries_left or isinstance(error, httpx.ConnectError):
-                    raise self.target.not_reachable(error) from error
-        raise AssertionError("the loop returns or raises")
-
-    async def download(
-        self,
-        file: File | Rows[Any] | JsonObject | str,
-        target: Path | str = ".",
-        *,
-        on_progress: OnProgress | None = None,
-    ) -> Path:
-        """Fetch a file, to a path or into a folder; where it is then.
-
-        It has its name only when it is whole. What a broken connection left out is asked for.
-
-        Args:
-            file: a file, a reference to one as values have them, or its SHA-256.
-            target: a path, or a folder that there is; the folder one is in unless given.
-            on_progress: told how many bytes have come, and of how many.
-
-        Raises:
-            NotFound: no such file is kept.
-        """
-        sha256, size, name = named(file)
-        path = Path(target)
-        path = path / Path(name).name if path.is_dir() else path
-        with Incoming(sha256, size, path, on_progress) as incoming:
-            await self.fetch(incoming)
-            return incoming.finish()
-
-    async def fetch(self, incoming: Incoming) -> None:
-        """Fetch a file; where a connection breaks the rest is asked for."""
-        for tries_left in reversed(range(TRIES)):
-            before = incoming.have
-            try:
-                async with self._http.stream(
-                    "GET", f"{API}/files/{incoming.sha256}", headers=incoming.headers
-                ) as response:
-                    if response.status_code >= 400:
-                        body = await response.aread()
-                        http_requests.read_answer(self.target, response.status_code, body)
-                    incoming.begin(response.status_code)
-                    async for block in response.aiter_bytes(BLOCK):
-                        incoming.take(block)
-                    return
-            except httpx.TransportError as error:
-                if not tries_left and incoming.have == before:
-                    raise self.target.not_reachable(error) from error
-
-    async def rows(self, value: Rows[Any] | JsonObject) -> AsyncIterator[Any]:
-        """Go through a list that is kept as a file, such as a large output; one row in memory.
-
-        Raises:
-            NotFound: it is not kept.
-        """
-        sha256 = list_of(value)
-        async with self._http.stream("GET", f"{API}/files/{sha256}") as response:
-            if response.status_code >= 400:
-                body = await response.aread()
-                http_requests.read_answer(self.target, response.status_code, body)
-            async for line in response.aiter_lines():
-                yield decode(line)
-
-    async def blocks(
-        self, path: str, query: Mapping[str, JsonValue] | None = None
-    ) -> AsyncIterator[bytes]:
-        """What a path answers, as it comes."""
-        try:
-            async with self._http.stream("GET", API + path, params=dict(query or {})) as response:
-                if response.status_code >= 400:
-                    body = await response.aread()
-                    http_requests.read_answer(self.target, response.status_code, body)
-                async for block in response.aiter_bytes(BLOCK):
-                    yield block
-        except httpx.TransportError as error:
-            raise self.target.not_reachable(error) from error
-
-    async def files(self, limit: int = 50) -> list[JsonObject]:
-        """The newest files that are kept."""
-        found: list[JsonObject] = (await self.call(http_requests.files_request(limit)))["files"]
-        return found
-
-    async def pools(self) -> list[JsonObject]:
-        """Every pool: its limits, and how it is used now."""
-        found: list[JsonObject] = (await self.call(Request("GET", "/pools")))["pools"]
-        return found
-
-    async def change_pool(
-        self,
-        name: str,
-        *,
-        limit: int | None = KEEP,
-        rate: Rate | None = KEEP,
-        note: str = KEEP,
-        paused: bool = KEEP,
-        as_declared: bool = False,
-        reason: str = "",
-    ) -> JsonObject:
-        """Change what is given of a pool, at once; the pool as it is then.
-
-        Args:
-            name: the pool's.
-            limit: how many attempts may run at once; None for any number, 0 halts.
-            rate: how many may begin in a time; None for any number.
-            note: what it is for.
-            paused: True begins nothing of it any more, False goes on.
-            as_declared: first forget what was set by hand before.
-            reason: why, for the record.
-
-        Raises:
-            NotFound: there is none of that name.
-        """
-        settings = {"limit": limit, "rate": rate, "note": note, "paused": paused}
-        call = http_requests.pool_request(name, **settings, as_declared=as_declared, reason=reason)
-        found: JsonObject = await self.call(call)
-        return found
-
-    async def schedules(self) -> list[JsonObject]:
-        """Every schedule: what it starts and when next, and what came of it last."""
-        found: list[JsonObject] = (await self.call(Request("GET", "/schedules")))["schedules"]
-        return found
-
-    async def make_schedule(
-        self, name: str, *, workflow: str, cron: str, paused: bool = False, **settings: Any
-    ) -> JsonObject:
-        """Make a schedule by hand; looms declare theirs with `loom.schedule`.
-
-        Args:
-            name: the schedule's.
-            workflow: what it starts.
-            cron: when: minute, hour, day of month, month, day of week.
-            paused: whether it is made paused.
-            settings: `zone`, `params`, `if_busy`, `missed`, `priority`, `share`, `tags`, `note` and
-                `reason`, as of `loom.schedule`.
-
-        Raises:
-            InvalidInput: something is not right; `problems` holds all that is wrong.
-        """
-        body = {"name": name, "workflow": workflow, "cron": cron, "paused": paused, **settings}
-        found: JsonObject = await self.call(Request("POST", "/schedules", body))
-        return found
-
-    async def change_schedule(
-        self, name: str, *, paused: bool = KEEP, as_declared: bool = False, **settings: Any
-    ) -> JsonObject:
-        """Change what is given of a schedule, at once; the schedule as it is then.
-
-        Args:
-            name: the schedule's.
-            paused: True pauses it, False lets it go on.
-            as_declared: first forget what was changed by hand before.
-            settings: as of `make_schedule`, with `workflow` and `cron`.
-
-        Raises:
-            NotFound: there is none of that name.
-            InvalidInput: something is not right then.
-        """
-        call = http_requests.schedule_request(
-            name, paused=paused, as_declared=as_declared, **settings
-        )
-        found: JsonObject = await self.call(call)
-        return found
-
-    async def start_schedule(self, name: str, *, reason: str = "") -> AsyncRun:
+    async def start_schedule(self, name: str, *, reason: str = "") -> AsyncRun[Any]:
         """Start what a schedule starts, now, also while it is paused.
 
         Raises:
@@ -424,72 +170,155 @@ class AsyncClient:
         """
         body = {"key": uuid.uuid4().hex, "reason": reason}
         path = f"/schedules/{quote(name, safe='')}/start"
-        return AsyncRun(self, await self.call(Request("POST", path, body)))
+        return await self.begin(Request("POST", path, body), None)
 
-    async def call(self, call: Request) -> Any:
-        """Send a request, again where that is safe and the connection broke.
+    # Runs
+
+    @overload
+    async def run(self, number: int) -> AsyncRun[Any]: ...
+    @overload
+    async def run(self, number: int, *, of: Declared[R]) -> AsyncRun[R]: ...
+    async def run(self, number: int, *, of: Any = None) -> AsyncRun[Any]:
+        """A run by number.
+
+        Args:
+            number: the run's.
+            of: its task or workflow, which says of what type its output is.
 
         Raises:
-            YarnloomError: as the answer says.
-            NotReachable: nothing answers.
+            NotFound: there is none.
+            Gone: it was removed.
         """
-        # asyncio only
-        if self._plain is not None:
-            return await self._plain.call(call)
-        # end
-        for tries_left in reversed(range(TRIES)):
+        return AsyncRun(self, await self.call(http_requests.show_request(number)), of)
+
+    def runs(
+        self, *, states: Sequence[str] = (), limit: int | None = None, **wanted: Unpack[RunsFilter]
+    ) -> AsyncIterator[AsyncRun[Any]]:
+        """Go through runs, newest first, page by page.
+
+        Args:
+            states: only those in one of these states.
+            limit: at most so many; all unless given.
+            wanted: as `RunsFilter` says.
+        """
+        # Not a generator itself: a wrong filter is refused here, not where it is gone through.
+        return self._runs(http_requests.runs_query(states, wanted), limit)
+
+    async def _runs(self, query: JsonObject, limit: int | None) -> AsyncIterator[AsyncRun[Any]]:
+        async for data in self.pages("/runs", "runs", query, limit):
+            yield AsyncRun(self, data)
+
+    async def counts(self) -> RunCounts:
+        """How many runs are in each state."""
+        from yarnloom.protocol.overview_answers import RunCounts
+
+        return read(RunCounts, await self._get("/runs/counts"))
+
+    async def act_on_runs(
+        self,
+        action: BulkAction,
+        *,
+        count: int | None = None,
+        states: Sequence[str] = (),
+        reason: str = "",
+        now: bool = False,
+        paused: bool = False,
+        **wanted: Unpack[RunsFilter],
+    ) -> BulkAnswer:
+        """Pause, resume, cancel or mend every run that a filter finds.
+
+        Args:
+            action: what to do.
+            count: how many they are. Without it nothing is done, and `count` of the answer says
+                how many they would be.
+            states: only those in one of these states.
+            reason: why, for the record.
+            now: of a cancel: what runs gets no grace.
+            paused: of a mend: nothing begins until a resume.
+            wanted: as `RunsFilter` says.
+
+        Raises:
+            Conflict: they are another number than `count`.
+        """
+        from yarnloom.protocol.run_answers import BulkAnswer
+
+        more: dict[str, Any] = {"states": list(states), "now": now, "paused": paused, **wanted}
+        request = http_requests.bulk_request(action, count, reason, **more)
+        return read(BulkAnswer, await self.call(request))
+
+    async def commands(
+        self,
+        *,
+        run: int | None = None,
+        who: str | None = None,
+        what: str | None = None,
+        limit: int | None = None,
+    ) -> AsyncIterator[RunCommandAnswer]:
+        """Go through the commands that were given, newest first: who, what, when and why.
+
+        Args:
+            run: only for this run.
+            who: only by this one.
+            what: only of this kind, e.g. "cancel".
+            limit: at most so many; all unless given.
+        """
+        from yarnloom.protocol.run_answers import RunCommandAnswer
+
+        query = {"run": run, "who": who, "what": what}
+        async for data in self.pages("/commands", "commands", query, limit):
+            if "unreadable" not in data:
+                yield read(RunCommandAnswer, data)
+
+    # The service
+
+    async def ready(self, *, timeout: float = 30.0) -> None:
+        """Wait until the service answers that it is ready.
+
+        Args:
+            timeout: seconds.
+
+        Raises:
+            WaitTimeout: it is not ready by then; the message says what is in the way.
+        """
+        until = time.monotonic() + timeout
+        url = f"{self.target.url}/ready"
+        while True:
             try:
-                response = await self._http.request(
-                    call.method,
-                    API + call.path,
-                    content=call.content,
-                    params=call.query,
-                    headers={"Content-Type": "application/json"} if call.body is not None else {},
+                answer = await self._transport.request(HttpRequest("GET", url, self._headers))
+                if answer.status == 200:
+                    return
+                why = f"it answers {answer.status}"
+            except ConnectionLost as error:
+                why = str(error) or "nothing answers"
+            if time.monotonic() >= until:
+                raise WaitTimeout(
+                    f"the service at {self.target.url} is not ready after {timeout:g} s: {why}"
                 )
-                return http_requests.read_answer(
-                    self.target, response.status_code, response.content
-                )
-            except (httpx.RemoteProtocolError, httpx.ReadError, httpx.WriteError) as error:
-                if not call.again or not tries_left:
-                    raise self.target.not_reachable(error) from error
-            except (httpx.TransportError, httpx.InvalidURL, httpx.UnsupportedProtocol) as error:
-                raise self.target.not_reachable(error) from error
-        raise AssertionError("the loop returns or raises")
+            await asyncio.sleep(0.1)
+
+    async def overview(self) -> OverviewAnswer:
+        """What runs, what is full, and what went wrong, at a glance."""
+        from yarnloom.protocol.overview_answers import OverviewAnswer
+
+        return read(OverviewAnswer, await self._get("/overview"))
+
+    async def service(self) -> ServiceAnswer:
+        """What the service is: its version, data folder, and how it is."""
+        from yarnloom.protocol.workflow_answers import ServiceAnswer
+
+        return read(ServiceAnswer, await self._get("/service"))
+
+    async def linked_run(self, token: str) -> LinkedRun:
+        """A run as a link shows it, by the link's token.
+
+        Raises:
+            NotFound: the link has expired, or was revoked.
+        """
+        from yarnloom.protocol.run_answers import LinkedRun
+
+        return read(LinkedRun, await self._get(f"/links/{quote(token, safe='')}"))
 
     async def events(self, run: int | None = None) -> AsyncIterator[JsonObject]:
         """CloudEvents as they come; after a broken connection from where it broke."""
         async for event in self.stream("/events", {} if run is None else {"run": run}):
             yield event
-
-    async def stream(
-        self, path: str, query: Mapping[str, JsonValue] | None = None, *, ends: bool = False
-    ) -> AsyncIterator[JsonObject]:
-        """The events of a path; after a broken connection from where it broke.
-
-        Args:
-            path: below `/api/v1`.
-            query: what is asked for.
-            ends: whether the service ends the stream when there is nothing more to come.
-        """
-        last_id, failures = "", 0
-        while True:
-            headers = {"Last-Event-ID": last_id} if last_id else {}
-            try:
-                async with aconnect_sse(
-                    self._http, "GET", API + path, params=dict(query or {}), headers=headers
-                ) as source:
-                    if source.response.status_code >= 400:
-                        body = await source.response.aread()
-                        http_requests.read_answer(self.target, source.response.status_code, body)
-                    async for event in source.aiter_sse():
-                        failures = 0
-                        if event.data:
-                            last_id = event.id or last_id
-                            yield event.json()
-                if ends:
-                    return
-            except httpx.TransportError as error:
-                failures += 1
-                if failures > 6:
-                    raise self.target.not_reachable(error) from error
-            await asyncio.sleep(min(5.0, 0.1 * 2**failures))

@@ -161,14 +161,3 @@ def list_of(value: Rows[Any] | JsonObject) -> str:
     """The hash of the list that rows, or a reference to them, stand for."""
     reference = value.reference if hasattr(value, "reference") else value
     return (reference or {}).get("list") or named(value)[0]
-
-
-def plain(value: JsonValue) -> JsonValue:
-    """Params as JSON: files, rows and models by what stands for them."""
-    if hasattr(value, "reference"):
-        return value.reference if value.reference is not None else plain(list(value))
-    if hasattr(value, "model_dump"):
-        return value.model_dump(mode="json")
-    if isinstance(value, dict):
-        return {name: plain(one) for name, one in value.items()}
-    return [plain(one) for one in value] if isinstance(value, list | tuple) else value

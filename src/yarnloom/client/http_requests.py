@@ -3,26 +3,30 @@
 from __future__ import annotations
 
 import getpass
+import json
 import os
 import socket
 import uuid
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
-from typing import Any
-from urllib.parse import quote, urlsplit
+from typing import TYPE_CHECKING, Any
+from urllib.parse import quote, urlencode, urlsplit
 
 from pydantic_core import to_json
 
 from yarnloom import errors
-from yarnloom.client.file_transfer import plain
 from yarnloom.client.runs_filter import RunsFilter
-from yarnloom.client.start_request import Start, many
+from yarnloom.client.start_request import Start, many, moment_text, wait_seconds
 from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError, nearest
+from yarnloom.plain_values import plain_values
 from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.sdk.interrupts import attempt_now
 from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue, decode, encode
+
+if TYPE_CHECKING:
+    from yarnloom.sdk.calls import Call
 
 API = "/api/v1"
 DEFAULT_URL = "http://127.0.0.1:8471"
@@ -76,8 +80,8 @@ class Target:
     def not_reachable(self, why: object) -> NotReachable:
         """The error when nothing answers."""
         return NotReachable(
-            f"no service answers at {self.url} ({self.setting}): {why or 'connection failed'}. "
-            "Start one with `yarnloom serve`, or give its address with --url or YARNLOOM_URL."
+            f"no service answers at {self.url} ({self.setting}): {why or 'connection failed'}.",
+            hint="Start one with `yarnloom serve`, or give its address with --url or YARNLOOM_URL.",
         )
 
 
@@ -142,41 +146,10 @@ def _error(target: Target, status: int, data: Any) -> YarnloomError:
         )
         for one in data.get("problems", ())
     ]
-    known = {"type", "title", "status", "detail", "problems"}
-    detail = {key: value for key, value in data.items() if key not in known}
-    return found(data.get("detail", kind), problems=problems, **detail)
-
-
-class RunFacts:
-    """A run, as it was when it was last looked at; the clients' runs look again.
-
-    Attributes:
-        number: the run's number.
-        data: everything the service says of it.
-    """
-
-    def __init__(self, data: JsonObject) -> None:
-        self.data = data
-        self.number: int = data["number"]
-
-    def __repr__(self) -> str:
-        return f"<{type(self).__name__} {self.number} of {self.data['workflow']}: {self.state}>"
-
-    @property
-    def state(self) -> str:
-        """Its state."""
-        return str(self.data.get("state", "unreadable"))
-
-    @property
-    def output(self) -> JsonValue:
-        """Its output, None as long as it is not done."""
-        return self.data["output"]
-
-    @property
-    def progress(self) -> JsonObject:
-        """How far it is: `fraction` (0 to 1), `text`, `done`, `total`, `seconds_left` and more."""
-        found: JsonObject = self.data["progress"]
-        return found
+    known = {"type", "title", "status", "detail", "problems", "hint"}
+    facts = {key: value for key, value in data.items() if key not in known}
+    hint = data.get("hint", "")
+    return found(data.get("detail", kind), problems=problems, hint=hint, **facts)
 
 
 def start_request(start: Start) -> Request:
@@ -188,7 +161,7 @@ def start_request(start: Start) -> Request:
     return Request("POST", "/runs", start.to_json())
 
 
-def start_many_request(starts: Iterable[Start]) -> Request:
+def start_many_request(starts: Iterable[Start | Call[Any]]) -> Request:
     """Start many; raises as `start_request`."""
     return Request("POST", "/runs/many", {"starts": many(starts)})
 
@@ -216,8 +189,8 @@ def files_request(limit: int) -> Request:
     return Request("GET", "/files", query={"limit": limit})
 
 
-def list_request(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Request:
-    """List the newest runs.
+def runs_query(states: Sequence[str], wanted: RunsFilter) -> JsonObject:
+    """Return the query of a list of runs.
 
     Raises:
         TypeError: there is no such filter; without it the list would be another.
@@ -230,10 +203,10 @@ def list_request(states: tuple[str, ...], limit: int, wanted: RunsFilter) -> Req
     for known in RUN_FILTERS:
         if known.kind == "flag" and known.name in given:
             given[known.name] = str(bool(given[known.name])).lower()
-    return Request("GET", "/runs", query={"state": list(states), "limit": limit, **given})
+    return {"state": list(states), **given}
 
 
-def _said(wanted: Mapping[str, JsonValue]) -> JsonObject:
+def _said(wanted: RunsFilter | Mapping[str, JsonValue]) -> JsonObject:
     """The fields of a filter that are given, with times as text."""
     given = {name: value for name, value in wanted.items() if value is not None}
     for known in RUN_FILTERS:
@@ -243,7 +216,7 @@ def _said(wanted: Mapping[str, JsonValue]) -> JsonObject:
 
 
 def save_filter_request(
-    name: str, states: tuple[str, ...], wanted: Mapping[str, JsonValue]
+    name: str, states: Sequence[str], wanted: RunsFilter | Mapping[str, JsonValue]
 ) -> Request:
     """Keep a filter of the list of runs by name."""
     body = {"states": list(states), **_said(wanted)}
@@ -280,17 +253,16 @@ def act_request(number: int, action: str, reason: str = "", **more: Any) -> Requ
 
 def change_request(
     number: int,
-    at: datetime | Duration | None,
+    at: datetime | None,
+    after: Duration | None = None,
     priority: int | None = None,
     tags: Sequence[str] | None = None,
     reason: str = "",
 ) -> Request:
     """Change a run that has not begun."""
     body: JsonObject = {"reason": reason}
-    if isinstance(at, datetime):
-        body["start_at"] = at.astimezone().isoformat()
-    elif at is not None:
-        body["start_in"] = seconds(at)
+    times = {"at": moment_text("at", at), "after": wait_seconds(after)}
+    body |= {name: value for name, value in times.items() if value is not None}
     if priority is not None:
         body["priority"] = priority
     if tags is not None:
@@ -300,7 +272,7 @@ def change_request(
 
 def rerun_request(number: int, changes: Mapping[str, JsonValue], reason: str) -> Request:
     """Start a run anew; the key that is made up makes sending twice safe."""
-    given = plain(dict(changes))
+    given = plain_values(dict(changes))
     encode(given, "params")
     body = {"params": given, "reason": reason, "key": uuid.uuid4().hex}
     return Request("POST", f"/runs/{number}/rerun", body)
@@ -365,40 +337,6 @@ def bulk_request(action: str, count: int | None, reason: str, **wanted: JsonValu
     return Request("POST", "/runs/actions", body, again=count is None)
 
 
-class StepFacts:
-    """A step, as it was when it was last looked at; the clients' steps look again.
-
-    Attributes:
-        run: its run's number.
-        address: its address within the run.
-        data: everything the service says of it, its attempts included.
-    """
-
-    def __init__(self, run: int, data: JsonObject) -> None:
-        self.run = run
-        self.data = data
-        self.address: str = data["address"].partition("/")[2]
-
-    def __repr__(self) -> str:
-        return f"<{type(self).__name__} {self.run}/{self.address}: {self.state}>"
-
-    @property
-    def state(self) -> str:
-        """Its state."""
-        return str(self.data["state"])
-
-    @property
-    def output(self) -> JsonValue:
-        """Its output, None as long as it is not done."""
-        return self.data["output"]
-
-    @property
-    def progress(self) -> JsonObject | None:
-        """How far it is by its own account; None if it gives none."""
-        found: JsonObject | None = self.data["progress"]
-        return found
-
-
 def why_request(number: int, address: str = "") -> Request:
     """What a run, or a part of it, waits for."""
     return Request("GET", f"/runs/{number}/why", query={"address": address} if address else {})
@@ -416,6 +354,37 @@ def pool_request(name: str, **settings: Any) -> Request:
     if hasattr(body.get("rate"), "to_json"):
         body["rate"] = body["rate"].to_json()
     return Request("PATCH", f"/pools/{quote(name, safe='')}", body)
+
+
+def remove_request(noun: str, name: str, reason: str) -> Request:
+    """Remove a pool or a schedule."""
+    query = {"reason": reason} if reason else {}
+    return Request("DELETE", f"/{noun}/{quote(name, safe='')}", query=query, again=False)
+
+
+def schedule_body(target: Call[Any] | str, name: str, settings: JsonObject) -> JsonObject:
+    """Return what a schedule is made with.
+
+    Raises:
+        ValueRefused: a param has no JSON form.
+    """
+    if isinstance(target, str):
+        return {"name": name or target.rpartition("/")[2], "workflow": target, **settings}
+    made = {"workflow": target.target.full_name, "params": plain_values(dict(target.inputs))}
+    return {"name": name or target.target.name, **made, **settings}
+
+
+def query_text(values: Mapping[str, JsonValue]) -> str:
+    """Return a query: a list as often as it has values, truth as in JSON."""
+    texts = {
+        name: [
+            json.dumps(one) if isinstance(one, bool) else one
+            for one in (value if isinstance(value, list | tuple) else [value])
+        ]
+        for name, value in values.items()
+        if value is not None
+    }
+    return urlencode(texts, doseq=True)
 
 
 def drain_request(worker: str, reason: str) -> Request:

@@ -11,16 +11,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import os
 import ssl
 from collections.abc import AsyncIterator
 from typing import Any
-from urllib.parse import urlencode, urlsplit
+from urllib.parse import urlsplit
 
 from yarnloom.client.file_transfer import Outgoing
-from yarnloom.client.http_requests import API, Request, Target, read_answer
-from yarnloom.values import JsonObject
+from yarnloom.client.http_requests import API, Request, Target, query_text, read_answer
 
 CONNECT_SECONDS = 10.0
 ANSWER_SECONDS = 40.0
@@ -64,7 +62,7 @@ class Connections:
             NotReachable: nothing answers.
         """
         body = call.content or b""
-        query = f"?{_query_of(call.query)}" if call.query else ""
+        query = f"?{query_text(call.query)}" if call.query else ""
         head = f"{call.method} {self._path}{call.path}{query} HTTP/1.1\r\n{self._head}"
         if call.body is not None:
             head += "Content-Type: application/json\r\n"
@@ -106,19 +104,6 @@ class Connections:
         """Close all that are kept."""
         while self._idle:
             self._idle.pop().close()
-
-
-def _query_of(values: JsonObject) -> str:
-    """What an address asks for: a list as often as it has values, truth as in JSON."""
-    texts = {
-        name: [
-            json.dumps(one) if isinstance(one, bool) else one
-            for one in (value if isinstance(value, list | tuple) else [value])
-        ]
-        for name, value in values.items()
-        if value is not None
-    }
-    return urlencode(texts, doseq=True)
 
 
 class _Connection:

@@ -5,31 +5,84 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Generic, Literal, TypeVar
+from urllib.parse import quote
 
 from yarnloom.client import http_requests
-from yarnloom.client.http_requests import ENDED, KEEP
+from yarnloom.client.http_requests import ENDED, KEEP, Request
+from yarnloom.client.run_facts import RunFacts, read, read_list
+from yarnloom.client.steps import Step
 from yarnloom.units import Duration
 from yarnloom.values import JsonObject, JsonValue
 
 if TYPE_CHECKING:
     from yarnloom.client.sync_client import Client
+    from yarnloom.protocol.overview_answers import GlanceAnswer, RunLine
+    from yarnloom.protocol.part_answers import (
+        EachPart,
+        ItemAnswer,
+        LogLine,
+        ParallelPart,
+        PublishedEntry,
+        SequencePart,
+        StepPart,
+    )
+    from yarnloom.protocol.run_answers import (
+        AttemptTimes,
+        CommandAnswer,
+        EffectAnswer,
+        FailuresAnswer,
+        LinkAnswer,
+        MadeLink,
+        Outliers,
+        SettledAnswer,
+        TimesAnswer,
+        WhyAnswer,
+    )
+    from yarnloom.sdk.calls import Target as Declared
+
+R = TypeVar("R")
+LONGEST_WAIT = 20.0
 
 
-class Run(http_requests.RunFacts):
+class Run(RunFacts, Generic[R]):
     """A run, as it was when it was last looked at. `refresh`, `wait` and `follow` look again."""
 
-    def __init__(self, client: Client, data: JsonObject) -> None:
+    __slots__ = ("_client", "_declared")
+
+    def __init__(
+        self, client: Client, data: JsonObject, declared: Declared[R] | None = None
+    ) -> None:
         super().__init__(data)
         self._client = client
+        self._declared = declared
 
-    def refresh(self) -> Run:
+    @property
+    def url(self) -> str:
+        """The address of its page in the console."""
+        return f"{self._client.target.url}/runs/{self.number}"
+
+    @property
+    def output(self) -> R | None:
+        """Its output, None as long as it is not done.
+
+        Raises:
+            OutputRefused: it does not fit the type that its task or workflow declares here.
+        """
+        return None if self.data["output"] is None else self._typed(self.data["output"])
+
+    def _typed(self, value: JsonValue) -> R:
+        found: R = value if self._declared is None else self._declared.read_output(value)
+        return found
+
+    def refresh(self) -> Run[R]:
         """Look again."""
         self.data = self._client.call(http_requests.show_request(self.number))
         return self
 
-    def wait(self, timeout: float | None = None) -> JsonValue:
-        """Wait for the run's end; its output.
+    def wait(self, timeout: float | None = None) -> R:
+        """Wait for the run's end, of a mended run that of its new round; its output.
 
         Args:
             timeout: seconds; None waits as long as it takes.
@@ -38,16 +91,19 @@ class Run(http_requests.RunFacts):
             RunFailed: it failed.
             RunCancelled: it was cancelled.
             WaitTimeout: it goes on.
+            OutputRefused: its output does not fit the type that is declared here.
         """
         until = None if timeout is None else time.monotonic() + timeout
-        while self.state not in ENDED:
-            left = 20.0 if until is None else min(20.0, until - time.monotonic())
+        # What was seen before may have been mended since, so the first look is the service's.
+        while True:
+            left = LONGEST_WAIT if until is None else min(LONGEST_WAIT, until - time.monotonic())
+            self.data = self._client.call(http_requests.show_request(self.number, max(0.0, left)))
+            if self.state in ENDED:
+                return self._typed(http_requests.output_of(self.data))
             if left <= 0:
                 raise http_requests.still_going(self.data, timeout or 0.0)
-            self.data = self._client.call(http_requests.show_request(self.number, left))
-        return http_requests.output_of(self.data)
 
-    def follow(self) -> Iterator[Run]:
+    def follow(self) -> Iterator[Run[R]]:
         """The run each time it changes, until it has ended. A broken connection is healed."""
         for event in self._client.events(self.number):
             data = event.get("data") or {}
@@ -57,30 +113,264 @@ class Run(http_requests.RunFacts):
                 if self.state in ENDED:
                     return
 
-    def why(self, address: str = "") -> JsonObject:
+    # What is in it
+
+    def why(self, address: str = "") -> WhyAnswer:
         """What each unfinished step of it waits for, right now.
 
         Args:
             address: only this part of it, e.g. `"fetch"`.
         """
-        found: JsonObject = self._client.call(http_requests.why_request(self.number, address))
-        return found
+        from yarnloom.protocol.run_answers import WhyAnswer
 
-    def pause(self, reason: str = "") -> Run:
+        request = http_requests.why_request(self.number, address)
+        return read(WhyAnswer, self._client.call(request))
+
+    def graph(
+        self, address: str = "", *, at: datetime | None = None
+    ) -> SequencePart | ParallelPart | EachPart | StepPart:
+        """Its parts as a tree, each with its state.
+
+        Args:
+            address: only this part or item.
+            at: as they were at that moment.
+        """
+        from yarnloom.protocol.part_answers import EachPart, ParallelPart, SequencePart, StepPart
+
+        found = self._get("/graph", address=address, at=at and at.isoformat())
+        match found["kind"]:
+            case "step":
+                return read(StepPart, found)
+            case "sequence":
+                return read(SequencePart, found)
+            case "parallel":
+                return read(ParallelPart, found)
+        return read(EachPart, found)
+
+    def glance(self) -> GlanceAnswer:
+        """How it is in one line: what moves, what is held, how long it will take."""
+        from yarnloom.protocol.overview_answers import GlanceAnswer
+
+        return read(GlanceAnswer, self._get("/glance"))
+
+    def step(self, address: str) -> Step:
+        """One of its steps, e.g. `"harbours[brackwater]/fetch"`.
+
+        Raises:
+            NotFound: the address leads to no step.
+        """
+        found = self._client.call(http_requests.step_request(self.number, address))
+        return Step(self._client, self.number, found)
+
+    def steps(self, item: str = "") -> list[StepPart]:
+        """Its steps, or those of one item; of an each the steps that it repeats stand once.
+
+        Args:
+            item: address of an item, e.g. `"harbours[brackwater]"`.
+        """
+        from yarnloom.protocol.part_answers import StepList
+
+        return read(StepList, self._get("/steps", inside=item)).steps
+
+    def items(
+        self, address: str, *, state: str | None = None, text: str = "", limit: int | None = None
+    ) -> Iterator[ItemAnswer]:
+        """Go through the items of an each, page by page.
+
+        Args:
+            address: the each's, e.g. `"harbours"`.
+            state: only items in this state.
+            text: only items with this in their name.
+            limit: at most so many; all unless given.
+        """
+        from yarnloom.protocol.part_answers import ItemAnswer
+
+        query = {"address": address, "state": state, "text": text}
+        for data in self._pages("items", query, limit):
+            if "unreadable" not in data:
+                yield read(ItemAnswer, data)
+
+    def attempts(self, address: str = "", *, limit: int | None = None) -> Iterator[AttemptTimes]:
+        """Go through its attempts: when each could begin, began and ended, and where.
+
+        Args:
+            address: only those of this step or part.
+            limit: at most so many; all unless given.
+        """
+        from yarnloom.protocol.run_answers import AttemptTimes
+
+        for data in self._pages("attempts", {"address": address}, limit):
+            yield read(AttemptTimes, data)
+
+    def failures(self) -> FailuresAnswer:
+        """What failed in it, by kind, the most frequent first."""
+        from yarnloom.protocol.run_answers import FailuresAnswer
+
+        return read(FailuresAnswer, self._get("/failures"))
+
+    def times(self) -> TimesAnswer:
+        """Where its time went, by step and slice of time."""
+        from yarnloom.protocol.run_answers import TimesAnswer
+
+        return read(TimesAnswer, self._get("/times"))
+
+    def outliers(self, address: str, *, limit: int = 5) -> Outliers:
+        """Attempts of a step, or of all steps in an each, that stand out.
+
+        Args:
+            address: the step's or each's, without the keys of items.
+            limit: at most so many slow ones and so many failed ones.
+        """
+        from yarnloom.protocol.run_answers import Outliers
+
+        return read(Outliers, self._get("/outliers", address=address, limit=limit))
+
+    def log(self, attempt: str) -> Iterator[LogLine]:
+        """Go through what one attempt printed and logged so far.
+
+        Args:
+            attempt: its address, e.g. `"fetch#2"`.
+        """
+        from yarnloom.protocol.part_answers import LogLine
+
+        after = 0
+        while lines := (self._get("/log", address=attempt, after=after))["lines"]:
+            for data in lines:
+                yield read(LogLine, data)
+            after = lines[-1]["line"] + 1
+
+    def lines(self, address: str = "", *, text: str = "", follow: bool = True) -> Iterator[RunLine]:
+        """What its steps print, in the order in which it came.
+
+        Args:
+            address: only one step, or those of one item or part.
+            text: only lines with this in them.
+            follow: stay until it has ended; else end with what there is.
+        """
+        from yarnloom.protocol.overview_answers import RunLine
+
+        if follow:
+            path, query = http_requests.live_lines(self.number, address, text)
+            for event in self._client.stream(path, query, ends=True):
+                yield read(RunLine, event["data"])
+            return
+        after: str | None = ""
+        while after is not None:
+            page = self._client.call(
+                http_requests.lines_request(self.number, address, text, after=after)
+            )
+            for data in page["lines"]:
+                yield read(RunLine, data)
+            after = page["next"]
+
+    def published(self, *, follow: bool = False) -> Iterator[PublishedEntry]:
+        """What its steps published.
+
+        Args:
+            follow: stay, and give what comes; without end.
+        """
+        from yarnloom.protocol.part_answers import PublishedEntry
+
+        if follow:
+            path = f"/runs/{self.number}/published/live"
+            for event in self._client.stream(path):
+                yield read(PublishedEntry, event["data"])
+            return
+        after = 0
+        while page := (self._client.call(http_requests.published_request(self.number, after)))[
+            "published"
+        ]:
+            for data in page:
+                yield read(PublishedEntry, data)
+            after = page[-1]["line"] + 1
+
+    def commands(self) -> list[CommandAnswer]:
+        """Who gave which command for it, when and why."""
+        from yarnloom.protocol.run_answers import CommandAnswer
+
+        found = (self._get("/commands"))["commands"]
+        return read_list(CommandAnswer, found)
+
+    def ledger(self) -> list[EffectAnswer]:
+        """The side effects that it has begun and done, by `ctx.once`."""
+        from yarnloom.protocol.run_answers import EffectAnswer
+
+        found = (self._get("/ledger"))["effects"]
+        return read_list(EffectAnswer, found)
+
+    def settle(
+        self, what: str, *, done: bool, address: str = "", value: JsonValue = KEEP, reason: str = ""
+    ) -> SettledAnswer:
+        """Say whether something unsure was done.
+
+        Args:
+            what: the entry of the ledger.
+            done: whether it was.
+            address: the step's, within the run; empty where the entry is the run's.
+            value: what it gave; needed where it was done and the step uses that.
+            reason: why, for the record.
+
+        Raises:
+            NotFound: the ledger has no such entry.
+            Conflict: an attempt has used it, or is doing it now.
+        """
+        from yarnloom.protocol.run_answers import SettledAnswer
+
+        given = {} if value is KEEP else {"value": value}
+        request = http_requests.settle_request(
+            self.number, address, what, done=done, reason=reason, **given
+        )
+        return read(SettledAnswer, self._client.call(request))
+
+    def export(
+        self,
+        address: str,
+        target: Path | str,
+        *,
+        form: Literal["csv", "jsonl"] = "csv",
+        state: str | None = None,
+    ) -> Path:
+        """Write the items of an each to a file, with their outcomes and outputs.
+
+        Args:
+            address: the each's.
+            target: the file.
+            form: "csv", or "jsonl" for one JSON object a line.
+            state: only items in this state.
+        """
+        query = {"address": address, "as": form, "state": state}
+        given = {name: value for name, value in query.items() if value is not None}
+        path = Path(target)
+        with path.open("wb") as file:
+            for block in self._client.blocks(f"/runs/{self.number}/export", given):
+                file.write(block)
+        return path
+
+    def export_record(self, target: Path | str) -> Path:
+        """Write everything that is kept of it to a file, as JSON."""
+        path = Path(target)
+        with path.open("wb") as file:
+            for block in self._client.blocks(f"/runs/{self.number}/record"):
+                file.write(block)
+        return path
+
+    # Control
+
+    def pause(self, reason: str = "") -> Run[R]:
         """Begin nothing more of it; what runs stops at its next checkpoint, or finishes."""
         return self._act("pause", reason)
 
-    def resume(self, reason: str = "") -> Run:
+    def resume(self, reason: str = "") -> Run[R]:
         """Let it go on after a pause."""
         return self._act("resume", reason)
 
-    def cancel(self, reason: str = "", *, now: bool = False) -> Run:
+    def cancel(self, reason: str = "", *, now: bool = False) -> Run[R]:
         """Tell the run to stop; `now` gives what runs no grace."""
         return self._act("cancel", reason, now=now)
 
     def mend(
         self, reason: str = "", *, paused: bool = False, only: Mapping[str, str] | None = None
-    ) -> Run:
+    ) -> Run[R]:
         """Run again what failed, was cancelled or not reached, now that it has ended.
 
         Args:
@@ -94,15 +384,17 @@ class Run(http_requests.RunFacts):
     def change(
         self,
         *,
-        at: datetime | Duration | None = None,
+        at: datetime | None = None,
+        after: Duration | None = None,
         priority: int | None = None,
         tags: Sequence[str] | None = None,
         reason: str = "",
-    ) -> Run:
+    ) -> Run[R]:
         """Change it before it begins; what is not given stays.
 
         Args:
-            at: when it is to begin: a time, or how long from now; 0 is now.
+            at: when it is to begin; with a time zone.
+            after: instead of it: how long from now; 0 is now.
             priority: higher comes first.
             tags: all of them.
             reason: why, for the record.
@@ -110,136 +402,52 @@ class Run(http_requests.RunFacts):
         Raises:
             Conflict: it has begun.
         """
-        self.data = self._client.call(
-            http_requests.change_request(self.number, at, priority, tags, reason)
-        )
+        request = http_requests.change_request(self.number, at, after, priority, tags, reason)
+        self.data = self._client.call(request)
         return self
 
-    def _act(self, action: str, reason: str, **more: Any) -> Run:
-        self.data = self._client.call(
-            http_requests.act_request(self.number, action, reason, **more)
-        )
+    def _act(self, action: str, reason: str, **more: Any) -> Run[R]:
+        request = http_requests.act_request(self.number, action, reason, **more)
+        self.data = self._client.call(request)
         return self
 
-    def rerun(self, reason: str = "", /, **changes: Any) -> Run:
+    def rerun(self, reason: str = "", /, **changes: Any) -> Run[R]:
         """Start its workflow anew, with its params and what is changed of them; the new run."""
-        call = http_requests.rerun_request(self.number, changes, reason)
-        return self._client.begin(call, None)
+        request = http_requests.rerun_request(self.number, changes, reason)
+        return self._client.begin(request, None, self._declared)
 
-    def step(self, address: str) -> Step:
-        """One of its steps, e.g. `"harbours[brackwater]/fetch"`.
+    # Links
 
-        Raises:
-            NotFound: the address leads to no step.
-        """
-        found = self._client.call(http_requests.step_request(self.number, address))
-        return Step(self._client, self.number, found)
-
-    def published(self, *, follow: bool = False) -> Iterator[JsonObject]:
-        """What its steps published: `address`, `at` and `value` of each.
-
-        Args:
-            follow: stay, and give what comes; without end.
-        """
-        if follow:
-            path = f"/runs/{self.number}/published/live"
-            for event in self._client.stream(path):
-                yield event["data"]
-            return
-        after = 0
-        while page := (self._client.call(http_requests.published_request(self.number, after)))[
-            "published"
-        ]:
-            yield from page
-            after = page[-1]["line"] + 1
-
-    def lines(self, address: str = "", *, text: str = "") -> Iterator[JsonObject]:
-        """What its steps print, as it comes, until it has ended.
-
-        Args:
-            address: only one step, or those of one item or part, until that has ended.
-            text: only lines with this in them.
-
-        Yields:
-            `address` of the step, `attempt`, `at`, `stream` and `text` of each line, and the `mark`
-            behind it.
-        """
-        path, query = http_requests.live_lines(self.number, address, text)
-        for event in self._client.stream(path, query, ends=True):
-            yield event["data"]
-
-    def link(self, lasts: Duration = "1h", *, details: bool = False) -> JsonObject:
-        """Make a link with which whoever has it may watch this run: `token`, `path`, `expires_at`.
+    def link(self, lasts: Duration = "1h", *, details: bool = False) -> MadeLink:
+        """Make a link with which whoever has it may watch this run.
 
         Args:
             lasts: until it expires.
             details: it also shows the output and errors as they are, and what steps are called.
         """
-        call = http_requests.link_request(self.number, lasts, details)
-        found: JsonObject = self._client.call(call)
-        return found
+        from yarnloom.protocol.run_answers import MadeLink
 
-    def links(self) -> list[JsonObject]:
-        """Return the links to this run, newest first, without their tokens."""
-        found = self._client.call(http_requests.links_request(self.number))
-        listed: list[JsonObject] = found["links"]
-        return listed
+        request = http_requests.link_request(self.number, lasts, details)
+        return read(MadeLink, self._client.call(request))
 
-    def revoke_link(self, link: int, reason: str = "") -> JsonObject:
+    def links(self) -> Iterator[LinkAnswer]:
+        """Go through the links to this run, newest first, without their tokens."""
+        from yarnloom.protocol.run_answers import LinkAnswer
+
+        for data in self._pages("links", {}, None):
+            yield read(LinkAnswer, data)
+
+    def revoke_link(self, link: int, reason: str = "") -> LinkAnswer:
         """End a link before its time, given by its `id`; whoever watches with it is cut off."""
-        call = http_requests.revoke_link_request(self.number, link, reason)
-        found: JsonObject = self._client.call(call)
-        return found
+        from yarnloom.protocol.run_answers import LinkAnswer
 
+        request = http_requests.revoke_link_request(self.number, link, reason)
+        return read(LinkAnswer, self._client.call(request))
 
-class Step(http_requests.StepFacts):
-    """A step of a run, as it was when it was last looked at."""
+    def _get(self, path: str, **query: JsonValue) -> Any:
+        given = {name: value for name, value in query.items() if value not in (None, "")}
+        return self._client.call(Request("GET", f"/runs/{self.number}{path}", query=given))
 
-    def __init__(self, client: Client, run: int, data: JsonObject) -> None:
-        super().__init__(run, data)
-        self._client = client
-
-    def refresh(self) -> Step:
-        """Look again."""
-        self.data = self._client.call(http_requests.step_request(self.run, self.address))
-        return self
-
-    def pause(self, reason: str = "") -> Step:
-        """Let it stop at its next checkpoint, and begin no more until it is resumed."""
-        return self._act("pause", reason=reason)
-
-    def resume(self, reason: str = "") -> Step:
-        """Let it go on."""
-        return self._act("resume", reason=reason)
-
-    def cancel(self, reason: str = "", *, now: bool = False) -> Step:
-        """End it; it counts as a failure for the parts around it."""
-        return self._act("cancel", reason=reason, now=now)
-
-    def retry(self, reason: str = "") -> Step:
-        """Run it again, or at once where it backs off or rests."""
-        return self._act("retry", reason=reason)
-
-    def skip(self, reason: str = "") -> Step:
-        """Pass it over; its output is null."""
-        return self._act("skip", reason=reason)
-
-    def supply(self, output: JsonValue, reason: str = "") -> Step:
-        """Give it an output by hand, and go on behind it."""
-        return self._act("supply", output=output, reason=reason)
-
-    def edit(
-        self,
-        *,
-        inputs: Mapping[str, JsonValue] = KEEP,
-        pool: str = KEEP,
-        priority: int = KEEP,
-        reason: str = "",
-    ) -> Step:
-        """Change inputs, its pool (empty for none) or how urgent it is; it stays when mended."""
-        return self._act("edit", inputs=inputs, pool=pool, priority=priority, reason=reason)
-
-    def _act(self, action: str, **body: Any) -> Step:
-        call = http_requests.step_act_request(self.run, self.address, action, **body)
-        self.data = self._client.call(call)
-        return self
+    def _pages(self, field: str, query: JsonObject, limit: int | None) -> Iterator[JsonObject]:
+        path = f"/runs/{self.number}/{quote(field)}"
+        yield from self._client.pages(path, field, query, limit)

@@ -4,43 +4,48 @@ from __future__ import annotations
 
 import uuid
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from datetime import datetime
+from typing import TYPE_CHECKING, Any
 
-from yarnloom.client.file_transfer import plain
-from yarnloom.errors import Problem, ValueRefused
+from yarnloom.errors import Problem, ValueRefused, nearest
+from yarnloom.plain_values import plain_values
 from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue, encode
+
+if TYPE_CHECKING:
+    from yarnloom.sdk.calls import Call, Target
 
 
 @dataclass(frozen=True, slots=True)
 class Start:
-    """One start of many: `client.start_many([Start("send-letter", {"order": 17}), ...])`.
+    """One start of many: `client.start_many([Start(letter.of(order=17), key="17")])`.
 
     Attributes:
-        workflow: its name, `loom/name` where the short one is not unique; of a single task its.
-        params: what the run is started with.
+        target: a call; or the name of a workflow or task, `loom/name` where the short one is not
+            unique.
+        params: after a name what the run is started with; of a task its inputs.
         key: start key: starting twice with one makes one run. Made up unless given, so that
             sending twice is safe.
         priority: higher runs first.
         share: the name fair turns count by; the run itself unless given.
         tags: words to find it by.
-        start_at: not before that time; with a time zone.
-        start_in: instead of it: how long from now, by the service's clock.
+        at: not before that time; with a time zone.
+        after: instead of it: how long from now, by the service's clock.
         start_by: it is not begun after that time, but ends cancelled as expired.
-        task: whether it is a single task.
+        keywords: options that were given among named inputs.
     """
 
-    workflow: str
+    target: Call[Any] | str
     params: Mapping[str, JsonValue] = field(default_factory=dict)
     key: str | None = None
     priority: int = 0
     share: str = ""
     tags: tuple[str, ...] = ()
-    start_at: datetime | None = None
-    start_in: Duration | None = None
+    at: datetime | None = None
+    after: Duration | None = None
     start_by: datetime | None = None
-    task: bool = False
+    keywords: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         """Refuse what would be taken for something else.
@@ -54,6 +59,13 @@ class Start:
             )
         if isinstance(self.priority, bool) or not isinstance(self.priority, int):
             raise TypeError(f"priority is {self.priority!r:.60}; expected a whole number")
+        if not isinstance(self.target, str) and self.params:
+            raise TypeError("the inputs of a call are in it; params are for a name")
+
+    @property
+    def name(self) -> str:
+        """What is started."""
+        return self.target if isinstance(self.target, str) else self.target.target.full_name
 
     def to_json(self) -> JsonObject:
         """The start as it is sent.
@@ -61,30 +73,84 @@ class Start:
         Raises:
             ValueRefused: the params are not JSON, or a time makes no sense.
         """
-        given = plain(dict(self.params))
-        encode(given, "params")
+        given = self.params if isinstance(self.target, str) else self.target.inputs
+        params = plain_values(dict(given))
+        encode(params, "params")
         body = {
-            "task" if self.task else "workflow": self.workflow,
-            "params": given,
+            "target": self.name,
+            "params": params,
             "key": self.key or uuid.uuid4().hex,
             "priority": self.priority,
             "share": self.share,
             "tags": list(self.tags),
         }
-        times = {
-            "start_at": _moment("start_at", self.start_at),
-            "start_in": _wait(self.start_in),
-            "start_by": _moment("start_by", self.start_by),
+        more = {
+            "at": moment_text("at", self.at),
+            "after": wait_seconds(self.after),
+            "start_by": moment_text("start_by", self.start_by),
+            "keywords": list(self.keywords) or None,
         }
-        return body | {name: value for name, value in times.items() if value is not None}
+        return body | {name: value for name, value in more.items() if value is not None}
 
 
-def many(starts: Iterable[Start]) -> list[JsonObject]:
+OPTIONS = tuple(
+    option.name for option in fields(Start) if option.name not in ("target", "params", "keywords")
+)
+
+
+def start_of(
+    target: Call[Any] | Target[Any] | str, given: tuple[Any, ...], named: dict[str, Any]
+) -> tuple[Start, Target[Any] | None]:
+    """Return the start that the arguments of `start` mean, and what validates its output.
+
+    Args:
+        target: a name, a call, or a task or workflow.
+        given: what follows it without a name.
+        named: what is given by name.
+
+    Raises:
+        TypeError: there is no such option, input or param.
+    """
+    if isinstance(target, Start):
+        raise TypeError("start() takes a name, a call or a task; Start(...) is for start_many")
+    declared: Any = target
+    if not isinstance(target, str) and hasattr(target, "bind"):  # a task or workflow: inputs only
+        return Start(declared.call(declared.bind(given, named))), declared
+    options = {name: named.pop(name) for name in OPTIONS if name in named}
+    if isinstance(target, str):
+        params, *surplus = given or (None,)
+        if surplus:
+            raise TypeError("after a name one mapping of params may follow")
+        if params is None:
+            return Start(target, named, **options, keywords=tuple(options)), None
+        _refuse_unknown(named, "with a mapping of params keywords are options only")
+        return Start(target, params, **options), None
+    if not hasattr(target, "inputs"):
+        raise TypeError(
+            f"found {target!r:.80}; expected a name, a task or workflow of a loom, or a call"
+        )
+    if given:
+        raise TypeError("after a call only options may follow, by name")
+    _refuse_unknown(named, "after a call keywords are options only")
+    return Start(declared, **options), declared.target
+
+
+def _refuse_unknown(named: dict[str, Any], why: str) -> None:
+    for name in named:
+        raise TypeError(f"start() has no option {name!r}{nearest(name, OPTIONS)}; {why}")
+
+
+def many(starts: Iterable[Start | Call[Any]]) -> list[JsonObject]:
     """Many starts as they are sent."""
-    return [start.to_json() for start in starts]
+    return [(start if isinstance(start, Start) else Start(start)).to_json() for start in starts]
 
 
-def _moment(name: str, at: datetime | None) -> str | None:
+def moment_text(name: str, at: datetime | None) -> str | None:
+    """Return a time as it is sent.
+
+    Raises:
+        ValueRefused: it has no time zone.
+    """
     if at is None:
         return None
     if not isinstance(at, datetime) or at.utcoffset() is None:
@@ -93,11 +159,16 @@ def _moment(name: str, at: datetime | None) -> str | None:
     return at.isoformat()
 
 
-def _wait(after: Duration | None) -> float | None:
+def wait_seconds(after: Duration | None) -> float | None:
+    """Return how long to wait, in seconds.
+
+    Raises:
+        ValueRefused: it is no duration.
+    """
     if after is None:
         return None
     try:
         return seconds(after)
     except ValueError as error:
-        problem = Problem("/start_in", str(error))
+        problem = Problem("/after", str(error))
         raise ValueRefused("the start time is not right", problems=[problem]) from None

@@ -396,7 +396,7 @@ class TomorrowParams(BaseModel):
     readings_from: int = Field(2025, ge=2020, le=2099, description="The year to learn from")
 
 
-loom.workflow(
+tomorrows_waters = loom.workflow(
     "tomorrows-waters",
     params=TomorrowParams,
     plan=sequence(
@@ -407,8 +407,8 @@ loom.workflow(
     ),
 )
 loom.schedule(
-    "nightly-waters",
-    workflow="tomorrows-waters",
+    tomorrows_waters.of(),
+    name="nightly-waters",
     cron="30 2 * * *",
     zone="Europe/Lisbon",
     paused=True,

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from typing import Any, Protocol
 
 from yarnloom.errors import LoomError, Problem
+from yarnloom.plain_values import plain_values
 from yarnloom.plan.model import ON_END, ON_FAILURE, PLAN_FORMAT, Kind
 from yarnloom.plan.references import Reference
 from yarnloom.plan.step_rules import StepRules, read_rules
@@ -189,7 +190,21 @@ class _Writer:
         else:
             task = self.task(facts)
             rules = self.rules(part, facts, inputs, where)
+            if task and not part.as_call:
+                self.ambiguous(part, facts, where)
         return {"kind": Kind.STEP, "label": part.label, "task": task, "inputs": inputs, **rules}
+
+    def ambiguous(self, part: Step, facts: TaskFacts, where: str) -> None:
+        """Find options of a step that are inputs of its task, too."""
+        follow_ups = (name for name in (ON_FAILURE, ON_END) if getattr(part, name) is not None)
+        options = [*part.rules, *follow_ups, *(["only_if"] if part.only_if is not None else [])]
+        for name in options:
+            if name in facts.input_schema.get("properties", {}):
+                text = (
+                    f"{name} is an option of step(...) and an input of its task; give inputs in a "
+                    f"call: step({part.label!r}, task.of({name}=...), ...)"
+                )
+                self.problems.append(Problem(f"{where}.{name}", text))
 
     def rules(self, part: Step, facts: TaskFacts, inputs: JsonObject, where: str) -> JsonObject:
         """How a step is run: what it says, else what its task says."""
@@ -225,11 +240,12 @@ class _Writer:
             )
             return {"constant": None}
         try:
-            encode(value)
+            plain = plain_values({"": value})[""]
+            encode(plain)
         except Exception as error:
             self.problems.append(Problem(where, str(error)))
             return {"constant": None}
-        return {"constant": value}
+        return {"constant": plain}
 
 
 def per_input(facts: TaskFacts, inputs: JsonObject) -> JsonObject:

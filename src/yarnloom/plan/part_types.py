@@ -223,7 +223,7 @@ class Types:
             # A part that may be skipped gives its default, so that both types may come.
             case FromOutput(index, default, only_done, maybe):
                 node = self.plan.nodes[index]
-                found = self._items_done(node) if only_done else self._gives(node)
+                found = self._items_done(node) if only_done else self.gives(node)
                 if not maybe and not self._skippable(node):
                     return found
                 return combine("anyOf", [found, of_default(default)])
@@ -238,7 +238,7 @@ class Types:
             item = items_schema(self.schema_of(facts.over))
         return combine("items", [item]) if facts.batch else item
 
-    def _gives(self, node: Node) -> Schema:
+    def gives(self, node: Node) -> Schema:
         """The type of what a part gives when it is done."""
         found = self._outputs.get(node.index)
         if found is None:
@@ -270,13 +270,13 @@ class Types:
 
     def _seen(self, node: Node) -> Schema:
         """What a part gives, null included where it may be skipped."""
-        found = self._gives(node)
+        found = self.gives(node)
         return combine("anyOf", [found, HOLE]) if self._skippable(node) else found
 
     def _items_done(self, node: Node) -> Schema:
         """What an each gives when items that are not done are left out."""
         return combine(
-            "items", [self._gives(self.plan.nodes[node.children[0]])] if node.children else [{}]
+            "items", [self.gives(self.plan.nodes[node.children[0]])] if node.children else [{}]
         )
 
     def _skippable(self, node: Node) -> bool:
@@ -336,3 +336,8 @@ class Types:
 def of_default(default: JsonValue) -> Schema:
     """The type of what is read in place of a part that was skipped."""
     return HOLE if default is NOT_GIVEN else of_constants([default])
+
+
+def output_schema(plan: Plan) -> Schema:
+    """Return the type of what a run of a plan gives, as far as the tasks tell."""
+    return Types(plan, Findings(plan)).gives(plan.nodes[0])

@@ -6,16 +6,16 @@ part that can be used again. Compiling turns them into the JSON plan.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 from yarnloom.plan.step_rules import RULES, IfQuiet, Retry
 from yarnloom.units import Duration, Size
 from yarnloom.values import JsonObject
 
 STEP_OPTIONS = frozenset({"only_if", "on_failure", "on_end", *RULES})
-"""Keywords of `step` that belong to Yarn Loom: no input may be called so."""
+"""Keywords of `step` that belong to Yarn Loom: inputs of these names go into a call."""
 
 IfOneFails = Literal["stop", "cancel", "finish"]
 
@@ -31,12 +31,28 @@ class _Common:
 
 @dataclass(frozen=True, slots=True)
 class Step(_Common):
-    """One use of a task in a workflow; `rules` is what it says otherwise than its task."""
+    """One use of a task in a workflow; `rules` is what it says otherwise than its task.
+
+    `as_call`: whether its inputs were given apart from its options, by `task.of(...)`.
+    """
 
     label: str
     task: Callable[..., Any]
     inputs: JsonObject
     rules: JsonObject = field(default_factory=dict)
+    as_call: bool = False
+
+
+class TaskCall(Protocol):
+    """A call of a task, as `fetch.of(harbour=item("code"))` gives it."""
+
+    @property
+    def target(self) -> Any:
+        """The task."""
+
+    @property
+    def inputs(self) -> Mapping[str, Any]:
+        """For each input a constant or a reference."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +91,7 @@ Part = Step | Sequence | Parallel | Each
 
 def step(
     label: str,
-    task: Callable[..., Any],
+    task: Callable[..., Any] | TaskCall,
     /,
     *,
     only_if: Any = None,
@@ -100,7 +116,8 @@ def step(
 
     Args:
         label: the step's name among its siblings.
-        task: a function that was declared with `@loom.task`.
+        task: a call of a task, as `fetch.of(harbour=item("code"))`; or the task, with its inputs
+            among the keywords where none is called like an option.
         only_if: a reference to true or false; when false the step is skipped, its output null.
         on_failure: a part that runs when the step has failed.
         on_end: a part that runs when the step has ended, in any way.
@@ -132,7 +149,14 @@ def step(
         "priority": priority,
     }
     given = {name: value for name, value in rules.items() if value is not None}
-    return Step(label, task, inputs, given, only_if=only_if, on_failure=on_failure, on_end=on_end)
+    common = {"only_if": only_if, "on_failure": on_failure, "on_end": on_end}
+    if not callable(task):
+        if inputs:
+            raise TypeError(
+                f"step {label!r}: the inputs of a call are in it; put {sorted(inputs)[0]!r} there"
+            )
+        return Step(label, task.target, dict(task.inputs), given, True, **common)
+    return Step(label, task, inputs, given, **common)
 
 
 def sequence(

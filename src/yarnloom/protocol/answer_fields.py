@@ -6,9 +6,19 @@ text, enums become their words. The same models read an answer that has arrived.
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, TypeVar
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Discriminator, Tag, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Discriminator,
+    Tag,
+    ValidationInfo,
+    model_validator,
+)
+from pydantic_core import CoreSchema, core_schema
 
 from yarnloom.units import iso_time
 from yarnloom.values import JsonValue
@@ -16,16 +26,36 @@ from yarnloom.values import JsonValue
 T = TypeVar("T")
 
 
-def _as_text(value: JsonValue) -> JsonValue:
-    return iso_time(value) if isinstance(value, int) else value
+READING: dict[str, str] = {"times": "objects"}
+"""The validation context of a client, which gets times as `datetime`."""
+
+
+class _MomentSchema:
+    """RFC 3339 text for who answers, a `datetime` for who reads."""
+
+    def __get_pydantic_core_schema__(self, *_: object) -> CoreSchema:
+        """Validate either way."""
+        return core_schema.with_info_plain_validator_function(_moment)
+
+    def __get_pydantic_json_schema__(self, *_: object) -> dict[str, str]:
+        """Return the schema of the text."""
+        return {"type": "string", "format": "date-time"}
+
+
+def _moment(value: JsonValue, info: ValidationInfo) -> JsonValue:
+    if isinstance(value, int):
+        return iso_time(value)
+    if not isinstance(value, str):
+        raise ValueError("expected a time")
+    return datetime.fromisoformat(value) if info.context is READING else value
 
 
 def _whole_number_text(value: JsonValue) -> JsonValue:
     return str(value) if isinstance(value, int) else value
 
 
-Moment = Annotated[str, BeforeValidator(_as_text)]
-"""A time as RFC 3339 text in UTC; of a record whole microseconds since 1970."""
+Moment = Annotated[datetime, _MomentSchema()]
+"""A time in UTC; of a record whole microseconds since 1970, and RFC 3339 text on its way."""
 
 Cursor = Annotated[str, BeforeValidator(_whole_number_text)]
 """Where the next page begins."""

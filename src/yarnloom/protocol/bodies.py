@@ -29,13 +29,13 @@ from yarnloom.run_filters import RUN_FILTERS
 class StartBody(Strict):
     """Start a workflow, or a single task."""
 
-    workflow: Name | None = Field(
-        None, description="Full name `loom/workflow`, or the short one if unique."
+    target: Name = Field(
+        description="A workflow or task: its full name `loom/name`, or the short one. A short name "
+        "is a workflow if exactly one has it, else a task."
     )
-    task: Name | None = Field(
-        None, description="Instead of a workflow: a task, whose inputs are the params."
+    params: ValueObject = Field(
+        default_factory=dict, description="Params by name; of a task its inputs."
     )
-    params: ValueObject = Field(default_factory=dict)
     key: Annotated[str, Field(min_length=1, max_length=200)] | None = Field(
         None, description="Start key: starting twice with one makes one run."
     )
@@ -44,23 +44,24 @@ class StartBody(Strict):
         "", description="Whom fair turns are counted for; the run itself unless given."
     )
     tags: Tags = Field(default_factory=list)
-    start_at: Time | None = Field(
-        None, description="Not before that time, RFC 3339 with an offset."
-    )
-    start_in: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] | None = Field(
-        None, description="Instead of it: seconds from now, by the service's clock."
+    at: Time | None = Field(None, description="Not before that time, RFC 3339 with an offset.")
+    after: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] | None = Field(
+        None, description="Instead of `at`: seconds from now, by the service's clock."
     )
     start_by: Time | None = Field(
         None, description="It is not begun after that time, but ends cancelled as expired."
     )
+    keywords: Annotated[list[Annotated[str, Field(max_length=100)]], Field(max_length=10)] = Field(
+        default_factory=list,
+        description="Options that a caller gave among named params; refused where one of them is a "
+        "param of the target, too.",
+    )
 
     @model_validator(mode="after")
     def one_of_both(self) -> StartBody:
-        """Either is started, never both."""
-        if (self.workflow is None) == (self.task is None):
-            raise ValueError("expected either workflow or task")
-        if self.start_at is not None and self.start_in is not None:
-            raise ValueError("expected either start_at or start_in")
+        """The time is given once."""
+        if self.at is not None and self.after is not None:
+            raise ValueError("expected either at or after")
         return self
 
 
@@ -112,11 +113,9 @@ class MendBody(ReasonBody):
 class ChangeBody(ReasonBody):
     """What is changed of a run that has not begun; what is not given stays."""
 
-    start_at: Time | None = Field(
-        None, description="When it is to begin; a time that has passed is now."
-    )
-    start_in: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] | None = Field(
-        None, description="Instead of it: seconds from now, 0 is now."
+    at: Time | None = Field(None, description="When it is to begin; a time that has passed is now.")
+    after: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] | None = Field(
+        None, description="Instead of `at`: seconds from now, 0 is now."
     )
     priority: Annotated[int, Field(strict=True, ge=-1000, le=1000)] | None = None
     tags: Tags | None = Field(None, description="All of them, in place of those it has.")
@@ -124,11 +123,11 @@ class ChangeBody(ReasonBody):
     @model_validator(mode="after")
     def says_something(self) -> ChangeBody:
         """Something is changed, and the time is given once."""
-        if self.start_at is not None and self.start_in is not None:
-            raise ValueError("expected either start_at or start_in")
-        given = (self.start_at, self.start_in, self.priority, self.tags)
+        if self.at is not None and self.after is not None:
+            raise ValueError("expected either at or after")
+        given = (self.at, self.after, self.priority, self.tags)
         if all(one is None for one in given):
-            raise ValueError("expected start_at, start_in, priority or tags")
+            raise ValueError("expected at, after, priority or tags")
         return self
 
 

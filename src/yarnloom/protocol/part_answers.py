@@ -143,7 +143,7 @@ class ParallelPart(CommonPart):
     """A parallel."""
 
     kind: Literal["parallel"]
-    if_one_fails: Literal["stop", "finish"]
+    if_one_fails: Literal["stop", "cancel", "finish"]
     parts: list[PartAnswer]
     progress: PastProgress | None = Field(None, description="Of a whole run at a moment.")
 
@@ -152,7 +152,7 @@ class EachPart(CommonPart):
     """An each."""
 
     kind: Literal["each"]
-    if_one_fails: Literal["stop", "finish"]
+    if_one_fails: Literal["stop", "cancel", "finish"]
     over: JsonObject
     at_once: int | None
     batch: int | None

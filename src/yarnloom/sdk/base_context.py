@@ -328,7 +328,8 @@ class BaseContext:
         valued = " --value JSON" if begin["is_used"] else ""
         raise UnsureEffect(
             f"whether {what!r} was done is unsure: an attempt ended in the middle of it. Find out, "
-            f"and say so: `{said} --done{valued}` or `{said} --not-done`, then mend or retry"
+            "settle it, then mend or retry",
+            hint=f"say so: `{said} --done{valued}` or `{said} --not-done`",
         )
 
     def record(self, *, done: bool) -> JsonObject:

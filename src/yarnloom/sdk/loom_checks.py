@@ -8,11 +8,13 @@ from typing import Any
 
 from yarnloom.errors import Problem, nearest
 from yarnloom.plan import Kind, Part, Plan, PoolDeclaration, compile_plan, examine, unknown_pools
+from yarnloom.plan.part_types import output_schema
 from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings
+from yarnloom.plan.schemas import Fit, describe, fit
 from yarnloom.plan.validators import patterns_for_workers
 from yarnloom.plan.value_problems import problems_of
 from yarnloom.sdk.failures import unknown_kinds
-from yarnloom.sdk.task import Task
+from yarnloom.sdk.task import DeclaredTask
 from yarnloom.values import JsonObject
 
 
@@ -31,23 +33,24 @@ class LoomParts:
     """
 
     name: str
-    tasks: Mapping[str, Task]
+    tasks: Mapping[str, DeclaredTask]
     workflows: Mapping[str, DeclaredWorkflow]
     schedules: Mapping[str, JsonObject]
     pools: Mapping[str, PoolDeclaration]
-    facts_of: Callable[[Callable[..., Any]], Task | None]
+    facts_of: Callable[[Callable[..., Any]], DeclaredTask | None]
     problems: Sequence[Problem]
 
 
 @dataclass(frozen=True, slots=True)
 class DeclaredWorkflow:
-    """A workflow as it was declared; params as a JSON Schema."""
+    """A workflow as it was declared; params and, where it is said, the output as JSON Schemas."""
 
     params: JsonObject
     plan: Part
     on_failure: Part | None
     on_end: Part | None
     options: JsonObject
+    output: JsonObject | None = None
 
 
 def examine_loom(loom: LoomParts) -> tuple[list[Plan], list[Problem]]:
@@ -64,6 +67,7 @@ def examine_loom(loom: LoomParts) -> tuple[list[Plan], list[Problem]]:
             text = f"there is no pool {task.rules.pool!r}{hint}"
             problems.append(Problem(f"{task.name}.pool", text))
     problems += _renamed_twice(loom)
+    problems += _problems_of_names(loom)
     plans = []
     for name, declared in loom.workflows.items():
         document, found = compile_plan(
@@ -79,6 +83,7 @@ def examine_loom(loom: LoomParts) -> tuple[list[Plan], list[Problem]]:
         plan, more = examine(document)
         if plan is not None:
             more += unknown_pools(plan, loom.pools)
+            more += _problems_of_output(plan, declared)
         # One mistake, one message: what compiling saw, checking would see once more.
         seen = {problem.where for problem in found}
         problems += [*found, *(problem for problem in more if problem.where not in seen)]
@@ -95,6 +100,21 @@ def examine_loom(loom: LoomParts) -> tuple[list[Plan], list[Problem]]:
         if close
     )
     return plans, problems
+
+
+def _problems_of_output(plan: Plan, declared: DeclaredWorkflow) -> list[Problem]:
+    """What is wrong with the type of the output that a workflow declares."""
+    given = output_schema(plan)
+    if declared.output is None or fit(given, declared.output) is not Fit.CANNOT:
+        return []
+    message = f"its plan gives {describe(given)}; declared is {describe(declared.output)}"
+    return [Problem(f"{plan.name}.output", message)]
+
+
+def _problems_of_names(loom: LoomParts) -> list[Problem]:
+    """Names that a workflow and a task have: what a start by name would mean is unclear."""
+    message = "a workflow and a task have this name; rename one of them"
+    return [Problem(name, message) for name in loom.workflows if name in loom.tasks]
 
 
 def _unknown_kinds(loom: LoomParts, plans: Sequence[Plan]) -> Iterator[tuple[str, str, str]]:
@@ -127,7 +147,7 @@ def _problems_of_schedule(
     return [Problem(name + one.where.replace("/", "."), one.message) for one in found]
 
 
-def _problems_of_told(loom: LoomParts, task: Task) -> list[Problem]:
+def _problems_of_told(loom: LoomParts, task: DeclaredTask) -> list[Problem]:
     return [
         Problem(f"{task.name}.workflows", f"this loom has no workflow {one!r}{hint}")
         for one in (task.told or {}).get("workflows", ())

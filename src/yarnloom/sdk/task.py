@@ -14,7 +14,7 @@ from pydantic.errors import PydanticInvalidForJsonSchema, PydanticUndefinedAnnot
 from typing_extensions import TypedDict
 
 from yarnloom.errors import LoomError, Problem, nearest
-from yarnloom.plan import STEP_OPTIONS, StepRules
+from yarnloom.plan import StepRules
 from yarnloom.sdk.async_step_context import AsyncStepContext
 from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.hooks import DEFAULT_GRACE
@@ -24,7 +24,7 @@ from yarnloom.values import JsonObject, JsonValue
 Overlap = Literal["allowed", "never"]
 
 
-class Task:
+class DeclaredTask:
     """A Python function that a loom knows, with typed inputs and output.
 
     Attributes:
@@ -82,6 +82,17 @@ class Task:
         kinds = (StepContext, AsyncStepContext)
         return next((name for name, hint in self._hints.items() if hint in kinds), None)
 
+    @functools.cached_property
+    def signature_of_inputs(self) -> inspect.Signature:
+        """Its inputs as arguments: without the step's context."""
+        signature = inspect.signature(self.function)
+        try:
+            context = self.context_input
+        except LoomError:  # an annotation that cannot be resolved yet
+            context = "ctx"
+        inputs = [one for name, one in signature.parameters.items() if name != context]
+        return signature.replace(parameters=inputs)
+
     @property
     def hears(self) -> bool:
         """Whether it can hear of a stop: it takes a context."""
@@ -116,11 +127,6 @@ class Task:
                 raise LoomError(
                     f"{self.name}: the argument {parameter} cannot be an input; a task names each "
                     "of its inputs, without *args, **kwargs or '/'"
-                )
-            if name in STEP_OPTIONS:
-                raise LoomError(
-                    f"{self.name}: an input cannot be called {name!r}, since step(...) has an "
-                    "option of that name; rename the argument"
                 )
             hint = self._hints.get(name, Any)
             optional = parameter.default is not parameter.empty
@@ -220,7 +226,7 @@ class Task:
         try:
             known = self.facts()["input"].get("properties", {})
         except LoomError as error:
-            return [Problem(self.name, error.message)]
+            return [Problem(self.name, error.detail)]
         found = []
         if self.told is not None and len(known) != 1:
             message = f"it is told of ends, so it takes one input, the run; it has {len(known)}"

@@ -54,8 +54,8 @@ class ServiceSettings:
             )
         if not self.token and not is_loopback(self.host):
             raise StartError(
-                f"{self.host} can be reached from other machines, so a token is needed: "
-                "give one with --token or YARNLOOM_TOKEN, or listen at 127.0.0.1."
+                f"{self.host} can be reached from other machines, so a token is needed.",
+                hint="Give one with --token or YARNLOOM_TOKEN, or listen at 127.0.0.1.",
             )
 
 

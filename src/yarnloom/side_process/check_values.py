@@ -78,7 +78,7 @@ def parse_body(model: type[BaseModel], raw: bytes) -> BaseModel:
     try:
         value = decode(raw, "the body")
     except ValueRefused as error:
-        raise InvalidInput(error.message, problems=error.problems) from error
+        raise InvalidInput(error.detail, problems=error.problems) from error
     if model not in FROM_PROGRAMS and (twice := _doubled_name(raw)):
         raise InvalidInput(f"an object of the body has the name {twice!r:.80} twice")
     try:
@@ -153,7 +153,7 @@ def do_job(job: Job) -> Answer:
     try:
         body = parse_body(job.model, job.raw)
     except InvalidInput as error:
-        return list(error.problems) or [Problem("", error.message)]
+        return list(error.problems) or [Problem("", error.detail)]
     pieces = []
     for name, value in body:
         if isinstance(value, list) and len(value) > 1:

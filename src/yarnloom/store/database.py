@@ -59,16 +59,16 @@ class FolderLock:
         except OSError as error:
             self.release()
             raise FolderUnusable(
-                f"the data folder {folder} cannot be written: {error.strerror}. "
-                "Give a folder that can, with --data or YARNLOOM_DATA."
+                f"the data folder {folder} cannot be written: {error.strerror}.",
+                hint="Give a folder that can, with --data or YARNLOOM_DATA.",
             ) from error
         try:
             fcntl.flock(self._open[folder / _APART if apart else path], _EXCLUSIVE)
         except OSError as error:
             self.release()
             raise FolderInUse(
-                f"the data folder {folder} is in use by {self._other()}. "
-                "Stop that one, or give another folder with --data."
+                f"the data folder {folder} is in use by {self._other()}.",
+                hint="Stop that one, or give another folder with --data.",
             ) from error
         with contextlib.suppress(OSError):
             note = private(str(folder / HOLDER), os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
@@ -110,7 +110,8 @@ class FolderLock:
         if kind in _NETWORK:
             raise FolderUnusable(
                 f"the data folder {self._folder} is on a network file system ({kind}), where locks "
-                "and flushes cannot be trusted. Give a folder on a local disk, with --data."
+                "and flushes cannot be trusted.",
+                hint="Give a folder on a local disk, with --data.",
             )
 
 
@@ -320,8 +321,8 @@ def verify(folder: Path) -> Verdict:
     """
     if not (folder / FILE_NAME).is_file():
         raise FolderUnusable(
-            f"there are no records in {folder}: {FILE_NAME} is not there. "
-            "Give the data folder of a service, with --data."
+            f"there are no records in {folder}: {FILE_NAME} is not there.",
+            hint="Give the data folder of a service, with --data.",
         )
     with open_reader(folder) as connection:
         try:
@@ -369,8 +370,8 @@ def unusable(path: Path, error: Exception) -> FolderUnusable:
     """Return the error for records that cannot be opened, read or written."""
     text = " ".join(str(error).split())
     return FolderUnusable(
-        f"the records in {path} cannot be opened: {text}. "
-        "Give another folder with --data, or restore this one from a copy."
+        f"the records in {path} cannot be opened: {text}.",
+        hint="Give another folder with --data, or restore this one from a copy.",
     )
 
 
@@ -411,8 +412,8 @@ def _refuse_other_version(connection: sqlite3.Connection) -> None:
         age, which = ("older", "") if version < SCHEMA_VERSION else ("newer", ", or a newer one")
         raise FolderUnusable(
             f"the records are of the {age} version {version}; this program reads version "
-            f"{SCHEMA_VERSION}. Use the yarnloom that wrote them{which}, or give another folder "
-            "with --data."
+            f"{SCHEMA_VERSION}.",
+            hint=f"Use the program that wrote them{which}, or give another folder with --data.",
         )
 
 

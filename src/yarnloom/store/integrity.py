@@ -34,7 +34,7 @@ def refuse_foreign(connection: sqlite3.Connection, path: Path) -> None:
     is_older = 0 < version < _FROM_VERSION and tables >= _FEWEST
     if not (is_new or is_older or ours == _OURS):
         raise FolderUnusable(
-            f"{path} is a database of something else. Give another folder with --data."
+            f"{path} is a database of something else.", hint="Give another folder with --data."
         )
 
 
@@ -56,8 +56,8 @@ def refuse_incomplete(
         if found.get((kind, name)) != columns:
             how = "is not as it is to be" if (kind, name) in found else "is missing"
             raise FolderUnusable(
-                f"the records in {path} are incomplete: {kind} {name} {how}. Restore them from a "
-                "copy, or give another folder with --data."
+                f"the records in {path} are incomplete: {kind} {name} {how}.",
+                hint="Restore them from a copy, or give another folder with --data.",
             )
 
 

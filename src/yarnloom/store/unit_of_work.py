@@ -278,7 +278,7 @@ class Unit:
         if run is None and self.was_given_out(number):
             raise Gone(f"run {number} was removed")
         if run is None:
-            raise NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
+            raise NotFound(f"there is no run {number}", hint="`yarnloom runs` lists what there is")
         return run
 
     def around(self, part: PartRow) -> PartRow:

@@ -12,7 +12,6 @@ from typing import Any, cast
 
 from pydantic import BaseModel
 
-from yarnloom.client.file_transfer import plain
 from yarnloom.engine import Engine, EngineSettings, Moment, Results
 from yarnloom.engine.commands import (
     BeginEffect,
@@ -45,13 +44,14 @@ from yarnloom.engine.records.workers import BegunEffect
 from yarnloom.engine.rules.states import RUN_ENDED
 from yarnloom.errors import InvalidInput, Problem, RunCannotEnd
 from yarnloom.media_types import media_type_of
+from yarnloom.plain_values import plain_values
 from yarnloom.plan import read_plan
 from yarnloom.protocol.run_answers import AttemptList, RunAnswer
 from yarnloom.protocol.setting_answers import PoolAnswer
 from yarnloom.protocol.workflow_answers import FileReference
 from yarnloom.sdk.attempt_channel import OwnLine
 from yarnloom.sdk.loom import Loom
-from yarnloom.sdk.task import Task
+from yarnloom.sdk.task import DeclaredTask
 from yarnloom.service.render.answers import show
 from yarnloom.service.render.parts import graph_json, items_json, standing_json, step_json
 from yarnloom.service.render.reasons import why_json
@@ -325,7 +325,9 @@ class InlineService:
                 continue  # about an attempt that has ended
             messages += self._call(work, tasks[work["task"]], loom, kept)
 
-    def _call(self, work: JsonObject, task: Task, loom: Loom, kept: JsonValue) -> list[JsonObject]:
+    def _call(
+        self, work: JsonObject, task: DeclaredTask, loom: Loom, kept: JsonValue
+    ) -> list[JsonObject]:
         """Run an attempt, report it, and return the messages that came back."""
         attempt, alarm = work["attempt"], Alarm()
         line = InlineLine(self, attempt, alarm)
@@ -464,7 +466,9 @@ def run_workflow(
         service.publish(loom)
         fields = dict(params) if isinstance(params, Mapping | BaseModel) else {}
         given = {
-            name: service.keep(value, value.name) if isinstance(value, Path) else plain(value)
+            name: service.keep(value, value.name)
+            if isinstance(value, Path)
+            else plain_values({name: value})[name]
             for name, value in {**fields, **named}.items()
         }
         number = service.start(f"{loom.name}/{workflow}", given)

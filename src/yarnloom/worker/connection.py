@@ -143,7 +143,7 @@ class Link:
                 await self._register_again()
                 continue
             except Refused as error:
-                reply({"error": {"code": error.code, "message": error.message}})
+                reply({"error": {"code": error.code, "message": error.text}})
             return
 
     async def _transfer(self, kind: str, attempt: int, question: Message) -> Message:
@@ -158,7 +158,7 @@ class Link:
             except (ServiceError, Busy) as error:
                 self._note_broken(error)
             except YarnloomError as error:
-                return {"error": {"code": error.code, "message": error.message}}
+                return {"error": {"code": error.code, "message": error.text}}
             except OSError as error:
                 message = f"the file could not be kept on the worker: {error.strerror}"
                 return {"error": {"code": YarnloomError.code, "message": message}}
@@ -269,7 +269,7 @@ class Link:
                 if halves := refused.halves:
                     reports.extendleft(reversed(halves))
                 elif refused.count:
-                    self._say(self.queue.refused(refused, error.message))
+                    self._say(self.queue.refused(refused, error.text))
                 else:
                     self.queue.put_back(refused)  # it tells nothing that could be left out
                     await self._wait_refused(error)
@@ -280,7 +280,7 @@ class Link:
                 self._take_answer(reports.popleft(), answer)
 
     async def _wait_refused(self, error: YarnloomError) -> None:
-        self._say(f"the service refuses what this worker says of itself: {error.message}")
+        self._say(f"the service refuses what this worker says of itself: {error.text}")
         await asyncio.sleep(LONGEST_WAIT)
 
     async def _deliver(self, report: ReportBatch, patience: float) -> Any:
@@ -371,7 +371,7 @@ class Link:
     def _note_broken(self, error: YarnloomError) -> None:
         if not self._broken:
             self._broken = True
-            self._say(f"waiting for the service: {error.message}")
+            self._say(f"waiting for the service: {error.text}")
 
     def _note_healed(self) -> None:
         if self._broken:

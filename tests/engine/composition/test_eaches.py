@@ -454,14 +454,14 @@ def test_a_single_task_is_a_run_of_one_step() -> None:
     loom.task(name="add")(lambda number=1, more=41: number + more)
     with inline_service() as inline:
         inline.publish(loom)
-        started: Started = inline.do(StartRun("add", {"number": 2}, "k", "test", task=True))
-        again: Started = inline.do(StartRun("l/add", {"number": 2}, "k", "test", task=True))
+        started: Started = inline.do(StartRun("add", {"number": 2}, "k", "test"))
+        again: Started = inline.do(StartRun("l/add", {"number": 2}, "k", "test"))
         inline.work(loom)
         run = inline.run(started.run.number)
         with pytest.raises(InvalidInput, match="do not fit task 'l/add'"):
-            inline.do(StartRun("add", {"numbr": 2}, "k2", "test", task=True))
-        with pytest.raises(NotFound, match=r"no task 'twise'; did you mean 'twice'"):
-            inline.do(StartRun("twise", {}, "k3", "test", task=True))
+            inline.do(StartRun("add", {"numbr": 2}, "k2", "test"))
+        with pytest.raises(NotFound, match=r"no workflow or task 'twise'; did you mean 'twice'"):
+            inline.do(StartRun("twise", {}, "k3", "test"))
 
     assert (started.created, again.created) == (True, False)
     assert (run["task"], run["state"], run["output"]) == ("l/add", "done", 43)

@@ -151,7 +151,7 @@ def test_a_value_that_the_step_uses_is_asked_for(at: Floor) -> None:
     begin(at)
     begin(at, what="ring", call=2, is_used=False)
     again(at)
-    with pytest.raises(InvalidInput, match="--value null where it gave nothing"):
+    with pytest.raises(InvalidInput, match="or null where it gave nothing"):
         at.do(SettleEffect(1, "p/a", "mail", True, "ann"))
     at.do(SettleEffect(1, "p/a", "mail", True, "ann", valued=True))
     at.do(SettleEffect(1, "p/a", "ring", True, "ann"))

@@ -171,7 +171,7 @@ def test_a_tasks_pool_is_per_an_input_also_where_the_input_is_left_out(at: Floor
     assert len(at.running) == 2
     assert at.inline.pool("link")["values"][1]["value"] == "south"
     at.drain()
-    at.start("call", {}, task=True)
+    at.start("call", {})
     assert [one["value"] for one in at.inline.pool("link")["values"]] == ["north"]
 
 
@@ -401,11 +401,11 @@ def test_what_can_begin_is_not_held_up_by_what_is_only_ahead(at: Floor) -> None:
 
     do = step("it", work, pool="link")
     loom.workflow("pooled", plan=each("a", over=list(range(3)), do=do))
-    loom.workflow("shared", plan=step("it", shared))
+    loom.workflow("sharing", plan=step("it", shared))
     at.publish(loom)
     at.worker(places=1, ahead=3, io_places=1, io_tasks=("l/shared",))
     at.start("pooled", priority=5)
-    other = at.start("shared")
+    other = at.start("sharing")
 
     assert f"{other}/it" in at.running
     assert len(at.running) == 2

@@ -68,7 +68,7 @@ def test_an_illegal_transition_names_everything_and_changes_nothing() -> None:
         next_state(STEP_TABLE, StepState.DONE, StepEvent.BEGIN, "step 7 of run 3")
 
     assert str(refused.value) == "step 7 of run 3 is done, so it cannot begin"
-    assert refused.value.detail == {"state": "done"}
+    assert refused.value.facts == {"state": "done"}
 
 
 def test_ended_states_cannot_be_cancelled() -> None:

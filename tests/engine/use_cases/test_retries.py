@@ -141,7 +141,7 @@ def test_a_real_error_is_told_apart_by_its_classes() -> None:
     seen: list[str] = []
 
     def declare(name: str, error: Exception, rule: Retry) -> None:
-        @loom.task(name=name, retry=rule)
+        @loom.task(name=f"{name}-task", retry=rule)
         def fails() -> None:
             seen.append(name)
             raise error

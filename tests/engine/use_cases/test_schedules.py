@@ -23,6 +23,7 @@ from yarnloom.engine.commands import (
 )
 from yarnloom.errors import Conflict, InvalidInput, NotFound, PlanError
 from yarnloom.protocol.setting_answers import ScheduleAnswer
+from yarnloom.sdk.calls import Call
 from yarnloom.service.render.answers import show
 from yarnloom.store import audit
 from yarnloom.testing import inline_service
@@ -42,9 +43,10 @@ def loom_with(**options: Any) -> Loom:
     """A loom with a schedule."""
     loom, work = task_loom()
     plan = sequence(step("it", work, value=planned_at()), step("then", work, value=param("order")))
-    loom.workflow("w", params=Job, plan=plan)
+    workflow = loom.workflow("w", params=Job, plan=plan)
     if options:
-        loom.schedule("nightly", **{"workflow": "w", "cron": "30 2 * * *", **options})
+        call = Call(workflow, options.pop("params", {}))
+        loom.schedule(call, **{"name": "nightly", "cron": "30 2 * * *", **options})
     return loom
 
 
@@ -440,7 +442,6 @@ def test_two_owners_of_one_name_are_refused(at: Floor) -> None:
     [
         ({"cron": "never"}, "nightly.cron", "expected five fields"),
         ({"zone": "Here"}, "nightly.zone", "no time zone"),
-        ({"workflow": "v"}, "nightly.workflow", "no workflow 'v'"),
         ({"params": {"ordr": 1}}, "nightly.params.ordr", ""),
         ({"missed": "all"}, "nightly.missed", "if_busy='start'"),
     ],

@@ -276,7 +276,7 @@ def test_of_many_all_or_none_are_started(at: Floor) -> None:
     assert {one.where for one in refused.value.problems} == {
         "/starts/1/params/order",
         "/starts/1/params/more",
-        "/starts/2/workflow",
+        "/starts/2/target",
         "/starts/3/start_by",
     }
     assert at.start("w") == 1

@@ -128,7 +128,7 @@ def test_a_refusal_says_the_state_of_a_step_that_will_never_begin(at: Floor) -> 
     with pytest.raises(Conflict) as late:
         hand(at, "p/s/b", "pause")
 
-    assert (early.value.detail["state"], late.value.detail["state"]) == ("waiting", "skipped")
+    assert (early.value.facts["state"], late.value.facts["state"]) == ("waiting", "skipped")
 
 
 def test_a_failed_item_is_retried_while_others_go_on(at: Floor) -> None:

@@ -15,7 +15,7 @@ interface Props {
 }
 
 const WHEN = [
-  { name: "start_at", label: "Start at", help: "By your clock; now if empty" },
+  { name: "at", label: "Start at", help: "By your clock; now if empty" },
   { name: "start_by", label: "Start by", help: "It is not begun after that time" },
 ] as const;
 
@@ -27,7 +27,7 @@ export function StartForm({ workflow, onClose }: Props) {
   );
   // One key for as long as the form is open: a double click, or a retry, makes one run.
   const [key, setKey] = useState(newKey);
-  const [later, setLater] = useState({ open: false, start_at: "", start_by: "" });
+  const [later, setLater] = useState({ open: false, at: "", start_by: "" });
   const [checking, setChecking] = useState<Check[]>([]);
   const start = useStart(setChecking);
   const navigate = useNavigate();
@@ -39,10 +39,10 @@ export function StartForm({ workflow, onClose }: Props) {
     setChecking([]);
     start.mutate(
       {
-        workflow: workflow.name,
+        target: workflow.name,
         params: paramsOf(fields, filled),
         key,
-        start_at: momentOf(later.start_at),
+        at: momentOf(later.at),
         start_by: momentOf(later.start_by),
       },
       { onSuccess: (run) => void navigate(`/runs/${run.number}`) },
@@ -94,7 +94,7 @@ export function StartForm({ workflow, onClose }: Props) {
         {start.isPending && checking.map((one) => <Check key={one.param} checking={one} />)}
         <Group>
           <Button type="submit" loading={start.isPending}>
-            {later.start_at ? "Start then" : "Start run"}
+            {later.at ? "Start then" : "Start run"}
           </Button>
           {!later.open && (
             <Button variant="subtle" onClick={() => setLater({ ...later, open: true })}>

@@ -15,8 +15,7 @@ class StartRun(Command):
     """Start a workflow, or a single task.
 
     Attributes:
-        workflow: its name; of a single task the task's.
-        task: whether it is a single task.
+        target: the workflow or task, by its full name or a short one.
         start_at: not before that time, in microseconds since 1970 UTC.
         start_in: instead of it, seconds from now.
         start_by: a time after which it is not begun any more.
@@ -24,16 +23,16 @@ class StartRun(Command):
         schedule: that schedule.
         after: the run of whose end it tells.
         reason: why, for the record.
+        keywords: options that were given among named inputs: none may be an input, too.
     """
 
-    workflow: str
+    target: str
     params: JsonObject
     key: str
     who: str
     priority: int = 0
     share: str = ""
     tags: tuple[str, ...] = ()
-    task: bool = False
     start_at: int | None = None
     start_in: float | None = None
     start_by: int | None = None
@@ -41,6 +40,7 @@ class StartRun(Command):
     schedule: str | None = None
     after: int | None = None
     reason: str = ""
+    keywords: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -150,7 +150,8 @@ class Effects:
         if command.done and command.value is None and not command.valued and found.is_used:
             raise InvalidInput(
                 f"the step uses what {command.what!r} gave, and no value was given; expected that "
-                "value too, as in --value '{\"id\": 7}', or --value null where it gave nothing"
+                "value too, or null where it gave nothing",
+                hint="As in --value '{\"id\": 7}'",
             )
         if command.done:
             value = encode_given(command.value, f"what {command.what!r} gave")

@@ -56,7 +56,7 @@ def read_declarations(given: list[JsonObject]) -> dict[str, dict[str, Declared]]
         try:
             rate = read_rate(one.get("rate"))
         except LoomError as error:
-            problems.append(Problem(f"/pools/{place}/rate", error.message))
+            problems.append(Problem(f"/pools/{place}/rate", error.detail))
         found[str(one.get("loom"))][str(name)] = Declared(limit, rate, str(one.get("note") or ""))
     if problems:
         raise InvalidInput("nothing was published: a pool is not right", problems=problems)

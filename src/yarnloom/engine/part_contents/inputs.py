@@ -196,7 +196,8 @@ class Resolver:
             if size > VALUE_LIMIT:
                 raise ValueRefused(
                     f"{self.plan.nodes[each.node].label} has too many failures to be listed in "
-                    f"{VALUE_LIMIT:,} bytes; look at them with `yarnloom show`"
+                    f"{VALUE_LIMIT:,} bytes",
+                    hint="look at them with `yarnloom show`",
                 )
         return f"[{','.join(found)}]"
 

@@ -9,10 +9,12 @@ from collections import Counter
 from collections.abc import Collection
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import NamedTuple
 
+from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.time_shares import Paces
 from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
-from yarnloom.plan import Node, Plan, address_in, item_key, read_plan
+from yarnloom.plan import PLAN_FORMAT, Kind, Node, Plan, address_in, item_key, read_plan
 from yarnloom.plan.schemas import Fit, fit
 from yarnloom.store import PartRow, RunRow, Unit
 from yarnloom.store.workers import workflow_records
@@ -153,9 +155,12 @@ class Workflows:
             NotFound: there is none of that name; the nearest is offered.
             InvalidInput: several looms have one.
         """
-        known = self.plans
-        full = find_name("workflow", name, known)
-        return full, known[full]
+        found = matches(name, self.plans)
+        if not found:
+            raise unknown("workflow", name, self.plans)
+        if len(found) > 1:
+            raise ambiguous("workflow", name, found)
+        return found[0], self.plans[found[0]]
 
     def is_full(self, plan: Plan) -> bool:
         """Whether as many runs of a workflow are under way as may be."""
@@ -223,20 +228,119 @@ class Plans:
         return self.address(run, self.of(run).nodes[part.node], part).rstrip("/")
 
 
-def find_name(what: str, name: str, known: Collection[str]) -> str:
-    """Return the full name that a name stands for; raises as `Workflows.find`."""
+def matches(name: str, known: Collection[str]) -> list[str]:
+    """Return the full names that a name may stand for."""
     if name in known:
-        return name
-    matches = [full for full in known if full.partition("/")[2] == name]
-    if len(matches) == 1:
-        return matches[0]
-    if matches:
-        raise InvalidInput(
-            f"several looms have a {what} {name!r}; say which: {', '.join(sorted(matches))}",
-            problems=[Problem(f"/{what}", "ambiguous")],
-        )
-    names = list(known) if "/" in name else [full.partition("/")[2] for full in known]
-    hint = nearest(name, names)
+        return [name]
+    return sorted(full for full in known if full.partition("/")[2] == name)
+
+
+def only_match(name: str, known: Collection[str]) -> str | None:
+    """Return the one full name that a name stands for; None where there is none, or several."""
+    found = matches(name, known)
+    return found[0] if len(found) == 1 else None
+
+
+def ambiguous(what: str, name: str, several: list[str]) -> InvalidInput:
+    """Return the error for a short name that several looms have."""
+    return InvalidInput(
+        f"several looms have a {what} {name!r}; say which: {', '.join(several)}",
+        problems=[Problem("/target", "ambiguous")],
+    )
+
+
+def unknown(what: str, name: str, known: Collection[str]) -> NotFound:
+    """Return the error for a name that nothing has."""
     if not known:
-        hint = "; none is published yet: `yarnloom publish MODULE:LOOM`"
-    raise NotFound(f"there is no {what} {name!r}{hint}")
+        return NotFound(
+            f"there is no {what} {name!r}; none is published yet",
+            hint="publish a loom: `yarnloom publish MODULE:LOOM`",
+        )
+    names = known if "/" in name else [full.partition("/")[2] for full in known]
+    return NotFound(f"there is no {what} {name!r}{nearest(name, names)}")
+
+
+class Target(NamedTuple):
+    """What is started.
+
+    Attributes:
+        name: its full name.
+        plan: id of its plan; of a task that of a run of nothing else.
+        is_task: whether it is a task.
+    """
+
+    name: str
+    plan: int
+    is_task: bool
+
+    @property
+    def scope(self) -> str:
+        """Within what its start keys are unique."""
+        # Over time a task and a workflow may have had one name; their keys are apart.
+        return f"task {self.name}" if self.is_task else self.name
+
+    @property
+    def kind(self) -> str:
+        """What it is, for people."""
+        return "task" if self.is_task else "workflow"
+
+
+@dataclass(slots=True)
+class Targets:
+    """Finds what a start names."""
+
+    unit: Unit
+    time: RunTime
+    workflows: Workflows
+
+    def find(self, name: str) -> Target:
+        """Return a workflow if exactly one has the name, else a task.
+
+        Raises:
+            NotFound: there is none of that name; the nearest is offered.
+            InvalidInput: several looms have one.
+        """
+        plans = self.workflows.plans
+        if (workflow := only_match(name, plans)) is not None:
+            return Target(workflow, plans[workflow], is_task=False)
+        tasks = workflow_records.task_names(self.unit)
+        if (task := only_match(name, tasks)) is not None:
+            return Target(task, self._plan_of(task), is_task=True)
+        if several := matches(name, plans):
+            raise ambiguous("workflow", name, several)
+        if several := matches(name, tasks):
+            raise ambiguous("task", name, several)
+        raise unknown("workflow or task", name, [*plans, *tasks])
+
+    def _plan_of(self, full: str) -> int:
+        """Return the plan of a run of nothing but a task."""
+        plan = read_plan(plan_of_task(full, workflow_records.task_facts(self.unit, full)))
+        kept = workflow_records.plan_id(self.unit, plan.workflow, plan.version)
+        if kept is None:
+            kept = workflow_records.keep_plan(
+                self.unit, plan.workflow, plan.version, plan.document, self.time.now
+            )
+        return kept
+
+
+def plan_of_task(name: str, facts: JsonObject) -> JsonObject:
+    """The plan of a single step, whose params are its inputs."""
+    loom, _, short = name.partition("/")
+    schema = facts["input"]
+    if secret := facts.get("secret_inputs"):
+        marked = {name: {**schema["properties"][name], "writeOnly": True} for name in secret}
+        schema = {**schema, "properties": {**schema["properties"], **marked}}
+    pinned = {"code_hash": facts["code_hash"]} if facts.get("pin_code") else {}
+    inputs = {one: {"param": one} for one in schema.get("properties", {})}
+    rules = dict(facts.get("rules", {}))
+    if "per" in rules:
+        rules["per"] = {"param": rules["per"]}
+    step = {"kind": Kind.STEP, "label": short, "task": name, "inputs": inputs, **rules}
+    return {
+        "format": PLAN_FORMAT,
+        "loom": loom,
+        "workflow": short,
+        "params": schema,
+        "tasks": {name: {"input": schema, "output": facts["output"], **pinned}},
+        "plan": {"kind": Kind.SEQUENCE, "parts": [step]},
+    }

@@ -65,8 +65,8 @@ class Links:
         row = link_records.of_run(self.unit, run.number, command.link)
         if row is None:
             raise NotFound(
-                f"run {run.number} has no link {command.link}; `yarnloom links {run.number}` lists "
-                "them"
+                f"run {run.number} has no link {command.link}",
+                hint=f"`yarnloom links {run.number}` lists them",
             )
         if row["revoked_at"] is not None:
             raise Conflict(f"link {command.link} was revoked before, by {row['revoked_by']}")

@@ -118,7 +118,8 @@ class Mending:
         if bad:
             raise Conflict(
                 f"the workers have other code than this run's plan expects: {', '.join(bad)}. "
-                "Start a worker with code that fits, or start the workflow anew: `yarnloom rerun`"
+                "Start a worker with code that fits, or start the workflow anew.",
+                hint="Anew: `yarnloom rerun`",
             )
 
 
@@ -155,8 +156,8 @@ def _some(unit: Unit, run: RunRow, plan: Plan, only: FailuresOf) -> Some:
         kind = f" with {only.type}" if only.type else ""
         at = f"at {only.address}" if only.address else f"with the task {only.task}"
         raise Conflict(
-            f"no step {at} of run {run.number} failed{kind}; `yarnloom show "
-            f"{run.number}` lists the kinds of failures",
+            f"no step {at} of run {run.number} failed{kind}",
+            hint=f"`yarnloom show {run.number}` lists the kinds of failures",
             state=str(run.state),
         )
     return Some(found)

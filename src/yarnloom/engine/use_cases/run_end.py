@@ -205,8 +205,7 @@ class RunEnds:
             (name,) = workflow_records.task_facts(self.unit, listener.task)["input"]["properties"]
             self.starting.start_or_fail(
                 StartRun(
-                    workflow=listener.task,
-                    task=True,
+                    target=listener.task,
                     params={name: facts},
                     key=f"end/{run.number}/{run.round}",
                     who="service",

@@ -220,14 +220,14 @@ class Schedules:
             try:
                 _, plan_id = self.workflows.find(settings["workflow"])
             except (NotFound, InvalidInput) as error:
-                return [Problem("/workflow", error.message)]
+                return [Problem("/workflow", error.detail)]
             plan = self.plans.by_id(plan_id)
         params = settings.get("params", {})
         try:
             encode(params, "params")
         except ValueRefused as error:
             return [Problem(f"/params{one.where}", one.message) for one in error.problems] or [
-                Problem("/params", error.message)
+                Problem("/params", error.detail)
             ]
         problems = self.settings.verdicts.problems(params, plan.params_schema)
         if not problems and has_files(plan.params_schema):
@@ -414,7 +414,7 @@ def _pass_over(row: ScheduleRow, planned: int, why: str) -> None:
 def _command(vault: Vault, row: ScheduleRow, key: str, who: str, planned_at: str) -> StartRun:
     settings = _effective(row)
     return StartRun(
-        workflow=settings["workflow"],
+        target=settings["workflow"],
         params=vault.open(settings["params"]),
         key=key,
         who=who,

@@ -33,13 +33,12 @@ from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, DueTimes
-from yarnloom.engine.state.plans import Plans, Workflows
+from yarnloom.engine.state.plans import Plans, Target, Targets, Workflows
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.verdicts import Unjudged
 from yarnloom.engine.use_cases.admission import HeldRuns
-from yarnloom.engine.use_cases.task_names import TaskNames
 from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
 from yarnloom.plan import Constant, FromParam, Plan
 from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
@@ -60,8 +59,7 @@ class PreparedStart:
 
     Attributes:
         command: the start.
-        workflow: full name of the workflow, or task.
-        plan: id of its plan.
+        target: the workflow or task.
         params: with defaults, secrets sealed, as JSON text.
         marked: as they were given, secrets marked.
         hashed: the hash of that.
@@ -69,18 +67,11 @@ class PreparedStart:
     """
 
     command: StartRun
-    workflow: str
-    plan: int
+    target: Target
     params: str
     marked: JsonValue
     hashed: str
     share: str
-
-    @property
-    def scope(self) -> str:
-        """Within what its start key is unique."""
-        # A task and a workflow may have one name; their keys are apart.
-        return f"task {self.workflow}" if self.command.task else self.workflow
 
 
 @dataclass(slots=True)
@@ -98,7 +89,7 @@ class Starting:
     pools: Pools
     workflows: Workflows
     compositions: Compositions
-    task_names: TaskNames
+    targets: Targets
     held_runs: HeldRuns
 
     @handles(StartRun)
@@ -113,7 +104,7 @@ class Starting:
         prepared = self.prepare(command)
         if isinstance(prepared, Unchecked):
             return prepared
-        if earlier := store.find_start(self.unit, prepared.scope, command.key):
+        if earlier := store.find_start(self.unit, prepared.target.scope, command.key):
             return self._same_start(prepared, *earlier)
         run = self.add_run(prepared)
         root = None if run.state == RunState.SCHEDULED else self.open_run(run)
@@ -130,22 +121,22 @@ class Starting:
             NotFound: there is no such workflow, or task.
             InvalidInput: the params or times do not fit; every problem is named.
         """
-        find = self.task_names.find_task if command.task else self.workflows.find
-        workflow, plan_id = find(command.workflow)
-        plan = self.plans.by_id(plan_id)
+        target = self.targets.find(command.target)
+        plan = self.plans.by_id(target.plan)
         schema = plan.params_schema
+        if unclear := [name for name in command.keywords if name in schema.get("properties", {})]:
+            raise _unclear(target, unclear)
         files = has_files(schema)
         encode_given(command.params, "params")  # too large or too deep: nothing more is looked at
         given = as_given(command.params, schema) if files else command.params
         marked = seal(given, schema, self.vault.mark)
         # The same start again gets its run, also when that would not be started any more.
-        scope = f"task {workflow}" if command.task else workflow
-        if store.find_start(self.unit, scope, command.key):
-            return PreparedStart(command, workflow, plan_id, "", marked, fingerprint(marked), "")
+        if store.find_start(self.unit, target.scope, command.key):
+            return PreparedStart(command, target, "", marked, fingerprint(marked), "")
         problems = self.settings.verdicts.problems(command.params, schema) if judge else []
         if files and not problems:
             problems = unknown_files(self.unit, command.params, schema)
-        what = f"the params do not fit {'task' if command.task else 'workflow'} {workflow!r}"
+        what = f"the params do not fit {target.kind} {target.name!r}"
         if not problems:
             problems, what = _wrong_times(self.time, command), "the run could never begin"
         if problems:
@@ -161,11 +152,11 @@ class Starting:
             )
         params = encode(seal(filled, schema, self.vault.seal), "params")
         share = command.share or _share_of(plan, decode(params))
-        return PreparedStart(command, workflow, plan_id, params, marked, fingerprint(marked), share)
+        return PreparedStart(command, target, params, marked, fingerprint(marked), share)
 
     def add_run(self, prepared: PreparedStart) -> RunRow:
         """Make a run, which is then to be opened, now or later."""
-        command = prepared.command
+        command, target = prepared.command, prepared.target
         at = command.start_at
         if command.start_in is not None:
             at = self.time.now + round(command.start_in * 1_000_000)
@@ -175,9 +166,9 @@ class Starting:
         run = self.unit.runs.add(
             RunRow(
                 number=self.unit.new_id("runs"),
-                plan=prepared.plan,
-                workflow=prepared.workflow,
-                version=self.plans.by_id(prepared.plan).version,
+                plan=target.plan,
+                workflow=target.name,
+                version=self.plans.by_id(target.plan).version,
                 params=prepared.params,
                 share=prepared.share,
                 tags=json.dumps(command.tags),
@@ -186,19 +177,19 @@ class Starting:
                 created_at=self.time.now,
                 start_at=at,
                 after_a_while=int(command.start_in is not None),
-                task=prepared.workflow if command.task else None,
+                task=target.name if target.is_task else None,
                 start_by=command.start_by,
                 planned_at=command.planned_at,
                 schedule=command.schedule,
                 after=command.after,
-                weights=self.workflows.weights.get(prepared.workflow),
+                weights=self.workflows.weights.get(target.name),
                 deadline_at=None,
                 priority=command.priority,
                 state=RunState.SCHEDULED if ahead else RunState.QUEUED,
                 admission=Admission.AHEAD,
             )
         )
-        scope, hashed = prepared.scope, prepared.hashed
+        scope, hashed = target.scope, prepared.hashed
         store.keep_start(self.unit, scope, command.key, run.number, hashed, self.time.now)
         store.log_command(
             self.unit, self.time.now, command.who, "start", run.number, command.reason
@@ -252,14 +243,13 @@ class Starting:
         except Refused as error:
             fault = str(error)
         if fault is not None:
-            find = self.task_names.find_task if command.task else self.workflows.find
-            workflow, plan = find(command.workflow)
+            target = self.targets.find(command.target)
             marked = mask(command.params)
             text = _kept_text(marked)
             hashed = fingerprint(marked)
-            prepared = PreparedStart(command, workflow, plan, text, marked, hashed, command.share)
+            prepared = PreparedStart(command, target, text, marked, hashed, command.share)
         assert isinstance(prepared, PreparedStart)
-        if store.find_start(self.unit, prepared.scope, command.key):
+        if store.find_start(self.unit, prepared.target.scope, command.key):
             return None
         run = self.add_run(prepared)
         if fault is None:
@@ -289,7 +279,7 @@ class Starting:
                 found.append(self.prepare(start))
             except (InvalidInput, NotFound) as error:
                 own = error.problems if isinstance(error, InvalidInput) else []
-                own = own or [Problem("/task" if start.task else "/workflow", error.message)]
+                own = own or [Problem("/target", error.detail)]
                 problems += (
                     one._replace(where=f"/starts/{place}{_within_start(one.where)}") for one in own
                 )
@@ -309,7 +299,7 @@ class Starting:
         """
         known: dict[tuple[str, str], tuple[int, str]] = {}
         for place, prepared in enumerate(command.prepared):
-            at = (prepared.scope, prepared.command.key)
+            at = (prepared.target.scope, prepared.command.key)
             hashed = prepared.hashed
             earlier = known.get(at) or store.find_start(self.unit, *at)
             if earlier and earlier[1] != hashed:
@@ -326,7 +316,7 @@ class Starting:
             known[at] = earlier or (0, hashed)
         answer = []
         for prepared in command.prepared:
-            at = (prepared.scope, prepared.command.key)
+            at = (prepared.target.scope, prepared.command.key)
             number, hashed = known[at]
             if created := not number:
                 number = self.add_run(prepared).number
@@ -347,14 +337,13 @@ class Starting:
         params = self.vault.open(json.loads(run.params))
         started = self.start_run(
             StartRun(
-                workflow=run.task or run.workflow,
+                target=run.task or run.workflow,
                 params={**params, **command.changes},
                 key=command.key,
                 who=command.who,
                 priority=run.priority,
                 share=run.share,
                 tags=tuple(json.loads(run.tags)),
-                task=run.task is not None,
                 planned_at=run.planned_at,
             )
         )
@@ -376,9 +365,26 @@ class Starting:
         return Started(record_of(self.unit, self.time, self.plans, run), created=False)
 
 
+def _unclear(target: Target, names: list[str]) -> InvalidInput:
+    """Return the error for keywords that may be options or inputs."""
+    name = names[0]
+    return InvalidInput(
+        f"{name!r} is an option of every start and an input of {target.kind} {target.name!r}, too; "
+        "nothing was started",
+        problems=[
+            Problem(
+                f"/keywords/{name}",
+                f"as an input: start({target.name!r}, {{{name!r}: ...}}); "
+                f"as an option: start({target.name!r}, {{...}}, {name}=...)",
+            )
+            for name in names
+        ],
+    )
+
+
 def _within_start(where: str) -> str:
     """Where a problem of a start is, within it."""
-    outer = ("/workflow", "/task", "/start_at", "/start_by")
+    outer = ("/target", "/keywords", "/at", "/start_by")
     return where if where.startswith(outer) else f"/params{where}"
 
 

@@ -26,12 +26,12 @@ def listen(host: str, port: int) -> socket.socket:
     except OSError as error:
         if error.errno in (98, 48):  # EADDRINUSE on Linux, on macOS
             raise AddressInUse(
-                f"{host}:{port} is in use by {_holder(port)}. "
-                "Stop that one, or give another port with --port (0 takes any free one)."
+                f"{host}:{port} is in use by {_holder(port)}.",
+                hint="Stop that one, or give another port with --port (0 takes any free one).",
             ) from error
         raise StartError(
-            f"cannot listen at {host}:{port}: {error.strerror or error}. "
-            "Give an address of this machine with --host, and a port with --port."
+            f"cannot listen at {host}:{port}: {error.strerror or error}.",
+            hint="Give an address of this machine with --host, and a port with --port.",
         ) from error
     sock.setblocking(False)
     return sock

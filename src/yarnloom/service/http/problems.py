@@ -93,11 +93,13 @@ def problem_of(error: YarnloomError) -> tuple[int, JsonObject]:
         "type": f"urn:yarnloom:{error.code}",
         "title": (type(error).__doc__ or "").partition("\n")[0],
         "status": status.value,
-        "detail": error.message,
+        "detail": error.detail,
     }
+    if error.hint:
+        body["hint"] = error.hint
     if error.problems:
         body["problems"] = [_problem(problem) for problem in error.problems]
-    return status.value, {**body, **error.detail}
+    return status.value, {**body, **error.facts}
 
 
 def problem_response(error: YarnloomError) -> Response:

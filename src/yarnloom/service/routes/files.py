@@ -153,7 +153,7 @@ def _is_file_name(name: str) -> bool:
 async def _row(core: Core, sha256: str) -> Record:
     row = await core.read(file_records.file, sha256)
     if row is None:
-        raise NotFound(f"no file {sha256[:12]}… is kept; `yarnloom files` lists what is")
+        raise NotFound(f"no file {sha256[:12]}… is kept", hint="`yarnloom files` lists what is")
     if not core.database.files.path(sha256).exists():
         raise Gone(f"the bytes of file {sha256[:12]}… are missing in the data folder")
     return row

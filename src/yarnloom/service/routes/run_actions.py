@@ -93,7 +93,7 @@ async def act_on_many(core: TheCore, who: Asker, body: BulkBody) -> Response:
         )
         for number, found in zip(some, answers, strict=True):
             if isinstance(found, Refused):
-                refused.append({"run": number, "why": found.message})
+                refused.append({"run": number, "why": found.detail})
             elif isinstance(found, BaseException):
                 raise found
             else:
@@ -141,8 +141,8 @@ async def change(core: TheCore, who: Asker, number: RunNumber, body: ChangeBody)
     """Change a run that has not begun: when it begins, its priority, its tags."""
     command = ChangeRun(
         *(number, who, body.reason),
-        start_at=micros(body.start_at),
-        start_in=body.start_in,
+        start_at=micros(body.at),
+        start_in=body.after,
         priority=body.priority,
         tags=body.tags,
     )

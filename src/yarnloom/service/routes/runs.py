@@ -108,17 +108,17 @@ async def start_many(
 
 def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
     return StartRun(
-        workflow=body.workflow or body.task or "",
-        task=body.workflow is None,
+        target=body.target,
         params=body.params,
         key=body.key or key or uuid.uuid4().hex,
         who=who,
         priority=body.priority,
         share=body.share,
         tags=tuple(body.tags),
-        start_at=micros(body.start_at),
-        start_in=body.start_in,
+        start_at=micros(body.at),
+        start_in=body.after,
         start_by=micros(body.start_by),
+        keywords=tuple(body.keywords),
     )
 
 

@@ -198,7 +198,7 @@ def _run_or_trace(
 def _no_run(number: int, given_out: bool) -> Gone | NotFound:
     if given_out:
         return Gone(f"run {number} was removed")
-    return NotFound(f"there is no run {number}; `yarnloom runs` lists what there is")
+    return NotFound(f"there is no run {number}", hint="`yarnloom runs` lists what there is")
 
 
 def _page_of_runs(

@@ -40,7 +40,7 @@ from yarnloom.sdk.file_values import SHELF
 from yarnloom.sdk.find_loom import load_loom
 from yarnloom.sdk.hooks import RESUMABLE_STOPS, Around, AroundFailed
 from yarnloom.sdk.loom import Loom
-from yarnloom.sdk.task import Task
+from yarnloom.sdk.task import DeclaredTask
 from yarnloom.task_texts import error_record, text_of, traceback_text, type_name
 from yarnloom.values import (
     VALUE_LIMIT,
@@ -120,7 +120,7 @@ class Served:
         plain: whether nothing but its inputs is needed to call it.
     """
 
-    task: Task
+    task: DeclaredTask
     around: Around
     kept: JsonValue = None
     plain: bool = field(init=False)
@@ -130,7 +130,7 @@ class Served:
         object.__setattr__(self, "plain", simple and not self.around.wraps)
 
 
-def is_plain(task: Task, around: Around) -> bool:
+def is_plain(task: DeclaredTask, around: Around) -> bool:
     """Whether a task can be run right behind another, alone in a process, without the service."""
     plain = Served(task, around).plain and not task.io
     return plain and task.overlap != "never"
@@ -268,7 +268,7 @@ _NOTHING = Around()
 
 
 def call_task(
-    task: Task,
+    task: DeclaredTask,
     value: JsonValue,
     context: BaseContext,
     on_begin: Callable[[], None] = _ignore,
@@ -293,7 +293,7 @@ def call_task(
 
 
 def _call(
-    task: Task,
+    task: DeclaredTask,
     value: JsonValue,
     context: BaseContext,
     on_begin: Callable[[], None],
@@ -317,13 +317,17 @@ def _call(
     return returned(task, found, context)
 
 
-async def _alone(task: Task, inputs: JsonObject, context: BaseContext, around: Around) -> Any:
+async def _alone(
+    task: DeclaredTask, inputs: JsonObject, context: BaseContext, around: Around
+) -> Any:
     """A coroutine in a process and on an event loop of its own, as in an inline run."""
     async with around.process_later(context.kept) as context.kept:
         return await around.call_later(context, lambda: task.function(**inputs))
 
 
-def call_plain(task: Task, value: JsonValue, on_begin: Callable[[], None], run: Run) -> Called:
+def call_plain(
+    task: DeclaredTask, value: JsonValue, on_begin: Callable[[], None], run: Run
+) -> Called:
     """The same for a task that has no context, is no coroutine and has nothing around it."""
     inputs = prepare(task, value, None)
     if isinstance(inputs, Called):
@@ -338,7 +342,9 @@ def call_plain(task: Task, value: JsonValue, on_begin: Callable[[], None], run: 
     return returned(task, found, None)
 
 
-def prepare(task: Task, value: JsonValue, context: BaseContext | None) -> JsonObject | Called:
+def prepare(
+    task: DeclaredTask, value: JsonValue, context: BaseContext | None
+) -> JsonObject | Called:
     """The function's arguments, or what becomes of the call if the input does not fit."""
     try:
         # Not `encode`: an input may hold several values, each as large as a value may be.
@@ -373,7 +379,7 @@ async def fetch_ahead(value: JsonValue, context: BaseContext, line: AttemptLine)
         context.shelf.paths[sha256] = Path(answer["path"])
 
 
-def returned(task: Task, found: JsonValue, context: BaseContext | None) -> Called:
+def returned(task: DeclaredTask, found: JsonValue, context: BaseContext | None) -> Called:
     """Return what becomes of a call that returned something."""
     if context is not None and isinstance(context.left, CallAgain):
         message = (
@@ -437,7 +443,7 @@ def _of_user(error: BaseException) -> BaseException:
     return error.error if isinstance(error, AroundFailed) else error
 
 
-def _output(task: Task, value: JsonValue) -> Any:
+def _output(task: DeclaredTask, value: JsonValue) -> Any:
     """The value as JSON, if it is what the task says that it returns."""
     if type(value) is task.output_type and _is_short(value):
         return value

@@ -22,7 +22,7 @@ from yarnloom.sdk.base_context import BaseContext
 from yarnloom.sdk.file_values import SHELF
 from yarnloom.sdk.interrupts import ATTEMPT, SharedPage
 from yarnloom.sdk.loom import Loom
-from yarnloom.sdk.task import Task
+from yarnloom.sdk.task import DeclaredTask
 from yarnloom.values import JsonObject, JsonValue
 from yarnloom.worker.channel.frames import UNREADABLE, Channel, ChannelClosed, Message
 from yarnloom.worker.channel.messages import AttemptStream, published
@@ -111,7 +111,7 @@ class _Line:
         self._shared.channel.send({"kind": kind, "attempt": self._attempt, **facts})
 
 
-async def _until_fork(task: Task, inputs: JsonObject) -> Any:
+async def _until_fork(task: DeclaredTask, inputs: JsonObject) -> Any:
     """Await a task's coroutine; a process that it forks ends with it."""
     try:
         value = await task.function(**inputs)

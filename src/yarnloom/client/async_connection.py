@@ -1,0 +1,183 @@
+"""Requests of a client for asyncio. `make generate` makes `connection.py` from it."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import AsyncIterator, Mapping
+from types import TracebackType
+from typing import TYPE_CHECKING, Any, Self
+
+import httpx
+from httpx_sse import EventSource
+
+from yarnloom.client import http_requests
+from yarnloom.client.async_network import AsyncNetwork
+from yarnloom.client.http_limits import TRIES
+from yarnloom.client.http_messages import (
+    AsyncHttpStream,
+    AsyncTransport,
+    ConnectionLost,
+    HttpRequest,
+)
+from yarnloom.client.http_requests import API, Request, Target
+from yarnloom.client.plain_http import Connections
+from yarnloom.values import JsonObject, JsonValue
+
+if TYPE_CHECKING:
+    pass
+
+PAGE = 200
+
+
+class AsyncConnection:
+    """What every part of a client sends its requests with."""
+
+    def __init__(
+        self,
+        url: str | None = None,
+        *,
+        token: str | None = None,
+        who: str | None = None,
+        target: Target | None = None,
+        transport: AsyncTransport | None = None,
+    ) -> None:
+        self.target = target or Target.find(url, token)
+        who = who or http_requests.default_who("python")
+        self._headers = self.target.headers(who)
+        # asyncio only: hundreds of runs can be waited for at once, each with a request of its own.
+        plain = transport is None and self.target.local
+        self._plain = Connections(self.target, who) if plain else None
+        # end
+        self._transport: AsyncTransport = transport or AsyncNetwork(self.target)
+
+    async def __aenter__(self) -> Self:
+        return self
+
+    async def __aexit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        await self.close()
+
+    async def close(self) -> None:
+        """Close the connections."""
+        # asyncio only
+        if self._plain is not None:
+            await self._plain.close()
+        # end
+        await self._transport.close()
+
+    async def call(self, request: Request) -> Any:
+        """Send a request, again where that is safe and the connection broke; JSON as it comes.
+
+        Raises:
+            YarnloomError: as the answer says.
+            NotReachable: nothing answers.
+        """
+        # asyncio only
+        if self._plain is not None:
+            return await self._plain.call(request)
+        # end
+        json_type = {"Content-Type": "application/json"} if request.body is not None else {}
+        sent = self._request(
+            request.method, request.path, request.query, headers=json_type, content=request.content
+        )
+        for tries_left in reversed(range(TRIES)):
+            try:
+                answer = await self._transport.request(sent)
+            except ConnectionLost as error:
+                if not (error.broke and request.again and tries_left):
+                    raise self.target.not_reachable(error) from error
+            else:
+                return http_requests.read_answer(self.target, answer.status, answer.body)
+        raise AssertionError("the loop returns or raises")
+
+    async def stream(
+        self, path: str, query: Mapping[str, JsonValue] | None = None, *, ends: bool = False
+    ) -> AsyncIterator[JsonObject]:
+        """The events of a path; after a broken connection from where it broke.
+
+        Args:
+            path: below `/api/v1`.
+            query: what is asked for.
+            ends: whether the service ends the stream when there is nothing more to come.
+        """
+        last_id, failures = "", 0
+        while True:
+            headers = {"Accept": "text/event-stream", "Cache-Control": "no-store"}
+            if last_id:
+                headers["Last-Event-ID"] = last_id
+            try:
+                request = self._request("GET", path, query, headers=headers)
+                async with self._transport.stream(request) as source:
+                    await self._refuse(source)
+                    answer = httpx.Response(
+                        source.status, headers=source.headers, content=source.blocks
+                    )
+                    async for event in EventSource(answer).aiter_sse():
+                        failures = 0
+                        if event.data:
+                            last_id = event.id or last_id
+                            yield json.loads(event.data)
+                if ends:
+                    return
+            except ConnectionLost as error:
+                failures += 1
+                if failures > 6:
+                    raise self.target.not_reachable(error) from error
+            await asyncio.sleep(min(5.0, 0.1 * 2**failures))
+
+    async def _get(self, path: str, **query: JsonValue) -> Any:
+        given = {name: value for name, value in query.items() if value is not None}
+        return await self.call(Request("GET", path, query=given))
+
+    async def pages(
+        self, path: str, field: str, query: JsonObject, limit: int | None
+    ) -> AsyncIterator[JsonObject]:
+        """Go through the records of a list, page by page."""
+        cursor, left = None, limit
+        while left is None or left > 0:
+            size = PAGE if left is None else min(PAGE, left)
+            page = await self._get(path, **{**query, "limit": size, "cursor": cursor})
+            for data in page[field]:
+                yield data
+            left = None if left is None else left - len(page[field])
+            cursor = page["next"]
+            if cursor is None:
+                return
+
+    def _request(
+        self,
+        method: str,
+        path: str,
+        query: Mapping[str, JsonValue] | None = None,
+        *,
+        headers: Mapping[str, str] | None = None,
+        content: Any = None,
+    ) -> HttpRequest:
+        asked = f"?{http_requests.query_text(query)}" if query else ""
+        url = f"{self.target.url}{API}{path}{asked}"
+        return HttpRequest(method, url, {**self._headers, **(headers or {})}, content)
+
+    async def _refuse(self, source: AsyncHttpStream) -> None:
+        """Raise what an answer says that is an error."""
+        if source.status >= 400:
+            body = b""
+            async for block in source.blocks:
+                body += block
+            http_requests.read_answer(self.target, source.status, body)
+
+    async def blocks(
+        self, path: str, query: Mapping[str, JsonValue] | None = None
+    ) -> AsyncIterator[bytes]:
+        """What a path answers, as it comes."""
+        try:
+            async with self._transport.stream(self._request("GET", path, query)) as source:
+                await self._refuse(source)
+                async for block in source.blocks:
+                    yield block
+        except ConnectionLost as error:
+            raise self.target.not_reachable(error) from error

@@ -1,0 +1,79 @@
+"""Made from `async_network.py` by `make generate`: change that file instead."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import httpx
+
+from yarnloom.client.http_limits import NO_LIMIT, TIMEOUT
+from yarnloom.client.http_messages import ConnectionLost, HttpRequest, HttpResponse, HttpStream
+from yarnloom.client.http_requests import Target
+from yarnloom.media_types import BLOCK
+
+_BROKEN = (httpx.RemoteProtocolError, httpx.ReadError, httpx.WriteError)
+
+
+class Network:
+    """Sends requests over the network.
+
+    Args:
+        target: the service. No proxy stands between this machine and itself.
+    """
+
+    def __init__(self, target: Target) -> None:
+        self._http = httpx.Client(
+            timeout=TIMEOUT, limits=NO_LIMIT, trust_env=not target.local, verify=target.secure
+        )
+
+    def request(self, request: HttpRequest) -> HttpResponse:
+        """Send a request.
+
+        Raises:
+            ConnectionLost: no answer arrived.
+        """
+        try:
+            answer = self._http.send(self._built(request))
+        except (httpx.TransportError, httpx.InvalidURL) as error:
+            raise lost(error) from error
+        return HttpResponse(answer.status_code, answer.content, answer.headers)
+
+    @contextmanager
+    def stream(self, request: HttpRequest) -> Iterator[HttpStream]:
+        """Send a request whose answer is read as it comes.
+
+        Raises:
+            ConnectionLost: no answer arrived, or it broke off.
+        """
+        try:
+            answer = self._http.send(self._built(request), stream=True)
+        except (httpx.TransportError, httpx.InvalidURL) as error:
+            raise lost(error) from error
+        try:
+            yield HttpStream(answer.status_code, answer.headers, self._blocks(answer))
+        finally:
+            answer.close()
+
+    def _blocks(self, answer: httpx.Response) -> Iterator[bytes]:
+        # Events are read as they come; of a file the blocks are as large as they may be.
+        size = None if "text/event-stream" in answer.headers.get("content-type", "") else BLOCK
+        try:
+            yield from answer.iter_bytes(size)
+        except httpx.TransportError as error:
+            raise lost(error) from error
+
+    def _built(self, request: HttpRequest) -> httpx.Request:
+        return self._http.build_request(
+            request.method, request.url, headers=request.headers, content=request.content
+        )
+
+    def close(self) -> None:
+        """Close the connections."""
+        self._http.close()
+
+
+def lost(error: Exception) -> ConnectionLost:
+    """Return what is raised in place of an error of the library."""
+    connected = not isinstance(error, httpx.ConnectError | httpx.InvalidURL)
+    return ConnectionLost(str(error), connected=connected, broke=isinstance(error, _BROKEN))

@@ -1,0 +1,304 @@
+"""Made from `async_setting_calls.py` by `make generate`: change that file instead."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING, Any, Unpack
+from urllib.parse import quote
+
+from yarnloom.client import http_requests
+from yarnloom.client.connection import Connection
+from yarnloom.client.http_requests import KEEP, Request
+from yarnloom.client.run_facts import read, read_list
+from yarnloom.client.runs_filter import RunsFilter
+
+if TYPE_CHECKING:
+    from yarnloom.plan import Rate
+    from yarnloom.protocol.overview_answers import OverTimeAnswer
+    from yarnloom.protocol.setting_answers import PoolAnswer, PoolUse, SavedFilter, ScheduleAnswer
+    from yarnloom.protocol.worker_answers import WorkerAnswer, WorkerFacts
+    from yarnloom.protocol.workflow_answers import (
+        PublishedWorkflow,
+        TaskAnswer,
+        TaskWithCode,
+        WorkflowAnswer,
+        WorkflowWithPlan,
+    )
+    from yarnloom.sdk.calls import Call
+    from yarnloom.sdk.loom import Loom
+
+
+class SettingCalls(Connection):
+    """Looms, workers, pools, schedules and saved filters."""
+
+    def publish(self, loom: Loom) -> list[PublishedWorkflow]:
+        """Publish a loom: its workflows, tasks, pools and schedules are current then.
+
+        Raises:
+            PlanError: the loom has mistakes.
+            Conflict: a step names a pool that is not there.
+        """
+        from yarnloom.protocol.workflow_answers import PublishedWorkflows
+
+        request = Request("POST", "/workflows", loom.publication())
+        return read(PublishedWorkflows, self.call(request)).workflows
+
+    def workflows(self) -> list[WorkflowAnswer]:
+        """Every workflow that is published."""
+        from yarnloom.protocol.workflow_answers import WorkflowAnswer
+
+        return read_list(WorkflowAnswer, (self._get("/workflows"))["workflows"])
+
+    def workflow(self, name: str) -> WorkflowWithPlan:
+        """A workflow with its plan.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        from yarnloom.protocol.workflow_answers import WorkflowWithPlan
+
+        return read(WorkflowWithPlan, self._get("/workflows", name=name))
+
+    def over_time(self, name: str, *, days: int = 30) -> OverTimeAnswer:
+        """How the runs of a workflow went, day by day and step by step.
+
+        Args:
+            name: the workflow's.
+            days: how many, back from today.
+        """
+        from yarnloom.protocol.overview_answers import OverTimeAnswer
+
+        found = self._get("/workflows/over-time", name=name, days=days)
+        return read(OverTimeAnswer, found)
+
+    def tasks(self) -> list[TaskAnswer]:
+        """Every task that is published, and the workers that have it."""
+        from yarnloom.protocol.workflow_answers import TaskAnswer
+
+        return read_list(TaskAnswer, (self._get("/tasks"))["tasks"])
+
+    def task(self, name: str, *, code: str | None = None) -> TaskWithCode:
+        """A task with its source.
+
+        Args:
+            name: the task's.
+            code: the hash of its code, as attempts have it; the newest unless given.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        from yarnloom.protocol.workflow_answers import TaskWithCode
+
+        return read(TaskWithCode, self._get("/tasks", name=name, code=code))
+
+    def workers(self) -> list[WorkerAnswer]:
+        """Every worker: what it has in hand, and what it can run."""
+        from yarnloom.protocol.worker_answers import WorkerList
+
+        return read(WorkerList, self._get("/workers")).workers
+
+    def drain(self, worker: str, *, reason: str = "") -> WorkerFacts:
+        """Give a worker nothing more, and let it end when it has nothing in hand.
+
+        Args:
+            worker: its name or id.
+            reason: why, for the record.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        from yarnloom.protocol.worker_answers import WorkerFacts
+
+        return read(WorkerFacts, self.call(http_requests.drain_request(worker, reason)))
+
+    def pools(self) -> list[PoolAnswer]:
+        """Every pool: its limits, and how it is used now."""
+        from yarnloom.protocol.setting_answers import PoolList
+
+        return read(PoolList, self._get("/pools")).pools
+
+    def pool(self, name: str) -> PoolAnswer:
+        """A pool.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        return self._pool(Request("GET", f"/pools/{quote(name, safe='')}"))
+
+    def pool_use(self, name: str) -> PoolUse:
+        """How full a pool was, and how long steps waited for it.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        from yarnloom.protocol.setting_answers import PoolUse
+
+        return read(PoolUse, self._get(f"/pools/{quote(name, safe='')}/use"))
+
+    def make_pool(
+        self,
+        name: str,
+        *,
+        limit: int | None = None,
+        rate: Rate | None = None,
+        note: str = "",
+        reason: str = "",
+    ) -> PoolAnswer:
+        """Make a pool by hand; looms declare theirs with `loom.pool`.
+
+        Args:
+            name: the pool's.
+            limit: how many attempts may run at once; any number unless given, 0 halts.
+            rate: how many may begin in a time; any number unless given.
+            note: what it is for.
+            reason: why, for the record.
+
+        Raises:
+            Conflict: there is one of that name.
+        """
+        settings = {"limit": limit, "rate": rate, "note": note, "reason": reason}
+        body = http_requests.pool_request(name, **settings).body
+        return self._pool(Request("POST", "/pools", {"name": name, **body}))
+
+    def change_pool(
+        self,
+        name: str,
+        *,
+        limit: int | None = KEEP,
+        rate: Rate | None = KEEP,
+        note: str = KEEP,
+        paused: bool = KEEP,
+        as_declared: bool = False,
+        reason: str = "",
+    ) -> PoolAnswer:
+        """Change what is given of a pool, at once; the pool as it is then.
+
+        Args:
+            name: the pool's.
+            limit: how many attempts may run at once; None for any number, 0 halts.
+            rate: how many may begin in a time; None for any number.
+            note: what it is for.
+            paused: True begins nothing of it any more, False goes on.
+            as_declared: first forget what was set by hand before.
+            reason: why, for the record.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        settings = {"limit": limit, "rate": rate, "note": note, "paused": paused}
+        more = {"as_declared": as_declared, "reason": reason}
+        return self._pool(http_requests.pool_request(name, **settings, **more))
+
+    def remove_pool(self, name: str, *, reason: str = "") -> None:
+        """Remove a pool.
+
+        Raises:
+            Conflict: a step names it.
+        """
+        self.call(http_requests.remove_request("pools", name, reason))
+
+    def _pool(self, request: Request) -> PoolAnswer:
+        from yarnloom.protocol.setting_answers import PoolAnswer
+
+        return read(PoolAnswer, self.call(request))
+
+    def schedules(self) -> list[ScheduleAnswer]:
+        """Every schedule: what it starts and when next, and what came of it last."""
+        from yarnloom.protocol.setting_answers import ScheduleAnswer
+
+        found = (self._get("/schedules"))["schedules"]
+        return read_list(ScheduleAnswer, found)
+
+    def schedule(self, name: str) -> ScheduleAnswer:
+        """A schedule.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        return self._schedule(Request("GET", f"/schedules/{quote(name, safe='')}"))
+
+    def make_schedule(
+        self,
+        target: Call[Any] | str,
+        *,
+        cron: str,
+        name: str = "",
+        paused: bool = False,
+        **settings: Any,
+    ) -> ScheduleAnswer:
+        """Make a schedule by hand; looms declare theirs with `loom.schedule`.
+
+        Args:
+            target: what it starts: a call of a workflow, or the workflow's name.
+            cron: when: minute, hour, day of month, month, day of week.
+            name: the schedule's; the workflow's unless given.
+            paused: whether it is made paused.
+            settings: `zone`, `params` (after a name), `if_busy`, `missed`, `priority`, `share`,
+                `tags`, `note` and `reason`, as of `loom.schedule`.
+
+        Raises:
+            InvalidInput: something is not right; `problems` holds all that is wrong.
+        """
+        body = http_requests.schedule_body(target, name, settings)
+        body |= {"cron": cron, "paused": paused}
+        return self._schedule(Request("POST", "/schedules", body))
+
+    def change_schedule(
+        self, name: str, *, paused: bool = KEEP, as_declared: bool = False, **settings: Any
+    ) -> ScheduleAnswer:
+        """Change what is given of a schedule, at once; the schedule as it is then.
+
+        Args:
+            name: the schedule's.
+            paused: True pauses it, False lets it go on.
+            as_declared: first forget what was changed by hand before.
+            settings: as of `make_schedule`, with `workflow` and `cron`.
+
+        Raises:
+            NotFound: there is none of that name.
+            InvalidInput: something is not right then.
+        """
+        more = {"paused": paused, "as_declared": as_declared}
+        return self._schedule(http_requests.schedule_request(name, **more, **settings))
+
+    def remove_schedule(self, name: str, *, reason: str = "") -> None:
+        """Remove a schedule; its runs stay.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        self.call(http_requests.remove_request("schedules", name, reason))
+
+    def next_times(self, cron: str, *, zone: str = "UTC", count: int = 5) -> list[datetime]:
+        """Return the next times of five fields of a schedule, by a zone's clock."""
+        found = self._get("/next-times", cron=cron, zone=zone, count=count)
+        return [datetime.fromisoformat(one) for one in found["times"]]
+
+    def _schedule(self, request: Request) -> ScheduleAnswer:
+        from yarnloom.protocol.setting_answers import ScheduleAnswer
+
+        return read(ScheduleAnswer, self.call(request))
+
+    def filters(self) -> list[SavedFilter]:
+        """Filters of the list of runs that are kept by name."""
+        from yarnloom.protocol.setting_answers import FilterList
+
+        return read(FilterList, self._get("/filters")).filters
+
+    def save_filter(
+        self, name: str, *, states: Sequence[str] = (), **wanted: Unpack[RunsFilter]
+    ) -> SavedFilter:
+        """Keep a filter of the list of runs by name: `client.runs(saved=name)`."""
+        from yarnloom.protocol.setting_answers import SavedFilter
+
+        request = http_requests.save_filter_request(name, states, wanted)
+        return read(SavedFilter, self.call(request))
+
+    def drop_filter(self, name: str, *, reason: str = "") -> None:
+        """Forget a filter.
+
+        Raises:
+            NotFound: there is none of that name.
+        """
+        self.call(http_requests.drop_filter_request(name, reason))
