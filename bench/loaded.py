@@ -89,5 +89,5 @@ def _cost(url: str, mark: str, data: Path) -> tuple[float, int]:
 async def _run(url: str) -> int:
     async with AsyncClient(url) as client:
         await each_of("many")(client)
-        (run,) = await client.runs(limit=1)
+        (run,) = [one async for one in client.runs(limit=1)]
         return int(run.number)

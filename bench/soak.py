@@ -108,7 +108,7 @@ class Soak:
             self._over.wait(10)
 
     def _look(self, client: Client) -> None:
-        newest = client.runs(limit=20)
+        newest = list(client.runs(limit=20))
         client.call(Request("GET", "/overview"))
         for run in newest[:1]:
             client.call(Request("GET", f"/runs/{run.number}/graph"))

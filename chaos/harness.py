@@ -367,7 +367,7 @@ class Chaos:
         attempts: dict[int, int] = {}
         with Client(self._service.url, who="chaos") as client:
             while time.monotonic() < until:
-                left = client.runs(states=OPEN, limit=200)
+                left = list(client.runs(states=OPEN, limit=200))
                 if not left:
                     return
                 attempts |= {run.number: run.data["attempts"] for run in left}

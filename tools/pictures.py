@@ -106,7 +106,7 @@ def reasons(page: Page, url: str, commands: Terminal, client: Client) -> None:
     """The pools, and what `why` says, in the middle of a run."""
     run = almanac(client)
     client.change_pool("gauge-link", limit=2, reason="one line is down")
-    while client.pools()[0]["waiting"] < 3:
+    while client.pools()[0].waiting < 3:
         threading.Event().wait(0.1)
     page.goto(f"{url}/pools")
     page.get_by_text("limit set by hand").wait_for()
@@ -198,7 +198,7 @@ def by_clock(page: Page, url: str, commands: Terminal, client: Client) -> None:
     page.wait_for_timeout(700)
     page.screenshot(path=TARGET / "schedules.png")
     commands.clear()
-    scheduled = client.runs(limit=1)[0].number + 1
+    scheduled = list(client.runs(limit=1))[0].number + 1
     commands.type(
         "yarnloom schedules; yarnloom schedule nightly-waters --resume | head -8; "
         "yarnloom start harbour-tides -p harbour=saltmere --in 2h --start-by 23:59; "

@@ -39,7 +39,7 @@ class Readable:
         self.running = client.start("books", count=5_000, lent_from=400, back=str(self.back))
         link = client.call(Request("POST", f"/runs/{self.running.number}/links", {}))
         client.call(Request("PUT", "/filters/mine", {"states": ["failed"]}))
-        client.make_schedule("early", workflow="books", cron="0 6 * * *")
+        client.make_schedule("books", name="early", cron="0 6 * * *")
         eventually(lambda: self._graph(self.running.number)["counts"].get("done") == 400)
         self._rest()
         self.paths = []

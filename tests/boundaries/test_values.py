@@ -293,7 +293,7 @@ def test_a_worker_gets_no_further_than_its_own_attempts(
 
     assert answer.json()["refused"][0]["attempt"] == attempt["id"]
     assert "stolen" not in http.get(f"/runs/{run.number}/log", params={"address": "use"}).text
-    assert [one["value"] for one in run.published()] == [3]
+    assert [one.value for one in run.published()] == [3]
     assert run.refresh().state == "done"
 
 
@@ -308,4 +308,4 @@ def test_a_python_client_refuses_what_would_mean_something_else(program: Service
         client.start("echo", priority=True)
     with pytest.raises((InvalidInput, ValueRefused)):
         client.start("echo", value=nested(65))
-    assert eventually(lambda: client.runs(workflow="echo"))
+    assert eventually(lambda: list(client.runs(workflow="echo")))

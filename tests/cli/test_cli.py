@@ -76,8 +76,8 @@ def test_cancel_from_the_command(served: ServiceProgram, tmp_path: Path) -> None
     [
         (["strat"], 2, "no command 'strat'; did you mean 'start'?"),
         ([], 2, "yarnloom --help"),
-        (["start"], 2, "WORKFLOW"),
-        (["start", "smus"], 2, "there is no workflow 'smus'; did you mean 'sums'?"),
+        (["start"], 2, "NAME"),
+        (["start", "smus"], 2, "there is no workflow or task 'smus'; did you mean 'sums'?"),
         (["start", "sums"], 2, "/number: missing; expected an integer"),
         (["start", "sums", "-p", "number=x", "-p", "nr=1"], 2, "/number: found 'x'"),
         (["start", "sums", "-p", "number=x", "-p", "nr=1"], 2, "/nr: not expected here"),

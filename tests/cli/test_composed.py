@@ -85,7 +85,7 @@ def test_a_single_task_from_the_command(served: ServiceProgram) -> None:
     assert done.returncode == 0, done.stderr
     assert "output  4" in done.stdout
     assert wrong.returncode == 2
-    assert "there is no task 'lisen'; did you mean 'listen'?" in wrong.stderr
+    assert "there is no workflow or task 'lisen'; did you mean 'listen'?" in wrong.stderr
 
 
 def test_the_code_of_an_attempt_is_shown(served: ServiceProgram, coast: str) -> None:

@@ -193,7 +193,7 @@ def test_a_secret_that_is_missing_is_asked_for(tmp_path: Path) -> None:
         os.close(ours)
 
         assert b"sesame" not in written
-        (run,) = one.client().runs()
+        (run,) = list(one.client().runs())
         assert run.wait() == []
         assert run.data["params"]["token"] == "•••"
 

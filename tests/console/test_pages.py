@@ -179,7 +179,7 @@ def test_a_worker_tells_what_it_runs(
 def test_a_schedule_tells_how_its_runs_went(program: ServiceProgram, page: Page) -> None:
     """An icon for each of the newest, which leads there."""
     client = program.client()
-    client.make_schedule("soundings", workflow="sums", cron="0 3 1 1 *", params={"number": 1})
+    client.make_schedule("sums", name="soundings", cron="0 3 1 1 *", params={"number": 1})
     run = client.start_schedule("soundings")
     run.wait(60)
     page.goto(f"{program.url}/schedules")
@@ -231,7 +231,7 @@ def test_axe_finds_nothing_serious(
 ) -> None:
     """On every page, and with each kind of drawer open."""
     number = told["running"].number
-    ended = told["client"].runs(workflow="coast", states=("done",))[0].number
+    ended = next(told["client"].runs(workflow="coast", states=("done",))).number
     places = [
         *PAGES,
         "/runs?state=failed",

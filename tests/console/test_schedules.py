@@ -51,7 +51,7 @@ def test_a_schedule_is_made_with_its_times_in_view_and_changed(
     expect(row).to_contain_text("if resumed")
     row.get_by_role("button", name="Start now").click()
     expect(row.get_by_role("link", name="its runs")).to_be_visible()
-    run = eventually(lambda: program.client().runs(schedule="nightly"))[0]
+    run = eventually(lambda: list(program.client().runs(schedule="nightly")))[0]
     assert run.wait(60) == 5
     row.get_by_role("link", name="its runs").click()
     expect(page.get_by_text("of schedule nightly")).to_be_visible()

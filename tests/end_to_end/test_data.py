@@ -57,7 +57,7 @@ def test_letters_through_real_workers(program: ServiceProgram, tmp_path: Path) -
     assert output["read"][2:] == [1_500, 1_500]
     listed = list(client.rows(run.data["params"]["contacts"]))
     assert (len(listed), listed[3]["harbour"]) == (1_500, "h3")
-    assert output["bind"]["sha256"] in {one["sha256"] for one in client.files()}
+    assert output["bind"]["sha256"] in {one.sha256 for one in client.files()}
 
 
 def test_files_and_models_as_params(program: ServiceProgram, tmp_path: Path) -> None:
@@ -171,7 +171,7 @@ def test_a_service_killed_during_an_upload_keeps_nothing_half(tmp_path: Path, at
         assert sent.is_set()
     with service(folder) as second:
         client = second.client()
-        assert client.files() == []
+        assert list(client.files()) == []
         assert [path for path in (folder / "files").rglob("*") if path.is_file()] == []
         kept = client.upload(data, "a")
         assert client.download(kept, tmp_path / "a").read_bytes() == data
@@ -200,7 +200,7 @@ def test_a_service_killed_while_lists_are_read_and_gathered(tmp_path: Path) -> N
 def waits_for_list_job(run: Run) -> bool:
     """Whether a run waits for something that is done beside the service."""
     why = run.why()
-    kinds = {reason["kind"] for one in why["waits"] for reason in one["reasons"]}
+    kinds = {reason.kind for one in why.waits for reason in one.reasons}
     return bool(kinds & {"reading", "gathering"})
 
 

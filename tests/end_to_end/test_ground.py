@@ -91,7 +91,7 @@ def test_removing_other_files_lets_no_second_service_in(tmp_path: Path) -> None:
             f"yarnloom serve: the data folder {data} is in use by another service. "
             "Stop that one, or give another folder with --data."
         ]
-        assert program.client().runs() == []
+        assert list(program.client().runs()) == []
     # And a copy of a folder is nobody's.
     shutil.copytree(data, tmp_path / "copy")
     with service(tmp_path / "copy") as program:

@@ -95,8 +95,8 @@ def test_a_worker_says_what_it_has_and_ends_when_nothing_is_left(
 ) -> None:
     """Steps that need it go there; then it ends by itself."""
     run = program.client().start("draws", folder=str(tmp_path))
-    (entry,) = run.why()["waits"]
-    assert entry["reasons"][0]["text"] == "worker main has no gpu (only_on)"
+    (entry,) = run.why().waits
+    assert entry.reasons[0].text == "worker main has no gpu (only_on)"
     worker = start_worker(program, "--has", "fast,gpu", "--until-idle", "--name", "painter")
 
     assert run.wait(60) == 1
@@ -120,8 +120,8 @@ def test_a_drained_worker_lets_what_runs_finish(program: ServiceProgram, tmp_pat
 
     assert other.process.wait(60) == 0
     assert outcomes(run, "all[1]/pass") == ["done"]
-    (entry, *_) = run.why()["waits"]
-    assert entry["reasons"][0]["kind"] in ("no_worker", "draining")
+    (entry, *_) = run.why().waits
+    assert entry.reasons[0].kind in ("no_worker", "draining")
     start_worker(program, "--until-idle").process.wait(60)
     assert run.wait(60) == [1, 2, 3]
 
@@ -138,8 +138,8 @@ def test_an_abandoned_step_keeps_its_place_until_its_process_has_ended(tmp_path:
         first.cancel()
         eventually(lambda: first.refresh().state == "cancelled")
         second = client.start("clings", folder=str(tmp_path))
-        (entry,) = second.why()["waits"]
-        assert entry["reasons"][0]["text"] == (
+        (entry,) = second.why().waits
+        assert entry.reasons[0].text == (
             f"waits for pool rail (1 of 1 in use by run {first.number})"
         )
         assert attempts(first)[0]["abandoned"]

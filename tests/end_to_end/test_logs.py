@@ -55,7 +55,7 @@ def test_what_was_published_survives_a_kill(tmp_path: Path) -> None:
         first.kill()
     with service(data, port=first.port) as second:
         again = second.client().run(run.number)
-        assert [one["value"] for one in again.published()] == [{"part": 1}, "the end"]
+        assert [one.value for one in again.published()] == [{"part": 1}, "the end"]
 
 
 def test_log_lines_that_cannot_be_kept_cost_nothing_else(tmp_path: Path) -> None:
@@ -73,7 +73,7 @@ def test_log_lines_that_cannot_be_kept_cost_nothing_else(tmp_path: Path) -> None
         told = run_command("log", f"{lost[0].number}/speak", url=program.url)
         assert (told.returncode, len(told.stderr.strip().splitlines())) == (5, 1), told
         assert "logs.db" in told.stderr
-        assert lost[0].why()["state"] == "done"
+        assert lost[0].why().state == "done"
         (data / "logs.db").rmdir()
         kept = client.start("speaks", words="ebb")
         kept.wait(60)

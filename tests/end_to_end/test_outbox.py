@@ -157,7 +157,7 @@ def test_a_service_that_is_killed_makes_one_run(path: Path, tmp_path: Path, poin
     with service(data, "--load", LOOM, port=program.port) as program:
         relay_all(path, program.url)
         assert started(program.client()) == ["order"]
-        assert program.client().runs(key="order")[0].wait(60) == 3
+        assert next(program.client().runs(key="order")).wait(60) == 3
     assert column(path, "SELECT start_key FROM yarnloom_outbox") == []
 
 
@@ -169,13 +169,13 @@ def test_the_command_delivers_as_soon_as_something_is_committed(path: Path, tmp_
     relay.wait_for("delivers from")
     with sqlite3.connect(path) as connection:
         Outbox().start(connection, "sums", number=1, key="first")
-    eventually(lambda: program.client().runs(key="first"))
+    eventually(lambda: list(program.client().runs(key="first")))
     program.kill()
     with sqlite3.connect(path) as connection:
         Outbox().start(connection, "sums", number=1, key="second")
     relay.wait_for("waits: no service answers")
     with service(data, "--load", LOOM, port=program.port) as program:
-        eventually(lambda: program.client().runs(key="second"))
+        eventually(lambda: list(program.client().runs(key="second")))
         relay.wait_for("delivers again")
         assert relay.end() == 0
 
@@ -198,7 +198,7 @@ def test_the_command_says_what_is_refused_and_tries_again(path: Path, tmp_path: 
                 "UPDATE yarnloom_outbox SET body = replace(body, 'nummer', 'number')"
             )
         run_command("relay", str(path), "--once", "--retry", **given)
-        assert program.client().runs(key="wrong")[0].wait(60) == 3
+        assert next(program.client().runs(key="wrong")).wait(60) == 3
         assert "is empty" in run_command("relay", str(path), "--list", **given).stderr
     assert "there is no database" in run_command("relay", "nothing.db").stderr
     assert "--connect x:y" in run_command("relay", "--connect", "x:y").stderr

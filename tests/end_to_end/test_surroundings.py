@@ -157,11 +157,11 @@ def test_new_code_runs_with_the_next_attempt_and_none_is_lost(tmp_path: Path) ->
         write(tmp_path, "new", number=2)
         program.wait_for("new code is loaded")
         eventually(lambda: client.start("one").wait(60) == "new")
-        assert client.runs(workflow="one")[0].data["params"] == {}
+        assert next(client.runs(workflow="one")).data["params"] == {}
         assert holding.refresh().state == "running"
         (tmp_path / "go").touch()
         assert holding.wait(60) == "old"
-        newest = client.runs(workflow="one")[0].number
+        newest = next(client.runs(workflow="one")).number
         old, new = code_of(client, holding.number, "work"), code_of(client, newest)
         assert (len(old), len(new)) == (1, 1)
         assert old != new
@@ -340,13 +340,11 @@ def test_a_schedule_fires_and_a_run_starts_later_through_a_kill(tmp_path: Path) 
     client = program.client()
     later = client.start("sums", number=1, after="2s")
     assert later.state == "scheduled"
-    minutely = client.make_schedule(
-        "minutely", workflow="sums", cron="* * * * *", params={"number": 5}
-    )
+    minutely = client.make_schedule("sums", name="minutely", cron="* * * * *", params={"number": 5})
     program.kill()
     with service(data, "--load", "tests.looms:loom", port=program.port) as program:
         client = program.client()
         assert client.run(later.number).wait(60) == 3
-        (fired,) = eventually(lambda: client.runs(schedule="minutely"), patience=90)
+        (fired,) = eventually(lambda: list(client.runs(schedule="minutely")), patience=90)
         assert fired.wait(60) == 7
         assert fired.data["planned_at"] == minutely["next_at"]

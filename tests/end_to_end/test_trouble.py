@@ -40,7 +40,7 @@ def test_a_task_that_waits_for_a_run_on_the_only_place_is_named(
 ) -> None:
     """By `why`, and in the overview; with another place both go on."""
     outer = client.start("outer", url=program.url)
-    inner = eventually(lambda: client.runs(workflow="inner"))[0]
+    inner = eventually(lambda: list(client.runs(workflow="inner")))[0]
     said = eventually(lambda: stuck(program).get(inner.number))
     assert f"held by run {outer.number}, in which a task waits for this run" in said[0]
     told = run_command("why", str(inner.number), url=program.url)
@@ -87,14 +87,14 @@ def test_progress_is_told_everywhere_and_to_links_without_labels(
     assert found["text"].endswith("of 10,000 pages, slowly")
     assert (found["address"], found["total"]) == ("read", 10_000)
     assert 0 <= found["fraction"] < 0.6
-    assert (client.runs(workflow="reads")[0].progress["address"]) == "read"
+    assert (next(client.runs(workflow="reads")).progress.address) == "read"
     shown = run_command("show", str(run.number), url=program.url).stdout
     assert " left" in shown
     assert "of 10,000 pages, slowly" in " ".join(shown.split())
     assert "of 10,000 pages" in run_command("runs", url=program.url).stdout
     followed = next(iter(run.follow()))
-    assert followed.progress["address"] == "read"
-    link = run.link("5m")["path"].removesuffix("/events")
+    assert followed.progress.address == "read"
+    link = run.link("5m").path.removesuffix("/events")
     linked = httpx.get(program.url + link, trust_env=False).json()["progress"]
     assert linked["text"].endswith("of 10,000 pages, slowly")
     assert linked["address"] == ""
@@ -109,7 +109,7 @@ def test_a_run_is_changed_before_it_begins(program: ServiceProgram, client: Clie
     later = datetime.now(UTC) + timedelta(hours=3)
     started = run_command("start", "inner", "--after", "1h", url=program.url)
     assert started.returncode == 0, started.stderr
-    run = client.runs(states=("scheduled",))[0]
+    run = next(client.runs(states=("scheduled",)))
     run.change(at=later, priority=4, tags=["spring"])
     assert run.data["start_at"].startswith(f"{later:%Y-%m-%dT%H:%M:%S}")
     assert (run.data["priority"], run.data["tags"]) == (4, ["spring"])
@@ -129,7 +129,7 @@ def test_a_failed_follow_up_is_found_and_retried(program: ServiceProgram, client
     run = client.start("tells")
     assert run.wait(60) == 7
     assert run.refresh().data["followups_failed"] == 1
-    found = client.runs(followups_failed=True)
+    found = list(client.runs(followups_failed=True))
     assert [one.number for one in found] == [run.number]
     listed = run_command("runs", "--followups-failed", url=program.url).stdout
     assert str(run.number) in listed

@@ -149,10 +149,7 @@ def test_a_rule_that_only_pydantic_knows_refuses_the_attempt() -> None:
 
 @pytest.mark.parametrize(
     ("declare", "words"),
-    [
-        (lambda x: None, "x"),
-        (eval("lambda *args: None"), "names each of its inputs"),
-    ],
+    [(lambda x: None, "x"), (eval("lambda *args: None"), "names each of its inputs")],
 )
 def test_tasks_that_cannot_be_are_named(declare: Any, words: str) -> None:
     """With what to do instead."""

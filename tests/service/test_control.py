@@ -210,10 +210,10 @@ def test_logs_and_what_is_published_come_live(
 ) -> None:
     """A reader that was cut off goes on behind its last id; the stream ends with the step."""
     run = start(program, tmp_path, "noisy")
-    whole = [line["text"] for line in run.lines("go")]
+    whole = [line.text for line in run.lines("go")]
     assert "from C" in whole
     first = next(iter(run.published(follow=True)))
-    assert (first["value"], first["address"]) == ({"part": 1}, f"{run.number}/go")
+    assert (first.value, first.address) == ({"part": 1}, f"{run.number}/go")
     headers = {"Last-Event-ID": f"1-{len(whole) - 1}"}
     with http.stream(
         "GET", f"/runs/{run.number}/log/live", params={"address": "go"}, headers=headers

@@ -55,10 +55,10 @@ def test_with_a_token_only_those_who_have_it(tmp_path: Path) -> None:
     """For the API, the command's exit code, and the console's cookie."""
     with service(tmp_path, "--token", "sesame") as program:
         with pytest.raises(NotAllowed, match="a token is needed"):
-            Client(program.url).runs()
+            list(Client(program.url).runs())
         with pytest.raises(NotAllowed, match="not this service's token"):
-            Client(program.url, token="wrong").runs()
-        assert Client(program.url, token="sesame").runs() == []
+            list(Client(program.url, token="wrong").runs())
+        assert list(Client(program.url, token="sesame").runs()) == []
 
         refused = run_command("runs", url=program.url)
         assert refused.returncode == 4

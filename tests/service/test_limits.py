@@ -12,9 +12,10 @@ import httpx
 import pytest
 from httpx_sse import connect_sse
 
-from tests.helpers import ServiceProgram, run_command, service
+from tests.helpers import ServiceProgram, eventually, run_command, service
 from yarnloom import AsyncClient, Client, Rate
 from yarnloom.errors import InvalidInput, NotFound
+from yarnloom.protocol.setting_answers import RateAnswer
 
 
 @pytest.fixture(scope="module")
@@ -121,14 +122,14 @@ def test_what_runs_says_since_when_it_has_been_silent(
 ) -> None:
     """A lease says that the worker lives, not that the task moves."""
     run = served.client().start("held", folder=str(tmp_path))
-    entry: dict[str, Any] = {}
-    while "last_line_at" not in entry:
-        (entry, *_) = run.why("hold")["waits"]
+    (entry,) = eventually(
+        lambda: [w for w in run.why("hold").waits if "last_line_at" in w.model_fields_set]
+    )
     (tmp_path / "go").touch()
     run.wait(60)
 
-    assert entry["last_line_at"] is None
-    assert entry["reasons"][0]["text"].startswith("has run on worker w1 for ")
+    assert entry.last_line_at is None
+    assert entry.reasons[0].text.startswith("has run on worker w1 for ")
 
 
 def test_pools_are_told_live(http: httpx.Client) -> None:
@@ -148,7 +149,7 @@ def test_pools_from_python(program: ServiceProgram) -> None:
     """Sync and async alike."""
     with Client(program.url) as client:
         changed = client.change_pool("rail", limit=3, rate=Rate(5, "2s"), reason="a test")
-        assert (changed["limit"], changed["rate"]) == (3, {"count": 5, "per": 2.0})
+        assert (changed.limit, changed.rate) == (3, RateAnswer(count=5, per=2.0))
         with pytest.raises(NotFound, match="did you mean 'rail'"):
             client.change_pool("rai", limit=1)
         with pytest.raises(InvalidInput):
@@ -160,8 +161,8 @@ def test_pools_from_python(program: ServiceProgram) -> None:
             run = await client.start("draws", folder="/nowhere")
             why = await run.why()
             await run.cancel()
-            return [back["limit"], [one["name"] for one in await client.pools()], why["waits"]]
+            return [back.limit, [one.name for one in await client.pools()], why.waits]
 
     limit, names, waits = asyncio.run(main())
     assert (limit, names) == (None, ["narrow", "rail"])
-    assert waits[0]["address"] == "it"
+    assert waits[0].address == "it"

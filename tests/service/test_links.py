@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -26,7 +25,7 @@ def test_a_link_shows_what_an_end_user_is_to_know(
     """State, a plain message, progress: no error, no name of a step or task, no output."""
     run = served.client().start("misbehaves", how="raise")
     eventually(lambda: run.refresh().state == "failed")
-    shown = http.get(f"/api/v1/links/{run.link()['token']}")
+    shown = http.get(f"/api/v1/links/{run.link().token}")
 
     assert shown.json()["state"] == "failed"
     assert shown.json()["message"] == "It has failed."
@@ -41,9 +40,9 @@ def test_details_are_shown_where_they_are_asked_for(
     run = served.client().start("sums", number=3)
     run.wait()
     link = run.link(details=True)
-    shown = http.get(f"/api/v1/links/{link['token']}").json()
+    shown = http.get(f"/api/v1/links/{link.token}").json()
 
-    assert link["details"] is True
+    assert link.details is True
     assert shown["output"] == run.output
     assert shown["workflow"] == "marks/sums"
 
@@ -53,25 +52,25 @@ def test_links_are_listed_and_revoked(served: ServiceProgram, http: httpx.Client
     run = served.client().start("sums", number=4)
     run.wait()
     first, second = run.link(), run.link("2h")
-    assert [one["id"] for one in run.links()] == [second["id"], first["id"]]
-    assert first["token"] not in json.dumps(run.links())
-    assert http.get(f"/api/v1/links/{first['token']}").status_code == 200
+    assert [one.id for one in run.links()] == [second.id, first.id]
+    assert first.token not in str(list(run.links()))
+    assert http.get(f"/api/v1/links/{first.token}").status_code == 200
 
-    revoked = run.revoke_link(first["id"], "sent to the wrong one")
-    assert revoked["revoked_by"] == "test"
-    refused = http.get(f"/api/v1/links/{first['token']}")
+    revoked = run.revoke_link(first.id, "sent to the wrong one")
+    assert revoked.revoked_by == "test"
+    refused = http.get(f"/api/v1/links/{first.token}")
     assert (refused.status_code, "revoked" in refused.text) == (403, True)
-    assert http.get(f"/api/v1/links/{second['token']}").status_code == 200
+    assert http.get(f"/api/v1/links/{second.token}").status_code == 200
     with pytest.raises(Conflict, match="revoked before"):
-        run.revoke_link(first["id"])
+        run.revoke_link(first.id)
     with pytest.raises(NotFound, match="no link 999"):
         run.revoke_link(999)
     listed = run_command("links", str(run.number), url=served.url).stdout
     assert "revoked" in listed
     assert "expires in" in listed
-    done = run_command("links", str(run.number), "--revoke", str(second["id"]), url=served.url)
-    assert f"link {second['id']} to run {run.number} is revoked" in done.stdout
-    assert http.get(f"/api/v1/links/{second['token']}/events").status_code == 403
+    done = run_command("links", str(run.number), "--revoke", str(second.id), url=served.url)
+    assert f"link {second.id} to run {run.number} is revoked" in done.stdout
+    assert http.get(f"/api/v1/links/{second.token}/events").status_code == 403
 
 
 def test_whoever_watches_with_a_link_is_cut_off(
@@ -80,10 +79,10 @@ def test_whoever_watches_with_a_link_is_cut_off(
     """At once, with an event that says so."""
     run = served.client().start("hangs", folder=str(tmp_path))
     link = run.link()
-    with http.stream("GET", link["path"], timeout=60) as stream:
+    with http.stream("GET", link.path, timeout=60) as stream:
         lines = stream.iter_lines()
         assert "yarnloom.run.changed" in next(line for line in lines if line.startswith("event:"))
-        run.revoke_link(link["id"])
+        run.revoke_link(link.id)
         rest = "\n".join(lines)
     run.cancel()
 

@@ -72,12 +72,12 @@ def test_what_is_asked_wrongly_is_refused(
 def test_a_run_is_followed_to_its_end(served: ServiceProgram, spoken: Run) -> None:
     """Lines come while it runs; the stream ends with it, or with the item that is followed."""
     run = served.client().start("speak-often", words=["neap", "spring"])
-    told = [line["text"] for line in run.lines()]
+    told = [line.text for line in run.lines()]
     assert {"printed neap", "printed spring"} <= set(told)
-    assert told == [line["text"] for line in served.client().run(run.number).lines()]
-    inside = [line["text"] for line in run.lines("words[1]", text="printed")]
+    assert told == [line.text for line in served.client().run(run.number).lines()]
+    inside = [line.text for line in run.lines("words[1]", text="printed")]
     assert inside == ["printed spring"]
-    of_attempt = [line["text"] for line in run.lines("words[1]/speak#1", text="PRINTED")]
+    of_attempt = [line.text for line in run.log("words[1]/speak#1", text="PRINTED", follow=True)]
     assert of_attempt == ["printed spring"]
 
 

@@ -94,11 +94,13 @@ def test_filters_from_python_and_the_command(program: ServiceProgram, client: Cl
     run.wait(60)
     hour = datetime.now(UTC) - timedelta(hours=1)
     assert [one.number for one in client.runs(text="987654", since=hour)] == [run.number]
-    assert client.runs(text="987654", until=hour) == []
+    assert list(client.runs(text="987654", until=hour)) == []
 
     async def ask() -> list[int]:
         async with AsyncClient(program.url) as asker:
-            return [one.number for one in await asker.runs(text="987654", who="test")]
+            return [
+                one.number for one in [one async for one in asker.runs(text="987654", who="test")]
+            ]
 
     assert asyncio.run(ask()) == [run.number]
     command = ("runs", "--text", "987654", "--since", "2h", "--who", "test", "--json")

@@ -142,11 +142,11 @@ def test_of_many_all_or_none(client: Client) -> None:
     with pytest.raises(InvalidInput) as refused:
         client.start_many(bad)
     where = {one.where for one in refused.value.problems}
-    assert where == {"/starts/60/params/number", "/starts/60/params/nummer", "/starts/61/workflow"}
+    assert where == {"/starts/60/params/number", "/starts/60/params/nummer", "/starts/61/target"}
     client.start("sums", number=7, key="none-3")
     with pytest.raises(StartKeyTaken, match="start 3"):
         client.start_many(good)
-    assert client.runs(key="none-1") == []
+    assert list(client.runs(key="none-1")) == []
     with pytest.raises(InvalidInput, match="10000"):
         client.start_many(Start("sums", {"number": 1}) for _ in range(MANY + 1))
     with pytest.raises(InvalidInput):
@@ -161,7 +161,7 @@ def test_many_with_rows_are_checked_first(program: ServiceProgram, client: Clien
     starts = [Start("letters", {"contacts": one}) for one in (good, bad)]
     with pytest.raises(InvalidInput, match=r"bad\.csv: there are errors"):
         client.start_many(starts)
-    assert client.runs(workflow="letters") == []
+    assert list(client.runs(workflow="letters")) == []
     numbers = client.start_many([starts[0]] * 2)
     assert [run.number for run in client.runs(workflow="letters")] == numbers[::-1]
 
@@ -233,24 +233,24 @@ def test_a_change_of_a_schedule_is_an_event(http: httpx.Client) -> None:
 
 def test_both_clients_keep_schedules(program: ServiceProgram, client: Client) -> None:
     """Make, list, change, start; what does not exist is said."""
-    sums: dict[str, Any] = {"workflow": "sums", "params": {"number": 1}, "paused": True}
-    made = client.make_schedule("by-client", cron="0 * * * *", **sums)
-    assert made["paused"]["by"] == "test"
-    assert [one["name"] for one in client.schedules()] == ["by-client"]
+    sums: dict[str, Any] = {"params": {"number": 1}, "paused": True}
+    made = client.make_schedule("sums", name="by-client", cron="0 * * * *", **sums)
+    assert made.paused.by == "test"
+    assert [one.name for one in client.schedules()] == ["by-client"]
     with pytest.raises(InvalidInput, match="/params/number"):
         client.change_schedule("by-client", params={"nummer": 1})
-    assert client.change_schedule("by-client", params={"number": 2}, paused=False)["next_at"]
+    assert client.change_schedule("by-client", params={"number": 2}, paused=False).next_at
 
     async def later() -> None:
         async with AsyncClient(program.url, who="test") as other:
             run = await other.start_schedule("by-client", reason="now")
             assert run.data["params"]["number"] == 2
-            assert (await other.runs(schedule="by-client"))[0].number == run.number
+            assert (await anext(other.runs(schedule="by-client"))).number == run.number
             numbers = await other.start_many([Start("sums", {"number": 1}, key="async")])
-            assert (await other.runs(key="async"))[0].number == numbers[0]
+            assert (await anext(other.runs(key="async"))).number == numbers[0]
             with pytest.raises(NotFound):
                 await other.change_schedule("none", note="x")
-            assert await other.make_schedule("b", cron="* * * * *", **sums)
+            assert await other.make_schedule("sums", name="b", cron="* * * * *", **sums)
             assert len(await other.schedules()) == 2
 
     asyncio.run(later())

@@ -138,7 +138,7 @@ def test_verify_finds_what_is_wrong_beside_a_service_and_without(tmp_path: Path)
     data = tmp_path / "data"
     with service(data) as program:
         assert run_command("verify", "--data", str(data)).returncode == 0
-        assert program.client().runs() == []
+        assert list(program.client().runs()) == []
     found = run_command("verify", "--data", str(data))
     assert (found.returncode, found.stdout.strip().endswith("nothing is wrong")) == (0, True)
     edited("INSERT INTO files VALUES ('ab', 3, 'a', 'text/plain', 'me', 0, 0, NULL, NULL);")(

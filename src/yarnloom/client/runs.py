@@ -225,14 +225,21 @@ class Run(RunFacts, Generic[R]):
 
         return read(Outliers, self._get("/outliers", address=address, limit=limit))
 
-    def log(self, attempt: str) -> Iterator[LogLine]:
-        """Go through what one attempt printed and logged so far.
+    def log(self, attempt: str, *, text: str = "", follow: bool = False) -> Iterator[LogLine]:
+        """Go through what one attempt printed and logged.
 
         Args:
             attempt: its address, e.g. `"fetch#2"`.
+            text: only lines with this in them; only while it is followed.
+            follow: stay until it has ended; else end with what there is.
         """
         from yarnloom.protocol.part_answers import LogLine
 
+        if follow:
+            path, query = http_requests.live_lines(self.number, attempt, text)
+            for event in self._client.stream(path, query, ends=True):
+                yield read(LogLine, event["data"])
+            return
         after = 0
         while lines := (self._get("/log", address=attempt, after=after))["lines"]:
             for data in lines:

@@ -24,7 +24,7 @@ class RunLine(Answer):
     address: str = Field(description="Of its step within the run.")
     attempt: int = Field(description="The attempt's number.")
     line: int = Field(description="Its index among the attempt's lines.")
-    at: str
+    at: Moment
     stream: Literal["stdout", "stderr", "log", "published", "yarnloom"]
     level: str | None = None
     logger: str | None = None

@@ -285,7 +285,7 @@ class LogLine(Answer):
     """A line that an attempt printed or logged."""
 
     line: int = Field(description="Its index among the attempt's lines.")
-    at: str
+    at: Moment
     stream: Literal["stdout", "stderr", "log", "published", "yarnloom"]
     text: str
     level: str | None = None
@@ -305,7 +305,7 @@ class PublishedEntry(Answer):
     """A value that a step published."""
 
     line: int = Field(description="Its index among those of the run.")
-    at: str
+    at: Moment
     address: str = Field(description="Of the step.")
     attempt: int
     value: JsonValue

@@ -127,7 +127,7 @@ class RunAnswer(Answer):
     created_at: Moment
     start_at: Moment | None = Field(description="Not before that time.")
     start_by: Moment | None = Field(description="It is not begun after that time.")
-    planned_at: str | None = Field(description="For when its schedule planned it.")
+    planned_at: Moment | None = Field(description="For when its schedule planned it.")
     schedule: str | None = Field(description="The schedule that started it.")
     after: int | None = Field(description="The run of whose end it tells.")
     deadline_at: Moment | None

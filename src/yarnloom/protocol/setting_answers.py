@@ -117,7 +117,7 @@ class PoolList(Answer):
 class LastTime(Answer):
     """What came of the newest planned time of a schedule."""
 
-    planned_at: str
+    planned_at: Moment
     result: Literal["started", "failed", "passed_over"]
     run: int | None
     why: str
@@ -140,9 +140,9 @@ class ScheduleAnswer(Answer):
     tags: list[str]
     note: str
     paused: Pause | None
-    next_at: str | None = Field(description="The next planned time, in its zone; null if paused.")
-    next_times: list[str] = Field(description="The next five; of a paused one as if it were not.")
-    waiting_at: str | None = Field(description="A time that waits for an earlier run's end.")
+    next_at: Moment | None = Field(description="The next planned time, in its zone; null if paused.")
+    next_times: list[Moment] = Field(description="The next five; of a paused one as if it were not.")
+    waiting_at: Moment | None = Field(description="A time that waits for an earlier run's end.")
     running: list[int] = Field(description="Its runs that have not ended.")
     last: LastTime | None
     passed_over: int = Field(description="At how many times nothing was started.")
@@ -162,4 +162,4 @@ class NextTimes(Answer):
 
     cron: str
     zone: str
-    times: list[str] = Field(description="RFC 3339, with the zone's offset.")
+    times: list[Moment] = Field(description="RFC 3339, with the zone's offset.")
