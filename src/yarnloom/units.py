@@ -84,6 +84,24 @@ def duration_text(value: float) -> str:
     return " ".join(found)
 
 
+def seconds_text(seconds: float) -> str:
+    """Return a duration with the one or two units that matter: "1.2 s", "3 min 20 s"."""
+    seconds = max(0.0, seconds)
+    if seconds < 0.001:
+        return "<1 ms"
+    if seconds < 1:
+        return f"{seconds * 1000:.0f} ms"
+    if seconds < 10:
+        return f"{seconds:.1f} s"
+    if seconds < 60:
+        return f"{seconds:.0f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    if minutes < 60:
+        return f"{minutes} min {rest} s"
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours} h {minutes} min" if hours < 48 else f"{hours // 24} days"
+
+
 def whole_millis(at: str) -> int:
     """Return an RFC 3339 time in whole milliseconds, as a browser reads it.
 

@@ -57,7 +57,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     except KeyboardInterrupt:
         return 130
     except BrokenPipeError:
-        sys.stderr.close()  # the reader of a pipe went away; nothing is wrong
+        text_streams.discard_output()  # the reader of a pipe went away; nothing is wrong
         return 0
 
 

@@ -29,7 +29,7 @@ def link(client: Client, options: argparse.Namespace) -> int:
         return 0
     out.print(f"{client.target.url}{found['path']}", soft_wrap=True)
     note = f"for run {options.run} only, for {duration_text(lasts)}; open it with EventSource"
-    out.print(Padding(Text(note, style="dim"), (0, 0)))
+    out.print(Padding(Text(note, style="dim"), (0, 0), expand=False))
     return 0
 
 

@@ -25,6 +25,12 @@ TAIL = 200
 
 def log(client: Client, options: argparse.Namespace) -> int:
     """Print the lines of a step, or of all steps at an address; with --follow new ones too."""
+    if not options.address:
+        if not options.follow:
+            raise InvalidInput("say which run: yarnloom log 1042; or --follow all of them")
+        query = {"text": options.text}
+        every = (event["data"] for event in client.stream("/lines/live", query))
+        return _print(every, options)
     number, label = split_address(options.address)
     if options.follow:
         return _print(_followed(client, number, label, options), options)
@@ -117,7 +123,8 @@ def _print(lines: Iterable[View], options: argparse.Namespace) -> int:
         if options.json:
             output.print_json_line(line)
         else:
-            place = f"{line['address']}#{line['attempt']}" if "address" in line else ""
+            attempt = f"#{line['attempt']}" if "attempt" in line else ""
+            place = f"{line['address']}{attempt}" if "address" in line else ""
             out.print(_text_of(line, place, options.text), soft_wrap=True)
     if not found and not options.json:
         what = f"no line with {options.text!r}" if options.text else "nothing"
@@ -146,7 +153,11 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     """Add what can be typed."""
     log_parser = add("log", service, reading)
     log_parser.add_argument(
-        "address", metavar="RUN[/PART[#ATTEMPT]]", help="1042, 1042/fetch, 1042/fetch#2"
+        "address",
+        metavar="RUN[/PART[#ATTEMPT]]",
+        nargs="?",
+        default="",
+        help="1042, 1042/fetch, 1042/fetch#2; with --follow all runs unless given",
     )
     log_parser.add_argument(
         "--follow", action="store_true", help="also print new lines, until that has ended"

@@ -168,6 +168,14 @@ def reading_options() -> Parser:
     return options
 
 
+def notice_options(parser: argparse.ArgumentParser, noun: str) -> None:
+    """Add the options of commands that stay and say what happens."""
+    parser.add_argument("--quiet", action="store_true", help=f"say nothing of {noun}")
+    parser.add_argument(
+        "--show-prints", action="store_true", help="also show what tasks print, as it comes"
+    )
+
+
 def listen_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of commands that run a service."""
     parser.add_argument("--host", default="127.0.0.1", help="address to listen at")

@@ -24,10 +24,10 @@ from yarnloom.drawing.part_words import (
     progress_words,
     run_progress_words,
 )
-from yarnloom.units import whole_millis
+from yarnloom.units import seconds_text, whole_millis
 from yarnloom.values import JsonObject, JsonValue
 
-__all__ = ["coloured", "err", "out", "say", "visible", "write", "write_bytes"]
+__all__ = ["coloured", "err", "out", "say", "seconds_text", "visible", "write", "write_bytes"]
 
 View = JsonObject
 
@@ -82,24 +82,6 @@ def took(begin: str | None, end: str | None) -> str:
     return seconds_text((last - whole_millis(begin)) / 1_000)
 
 
-def seconds_text(seconds: float) -> str:
-    """A duration with the one or two units that matter."""
-    seconds = max(0.0, seconds)
-    if seconds < 0.001:
-        return "<1 ms"
-    if seconds < 1:
-        return f"{seconds * 1000:.0f} ms"
-    if seconds < 10:
-        return f"{seconds:.1f} s"
-    if seconds < 60:
-        return f"{seconds:.0f} s"
-    minutes, rest = divmod(round(seconds), 60)
-    if minutes < 60:
-        return f"{minutes} min {rest} s"
-    hours, minutes = divmod(minutes, 60)
-    return f"{hours} h {minutes} min" if hours < 48 else f"{hours // 24} days"
-
-
 def done_text(counts: View) -> str:
     """How many of how many are done: "3 of 5"."""
     return f"{counts['done']:,} of {counts['total']:,}" if counts["total"] else "–"
@@ -107,8 +89,8 @@ def done_text(counts: View) -> str:
 
 def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:
     """An empty table in the house's style; wide cells are cut, never wrapped."""
-    # A last column without a name is for remarks: it gets what room is left.
-    remarks = columns[-1] == ""
+    # A last column without a name is for remarks: in a terminal it gets what room is left.
+    remarks = columns[-1] == "" and out.is_terminal
     found = SafeTable(
         box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim", expand=remarks
     )
@@ -196,6 +178,12 @@ RUN_COLUMNS = (
     Column("", lambda run: Text(_moving_text(run), style="dim")),
 )
 """The columns of a list of runs."""
+
+
+def print_started(run: View) -> None:
+    """Print the number of a run that was started, bare for scripts, and say what it is."""
+    write(f"{run['number']}\n")
+    say(f"run {run['number']} of {run['workflow']} is {run['state']}")
 
 
 def count(number: int, noun: str) -> str:
@@ -374,7 +362,7 @@ def run_picture(
     head.append_text(state_text(run["state"]))
     rows: list[RenderableType] = [head, glance_text(glance), bar]
     if graph:
-        rows.append(Padding(part_table(graph, reasons), (1, 0, 0, 2)))
+        rows.append(Padding(part_table(graph, reasons), (1, 0, 0, 2), expand=False))
     return Group(*rows)
 
 

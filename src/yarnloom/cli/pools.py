@@ -122,7 +122,7 @@ def _print_pool(found: View) -> None:
         rows = output.table("value", "in use", "waiting", numbers=("in use", "waiting"))
         for one in found["values"]:
             rows.add_row(one["value"], str(one["in_use"]), str(one["waiting"]))
-        out.print(Padding(rows, (1, 0, 0, 2)))
+        out.print(Padding(rows, (1, 0, 0, 2), expand=False))
 
 
 def _pause(paused: View | None) -> str:

@@ -160,7 +160,7 @@ def rerun(client: Client, options: argparse.Namespace) -> int:
     if options.json:
         output.print_json(started)
     elif not options.watch:
-        out.print(f"run {started['number']} of {started['workflow']} is {started['state']}")
+        output.print_started(started)
     return runs.watch(client, started["number"]) if options.watch else 0
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import shlex
 from typing import cast
 
@@ -12,6 +13,7 @@ from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, filter_options, positive
 from yarnloom.cli.output import out
 from yarnloom.cli.show import EXIT_BY_STATE
+from yarnloom.cli.text_streams import discard_output
 from yarnloom.client import ENDED, Client, Request
 from yarnloom.client.http_requests import (
     drop_filter_request,
@@ -21,6 +23,7 @@ from yarnloom.client.http_requests import (
     show_request,
 )
 from yarnloom.client.runs_filter import RunsFilter
+from yarnloom.errors import RunEndedBadly
 from yarnloom.run_filters import RUN_FILTERS
 
 
@@ -76,7 +79,18 @@ def filters(client: Client, drop: str, reason: str, as_json: bool) -> int:
 
 
 def watch(client: Client, number: int) -> int:
-    """Watch a run until it ends."""
+    """Watch a run until it ends; its outcome is the exit code, whether somebody reads or not."""
+    try:
+        return _watch(client, number)
+    except BrokenPipeError:
+        discard_output()
+    run = client.run(number)
+    with contextlib.suppress(RunEndedBadly):
+        run.wait()
+    return EXIT_BY_STATE[run.state]
+
+
+def _watch(client: Client, number: int) -> int:
     run = client.call(show_request(number))
     graph = client.call(Request("GET", f"/runs/{number}/graph"))
     with Live(console=out, auto_refresh=False, transient=False) as live:

@@ -92,7 +92,7 @@ def schedule(client: Client, options: argparse.Namespace) -> int:
         if options.json:
             output.print_json(run)
         else:
-            out.print(f"run {run['number']} of {run['workflow']} is {run['state']}")
+            output.print_started(run)
         return 0
     changes = body_of(SETTINGS, options)
     if options.times:

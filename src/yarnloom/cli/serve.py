@@ -12,7 +12,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from yarnloom.cli.options import Add, Parser, duration, listen_options, positive
+from yarnloom.cli.options import Add, Parser, duration, listen_options, notice_options, positive
 from yarnloom.cli.text_streams import say
 from yarnloom.client import ENDED, Target, http_requests
 from yarnloom.errors import InvalidInput, RunFailed, StartError
@@ -40,9 +40,13 @@ def serve(options: argparse.Namespace) -> int:
     early = [EarlyWorker(helpers, name, url, _token(options)) for name in helpers.names]
     try:
         with loading():
-            from yarnloom.service import Service  # which takes as long as a worker to begin
+            from yarnloom.service import (  # which takes as long as a worker to begin
+                Notices,
+                Service,
+            )
 
-        service = Service(_settings(options), helpers, say, sock, early)
+        notices = None if options.quiet else Notices(options.show_prints)
+        service = Service(_settings(options), helpers, say, sock, early, notices)
         _run_service(service.run())
     finally:
         for one in early:
@@ -268,4 +272,5 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
         metavar="TIME",
         help="how long a file is kept that no run uses (default 1d)",
     )
+    notice_options(serve_parser, "runs")
     serve_parser.set_defaults(run_here=serve)

@@ -43,7 +43,7 @@ def show(client: Client, address: str, states: list[str], limit: int, as_json: b
     head = Text.assemble((f"{number}/{label}", "bold"), "  ")
     out.print(head.append_text(output.state_text(graph["state"])))
     reasons = _reasons(client, number, graph, label)
-    out.print(Padding(output.part_table(graph, reasons), (1, 0, 0, 2)))
+    out.print(Padding(output.part_table(graph, reasons), (1, 0, 0, 2), expand=False))
     return 0
 
 
@@ -125,7 +125,7 @@ def _show_items(
         head.append(f"  {counts_text(graph['counts'])}")
     out.print(head)
     if page["items"]:
-        out.print(Padding(output.item_table(page["items"]), (1, 0, 0, 2)))
+        out.print(Padding(output.item_table(page["items"]), (1, 0, 0, 2), expand=False))
         first = page["items"][0]["address"]
         out.print(Text(f"\nlook into one: yarnloom show '{number}/{first}'", style="dim"))
     if page["next"]:
@@ -213,7 +213,9 @@ def _show_step(client: Client, number: int, label: str, as_json: bool) -> int:
     for one in step["attempts"]:
         if one["error"]:
             out.print(Text(f"\n#{one['number']} {one['error']['type']}: ", style="bold"), end="")
-            out.print(Text(one["error"].get("traceback") or one["error"]["message"]))
+            out.print(
+                Text(one["error"].get("traceback") or one["error"]["message"]), soft_wrap=True
+            )
     return 0
 
 

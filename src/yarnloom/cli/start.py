@@ -6,12 +6,10 @@ import argparse
 import sys
 from typing import Any
 
-from rich.text import Text
-
 from yarnloom.cli import output, runs
 from yarnloom.cli.files import check_bar, file_params
 from yarnloom.cli.options import Add, Parser, delimiter, duration
-from yarnloom.cli.output import out
+from yarnloom.cli.output import say
 from yarnloom.cli.schedules import time_of
 from yarnloom.cli.typed_params import (
     ask_for_secrets,
@@ -58,14 +56,14 @@ def start(
     if as_json:
         output.print_json(run)
     elif not stay:
-        out.print(f"run {run['number']} of {run['workflow']} is {run['state']}")
+        output.print_started(run)
         look = "show" if run["entered"] and run["state"] != "scheduled" else "why"
         if run["state"] == "scheduled":
-            out.print(f"it starts {output.until(run['start_at'])}, at {run['start_at'][:19]}Z")
+            say(f"it starts {output.until(run['start_at'])}, at {run['start_at'][:19]}Z")
         if run["error"]:
-            out.print(Text(run["error"]["message"]))
+            say(run["error"]["message"])
         else:
-            out.print(Text(f"look at it: yarnloom {look} {run['number']}", style="dim"))
+            say(f"look at it: yarnloom {look} {run['number']}")
     return runs.watch(client, run["number"]) if stay else 0
 
 
@@ -85,9 +83,9 @@ def _start_many(client: Client, starts: list[Start], lines: list[int], as_json: 
     if as_json:
         output.print_json({"runs": numbers})
     else:
+        output.write("".join(f"{number}\n" for number in numbers))
         runs = f"{len(numbers):,} runs" if len(numbers) > 1 else "1 run"
-        out.print(f"{runs} of {starts[0].name}: {min(numbers)} to {max(numbers)}")
-        out.print(Text("look at them: yarnloom runs", style="dim"))
+        say(f"{runs} of {starts[0].name}; look at them: yarnloom runs")
     return 0
 
 

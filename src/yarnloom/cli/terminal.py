@@ -6,6 +6,7 @@ See `text_streams` for what is harmful. Colours are kept in log lines only.
 from __future__ import annotations
 
 import re
+import sys
 from collections.abc import Iterable
 from typing import Any
 
@@ -30,8 +31,16 @@ def coloured(text: str) -> Text:
     return Text.from_ansi("".join(pieces), end="")
 
 
+WHOLE = 1_000_000
+"""The width of what is no terminal: nothing is cut or wrapped for a program that reads it."""
+
+
 class SafeConsole(Console):
     """A console through which nothing reaches a terminal that was not made visible."""
+
+    def on_broken_pipe(self) -> None:
+        """Let the command decide what it does when nobody reads its output any more."""
+        raise BrokenPipeError
 
     def render(
         self, renderable: RenderableType, options: ConsoleOptions | None = None
@@ -60,5 +69,11 @@ def _safe_cell(cell: JsonValue) -> JsonValue:
     return cell
 
 
-out = SafeConsole(highlight=False, soft_wrap=False, markup=False)
-err = SafeConsole(highlight=False, soft_wrap=False, markup=False, stderr=True)
+def _console(*, stderr: bool = False) -> SafeConsole:
+    stream = sys.stderr if stderr else sys.stdout
+    width = None if stream.isatty() else WHOLE
+    return SafeConsole(highlight=False, soft_wrap=False, markup=False, stderr=stderr, width=width)
+
+
+out = _console()
+err = _console(stderr=True)

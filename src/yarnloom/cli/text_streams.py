@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import codecs
 import contextlib
+import os
 import re
 import sys
 
@@ -75,6 +76,12 @@ def write_bytes(block: bytes) -> None:
     else:
         sys.stdout.buffer.write(block)
         sys.stdout.buffer.flush()
+
+
+def discard_output() -> None:
+    """Let everything that is written from now on vanish: nobody reads it any more."""
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _as_plain(error: UnicodeError) -> tuple[str, int]:

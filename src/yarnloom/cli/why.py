@@ -26,14 +26,14 @@ def why(client: Client, address: str, as_json: bool) -> int:
     head = Text.assemble((f"run {number}", "bold"), f"  {found['workflow']}  ")
     out.print(head.append_text(output.state_text(found["state"])))
     for reason in found["reasons"]:
-        out.print(Padding(Text(reason["text"]), (0, 0, 0, 2)))
+        out.print(Padding(Text(reason["text"]), (0, 0, 0, 2), expand=False))
     for (state, text), group in groupby(found["waits"], lambda one: (one["state"], _texts(one))):
         first, *others = group
         line = Text("  ").append_text(output.state_text(state))
         line.append(" " * max(1, 17 - line.cell_len)).append(first["address"], style="bold")
         line.append(f" and {len(others)} more" if others else "", style="dim")
         out.print(line, soft_wrap=True)
-        out.print(Padding(Text(text), (0, 0, 0, 17)))
+        out.print(Padding(Text(text), (0, 0, 0, 17), expand=False))
     if found["more"]:
         output.say("there are more; ask for a part: yarnloom why 'RUN/PART'")
     return 0

@@ -8,7 +8,7 @@ import contextlib
 import os
 import sys
 
-from yarnloom.cli.options import Add, Parser, memory, positive
+from yarnloom.cli.options import Add, Parser, memory, notice_options, positive
 from yarnloom.cli.text_streams import say
 from yarnloom.client import Target
 from yarnloom.errors import InvalidInput
@@ -57,6 +57,8 @@ def _work(options: argparse.Namespace, target: Target) -> int:
         replace_above=options.replace_above,
         reload=options.reload,
         publish=options.publish,
+        quiet=options.quiet,
+        show_prints=options.show_prints,
         **given,
     )
     asyncio.run(run_worker(chosen, say))
@@ -170,6 +172,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
         metavar="SIZE",
         help="replace a process that has more memory after an attempt, as 500MB",
     )
+    notice_options(worker_parser, "attempts")
     worker_parser.add_argument("--name", default="", help="the worker's name, for people")
     worker_parser.add_argument("--id", default="", help=argparse.SUPPRESS)
     worker_parser.add_argument("--end-with-stdin", action="store_true", help=argparse.SUPPRESS)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 from rich.padding import Padding
 from rich.text import Text
 
@@ -10,6 +12,7 @@ from yarnloom.cli.lists import print_list
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import Column, out
 from yarnloom.cli.show import View
+from yarnloom.cli.type_words import type_words
 from yarnloom.client import Client, Request
 
 
@@ -47,9 +50,10 @@ def _show_workflow(client: Client, name: str, days: int, as_json: bool) -> int:
     out.print(Text.assemble((found["name"], "bold"), f"  at version {found['version']}"))
     required = found["params"].get("required", ())
     for param, schema in found["params"].get("properties", {}).items():
-        kind = schema.get("type") or schema.get("title") or "value"
-        needed = "required" if param in required else f"else {schema.get('default')!r}"
-        out.print(Text(f"  {param}: {kind}, {needed}", style="dim"))
+        kind = type_words(schema, found["params"])
+        given = json.dumps(schema.get("default"), ensure_ascii=False)
+        needed = "" if param in required else f" = {given}"
+        out.print(Text(f"  {param}: {kind}{needed}", style="dim"), soft_wrap=True)
     table = output.table("day or step", "ended", "failed", "median", "95%", "waited")
     for row in [*went["days"], *went["steps"]]:
         if row["ended"]:
@@ -57,7 +61,7 @@ def _show_workflow(client: Client, name: str, days: int, as_json: bool) -> int:
     if not table.rows:
         output.say(f"nothing of it ended within {output.count(days, 'day')}")
         return 0
-    out.print(Padding(table, (1, 0, 0, 0)))
+    out.print(Padding(table, (1, 0, 0, 0), expand=False))
     return 0
 
 

@@ -25,6 +25,7 @@ from yarnloom.values import JsonObject
 
 if TYPE_CHECKING:
     from yarnloom.protocol.overview_answers import OverviewAnswer, RunCounts
+    from yarnloom.protocol.part_answers import LogLine
     from yarnloom.protocol.run_answers import BulkAnswer, LinkedRun, RunCommandAnswer
     from yarnloom.protocol.workflow_answers import ServiceAnswer
     from yarnloom.sdk.calls import Call, Task, Workflow
@@ -268,6 +269,17 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
         async for data in self.pages("/commands", "commands", query, limit):
             if "unreadable" not in data:
                 yield read(RunCommandAnswer, data)
+
+    async def lines(self, *, text: str = "") -> AsyncIterator[LogLine]:
+        """What the steps of all runs print, from now on, without end.
+
+        Args:
+            text: only lines with this in them.
+        """
+        from yarnloom.protocol.part_answers import LogLine
+
+        async for event in self.stream("/lines/live", {"text": text} if text else {}):
+            yield read(LogLine, {"line": 0, **event["data"]})
 
     # The service
 

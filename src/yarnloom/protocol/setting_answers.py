@@ -140,8 +140,12 @@ class ScheduleAnswer(Answer):
     tags: list[str]
     note: str
     paused: Pause | None
-    next_at: Moment | None = Field(description="The next planned time, in its zone; null if paused.")
-    next_times: list[Moment] = Field(description="The next five; of a paused one as if it were not.")
+    next_at: Moment | None = Field(
+        description="The next planned time, in its zone; null if paused."
+    )
+    next_times: list[Moment] = Field(
+        description="The next five; of a paused one as if it were not."
+    )
     waiting_at: Moment | None = Field(description="A time that waits for an earlier run's end.")
     running: list[int] = Field(description="Its runs that have not ended.")
     last: LastTime | None

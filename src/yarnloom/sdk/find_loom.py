@@ -16,13 +16,14 @@ def load_loom(spec: str) -> Loom:
     """Import a module and take the loom out of it.
 
     Args:
-        spec: `package.module:name`; the present folder is looked in first.
+        spec: `package.module:name`, or the module where it has one loom; the present folder is
+            looked in first.
 
     Raises:
         LoomNotFound: it cannot be imported, or is no loom.
     """
     module_name, colon, name = spec.partition(":")
-    if not colon or not module_name or not name:
+    if not module_name or (colon and not name):
         raise LoomNotFound(
             f"found {spec!r}; expected MODULE:LOOM, for example my_project.work:loom"
         )
@@ -40,15 +41,26 @@ def load_loom(spec: str) -> Loom:
         raise LoomNotFound(_failed(module_name, error)) from error
     except Exception as error:
         raise LoomNotFound(_failed(module_name, error)) from error
+    looms = [key for key, value in vars(module).items() if isinstance(value, Loom)]
+    if not name:
+        name = _only_loom(module_name, looms)
     found = getattr(module, name, None)
     if isinstance(found, Loom):
         return found
-    looms = [key for key, value in vars(module).items() if isinstance(value, Loom)]
     if found is None:
         raise LoomNotFound(f"module {module_name!r} has no {name!r}{nearest(name, looms)}")
     raise LoomNotFound(
         f"{spec} is a {type(found).__name__}, not a Loom{nearest(name, looms) if looms else ''}"
     )
+
+
+def _only_loom(module: str, looms: list[str]) -> str:
+    if len(looms) == 1:
+        return looms[0]
+    if not looms:
+        raise LoomNotFound(f"module {module!r} has no loom; declare one: loom = Loom('name')")
+    specs = " or ".join(f"{module}:{name}" for name in looms)
+    raise LoomNotFound(f"module {module!r} has {len(looms)} looms; say which: {specs}")
 
 
 def _likely(folder: str) -> str:

@@ -202,6 +202,14 @@ class DeclaredTask:
         """Twelve hexadecimal digits over the function's source and the loom's release."""
         return hashlib.sha256(f"{self._release}\0{self.source}".encode()).hexdigest()[:12]
 
+    def _bare_context(self) -> Problem | None:
+        """Find an argument that is called like the context, and has no type that says so."""
+        if "ctx" not in inspect.signature(self.function).parameters or "ctx" in self._hints:
+            return None
+        kind = "AsyncStepContext" if self.is_async else "StepContext"
+        message = f"the argument ctx has no type, so it would be an input; annotate it: ctx: {kind}"
+        return Problem(self.name, message)
+
     def facts(self) -> JsonObject:
         """What the service keeps of a task."""
         return {
@@ -223,6 +231,8 @@ class DeclaredTask:
 
     def problems(self) -> list[Problem]:
         """What is wrong with it, other than its name."""
+        if bare := self._bare_context():
+            return [bare]
         try:
             known = self.facts()["input"].get("properties", {})
         except LoomError as error:

@@ -9,7 +9,7 @@ from yarnloom.lazy_names import lazy_names
 if TYPE_CHECKING:
     from yarnloom.service.app import create_app
     from yarnloom.service.processes.worker_process import Helpers
-    from yarnloom.service.server import Service
+    from yarnloom.service.server import Notices, Service
     from yarnloom.service.settings import (
         DEFAULT_HOST,
         DEFAULT_PORT,
@@ -21,6 +21,7 @@ __all__ = [
     "DEFAULT_HOST",
     "DEFAULT_PORT",
     "Helpers",
+    "Notices",
     "Service",
     "ServiceSettings",
     "create_app",
@@ -30,6 +31,7 @@ __all__ = [
 # `serve` starts its workers before it loads the rest, which takes its time.
 _LATER = {
     "Helpers": "processes.worker_process",
+    "Notices": "server",
     "Service": "server",
     "create_app": "app",
     **dict.fromkeys(

@@ -41,6 +41,7 @@ from yarnloom.service.runs.events import WORKERS, Hub, Subject
 from yarnloom.service.runs.glance_pace import LinePace
 from yarnloom.service.runs.log_buffer import Logs
 from yarnloom.service.runs.printed_lines import AttemptLines
+from yarnloom.service.runs.run_notices import RunNotices
 from yarnloom.service.runs.run_reader import RunReader
 from yarnloom.service.runs.run_starts import RunStarts, RunWaits
 from yarnloom.service.settings import ServiceSettings
@@ -152,6 +153,7 @@ class Core:
         self.polls = WorkerPolls(self.writer, self.submit)
         self.lines = AttemptLines(self.writer, self._readers, self.runs, self.logs)
         self.hub = Hub(f"/services/{database.id}", self.look, self.now)
+        self.notices: RunNotices | None = None
         self._lines = LinePace(lambda number: self.hub.changed({("run", number)}))
         if database.past.missing:
             log.error("%s", database.past.missing)
@@ -287,6 +289,8 @@ class Core:
         changes = results.changes
         self.polls.answer(results.messages, changes.gone)
         self.waits.note_ended(changes.ended)
+        if self.notices is not None:
+            self.notices.note(changes.runs, changes.ended)
         for list_job in results.list_jobs:
             self.beside.do(list_job)
         if changes.dropped:
@@ -303,6 +307,8 @@ class Core:
     def close_gates(self) -> None:
         """Answer everything that is held open, and take nothing new."""
         self.closing = True
+        if self.notices is not None:
+            self.notices.close()
         self.hub.close()
         self.logs.close_gates()
         self.beside.close()

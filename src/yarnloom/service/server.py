@@ -12,6 +12,7 @@ import os
 import signal
 import socket
 from collections.abc import Awaitable, Callable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import uvicorn
@@ -30,6 +31,7 @@ from yarnloom.service.http.log_limit import OncePerSecond
 from yarnloom.service.processes.process_memory import stay_small
 from yarnloom.service.processes.worker_process import EarlyWorker, Helpers
 from yarnloom.service.processes.worker_supervisor import Supervisor
+from yarnloom.service.runs.run_notices import RunNotices
 from yarnloom.service.settings import ServiceSettings
 from yarnloom.store import Database, LogFile
 
@@ -64,6 +66,17 @@ class _Server(uvicorn.Server):
         yield
 
 
+@dataclass(frozen=True, slots=True)
+class Notices:
+    """Lines about runs that a service says on its terminal.
+
+    Attributes:
+        show_prints: whether it says what tasks print, too.
+    """
+
+    show_prints: bool = False
+
+
 class Service:
     """One service process.
 
@@ -73,6 +86,7 @@ class Service:
         say: tells the user, one line at a time.
         sock: the port, where it is taken already.
         early: workers that run already.
+        notices: which lines about runs it says; None for none.
     """
 
     def __init__(
@@ -82,6 +96,7 @@ class Service:
         say: Callable[[str], None],
         sock: socket.socket | None = None,
         early: Sequence[EarlyWorker] = (),
+        notices: Notices | None = None,
     ) -> None:
         settings.check()
         self._sock = sock
@@ -89,6 +104,7 @@ class Service:
         self._settings = settings
         self._helpers = helpers
         self._say = say
+        self._notices = notices
         self._stop = asyncio.Event()
         self._hurry = asyncio.Event()
 
@@ -137,6 +153,11 @@ class Service:
             raise YarnloomError("the service ended while it started; its log has the details")
         self._say(f"Yarn Loom serves at {url}, data in {self._settings.data}")
         core = app.state.core
+        if self._notices is not None:
+            show_prints = self._notices.show_prints
+            core.notices = RunNotices(core.read, self._say, show_prints=show_prints)
+            if show_prints:
+                core.lines.listen(core.notices.note_lines)
         supervisor = Supervisor(core, self._helpers, url, self._say, self._early)
         try:
             await self._until_told(supervisor, serving, main, url)

@@ -8,6 +8,7 @@ from typing import Any
 from yarnloom.masking import masked_in, worth_masking
 from yarnloom.task_texts import cut_error
 from yarnloom.values import JsonObject
+from yarnloom.worker.attempt_notices import AttemptNotices
 from yarnloom.worker.processes.child_process import Child
 from yarnloom.worker.report_queue import ReportQueue
 
@@ -38,6 +39,7 @@ class AttemptReports:
         self._ask = ask
         self._load = load
         self._say = say
+        self.notices: AttemptNotices | None = None
         self._saved: dict[int, Message] = {}
 
     def has_saved(self, attempt: int) -> bool:
@@ -66,6 +68,8 @@ class AttemptReports:
             item["error"] = cut_error(item["error"])
         if child.attempts[attempt].get("secrets"):
             item = self._masked(child, attempt, item)
+        if self.notices is not None:
+            self.notices.ended(child.attempts[attempt]["address"], item)
         self.queue.report({"attempt": attempt, "pid": child.pid, **item})
 
     def save(self, child: Child, attempt: int, changed: Message) -> None:
@@ -101,6 +105,8 @@ class AttemptReports:
                 line = masked_in(line, self._secrets(child, attempt))
             if line["stream"] == "published":
                 line = {**line, "address": work["address"]}
+            if self.notices is not None:
+                self.notices.line(work["address"], line)
             self.queue.line(attempt, line)
         elif not child.ready:
             self._say(f"{self._load}: {line['text']}")

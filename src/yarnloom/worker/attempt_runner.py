@@ -12,6 +12,7 @@ from collections.abc import Callable
 
 from yarnloom.units import size_text
 from yarnloom.values import JsonObject
+from yarnloom.worker.attempt_notices import AttemptNotices
 from yarnloom.worker.attempt_reports import AskService, AttemptReports
 from yarnloom.worker.attempt_stops import AttemptStops
 from yarnloom.worker.clock import Clock, LoopClock
@@ -44,6 +45,7 @@ class AttemptRunner:
         clock: the clock; None for the event loop's.
         make_spawner: makes what starts processes; None for real ones.
         worker: the worker's id.
+        notices: say how attempts ended; None for silence.
     """
 
     def __init__(
@@ -57,10 +59,12 @@ class AttemptRunner:
         clock: Clock | None = None,
         make_spawner: MakeSpawner | None = None,
         worker: str = "",
+        notices: AttemptNotices | None = None,
     ) -> None:
         self._say = say
         self._clock = clock or LoopClock()
         self._reports = AttemptReports(queue, ask, ", ".join(options.load), say)
+        self._reports.notices = notices
         events = ProcessEvents(
             on_message=self._on_message,
             on_ends=self._on_ends,
@@ -225,20 +229,21 @@ class AttemptRunner:
                 continue
             begun_at, ended_at = message["at"]
             self.routing.note_spent(child, begun_at, ended_at)
-            del child.attempts[attempt]
+            work = child.attempts.pop(attempt)
             child.begun.pop(attempt, None)
-            items.append(
-                {
-                    "attempt": attempt,
-                    "pid": child.pid,
-                    "outcome": "done",
-                    "output": message.get("output"),
-                    "cpu": message["cpu"],
-                    "memory": message["memory"],
-                    "begun_at": begun_at,
-                    "ended_at": ended_at,
-                }
-            )
+            item = {
+                "attempt": attempt,
+                "pid": child.pid,
+                "outcome": "done",
+                "output": message.get("output"),
+                "cpu": message["cpu"],
+                "memory": message["memory"],
+                "begun_at": begun_at,
+                "ended_at": ended_at,
+            }
+            items.append(item)
+            if self._reports.notices is not None:
+                self._reports.notices.ended(work["address"], item)
         if not items:
             return
         self._reports.queue.report_all(items)

@@ -24,6 +24,7 @@ from yarnloom.errors import Refused, StartError, YarnloomError
 from yarnloom.process_identity import cores, this_process
 from yarnloom.values import JsonObject
 from yarnloom.version import VERSION
+from yarnloom.worker.attempt_notices import AttemptNotices
 from yarnloom.worker.attempt_runner import AttemptRunner
 from yarnloom.worker.connection import Link
 from yarnloom.worker.process_pool import PoolOptions
@@ -63,6 +64,8 @@ class WorkerOptions:
         reload: replace the processes when code changes.
         publish: publish the looms before any work is taken, and again when code changes.
         fork: whether processes are forked from one that has loaded the looms, where that is safe.
+        quiet: says nothing of attempts.
+        show_prints: also says what tasks print.
     """
 
     load: tuple[str, ...]
@@ -81,6 +84,8 @@ class WorkerOptions:
     reload: bool = False
     publish: bool = False
     fork: bool = True
+    quiet: bool = False
+    show_prints: bool = False
 
 
 class Worker:
@@ -121,6 +126,9 @@ class Worker:
             options.replace_above,
             fork=options.fork and not options.reload,
         )
+        self._notices = (
+            None if options.quiet else AttemptNotices(self._say, show_prints=options.show_prints)
+        )
         self._began = time.time_ns()
         if options.reload:
             # Compiled code is known by its source's second and size: of two changes within one
@@ -133,6 +141,7 @@ class Worker:
             self._on_new_code,
             self._say,
             worker=options.id,
+            notices=self._notices,
         )
 
     async def run(self) -> None:
@@ -155,6 +164,8 @@ class Worker:
         finally:
             await self._runner.pool.end()
             await self._link.close()
+            if self._notices is not None:
+                self._notices.close()
             self._runner.close()
 
     async def _tell_who_is_gone(self) -> None:

@@ -21,6 +21,7 @@ CONTENTS: dict[str, JsonObject] = {
     "/runs/{number}/published/live": {EVENTS: _TEXT},
     "/runs/{number}/log/live": {EVENTS: _TEXT},
     "/runs/{number}/lines/live": {EVENTS: _TEXT},
+    "/lines/live": {EVENTS: _TEXT},
     "/links/{token}/events": {EVENTS: _TEXT},
     "/runs/{number}/export": {"text/csv": _TEXT, JSON_LINES: _TEXT},
     "/files/{sha256}": {"*/*": _BYTES},

@@ -55,7 +55,8 @@ class Helpers:
         return [
             *(sys.executable, "-m", "yarnloom", "worker", "--name", name, "--id", worker),
             *(word for one in self.load for word in ("--load", one)),
-            *("--processes", str(self.processes), "--end-with-stdin"),
+            # The service says itself which runs begin and end.
+            *("--processes", str(self.processes), "--end-with-stdin", "--quiet"),
             *(["--reload"] if self.reload else []),
             *(["--publish"] if publishes else []),
         ]

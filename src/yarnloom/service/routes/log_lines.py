@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections import deque
 from collections.abc import AsyncIterator
 from dataclasses import asdict
 from typing import Annotated
@@ -31,7 +32,7 @@ from yarnloom.service.route_helpers import Asker, TheCore, answer, flat_answer, 
 from yarnloom.service.routes.runs import Address, RunNumber
 from yarnloom.service.routes.system import PING
 from yarnloom.service.runs.log_buffer import Whole
-from yarnloom.store import Record
+from yarnloom.store import Printed, Record
 from yarnloom.store.logs.log_chunks import Wanted
 from yarnloom.store.logs.log_records import Line, Mark
 from yarnloom.store.runs import link_records
@@ -45,6 +46,9 @@ BATCH = 500
 ANY_PAGE = {"Access-Control-Allow-Origin": "*", "Cache-Control": "no-store"}
 _SHOWN = ("number", "state", "progress", "created_at", "started_at", "ended_at")
 _DETAILS = ("workflow", "outcome", "stop_asked", "output", "error", "round")
+
+MOST_WAITING = 5_000
+"""Lines that wait for a reader of all runs."""
 
 BREATH = 0.2
 """Seconds between two looks at what a whole run prints."""
@@ -346,6 +350,47 @@ async def _log_events(
             if _is_over(step, wanted):
                 return
             await changed.wait()
+
+
+@router.get("/lines/live", responses=problems(422))
+async def all_lines_live(core: TheCore, text: SoughtText = "") -> EventSourceResponse:
+    """What the steps of all runs print, from now on, without end.
+
+    A reader that is too slow misses lines, and a line says how many.
+    """
+    return EventSourceResponse(_all_line_events(core, text.lower()), ping=PING)
+
+
+async def _all_line_events(core: Core, text: str) -> AsyncIterator[bytes]:
+    """Lines of all runs as they arrive, at most so many waiting."""
+    waiting: deque[JsonObject] = deque(maxlen=MOST_WAITING)
+    missed, woken = 0, asyncio.Event()
+
+    def take(batch: list[Printed]) -> None:
+        nonlocal missed
+        for printed in batch:
+            for place, line in enumerate(printed.lines, printed.first):
+                if line.get("text") and text in line["text"].lower():
+                    missed += len(waiting) == MOST_WAITING
+                    waiting.append({"address": printed.printer.address, "line": place, **line})
+        woken.set()
+
+    end = core.lines.listen(take)
+    closing = core.hub.closing
+    try:
+        while not core.closing:
+            woken.clear()
+            while waiting:
+                line = waiting.popleft()
+                yield core.hub.event("yarnloom.line", line["address"], "", line)
+            if missed:
+                said = {"stream": "yarnloom", "text": f"and {missed:,} more"}
+                missed = 0
+                now = iso_time(core.now())
+                yield core.hub.event("yarnloom.line", "", "", {"address": "", "at": now, **said})
+            await _first(woken, closing)
+    finally:
+        end()
 
 
 async def _line_events(core: Core, number: int, mark: Mark, wanted: Wanted) -> AsyncIterator[bytes]:

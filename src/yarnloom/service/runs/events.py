@@ -202,6 +202,11 @@ class Hub:
         """An event of a stream that counts its own places."""
         return _sse(place, kind, self._encode(kind, subject, data, place))
 
+    @property
+    def closing(self) -> asyncio.Event:
+        """Set when every stream is to end."""
+        return self._closed
+
     def close(self) -> None:
         """End every stream."""
         self._closed.set()

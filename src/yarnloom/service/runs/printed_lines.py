@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Callable
 from time import time_ns
 from typing import cast
 
@@ -36,6 +37,7 @@ class AttemptLines:
         self._runs = runs
         self._logs = logs
         self._printers: OrderedDict[int, Printer] = OrderedDict()
+        self._listeners: set[Callable[[list[Printed]], None]] = set()
 
     async def keep(self, worker: str, logs: list[LogBody]) -> None:
         """Keep lines of attempts that a worker has in hand, and of no others."""
@@ -52,7 +54,14 @@ class AttemptLines:
             if attempt in own and (printer := own[attempt] or self._printers.get(attempt)):
                 lines = cast(list[Line], log.lines)
                 batch.append(Printed(printer, log.first, lines, at))
+        for listener in self._listeners:
+            listener(batch)
         await self._logs.append(batch)
+
+    def listen(self, listener: Callable[[list[Printed]], None]) -> Callable[[], None]:
+        """Tell somebody of lines as they arrive; return what ends that."""
+        self._listeners.add(listener)
+        return lambda: self._listeners.discard(listener)
 
     async def _find_printers(self, attempts: list[int]) -> None:
         keys = await self._readers.read(step_queries.log_keys, attempts)

@@ -55,6 +55,16 @@ SEARCHED = 20_000
 """How many runs a page is searched for a text in; the next page goes on from there."""
 
 
+def notices(connection: sqlite3.Connection, numbers: list[int]) -> list[Record]:
+    """What a line about each of some runs says, by number."""
+    found = connection.execute(
+        "SELECT number, workflow, state, error, started_at, ended_at FROM runs"
+        " WHERE number IN (SELECT value FROM json_each(?)) ORDER BY number",
+        (json.dumps(numbers),),
+    )
+    return [dict(row) for row in found]
+
+
 def runs(connection: sqlite3.Connection, wanted: RunFilter) -> tuple[list[Record], int | None]:
     """Runs, newest first, and below which number the next page begins; None if there is none."""
     where, values = _matching(wanted)

@@ -201,9 +201,13 @@ _SMALL_INTEGER = 10**15
 Run = Callable[[Callable[..., Any], JsonObject], Any]
 """Calls a function with its inputs."""
 
+_PYTHON = os.path.dirname(os.__file__) + os.sep
 _OWN = (
     str(Path(__file__).parent.parent),
-    str(Path(__file__).parent.parent.parent / "sdk" / "hooks.py"),
+    *(
+        str(Path(__file__).parent.parent.parent / "sdk" / name)
+        for name in ("hooks.py", "interrupts.py", "calls.py")
+    ),
     contextlib.__file__,
 )
 
@@ -405,8 +409,8 @@ def raised(error: BaseException) -> Called:
     elif isinstance(error, GiveUp):
         outcome = "refused"
     trace = error.__traceback__
-    while trace is not None and trace.tb_frame.f_code.co_filename.startswith(_OWN):
-        trace = trace.tb_next  # the first frames are this package's, which tell the user nothing
+    while trace is not None and _is_machinery(trace.tb_frame.f_code.co_filename):
+        trace = trace.tb_next  # the frames around the user's function tell the user nothing
     own = isinstance(error, Stopped | UnsureEffect)  # their messages say it all
     fault = error_record(
         type_name(error),
@@ -416,6 +420,11 @@ def raised(error: BaseException) -> Called:
     )
     after = error.after if isinstance(error, TryLater) else None
     return Called(outcome, error=fault, after=after, by_stop=_was_stopped(error))
+
+
+def _is_machinery(path: str) -> bool:
+    """Whether a file is this package's or Python's own, and no package that a user installed."""
+    return path.startswith(_OWN) or (path.startswith(_PYTHON) and "-packages" not in path)
 
 
 def _leaving_in(error: BaseException) -> Leave | None:
