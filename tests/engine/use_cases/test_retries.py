@@ -271,6 +271,22 @@ def test_a_deadline_ends_a_step_wherever_it_stands(at: Floor, where: str) -> Non
     )
 
 
+def test_a_later_deadline_ends_its_step_too(at: Floor) -> None:
+    """The timer goes on to the next deadline when one has passed."""
+    loom, work = task_loom()
+    loom.workflow("one", plan=step("it", work, deadline="1m"))
+    at.publish(loom)
+    first = at.start("one")
+    at.advance(30)
+    second = at.start("one")
+    at.advance(30.1)
+    between = at.inline.run(second)["state"]
+    at.advance(30)
+
+    assert (at.inline.run(first)["state"], between) == ("failed", "queued")
+    assert at.inline.run(second)["state"] == "failed"
+
+
 def late_run(at: Floor) -> int:
     """A run of two steps, with a deadline and a follow-up, of which the first runs."""
     loom, work = task_loom()

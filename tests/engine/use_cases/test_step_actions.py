@@ -131,6 +131,26 @@ def test_a_refusal_says_the_state_of_a_step_that_will_never_begin(at: Floor) -> 
     assert (early.value.facts["state"], late.value.facts["state"]) == ("waiting", "skipped")
 
 
+def test_a_step_that_was_not_reached_takes_an_output_only_of_a_mend(at: Floor) -> None:
+    """While its run goes on it comes up no more; once that has ended the next mend runs it."""
+    weave(
+        at,
+        lambda work: parallel(
+            "p",
+            sequence("s", step("a", work), step("b", work)),
+            step("c", work),
+            if_one_fails="finish",
+        ),
+    )
+    at.fail("1/p/s/a")
+    with pytest.raises(Conflict, match="skipped"):
+        hand(at, "p/s/b", "supply", output=7)
+    at.drain()
+    hand(at, "p/s/b", "supply", output=7)
+
+    assert at.inline.run(1)["state"] == "failed"
+
+
 def test_a_failed_item_is_retried_while_others_go_on(at: Floor) -> None:
     """It takes its turn in the each's window; other failures stay as they are."""
     weave(

@@ -296,6 +296,17 @@ def test_other_runs_wait_for_no_more_than_a_worker_holds_ahead() -> None:
         assert runs == [4] * 8 + [5] * 8 + [6] * 5, "run 3 has had its turn"
 
 
+def test_a_chain_that_is_done_counts_for_no_share() -> None:
+    """Turns are fair only if what has ended is not counted as running."""
+    with inline_service() as inline:
+        line = Line(inline)
+        line.done(*range(8))
+
+        shares = inline.engine._memory.queue.lanes._shares
+        assert inline.run(1)["state"] == "done"
+        assert sum(share.running for share in shares.values()) == 0
+
+
 def test_a_decision_waits_until_it_is_known_what_has_begun() -> None:
     """Workers are asked; nothing was decided meanwhile, and the run gets no such steps again."""
     with inline_service() as inline:
