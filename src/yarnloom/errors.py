@@ -15,6 +15,7 @@ YarnloomError
 │   ├── Conflict            not possible in the present state
 │   │   └── StartKeyTaken   the start key belongs to a run with other params
 │   ├── NotAllowed          no token, a wrong one, or a foreign origin
+│   │   └── TokenNeeded     no token, or a wrong one
 │   ├── WorkerUnknown       the service does not know this worker: register again
 │   └── Busy                the service cannot take it now: try again
 │       └── CannotStore     the disk is full, or the records were taken away or are damaged
@@ -202,6 +203,12 @@ class NotAllowed(Refused):
     """No token, a wrong one, or a request from a foreign page."""
 
     code = "not-allowed"
+
+
+class TokenNeeded(NotAllowed):
+    """No token came with the request, or another than the service's."""
+
+    code = "token-needed"
 
 
 class WorkerUnknown(Refused):

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import re
 import subprocess
 import sys
 import sysconfig
@@ -12,67 +14,52 @@ from pathlib import Path
 
 from tests.helpers import ROOT
 
-PROGRAM = '''\
-"""A user's own program."""
-
-from pydantic import BaseModel
-
-from yarnloom import (
-    Client,
-    Loom,
-    Retry,
-    StepContext,
-    each,
-    item,
-    param,
-    previous,
-    sequence,
-    step,
-)
-
-loom = Loom("mine")
-
-
-class Params(BaseModel):
-    texts: list[str]
-
-
-@loom.task(retry=Retry(attempts=2), timeout="5s")
-def count(ctx: StepContext, text: str) -> int:
-    done = 0
-    for word in ctx.track(text.split()):
-        done += len(word)
-    return done
-
-
-@loom.task
-def total(counts: list[int]) -> int:
-    return sum(counts)
-
-
-loom.workflow(
-    "count",
-    params=Params,
-    plan=sequence(
-        each("texts", over=param("texts"), do=step("count", count, text=item())),
-        step("total", total, counts=previous),
+PROGRAM = (ROOT / "tests" / "docs" / "typed_program.py").read_text(encoding="utf-8")
+MISTAKES = {
+    "report.of(texts=3)": ("a param", 'incompatible type "int"', "reportArgumentType"),
+    "report.of(txts=[])": ("a param's name", '"txts"', "reportCallIssue"),
+    "count.of(text=1)": ("an input", 'incompatible type "int"', "reportArgumentType"),
+    "count.of(txt='a')": ("an input's name", '"txt"', "reportCallIssue"),
+    "client.start(report.of(texts=[]), kye='a')": ("an option", "No overload", "reportCallIssue"),
+    "client.start(total, counts=['a'])": ("an input at start", "No overload", "reportArgumentType"),
+    "a: str = client.start(report.of(texts=[])).wait()": (
+        "a result",
+        "Incompatible types in assignment",
+        "reportAssignmentType",
     ),
-)
+    "b: str = client.run(1).number": (
+        "a field",
+        "Incompatible types in assignment",
+        "reportAssignmentType",
+    ),
+    "client.runs(workflw='count')": ("a filter", '"workflw"', "reportCallIssue"),
+    "client.run(1).state == 'doen'": ("a state", "Non-overlapping", "reportUnnecessaryComparison"),
+}
+"""Lines with one mistake each: what it is of, and what mypy and pyright say of it."""
 
 
-def main() -> int:
-    run = Client().start("count", texts=["ebb and flow"], tags=("night",))
-    number: int = run.number
-    for one in Client().runs(workflow="count", states=("done",)):
-        print(one.number, one.state, one.output)
-    return number
-'''
-MISTAKES = """\
-from yarnloom import Client
+def by_line(output: str) -> dict[int, str]:
+    """What mypy says, by line."""
+    found: dict[int, str] = {}
+    for number, text in re.findall(r"^[^:\n]+:(\d+): error: (.*)$", output, re.MULTILINE):
+        found[int(number)] = found.get(int(number), "") + text
+    return found
 
-number: str = Client().run(1).number
-Client().runs(workflw="count")
-"""
+
+def pyright(folder: Path, name: str) -> dict[int, str]:
+    """What pyright says, by line, as the names of its rules."""
+    done = subprocess.run(
+        [sys.executable, "-m", "pyright", "--outputjson", name],
+        cwd=folder,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    found: dict[int, str] = {}
+    for one in json.loads(done.stdout)["generalDiagnostics"]:
+        line = one["range"]["start"]["line"] + 1
+        found[line] = f"{found.get(line, '')} {one.get('rule', one['message'])}"
+    return found
 
 
 def test_a_program_is_checked_strictly_against_the_wheel(tmp_path: Path) -> None:
@@ -88,7 +75,11 @@ def test_a_program_is_checked_strictly_against_the_wheel(tmp_path: Path) -> None
     # What it needs is taken from here; its own files come first.
     (site / "needed.pth").write_text(sysconfig.get_path("purelib") + "\n")
     (tmp_path / "program.py").write_text(PROGRAM)
-    (tmp_path / "mistakes.py").write_text(MISTAKES)
+    imports = "from program import count, report, total\nfrom yarnloom import Client\n"
+    head = f"{imports}\nclient = Client()\n"
+    (tmp_path / "mistakes.py").write_text(head + "\n".join(MISTAKES) + "\n")
+    settings = {"typeCheckingMode": "strict", "venvPath": str(tmp_path), "venv": "venv"}
+    (tmp_path / "pyrightconfig.json").write_text(json.dumps(settings))
 
     def check(name: str) -> subprocess.CompletedProcess[str]:
         python = str(tmp_path / "venv" / "bin" / "python")
@@ -105,9 +96,11 @@ def test_a_program_is_checked_strictly_against_the_wheel(tmp_path: Path) -> None
     assert "yarnloom/py.typed" in names
     fine = check("program.py")
     assert fine.returncode == 0, fine.stdout
-    wrong = check("mistakes.py")
-    assert "Incompatible types in assignment" in wrong.stdout
-    assert 'Unexpected keyword argument "workflw"' in wrong.stdout
+    assert pyright(tmp_path, "program.py") == {}
+    of_mypy, of_pyright = by_line(check("mistakes.py").stdout), pyright(tmp_path, "mistakes.py")
+    for number, (line, (what, said, rule)) in enumerate(MISTAKES.items(), 5):
+        assert said in of_mypy.get(number, ""), (what, line, of_mypy)
+        assert rule in of_pyright.get(number, ""), (what, line, of_pyright)
     notices = [name for name in names if name.endswith("_console/NOTICES.txt")]
     assert notices, "the licences of what is bundled are in the wheel"
     text = (site / notices[0]).read_text(encoding="utf-8")

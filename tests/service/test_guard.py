@@ -66,7 +66,7 @@ def test_with_a_token_only_those_who_have_it(tmp_path: Path) -> None:
         assert run_command("runs", "--token", "sesame", url=program.url).returncode == 0
 
         browser = httpx.Client(base_url=program.url, trust_env=False)
-        assert browser.get("/api/v1/service").status_code == 403
-        assert browser.post("/api/v1/session", json={"token": "x"}).status_code == 403
+        assert browser.get("/api/v1/service").status_code == 401
+        assert browser.post("/api/v1/session", json={"token": "x"}).status_code == 401
         assert browser.post("/api/v1/session", json={"token": "sesame"}).status_code == 204
         assert browser.get("/api/v1/service").status_code == 200

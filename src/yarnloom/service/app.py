@@ -13,6 +13,7 @@ from yarnloom.service.core import Core
 from yarnloom.service.group_commit import system_clock
 from yarnloom.service.http import console_files, problems
 from yarnloom.service.http.guard import Guard, HeadRequests
+from yarnloom.service.http.json_answers import JsonAnswers
 from yarnloom.service.http.openapi import describe
 from yarnloom.service.http.strict_route import API
 from yarnloom.service.routes import (
@@ -94,6 +95,7 @@ def create_app(settings: ServiceSettings, database: Database, log_file: LogFile)
     app.router.routes += [*system.health_router.routes, *console_files.router.routes]
     describe(app, API)
     app.add_middleware(Direct)
+    app.add_middleware(JsonAnswers)
     app.add_middleware(HeadRequests)
     app.add_middleware(Guard, settings=settings)
     return app

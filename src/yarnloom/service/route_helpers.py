@@ -51,9 +51,10 @@ def flat_answer(value: JsonObject, status: int = 200) -> Response:
     return json_answer(dump(value), status)
 
 
-def json_answer(content: bytes, status: int = 200) -> Response:
-    """Return JSON text as an answer."""
-    return Response(content, status, media_type="application/json")
+def json_answer(content: bytes, status: int = 200, location: str = "") -> Response:
+    """Return JSON text as an answer, with the path of what was made."""
+    headers = {"Location": location} if location else None
+    return Response(content, status, headers, media_type="application/json")
 
 
 def problems(*statuses: int) -> dict[int | str, JsonObject]:

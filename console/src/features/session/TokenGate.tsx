@@ -10,7 +10,7 @@ export function TokenGate({ children }: { children: ReactNode }) {
   const service = useService();
   const { error } = service;
   if (service.isPending) return <Text c="dimmed">Asking the service…</Text>;
-  return error instanceof ApiError && error.status === 403 ? (
+  return error instanceof ApiError && error.status === 401 ? (
     <AskToken said={error.message} />
   ) : (
     children

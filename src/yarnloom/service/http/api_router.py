@@ -11,7 +11,7 @@ from fastapi import APIRouter
 from yarnloom.service.http.openapi import problem_responses
 from yarnloom.service.http.strict_route import API, StrictRoute
 
-EVERYWHERE = (400, 403, 405, 408, 413, 422, 431, 500, 503)
+EVERYWHERE = (400, 401, 403, 405, 408, 413, 422, 431, 500, 503)
 """Problems that any operation can answer with."""
 
 

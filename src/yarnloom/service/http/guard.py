@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 from starlette.datastructures import Headers
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from yarnloom.errors import NotAllowed
+from yarnloom.errors import NotAllowed, TokenNeeded
 from yarnloom.service.http.problems import problem_response
 from yarnloom.service.settings import ServiceSettings, is_loopback
 
@@ -91,31 +91,33 @@ class Guard:
         if scope["path"] not in _PROBES:
             refusal = self._refusal(scope["path"], Headers(scope=scope))
         if refusal:
-            await problem_response(NotAllowed(refusal))(scope, receive, send_guarded)
+            await problem_response(refusal)(scope, receive, send_guarded)
         else:
             await self._app(scope, receive, send_guarded)
 
-    def _refusal(self, path: str, headers: Headers) -> str | None:
+    def _refusal(self, path: str, headers: Headers) -> NotAllowed | None:
         # A foreign name would let a page of another site pass as ours (DNS rebinding).
         host = headers.get("host", "")
         if not self._any_name and _name(host) not in self._names:
-            return (
-                f"this service does not go by the name {host!r:.80}; it is {sorted(self._names)}. "
-                "Start it with --name if it is reached by another."
+            return NotAllowed(
+                f"this service does not go by the name {host!r:.80}; it is {sorted(self._names)}.",
+                hint="Start it with --name if it is reached by another.",
             )
         if path.startswith(_LINKS):
             return None  # its token is in the path, and any page may hold it
         origin = headers.get("origin")
         if origin is not None and _netloc(origin) != host.lower():
-            return f"a page from {origin:.80} may not use this service"
+            return NotAllowed(f"a page from {origin:.80} may not use this service")
         if path.startswith("/api/") and headers.get("sec-fetch-site", "") not in _FROM_OUR_PAGES:
-            return "a page of another site may not use this service"
+            return NotAllowed("a page of another site may not use this service")
         if self._token and path.startswith("/api/") and not path.startswith(_OPEN_PATHS):
             given = self._given(headers)
             if given is None:
-                return "a token is needed: give it with --token or in YARNLOOM_TOKEN"
+                return TokenNeeded(
+                    "a token is needed", hint="give it with --token or in YARNLOOM_TOKEN"
+                )
             if not hmac.compare_digest(given.encode(), self._token.encode()):
-                return "that is not this service's token"
+                return TokenNeeded("that is not this service's token")
         return None
 
     @staticmethod

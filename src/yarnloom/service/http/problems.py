@@ -10,6 +10,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
 from starlette.exceptions import HTTPException
 from starlette.requests import ClientDisconnect
+from starlette.routing import Match
 
 from yarnloom import errors
 from yarnloom.errors import Problem, YarnloomError
@@ -32,10 +33,18 @@ STATUS: dict[type[YarnloomError], HTTPStatus] = {
     errors.BadRequest: HTTPStatus.BAD_REQUEST,
     errors.Conflict: HTTPStatus.CONFLICT,
     errors.NotAllowed: HTTPStatus.FORBIDDEN,
+    errors.TokenNeeded: HTTPStatus.UNAUTHORIZED,
     errors.WorkerUnknown: HTTPStatus.NOT_FOUND,
     errors.Busy: HTTPStatus.SERVICE_UNAVAILABLE,
     errors.Refused: HTTPStatus.BAD_REQUEST,
     YarnloomError: HTTPStatus.INTERNAL_SERVER_ERROR,
+}
+
+
+HEADERS: dict[type, dict[str, str]] = {
+    errors.TooLarge: {"Connection": "close"},
+    errors.TokenNeeded: {"WWW-Authenticate": 'Bearer realm="yarnloom"'},
+    errors.Busy: {"Retry-After": "1"},
 }
 
 
@@ -67,7 +76,10 @@ def install(app: FastAPI) -> None:
             "detail": f"{request.method} {request.url.path[:200]}: {error.detail}. "
             "What there is stands in /api/v1/openapi.json.",
         }
-        return Response(dump(body), status, media_type=MEDIA_TYPE, headers=error.headers)
+        headers = dict(error.headers or {})
+        if status == HTTPStatus.METHOD_NOT_ALLOWED:
+            headers["Allow"] = ", ".join(_methods_of(request))
+        return Response(dump(body), status, media_type=MEDIA_TYPE, headers=headers)
 
     async def on_bug(request: Request, error: Exception) -> Response:
         log.error("%s %s failed", request.method, request.url.path, exc_info=error)
@@ -84,6 +96,16 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(RequestValidationError, on_body)
     app.add_exception_handler(HTTPException, on_http)
     app.add_exception_handler(Exception, on_bug)
+
+
+def _methods_of(request: Request) -> list[str]:
+    """Return the methods that the path of a request takes; each route knows its own only."""
+    found: set[str] = set()
+    for route in request.app.router.routes:
+        matched, _ = route.matches(request.scope)
+        if matched is not Match.NONE:
+            found |= set(getattr(route, "methods", None) or ())
+    return sorted(found | ({"HEAD"} if "GET" in found else set()))
 
 
 def problem_of(error: YarnloomError) -> tuple[int, JsonObject]:
@@ -106,7 +128,7 @@ def problem_response(error: YarnloomError) -> Response:
     """Return the answer for an error."""
     status, body = problem_of(error)
     # What is left of a body that is too large is not waited for.
-    headers = {"Connection": "close"} if isinstance(error, errors.TooLarge) else None
+    headers = next((HEADERS[kind] for kind in type(error).__mro__ if kind in HEADERS), None)
     return Response(dump(body), status, headers, MEDIA_TYPE)
 
 

@@ -34,7 +34,7 @@ _NUMBER = re.compile(r"[1-9][0-9]{0,14}")
 _WAIT = re.compile(rb"(?:wait=([0-9]{1,2}(?:\.[0-9]{1,6})?))?")
 _LONGEST_WAIT = 25
 
-Answer = tuple[bytes, int]
+Answer = tuple[bytes, int] | tuple[bytes, int, str]
 
 
 class Asked(NamedTuple):
@@ -81,12 +81,13 @@ class Direct:
                 await problem_response(error)(scope, receive, send)
                 return
         try:
-            content, status = await asked.handle(scope["app"].state.core, body, receive)
+            content, status, *location = await asked.handle(scope["app"].state.core, body, receive)
         except YarnloomError as error:
             await problem_response(error)(scope, receive, send)
             return
         length = str(len(content)).encode()
         headers = [(b"content-type", b"application/json"), (b"content-length", length)]
+        headers += [(b"location", path.encode()) for path in location if path]
         await send({"type": "http.response.start", "status": status, "headers": headers})
         await send({"type": "http.response.body", "body": content})
 

@@ -33,6 +33,7 @@ from yarnloom.protocol.run_answers import (
 )
 from yarnloom.service.core import Core
 from yarnloom.service.http.api_router import api_router
+from yarnloom.service.http.strict_route import API
 from yarnloom.service.render.answers import encode
 from yarnloom.service.render.parts import graph_json, items_json, step_json, steps_json
 from yarnloom.service.render.runs import page_json, run_text
@@ -84,8 +85,8 @@ async def start(
 
 async def started(
     core: Core, body: StartBody, who: str, key: str | None, wait: float = CHECK_WAIT
-) -> tuple[bytes, int]:
-    """Start a run; return the answer to that, and its status."""
+) -> tuple[bytes, int, str]:
+    """Start a run; return the answer to that, its status, and the path of a new run."""
     return answer_to_start(await core.starts.start(_start_of(body, who, key), wait))
 
 
@@ -122,11 +123,17 @@ def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
     )
 
 
-def answer_to_start(found: Started | CheckingAnswer) -> tuple[bytes, int]:
-    """Return the answer to a start, and its status: the run, or how far its rows are checked."""
+def answer_to_start(found: Started | CheckingAnswer) -> tuple[bytes, int, str]:
+    """Return the answer to a start: the run, or how far its rows are checked.
+
+    Returns:
+        The text, the status, and the path of a run that was made; else empty.
+    """
     if isinstance(found, CheckingAnswer):
-        return encode(CheckingAnswer, found), 202
-    return run_text(found.run), 201 if found.created else 200
+        return encode(CheckingAnswer, found), 202, ""
+    if not found.created:
+        return run_text(found.run), 200, ""
+    return run_text(found.run), 201, f"{API}/runs/{found.run.number}"
 
 
 @router.get("", response_model=RunList, responses=problems(422))

@@ -11,7 +11,7 @@ from fastapi.responses import Response
 from pydantic import Field
 from sse_starlette import EventSourceResponse
 
-from yarnloom.errors import NotAllowed
+from yarnloom.errors import TokenNeeded
 from yarnloom.protocol.bodies import TokenBody
 from yarnloom.protocol.workflow_answers import HealthAnswer, ServiceAnswer
 from yarnloom.service.http.api_router import api_router
@@ -67,7 +67,7 @@ async def events(
 async def session(core: TheCore, body: TokenBody) -> Response:
     """Keep the token in a cookie, for the console."""
     if not hmac.compare_digest(body.token.encode(), core.settings.token.encode()):
-        raise NotAllowed("that is not this service's token")
+        raise TokenNeeded("that is not this service's token")
     done = Response(status_code=204)
     done.set_cookie(COOKIE, body.token, httponly=True, samesite="strict", max_age=30 * 86_400)
     return done
