@@ -10,6 +10,7 @@ import subprocess
 import sys
 import threading
 import time
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -399,3 +400,52 @@ for task in (flaky, hang, gorge, draw, cling):
 loom.workflow(
     "turns", params=Folder, plan=step("it", hold, folder=param("folder"), after="turn"), at_once=1
 )
+
+
+class Keyed(BaseModel):
+    """Params of which one is called like an option of starts."""
+
+    item: str
+    key: str = "nobody"
+
+
+class Year(BaseModel):
+    """A year."""
+
+    year: int
+
+
+class Folder(BaseModel):
+    """A folder that may not be there."""
+
+    folder: str
+
+
+@loom.task
+def give_to(item: str, key: str) -> str:
+    """Say for whom it is."""
+    return f"{item} for {key}"
+
+
+@loom.task
+def first_day(year: int) -> date:
+    """The first day of a year."""
+    return date(year, 1, 1)
+
+
+@loom.task
+def look_into(folder: str) -> int:
+    """Count what is in a folder."""
+    return len(list(Path(folder).iterdir()))
+
+
+keyed = loom.workflow(
+    "keyed",
+    params=Keyed,
+    output=str,
+    plan=step("give", give_to.of(item=param("item"), key=param("key"))),
+)
+dated = loom.workflow(
+    "dated", params=Year, output=date, plan=step("day", first_day.of(year=param("year")))
+)
+loom.workflow("looks", params=Folder, plan=step("look", look_into.of(folder=param("folder"))))

@@ -69,7 +69,7 @@ if TYPE_CHECKING:
     from yarnloom.sdk.failures import FailedItem, FailedStep, Failure, Fault
     from yarnloom.sdk.file_values import File, Rows
     from yarnloom.sdk.loom import Loom
-    from yarnloom.sdk.run_ended import RunEnded
+    from yarnloom.sdk.run_ended import RunBegun, RunEnded
     from yarnloom.sdk.step_context import StepContext
     from yarnloom.secrets import Secret
 
@@ -116,6 +116,7 @@ __all__ = [
     "Retry",
     "Rows",
     "Run",
+    "RunBegun",
     "RunCancelled",
     "RunCannotEnd",
     "RunEnded",
@@ -157,7 +158,7 @@ _MODULES = {
     "sdk.async_step_context": ("AsyncStepContext",),
     "sdk.calls": ("Call", "Task", "Workflow"),
     "sdk.step_context": ("StepContext",),
-    "sdk.run_ended": ("RunEnded",),
+    "sdk.run_ended": ("RunBegun", "RunEnded"),
     "errors": (
         "AddressInUse",
         "BadAnswer",

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+from datetime import date
 from pathlib import Path
 from typing import Any
 
 import pytest
+from fastapi.encoders import jsonable_encoder
 
+from tests import looms
 from tests.fake_network import FakeNetwork, answer_json
 from tests.helpers import ServiceProgram
 from yarnloom import AsyncClient, Client, Start
@@ -17,6 +20,7 @@ from yarnloom.errors import (
     InvalidInput,
     NotFound,
     NotReachable,
+    OutputRefused,
     RunCancelled,
     RunFailed,
     ValueRefused,
@@ -150,3 +154,72 @@ def test_a_single_task_is_started(served: ServiceProgram) -> None:
             return await run.wait(60)
 
     assert asyncio.run(ask()) == 5
+
+
+def test_a_keyword_that_may_be_an_input_is_refused(served: ServiceProgram) -> None:
+    """After a name nobody knows which was meant; with both ways to say it."""
+    client = served.client()
+    with pytest.raises(InvalidInput, match="an option of every start and an input") as refused:
+        client.start("keyed", item="tea", key="k1")
+    (problem,) = refused.value.problems
+    assert problem.where == "/keywords/key"
+    assert "as an input" in problem.message
+    assert "as an option" in problem.message
+
+    first = client.start("keyed", {"item": "tea", "key": "input"}, key="k2")
+    again = client.start(looms.keyed.of(item="tea", key="input"), key="k2")
+    short = client.start(looms.keyed, item="tea", key="input")
+    assert first.number == again.number != short.number
+    assert [one.wait(60) for one in (first, again, short)] == ["tea for input"] * 3
+
+
+def test_outputs_are_of_the_types_that_are_declared(served: ServiceProgram) -> None:
+    """Of a call, of a task, and of a run that is looked at later; by both clients."""
+    client = served.client()
+    run = client.start(looms.dated.of(year=2027))
+    assert run.wait(60) == date(2027, 1, 1)
+    assert client.run(run.number, of=looms.dated).output == date(2027, 1, 1)
+    assert client.run(run.number).output == "2027-01-01"
+    with pytest.raises(OutputRefused) as refused:
+        client.run(run.number, of=looms.add).wait()
+    assert refused.value.value == "2027-01-01"
+
+    async def ask() -> date:
+        async with AsyncClient(served.url) as other:
+            return await (await other.start(looms.dated, year=2028)).wait(60)
+
+    assert asyncio.run(ask()) == date(2028, 1, 1)
+
+
+def test_a_run_says_what_it_is(served: ServiceProgram) -> None:
+    """Typed facts, a summary for web answers, and no JSON of its own."""
+    client = served.client()
+    run = client.start("sums", number=3, tags=["a"])
+    run.wait(60)
+    assert run.started_at is not None
+    assert run.ended_at is not None
+    assert run.created_at <= run.started_at <= run.ended_at
+    assert (run.params["number"], run.tags, run.error, run.workflow) == (
+        *(3, ("a",), None),
+        "marks/sums",
+    )
+    assert run.url == f"{served.url}/runs/{run.number}"
+    assert run.progress.fraction == 1.0
+    assert run.summary().model_dump()["state"] == "done"
+    assert [part.label for part in run.steps()]
+    assert [one.outcome for one in run.attempts()] == ["done"] * len(list(run.attempts()))
+    with pytest.raises(ValueError, match=r"return run.summary\(\) instead"):
+        jsonable_encoder(run)
+
+
+def test_a_wait_goes_on_where_a_run_was_mended(served: ServiceProgram, tmp_path: Path) -> None:
+    """By somebody else, after it was seen to have failed."""
+    client = served.client()
+    run = client.start("looks", folder=str(tmp_path / "gone"))
+    with pytest.raises(RunFailed):
+        run.wait(60)
+    (tmp_path / "gone").mkdir()
+    served.client().run(run.number).mend()
+
+    run.wait(60)
+    assert (run.state, run.data["round"]) == ("done", 2)

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from pydantic import BaseModel
 
-from yarnloom import GiveUp, Loom, Retry, RunEnded, StepContext, TryLater, param, step
+from yarnloom import GiveUp, Loom, Retry, RunBegun, RunEnded, StepContext, TryLater, param, step
 from yarnloom.errors import PlanError
 from yarnloom.testing import InlineRun, run_workflow
 
@@ -269,11 +269,39 @@ def test_it_is_told_only_of_what_it_asks_for() -> None:
     assert told == []
 
 
+def test_a_task_is_told_when_a_run_begins() -> None:
+    """Before it ends, of workflows and single tasks that it asks for; brackets may be left out."""
+    loom, _ = told_loom()
+    began: list[RunBegun] = []
+    ended: list[str] = []
+
+    @loom.on_run_begin
+    def any_begin(begun: RunBegun) -> None:
+        began.append(begun)
+
+    @loom.on_run_begin(tasks=["work"])
+    def of_task(begun: RunBegun) -> None:
+        ended.append(f"begins {begun.workflow}")
+
+    @loom.on_run_end(tasks=["work"])
+    def of_end(run: RunEnded) -> None:
+        ended.append(f"ends {run.workflow}")
+
+    for name in ("good", "work"):
+        run_workflow(loom, name)
+
+    assert [(one.workflow, one.task, one.round) for one in began] == [
+        ("l/good", None, 1),
+        ("l/work", "l/work", 1),
+    ]
+    assert ended == ["begins l/work", "ends l/work"]
+
+
 def test_what_asks_for_nothing_there_is_said() -> None:
     """A state, a workflow, and an input too many."""
     loom, _ = told_loom(states=["finished"], workflows=["god"])
 
-    @loom.on_run_end()
+    @loom.on_run_end
     def two(ended: RunEnded, more: int) -> None: ...
 
     with pytest.raises(PlanError) as wrong:

@@ -43,7 +43,7 @@ def test_records_of_another_version_are_refused(tmp_path: Path, version: int, ag
     Database(tmp_path).close()
     with sqlite3.connect(tmp_path / "yarnloom.db") as connection:
         connection.execute(f"PRAGMA user_version = {version}")
-    expected = rf"{age} version {version}; this program reads version {SCHEMA_VERSION}\. Use the"
+    expected = rf"{age} version {version}; this program reads version {SCHEMA_VERSION}\. "
     with pytest.raises(FolderUnusable, match=expected):
         Database(tmp_path)
     with sqlite3.connect(tmp_path / "yarnloom.db") as connection:

@@ -11,10 +11,15 @@ from yarnloom.values import JsonValue, depth_problem
 
 
 class ToldBody(Strict):
-    """Of which ends of runs a task is told."""
+    """Of which runs a task is told, and when."""
 
-    states: Annotated[list[Literal["done", "failed", "cancelled"]], Field(max_length=3)]
-    workflows: Annotated[list[Name], Field(max_length=1_000)]
+    at: Literal["begin", "end"] = Field(description="Whether it starts when they begin, or end.")
+    states: Annotated[list[Literal["done", "failed", "cancelled"]], Field(max_length=3)] = Field(
+        description="Only of runs that ended so; of all if empty."
+    )
+    targets: Annotated[list[Name], Field(max_length=1_000)] = Field(
+        description="Only of runs of these workflows and tasks; of all if empty."
+    )
 
 
 class TaskBody(BaseModel):
@@ -30,7 +35,7 @@ class TaskBody(BaseModel):
     input: ValueObject = Field(description="JSON Schema of its inputs, an object by input name.")
     output: ValueObject = Field(description="JSON Schema of what it returns.")
     source: Annotated[str, Field(max_length=200_000)] = Field("", description="The code.")
-    on_run_end: ToldBody | None = Field(None, description="Of which runs' ends it is told.")
+    on_run: ToldBody | None = Field(None, description="Of which runs it is told.")
 
     @model_validator(mode="before")
     @classmethod

@@ -274,6 +274,6 @@ class Loom(TaskDeclarations):
     def _published(self, task: DeclaredTask) -> JsonObject:
         facts = task.facts()
         if task.told is not None:
-            workflows = [self._full(one) for one in task.told["workflows"]]
-            facts["on_run_end"] = {**task.told, "workflows": workflows}
+            targets = [self._full(one) for one in task.told["targets"]]
+            facts["on_run"] = {**task.told, "targets": targets}
         return facts

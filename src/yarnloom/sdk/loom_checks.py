@@ -148,10 +148,11 @@ def _problems_of_schedule(
 
 
 def _problems_of_told(loom: LoomParts, task: DeclaredTask) -> list[Problem]:
+    known = [*loom.workflows, *loom.tasks]
     return [
-        Problem(f"{task.name}.workflows", f"this loom has no workflow {one!r}{hint}")
-        for one in (task.told or {}).get("workflows", ())
-        if one not in loom.workflows and (hint := nearest(one, loom.workflows)) is not None
+        Problem(f"{task.name}.{where}", f"this loom has no workflow or task {one!r}{hint}")
+        for where, one in (("workflows", one) for one in (task.told or {}).get("targets", ()))
+        if one not in known and (hint := nearest(one, known)) is not None
     ]
 
 

@@ -1,4 +1,4 @@
-"""What a task is told that a loom calls at the end of runs."""
+"""What a task is told that a loom calls when runs begin, or end."""
 
 from __future__ import annotations
 
@@ -8,6 +8,46 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict
 
 from yarnloom.values import JsonObject, JsonValue
+
+
+class RunBegun(BaseModel):
+    """A run whose first attempt has begun.
+
+    Attributes:
+        number: the run's number.
+        workflow: full name of its workflow, or of a run of a single task of the task.
+        task: of a run of a single task its full name.
+        version: of the plan that it was started with.
+        round: 1, and one more for each mend: a mended run begins once more.
+        params: what it was started with, secrets masked; None if they are too large to be told.
+        left_out: "params" where they are; `client.run(begun.number)` has them.
+        tags: as it was started.
+        share: whom fair turns are counted for; None for itself.
+        key: its start key.
+        started_by: who gave the start command.
+        schedule: the schedule that started it.
+        planned_at: for when that planned it.
+        created_at: when the start was accepted.
+        started_at: when its first attempt began.
+    """
+
+    model_config = ConfigDict(extra="ignore", frozen=True)
+
+    number: int
+    workflow: str
+    task: str | None
+    version: str
+    round: int
+    params: JsonObject | None = None
+    left_out: list[str] = []
+    tags: list[str]
+    share: str | None
+    key: str
+    started_by: str
+    schedule: str | None
+    planned_at: datetime | None
+    created_at: datetime
+    started_at: datetime
 
 
 class RunEnded(BaseModel):

@@ -38,7 +38,7 @@ class DeclaredTask:
         pin_code: whether steps run only with the code that their plan was published with.
         was: full names that it had before; it also serves plans that use them.
         rules: how its steps are run; `per` is the name of an input there.
-        told: of one that is started at the end of runs: `states` and `workflows`, empty for all.
+        told: of one that is told of runs: `at`, `states` and `targets`, empty for all.
     """
 
     def __init__(
@@ -54,7 +54,7 @@ class DeclaredTask:
         pin_code: bool,
         was: Sequence[str],
         rules: StepRules,
-        told: dict[str, list[str]] | None = None,
+        told: JsonObject | None = None,
     ) -> None:
         self.name = name
         self.full_name = f"{loom}/{name}"
@@ -225,7 +225,7 @@ class DeclaredTask:
             "io": self.io,
             "pin_code": self.pin_code,
             "was": list(self.was),
-            **({"on_run_end": self.told} if self.told else {}),
+            **({"on_run": self.told} if self.told else {}),
             "rules": self.rules.to_json() | ({"per": self.rules.per} if self.rules.per else {}),
         }
 
@@ -239,7 +239,7 @@ class DeclaredTask:
             return [Problem(self.name, error.detail)]
         found = []
         if self.told is not None and len(known) != 1:
-            message = f"it is told of ends, so it takes one input, the run; it has {len(known)}"
+            message = f"it is told of runs, so it takes one input, the run; it has {len(known)}"
             found.append(Problem(self.name, message))
         per = self.rules.per
         if per and per not in known:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Coroutine, Sequence
-from typing import Any, Literal, ParamSpec, cast, overload
+from typing import Any, Literal, ParamSpec, overload
 
 from typing_extensions import TypeVar, Unpack
 
@@ -22,6 +22,7 @@ from yarnloom.sdk.calls import (
 from yarnloom.sdk.hooks import Around
 from yarnloom.sdk.task import DeclaredTask, Overlap
 from yarnloom.units import Duration, seconds
+from yarnloom.values import JsonObject
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 P = ParamSpec("P")
@@ -201,38 +202,99 @@ class TaskDeclarations:
 
         return declare(function) if function is not None else declare
 
+    @overload
+    def on_run_end(self, function: Callable[P, R], /) -> Task[P, R]: ...
+    @overload
     def on_run_end(
         self,
+        /,
         *,
         states: Sequence[str] = (),
         workflows: Sequence[str] = (),
+        tasks: Sequence[str] = (),
         name: str | None = None,
         grace: Duration | None = None,
         io: bool = False,
         **rules: Unpack[TaskRules],
-    ) -> DeclareTask:
+    ) -> DeclareTask: ...
+    def on_run_end(
+        self,
+        function: Callable[..., Any] | None = None,
+        /,
+        *,
+        states: Sequence[str] = (),
+        workflows: Sequence[str] = (),
+        tasks: Sequence[str] = (),
+        name: str | None = None,
+        grace: Duration | None = None,
+        io: bool = False,
+        **rules: Unpack[TaskRules],
+    ) -> Any:
         """Declare a task that is started at the end of each run of this loom, or of some.
 
         It takes one input, a `RunEnded`, and is run as any task: durably, and again where its
         retry rule says so. Of its own runs nothing is told.
 
         Args:
+            function: the function, where the decorator stands without brackets.
             states: only of runs that are "done", "failed" or "cancelled"; of all unless given.
-            workflows: only of runs of these; of all unless given.
+            workflows: only of runs of these; of all unless given, or `tasks` are.
+            tasks: of runs of these single tasks.
             name: the task's, as are `grace`, `io` and the rules: as of `task`.
         """
         for state in states:
             if state not in _RUN_ENDS:
                 where, expected = name or "on_run_end", ", ".join(_RUN_ENDS)
                 self._say(f"{where}.states", f"found {state!r:.60}; expected {expected}")
-        told = {"states": list(states), "workflows": list(workflows)}
+        told = {"at": "end", "states": list(states), "targets": [*workflows, *tasks]}
+        declare = self._listener(told, self.task(name=name, grace=grace, io=io, **rules))
+        return declare(function) if function is not None else declare
 
-        def declare(function: Callable[..., Any]) -> Task[..., Any]:
-            task = cast(Task[..., Any], self.task(name=name, grace=grace, io=io, **rules)(function))
+    @overload
+    def on_run_begin(self, function: Callable[P, R], /) -> Task[P, R]: ...
+    @overload
+    def on_run_begin(
+        self,
+        /,
+        *,
+        workflows: Sequence[str] = (),
+        tasks: Sequence[str] = (),
+        name: str | None = None,
+        grace: Duration | None = None,
+        io: bool = False,
+        **rules: Unpack[TaskRules],
+    ) -> DeclareTask: ...
+    def on_run_begin(
+        self,
+        function: Callable[..., Any] | None = None,
+        /,
+        *,
+        workflows: Sequence[str] = (),
+        tasks: Sequence[str] = (),
+        name: str | None = None,
+        grace: Duration | None = None,
+        io: bool = False,
+        **rules: Unpack[TaskRules],
+    ) -> Any:
+        """Declare a task that is started when the first attempt of a run has begun.
+
+        It takes one input, a `RunBegun`; else it is as one of `on_run_end`. A mended run begins
+        once more.
+        """
+        told = {"at": "begin", "states": [], "targets": [*workflows, *tasks]}
+        declare = self._listener(told, self.task(name=name, grace=grace, io=io, **rules))
+        return declare(function) if function is not None else declare
+
+    @staticmethod
+    def _listener(told: JsonObject, declare: DeclareTask) -> Callable[..., Task[..., Any]]:
+        """Return what declares a task that is told of runs."""
+
+        def declared(function: Callable[..., Any]) -> Task[..., Any]:
+            task: Task[..., Any] = declare(function)
             task.declared.told = told
             return task
 
-        return cast(DeclareTask, declare)
+        return declared
 
     def around_attempt(self, function: Function) -> Function:
         """Declare a generator that wraps every attempt: it runs up to its `yield` before the task.

@@ -52,8 +52,9 @@ CREATE TABLE codes (
 CREATE TABLE listeners (
   loom      TEXT NOT NULL,
   task      TEXT NOT NULL,            -- loom/task
+  at        TEXT NOT NULL,            -- begin | end
   states    TEXT NOT NULL,            -- JSON list of RunState; empty for all
-  workflows TEXT NOT NULL,            -- JSON list of loom/workflow; empty for all
+  targets   TEXT NOT NULL,            -- JSON list of loom/workflow and loom/task; empty for all
   PRIMARY KEY (loom, task)
 ) STRICT, WITHOUT ROWID;
 

@@ -105,22 +105,26 @@ def needs_of(contract: str) -> frozenset[str]:
 
 @dataclass(frozen=True, slots=True)
 class Listener:
-    """A task that is started at the end of runs of its loom.
+    """A task that is started when runs of its loom begin, or end.
 
     Attributes:
         task: its full name.
+        at: "begin" or "end".
         states: only of runs that ended so; empty for all.
-        workflows: only of runs of these; empty for all.
+        targets: only of runs of these workflows and tasks; empty for all.
     """
 
     task: str
+    at: str
     states: frozenset[str]
-    workflows: frozenset[str]
+    targets: frozenset[str]
 
-    def hears_of(self, workflow: str, state: str) -> bool:
-        """Whether the task starts at the end of a run."""
-        return (not self.states or state in self.states) and (
-            not self.workflows or workflow in self.workflows
+    def hears_of(self, at: str, target: str, state: str) -> bool:
+        """Whether the task starts when a run has begun, or ended."""
+        return (
+            self.at == at
+            and (not self.states or state in self.states)
+            and (not self.targets or target in self.targets)
         )
 
 
@@ -133,7 +137,7 @@ class Workflows:
         published: by loom a hash of its last publication: the same again is no command.
         under_way: by workflow how many runs have entered and not ended.
         held: by workflow how many runs wait until others have ended.
-        listeners: by loom the tasks that start at the end of runs.
+        listeners: by loom the tasks that start when runs begin, or end.
         weights: by workflow the newest row that says how long its nodes took.
         paces: what follows from such a row for a plan, by the ids of both.
         learnt: by workflow when that was last learnt, on the steady clock.

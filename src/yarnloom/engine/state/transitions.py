@@ -71,6 +71,8 @@ class Moves:
     def run(self, run: RunRow, event: RunEvent) -> None:
         """Let something happen to a run."""
         run.state = next_state(RUN_TABLE, run.state, event, f"run {run.number}")
+        if event is RunEvent.BEGIN and run.started_at is None and self._workflows.listeners:
+            self._afterwards.begun_runs.append(run)
         if run.state in RUN_ENDED:
             before = run.reopened_from  # its first end, which was counted
             run.ended_at, run.reopened_from = before or self._time.now, None

@@ -100,18 +100,18 @@ class Publishing:
         return answer
 
     def _listen(self, tasks: list[JsonObject], looms: set[str]) -> None:
-        """From now on these tasks of the looms are told of the ends of runs, and no others."""
+        """From now on these tasks of the looms are told of runs, and no others."""
         for loom in sorted(looms):
             told = [
-                (facts["name"], facts["on_run_end"]["states"], facts["on_run_end"]["workflows"])
+                (facts["name"], on["at"], on["states"], on["targets"])
                 for facts in tasks
-                if facts.get("on_run_end") and facts["name"].startswith(f"{loom}/")
+                if (on := facts.get("on_run")) and facts["name"].startswith(f"{loom}/")
             ]
             if told or loom in self.workflows.listeners:
                 schedule_records.keep_listeners(self.unit, loom, told)
                 self.workflows.listeners[loom] = [
-                    Listener(task, frozenset(states), frozenset(workflows))
-                    for task, states, workflows in told
+                    Listener(task, at, frozenset(states), frozenset(targets))
+                    for task, at, states, targets in told
                 ]
 
 
@@ -150,9 +150,9 @@ def _read(documents: list[JsonObject]) -> list[Plan]:
 
 def _refuse_bad_listeners(tasks: list[JsonObject]) -> None:
     problems = [
-        Problem(f"/tasks/{place}", "a task for the ends of runs takes one input, the run")
+        Problem(f"/tasks/{place}", "a task that is told of runs takes one input, the run")
         for place, facts in enumerate(tasks)
-        if facts.get("on_run_end") and len(facts["input"].get("properties", {})) != 1
+        if facts.get("on_run") and len(facts["input"].get("properties", {})) != 1
     ]
     if problems:
         raise InvalidInput("nothing was published: a task is not right", problems=problems)

@@ -187,12 +187,17 @@ class RunEnds:
             run = self.afterwards.ended_runs.pop(0)
             self.pace_learning.learn(run)
             if run.after is None:
-                self._tell(run)
+                self._tell(run, "end")
+        while self.afterwards.begun_runs:
+            run = self.afterwards.begun_runs.pop(0)
+            if run.after is None:
+                self._tell(run, "begin")
 
-    def _tell(self, run: RunRow) -> None:
+    def _tell(self, run: RunRow, at: str) -> None:
+        """Start the tasks that are told of a run that has begun, or ended."""
         loom = run.workflow.partition("/")[0]
         for listener in self.workflows.listeners.get(loom, ()):
-            if not listener.hears_of(run.workflow, run.state):
+            if not listener.hears_of(at, run.workflow, run.state):
                 continue
             record = record_of(self.unit, self.time, self.plans, run)
             facts: JsonObject = {name: getattr(record, name) for name in TOLD}
@@ -207,7 +212,7 @@ class RunEnds:
                 StartRun(
                     target=listener.task,
                     params={name: facts},
-                    key=f"end/{run.number}/{run.round}",
+                    key=f"{at}/{run.number}/{run.round}",
                     who="service",
                     priority=run.priority,
                     share=run.share,
@@ -217,10 +222,10 @@ class RunEnds:
 
 
 def listeners_of(unit: Unit) -> dict[str, list[Listener]]:
-    """By loom the tasks that are told of ends."""
+    """By loom the tasks that are told of runs."""
     found: dict[str, list[Listener]] = {}
-    for loom, task, states, workflows in schedule_records.listeners(unit):
-        listener = Listener(task, frozenset(states), frozenset(workflows))
+    for loom, (task, at, states, targets) in schedule_records.listeners(unit):
+        listener = Listener(task, at, frozenset(states), frozenset(targets))
         found.setdefault(loom, []).append(listener)
     return found
 

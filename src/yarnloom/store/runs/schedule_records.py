@@ -161,20 +161,29 @@ def unfinished_of_schedule(unit: Unit, name: str) -> list[int]:
     return [number for (number,) in found]
 
 
-# Functions that are called at a run's end
+# Tasks that start when runs begin, or end
 
 
-def listeners(unit: Unit) -> list[tuple[str, str, list[str], list[str]]]:
-    """Every one: its loom, its task, and of which states and workflows it is told."""
-    found = unit.execute("SELECT loom, task, states, workflows FROM listeners ORDER BY loom, task")
-    return [(loom, task, json.loads(one), json.loads(two)) for loom, task, one, two in found]
+Told = tuple[str, str, list[str], list[str]]
+"""A task, when it starts, and of which states and targets."""
 
 
-def keep_listeners(unit: Unit, loom: str, told: list[tuple[str, list[str], list[str]]]) -> None:
+def listeners(unit: Unit) -> list[tuple[str, Told]]:
+    """Every one, with its loom."""
+    found = unit.execute(
+        "SELECT loom, task, at, states, targets FROM listeners ORDER BY loom, task"
+    )
+    return [
+        (loom, (task, at, json.loads(states), json.loads(targets)))
+        for loom, task, at, states, targets in found
+    ]
+
+
+def keep_listeners(unit: Unit, loom: str, told: list[Told]) -> None:
     """Write those of a loom, in place of what it had."""
     unit.change("DELETE FROM listeners WHERE loom = ?", (loom,))
-    for task, states, workflows in told:
+    for task, at, states, targets in told:
         unit.change(
-            "INSERT INTO listeners VALUES (?, ?, ?, ?)",
-            (loom, task, json.dumps(states), json.dumps(workflows)),
+            "INSERT INTO listeners VALUES (?, ?, ?, ?, ?)",
+            (loom, task, at, json.dumps(states), json.dumps(targets)),
         )
