@@ -22,7 +22,7 @@ def body_of(request: HttpRequest) -> bytes:
 
 
 class FakeNetwork:
-    """Answers each request of a client with what a function returns."""
+    """Answers each request of a client by a function."""
 
     def __init__(self, answer: Callable[[HttpRequest], HttpResponse]) -> None:
         self._answer = answer

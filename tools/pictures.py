@@ -198,7 +198,7 @@ def by_clock(page: Page, url: str, commands: Terminal, client: Client) -> None:
     page.wait_for_timeout(700)
     page.screenshot(path=TARGET / "schedules.png")
     commands.clear()
-    scheduled = list(client.runs(limit=1))[0].number + 1
+    scheduled = next(client.runs(limit=1)).number + 1
     commands.type(
         "yarnloom schedules; yarnloom schedule nightly-waters --resume | head -8; "
         "yarnloom start harbour-tides -p harbour=saltmere --in 2h --start-by 23:59; "

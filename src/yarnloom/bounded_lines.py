@@ -1,4 +1,4 @@
-"""Lines for a terminal at a bounded rate: what is too much is counted."""
+"""Lines for a terminal at a bounded rate; further lines are counted."""
 
 from __future__ import annotations
 

@@ -77,10 +77,10 @@ class YarnloomError(Exception):
     """Everything that Yarn Loom raises on purpose.
 
     Args:
-        detail: what was found and what was expected, for people.
+        detail: the mistake and the expected value, for people.
         problems: every mistake in what was given, with its place.
-        hint: what to type or set next, for people at a terminal.
-        facts: what a program may want to know.
+        hint: the next command or setting, for people at a terminal.
+        facts: details for programs.
 
     Attributes:
         code: the kind of error; it stays the same in later versions.
@@ -98,12 +98,12 @@ class YarnloomError(Exception):
         self.facts: dict[str, Any] = facts
 
     def __reduce__(self) -> tuple[Any, ...]:
-        """Pickle it with all that it says."""
+        """Pickle it with its attributes."""
         return _rebuilt, (type(self), self.args, self.__dict__.copy())
 
     @property
     def text(self) -> str:
-        """What was found and what to do, in one line."""
+        """The detail and the hint in one line."""
         if not self.hint:
             return self.detail
         return f"{self.detail}{' ' if self.detail.endswith('.') else '; '}{self.hint}"

@@ -1,4 +1,4 @@
-"""Python objects as JSON: what inputs and params are sent as."""
+"""Python objects as JSON, for inputs and params."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ _JSON = (str, int, float, bool, type(None))
 
 
 def plain_values(given: JsonObject) -> JsonObject:
-    """Return inputs as JSON: models, dataclasses, dates and such by what stands for them.
+    """Return inputs as JSON: models, dataclasses, dates and such in their JSON form.
 
     Files and rows become their references.
 
@@ -22,18 +22,19 @@ def plain_values(given: JsonObject) -> JsonObject:
 
 
 def _plain(value: Any, path: tuple[str | int, ...]) -> JsonValue:
+    # JSON itself goes through unchanged; a subclass, such as an enum of text, does not.
     if isinstance(value, _JSON) and type(value) in _JSON:
         return value
     if type(value) is dict:
-        return {name: _plain(one, (*path, name)) for name, one in value.items()}
+        return {name: _plain(inner, (*path, name)) for name, inner in value.items()}
     if isinstance(value, list | tuple):
-        return [_plain(one, (*path, place)) for place, one in enumerate(value)]
+        return [_plain(inner, (*path, place)) for place, inner in enumerate(value)]
     if isinstance(value, set | frozenset):  # in one order, so that the same is the same JSON
-        return sorted((_plain(one, path) for one in value), key=dump)
+        return sorted((_plain(inner, path) for inner in value), key=dump)
     if hasattr(value, "reference"):  # a file, or rows of one
         if value.reference is not None:
             return value.reference
-        return [_plain(one, (*path, place)) for place, one in enumerate(value)]
+        return [_plain(inner, (*path, place)) for place, inner in enumerate(value)]
     from pydantic_core import PydanticSerializationError, to_jsonable_python
 
     try:

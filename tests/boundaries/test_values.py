@@ -293,7 +293,7 @@ def test_a_worker_gets_no_further_than_its_own_attempts(
 
     assert answer.json()["refused"][0]["attempt"] == attempt["id"]
     assert "stolen" not in http.get(f"/runs/{run.number}/log", params={"address": "use"}).text
-    assert [one.value for one in run.published()] == [3]
+    assert [entry.value for entry in run.published()] == [3]
     assert run.refresh().state == "done"
 
 

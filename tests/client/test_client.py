@@ -170,7 +170,7 @@ def test_a_keyword_that_may_be_an_input_is_refused(served: ServiceProgram) -> No
     again = client.start(looms.keyed.of(item="tea", key="input"), key="k2")
     short = client.start(looms.keyed, item="tea", key="input")
     assert first.number == again.number != short.number
-    assert [one.wait(60) for one in (first, again, short)] == ["tea for input"] * 3
+    assert [run.wait(60) for run in (first, again, short)] == ["tea for input"] * 3
 
 
 def test_outputs_are_of_the_types_that_are_declared(served: ServiceProgram) -> None:
@@ -207,7 +207,7 @@ def test_a_run_says_what_it_is(served: ServiceProgram) -> None:
     assert run.progress.fraction == 1.0
     assert run.summary().model_dump()["state"] == "done"
     assert [part.label for part in run.steps()]
-    assert [one.outcome for one in run.attempts()] == ["done"] * len(list(run.attempts()))
+    assert [attempt.outcome for attempt in run.attempts()] == ["done"] * len(list(run.attempts()))
     with pytest.raises(ValueError, match=r"return run.summary\(\) instead"):
         jsonable_encoder(run)
 

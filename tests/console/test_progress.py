@@ -74,7 +74,7 @@ def test_a_follow_up_that_failed_is_found_and_tried_again(
 def test_runs_that_only_tell_of_an_end_are_left_out(program: ServiceProgram, page: Page) -> None:
     """Unless they are asked for; the choice stands in the address."""
     program.client().start("tells").wait(60)
-    eventually(lambda: any(one.data["after"] for one in list(program.client().runs())))
+    eventually(lambda: any(run.data["after"] for run in program.client().runs()))
     page.goto(f"{program.url}/runs")
     rows = page.get_by_role("region", name="runs")
     expect(rows).to_contain_text("trouble/tells")

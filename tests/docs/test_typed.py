@@ -35,11 +35,11 @@ MISTAKES = {
     "client.runs(workflw='count')": ("a filter", '"workflw"', "reportCallIssue"),
     "client.run(1).state == 'doen'": ("a state", "Non-overlapping", "reportUnnecessaryComparison"),
 }
-"""Lines with one mistake each: what it is of, and what mypy and pyright say of it."""
+"""Lines with one mistake each, and the words of mypy and pyright about it."""
 
 
 def by_line(output: str) -> dict[int, str]:
-    """What mypy says, by line."""
+    """Messages of mypy by line."""
     found: dict[int, str] = {}
     for number, text in re.findall(r"^[^:\n]+:(\d+): error: (.*)$", output, re.MULTILINE):
         found[int(number)] = found.get(int(number), "") + text
@@ -47,7 +47,7 @@ def by_line(output: str) -> dict[int, str]:
 
 
 def pyright(folder: Path, name: str) -> dict[int, str]:
-    """What pyright says, by line, as the names of its rules."""
+    """Rules of pyright that are broken, by line."""
     done = subprocess.run(
         [sys.executable, "-m", "pyright", "--outputjson", name],
         cwd=folder,
@@ -56,9 +56,9 @@ def pyright(folder: Path, name: str) -> dict[int, str]:
         check=False,
     )
     found: dict[int, str] = {}
-    for one in json.loads(done.stdout)["generalDiagnostics"]:
-        line = one["range"]["start"]["line"] + 1
-        found[line] = f"{found.get(line, '')} {one.get('rule', one['message'])}"
+    for entry in json.loads(done.stdout)["generalDiagnostics"]:
+        line = entry["range"]["start"]["line"] + 1
+        found[line] = f"{found.get(line, '')} {entry.get('rule', entry['message'])}"
     return found
 
 

@@ -201,7 +201,7 @@ def test_everything_that_is_printed_belongs_to_its_attempt(
         ("log", "from the log"),
         ("published", '{"part": 1}'),
     }
-    assert [one.value for one in run.published()] == [{"part": 1}, "the end"]
+    assert [entry.value for entry in run.published()] == [{"part": 1}, "the end"]
 
 
 def test_what_prints_without_end_slows_only_itself(tmp_path: Path) -> None:

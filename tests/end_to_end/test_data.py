@@ -57,7 +57,7 @@ def test_letters_through_real_workers(program: ServiceProgram, tmp_path: Path) -
     assert output["read"][2:] == [1_500, 1_500]
     listed = list(client.rows(run.data["params"]["contacts"]))
     assert (len(listed), listed[3]["harbour"]) == (1_500, "h3")
-    assert output["bind"]["sha256"] in {one.sha256 for one in client.files()}
+    assert output["bind"]["sha256"] in {file.sha256 for file in client.files()}
 
 
 def test_files_and_models_as_params(program: ServiceProgram, tmp_path: Path) -> None:
@@ -200,7 +200,7 @@ def test_a_service_killed_while_lists_are_read_and_gathered(tmp_path: Path) -> N
 def waits_for_list_job(run: Run) -> bool:
     """Whether a run waits for something that is done beside the service."""
     why = run.why()
-    kinds = {reason.kind for one in why.waits for reason in one.reasons}
+    kinds = {reason.kind for wait in why.waits for reason in wait.reasons}
     return bool(kinds & {"reading", "gathering"})
 
 

@@ -55,7 +55,7 @@ def test_what_was_published_survives_a_kill(tmp_path: Path) -> None:
         first.kill()
     with service(data, port=first.port) as second:
         again = second.client().run(run.number)
-        assert [one.value for one in again.published()] == [{"part": 1}, "the end"]
+        assert [entry.value for entry in again.published()] == [{"part": 1}, "the end"]
 
 
 def test_log_lines_that_cannot_be_kept_cost_nothing_else(tmp_path: Path) -> None:

@@ -84,7 +84,7 @@ def test_a_task_is_its_function_still() -> None:
 
 
 def test_a_call_has_inputs_by_name() -> None:
-    """Given in order or by name; the context is none, and what there is not is refused."""
+    """Given in order or by name; the context is none, and unknown names are refused."""
     assert counts.of(1, second=3).inputs == {"first": 1, "second": 3}
     assert repr(report.of(key="a")) == "calls/report.of(key='a')"
     with pytest.raises(TypeError, match=r"counts.of\(\): no input 'frist'; did you mean 'first'"):
@@ -148,7 +148,7 @@ def loom_work(loom: Loom) -> Any:
 
 
 def test_an_output_is_read_as_its_type() -> None:
-    """What does not fit any more is refused, and can be had as it is."""
+    """A misfit is refused, and carried by the error."""
     assert report.read_output({"number": 1, "day": "2027-01-01"}) == Sum(1, date(2027, 1, 1))
     with pytest.raises(OutputRefused) as refused:
         report.read_output({"number": "one"})

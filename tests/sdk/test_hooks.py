@@ -290,7 +290,7 @@ def test_a_task_is_told_when_a_run_begins() -> None:
     for name in ("good", "work"):
         run_workflow(loom, name)
 
-    assert [(one.workflow, one.task, one.round) for one in began] == [
+    assert [(begun.workflow, begun.task, begun.round) for begun in began] == [
         ("l/good", None, 1),
         ("l/work", "l/work", 1),
     ]

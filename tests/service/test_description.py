@@ -116,23 +116,25 @@ def operations(document: dict[str, Any]) -> Iterator[dict[str, Any]]:
 
 def test_everything_is_described(document: dict[str, Any]) -> None:
     """Operations, parameters, fields, errors, and how to show a token."""
-    names = [one["operationId"] for one in operations(document)]
+    names = [operation["operationId"] for operation in operations(document)]
     assert len(set(names)) == len(names)
     assert all(name.isalpha() for name in names)
     for operation in operations(document):
         name = operation["operationId"]
         assert operation["description"], name
-        assert all(one.get("description") for one in operation.get("parameters", ())), name
+        assert all(parameter.get("description") for parameter in operation.get("parameters", ())), (
+            name
+        )
         answers = operation["responses"]
         for status in ("401", "422", "500", "503"):
             assert "application/problem+json" in answers[status]["content"], (name, status)
         good = [answer for status, answer in answers.items() if status[0] == "2"]
-        assert all(one.get("content") or "204" in answers for one in good), name
+        assert all(answer.get("content") or "204" in answers for answer in good), name
     fields = [
         f"{name}.{field}"
         for name, schema in document["components"]["schemas"].items()
-        for field, one in schema.get("properties", {}).items()
-        if not one.get("description") and "$ref" not in one
+        for field, facts in schema.get("properties", {}).items()
+        if not facts.get("description") and "$ref" not in facts
     ]
     assert fields == []
     assert set(document["components"]["securitySchemes"]) == {"token", "session"}
@@ -140,17 +142,17 @@ def test_everything_is_described(document: dict[str, Any]) -> None:
 
 def test_both_clients_can_do_all_that_http_can(document: dict[str, Any]) -> None:
     """Each operation but those of workers, of the console's session and of links has its method."""
-    wanted = {
-        one["operationId"]
-        for one in operations(document)
-        if not NOT_OF_CLIENTS & set(one.get("tags", ()))
+    expected = {
+        operation["operationId"]
+        for operation in operations(document)
+        if not NOT_OF_CLIENTS & set(operation.get("tags", ()))
     }
 
-    assert METHODS.keys() == wanted
+    assert METHODS.keys() == expected
     for method in METHODS.values():
         kind, _, name = method.partition(".")
-        for one in CLASSES[kind]:
-            assert getattr(one, name).__doc__, (one, name)
+        for owner in CLASSES[kind]:
+            assert getattr(owner, name).__doc__, (owner, name)
 
 
 def test_answers_are_named_compressed_and_not_sent_twice(served: ServiceProgram) -> None:
@@ -181,7 +183,7 @@ def test_a_token_is_asked_for(tmp_path: Path) -> None:
         wrong = httpx.get(f"{program.url}/api/v1/runs", headers={"Authorization": "Bearer no"})
         right = httpx.get(f"{program.url}/api/v1/runs", headers={"Authorization": "Bearer s3same"})
 
-    assert [one.status_code for one in (bare, wrong, right)] == [401, 401, 200]
+    assert [answer.status_code for answer in (bare, wrong, right)] == [401, 401, 200]
     assert bare.headers["WWW-Authenticate"].startswith("Bearer")
     assert bare.json()["type"] == "urn:yarnloom:token-needed"
 

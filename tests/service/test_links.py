@@ -52,7 +52,7 @@ def test_links_are_listed_and_revoked(served: ServiceProgram, http: httpx.Client
     run = served.client().start("sums", number=4)
     run.wait()
     first, second = run.link(), run.link("2h")
-    assert [one.id for one in run.links()] == [second.id, first.id]
+    assert [link.id for link in run.links()] == [second.id, first.id]
     assert first.token not in str(list(run.links()))
     assert http.get(f"/api/v1/links/{first.token}").status_code == 200
 

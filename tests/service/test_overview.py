@@ -98,9 +98,7 @@ def test_filters_from_python_and_the_command(program: ServiceProgram, client: Cl
 
     async def ask() -> list[int]:
         async with AsyncClient(program.url) as asker:
-            return [
-                one.number for one in [one async for one in asker.runs(text="987654", who="test")]
-            ]
+            return [run.number async for run in asker.runs(text="987654", who="test")]
 
     assert asyncio.run(ask()) == [run.number]
     command = ("runs", "--text", "987654", "--since", "2h", "--who", "test", "--json")

@@ -181,7 +181,7 @@ RUN_COLUMNS = (
 
 
 def print_started(run: View) -> None:
-    """Print the number of a run that was started, bare for scripts, and say what it is."""
+    """Print the number of a new run, bare for scripts, and say its workflow and state."""
     write(f"{run['number']}\n")
     say(f"run {run['number']} of {run['workflow']} is {run['state']}")
 

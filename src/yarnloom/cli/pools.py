@@ -184,7 +184,7 @@ SETTINGS = (
     ),
     BodyOption("note", "what the limit is for"),
 )
-"""What can be set of a pool."""
+"""The settings of a pool."""
 
 
 # What can be typed

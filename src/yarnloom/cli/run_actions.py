@@ -179,7 +179,7 @@ DECIDED = {
         ),
     ),
 }
-"""What is said with a decision about a step, but for inputs, whose types the task knows."""
+"""Fields of a decision about a step, except inputs, whose types the task knows."""
 
 
 def step(client: Client, options: argparse.Namespace) -> int:

@@ -32,14 +32,14 @@ def coloured(text: str) -> Text:
 
 
 WHOLE = 1_000_000
-"""The width of what is no terminal: nothing is cut or wrapped for a program that reads it."""
+"""The width for pipes and files: a program reads every line whole."""
 
 
 class SafeConsole(Console):
     """A console through which nothing reaches a terminal that was not made visible."""
 
     def on_broken_pipe(self) -> None:
-        """Let the command decide what it does when nobody reads its output any more."""
+        """Raise, so that the command decides how it goes on without a reader."""
         raise BrokenPipeError
 
     def render(

@@ -36,16 +36,17 @@ def type_words(schema: JsonObject, root: JsonObject, depth: int = 0) -> str:
     Args:
         schema: of the value.
         root: has the definitions.
-        depth: how deep it stands; fields of objects are named down to two.
+        depth: its depth; fields of objects are named down to two.
     """
     name = str(schema.get("$ref", "")).rpartition("/")[2]
     schema = resolve(schema, root)
+    # The most telling keyword first: choices, then formats, then plain types.
     if "const" in schema:
         return json.dumps(schema["const"], ensure_ascii=False)
     if "enum" in schema:
-        return " or ".join(json.dumps(one, ensure_ascii=False) for one in schema["enum"])
+        return " or ".join(json.dumps(value, ensure_ascii=False) for value in schema["enum"])
     if variants := schema.get("anyOf") or schema.get("oneOf"):
-        return " or ".join(dict.fromkeys(type_words(one, root, depth) for one in variants))
+        return " or ".join(dict.fromkeys(type_words(kind, root, depth) for kind in variants))
     form = schema.get("format")
     if form == ROWS_FORMAT:
         return "rows: a list, or a file of them"
@@ -80,6 +81,6 @@ def _bounds(schema: JsonObject) -> str:
     high = schema.get("maximum", schema.get("exclusiveMaximum"))
     above = "above" if "exclusiveMinimum" in schema else "from"
     below = "below" if "exclusiveMaximum" in schema else "to"
-    found = [f"{above} {low}"] if low is not None else []
-    found += [f"{below} {high}"] if high is not None else []
-    return f", {' '.join(found)}" if found else ""
+    bounds = [f"{above} {low}"] if low is not None else []
+    bounds += [f"{below} {high}"] if high is not None else []
+    return f", {' '.join(bounds)}" if bounds else ""

@@ -109,7 +109,7 @@ def wanted_types(client: Client, name: str, task: bool) -> JsonObject:
 
 
 def wanted_of_target(client: Client, name: str) -> JsonObject:
-    """Return the same for what a start names: a workflow if there is one, else a task."""
+    """Return the types for the target of a start: a workflow if there is one, else a task."""
     return wanted_types(client, name, task=False) or wanted_types(client, name, task=True)
 
 

@@ -164,7 +164,7 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
         return [datum["number"] for datum in data["runs"]]
 
     async def start_schedule(self, name: str, *, reason: str = "") -> AsyncRun[Any]:
-        """Start what a schedule starts, now, also while it is paused.
+        """Start a run of a schedule now, also while the schedule is paused.
 
         Raises:
             NotFound: there is none of that name.
@@ -193,17 +193,17 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
         return AsyncRun(self, await self.call(http_requests.show_request(number)), of)
 
     def runs(
-        self, *, states: Sequence[str] = (), limit: int | None = None, **wanted: Unpack[RunsFilter]
+        self, *, states: Sequence[str] = (), limit: int | None = None, **filters: Unpack[RunsFilter]
     ) -> AsyncIterator[AsyncRun[Any]]:
         """Go through runs, newest first, page by page.
 
         Args:
             states: only those in one of these states.
             limit: at most so many; all unless given.
-            wanted: as `RunsFilter` says.
+            filters: as `RunsFilter` says.
         """
         # Not a generator itself: a wrong filter is refused here, not where it is gone through.
-        return self._runs(http_requests.runs_query(states, wanted), limit)
+        return self._runs(http_requests.runs_query(states, filters), limit)
 
     async def _runs(self, query: JsonObject, limit: int | None) -> AsyncIterator[AsyncRun[Any]]:
         async for data in self.pages("/runs", "runs", query, limit):
@@ -224,26 +224,26 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
         reason: str = "",
         now: bool = False,
         paused: bool = False,
-        **wanted: Unpack[RunsFilter],
+        **filters: Unpack[RunsFilter],
     ) -> BulkAnswer:
         """Pause, resume, cancel or mend every run that a filter finds.
 
         Args:
-            action: what to do.
+            action: the command.
             count: how many they are. Without it nothing is done, and `count` of the answer says
                 how many they would be.
             states: only those in one of these states.
             reason: why, for the record.
-            now: of a cancel: what runs gets no grace.
+            now: of a cancel: running attempts get no grace.
             paused: of a mend: nothing begins until a resume.
-            wanted: as `RunsFilter` says.
+            filters: as `RunsFilter` says.
 
         Raises:
             Conflict: they are another number than `count`.
         """
         from yarnloom.protocol.run_answers import BulkAnswer
 
-        more: dict[str, Any] = {"states": list(states), "now": now, "paused": paused, **wanted}
+        more: dict[str, Any] = {"states": list(states), "now": now, "paused": paused, **filters}
         request = http_requests.bulk_request(action, count, reason, **more)
         return read(BulkAnswer, await self.call(request))
 
@@ -271,7 +271,7 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
                 yield read(RunCommandAnswer, data)
 
     async def lines(self, *, text: str = "") -> AsyncIterator[LogLine]:
-        """What the steps of all runs print, from now on, without end.
+        """Lines that the steps of all runs print, from now on, without end.
 
         Args:
             text: only lines with this in them.
@@ -290,7 +290,7 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
             timeout: seconds.
 
         Raises:
-            WaitTimeout: it is not ready by then; the message says what is in the way.
+            WaitTimeout: it is not ready by then; the message says why.
         """
         until = time.monotonic() + timeout
         url = f"{self.target.url}/ready"
@@ -309,13 +309,13 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
             await asyncio.sleep(0.1)
 
     async def overview(self) -> OverviewAnswer:
-        """What runs, what is full, and what went wrong, at a glance."""
+        """Running, full and failed things at a glance."""
         from yarnloom.protocol.overview_answers import OverviewAnswer
 
         return read(OverviewAnswer, await self._get("/overview"))
 
     async def service(self) -> ServiceAnswer:
-        """What the service is: its version, data folder, and how it is."""
+        """The service's version, data folder and health."""
         from yarnloom.protocol.workflow_answers import ServiceAnswer
 
         return read(ServiceAnswer, await self._get("/service"))

@@ -31,7 +31,7 @@ PAGE = 200
 
 
 class AsyncConnection:
-    """What every part of a client sends its requests with."""
+    """The connection that every part of a client shares."""
 
     def __init__(
         self,
@@ -102,7 +102,7 @@ class AsyncConnection:
 
         Args:
             path: below `/api/v1`.
-            query: what is asked for.
+            query: its parameters.
             ends: whether the service ends the stream when there is nothing more to come.
         """
         last_id, failures = "", 0
@@ -163,7 +163,7 @@ class AsyncConnection:
         return HttpRequest(method, url, {**self._headers, **(headers or {})}, content)
 
     async def _refuse(self, source: AsyncHttpStream) -> None:
-        """Raise what an answer says that is an error."""
+        """Raise the error of an answer that refuses."""
         if source.status >= 400:
             body = b""
             async for block in source.blocks:
@@ -173,7 +173,7 @@ class AsyncConnection:
     async def blocks(
         self, path: str, query: Mapping[str, JsonValue] | None = None
     ) -> AsyncIterator[bytes]:
-        """What a path answers, as it comes."""
+        """The body of an answer, block by block."""
         try:
             async with self._transport.stream(self._request("GET", path, query)) as source:
                 await self._refuse(source)

@@ -1,4 +1,4 @@
-"""Files: what a client for asyncio can do. `make generate` makes `file_calls.py` from it."""
+"""Files of the client for asyncio. `make generate` makes `file_calls.py` from it."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class AsyncFileCalls(AsyncConnection):
             yield read(KeptFile, data)
 
     async def file(self, sha256: str) -> FileFacts:
-        """What is known of a file, and the runs that use it.
+        """Facts about a file, and the runs that use it.
 
         Raises:
             NotFound: no such file is kept.
@@ -105,7 +105,7 @@ class AsyncFileCalls(AsyncConnection):
     ) -> Path:
         """Fetch a file, to a path or into a folder; where it is then.
 
-        It has its name only when it is whole. What a broken connection left out is asked for.
+        It has its name only when it is whole. After a broken connection it fetches the rest.
 
         Args:
             file: a file, a reference to one as values have them, or its SHA-256.

@@ -19,7 +19,7 @@ class AsyncNetwork:
     """Sends requests over the network.
 
     Args:
-        target: the service. No proxy stands between this machine and itself.
+        target: the service. A local one is reached without a proxy.
     """
 
     def __init__(self, target: Target) -> None:
@@ -41,7 +41,7 @@ class AsyncNetwork:
 
     @asynccontextmanager
     async def stream(self, request: HttpRequest) -> AsyncIterator[AsyncHttpStream]:
-        """Send a request whose answer is read as it comes.
+        """Send a request and read the answer as it comes.
 
         Raises:
             ConnectionLost: no answer arrived, or it broke off.
@@ -75,6 +75,6 @@ class AsyncNetwork:
 
 
 def lost(error: Exception) -> ConnectionLost:
-    """Return what is raised in place of an error of the library."""
+    """Return our error for an error of the library."""
     connected = not isinstance(error, httpx.ConnectError | httpx.InvalidURL)
     return ConnectionLost(str(error), connected=connected, broke=isinstance(error, _BROKEN))

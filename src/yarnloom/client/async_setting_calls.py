@@ -1,4 +1,4 @@
-"""What limits and starts runs, for asyncio. `make generate` makes `setting_calls.py` from it."""
+"""Settings of the service, for asyncio. `make generate` makes `setting_calls.py` from it."""
 
 from __future__ import annotations
 
@@ -69,8 +69,8 @@ class AsyncSettingCalls(AsyncConnection):
         """
         from yarnloom.protocol.overview_answers import OverTimeAnswer
 
-        found = await self._get("/workflows/over-time", name=name, days=days)
-        return read(OverTimeAnswer, found)
+        data = await self._get("/workflows/over-time", name=name, days=days)
+        return read(OverTimeAnswer, data)
 
     async def tasks(self) -> list[TaskAnswer]:
         """Every task that is published, and the workers that have it."""
@@ -93,7 +93,7 @@ class AsyncSettingCalls(AsyncConnection):
         return read(TaskWithCode, await self._get("/tasks", name=name, code=code))
 
     async def workers(self) -> list[WorkerAnswer]:
-        """Every worker: what it has in hand, and what it can run."""
+        """Every worker, with its attempts in hand and its tasks."""
         from yarnloom.protocol.worker_answers import WorkerList
 
         return read(WorkerList, await self._get("/workers")).workers
@@ -151,7 +151,7 @@ class AsyncSettingCalls(AsyncConnection):
             name: the pool's.
             limit: how many attempts may run at once; any number unless given, 0 halts.
             rate: how many may begin in a time; any number unless given.
-            note: what it is for.
+            note: its purpose.
             reason: why, for the record.
 
         Raises:
@@ -172,15 +172,15 @@ class AsyncSettingCalls(AsyncConnection):
         as_declared: bool = False,
         reason: str = "",
     ) -> PoolAnswer:
-        """Change what is given of a pool, at once; the pool as it is then.
+        """Change a pool at once; settings that are left out stay. Returns the changed pool.
 
         Args:
             name: the pool's.
             limit: how many attempts may run at once; None for any number, 0 halts.
             rate: how many may begin in a time; None for any number.
-            note: what it is for.
+            note: its purpose.
             paused: True begins nothing of it any more, False goes on.
-            as_declared: first forget what was set by hand before.
+            as_declared: first forget earlier changes by hand.
             reason: why, for the record.
 
         Raises:
@@ -204,11 +204,11 @@ class AsyncSettingCalls(AsyncConnection):
         return read(PoolAnswer, await self.call(request))
 
     async def schedules(self) -> list[ScheduleAnswer]:
-        """Every schedule: what it starts and when next, and what came of it last."""
+        """Every schedule, with its next time and its last result."""
         from yarnloom.protocol.setting_answers import ScheduleAnswer
 
-        found = (await self._get("/schedules"))["schedules"]
-        return read_list(ScheduleAnswer, found)
+        data = (await self._get("/schedules"))["schedules"]
+        return read_list(ScheduleAnswer, data)
 
     async def schedule(self, name: str) -> ScheduleAnswer:
         """A schedule.
@@ -230,7 +230,7 @@ class AsyncSettingCalls(AsyncConnection):
         """Make a schedule by hand; looms declare theirs with `loom.schedule`.
 
         Args:
-            target: what it starts: a call of a workflow, or the workflow's name.
+            target: a call of a workflow, or the workflow's name.
             cron: when: minute, hour, day of month, month, day of week.
             name: the schedule's; the workflow's unless given.
             paused: whether it is made paused.
@@ -247,12 +247,12 @@ class AsyncSettingCalls(AsyncConnection):
     async def change_schedule(
         self, name: str, *, paused: bool = KEEP, as_declared: bool = False, **settings: Any
     ) -> ScheduleAnswer:
-        """Change what is given of a schedule, at once; the schedule as it is then.
+        """Change a schedule at once; settings that are left out stay. Returns the changed schedule.
 
         Args:
             name: the schedule's.
             paused: True pauses it, False lets it go on.
-            as_declared: first forget what was changed by hand before.
+            as_declared: first forget earlier changes by hand.
             settings: as of `make_schedule`, with `workflow` and `cron`.
 
         Raises:
@@ -272,8 +272,8 @@ class AsyncSettingCalls(AsyncConnection):
 
     async def next_times(self, cron: str, *, zone: str = "UTC", count: int = 5) -> list[datetime]:
         """Return the next times of five fields of a schedule, by a zone's clock."""
-        found = await self._get("/next-times", cron=cron, zone=zone, count=count)
-        return [datetime.fromisoformat(one) for one in found["times"]]
+        data = await self._get("/next-times", cron=cron, zone=zone, count=count)
+        return [datetime.fromisoformat(text) for text in data["times"]]
 
     async def _schedule(self, request: Request) -> ScheduleAnswer:
         from yarnloom.protocol.setting_answers import ScheduleAnswer
@@ -287,12 +287,12 @@ class AsyncSettingCalls(AsyncConnection):
         return read(FilterList, await self._get("/filters")).filters
 
     async def save_filter(
-        self, name: str, *, states: Sequence[str] = (), **wanted: Unpack[RunsFilter]
+        self, name: str, *, states: Sequence[str] = (), **filters: Unpack[RunsFilter]
     ) -> SavedFilter:
         """Keep a filter of the list of runs by name: `client.runs(saved=name)`."""
         from yarnloom.protocol.setting_answers import SavedFilter
 
-        request = http_requests.save_filter_request(name, states, wanted)
+        request = http_requests.save_filter_request(name, states, filters)
         return read(SavedFilter, await self.call(request))
 
     async def drop_filter(self, name: str, *, reason: str = "") -> None:

@@ -25,7 +25,7 @@ PAGE = 200
 
 
 class Connection:
-    """What every part of a client sends its requests with."""
+    """The connection that every part of a client shares."""
 
     def __init__(
         self,
@@ -84,7 +84,7 @@ class Connection:
 
         Args:
             path: below `/api/v1`.
-            query: what is asked for.
+            query: its parameters.
             ends: whether the service ends the stream when there is nothing more to come.
         """
         last_id, failures = "", 0
@@ -144,7 +144,7 @@ class Connection:
         return HttpRequest(method, url, {**self._headers, **(headers or {})}, content)
 
     def _refuse(self, source: HttpStream) -> None:
-        """Raise what an answer says that is an error."""
+        """Raise the error of an answer that refuses."""
         if source.status >= 400:
             body = b""
             for block in source.blocks:
@@ -152,7 +152,7 @@ class Connection:
             http_requests.read_answer(self.target, source.status, body)
 
     def blocks(self, path: str, query: Mapping[str, JsonValue] | None = None) -> Iterator[bytes]:
-        """What a path answers, as it comes."""
+        """The body of an answer, block by block."""
         try:
             with self._transport.stream(self._request("GET", path, query)) as source:
                 self._refuse(source)

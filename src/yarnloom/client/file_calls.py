@@ -30,7 +30,7 @@ class FileCalls(Connection):
             yield read(KeptFile, data)
 
     def file(self, sha256: str) -> FileFacts:
-        """What is known of a file, and the runs that use it.
+        """Facts about a file, and the runs that use it.
 
         Raises:
             NotFound: no such file is kept.
@@ -100,7 +100,7 @@ class FileCalls(Connection):
     ) -> Path:
         """Fetch a file, to a path or into a folder; where it is then.
 
-        It has its name only when it is whole. What a broken connection left out is asked for.
+        It has its name only when it is whole. After a broken connection it fetches the rest.
 
         Args:
             file: a file, a reference to one as values have them, or its SHA-256.

@@ -1,4 +1,4 @@
-"""Requests and answers as a transport carries them, and what may go wrong on the way."""
+"""Requests and answers of a transport, and its error."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class HttpResponse:
 
 @dataclass(frozen=True, slots=True)
 class HttpStream:
-    """An answer whose body is read block by block."""
+    """An answer, with its body block by block."""
 
     status: int
     headers: Mapping[str, str]
@@ -67,7 +67,7 @@ class ConnectionLost(Exception):  # it is no error of ours, and the client turns
 
 
 class Transport(Protocol):
-    """What a `Client` sends its requests with. A test gives one of its own."""
+    """Sends the requests of a `Client`. A test gives one of its own."""
 
     def request(self, request: HttpRequest) -> HttpResponse:
         """Send a request; return the answer, whatever its status.
@@ -77,7 +77,7 @@ class Transport(Protocol):
         """
 
     def stream(self, request: HttpRequest) -> AbstractContextManager[HttpStream]:
-        """Send a request whose answer is read as it comes.
+        """Send a request and read the answer as it comes.
 
         Raises:
             ConnectionLost: none arrived; also raised while it is read.
@@ -88,7 +88,7 @@ class Transport(Protocol):
 
 
 class AsyncTransport(Protocol):
-    """What an `AsyncClient` sends its requests with."""
+    """Sends the requests of an `AsyncClient`."""
 
     async def request(self, request: HttpRequest) -> HttpResponse:
         """Send a request; as of `Transport`."""

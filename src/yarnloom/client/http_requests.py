@@ -363,7 +363,7 @@ def remove_request(noun: str, name: str, reason: str) -> Request:
 
 
 def schedule_body(target: Call[Any] | str, name: str, settings: JsonObject) -> JsonObject:
-    """Return what a schedule is made with.
+    """Return the body of a new schedule.
 
     Raises:
         ValueRefused: a param has no JSON form.

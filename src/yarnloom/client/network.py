@@ -19,7 +19,7 @@ class Network:
     """Sends requests over the network.
 
     Args:
-        target: the service. No proxy stands between this machine and itself.
+        target: the service. A local one is reached without a proxy.
     """
 
     def __init__(self, target: Target) -> None:
@@ -41,7 +41,7 @@ class Network:
 
     @contextmanager
     def stream(self, request: HttpRequest) -> Iterator[HttpStream]:
-        """Send a request whose answer is read as it comes.
+        """Send a request and read the answer as it comes.
 
         Raises:
             ConnectionLost: no answer arrived, or it broke off.
@@ -74,6 +74,6 @@ class Network:
 
 
 def lost(error: Exception) -> ConnectionLost:
-    """Return what is raised in place of an error of the library."""
+    """Return our error for an error of the library."""
     connected = not isinstance(error, httpx.ConnectError | httpx.InvalidURL)
     return ConnectionLost(str(error), connected=connected, broke=isinstance(error, _BROKEN))

@@ -1,4 +1,4 @@
-"""What is known of a run or step, as it was when it was last looked at."""
+"""Facts about a run or step, as of the last request."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ def read_list(model: type[M], data: list[JsonObject]) -> list[M]:
     Raises:
         BadAnswer: one does not fit.
     """
-    return [read(model, one) for one in data if "unreadable" not in one]
+    return [read(model, record) for record in data if "unreadable" not in record]
 
 
 class RunSummary(BaseModel):
@@ -115,7 +115,7 @@ class RunFacts:
 
     @property
     def params(self) -> JsonObject:
-        """What it was started with, defaults included, secrets masked."""
+        """Its params, defaults included, secrets masked."""
         return self.details.params
 
     @property

@@ -94,7 +94,7 @@ class Run(RunFacts, Generic[R]):
             OutputRefused: its output does not fit the type that is declared here.
         """
         until = None if timeout is None else time.monotonic() + timeout
-        # What was seen before may have been mended since, so the first look is the service's.
+        # Somebody may have mended it since the last request, so ask the service first.
         while True:
             left = LONGEST_WAIT if until is None else min(LONGEST_WAIT, until - time.monotonic())
             self.data = self._client.call(http_requests.show_request(self.number, max(0.0, left)))
@@ -113,7 +113,7 @@ class Run(RunFacts, Generic[R]):
                 if self.state in ENDED:
                     return
 
-    # What is in it
+    # Its contents
 
     def why(self, address: str = "") -> WhyAnswer:
         """What each unfinished step of it waits for, right now.
@@ -137,18 +137,18 @@ class Run(RunFacts, Generic[R]):
         """
         from yarnloom.protocol.part_answers import EachPart, ParallelPart, SequencePart, StepPart
 
-        found = self._get("/graph", address=address, at=at and at.isoformat())
-        match found["kind"]:
+        data = self._get("/graph", address=address, at=at and at.isoformat())
+        match data["kind"]:
             case "step":
-                return read(StepPart, found)
+                return read(StepPart, data)
             case "sequence":
-                return read(SequencePart, found)
+                return read(SequencePart, data)
             case "parallel":
-                return read(ParallelPart, found)
-        return read(EachPart, found)
+                return read(ParallelPart, data)
+        return read(EachPart, data)
 
     def glance(self) -> GlanceAnswer:
-        """How it is in one line: what moves, what is held, how long it will take."""
+        """A summary in one line: moving and held parts, time left."""
         from yarnloom.protocol.overview_answers import GlanceAnswer
 
         return read(GlanceAnswer, self._get("/glance"))
@@ -159,8 +159,8 @@ class Run(RunFacts, Generic[R]):
         Raises:
             NotFound: the address leads to no step.
         """
-        found = self._client.call(http_requests.step_request(self.number, address))
-        return Step(self._client, self.number, found)
+        data = self._client.call(http_requests.step_request(self.number, address))
+        return Step(self._client, self.number, data)
 
     def steps(self, item: str = "") -> list[StepPart]:
         """Its steps, or those of one item; of an each the steps that it repeats stand once.
@@ -295,15 +295,15 @@ class Run(RunFacts, Generic[R]):
         """Who gave which command for it, when and why."""
         from yarnloom.protocol.run_answers import CommandAnswer
 
-        found = (self._get("/commands"))["commands"]
-        return read_list(CommandAnswer, found)
+        data = (self._get("/commands"))["commands"]
+        return read_list(CommandAnswer, data)
 
     def ledger(self) -> list[EffectAnswer]:
         """The side effects that it has begun and done, by `ctx.once`."""
         from yarnloom.protocol.run_answers import EffectAnswer
 
-        found = (self._get("/ledger"))["effects"]
-        return read_list(EffectAnswer, found)
+        data = (self._get("/ledger"))["effects"]
+        return read_list(EffectAnswer, data)
 
     def settle(
         self, what: str, *, done: bool, address: str = "", value: JsonValue = KEEP, reason: str = ""
@@ -314,7 +314,7 @@ class Run(RunFacts, Generic[R]):
             what: the entry of the ledger.
             done: whether it was.
             address: the step's, within the run; empty where the entry is the run's.
-            value: what it gave; needed where it was done and the step uses that.
+            value: the result; needed where it was done and the step uses it.
             reason: why, for the record.
 
         Raises:
@@ -426,7 +426,7 @@ class Run(RunFacts, Generic[R]):
     # Links
 
     def link(self, lasts: Duration = "1h", *, details: bool = False) -> MadeLink:
-        """Make a link with which whoever has it may watch this run.
+        """Make a link; everybody with it may watch this run.
 
         Args:
             lasts: until it expires.

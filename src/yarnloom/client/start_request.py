@@ -1,4 +1,4 @@
-"""What a run is started with, as the clients send it."""
+"""Starts, as the clients send them."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ class Start:
     Attributes:
         target: a call; or the name of a workflow or task, `loom/name` where the short one is not
             unique.
-        params: after a name what the run is started with; of a task its inputs.
+        params: after a name the params, or the inputs of a task.
         key: start key: starting twice with one makes one run. Made up unless given, so that
             sending twice is safe.
         priority: higher runs first.
@@ -64,7 +64,7 @@ class Start:
 
     @property
     def name(self) -> str:
-        """What is started."""
+        """A workflow or task that is started."""
         return self.target if isinstance(self.target, str) else self.target.target.full_name
 
     def to_json(self) -> JsonObject:
@@ -101,12 +101,12 @@ OPTIONS = tuple(
 def start_of(
     target: Call[Any] | Target[Any] | str, given: tuple[Any, ...], named: dict[str, Any]
 ) -> tuple[Start, Target[Any] | None]:
-    """Return the start that the arguments of `start` mean, and what validates its output.
+    """Return the start that the arguments of `start` mean, and its declaration.
 
     Args:
         target: a name, a call, or a task or workflow.
-        given: what follows it without a name.
-        named: what is given by name.
+        given: further arguments without a name.
+        named: arguments by name.
 
     Raises:
         TypeError: there is no such option, input or param.

@@ -1,4 +1,4 @@
-"""What fields and parameters of the API mean, for those that mean the same wherever they stand.
+"""Descriptions of fields and parameters of the API that mean the same everywhere.
 
 A model's own description of a field comes first. The description of the API uses these, and a test
 holds that every field and every parameter has one.

@@ -41,7 +41,7 @@ class Call(Generic[R_co]):
 
 
 class Target(Generic[R_co]):
-    """What can be started by its name: a task or a workflow.
+    """A task or workflow, which can be started by its name.
 
     Attributes:
         name: its name within the loom.
@@ -77,7 +77,7 @@ class Target(Generic[R_co]):
         try:
             found: R_co = self.output_adapter.validate_json(json.dumps(value), strict=True)
         except ValidationError as error:
-            problems = [Problem(pointer(*one["loc"]), one["msg"]) for one in error.errors()]
+            problems = [Problem(pointer(*fault["loc"]), fault["msg"]) for fault in error.errors()]
             raise OutputRefused(
                 f"the output of a run of {self.full_name} does not fit the type that is declared "
                 "here; `value` has it as it is",
@@ -91,7 +91,7 @@ class Task(Target[R_co], Generic[P, R_co]):
     """A function that a loom declared as a task. It can be called like the function itself.
 
     Attributes:
-        declared: what the loom knows of it.
+        declared: its declaration.
     """
 
     def __init__(self, declared: DeclaredTask) -> None:

@@ -221,7 +221,9 @@ class Loom(TaskDeclarations):
         try:
             return call.target.name, plain_values(dict(call.inputs))
         except ValueRefused as error:
-            self._problems += [one._replace(where=name + one.where) for one in error.problems]
+            self._problems += [
+                problem._replace(where=name + problem.where) for problem in error.problems
+            ]
             return call.target.name, {}
 
     def examine(self) -> tuple[list[Plan], list[Problem]]:
@@ -274,6 +276,6 @@ class Loom(TaskDeclarations):
     def _published(self, task: DeclaredTask) -> JsonObject:
         facts = task.facts()
         if task.told is not None:
-            targets = [self._full(one) for one in task.told["targets"]]
+            targets = [self._full(target) for target in task.told["targets"]]
             facts["on_run"] = {**task.told, "targets": targets}
         return facts

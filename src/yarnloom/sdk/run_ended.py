@@ -1,4 +1,4 @@
-"""What a task is told that a loom calls when runs begin, or end."""
+"""Records of runs that begin or end, for tasks that listen."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ class RunBegun(BaseModel):
         params: what it was started with, secrets masked; None if they are too large to be told.
         left_out: "params" where they are; `client.run(begun.number)` has them.
         tags: as it was started.
-        share: whom fair turns are counted for; None for itself.
+        share: the name that fair turns count by; None for the run itself.
         key: its start key.
         started_by: who gave the start command.
         schedule: the schedule that started it.

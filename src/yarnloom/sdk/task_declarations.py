@@ -131,7 +131,7 @@ class TaskDeclarations:
         can be started, scheduled, or made a step of.
 
         Args:
-            function: the function, where the decorator stands without brackets.
+            function: the function, if the decorator has no brackets.
             name: the task's name; the function's own unless given.
             grace: how long a task that takes `ctx` has after it heard of a cancel, as 10 or "10s";
                 10 seconds unless given. Then the stop is raised in it, and 1 second later its
@@ -236,7 +236,7 @@ class TaskDeclarations:
         retry rule says so. Of its own runs nothing is told.
 
         Args:
-            function: the function, where the decorator stands without brackets.
+            function: the function, if the decorator has no brackets.
             states: only of runs that are "done", "failed" or "cancelled"; of all unless given.
             workflows: only of runs of these; of all unless given, or `tasks` are.
             tasks: of runs of these single tasks.

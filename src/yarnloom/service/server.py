@@ -71,7 +71,7 @@ class Notices:
     """Lines about runs that a service says on its terminal.
 
     Attributes:
-        show_prints: whether it says what tasks print, too.
+        show_prints: also say lines that tasks print.
     """
 
     show_prints: bool = False

@@ -1,4 +1,4 @@
-"""Lines about attempts for the terminal of a worker: how each ended, and what tasks print."""
+"""Lines for the terminal of a worker: ends of attempts, and lines of tasks."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ _ENDS = {"called_again": "will be called again", "handed_back": "was handed back
 
 
 class AttemptNotices:
-    """Says how attempts ended, and if wanted what tasks print.
+    """Says how attempts ended, and if wanted lines of tasks.
 
     Args:
         say: says a line.
-        show_prints: whether lines that tasks print are said, too.
+        show_prints: also say lines that tasks print.
     """
 
     def __init__(self, say: Callable[[str], None], *, show_prints: bool = False) -> None:

@@ -65,7 +65,7 @@ class WorkerOptions:
         publish: publish the looms before any work is taken, and again when code changes.
         fork: whether processes are forked from one that has loaded the looms, where that is safe.
         quiet: says nothing of attempts.
-        show_prints: also says what tasks print.
+        show_prints: also says lines that tasks print.
     """
 
     load: tuple[str, ...]

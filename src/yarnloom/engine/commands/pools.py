@@ -29,7 +29,7 @@ class ChangePool(Command):
     Attributes:
         changes: as of `MakePool`.
         paused: True pauses it, False lets it go on.
-        as_declared: first forget what was set by hand before.
+        as_declared: first forget earlier changes by hand.
     """
 
     name: str

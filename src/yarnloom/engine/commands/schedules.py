@@ -31,7 +31,7 @@ class ChangeSchedule(Command):
     Attributes:
         changes: of its settings.
         paused: True pauses it, False lets it go on.
-        as_declared: first forget what was set by hand before.
+        as_declared: first forget earlier changes by hand.
     """
 
     name: str

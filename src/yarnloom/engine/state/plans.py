@@ -159,12 +159,12 @@ class Workflows:
             NotFound: there is none of that name; the nearest is offered.
             InvalidInput: several looms have one.
         """
-        found = matches(name, self.plans)
-        if not found:
+        names = matches(name, self.plans)
+        if not names:
             raise unknown("workflow", name, self.plans)
-        if len(found) > 1:
-            raise ambiguous("workflow", name, found)
-        return found[0], self.plans[found[0]]
+        if len(names) > 1:
+            raise ambiguous("workflow", name, names)
+        return names[0], self.plans[names[0]]
 
     def is_full(self, plan: Plan) -> bool:
         """Whether as many runs of a workflow are under way as may be."""
@@ -240,9 +240,9 @@ def matches(name: str, known: Collection[str]) -> list[str]:
 
 
 def only_match(name: str, known: Collection[str]) -> str | None:
-    """Return the one full name that a name stands for; None where there is none, or several."""
-    found = matches(name, known)
-    return found[0] if len(found) == 1 else None
+    """Return the only full name for a name; None where there is none, or several."""
+    names = matches(name, known)
+    return names[0] if len(names) == 1 else None
 
 
 def ambiguous(what: str, name: str, several: list[str]) -> InvalidInput:
@@ -265,7 +265,7 @@ def unknown(what: str, name: str, known: Collection[str]) -> NotFound:
 
 
 class Target(NamedTuple):
-    """What is started.
+    """A workflow or task that is started.
 
     Attributes:
         name: its full name.

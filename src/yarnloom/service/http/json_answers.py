@@ -64,7 +64,7 @@ def _marked(start: Message, body: bytes, asked: Headers) -> tuple[Message, bytes
         tag = f'W/"{hashlib.blake2b(body, digest_size=12).hexdigest()}"'
         headers["ETag"] = tag
         headers.setdefault("Cache-Control", "no-cache")
-        if tag in [one.strip() for one in asked.get("if-none-match", "").split(",")]:
+        if tag in [known.strip() for known in asked.get("if-none-match", "").split(",")]:
             for name in ("content-length", "content-type"):
                 del headers[name]
             return {**start, "status": 304, "headers": headers.raw}, b""

@@ -157,6 +157,7 @@ def completed(document: JsonObject, prefix: str) -> JsonObject:
 
 
 def _complete(path: str, method: str, operation: JsonObject) -> None:
+    # FastAPI knows the models; names, tags, streams and headers are ours.
     responses = operation["responses"]
     own = operation["operationId"].partition("_api_v1")[0]
     operation["operationId"] = NAMES.get(own) or _camel(own)
@@ -203,17 +204,17 @@ def _describe_fields(schema: JsonObject) -> None:
 def _bodies(document: JsonObject) -> set[str]:
     """Names of all schemas that requests have, and those in them."""
     schemas = document["components"]["schemas"]
-    found: set[str] = set()
-    wanted = set()
+    bodies: set[str] = set()
+    names: set[str] = set()
     for operations in document["paths"].values():
         for operation in operations.values():
-            wanted |= set(_references(operation.get("requestBody", {})))
-    while wanted:
-        name = wanted.pop()
-        if name not in found:
-            found.add(name)
-            wanted |= set(_references(schemas[name]))
-    return found
+            names |= set(_references(operation.get("requestBody", {})))
+    while names:
+        name = names.pop()
+        if name not in bodies:
+            bodies.add(name)
+            names |= set(_references(schemas[name]))
+    return bodies
 
 
 def _references(value: object) -> Iterator[str]:

@@ -100,12 +100,12 @@ def install(app: FastAPI) -> None:
 
 def _methods_of(request: Request) -> list[str]:
     """Return the methods that the path of a request takes; each route knows its own only."""
-    found: set[str] = set()
+    methods: set[str] = set()
     for route in request.app.router.routes:
         matched, _ = route.matches(request.scope)
         if matched is not Match.NONE:
-            found |= set(getattr(route, "methods", None) or ())
-    return sorted(found | ({"HEAD"} if "GET" in found else set()))
+            methods |= set(getattr(route, "methods", None) or ())
+    return sorted(methods | ({"HEAD"} if "GET" in methods else set()))
 
 
 def problem_of(error: YarnloomError) -> tuple[int, JsonObject]:

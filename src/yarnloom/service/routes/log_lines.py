@@ -354,7 +354,7 @@ async def _log_events(
 
 @router.get("/lines/live", responses=problems(422))
 async def all_lines_live(core: TheCore, text: SoughtText = "") -> EventSourceResponse:
-    """What the steps of all runs print, from now on, without end.
+    """Lines that the steps of all runs print, from now on, without end.
 
     A reader that is too slow misses lines, and a line says how many.
     """

@@ -39,7 +39,7 @@ Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record
 
 @router.get("/schedules", response_model=ScheduleList)
 async def list_schedules(core: TheCore) -> Response:
-    """Every schedule: what it starts and when next, and what came of it last."""
+    """Every schedule, with its next time and its last result."""
     return answer(ScheduleList, {"schedules": await core.submit(ListSchedules())})
 
 

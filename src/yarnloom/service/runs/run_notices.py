@@ -21,12 +21,12 @@ _OPEN = frozenset({RunState.RUNNING, RunState.PAUSING, RunState.PAUSED, RunState
 
 
 class RunNotices:
-    """Says which runs begin and end, and if wanted what tasks print.
+    """Says which runs begin and end, and if wanted lines of tasks.
 
     Args:
         read: asks the store.
         say: says a line.
-        show_prints: whether lines that tasks print are said, too.
+        show_prints: also say lines that tasks print.
     """
 
     def __init__(
@@ -54,7 +54,7 @@ class RunNotices:
             self._timer = asyncio.get_running_loop().call_later(FLUSH_SECONDS, self._flush_soon)
 
     def note_lines(self, batch: Iterable[Printed]) -> None:
-        """Say what tasks printed."""
+        """Say lines that tasks printed."""
         if not self._show_prints:
             return
         for printed in batch:

@@ -56,7 +56,7 @@ SEARCHED = 20_000
 
 
 def notices(connection: sqlite3.Connection, numbers: list[int]) -> list[Record]:
-    """What a line about each of some runs says, by number."""
+    """Facts for lines about some runs, by number."""
     found = connection.execute(
         "SELECT number, workflow, state, error, started_at, ended_at FROM runs"
         " WHERE number IN (SELECT value FROM json_each(?)) ORDER BY number",
