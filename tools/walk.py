@@ -45,7 +45,7 @@ def service(folder: Path) -> Iterator[str]:
     env = {**os.environ, "YARNLOOM_TRACE": str(folder), "YARNLOOM_DATA": str(folder / "data")}
     env["PYTHONPATH"] = os.pathsep.join((str(TRACE), str(folder)))
     program = [sys.executable, "-m", "yarnloom"]
-    served = [*program, "serve", "--port", str(port), "--load", "walk_loom:loom"]
+    served = [*program, "serve", "--port", str(port), "--load", "walk_loom:loom", "--quiet"]
     process = subprocess.Popen(served, env=env, cwd=folder, stdout=subprocess.DEVNULL)
     try:
         yield url

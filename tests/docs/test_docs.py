@@ -60,6 +60,7 @@ EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
         "ticket 1 for the grey heron",
     ),
     "surroundings.py": ("note", {}, "done", 1),
+    "tides_app.py": ("high-water", {"harbours": ["saltmere"]}, "done", 8.1),
     "limits.py": ("send-levels", {"harbours": ["saltmere"]}, "done", "8 to north"),
     "letters.py": (
         "send",

@@ -342,7 +342,7 @@ class AsyncRun(RunFacts, Generic[R]):
         address: str,
         target: Path | str,
         *,
-        form: Literal["csv", "jsonl"] = "csv",
+        form: Literal["csv", "json-lines"] = "csv",
         state: str | None = None,
     ) -> Path:
         """Write the items of an each to a file, with their outcomes and outputs.
@@ -350,7 +350,7 @@ class AsyncRun(RunFacts, Generic[R]):
         Args:
             address: the each's.
             target: the file.
-            form: "csv", or "jsonl" for one JSON object a line.
+            form: "csv", or "json-lines" for one JSON object a line.
             state: only items in this state.
         """
         query = {"address": address, "as": form, "state": state}

@@ -9,7 +9,7 @@ FIELD_WORDS = {
     "added": "How much the total has grown by since it was first told.",
     "address": "Its place in the run: `harbours[brackwater]/fetch`; `#2` behind it is an attempt.",
     "ahead": "Attempts that the worker takes beyond its places.",
-    "as": "The form: `csv`, or `jsonl` for one JSON object a line.",
+    "as": "The form: `csv`, or `json-lines` for one JSON object a line.",
     "at": "When it was.",
     "at_least": "Whether the time left is at least that: some steps were never measured.",
     "at_once": "How many items may be under way at once; null for no limit.",

@@ -12,8 +12,7 @@ from yarnloom.engine import MOST_WORK, Engine, EngineSettings, Verdicts
 from yarnloom.service.core import Core
 from yarnloom.service.group_commit import system_clock
 from yarnloom.service.http import console_files, problems
-from yarnloom.service.http.guard import Guard, HeadRequests
-from yarnloom.service.http.json_answers import JsonAnswers
+from yarnloom.service.http.guard import Guard, HeadRequests, JsonAnswers
 from yarnloom.service.http.openapi import describe
 from yarnloom.service.http.strict_route import API
 from yarnloom.service.routes import (

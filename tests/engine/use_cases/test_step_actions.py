@@ -112,7 +112,7 @@ def test_a_failed_step_is_retried_while_its_run_goes_on(at: Floor) -> None:
 
 
 def test_a_refusal_says_the_state_of_a_step_that_will_never_begin(at: Floor) -> None:
-    """The state of the rest of its part."""
+    """The state of the rest of its part; once the run has ended the next mend takes an output."""
     weave(
         at,
         lambda work: parallel(
@@ -127,27 +127,12 @@ def test_a_refusal_says_the_state_of_a_step_that_will_never_begin(at: Floor) -> 
     at.fail("1/p/s/a")
     with pytest.raises(Conflict) as late:
         hand(at, "p/s/b", "pause")
-
-    assert (early.value.facts["state"], late.value.facts["state"]) == ("waiting", "skipped")
-
-
-def test_a_step_that_was_not_reached_takes_an_output_only_of_a_mend(at: Floor) -> None:
-    """While its run goes on it comes up no more; once that has ended the next mend runs it."""
-    weave(
-        at,
-        lambda work: parallel(
-            "p",
-            sequence("s", step("a", work), step("b", work)),
-            step("c", work),
-            if_one_fails="finish",
-        ),
-    )
-    at.fail("1/p/s/a")
     with pytest.raises(Conflict, match="skipped"):
         hand(at, "p/s/b", "supply", output=7)
     at.drain()
     hand(at, "p/s/b", "supply", output=7)
 
+    assert (early.value.facts["state"], late.value.facts["state"]) == ("waiting", "skipped")
     assert at.inline.run(1)["state"] == "failed"
 
 
