@@ -16,6 +16,7 @@ from yarnloom.client.runs_filter import RunsFilter
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
     from yarnloom.protocol.overview_answers import OverTimeAnswer
+    from yarnloom.protocol.run_answers import RunStateWord
     from yarnloom.protocol.setting_answers import PoolAnswer, PoolUse, SavedFilter, ScheduleAnswer
     from yarnloom.protocol.worker_answers import WorkerAnswer, WorkerFacts
     from yarnloom.protocol.workflow_answers import (
@@ -287,7 +288,7 @@ class SettingCalls(Connection):
         return read(FilterList, self._get("/filters")).filters
 
     def save_filter(
-        self, name: str, *, states: Sequence[str] = (), **filters: Unpack[RunsFilter]
+        self, name: str, *, states: Sequence[RunStateWord] = (), **filters: Unpack[RunsFilter]
     ) -> SavedFilter:
         """Keep a filter of the list of runs by name: `client.runs(saved=name)`."""
         from yarnloom.protocol.setting_answers import SavedFilter

@@ -25,7 +25,7 @@ from yarnloom.values import JsonObject
 if TYPE_CHECKING:
     from yarnloom.protocol.overview_answers import OverviewAnswer, RunCounts
     from yarnloom.protocol.part_answers import LogLine
-    from yarnloom.protocol.run_answers import BulkAnswer, LinkedRun, RunCommandAnswer
+    from yarnloom.protocol.run_answers import BulkAnswer, LinkedRun, RunCommandAnswer, RunStateWord
     from yarnloom.protocol.workflow_answers import ServiceAnswer
     from yarnloom.sdk.calls import Call, Task, Workflow
     from yarnloom.sdk.calls import Target as Declared
@@ -192,7 +192,11 @@ class Client(SettingCalls, FileCalls):
         return Run(self, self.call(http_requests.show_request(number)), of)
 
     def runs(
-        self, *, states: Sequence[str] = (), limit: int | None = None, **filters: Unpack[RunsFilter]
+        self,
+        *,
+        states: Sequence[RunStateWord] = (),
+        limit: int | None = None,
+        **filters: Unpack[RunsFilter],
     ) -> Iterator[Run[Any]]:
         """Go through runs, newest first, page by page.
 
@@ -219,7 +223,7 @@ class Client(SettingCalls, FileCalls):
         action: BulkAction,
         *,
         count: int | None = None,
-        states: Sequence[str] = (),
+        states: Sequence[RunStateWord] = (),
         reason: str = "",
         now: bool = False,
         paused: bool = False,

@@ -8,7 +8,8 @@ import pytest
 from pydantic import BaseModel
 
 from yarnloom import Loom, param, step
-from yarnloom.engine.commands import Poll, Publish, Register, Report, ReportItem
+from yarnloom.engine.commands import Poll, Publish, Register, Report, ReportItem, StartRun
+from yarnloom.errors import InvalidInput, NotFound
 from yarnloom.store.workers import workflow_records
 from yarnloom.testing import InlineService, inline_service
 
@@ -136,3 +137,14 @@ def test_each_attempt_shows_the_code_that_ran_it() -> None:
     assert attempt["code_hash"] == newer.tasks["add"].code_hash
     assert kept is not None
     assert "A newer one with another input" in kept["source"]
+
+
+def test_a_name_is_of_a_workflow_or_of_a_task() -> None:
+    """A publication with both is refused, from whatever language it comes."""
+    publication = loom_with(add).publication()
+    publication["tasks"].append({**publication["tasks"][0], "name": "l/w"})
+    with inline_service() as inline:
+        with pytest.raises(InvalidInput, match="l/w names a workflow and a task"):
+            inline.do(Publish(who="test", **publication))
+        with pytest.raises(NotFound, match="no workflow or task 'w'"):
+            inline.do(StartRun("w", {}, "k", "test"))

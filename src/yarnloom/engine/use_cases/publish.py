@@ -54,6 +54,7 @@ class Publishing:
             self.pools, plans, [name for pools in declared.values() for name in pools]
         )
         _refuse_bad_listeners(command.tasks)
+        _refuse_double_names(plans, command.tasks)
         schedules = self.schedules.read_schedules(command.schedules or [], plans)
         answer = []
         for plan in plans:
@@ -146,6 +147,16 @@ def _read(documents: list[JsonObject]) -> list[Plan]:
             f"nothing was published: the plans have {len(problems)} mistakes", problems=problems
         )
     return plans
+
+
+def _refuse_double_names(plans: list[Plan], tasks: list[JsonObject]) -> None:
+    """Refuse names that a workflow and a task have: a start by name would be unclear."""
+    double = {plan.workflow for plan in plans} & {facts["name"] for facts in tasks}
+    if double:
+        raise InvalidInput(
+            f"nothing was published: {', '.join(sorted(double))} names a workflow and a task; "
+            "rename one of them"
+        )
 
 
 def _refuse_bad_listeners(tasks: list[JsonObject]) -> None:
