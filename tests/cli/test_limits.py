@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Iterator
 
 import pytest
@@ -68,8 +67,9 @@ def test_why_is_said_in_whole_lines(program: ServiceProgram) -> None:
 def test_starting_what_has_to_wait_says_where_to_look(program: ServiceProgram) -> None:
     """A second run of a workflow of which one may be under way."""
     typed = ("start", "turns", "-p", "folder=/nowhere")
-    first, second = (run_command(*typed, url=program.url).stdout for _ in range(2))
-    numbers = re.findall(r"run (\d+) of", first + second)
+    started = [run_command(*typed, url=program.url) for _ in range(2)]
+    numbers = [run.stdout.strip() for run in started]
+    first, second = (run.stderr for run in started)
     why = run_command("why", numbers[1], url=program.url).stdout
     for number in numbers:
         run_command("cancel", number, url=program.url)

@@ -80,10 +80,9 @@ def test_a_loop_goes_on_where_it_was_at_fifty_points(tmp_path: Path) -> None:
     kills = sum(one["outcome"] == "lost" for one in step.data["attempts"])
     # A killed process repeats at most the item that it was at, which had not finished.
     assert sum(repeats.values()) - 30 * POINTS <= bound + kills
-    assert (step.progress or {})["done"] == 30 * POINTS
-    assert ((step.progress or {})["added"], (step.progress or {})["skipped"]) == (
-        *(30 * POINTS, 15 * POINTS),
-    )
+    assert step.progress is not None
+    assert step.progress.done == 30 * POINTS
+    assert (step.progress.added, step.progress.skipped) == (*(30 * POINTS, 15 * POINTS),)
 
 
 @pytest.mark.parametrize("workflow", ["walk-io", "walk-async"])
@@ -95,7 +94,8 @@ def test_tasks_that_share_a_process_are_paused_too(
     walked(tmp_path, 20)
     run.pause()
     eventually(lambda: run.refresh().state == "paused")
-    at = (run.step("go").progress or {})["done"]
+    progress = run.step("go").progress
+    at = progress.done if progress else None
 
     assert run.step("go").state == "paused"
     assert at == len(lines(str(tmp_path), "walked"))
@@ -280,7 +280,7 @@ def test_a_lost_connection_of_a_browser_misses_nothing(
         found = []
         with (
             httpx.Client() as http,
-            connect_sse(http, "GET", base + link["path"], headers=headers) as source,
+            connect_sse(http, "GET", base + link.path, headers=headers) as source,
         ):
             assert source.response.headers["Access-Control-Allow-Origin"] == "*"
             for event in source.iter_sse():
@@ -301,7 +301,7 @@ def test_a_lost_connection_of_a_browser_misses_nothing(
     assert "params" not in everything[0][2]
     first = everything[1]
     assert [data for _, _, data in events(first[1])][1:] == [everything[2][2]]
-    number, _, rest = link["token"].partition(".")
+    number, _, rest = link.token.partition(".")
     other = f"{int(number) + 1}.{rest}"
     for token in (other, "1.99999999999.x", "nonsense"):
         assert httpx.get(f"{base}/api/v1/links/{token}/events").status_code == 403

@@ -347,4 +347,4 @@ def test_a_schedule_fires_and_a_run_starts_later_through_a_kill(tmp_path: Path) 
         assert client.run(later.number).wait(60) == 3
         (fired,) = eventually(lambda: list(client.runs(schedule="minutely")), patience=90)
         assert fired.wait(60) == 7
-        assert fired.data["planned_at"] == minutely["next_at"]
+        assert fired.details.planned_at == minutely.next_at

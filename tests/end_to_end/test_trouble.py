@@ -59,7 +59,7 @@ def test_a_task_that_says_nothing_is_shown_as_stuck(
     said = eventually(lambda: stuck(program).get(run.number))
     assert said[0].startswith("is stuck: no word of progress for")
     assert said[0].endswith(", at 3")
-    assert run.refresh().progress["text"] == "3 of 12 pages"
+    assert run.refresh().progress.text == "3 of 12 pages"
     run.cancel()
     assert run.wait(60) == 1  # it came to an end within its grace
     told = run_command("workers", url=program.url).stdout
@@ -82,8 +82,8 @@ def test_progress_is_told_everywhere_and_to_links_without_labels(
 ) -> None:
     """In the run, lists, `show`, `follow` and links the same."""
     run = client.start("reads")
-    eventually(lambda: run.refresh().progress["seconds_left"] and run.progress["per_second"])
-    found = run.progress
+    eventually(lambda: run.refresh().progress.seconds_left and run.progress.per_second)
+    found = run.data["progress"]
     assert found["text"].endswith("of 10,000 pages, slowly")
     assert (found["address"], found["total"]) == ("read", 10_000)
     assert 0 <= found["fraction"] < 0.6
@@ -100,7 +100,7 @@ def test_progress_is_told_everywhere_and_to_links_without_labels(
     assert linked["address"] == ""
     run.pause()
     eventually(lambda: run.refresh().state == "paused")
-    assert (run.progress["per_second"], run.progress["seconds_left"]) == (None, None)
+    assert (run.progress.per_second, run.progress.seconds_left) == (None, None)
     run.cancel()
 
 

@@ -193,7 +193,8 @@ def test_names_are_checked_and_used_once() -> None:
 @pytest.mark.parametrize(
     ("spec", "words"),
     [
-        ("tests.looms", "expected MODULE:LOOM"),
+        (":loom", "expected MODULE:LOOM"),
+        ("tests.helpers", "has no loom"),
         ("tests.loms:loom", "no module 'tests.loms'"),
         ("nowhere:loom", "no module 'nowhere'"),
         ("tests.looms:lom", "has no 'lom'; did you mean 'loom'?"),

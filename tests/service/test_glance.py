@@ -144,7 +144,7 @@ def test_a_workflow_says_how_it_went(program: ServiceProgram) -> None:
     )
     assert 0 < found[0]["median"] <= found[0]["p95"]
     shown = run_command("workflows", "stock", url=program.url)
-    assert "torn: integer, else 0" in shown.stdout
+    assert "torn: whole number = 0" in shown.stdout
     assert "sacks/weigh" in shown.stdout
     assert "runs on 20" in shown.stdout
     refused = run_command("workflows", "stok", url=program.url)

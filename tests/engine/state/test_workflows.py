@@ -24,6 +24,7 @@ def test_a_listener_hears_of_its_states_and_workflows(
     states: set[str], workflows: set[str], hears: bool
 ) -> None:
     """Of all of them where none are named."""
-    listener = Listener("l/tell", frozenset(states), frozenset(workflows))
+    listener = Listener("l/tell", "end", frozenset(states), frozenset(workflows))
 
-    assert listener.hears_of("l/w", "failed") is hears
+    assert listener.hears_of("end", "l/w", "failed") is hears
+    assert not listener.hears_of("begin", "l/w", "failed")
