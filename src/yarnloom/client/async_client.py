@@ -28,8 +28,7 @@ if TYPE_CHECKING:
     from yarnloom.protocol.part_answers import LogLine
     from yarnloom.protocol.run_answers import BulkAnswer, LinkedRun, RunCommandAnswer, RunStateWord
     from yarnloom.protocol.workflow_answers import ServiceAnswer
-    from yarnloom.sdk.calls import Call, Task, Workflow
-    from yarnloom.sdk.calls import Target as Declared
+    from yarnloom.sdk.calls import Call, Startable, Task, Workflow
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -136,7 +135,7 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
         self,
         request: Request,
         on_check: http_requests.OnCheck | None,
-        declared: Declared[Any] | None = None,
+        declared: Startable[Any] | None = None,
     ) -> AsyncRun[Any]:
         """Send a start, as often as the check of its rows takes."""
         request = http_requests.watched(request, on_check)
@@ -178,7 +177,7 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
     @overload
     async def run(self, number: int) -> AsyncRun[Any]: ...
     @overload
-    async def run(self, number: int, *, of: Declared[R]) -> AsyncRun[R]: ...
+    async def run(self, number: int, *, of: Startable[R]) -> AsyncRun[R]: ...
     async def run(self, number: int, *, of: Any = None) -> AsyncRun[Any]:
         """A run by number.
 

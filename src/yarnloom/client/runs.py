@@ -40,7 +40,7 @@ if TYPE_CHECKING:
         TimesAnswer,
         WhyAnswer,
     )
-    from yarnloom.sdk.calls import Target as Declared
+    from yarnloom.sdk.calls import Startable
 
 R = TypeVar("R")
 LONGEST_WAIT = 20.0
@@ -52,7 +52,7 @@ class Run(RunFacts, Generic[R]):
     __slots__ = ("_client", "_declared")
 
     def __init__(
-        self, client: Client, data: JsonObject, declared: Declared[R] | None = None
+        self, client: Client, data: JsonObject, declared: Startable[R] | None = None
     ) -> None:
         super().__init__(data)
         self._client = client

@@ -14,7 +14,7 @@ from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue, encode
 
 if TYPE_CHECKING:
-    from yarnloom.sdk.calls import Call, Target
+    from yarnloom.sdk.calls import Call, Startable
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,8 +99,8 @@ OPTIONS = tuple(
 
 
 def start_of(
-    target: Call[Any] | Target[Any] | str, given: tuple[Any, ...], named: dict[str, Any]
-) -> tuple[Start, Target[Any] | None]:
+    target: Call[Any] | Startable[Any] | str, given: tuple[Any, ...], named: dict[str, Any]
+) -> tuple[Start, Startable[Any] | None]:
     """Return the start that the arguments of `start` mean, and its declaration.
 
     Args:

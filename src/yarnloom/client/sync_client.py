@@ -27,8 +27,7 @@ if TYPE_CHECKING:
     from yarnloom.protocol.part_answers import LogLine
     from yarnloom.protocol.run_answers import BulkAnswer, LinkedRun, RunCommandAnswer, RunStateWord
     from yarnloom.protocol.workflow_answers import ServiceAnswer
-    from yarnloom.sdk.calls import Call, Task, Workflow
-    from yarnloom.sdk.calls import Target as Declared
+    from yarnloom.sdk.calls import Call, Startable, Task, Workflow
 
 P = ParamSpec("P")
 R = TypeVar("R")
@@ -135,7 +134,7 @@ class Client(SettingCalls, FileCalls):
         self,
         request: Request,
         on_check: http_requests.OnCheck | None,
-        declared: Declared[Any] | None = None,
+        declared: Startable[Any] | None = None,
     ) -> Run[Any]:
         """Send a start, as often as the check of its rows takes."""
         request = http_requests.watched(request, on_check)
@@ -177,7 +176,7 @@ class Client(SettingCalls, FileCalls):
     @overload
     def run(self, number: int) -> Run[Any]: ...
     @overload
-    def run(self, number: int, *, of: Declared[R]) -> Run[R]: ...
+    def run(self, number: int, *, of: Startable[R]) -> Run[R]: ...
     def run(self, number: int, *, of: Any = None) -> Run[Any]:
         """A run by number.
 

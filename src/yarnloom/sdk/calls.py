@@ -32,7 +32,7 @@ class Call(Generic[R_co]):
         inputs: the values by name, as Python objects; inside a plan references, too.
     """
 
-    target: Target[R_co]
+    target: Startable[R_co]
     inputs: Mapping[str, Any]
 
     def __repr__(self) -> str:
@@ -40,7 +40,7 @@ class Call(Generic[R_co]):
         return f"{self.target.full_name}.of({given})"
 
 
-class Target(Generic[R_co]):
+class Startable(Generic[R_co]):
     """A task or workflow, which can be started by its name.
 
     Attributes:
@@ -87,7 +87,7 @@ class Target(Generic[R_co]):
         return found
 
 
-class Task(Target[R_co], Generic[P, R_co]):
+class Task(Startable[R_co], Generic[P, R_co]):
     """A function that a loom declared as a task. It can be called like the function itself.
 
     Attributes:
@@ -213,7 +213,7 @@ class DeclareTask(Protocol):
     def __call__(self, function: Callable[P, R], /) -> PlainTask[P, R]: ...
 
 
-class Workflow(Target[R_co], Generic[P, R_co]):
+class Workflow(Startable[R_co], Generic[P, R_co]):
     """A workflow that a loom declared. `loom.workflow(...)` returns it.
 
     Attributes:

@@ -264,7 +264,7 @@ def unknown(what: str, name: str, known: Collection[str]) -> NotFound:
     return NotFound(f"there is no {what} {name!r}{nearest(name, names)}")
 
 
-class Target(NamedTuple):
+class StartTarget(NamedTuple):
     """A workflow or task that is started.
 
     Attributes:
@@ -290,14 +290,14 @@ class Target(NamedTuple):
 
 
 @dataclass(slots=True)
-class Targets:
+class StartTargets:
     """Finds what a start names."""
 
     unit: Unit
     time: RunTime
     workflows: Workflows
 
-    def find(self, name: str) -> Target:
+    def find(self, name: str) -> StartTarget:
         """Return a workflow if exactly one has the name, else a task.
 
         Raises:
@@ -306,10 +306,10 @@ class Targets:
         """
         plans = self.workflows.plans
         if (workflow := only_match(name, plans)) is not None:
-            return Target(workflow, plans[workflow], is_task=False)
+            return StartTarget(workflow, plans[workflow], is_task=False)
         tasks = workflow_records.task_names(self.unit)
         if (task := only_match(name, tasks)) is not None:
-            return Target(task, self._plan_of(task), is_task=True)
+            return StartTarget(task, self._plan_of(task), is_task=True)
         if several := matches(name, plans):
             raise ambiguous("workflow", name, several)
         if several := matches(name, tasks):

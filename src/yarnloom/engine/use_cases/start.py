@@ -33,7 +33,7 @@ from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
 from yarnloom.engine.state.due_times import RUN_DEADLINE_DUE, START_BY_DUE, START_DUE, DueTimes
-from yarnloom.engine.state.plans import Plans, Target, Targets, Workflows
+from yarnloom.engine.state.plans import Plans, StartTarget, StartTargets, Workflows
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.state.transitions import Moves
@@ -67,7 +67,7 @@ class PreparedStart:
     """
 
     command: StartRun
-    target: Target
+    target: StartTarget
     params: str
     marked: JsonValue
     hashed: str
@@ -89,7 +89,7 @@ class Starting:
     pools: Pools
     workflows: Workflows
     compositions: Compositions
-    targets: Targets
+    targets: StartTargets
     held_runs: HeldRuns
 
     @handles(StartRun)
@@ -365,7 +365,7 @@ class Starting:
         return Started(record_of(self.unit, self.time, self.plans, run), created=False)
 
 
-def _unclear(target: Target, names: list[str]) -> InvalidInput:
+def _unclear(target: StartTarget, names: list[str]) -> InvalidInput:
     """Return the error for keywords that may be options or inputs."""
     name = names[0]
     return InvalidInput(
