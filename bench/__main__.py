@@ -16,6 +16,7 @@ from bench import (
     latency,
     limits,
     loaded,
+    notices,
     reading,
     rows,
     starts,
@@ -210,6 +211,16 @@ def show_reading() -> None:
     print(f"record: {found.record:.1f} s of processor time for {size} (goal 5)")
 
 
+def show_notices() -> None:
+    """Lines about runs on the service's terminal."""
+    said, quiet = notices.measure()
+    for name, found in (("said", said), ("quiet", quiet)):
+        spent = median(found.processor) / notices.RUNS * 1e6
+        print(f"  {name:5} {median(found.seconds):.2f} s, {spent:.0f} us of the service a run")
+    ratio = median(said.processor) / median(quiet.processor)
+    print(f"notices: {ratio:.2f} times the processor time of a quiet service (goal 1.05)")
+
+
 def show_handlers() -> None:
     """How long one callback holds the event loop."""
     found = handlers.measure()
@@ -256,6 +267,7 @@ MEASUREMENTS = {
     "console": show_console,
     "reading": show_reading,
     "handlers": show_handlers,
+    "notices": show_notices,
 }
 
 if __name__ == "__main__":

@@ -3,10 +3,46 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import queue
+import threading
 from collections.abc import Callable
 
 MOST = 20
 SECONDS = 1.0
+MOST_WAITING = 500
+PATIENCE = 0.5
+
+
+class LineWriter:
+    """Says lines on a thread of its own, so that a terminal that takes none holds nobody up.
+
+    A terminal can be stopped (Ctrl-S), and the reader of a pipe be busy. Then lines are dropped.
+
+    Args:
+        say: says a line; it may block.
+    """
+
+    def __init__(self, say: Callable[[str], None]) -> None:
+        self._say = say
+        self._waiting: queue.Queue[str | None] = queue.Queue(MOST_WAITING)
+        self._thread = threading.Thread(target=self._write, name="yarnloom-lines", daemon=True)
+        self._thread.start()
+
+    def __call__(self, line: str) -> None:
+        """Say a line, or drop it where too many wait."""
+        with contextlib.suppress(queue.Full):
+            self._waiting.put_nowait(line)
+
+    def _write(self) -> None:
+        while (line := self._waiting.get()) is not None:
+            self._say(line)
+
+    def close(self) -> None:
+        """Say the lines that wait, unless that takes too long."""
+        with contextlib.suppress(queue.Full):
+            self._waiting.put_nowait(None)
+        self._thread.join(PATIENCE)
 
 
 class BoundedLines:

@@ -14,7 +14,7 @@ YarnloomError
 │   ├── BadRequest          what came is no request that can be read
 │   ├── Conflict            not possible in the present state
 │   │   └── StartKeyTaken   the start key belongs to a run with other params
-│   ├── NotAllowed          no token, a wrong one, or a foreign origin
+│   ├── NotAllowed          a foreign origin, or a link that does not hold
 │   │   └── TokenNeeded     no token, or a wrong one
 │   ├── WorkerUnknown       the service does not know this worker: register again
 │   └── Busy                the service cannot take it now: try again

@@ -12,6 +12,7 @@ from typing import Any
 import pytest
 from jsonschema_rs import Draft202012Validator, meta
 
+import yarnloom
 from tests.helpers import ROOT
 from yarnloom import errors
 from yarnloom.cli import EXIT_CODES
@@ -257,3 +258,13 @@ def test_every_make_target_is_explained() -> None:
     text = (ROOT / "CONTRIBUTING.md").read_text(encoding="utf-8")
     for target in ("demo", "test", "check", "bench", "format", "lock"):
         assert f"make {target}" in text, target
+
+
+def test_the_errors_are_drawn_as_one_tree() -> None:
+    """On the page of the Python API as in the module, and every class of it can be imported."""
+    text = errors.__doc__ or ""
+    tree = text[text.index("YarnloomError") : text.index("Not errors, and so not")].rstrip()
+
+    assert tree in DOCS["python.md"]
+    for name in re.findall(r"[├└]── (\w+)", tree):
+        assert getattr(yarnloom, name).code

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yarnloom.bounded_lines import BoundedLines
+from yarnloom.bounded_lines import BoundedLines, LineWriter
 from yarnloom.units import seconds_text
 from yarnloom.values import JsonObject
 
@@ -20,8 +20,9 @@ class AttemptNotices:
     """
 
     def __init__(self, say: Callable[[str], None], *, show_prints: bool = False) -> None:
-        self._ends = BoundedLines(say)
-        self._prints = BoundedLines(say, most=50)
+        self._writer = LineWriter(say)
+        self._ends = BoundedLines(self._writer)
+        self._prints = BoundedLines(self._writer, most=50)
         self._show_prints = show_prints
 
     def ended(self, address: str, item: JsonObject) -> None:
@@ -55,3 +56,4 @@ class AttemptNotices:
         """End."""
         self._ends.close()
         self._prints.close()
+        self._writer.close()

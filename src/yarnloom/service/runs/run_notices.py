@@ -7,7 +7,7 @@ import json
 from collections.abc import Awaitable, Callable, Iterable
 from typing import Any
 
-from yarnloom.bounded_lines import BoundedLines
+from yarnloom.bounded_lines import BoundedLines, LineWriter
 from yarnloom.engine.rules.states import RUN_ENDED, RunState
 from yarnloom.store import Printed
 from yarnloom.store.runs import run_lists
@@ -37,8 +37,9 @@ class RunNotices:
         show_prints: bool = False,
     ) -> None:
         self._read = read
-        self._runs = BoundedLines(say)
-        self._prints = BoundedLines(say, most=50)
+        self._writer = LineWriter(say)
+        self._runs = BoundedLines(self._writer)
+        self._prints = BoundedLines(self._writer, most=50)
         self._show_prints = show_prints
         self._begun: set[int] = set()
         self._changed: set[int] = set()
@@ -88,6 +89,7 @@ class RunNotices:
             self._timer.cancel()
         self._runs.close()
         self._prints.close()
+        self._writer.close()
 
 
 def _end_line(row: Record) -> str:
