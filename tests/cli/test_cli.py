@@ -6,11 +6,14 @@ import json
 import os
 import signal
 import socket
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
-from tests.helpers import LOOM, Program, ServiceProgram, eventually, run_command, service
+from tests.helpers import LOOM, ROOT, Program, ServiceProgram, eventually, run_command, service
+from yarnloom import RunFailed
 from yarnloom.cli.commands import build_parser
 from yarnloom.cli.output import took
 
@@ -255,3 +258,54 @@ def test_a_duration_is_that_of_a_browser() -> None:
 
     assert took(begin, end) == "567 ms"
     assert took("2027-01-01T00:00:00.000100Z", "2027-01-01T00:00:00.566950Z") == "566 ms"
+
+
+def in_a_pipe(line: str, url: str) -> tuple[list[int], str]:
+    """What a shell makes of a line: the exit code of each command of the pipe, and the output."""
+    bin_folder = Path(sys.executable).parent
+    env = {**os.environ, "YARNLOOM_URL": url, "PATH": f"{bin_folder}:{os.environ['PATH']}"}
+    env.pop("COLUMNS", None)
+    done = subprocess.run(
+        ["bash", "-c", f'{line}; echo "codes ${{PIPESTATUS[*]}}"'],
+        env=env,
+        capture_output=True,
+        text=True,
+        check=False,
+        cwd=ROOT,
+    )
+    assert "Traceback" not in done.stderr
+    output, _, codes = done.stdout.rpartition("codes ")
+    return [int(code) for code in codes.split()], output
+
+
+def test_a_command_fits_a_pipe(served: ServiceProgram) -> None:
+    """The bare number, whole tables, a reader that goes away, and the exit code of a run."""
+    codes, number = in_a_pipe(
+        "yarnloom start misbehaves -p how=raise 2>/dev/null | cat", served.url
+    )
+    assert codes == [0, 0]
+    assert number.strip().isdigit()
+    _, table = in_a_pipe("yarnloom tasks | cat", served.url)
+    assert "…" not in table
+    assert "marks/misbehave" in table
+    assert in_a_pipe("yarnloom runs | head -1", served.url)[0] == [0, 0]
+    assert in_a_pipe(f"yarnloom watch {number.strip()} | true", served.url)[0] == [1, 0]
+
+
+def test_a_workflow_says_its_types_in_words(served: ServiceProgram) -> None:
+    """With the defaults as JSON."""
+    shown = run_command("workflows", "keyed", url=served.url).stdout
+
+    assert "item: text\n" in shown
+    assert 'key: text = "nobody"' in shown
+
+
+def test_a_traceback_begins_at_the_users_code(served: ServiceProgram) -> None:
+    """Neither the worker's frames nor Python's own come first."""
+    run = served.client().start("misbehaves", how="raise")
+    with pytest.raises(RunFailed):
+        run.wait(60)
+    shown = run_command("show", f"{run.number}/misbehave", url=served.url)
+    lines = shown.stdout.partition("Traceback (most recent call last):\n")[2].splitlines()
+
+    assert "/tests/looms.py" in lines[0]
