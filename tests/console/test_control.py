@@ -85,7 +85,7 @@ def test_an_output_is_given_by_hand(program: ServiceProgram, page: Page, marks: 
     page.get_by_test_id("step-actions").get_by_role("button", name="Give output").click()
     page.get_by_role("textbox", name="Output").fill('"text"')
     press(page, "Give output go")
-    expect(page.get_by_text("does not fit what task long/walk returns")).to_be_visible()
+    expect(page.get_by_text("does not fit what task long/walk-task returns")).to_be_visible()
     page.get_by_role("textbox", name="Output").fill("12")
     press(page, "Give output go")
     expect(page.get_by_text("Its output was given by hand.")).to_be_visible()
@@ -141,7 +141,7 @@ def test_the_example_page_follows_a_run_through_a_break(
     with http.server.ThreadingHTTPServer(("127.0.0.1", 0), quiet) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         noisy = program.client().start("noisy", folder=str(marks))
-        link = program.url + noisy.link("1h")["path"]
+        link = program.url + noisy.link("1h").path
         polled: list[str] = []
         page.on("request", lambda one: polled.append(one.resource_type))
         page.goto(f"http://127.0.0.1:{server.server_port}/follow.html?link={link}")
