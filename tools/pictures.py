@@ -127,7 +127,7 @@ def paused_in_a_fit(client: Client) -> Run:
     """A run whose fit is paused; it is over in a moment, so more than one may be needed."""
     while True:
         run = client.start("harbour-tides", harbour="brackwater", year=2029)
-        while ((run.step("fit").progress or {"done": 0})["done"] or 0) < 2:
+        while (run.step("fit").data["progress"] or {"done": 0})["done"] in (None, 0, 1):
             threading.Event().wait(0.01)
         with contextlib.suppress(Conflict):
             run.step("fit").pause("to look at the residuals")
@@ -201,7 +201,7 @@ def by_clock(page: Page, url: str, commands: Terminal, client: Client) -> None:
     scheduled = next(client.runs(limit=1)).number + 1
     commands.type(
         "yarnloom schedules; yarnloom schedule nightly-waters --resume | head -8; "
-        "yarnloom start harbour-tides -p harbour=saltmere --in 2h --start-by 23:59; "
+        "yarnloom start harbour-tides -p harbour=saltmere --after 2h --start-by 23:59; "
         f"yarnloom why {scheduled} | head -3; yarnloom relay yarnloom-demo/orders.db --list; "
         "yarnloom worker --load yarnloom.demo.almanac:loom --detach --name night; "
         "yarnloom worker status; yarnloom worker stop night"
