@@ -87,19 +87,30 @@ def done_text(counts: View) -> str:
     return f"{counts['done']:,} of {counts['total']:,}" if counts["total"] else "–"
 
 
-def table(*columns: str, numbers: tuple[str, ...] = ()) -> Table:
-    """An empty table in the house's style; wide cells are cut, never wrapped."""
-    # A last column without a name is for remarks: in a terminal it gets what room is left.
+def table(*columns: str, numbers: tuple[str, ...] = (), cut: str = "") -> Table:
+    """An empty table in the house's style; wide cells are cut, never wrapped.
+
+    Args:
+        columns: their names; a last one without a name is for remarks.
+        numbers: columns that are aligned like numbers.
+        cut: the column that is cut first in a narrow terminal; its cells are `Text`.
+    """
+    # In a terminal remarks get what room is left.
     remarks = columns[-1] == "" and out.is_terminal
     found = SafeTable(
         box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim", expand=remarks
     )
     for column in columns:
-        justify = "right" if column in numbers else "left"
         if remarks and column == "":
             found.add_column("", ratio=1, no_wrap=True, overflow="ellipsis")
             continue
-        found.add_column(visible(column), justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
+        # Rich makes columns that may wrap narrower first.
+        found.add_column(
+            visible(column),
+            justify="right" if column in numbers else "left",
+            no_wrap=column != cut,
+            overflow="ellipsis",
+        )
     return found
 
 
@@ -110,11 +121,13 @@ class Column(NamedTuple):
         heading: its name; empty for remarks, as the last.
         cell: makes its cell from a row.
         number: whether it is aligned like numbers.
+        cut: whether it is cut first in a narrow terminal.
     """
 
     heading: str
     cell: Callable[[View], object]
     number: bool = False
+    cut: bool = False
 
 
 def short_value(value: JsonValue, width: int = 60) -> str:
@@ -138,16 +151,18 @@ def readable(rows: list[View]) -> list[View]:
 def list_table(columns: tuple[Column, ...], rows: list[View]) -> Table:
     """A list, a row for each that can be shown."""
     numbers = tuple(column.heading for column in columns if column.number)
-    found = table(*(column.heading for column in columns), numbers=numbers)
+    cut = next((column.heading for column in columns if column.cut), "")
+    found = table(*(column.heading for column in columns), numbers=numbers, cut=cut)
     for row in readable(rows):
-        cells = (column.cell(row) for column in columns)
-        found.add_row(*map(_shown, cells))
+        found.add_row(*(_shown(column.cell(row), cut=column.cut) for column in columns))
     return found
 
 
-def _shown(cell: object) -> Text | str:
+def _shown(cell: object, *, cut: bool) -> Text | str:
     if cell is None:
         return "–"
+    if cut:  # cut, not wrapped, though its column may be made narrower
+        return Text(visible(str(cell)), no_wrap=True, overflow="ellipsis")
     return cell if isinstance(cell, Text) else str(cell)
 
 
@@ -170,7 +185,7 @@ def _moving_text(run: View) -> str:
 
 RUN_COLUMNS = (
     Column("run", lambda run: run["number"], number=True),
-    Column("workflow", lambda run: run["workflow"]),
+    Column("workflow", lambda run: run["workflow"], cut=True),
     Column("state", lambda run: state_text(run["state"])),
     Column("started", _begin_text),
     Column("took", lambda run: took(run["started_at"], run["ended_at"])),

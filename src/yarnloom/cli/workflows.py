@@ -34,7 +34,7 @@ def _params(workflow: View) -> Text:
 WORKFLOW_COLUMNS = (
     Column("workflow", lambda one: one["name"]),
     Column("version", lambda one: one["version"]),
-    Column("params", _params),
+    Column("params", _params, cut=True),
     Column("published", lambda one: output.ago(one["published_at"])),
     Column("last run", lambda one: one["last_run"]),
 )
@@ -84,7 +84,7 @@ TASK_COLUMNS = (
     Column("task", lambda one: one["name"]),
     Column("code", lambda one: one["code_hash"]),
     Column("workers", _workers),
-    Column("what it does", lambda one: one["summary"]),
+    Column("what it does", lambda one: one["summary"], cut=True),
 )
 
 
