@@ -14,13 +14,13 @@ import sqlite3
 import sys
 import time
 import uuid
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ParamSpec, Protocol, overload
+from typing import TYPE_CHECKING, Any, ParamSpec, Protocol, Unpack, overload
 
-from yarnloom.client.start_request import start_of
+from yarnloom.client.start_request import StartOptions, start_of
 from yarnloom.errors import (
     Busy,
     Gone,
@@ -95,18 +95,7 @@ class Outbox:
 
     @overload
     def start(
-        self,
-        connection: OutboxConnection,
-        target: Call[Any],
-        /,
-        *,
-        key: str | None = None,
-        priority: int = 0,
-        share: str = "",
-        tags: tuple[str, ...] = (),
-        at: datetime | None = None,
-        after: Duration | None = None,
-        start_by: datetime | None = None,
+        self, connection: OutboxConnection, target: Call[Any], /, **options: Unpack[StartOptions]
     ) -> str: ...
     @overload
     def start(
@@ -115,14 +104,7 @@ class Outbox:
         target: str,
         params: Mapping[str, Any],
         /,
-        *,
-        key: str | None = None,
-        priority: int = 0,
-        share: str = "",
-        tags: tuple[str, ...] = (),
-        at: datetime | None = None,
-        after: Duration | None = None,
-        start_by: datetime | None = None,
+        **options: Unpack[StartOptions],
     ) -> str: ...
     @overload
     def start(
@@ -134,7 +116,7 @@ class Outbox:
         key: str | None = None,
         priority: int = 0,
         share: str = "",
-        tags: tuple[str, ...] = (),
+        tags: Sequence[str] = (),
         at: datetime | None = None,
         after: Duration | None = None,
         start_by: datetime | None = None,

@@ -18,7 +18,7 @@ from yarnloom.client.http_messages import ConnectionLost, HttpRequest
 from yarnloom.client.http_requests import Request
 from yarnloom.client.run_facts import read
 from yarnloom.client.runs_filter import RunsFilter
-from yarnloom.client.start_request import Start, start_of
+from yarnloom.client.start_request import Start, WatchedStartOptions, start_of
 from yarnloom.errors import WaitTimeout
 from yarnloom.units import Duration
 from yarnloom.values import JsonObject
@@ -49,34 +49,11 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
 
     @overload
     async def start(
-        self,
-        target: Call[R],
-        /,
-        *,
-        key: str | None = None,
-        priority: int = 0,
-        share: str = "",
-        tags: tuple[str, ...] = (),
-        at: datetime | None = None,
-        after: Duration | None = None,
-        start_by: datetime | None = None,
-        on_check: http_requests.OnCheck | None = None,
+        self, target: Call[R], /, **options: Unpack[WatchedStartOptions]
     ) -> AsyncRun[R]: ...
     @overload
     async def start(
-        self,
-        target: str,
-        params: Mapping[str, Any],
-        /,
-        *,
-        key: str | None = None,
-        priority: int = 0,
-        share: str = "",
-        tags: tuple[str, ...] = (),
-        at: datetime | None = None,
-        after: Duration | None = None,
-        start_by: datetime | None = None,
-        on_check: http_requests.OnCheck | None = None,
+        self, target: str, params: Mapping[str, Any], /, **options: Unpack[WatchedStartOptions]
     ) -> AsyncRun[Any]: ...
     @overload
     async def start(
@@ -87,7 +64,7 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
         key: str | None = None,
         priority: int = 0,
         share: str = "",
-        tags: tuple[str, ...] = (),
+        tags: Sequence[str] = (),
         at: datetime | None = None,
         after: Duration | None = None,
         start_by: datetime | None = None,

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypedDict
 
 from yarnloom.errors import Problem, ValueRefused, nearest
 from yarnloom.plain_values import plain_values
@@ -41,7 +41,7 @@ class Start:
     key: str | None = None
     priority: int = 0
     share: str = ""
-    tags: tuple[str, ...] = ()
+    tags: Sequence[str] = ()
     at: datetime | None = None
     after: Duration | None = None
     start_by: datetime | None = None
@@ -91,6 +91,24 @@ class Start:
             "keywords": list(self.keywords) or None,
         }
         return body | {name: value for name, value in more.items() if value is not None}
+
+
+class StartOptions(TypedDict, total=False):
+    """Options of a start; `Start` says what each means."""
+
+    key: str | None
+    priority: int
+    share: str
+    tags: Sequence[str]
+    at: datetime | None
+    after: Duration | None
+    start_by: datetime | None
+
+
+class WatchedStartOptions(StartOptions, total=False):
+    """The same with a function that hears how far the check of rows is."""
+
+    on_check: Callable[[list[JsonObject]], None] | None
 
 
 OPTIONS = tuple(

@@ -17,7 +17,7 @@ from yarnloom.client.run_facts import read
 from yarnloom.client.runs import Run
 from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.setting_calls import SettingCalls
-from yarnloom.client.start_request import Start, start_of
+from yarnloom.client.start_request import Start, WatchedStartOptions, start_of
 from yarnloom.errors import WaitTimeout
 from yarnloom.units import Duration
 from yarnloom.values import JsonObject
@@ -47,35 +47,10 @@ class Client(SettingCalls, FileCalls):
     # Starting
 
     @overload
-    def start(
-        self,
-        target: Call[R],
-        /,
-        *,
-        key: str | None = None,
-        priority: int = 0,
-        share: str = "",
-        tags: tuple[str, ...] = (),
-        at: datetime | None = None,
-        after: Duration | None = None,
-        start_by: datetime | None = None,
-        on_check: http_requests.OnCheck | None = None,
-    ) -> Run[R]: ...
+    def start(self, target: Call[R], /, **options: Unpack[WatchedStartOptions]) -> Run[R]: ...
     @overload
     def start(
-        self,
-        target: str,
-        params: Mapping[str, Any],
-        /,
-        *,
-        key: str | None = None,
-        priority: int = 0,
-        share: str = "",
-        tags: tuple[str, ...] = (),
-        at: datetime | None = None,
-        after: Duration | None = None,
-        start_by: datetime | None = None,
-        on_check: http_requests.OnCheck | None = None,
+        self, target: str, params: Mapping[str, Any], /, **options: Unpack[WatchedStartOptions]
     ) -> Run[Any]: ...
     @overload
     def start(
@@ -86,7 +61,7 @@ class Client(SettingCalls, FileCalls):
         key: str | None = None,
         priority: int = 0,
         share: str = "",
-        tags: tuple[str, ...] = (),
+        tags: Sequence[str] = (),
         at: datetime | None = None,
         after: Duration | None = None,
         start_by: datetime | None = None,
