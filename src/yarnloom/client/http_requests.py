@@ -196,13 +196,12 @@ def runs_query(states: Sequence[str], wanted: RunsFilter) -> JsonObject:
         TypeError: there is no such filter; without it the list would be another.
     """
     for name in wanted.keys() - RunsFilter.__optional_keys__:
-        raise TypeError(
-            f"runs() has no filter {name!r}{nearest(name, RunsFilter.__optional_keys__)}"
-        )
+        known = {*RunsFilter.__optional_keys__, "states", "limit"}
+        raise TypeError(f"runs() has no filter {name!r}{nearest(name, known)}")
     given = _said(wanted)
-    for known in RUN_FILTERS:
-        if known.kind == "flag" and known.name in given:
-            given[known.name] = str(bool(given[known.name])).lower()
+    for field in RUN_FILTERS:
+        if field.kind == "flag" and field.name in given:
+            given[field.name] = str(bool(given[field.name])).lower()
     return {"state": list(states), **given}
 
 
