@@ -199,9 +199,9 @@ def runs_query(states: Sequence[str], wanted: RunsFilter) -> JsonObject:
         known = {*RunsFilter.__optional_keys__, "states", "limit"}
         raise TypeError(f"runs() has no filter {name!r}{nearest(name, known)}")
     given = _said(wanted)
-    for field in RUN_FILTERS:
-        if field.kind == "flag" and field.name in given:
-            given[field.name] = str(bool(given[field.name])).lower()
+    for flag in RUN_FILTERS:
+        if flag.kind == "flag" and flag.name in given:
+            given[flag.name] = str(bool(given[flag.name])).lower()
     return {"state": list(states), **given}
 
 
