@@ -18,7 +18,7 @@ RUNS, TURNS = 2_000, 3
 
 @dataclass
 class Found:
-    """What was measured, by turn.
+    """Measurements by turn.
 
     Attributes:
         seconds: until the last run had ended.
