@@ -14,8 +14,8 @@ from typing import Any
 
 from yarnloom import Client, Outbox, Relay
 from yarnloom.client import HttpRequest, HttpResponse
-from yarnloom.client.http_requests import Target
 from yarnloom.client.network import Network
+from yarnloom.client.target import Target
 
 
 class Points:

@@ -7,6 +7,8 @@ import socket
 import threading
 from collections.abc import Iterator
 
+from tests import raw_http
+
 
 class Proxy:
     """Passes bytes on to a port of this machine, until told otherwise.
@@ -61,7 +63,7 @@ class Proxy:
                     ours.close()
                     continue
                 try:
-                    theirs = socket.create_connection(("127.0.0.1", self._target))
+                    theirs = raw_http.connect(self._target)
                 except OSError:
                     ours.close()
                     continue

@@ -12,6 +12,8 @@ from pydantic import BaseModel, Discriminator
 from pydantic.fields import FieldInfo
 
 from yarnloom.protocol import (
+    access_answers,
+    fields,
     overview_answers,
     part_answers,
     run_answers,
@@ -24,11 +26,12 @@ from yarnloom.protocol.answer_fields import Answer
 
 MODULES = (
     *(run_answers, part_answers, overview_answers, setting_answers, worker_answers),
-    *(worker_messages, workflow_answers),
+    *(worker_messages, workflow_answers, access_answers),
 )
 WORDS = {
     "RunState": run_answers.RunStateWord,
     "StepState": run_answers.StepStateWord,
+    "Role": fields.Role,
     "SkipReason": run_answers.SkipWord,
 }
 UNIONS = {"Part": part_answers.PartAnswer}

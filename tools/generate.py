@@ -31,7 +31,7 @@ _WORDS = (
     (r"\basync (with|for|def)\b", r"\1"),
     (r"\bawait ", ""),
     (
-        r"\bAsync(Client|Run|Step|Iterator|Transport|Network|HttpStream|Connection|FileCalls|SettingCalls)\b",
+        r"\bAsync(Client|UnixTransport|Run|Step|Iterator|Transport|Network|HttpStream|Connection|FileCalls|SettingCalls)\b",
         r"\1",
     ),
     (r"__a(enter|exit)__", r"__\1__"),

@@ -4,6 +4,8 @@ import "@fontsource-variable/inter";
 import "@fontsource-variable/jetbrains-mono";
 import "rapidoc";
 
+import { sessionHeaders } from "./api/session";
+
 const kept = localStorage.getItem("mantine-color-scheme-value");
 const prefers = window.matchMedia("(prefers-color-scheme: dark)").matches;
 const dark = kept === "dark" || (kept !== "light" && prefers);
@@ -31,7 +33,13 @@ const settings: Record<string, string> = {
 };
 for (const [name, value] of Object.entries(settings)) page.setAttribute(name, value);
 page.innerHTML = `<p slot="nav-logo"><a href="/" style="color: inherit">Yarn Loom</a></p>`;
-void fetch("/api/v1/service").then(async (answer) => {
+const session = sessionHeaders();
+for (const [name, value] of Object.entries(session)) {
+  page.setAttribute("api-key-name", name);
+  page.setAttribute("api-key-location", "header");
+  page.setAttribute("api-key-value", value);
+}
+void fetch("/api/v1/service", { headers: session }).then(async (answer) => {
   if (!answer.ok) return;
   const service = (await answer.json()) as { version: string; data: string };
   const said = document.createElement("small");

@@ -9,6 +9,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 
+import { noteSignInProblem, signInByAddress } from "./api/session";
 import { Empty } from "./components/ErrorNotes";
 import { Shell } from "./features/session/Shell";
 import { queryClient } from "./queries/queryClient";
@@ -66,6 +67,12 @@ const router = createBrowserRouter([
           Component: (await import("./features/workers/WorkersPage")).WorkersPage,
         }),
       },
+      {
+        path: "tokens",
+        lazy: async () => ({
+          Component: (await import("./features/tokens/TokensPage")).TokensPage,
+        }),
+      },
       { path: "*", element: <Empty title="There is no such page" /> },
     ],
   },
@@ -73,12 +80,17 @@ const router = createBrowserRouter([
 
 const root = document.getElementById("root");
 if (!root) throw new Error("index.html has no #root");
-createRoot(root).render(
-  <StrictMode>
-    <QueryClientProvider client={queryClient}>
-      <MantineProvider theme={theme} defaultColorScheme="auto">
-        <RouterProvider router={router} />
-      </MantineProvider>
-    </QueryClientProvider>
-  </StrictMode>,
-);
+const page = createRoot(root);
+// Before anything is asked: the first request is to be of the session that the address opens.
+void signInByAddress().then((problem) => {
+  noteSignInProblem(problem);
+  page.render(
+    <StrictMode>
+      <QueryClientProvider client={queryClient}>
+        <MantineProvider theme={theme} defaultColorScheme="auto">
+          <RouterProvider router={router} />
+        </MantineProvider>
+      </QueryClientProvider>
+    </StrictMode>,
+  );
+});

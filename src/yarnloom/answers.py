@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from yarnloom.protocol.access_answers import NewToken, TokenAnswer
 from yarnloom.protocol.overview_answers import (
     DayWent,
     GlanceAnswer,
@@ -135,6 +136,7 @@ __all__ = [
     "LogLine",
     "MadeLink",
     "MinuteAnswer",
+    "NewToken",
     "NextTimes",
     "Outliers",
     "OverTimeAnswer",
@@ -181,6 +183,7 @@ __all__ = [
     "TaskWithCode",
     "TimesAnswer",
     "TimesRow",
+    "TokenAnswer",
     "Took",
     "WaitAnswer",
     "Waited",

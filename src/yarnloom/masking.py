@@ -17,6 +17,7 @@ from yarnloom.values import JsonValue
 MASK = "•••"
 KEY_VARIABLE = "YARNLOOM_SECRET_KEY"
 TOKEN_VARIABLE = "YARNLOOM_TOKEN"
+TOKEN_FILE_VARIABLE = "YARNLOOM_TOKEN_FILE"
 SHORTEST = 4
 """Text shorter than that is not looked for in what is printed: it would be found everywhere."""
 
@@ -26,7 +27,7 @@ SHORTEST_ENCODED = 6
 
 def environment_for_tasks() -> dict[str, str]:
     """Return this process's environment without what only the service and its workers may know."""
-    hidden = (KEY_VARIABLE, TOKEN_VARIABLE)
+    hidden = (KEY_VARIABLE, TOKEN_VARIABLE, TOKEN_FILE_VARIABLE)
     return {name: value for name, value in os.environ.items() if name not in hidden}
 
 

@@ -62,6 +62,10 @@ class Vault:
         """The same for the same text, to compare by; it cannot be opened."""
         return {SEALED: hmac.new(self._key, text.encode(), hashlib.sha256).hexdigest()}
 
+    def key_for(self, purpose: str) -> bytes:
+        """Return a key for something else than secrets, made from that of the folder."""
+        return hmac.new(self._key, f"key for {purpose}".encode(), hashlib.sha256).digest()
+
     def open(self, value: JsonValue, found: list[str] | None = None) -> JsonValue:
         """A value with every sealed text opened; the texts are added to `found`.
 

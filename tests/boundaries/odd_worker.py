@@ -9,6 +9,8 @@ from typing import Any
 import httpx
 from hypothesis import strategies as some
 
+from tests import raw_http
+
 
 def report_bodies() -> Any:
     """Reports of a worker about an attempt, named 0, that it has in hand: right ones and others."""
@@ -108,7 +110,7 @@ class OddWorker:
     """A worker that reports anything, beside a healthy one."""
 
     def __init__(self, url: str) -> None:
-        self.http = httpx.Client(base_url=f"{url}/api/v1", trust_env=False, timeout=60)
+        self.http = raw_http.Client(base_url=f"{url}/api/v1", trust_env=False, timeout=60)
         assert self.http.post("/workflows", json={"plans": [PLAN]}).status_code == 200
         facts = {"id": "odd", "name": "odd", "places": 100_000, "tasks": {"odd/t": "h"}}
         self.epoch = self.http.post("/workers", json=facts).json()["epoch"]

@@ -16,6 +16,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as some
 
+from tests import raw_http
 from tests.boundaries.watching import answer_to, status_of
 from tests.helpers import ServiceProgram
 from yarnloom.errors import InvalidInput
@@ -32,7 +33,7 @@ JSON = {"content-type": "application/json"}
 @pytest.fixture
 def http(served: ServiceProgram) -> Iterator[httpx.Client]:
     """A client that sends what it is told."""
-    with httpx.Client(base_url=f"{served.url}/api/v1", trust_env=False, timeout=60) as found:
+    with raw_http.Client(base_url=f"{served.url}/api/v1", trust_env=False, timeout=60) as found:
         yield found
 
 

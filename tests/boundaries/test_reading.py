@@ -10,6 +10,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.end_to_end.test_disk import full
 from tests.helpers import ServiceProgram, eventually, service
 from yarnloom.client import Request
@@ -30,7 +31,7 @@ class Readable:
 
     def __init__(self, program: ServiceProgram, folder: Path) -> None:
         self.program = program
-        self.http = httpx.Client(base_url=program.url, timeout=60, trust_env=False)
+        self.http = raw_http.Client(base_url=program.url, timeout=60, trust_env=False)
         self.back = folder / "back"
         client = program.client()
         self.ended = client.start("books")

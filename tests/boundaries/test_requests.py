@@ -11,6 +11,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.boundaries.watching import Watch, answer_to, bare_server, raw, status_of
 from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
 from yarnloom.service.http.console_files import PAGES
@@ -29,7 +30,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Any:
 @pytest.fixture(scope="module")
 def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """A client that sends what it is told."""
-    with httpx.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=60) as found:
+    with raw_http.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=60) as found:
         yield found
 
 
@@ -105,8 +106,8 @@ def test_who_goes_away_in_the_middle_of_a_body_leaves_no_trace(program: ServiceP
         begin = head("POST", path, "Content-Type: application/json", "Content-Length: 1000")
         with raw(program.port) as sock:
             sock.sendall(begin + b'{"half": ')
-    assert httpx.get(f"{program.url}/health", trust_env=False).status_code == 200
-    eventually(lambda: httpx.get(f"{program.url}/ready", trust_env=False).status_code)
+    assert raw_http.get(f"{program.url}/health", trust_env=False).status_code == 200
+    eventually(lambda: raw_http.get(f"{program.url}/ready", trust_env=False).status_code)
     assert "Traceback" not in program.text
 
 
@@ -252,7 +253,7 @@ def test_a_slow_loom_is_not_ready_before_it_can_be_started(tmp_path: Path) -> No
     """`/ready` says why not; once it is true a start finds its workflow and a worker."""
     program = ServiceProgram(tmp_path / "data", "--load", LOOM, "--load", "tests.secret_loom:loom")
     try:
-        probe = httpx.Client(base_url=program.url, trust_env=False)
+        probe = raw_http.Client(base_url=program.url, trust_env=False)
 
         def ready() -> bool:
             answer = probe.get("/ready")

@@ -11,9 +11,9 @@ import zlib
 from pathlib import Path
 from urllib.parse import quote
 
-import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, eventually, run_command, service
 from yarnloom.errors import InvalidInput, RunFailed
 
@@ -68,7 +68,7 @@ def leaks_in_folder(folder: Path) -> list[str]:
 
 def answers_of(program: ServiceProgram, runs: list[int]) -> dict[str, bytes]:
     """Everything that the service says of some runs."""
-    http = httpx.Client(
+    http = raw_http.Client(
         base_url=program.url,
         trust_env=False,
         headers={"Authorization": f"Bearer {SERVICE_TOKEN}"},

@@ -6,9 +6,9 @@ import json
 from collections.abc import Iterator
 from typing import Any
 
-import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, service
 from yarnloom import Run
 from yarnloom.client import Request
@@ -53,7 +53,7 @@ def test_a_huge_error_is_cut_and_costs_one_attempt(program: ServiceProgram, how:
 
     assert run.state == "failed"
     assert len(attempts(run)) == 1
-    answer = httpx.get(f"{program.url}/api/v1/runs/{run.number}/attempts").content
+    answer = raw_http.get(f"{program.url}/api/v1/runs/{run.number}/attempts").content
     assert len(answer) < 150_000
     error = attempts(run)[0]["error"]
     assert len(error["type"]) <= 200

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as some
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, eventually, run_command, service
 from yarnloom.errors import InvalidInput, RunFailed, ValueRefused
 from yarnloom.values import (
@@ -36,7 +37,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Any:
 @pytest.fixture(scope="module")
 def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """A client that sends what it is told."""
-    with httpx.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=60) as found:
+    with raw_http.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=60) as found:
         yield found
 
 

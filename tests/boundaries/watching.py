@@ -16,6 +16,8 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+from tests import raw_http
+
 PASS = b'{"status":"pass"}'
 BARE = """
 import http.server
@@ -91,8 +93,8 @@ def bare_server() -> Iterator[tuple[int, int]]:
 
 @contextlib.contextmanager
 def raw(port: int) -> Iterator[socket.socket]:
-    """A plain connection."""
-    with socket.create_connection(("127.0.0.1", port), timeout=60) as sock:
+    """A plain connection, by the Unix socket where there is one."""
+    with raw_http.connect(port) as sock:
         yield sock
 
 

@@ -12,6 +12,7 @@ from typing import Any
 
 import pytest
 
+from tests import raw_http
 from tests.end_to_end.test_kill import _parent
 from tests.helpers import ServiceProgram, eventually, much, processes_with, service
 from tests.long_loom import lines
@@ -267,7 +268,6 @@ def test_a_lost_connection_of_a_browser_misses_nothing(
     program: ServiceProgram, tmp_path: Path
 ) -> None:
     """A link gives state and what is published, from where it was cut off, and only of its run."""
-    import httpx
     from httpx_sse import connect_sse
 
     run = program.client().start("noisy", folder=str(tmp_path))
@@ -279,7 +279,7 @@ def test_a_lost_connection_of_a_browser_misses_nothing(
         headers = {"Origin": "http://shop.example", **({"Last-Event-ID": last} if last else {})}
         found = []
         with (
-            httpx.Client() as http,
+            raw_http.Client() as http,
             connect_sse(http, "GET", base + link.path, headers=headers) as source,
         ):
             assert source.response.headers["Access-Control-Allow-Origin"] == "*"
@@ -304,9 +304,9 @@ def test_a_lost_connection_of_a_browser_misses_nothing(
     number, _, rest = link.token.partition(".")
     other = f"{int(number) + 1}.{rest}"
     for token in (other, "1.99999999999.x", "nonsense"):
-        assert httpx.get(f"{base}/api/v1/links/{token}/events").status_code == 403
-    soon = httpx.post(f"{base}/api/v1/runs/{run.number}/links", json={"seconds": 0.001}).json()
-    eventually(lambda: httpx.get(f"{base}{soon['path']}").status_code == 403)
+        assert raw_http.get(f"{base}/api/v1/links/{token}/events").status_code == 403
+    soon = raw_http.post(f"{base}/api/v1/runs/{run.number}/links", json={"seconds": 0.001}).json()
+    eventually(lambda: raw_http.get(f"{base}{soon['path']}").status_code == 403)
 
 
 def test_a_cancel_is_heard_soon(program: ServiceProgram, tmp_path: Path) -> None:

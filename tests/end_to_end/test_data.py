@@ -14,6 +14,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.engine.dispatch.test_kept_files import contacts
 from tests.helpers import Program, ServiceProgram, eventually, run_command, service
 from yarnloom import AsyncClient, Client, File, Rows, Run
@@ -162,7 +163,7 @@ def test_a_service_killed_during_an_upload_keeps_nothing_half(tmp_path: Path, at
                     sent.set()
 
         with pytest.raises(httpx.TransportError):
-            httpx.post(
+            raw_http.post(
                 f"{first.url}/api/v1/files?name=a",
                 content=blocks(),
                 headers={"Content-Length": str(len(data))},

@@ -9,9 +9,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import LOOM, ROOT, ServiceProgram, eventually, run_command, service
 
 pytestmark = pytest.mark.slow
@@ -35,7 +35,7 @@ def test_a_full_disk_is_said_once_and_costs_nothing_that_was_acknowledged(tmp_pa
         client = program.client()
         held = client.start("held", folder=str(tmp_path))
         eventually((tmp_path / "hold").exists)
-        http = httpx.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=30)
+        http = raw_http.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=30)
         with full(program):
             (tmp_path / "go").touch()
             for _ in range(3):
@@ -44,7 +44,7 @@ def test_a_full_disk_is_said_once_and_costs_nothing_that_was_acknowledged(tmp_pa
                     503,
                     "urn:yarnloom:cannot-store",
                 )
-            ready = httpx.get(f"{program.url}/ready", trust_env=False)
+            ready = raw_http.get(f"{program.url}/ready", trust_env=False)
             assert ready.status_code == 503
             assert "nothing can be stored: " in ready.json()["reason"]
             told = run_command("cancel", str(held.number), url=program.url)

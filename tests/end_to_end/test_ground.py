@@ -9,6 +9,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
 
 pytestmark = pytest.mark.slow
@@ -16,13 +17,13 @@ pytestmark = pytest.mark.slow
 
 def ready(program: ServiceProgram) -> tuple[int, str]:
     """What `/ready` answers: the status, and the reason."""
-    found = httpx.get(f"{program.url}/ready", trust_env=False)
+    found = raw_http.get(f"{program.url}/ready", trust_env=False)
     return found.status_code, found.json().get("reason", "")
 
 
 def start(program: ServiceProgram, key: str) -> httpx.Response:
     """Try to start a run."""
-    return httpx.post(
+    return raw_http.post(
         f"{program.url}/api/v1/runs",
         json={"target": "sums", "params": {"number": 1}},
         headers={"Idempotency-Key": key},

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from tests import outbox_app
+from tests import outbox_app, raw_http
 from tests.helpers import LOOM, PATIENCE, Program, ServiceProgram, eventually, run_command, service
 from yarnloom import Client, Outbox, Relay
 
@@ -118,7 +118,7 @@ class Breaker:
             if self.point == "before it arrives":
                 return self.program.kill()
             try:
-                outward = socket.create_connection(("127.0.0.1", self.program.port))
+                outward = raw_http.connect(self.program.port)
             except OSError:
                 return None
             with outward:

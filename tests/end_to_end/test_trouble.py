@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
-import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, eventually, run_command, service
 from yarnloom import Client
 from yarnloom.errors import Conflict
@@ -31,7 +31,7 @@ def client(program: ServiceProgram) -> Iterator[Client]:
 
 def stuck(program: ServiceProgram) -> dict[int, list[str]]:
     """By run the reasons for which the overview says that it is stuck."""
-    found = httpx.get(f"{program.url}/api/v1/overview", trust_env=False).json()["stuck"]
+    found = raw_http.get(f"{program.url}/api/v1/overview", trust_env=False).json()["stuck"]
     return {one["run"]: one["reasons"] for one in found}
 
 
@@ -95,7 +95,7 @@ def test_progress_is_told_everywhere_and_to_links_without_labels(
     followed = next(iter(run.follow()))
     assert followed.progress.address == "read"
     link = run.link("5m").path.removesuffix("/events")
-    linked = httpx.get(program.url + link, trust_env=False).json()["progress"]
+    linked = raw_http.get(program.url + link, trust_env=False).json()["progress"]
     assert linked["text"].endswith("of 10,000 pages, slowly")
     assert linked["address"] == ""
     run.pause()
@@ -120,7 +120,7 @@ def test_a_run_is_changed_before_it_begins(program: ServiceProgram, client: Clie
     assert run.wait(60) == 7
     with pytest.raises(Conflict, match="only one that has not begun"):
         run.change(priority=1)
-    refused = httpx.patch(f"{program.url}/api/v1/runs/{run.number}", json={}, trust_env=False)
+    refused = raw_http.patch(f"{program.url}/api/v1/runs/{run.number}", json={}, trust_env=False)
     assert refused.status_code == 422
 
 

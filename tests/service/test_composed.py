@@ -8,6 +8,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram
 
 COAST = ["brackwater", "fogwick", "old weir"]
@@ -16,7 +17,7 @@ COAST = ["brackwater", "fogwick", "old weir"]
 @pytest.fixture
 def http(served: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests to a shared service."""
-    with httpx.Client(base_url=f"{served.url}/api/v1", timeout=40, trust_env=False) as found:
+    with raw_http.Client(base_url=f"{served.url}/api/v1", timeout=40, trust_env=False) as found:
         yield found
 
 

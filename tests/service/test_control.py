@@ -10,6 +10,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, eventually, run_command, service
 from tests.long_loom import lines
 from yarnloom import Run
@@ -31,7 +32,9 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests."""
     headers = {"Yarnloom-Who": "raw"}
-    with httpx.Client(base_url=f"{program.url}/api/v1", headers=headers, trust_env=False) as found:
+    with raw_http.Client(
+        base_url=f"{program.url}/api/v1", headers=headers, trust_env=False
+    ) as found:
         yield found
 
 
@@ -126,7 +129,7 @@ def test_a_queued_run_is_paused_cancelled_and_queued_again(tmp_path: Path) -> No
 
         client.call(Request("POST", "/workflows", loom.publication()))
         run = client.start("walk", folder=str(tmp_path))
-        with httpx.Client(base_url=f"{program.url}/api/v1", trust_env=False) as http:
+        with raw_http.Client(base_url=f"{program.url}/api/v1", trust_env=False) as http:
             states = []
             for command in ("mend", "resume", "pause", "pause", "resume", "pause", "cancel"):
                 answer = http.post(f"/runs/{run.number}/{command}")

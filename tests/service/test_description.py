@@ -10,10 +10,11 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-import httpx
 import pytest
 
-from tests.helpers import ROOT, ServiceProgram, service
+from tests import raw_http
+from tests.helpers import ROOT, ServiceProgram
+from tests.service.tokens import token_of
 from yarnloom.client.async_client import AsyncClient
 from yarnloom.client.async_runs import AsyncRun
 from yarnloom.client.async_steps import AsyncStep
@@ -89,6 +90,9 @@ METHODS = {
     "drainWorker": "Client.drain",
     "showOverview": "Client.overview",
     "showService": "Client.service",
+    "listTokens": "Client.tokens",
+    "addToken": "Client.add_token",
+    "revokeToken": "Client.revoke_token",
     "followEvents": "Client.events",
 }
 """By operation the method that does it; the same on both clients."""
@@ -104,7 +108,7 @@ NOT_OF_CLIENTS = {"worker", "session", "public"}
 @pytest.fixture(scope="module")
 def document(served: ServiceProgram) -> dict[str, Any]:
     """The description."""
-    found: dict[str, Any] = httpx.get(f"{served.url}/api/v1/openapi.json").json()
+    found: dict[str, Any] = raw_http.get(f"{served.url}/api/v1/openapi.json").json()
     return found
 
 
@@ -157,7 +161,7 @@ def test_both_clients_can_do_all_that_http_can(document: dict[str, Any]) -> None
 
 def test_answers_are_named_compressed_and_not_sent_twice(served: ServiceProgram) -> None:
     """ETag and If-None-Match, gzip, HEAD, Allow, Location."""
-    http = httpx.Client(base_url=f"{served.url}/api/v1", trust_env=False)
+    http = raw_http.Client(base_url=f"{served.url}/api/v1", trust_env=False)
     whole = http.get("/workflows", headers={"Accept-Encoding": "identity"})
     packed = http.send(
         http.build_request("GET", "/workflows", headers={"Accept-Encoding": "gzip"}), stream=True
@@ -176,18 +180,6 @@ def test_answers_are_named_compressed_and_not_sent_twice(served: ServiceProgram)
     assert made.headers["Location"] == f"/api/v1/runs/{made.json()['number']}"
 
 
-def test_a_token_is_asked_for(tmp_path: Path) -> None:
-    """As RFC 9110 has it, and refused in the same way where it is wrong."""
-    with service(tmp_path, "--token", "s3same") as program:
-        bare = httpx.get(f"{program.url}/api/v1/runs")
-        wrong = httpx.get(f"{program.url}/api/v1/runs", headers={"Authorization": "Bearer no"})
-        right = httpx.get(f"{program.url}/api/v1/runs", headers={"Authorization": "Bearer s3same"})
-
-    assert [answer.status_code for answer in (bare, wrong, right)] == [401, 401, 200]
-    assert bare.headers["WWW-Authenticate"].startswith("Bearer")
-    assert bare.json()["type"] == "urn:yarnloom:token-needed"
-
-
 TYPESCRIPT = """\
 import createClient from "openapi-fetch";
 import type { components, paths } from "./api";
@@ -195,7 +187,8 @@ import type { components, paths } from "./api";
 declare const process: { argv: string[] };
 
 type Run = components["schemas"]["RunAnswer"];
-const client = createClient<paths>({ baseUrl: process.argv[2] });
+const headers = { Authorization: `Bearer ${process.argv[3]}` };
+const client = createClient<paths>({ baseUrl: process.argv[2], headers });
 const started = await client.POST("/api/v1/runs", {
   body: { target: "sums", params: { number: 3 } },
 });
@@ -233,7 +226,11 @@ def test_a_client_in_typescript_is_made_from_it(
         )
         assert made.returncode == 0, made.stdout + made.stderr
     ran = subprocess.run(
-        ["node", "use.js", served.url], cwd=tmp_path, capture_output=True, text=True, check=False
+        ["node", "use.js", served.url, token_of(served.url)],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
     )
 
     assert ran.returncode == 0, ran.stderr
@@ -244,11 +241,11 @@ def test_a_client_in_typescript_is_made_from_it(
 PYTHON = """\
 import sys
 
-from made import Client
+from made import AuthenticatedClient
 from made.api.runs import show_run, start_run
 from made.models import ProblemAnswer, RunAnswer, StartBody, StartBodyParams
 
-client = Client(base_url=sys.argv[1])
+client = AuthenticatedClient(base_url=sys.argv[1], token=sys.argv[2])
 params = StartBodyParams()
 params["number"] = 3
 started = start_run.sync(client=client, body=StartBody(target="sums", params=params))
@@ -286,7 +283,7 @@ def test_a_client_in_python_is_made_from_it(
     )
     assert checked.returncode == 0, checked.stdout
     ran = subprocess.run(
-        [sys.executable, "use.py", served.url],
+        [sys.executable, "use.py", served.url, token_of(served.url)],
         cwd=tmp_path,
         capture_output=True,
         text=True,

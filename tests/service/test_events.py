@@ -6,9 +6,9 @@ import asyncio
 import json
 from typing import Any
 
-import httpx
 from httpx_sse import connect_sse
 
+from tests import raw_http
 from tests.helpers import ServiceProgram
 from yarnloom.service.runs.events import BACKLOG, Hub, Subject
 
@@ -151,7 +151,7 @@ def test_nothing_is_read_while_nobody_watches() -> None:
 
 def test_a_real_stream_ends_with_the_true_state(served: ServiceProgram) -> None:
     """From the start of a run to its end, over HTTP."""
-    with httpx.Client(base_url=served.url, timeout=40, trust_env=False) as http:
+    with raw_http.Client(base_url=served.url, timeout=40, trust_env=False) as http:
         run = http.post("/api/v1/runs", json={"target": "sums", "params": {"number": 1}}).json()
         states = []
         with connect_sse(http, "GET", f"/api/v1/events?run={run['number']}") as source:

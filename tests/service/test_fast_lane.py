@@ -10,6 +10,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, much
 from yarnloom.protocol.bodies import StartBody
 from yarnloom.protocol.worker_bodies import PollBody, ReportBody
@@ -40,7 +41,7 @@ PATHS = st.sampled_from(
 
 def post(at: ServiceProgram, path: str, body: str, kind: str, **headers: str) -> httpx.Response:
     """Send a body, of some kind."""
-    return httpx.post(
+    return raw_http.post(
         f"{at.url}/api/v1{path}",
         content=body.encode("utf-8", "surrogatepass"),
         headers={"Content-Type": kind, **headers},
@@ -87,7 +88,7 @@ def test_a_start_is_the_same_run_either_way(served: ServiceProgram, key: str) ->
     assert {one.json()["started_by"] for one in ways} == {"somebody"}
     number = ways[0].json()["number"]
     ended = [
-        httpx.get(f"{served.url}/api/v1/runs/{number}?wait={wait}", trust_env=False).json()
+        raw_http.get(f"{served.url}/api/v1/runs/{number}?wait={wait}", trust_env=False).json()
         for wait in ("20", "20.0", "2e1", "020")
     ]
     assert all(one == ended[0] for one in ended)
@@ -98,7 +99,7 @@ def test_a_start_is_the_same_run_either_way(served: ServiceProgram, key: str) ->
 @pytest.mark.parametrize("number", ["0", "999999", "9" * 16, "9" * 30, "x", "1/"])
 def test_a_run_that_is_not_there(served: ServiceProgram, number: str, wait: str) -> None:
     """A missing run is a problem, whoever answers; odd requests go to the framework."""
-    answer = httpx.get(f"{served.url}/api/v1/runs/{number}{wait}", trust_env=False)
+    answer = raw_http.get(f"{served.url}/api/v1/runs/{number}{wait}", trust_env=False)
     assert answer.status_code in (404, 422, 307)
 
 

@@ -7,7 +7,6 @@ import csv
 import hashlib
 import io
 import json
-import socket
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -17,6 +16,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests import raw_http
 from tests.engine.dispatch.test_kept_files import contacts
 from tests.helpers import ServiceProgram, eventually, service
 from yarnloom.store.files.file_folder import MARK_ROWS, FileFolder
@@ -35,7 +35,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 @pytest.fixture(scope="module")
 def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests."""
-    with httpx.Client(base_url=f"{program.url}/api/v1", timeout=40, trust_env=False) as found:
+    with raw_http.Client(base_url=f"{program.url}/api/v1", timeout=40, trust_env=False) as found:
         yield found
 
 
@@ -159,7 +159,7 @@ def test_a_cut_upload_leaves_nothing(program: ServiceProgram, http: httpx.Client
     data = program.data
     before = {path.name for path in (data / "files").rglob("*") if path.is_file()}
     host, port = program.url.removeprefix("http://").split(":")
-    with socket.create_connection((host, int(port))) as wire:
+    with raw_http.connect(int(port)) as wire:
         head = f"POST /api/v1/files?name=cut.bin HTTP/1.1\r\nHost: {host}:{port}\r\n"
         wire.sendall(f"{head}Content-Length: 50000000\r\n\r\n".encode() + b"x" * 3_000_000)
         incoming = data / "files" / "incoming"

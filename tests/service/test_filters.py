@@ -8,6 +8,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import LOOM, ServiceProgram, run_command, service
 
 LONG = "tests.long_loom:loom"
@@ -27,7 +28,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 @pytest.fixture
 def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw HTTP."""
-    with httpx.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=60) as client:
+    with raw_http.Client(base_url=f"{program.url}/api/v1", trust_env=False, timeout=60) as client:
         yield client
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, eventually, run_command, service
 from yarnloom.errors import RunFailed
 
@@ -23,7 +23,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 
 def get(program: ServiceProgram, path: str) -> Any:
     """What the service answers."""
-    answer = httpx.get(f"{program.url}/api/v1{path}")
+    answer = raw_http.get(f"{program.url}/api/v1{path}")
     assert answer.status_code == 200, answer.text
     return answer.json()
 

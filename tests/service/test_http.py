@@ -9,6 +9,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, eventually
 
 
@@ -16,7 +17,7 @@ from tests.helpers import ServiceProgram, eventually
 def http(request: pytest.FixtureRequest) -> httpx.Client:
     """Raw requests to a shared service: every promise holds on the loop and on the thread."""
     program: ServiceProgram = request.getfixturevalue(request.param)
-    return httpx.Client(base_url=program.url, timeout=40, trust_env=False)
+    return raw_http.Client(base_url=program.url, timeout=40, trust_env=False)
 
 
 def start(http: httpx.Client, workflow: str = "sums", **params: Any) -> dict[str, Any]:

@@ -12,6 +12,7 @@ import httpx
 import pytest
 from httpx_sse import connect_sse
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, eventually, run_command, service
 from yarnloom import AsyncClient, Client, Rate
 from yarnloom.errors import InvalidInput, NotFound
@@ -29,7 +30,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 @pytest.fixture
 def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests."""
-    with httpx.Client(base_url=f"{program.url}/api/v1", timeout=40, trust_env=False) as found:
+    with raw_http.Client(base_url=f"{program.url}/api/v1", timeout=40, trust_env=False) as found:
         yield found
 
 

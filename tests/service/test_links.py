@@ -8,6 +8,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, eventually, run_command
 from yarnloom.errors import Conflict, NotFound
 
@@ -15,7 +16,7 @@ from yarnloom.errors import Conflict, NotFound
 @pytest.fixture
 def http(served: ServiceProgram) -> Iterator[httpx.Client]:
     """Whoever has a link, and nothing else."""
-    with httpx.Client(base_url=served.url, trust_env=False, timeout=30) as found:
+    with raw_http.Client(base_url=served.url, trust_env=False, timeout=30) as found:
         yield found
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 import httpx
 import pytest
 
+from tests import raw_http
 from tests.helpers import ServiceProgram, run_command
 from yarnloom.client import Run
 
@@ -22,7 +23,7 @@ def spoken(served: ServiceProgram) -> Run:
 @pytest.fixture
 def http(served: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw HTTP."""
-    with httpx.Client(base_url=f"{served.url}/api/v1", trust_env=False, timeout=60) as client:
+    with raw_http.Client(base_url=f"{served.url}/api/v1", trust_env=False, timeout=60) as client:
         yield client
 
 

@@ -14,6 +14,7 @@ import httpx
 import pytest
 from httpx_sse import connect_sse
 
+from tests import raw_http
 from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
 from tests.service.test_events import hub, runs, take
 from yarnloom import AsyncClient, Client, Start
@@ -32,7 +33,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 @pytest.fixture
 def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests."""
-    with httpx.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False) as found:
+    with raw_http.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False) as found:
         yield found
 
 
@@ -223,7 +224,7 @@ def test_a_stream_has_the_graphs_that_are_wanted(
     seen: list[tuple[str, str]] = []
     url = f"{program.url}/api/v1/events"
     with (
-        httpx.Client(timeout=60, trust_env=False) as raw,
+        raw_http.Client(timeout=60, trust_env=False) as raw,
         connect_sse(raw, "GET", url, params={"graph": run.number}) as source,
     ):
         events = source.iter_sse()
@@ -275,7 +276,7 @@ def test_a_new_connection_goes_on_behind_an_event() -> None:
 
 def test_the_console_is_served_compressed(program: ServiceProgram) -> None:
     """To whoever takes it, and as it is to others; the page of the API beside it."""
-    with httpx.Client(base_url=program.url, trust_env=False) as raw:
+    with raw_http.Client(base_url=program.url, trust_env=False) as raw:
         page = raw.get("/api").text
         assert "The API" in page
         name = page.partition('src="')[2].partition('"')[0]

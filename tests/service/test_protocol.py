@@ -12,6 +12,7 @@ import httpx
 import pytest
 from pydantic import BaseModel
 
+from tests import raw_http
 from tests.helpers import LOOM, ServiceProgram, eventually, run_command, service
 from yarnloom import Loom, each, item, param, previous, sequence, step
 from yarnloom.client.http_requests import Request
@@ -33,7 +34,7 @@ class RawWorker:
     """A worker that does only what a test tells it."""
 
     def __init__(self, program: ServiceProgram, places: int = 1) -> None:
-        self.http = httpx.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False)
+        self.http = raw_http.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False)
         self.id = f"raw-{uuid.uuid4().hex[:8]}"
         self.places = places
         self.received: list[int] = []
@@ -381,7 +382,7 @@ def test_workers_that_are_gone_are_told_apart_from_those_of_other_services(
     served: ServiceProgram,
 ) -> None:
     """Only those that this service knew are in the answer, and they are gone."""
-    with httpx.Client(base_url=f"{served.url}/api/v1", trust_env=False) as http:
+    with raw_http.Client(base_url=f"{served.url}/api/v1", trust_env=False) as http:
         facts = {"id": "left-1", "name": "left", "places": 0, "tasks": {}}
         assert http.post("/workers", json=facts).status_code == 201
         body = {"begun_ago": {"left-1": {"7": 1.0}, "elsewhere": {}}}

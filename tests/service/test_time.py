@@ -14,6 +14,7 @@ import httpx
 import pytest
 from httpx_sse import connect_sse
 
+from tests import raw_http
 from tests.helpers import LOOM, ServiceProgram, run_command, service
 from yarnloom import AsyncClient, Client, Start
 from yarnloom.client import Request
@@ -34,7 +35,7 @@ def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram
 @pytest.fixture
 def http(program: ServiceProgram) -> Iterator[httpx.Client]:
     """Raw requests."""
-    with httpx.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False) as found:
+    with raw_http.Client(base_url=f"{program.url}/api/v1", timeout=60, trust_env=False) as found:
         yield found
 
 

@@ -27,6 +27,13 @@ export type StepState =
   | "cancelled"
   | "skipped";
 
+export type Role =
+  | "view"
+  | "operate"
+  | "publish"
+  | "work"
+  | "admin";
+
 export type SkipReason =
   | "only_if"
   | "not_reached"
@@ -1079,6 +1086,8 @@ export interface Registered {
   /** Of the records; later requests carry it. */
   epoch: string;
   commits: number;
+  /** Later requests carry it in the header `Yarnloom-Worker`. */
+  secret: string;
 }
 
 /** Work and orders for a worker: `docs/worker-protocol.md` has each kind. */
@@ -1322,4 +1331,63 @@ export interface Service {
   started_at: string;
   commits_on: "thread" | "loop";
   pid: number;
+}
+
+/** A token, without the token itself. */
+export interface Token {
+  /** Whose it is. */
+  name: string;
+  /** Its roles. */
+  may: Role[];
+  /** Patterns of what it may operate; empty for all. */
+  workflows: string[];
+  made_at: string;
+  made_by: string;
+  /** When it ends, unless it was revoked before. */
+  ends_at: string;
+  revoked_at: string | null;
+  revoked_by: string | null;
+}
+
+/** A new token: this answer is the only place where it is shown. */
+export interface NewToken extends Token {
+  /** Keep it in a file that only its owner can read. */
+  token: string;
+}
+
+/** The tokens, newest first, those that ended within 90 days too. */
+export interface TokenList {
+  /** Newest first. */
+  tokens: Token[];
+}
+
+/** Who asks, and what that one may do. */
+export interface Caller {
+  /** Of the token; empty for the service's own user. */
+  name: string;
+  /** The roles. */
+  may: Role[];
+  /** Patterns of what it may operate; empty for all. */
+  workflows: string[];
+}
+
+/** A new session of a browser. */
+export interface Session extends Caller {
+  /** To be sent in the header `Yarnloom-Session`, beside the cookie. */
+  session: string;
+}
+
+/** An address that signs a browser in once. */
+export interface SignInCode {
+  /** Of a page of the console, with a code in its fragment. */
+  address: string;
+  /** How long it can be used. */
+  seconds: number;
+}
+
+/** A code that opens something once. */
+export interface Code {
+  code: string;
+  /** How long it can be used. */
+  seconds: number;
 }

@@ -1,6 +1,7 @@
 /** Files: what stands for them in values, and how they go up. Knows no React. */
 
 import { ApiError } from "./http";
+import { sessionHeaders } from "./session";
 import type { Json } from "./types";
 
 const BASE = "/api/v1/files";
@@ -61,6 +62,9 @@ export function upload(file: File, onProgress: (share: number) => void): Promise
     const query = new URLSearchParams({ name: file.name.slice(0, 200), media_type: typeOf(file) });
     request.open("POST", `${BASE}?${query}`);
     request.setRequestHeader("Yarnloom-Who", "console");
+    for (const [name, value] of Object.entries(sessionHeaders())) {
+      request.setRequestHeader(name, value);
+    }
     request.upload.onprogress = (event) => {
       if (event.lengthComputable) onProgress(event.loaded / event.total);
     };

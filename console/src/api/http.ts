@@ -1,6 +1,7 @@
 /** Requests to the service. Knows no React. */
 
 import { BASE } from "./paths";
+import { sessionHeaders } from "./session";
 import type { Json } from "./types";
 import { withoutUnreadable } from "./unreadableRecords";
 
@@ -72,7 +73,7 @@ export function recordPath(run: number): string {
 }
 
 async function request<T>(method: string, path: string, body?: Json): Promise<T> {
-  const headers: Record<string, string> = { "Yarnloom-Who": WHO };
+  const headers: Record<string, string> = { "Yarnloom-Who": WHO, ...sessionHeaders() };
   if (body !== undefined) headers["Content-Type"] = "application/json";
   let answer: Response;
   try {
@@ -94,10 +95,14 @@ function toError(status: number, text: string): ApiError {
     const problem = JSON.parse(text) as {
       type?: string;
       detail?: string;
+      hint?: string;
       problems?: BadInput[];
     };
     const code = (problem.type ?? "").replace("urn:yarnloom:", "");
-    return new ApiError(status, code, problem.detail ?? `Answer ${status}`, problem.problems);
+    const said = problem.detail ?? `Answer ${status}`;
+    // What it would take to be allowed; other hints name commands, which are of no use here.
+    const hint = status === 403 && problem.hint ? ` ${problem.hint}` : "";
+    return new ApiError(status, code, said + hint, problem.problems);
   } catch {
     return new ApiError(status, "bad-answer", `The service answered ${status}.`);
   }

@@ -1,7 +1,9 @@
 /** The live events, as they concern one page. Knows no React. */
 
 import { logPath, parseExact } from "./http";
+import { openEvents } from "./eventSource";
 import { streamPath } from "./paths";
+import { currentSession } from "./session";
 import { Stream, type LinkState, type Wish, type Word } from "./stream";
 import type { Glance, LogLine, Part, Pool, Run, RunLine, Schedule, Worker } from "./types";
 
@@ -46,7 +48,7 @@ export function watch(run: number | null, listener: Listener): () => void {
 
 function wish(): void {
   const graphs = [...new Set(listeners.values())].filter((run) => run !== null);
-  say?.({ graphs, visible: !document.hidden });
+  say?.({ graphs, visible: !document.hidden, session: currentSession() });
 }
 
 /** Join the stream that all tabs share, or have one of its own. */
@@ -135,7 +137,7 @@ function watchLines<Line>(
       return;
     }
     if (source) return;
-    source = new EventSource(path());
+    source = openEvents(path());
     source.addEventListener("yarnloom.line", (event: MessageEvent<string>) =>
       onLine((parseExact(event.data) as { data: Line }).data),
     );

@@ -29,7 +29,11 @@ const newest = () => FakeSource.made.at(-1) as FakeSource;
 
 function stream() {
   const told: [string, Word][] = [];
-  const made = new Stream<string>(path, (tab, word) => told.push([tab, word]));
+  const made = new Stream<string>(
+    path,
+    (tab, word) => told.push([tab, word]),
+    (url) => new FakeSource(url) as unknown as EventSource,
+  );
   return { made, told };
 }
 
@@ -41,8 +45,8 @@ beforeEach(() => {
 describe("the event stream", () => {
   it("is one for all tabs, and each is told", () => {
     const { made, told } = stream();
-    made.wish("a", { graphs: [7], visible: true });
-    made.wish("b", { graphs: [7], visible: true });
+    made.wish("a", { graphs: [7], visible: true, session: "s" });
+    made.wish("b", { graphs: [7], visible: true, session: "s" });
     newest().onopen();
     newest().send("run.changed", "e-1");
 
@@ -52,10 +56,10 @@ describe("the event stream", () => {
 
   it("is opened anew behind the last event when another graph is wanted", () => {
     const { made } = stream();
-    made.wish("a", { graphs: [7], visible: true });
+    made.wish("a", { graphs: [7], visible: true, session: "s" });
     newest().send("run.changed", "e-5");
     const first = newest();
-    made.wish("b", { graphs: [3], visible: true });
+    made.wish("b", { graphs: [3], visible: true, session: "s" });
 
     expect(first.closed).toBe(true);
     expect(newest().url).toBe("events?graphs=3,7&after=e-5");
@@ -65,19 +69,19 @@ describe("the event stream", () => {
 
   it("is closed while nobody sees any tab", () => {
     const { made } = stream();
-    made.wish("a", { graphs: [], visible: true });
-    made.wish("a", { graphs: [], visible: false });
+    made.wish("a", { graphs: [], visible: true, session: "s" });
+    made.wish("a", { graphs: [], visible: false, session: "s" });
 
     expect(newest().closed).toBe(true);
-    made.wish("a", { graphs: [], visible: true });
+    made.wish("a", { graphs: [], visible: true, session: "s" });
     expect(FakeSource.made).toHaveLength(2);
   });
 
   it("says which graphs are in it to a tab that comes later", () => {
     const { made, told } = stream();
-    made.wish("a", { graphs: [7], visible: true });
+    made.wish("a", { graphs: [7], visible: true, session: "s" });
     newest().onopen();
-    made.wish("b", { graphs: [7], visible: true });
+    made.wish("b", { graphs: [7], visible: true, session: "s" });
 
     expect(told.filter(([tab]) => tab === "b").map(([, word]) => word)).toEqual([
       { kind: "link", state: "live" },
@@ -88,7 +92,7 @@ describe("the event stream", () => {
   it("tries again where it was refused", () => {
     vi.useFakeTimers();
     const { made, told } = stream();
-    made.wish("a", { graphs: [], visible: true });
+    made.wish("a", { graphs: [], visible: true, session: "s" });
     newest().readyState = FakeSource.CLOSED;
     newest().onerror();
     vi.advanceTimersByTime(2_000);

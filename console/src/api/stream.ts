@@ -3,6 +3,8 @@
  * `stream.worker.ts`), or, where a browser has none, in the page itself. Knows no React.
  */
 
+import { openEvents } from "./eventSource";
+
 export type LinkState = "connecting" | "live" | "broken";
 
 /** What a tab says of itself, whenever that changes. */
@@ -11,6 +13,8 @@ export interface Wish {
   graphs: number[];
   /** Whether anybody can see it. */
   visible: boolean;
+  /** The browser's session: a worker cannot look it up. */
+  session: string;
 }
 
 /** What tabs are told. */
@@ -29,6 +33,7 @@ export class Stream<Tab> {
   private readonly wishes = new Map<Tab, Wish>();
   private source: EventSource | null = null;
   private graphs = "";
+  private session = "";
   private last = "";
   private retry: ReturnType<typeof setTimeout> | undefined;
   private state: LinkState = "connecting";
@@ -37,10 +42,12 @@ export class Stream<Tab> {
    * @param path gives the stream's address, for the runs whose graphs are wanted, from behind an
    *   event on.
    * @param tell tells one tab.
+   * @param openSource opens a stream in a session.
    */
   constructor(
     private readonly path: (graphs: string, after: string) => string,
     private readonly tell: (tab: Tab, word: Word) => void,
+    private readonly openSource = openEvents,
   ) {}
 
   /** A tab came, or wants something else. */
@@ -67,8 +74,10 @@ export class Stream<Tab> {
     }
     const wanted = [...new Set(wishes.flatMap(({ graphs }) => graphs))].sort((a, b) => a - b);
     const graphs = wanted.join(",");
-    if (this.source && graphs === this.graphs) return;
+    const session = wishes.at(-1)?.session ?? "";
+    if (this.source && graphs === this.graphs && session === this.session) return;
     this.graphs = graphs;
+    this.session = session;
     this.open();
   }
 
@@ -79,13 +88,13 @@ export class Stream<Tab> {
   private open(): void {
     this.close();
     this.say("connecting");
-    const source = new EventSource(this.path(this.graphs, this.last));
+    const source = this.openSource(this.path(this.graphs, this.last), this.session);
     this.source = source;
     source.onopen = () => {
       this.say("live");
       for (const tab of this.wishes.keys()) this.tell(tab, { kind: "open", graphs: this.shown() });
     };
-    // The browser connects again by itself, with the last id that it saw, unless it was refused.
+    // It connects again by itself, with the last id that it saw, unless it was refused.
     source.onerror = () => {
       this.say("broken");
       if (source.readyState === EventSource.CLOSED && this.source === source) {

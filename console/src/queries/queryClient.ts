@@ -39,6 +39,8 @@ export const keys = {
   commands: (run: number) => ["commands", run] as const,
   published: (run: number) => ["published", run] as const,
   why: (run: number, address: string) => ["why", run, address] as const,
+  caller: ["caller"] as const,
+  tokens: ["tokens"] as const,
   files: ["files"] as const,
   preview: (sha256: string) => ["preview", sha256] as const,
   pools: ["pools"] as const,

@@ -72,6 +72,6 @@ def _run(options: argparse.Namespace) -> int:
         return code
     from yarnloom.client import Client, Target, default_who
 
-    target = Target.find(options.url, options.token, "from --url")
+    target = Target.find(options.url, None, "from --url", options.token_file)
     with Client(target=target, who=default_who("cli")) as client:
         return int(options.talk(client, options))

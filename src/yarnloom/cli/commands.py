@@ -53,6 +53,9 @@ COMMANDS = {
     "pool": ("pools", "Show a pool, or change it at once."),
     "schedules": ("schedules", "List the schedules: what starts by the clock."),
     "schedule": ("schedules", "Show a schedule, change it, or start it now."),
+    "tokens": ("access", "List the tokens of those who come from elsewhere."),
+    "token": ("access", "Make a token, or revoke one."),
+    "open": ("access", "Print an address that opens the console, signed in."),
     "relay": ("outbox", "Deliver the starts that transactions left in an outbox."),
 }
 """By command its file in `cli`, and its line of help."""

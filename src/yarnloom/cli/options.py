@@ -34,6 +34,17 @@ class Parser(argparse.ArgumentParser):
         self.exit(2, f"{self.prog}: {message}\n`{self.prog} --help` shows what is possible.\n")
 
 
+class RefusedToken(argparse.Action):
+    """Refuses a token on a command line, where every user of the machine can read it."""
+
+    def __call__(self, parser: argparse.ArgumentParser, *_: object) -> None:
+        """Say how a token is given."""
+        parser.error(
+            "a token in an option could be read by every user of this machine; give it in a file, "
+            "with --token-file or YARNLOOM_TOKEN_FILE"
+        )
+
+
 class BodyOption(NamedTuple):
     """An option of a command that is a field of a request's body.
 
@@ -157,7 +168,12 @@ def service_options() -> Parser:
     """Return the options of commands that talk to a service."""
     options = Parser(add_help=False)
     options.add_argument("--url", help="the service's address (else YARNLOOM_URL)")
-    options.add_argument("--token", help="the service's token (else YARNLOOM_TOKEN)")
+    options.add_argument(
+        "--token-file",
+        metavar="FILE",
+        help="a file with a token (else YARNLOOM_TOKEN_FILE); needed only from elsewhere",
+    )
+    options.add_argument("--token", action=RefusedToken, help=argparse.SUPPRESS)
     return options
 
 
@@ -181,7 +197,7 @@ def listen_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--host", default="127.0.0.1", help="address to listen at")
     parser.add_argument("--port", type=int, default=8471, help="port (default 8471; 0 is any)")
     parser.add_argument("--data", metavar="FOLDER", help="data folder (else YARNLOOM_DATA)")
-    parser.add_argument("--token", help="token that clients must show (else YARNLOOM_TOKEN)")
+    parser.add_argument("--token", action=RefusedToken, help=argparse.SUPPRESS)
     parser.add_argument(
         "--name",
         dest="names",

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from yarnloom.cli.options import Add, Parser, duration, listen_options, notice_options, positive
 from yarnloom.cli.text_streams import say
-from yarnloom.client import ENDED, Target, http_requests
+from yarnloom.client import ENDED, Target, default_who, http_requests
 from yarnloom.errors import InvalidInput, RunFailed, StartError
 
 if TYPE_CHECKING:
@@ -29,15 +29,14 @@ DEMO_FOLDER = "yarnloom-demo"
 def serve(options: argparse.Namespace) -> int:
     """Run the service until it is told to stop."""
     from yarnloom.process_identity import cores
-    from yarnloom.service.http.listen_address import listen, url_of
+    from yarnloom.service.http.listen_address import open_door
     from yarnloom.service.processes.process_memory import loading
     from yarnloom.service.processes.worker_process import EarlyWorker, Helpers
 
     processes = options.processes or max(1, cores() // options.workers)
     helpers = Helpers(tuple(options.load), options.workers, processes, Path.cwd(), options.reload)
-    sock = listen(options.host, options.port)
-    url = url_of(options.host, sock)
-    early = [EarlyWorker(helpers, name, url, _token(options)) for name in helpers.names]
+    door = open_door(options.host, options.port)
+    early = [EarlyWorker(helpers, name, door.url_of_own) for name in helpers.names]
     try:
         with loading():
             from yarnloom.service import (  # which takes as long as a worker to begin
@@ -46,7 +45,9 @@ def serve(options: argparse.Namespace) -> int:
             )
 
         notices = None if options.quiet else Notices(options.show_prints)
-        service = Service(_settings(options), helpers, say, sock, early, notices)
+        service = Service(
+            _settings(options), helpers, say, door, early, notices, signs_in=_signs_in()
+        )
         _run_service(service.run())
     finally:
         for one in early:
@@ -78,9 +79,13 @@ def demo(options: argparse.Namespace) -> int:
         )
         helpers = Helpers(("yarnloom.demo.almanac:loom",), 2, max(1, cores() // 2), Path.cwd())
         settings = _settings(options)
-        service = Service(settings, helpers, say)
-        leave, token = options.exit_when_done, options.token
-        return _run_service(_demo(service, leave, token, settings.data))
+        service = Service(settings, helpers, say, signs_in=_signs_in())
+        return _run_service(_demo(service, options.exit_when_done, settings.data))
+
+
+def _signs_in() -> str:
+    """For whom an address that opens the console is printed: for whoever sees the terminal."""
+    return default_who("cli") if sys.stderr.isatty() else ""
 
 
 SWITCH_SECONDS = 0.001
@@ -100,7 +105,7 @@ def _run_service(main: Coroutine[Any, Any, T]) -> T:
     return uvloop.run(main)
 
 
-async def _demo(service: object, leave: bool, token: str | None, folder: Path) -> int:
+async def _demo(service: object, leave: bool, folder: Path) -> int:
     from yarnloom.client import AsyncClient
     from yarnloom.service import Service
 
@@ -108,7 +113,7 @@ async def _demo(service: object, leave: bool, token: str | None, folder: Path) -
     codes: list[int] = []
 
     async def main(url: str) -> None:
-        target = Target.find(url, token, "the demo's own")
+        target = Target.find(url, "", "the demo's own")
         async with AsyncClient(target=target, who="demo") as client:
             codes.append(await _show_demo(client, url, folder))
         if not leave:
@@ -199,14 +204,10 @@ async def _show_orders(client: AsyncClient, folder: Path) -> None:
     )
 
 
-def _token(options: argparse.Namespace) -> str:
-    return options.token if options.token is not None else os.environ.get("YARNLOOM_TOKEN", "")
-
-
 def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # imported lazily
-    from yarnloom.service import ServiceSettings, default_data_folder
+    from yarnloom.data_folder import default_data_folder
+    from yarnloom.service import ServiceSettings
 
-    token = _token(options)
     extra = {name: getattr(options, name) for name in ("lease", "commit") if hasattr(options, name)}
     if hasattr(options, "keep_files"):
         extra["keep_files"] = options.keep_files
@@ -214,7 +215,6 @@ def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # i
         data=(Path(options.data) if options.data else default_data_folder()).absolute(),
         host=options.host,
         port=options.port,
-        token=token,
         names=tuple(options.names),
         **extra,
     )

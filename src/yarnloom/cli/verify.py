@@ -8,7 +8,7 @@ from pathlib import Path
 from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser
 from yarnloom.cli.output import out
-from yarnloom.service.settings import default_data_folder
+from yarnloom.data_folder import default_data_folder
 from yarnloom.store import verify
 
 DAMAGED = 5

@@ -98,7 +98,7 @@ def _listed(given: list[str]) -> list[str]:
 def _run_or_background(options: argparse.Namespace) -> int:
     if options.words[:1] in (["stop"], ["status"]):
         return background(options)
-    target = Target.find(options.url, options.token, "from --url")
+    target = Target.find(options.url, None, "from --url", options.token_file)
     if not options.words:
         return worker(options, target)
     from yarnloom.cli.drain import drain, drained

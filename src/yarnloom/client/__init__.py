@@ -13,8 +13,9 @@ from yarnloom.client.http_messages import (
     HttpStream,
     Transport,
 )
-from yarnloom.client.http_requests import DEFAULT_URL, ENDED, Request, Target, default_who
+from yarnloom.client.http_requests import ENDED, Request, default_who
 from yarnloom.client.start_request import Start
+from yarnloom.client.target import DEFAULT_URL, Target
 from yarnloom.lazy_names import lazy_names
 
 if TYPE_CHECKING:

@@ -20,8 +20,9 @@ from yarnloom.client.http_messages import (
     ConnectionLost,
     HttpRequest,
 )
-from yarnloom.client.http_requests import API, Request, Target
+from yarnloom.client.http_requests import API, Request
 from yarnloom.client.plain_http import Connections
+from yarnloom.client.target import Target
 from yarnloom.values import JsonObject, JsonValue
 
 if TYPE_CHECKING:
@@ -69,6 +70,14 @@ class AsyncConnection:
             await self._plain.close()
         # end
         await self._transport.close()
+
+    def show_too(self, name: str, value: str) -> None:
+        """Send a header with every request from now on."""
+        self._headers[name] = value
+        # asyncio only
+        if self._plain is not None:
+            self._plain.show_too(name, value)
+        # end
 
     async def call(self, request: Request) -> Any:
         """Send a request, again where that is safe and the connection broke; JSON as it comes.

@@ -14,8 +14,9 @@ from httpx_sse import EventSource
 from yarnloom.client import http_requests
 from yarnloom.client.http_limits import TRIES
 from yarnloom.client.http_messages import ConnectionLost, HttpRequest, HttpStream, Transport
-from yarnloom.client.http_requests import API, Request, Target
+from yarnloom.client.http_requests import API, Request
 from yarnloom.client.network import Network
+from yarnloom.client.target import Target
 from yarnloom.values import JsonObject, JsonValue
 
 if TYPE_CHECKING:
@@ -55,6 +56,10 @@ class Connection:
     def close(self) -> None:
         """Close the connections."""
         self._transport.close()
+
+    def show_too(self, name: str, value: str) -> None:
+        """Send a header with every request from now on."""
+        self._headers[name] = value
 
     def call(self, request: Request) -> Any:
         """Send a request, again where that is safe and the connection broke; JSON as it comes.

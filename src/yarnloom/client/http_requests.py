@@ -11,14 +11,15 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote, urlencode, urlsplit
+from urllib.parse import quote, urlencode
 
 from pydantic_core import to_json
 
 from yarnloom import errors
 from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.start_request import Start, many, moment_text, wait_seconds
-from yarnloom.errors import BadAnswer, NotReachable, Problem, YarnloomError, nearest
+from yarnloom.client.target import Target
+from yarnloom.errors import BadAnswer, Problem, YarnloomError, nearest
 from yarnloom.plain_values import plain_values
 from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.sdk.interrupts import attempt_now
@@ -29,60 +30,10 @@ if TYPE_CHECKING:
     from yarnloom.sdk.calls import Call
 
 API = "/api/v1"
-DEFAULT_URL = "http://127.0.0.1:8471"
 ENDED = frozenset({"done", "failed", "cancelled"})
 
 KEEP: Any = object()
 """A setting that is not to be changed; None may mean that there is no limit."""
-
-
-@dataclass(frozen=True, slots=True)
-class Target:
-    """Which service is meant, and how that was decided.
-
-    Attributes:
-        url: the base address, without a slash at its end.
-        setting: where the address comes from, for messages.
-        token: shown to the service; empty for none.
-    """
-
-    url: str
-    setting: str
-    token: str = ""
-
-    @classmethod
-    def find(cls, url: str | None = None, token: str | None = None, given_by: str = "") -> Target:
-        """The service meant by an argument, else by `YARNLOOM_URL`, else the default one."""
-        token = token if token is not None else os.environ.get("YARNLOOM_TOKEN", "")
-        if url:
-            return cls(url.rstrip("/"), given_by or "given as url", token)
-        if from_env := os.environ.get("YARNLOOM_URL"):
-            return cls(from_env.rstrip("/"), "from YARNLOOM_URL", token)
-        return cls(DEFAULT_URL, "the default", token)
-
-    @property
-    def local(self) -> bool:
-        """Whether the service is on this machine, where no proxy stands between."""
-        return urlsplit(self.url).hostname in ("127.0.0.1", "localhost", "::1")
-
-    @property
-    def secure(self) -> bool:
-        """Whether TLS is spoken; loading certificates for nothing takes its time."""
-        return self.url.startswith("https:")
-
-    def headers(self, who: str) -> dict[str, str]:
-        """The headers of every request."""
-        found = {"Yarnloom-Who": who.encode("ascii", "replace").decode()}
-        if self.token:
-            found["Authorization"] = f"Bearer {self.token}"
-        return found
-
-    def not_reachable(self, why: object) -> NotReachable:
-        """The error when nothing answers."""
-        return NotReachable(
-            f"no service answers at {self.url} ({self.setting}): {why or 'connection failed'}.",
-            hint="Start one with `yarnloom serve`, or give its address with --url or YARNLOOM_URL.",
-        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -322,6 +273,25 @@ def revoke_link_request(number: int, link: int, reason: str) -> Request:
     """End a link before its time."""
     query = {"reason": reason} if reason else {}
     return Request("DELETE", f"/runs/{number}/links/{link}", query=query, again=False)
+
+
+def add_token_request(
+    name: str, may: Sequence[str], workflows: Sequence[str], lasts: Duration
+) -> Request:
+    """Make a token; sent twice, the second is refused, since the name is taken."""
+    body = {"name": name, "may": list(may), "workflows": list(workflows), "seconds": seconds(lasts)}
+    return Request("POST", "/tokens", body, again=False)
+
+
+def revoke_token_request(name: str, reason: str) -> Request:
+    """End a token before its time."""
+    query = {"reason": reason} if reason else {}
+    return Request("DELETE", f"/tokens/{quote(name, safe='')}", query=query, again=False)
+
+
+def sign_in_request(path: str) -> Request:
+    """Make an address that signs a browser in once, on a page of the console."""
+    return Request("POST", "/session/codes", {"path": path})
 
 
 def settle_request(number: int, address: str, what: str, **body: Any) -> Request:

@@ -9,7 +9,8 @@ import httpx
 
 from yarnloom.client.http_limits import NO_LIMIT, TIMEOUT
 from yarnloom.client.http_messages import ConnectionLost, HttpRequest, HttpResponse, HttpStream
-from yarnloom.client.http_requests import Target
+from yarnloom.client.target import Target
+from yarnloom.client.unix_backend import UnixTransport
 from yarnloom.media_types import BLOCK
 
 _BROKEN = (httpx.RemoteProtocolError, httpx.ReadError, httpx.WriteError)
@@ -23,8 +24,14 @@ class Network:
     """
 
     def __init__(self, target: Target) -> None:
+        # Certificates are loaded only where TLS is spoken; on this machine no proxy is between.
+        own = UnixTransport(target) if target.local and not target.secure else None
         self._http = httpx.Client(
-            timeout=TIMEOUT, limits=NO_LIMIT, trust_env=not target.local, verify=target.secure
+            timeout=TIMEOUT,
+            limits=NO_LIMIT,
+            trust_env=not target.local,
+            verify=target.secure,
+            transport=own,
         )
 
     def request(self, request: HttpRequest) -> HttpResponse:

@@ -17,8 +17,10 @@ from collections.abc import AsyncIterator
 from typing import Any
 from urllib.parse import urlsplit
 
+from yarnloom import local_socket
 from yarnloom.client.file_transfer import Outgoing
-from yarnloom.client.http_requests import API, Request, Target, query_text, read_answer
+from yarnloom.client.http_requests import API, Request, query_text, read_answer
+from yarnloom.client.target import Target
 
 CONNECT_SECONDS = 10.0
 ANSWER_SECONDS = 40.0
@@ -50,9 +52,14 @@ class Connections:
         self._port = parts.port or (443 if target.secure else 80)
         self._path = parts.path + API
         self._ssl = ssl.create_default_context() if target.secure else None
-        headers = {"Host": parts.netloc, **target.headers(who)}
-        self._head = "".join(f"{name}: {value}\r\n" for name, value in headers.items())
+        self._headers = {"Host": parts.netloc, **target.headers(who)}
+        self._head = "".join(f"{name}: {value}\r\n" for name, value in self._headers.items())
         self._idle: list[_Connection] = []
+
+    def show_too(self, name: str, value: str) -> None:
+        """Send a header with every request from now on."""
+        self._headers[name] = value
+        self._head = "".join(f"{name}: {value}\r\n" for name, value in self._headers.items())
 
     async def call(self, call: Request) -> Any:
         """Send a request, again where that is safe and a connection broke that was kept.
@@ -81,11 +88,19 @@ class Connections:
             return read_answer(self._target, status, answer)
 
     async def _connect(self) -> _Connection:
+        path = self._target.socket_path()
         async with asyncio.timeout(CONNECT_SECONDS):
-            streams = await asyncio.open_connection(
-                self._host, self._port, ssl=self._ssl, limit=LONGEST_HEAD
-            )
-        return _Connection(*streams)
+            if path:
+                streams = await asyncio.open_unix_connection(path, limit=LONGEST_HEAD)
+            else:
+                streams = await asyncio.open_connection(
+                    self._host, self._port, ssl=self._ssl, limit=LONGEST_HEAD
+                )
+        connection = _Connection(*streams)
+        if path and not local_socket.is_trusted(streams[1].get_extra_info("socket"), path):
+            connection.close()
+            raise ConnectionRefusedError(local_socket.not_trusted(path))
+        return connection
 
     async def _ask(self, connection: _Connection, request: bytes) -> tuple[int, bytes]:
         try:

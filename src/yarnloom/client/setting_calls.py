@@ -15,6 +15,8 @@ from yarnloom.client.runs_filter import RunsFilter
 
 if TYPE_CHECKING:
     from yarnloom.plan import Rate
+    from yarnloom.protocol.access_answers import NewToken, TokenAnswer
+    from yarnloom.protocol.fields import Role
     from yarnloom.protocol.overview_answers import OverTimeAnswer
     from yarnloom.protocol.run_answers import RunStateWord
     from yarnloom.protocol.setting_answers import PoolAnswer, PoolUse, SavedFilter, ScheduleAnswer
@@ -28,6 +30,7 @@ if TYPE_CHECKING:
     )
     from yarnloom.sdk.calls import Call
     from yarnloom.sdk.loom import Loom
+    from yarnloom.units import Duration
 
 
 class SettingCalls(Connection):
@@ -72,6 +75,47 @@ class SettingCalls(Connection):
 
         data = self._get("/workflows/over-time", name=name, days=days)
         return read(OverTimeAnswer, data)
+
+    def tokens(self) -> list[TokenAnswer]:
+        """Every token that can be used, and those that ended lately."""
+        from yarnloom.protocol.access_answers import TokenAnswer
+
+        return read_list(TokenAnswer, (self._get("/tokens"))["tokens"])
+
+    def add_token(
+        self,
+        name: str,
+        may: Sequence[Role],
+        *,
+        workflows: Sequence[str] = (),
+        lasts: Duration = 90 * 86_400,
+    ) -> NewToken:
+        """Make a token; its `token` is shown this once.
+
+        Args:
+            name: whose it is, for the record.
+            may: its roles.
+            workflows: patterns of what it may operate, as `shop/*`; empty for all.
+            lasts: how long it can be used.
+
+        Raises:
+            Conflict: one of the name can be used.
+        """
+        from yarnloom.protocol.access_answers import NewToken
+
+        request = http_requests.add_token_request(name, may, workflows, lasts)
+        return read(NewToken, self.call(request))
+
+    def revoke_token(self, name: str, *, reason: str = "") -> TokenAnswer:
+        """End a token before its time, with all that it holds open.
+
+        Raises:
+            NotFound: no token of the name can be used.
+        """
+        from yarnloom.protocol.access_answers import TokenAnswer
+
+        request = http_requests.revoke_token_request(name, reason)
+        return read(TokenAnswer, self.call(request))
 
     def tasks(self) -> list[TaskAnswer]:
         """Every task that is published, and the workers that have it."""

@@ -18,6 +18,7 @@ from yarnloom.engine.queries.explain import Explanations
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.transaction_notes import Afterwards, Changes, Composing, begin_anew
+from yarnloom.engine.use_cases.access import Access
 from yarnloom.engine.use_cases.attempt_reports import AttemptReports
 from yarnloom.engine.use_cases.attempts_in_hand import AttemptsInHand
 from yarnloom.engine.use_cases.cancel import Cancelling
@@ -81,8 +82,18 @@ def _needed_by(kind: Any) -> tuple[type, ...]:
 
 
 CLASSES = (
-    *(AttemptReports, AttemptsInHand, Cancelling, DueWork, Effects, Explanations, KeptFiles),
-    *(Links, ListResults, Mending, Pausing, PoolSettings, Publishing, RunChanges, SavedFilters),
+    *(Access, AttemptReports, AttemptsInHand, Cancelling, DueWork, Effects, Explanations),
+    *(
+        KeptFiles,
+        Links,
+        ListResults,
+        Mending,
+        Pausing,
+        PoolSettings,
+        Publishing,
+        RunChanges,
+        SavedFilters,
+    ),
     *(Schedules, Segments, Starting, StepActions, WorkerSessions),
 )
 

@@ -215,11 +215,5 @@ class LinkBody(Strict):
     )
 
 
-class TokenBody(Strict):
-    """The service's token, as typed by a viewer of the console."""
-
-    token: Annotated[str, Field(max_length=1_000)]
-
-
 Ago = Annotated[float, Field(strict=True, ge=0, le=LONGEST)]
 Natural = Annotated[int, Field(strict=True, ge=0, le=2**53)]

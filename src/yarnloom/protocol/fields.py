@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from itertools import islice
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal, get_args
 
 from pydantic import (
     AfterValidator,
@@ -60,6 +60,13 @@ Time = Annotated[AwareDatetime, BeforeValidator(_is_text), AfterValidator(_withi
 
 Span = Annotated[str, Field(max_length=50), AfterValidator(_is_span)]
 """A duration as text."""
+
+
+Role = Literal["view", "operate", "publish", "work", "admin"]
+"""What a token may do: read all; start, pause, cancel and decide; publish workflows; work for the
+service; everything."""
+
+ROLES: tuple[Role, ...] = get_args(Role)
 
 
 FilterName = Annotated[str, Field(pattern=r"^\w[\w .-]{0,59}$")]

@@ -70,6 +70,7 @@ class RegisteredAnswer(Answer):
     lease: float = Field(description="Seconds.")
     epoch: str = Field(description="Of the records; later requests carry it.")
     commits: int
+    secret: str = Field(description="Later requests carry it in the header `Yarnloom-Worker`.")
 
 
 class PollAnswer(Answer):

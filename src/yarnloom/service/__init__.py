@@ -10,12 +10,7 @@ if TYPE_CHECKING:
     from yarnloom.service.app import create_app
     from yarnloom.service.processes.worker_process import Helpers
     from yarnloom.service.server import Notices, Service
-    from yarnloom.service.settings import (
-        DEFAULT_HOST,
-        DEFAULT_PORT,
-        ServiceSettings,
-        default_data_folder,
-    )
+    from yarnloom.service.settings import DEFAULT_HOST, DEFAULT_PORT, ServiceSettings
 
 __all__ = [
     "DEFAULT_HOST",
@@ -25,7 +20,6 @@ __all__ = [
     "Service",
     "ServiceSettings",
     "create_app",
-    "default_data_folder",
 ]
 
 # `serve` starts its workers before it loads the rest, which takes its time.
@@ -34,9 +28,7 @@ _LATER = {
     "Notices": "server",
     "Service": "server",
     "create_app": "app",
-    **dict.fromkeys(
-        ("DEFAULT_HOST", "DEFAULT_PORT", "ServiceSettings", "default_data_folder"), "settings"
-    ),
+    **dict.fromkeys(("DEFAULT_HOST", "DEFAULT_PORT", "ServiceSettings"), "settings"),
 }
 
 

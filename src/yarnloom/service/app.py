@@ -9,6 +9,7 @@ from fastapi import FastAPI
 from fastapi.routing import APIRoute
 
 from yarnloom.engine import MOST_WORK, Engine, EngineSettings, Verdicts
+from yarnloom.service.access.route_roles import RouteRoles
 from yarnloom.service.core import Core
 from yarnloom.service.group_commit import system_clock
 from yarnloom.service.http import console_files, problems
@@ -16,6 +17,7 @@ from yarnloom.service.http.guard import Guard, HeadRequests, JsonAnswers
 from yarnloom.service.http.openapi import describe
 from yarnloom.service.http.strict_route import API
 from yarnloom.service.routes import (
+    access,
     exports,
     files,
     filters,
@@ -36,7 +38,7 @@ from yarnloom.version import VERSION
 
 _ROOMS = (
     *(runs, filters, run_actions, log_lines, exports, files, workflows, pools, schedules, workers),
-    *(overview, system),
+    *(overview, system, access),
 )
 _ABOUT = """\
 Start runs, watch them, and decide about them. Choose an operation on the left; it can be tried
@@ -50,6 +52,11 @@ here, and acts on this service.
 What is wrong with a request is answered as a problem (RFC 9457), with a JSON Pointer to each bad
 input.
 """
+
+
+def route_roles() -> RouteRoles:
+    """Return which roles each operation takes."""
+    return RouteRoles(pair for room in _ROOMS for pair in room.router.with_roles())
 
 
 def create_app(settings: ServiceSettings, database: Database, log_file: LogFile) -> FastAPI:
@@ -92,9 +99,10 @@ def create_app(settings: ServiceSettings, database: Database, log_file: LogFile)
                 route.summary = route.description.partition("\n")[0].rstrip(".")
         app.router.routes += room.router.routes
     app.router.routes += [*system.health_router.routes, *console_files.router.routes]
-    describe(app, API)
+    roles = route_roles()
+    describe(app, API, roles)
     app.add_middleware(Direct)
     app.add_middleware(JsonAnswers)
     app.add_middleware(HeadRequests)
-    app.add_middleware(Guard, settings=settings)
+    app.add_middleware(Guard, settings=settings, roles=roles)
     return app

@@ -26,6 +26,7 @@ from yarnloom.errors import Busy, Gone, NotFound, WorkerUnknown
 from yarnloom.protocol.overview_answers import GlanceAnswer
 from yarnloom.protocol.setting_answers import PoolAnswer, ScheduleAnswer
 from yarnloom.protocol.worker_answers import WorkerAnswer
+from yarnloom.service.access.gate import Gate
 from yarnloom.service.group_commit import SLOW_FLUSH, Writer, system_clock
 from yarnloom.service.http.link_tokens import Links
 from yarnloom.service.processes.check_processes import CheckProcesses
@@ -129,7 +130,9 @@ class Core:
         self.settings = settings
         self.database = database
         self.logs = Logs(log_file)
-        self.links = Links(database)
+        self.links = Links(database.folder)
+        self.gate = Gate(database, self.submit, settings.lease)
+        self.address = settings.public_url
         self.closing = False
         self.health = Health()
         self.loaded = LoomsLoaded()
@@ -205,6 +208,16 @@ class Core:
     def now(self) -> int:
         """The time that runs live by, in microseconds since 1970 UTC."""
         return system_clock().now + self.writer.ahead
+
+    def sign_in_address(self, who: str, path: str = "/") -> str:
+        """Return an address that opens a page of the console and signs its browser in, once.
+
+        Args:
+            who: who asks for it, which the session is called by.
+            path: the page.
+        """
+        code = self.gate.sign_ins.make(who.partition(":")[2] or who)
+        return f"{self.address}{path}#sign-in={code}"
 
     def need_worker(self, worker: str) -> None:
         """Let only registered workers go on.

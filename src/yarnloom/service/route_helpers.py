@@ -8,6 +8,7 @@ from fastapi import Depends, Header, Request
 from fastapi.responses import Response
 from pydantic import BaseModel
 
+from yarnloom.service.access.callers import CALLER
 from yarnloom.service.core import Core
 from yarnloom.service.http.openapi import problem_responses
 from yarnloom.service.render.answers import encode
@@ -22,13 +23,9 @@ async def core_of(request: Request) -> Core:
     return core
 
 
-NOBODY = "http"
-"""Who gives a command, where the caller does not say."""
-
-
 async def who_asks(yarnloom_who: Annotated[str, Header(max_length=200)] = "") -> str:
-    """Who gives a command, as the caller says in the header `Yarnloom-Who`."""
-    return yarnloom_who or NOBODY
+    """Who gives a command; of a token, also on whose behalf, as the header `Yarnloom-Who` says."""
+    return CALLER.get().who(yarnloom_who)
 
 
 TheCore = Annotated[Core, Depends(core_of)]

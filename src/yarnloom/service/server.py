@@ -17,6 +17,7 @@ from typing import Any
 
 import uvicorn
 
+from yarnloom import local_socket
 from yarnloom.errors import YarnloomError
 from yarnloom.service.app import create_app
 from yarnloom.service.http.connection_limits import (
@@ -26,7 +27,7 @@ from yarnloom.service.http.connection_limits import (
     protocol_for,
     raise_file_limit,
 )
-from yarnloom.service.http.listen_address import listen, url_of
+from yarnloom.service.http.listen_address import Door, open_door
 from yarnloom.service.http.log_limit import OncePerSecond
 from yarnloom.service.processes.process_memory import stay_small
 from yarnloom.service.processes.worker_process import EarlyWorker, Helpers
@@ -39,14 +40,33 @@ Main = Callable[[str], Awaitable[None]]
 
 
 class _Server(uvicorn.Server):
-    """uvicorn without its own signal handlers: what ends in which order is decided here.
+    """uvicorn with a Unix socket too, and without its own signal handlers.
+
+    What ends in which order is decided here.
 
     While nothing happens it wakes once a second, where uvicorn's own loop does ten times.
     """
 
-    def __init__(self, config: uvicorn.Config) -> None:
+    def __init__(self, config: uvicorn.Config, own: socket.socket) -> None:
         super().__init__(config)
+        self._own = own
         self._ended = asyncio.Event()
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        """Begin to listen: at the ports, and at the Unix socket."""
+        await super().startup(sockets)
+        if not self.started:
+            return
+
+        def new_protocol() -> asyncio.Protocol:
+            kind: Any = self.config.http_protocol_class
+            protocol: asyncio.Protocol = kind(
+                config=self.config, server_state=self.server_state, app_state=self.lifespan.state
+            )
+            return protocol
+
+        loop = asyncio.get_running_loop()
+        self.servers.append(await loop.create_unix_server(new_protocol, sock=self._own))
 
     def end(self) -> None:
         """Take no more requests, and end."""
@@ -84,9 +104,11 @@ class Service:
         settings: how the service runs.
         helpers: the workers to start with it.
         say: tells the user, one line at a time.
-        sock: the port, where it is taken already.
+        door: the port and the Unix socket, where they are taken already.
         early: workers that run already.
         notices: which lines about runs it says; None for none.
+        signs_in: for whom it says an address that opens the console; only on a terminal, since that
+            is as good as a token.
     """
 
     def __init__(
@@ -94,17 +116,20 @@ class Service:
         settings: ServiceSettings,
         helpers: Helpers,
         say: Callable[[str], None],
-        sock: socket.socket | None = None,
+        door: Door | None = None,
         early: Sequence[EarlyWorker] = (),
         notices: Notices | None = None,
+        *,
+        signs_in: str = "",
     ) -> None:
         settings.check()
-        self._sock = sock
+        self._door = door
         self._early = early
         self._settings = settings
         self._helpers = helpers
         self._say = say
         self._notices = notices
+        self._signs_in = signs_in
         self._stop = asyncio.Event()
         self._hurry = asyncio.Event()
 
@@ -118,8 +143,8 @@ class Service:
             StartError: the port or the data folder cannot be had, or the loom not be published.
         """
         stay_small()
-        sock = self._sock or listen(self._settings.host, self._settings.port)
-        url = url_of(self._settings.host, sock)
+        door = self._door or open_door(self._settings.host, self._settings.port)
+        url = door.url
         try:
             holder = f"the service at {url} (process {os.getpid()})"
             database = Database(self._settings.data, holder)
@@ -129,7 +154,7 @@ class Service:
                 database.close()
                 raise
         except BaseException:
-            sock.close()
+            door.close()
             raise
         app = create_app(self._settings, database, log_file)
         config = uvicorn.Config(
@@ -143,22 +168,28 @@ class Service:
             http=protocol_for(Room(min(MOST_CONNECTIONS, raise_file_limit() - OWN_FILES))),
         )
         logging.getLogger("uvicorn.error").addFilter(OncePerSecond())
-        server = _Server(config)
+        server = _Server(config, door.own)
         self._handle_signals()
-        serving = asyncio.create_task(server.serve(sockets=[sock]))
+        serving = asyncio.create_task(server.serve(sockets=[door.port]))
         while not server.started and not serving.done():
             await asyncio.sleep(0.005)
         if serving.done():
             await serving
             raise YarnloomError("the service ended while it started; its log has the details")
+        record = local_socket.ServiceRecord(str(door.path), url, os.getpid())
+        local_socket.write_record(self._settings.data, record)
         self._say(f"Yarn Loom serves at {url}, data in {self._settings.data}")
         core = app.state.core
+        core.address = core.address or url
+        if self._signs_in:
+            address = core.sign_in_address(self._signs_in)
+            self._say(f"the console, once and within 15 minutes: {address}")
         if self._notices is not None:
             show_prints = self._notices.show_prints
             core.notices = RunNotices(core.read, self._say, show_prints=show_prints)
             if show_prints:
                 core.lines.listen(core.notices.note_lines)
-        supervisor = Supervisor(core, self._helpers, url, self._say, self._early)
+        supervisor = Supervisor(core, self._helpers, door.url_of_own, self._say, self._early)
         try:
             await self._until_told(supervisor, serving, main, url)
         finally:
@@ -166,6 +197,8 @@ class Service:
             core.close_gates()
             server.end()
             await serving
+            door.close()
+            local_socket.remove_record(self._settings.data, door.path)
             self._say("the service has ended")
 
     async def _until_told(

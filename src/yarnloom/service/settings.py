@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 import ipaddress
-import os
 from dataclasses import dataclass
 from pathlib import Path
-
-from platformdirs import user_data_path
 
 from yarnloom.engine.state.settings import KEEP_FILES, LEASE
 from yarnloom.errors import StartError
@@ -23,9 +20,9 @@ class ServiceSettings:
 
     Attributes:
         data: the data folder.
-        host: the address to listen at; anything but loopback needs a token.
+        host: the address to listen at.
         port: the port; 0 takes any free one.
-        token: what clients and workers must show; none is needed where it is empty.
+        public_url: the address by which people reach it; empty for the one it listens at.
         names: host names by which this service is reached, beside its address.
         lease: seconds a worker is thought to live after its last request.
         commit: "loop", "thread", or "auto" (by how fast the disk is).
@@ -35,14 +32,14 @@ class ServiceSettings:
     data: Path
     host: str = DEFAULT_HOST
     port: int = DEFAULT_PORT
-    token: str = ""
+    public_url: str = ""
     names: tuple[str, ...] = ()
     lease: float = LEASE
     commit: str = "auto"
     keep_files: float = KEEP_FILES
 
     def check(self) -> None:
-        """Refuse to be open to a network without a token, or to seal with a key that is none.
+        """Refuse to seal with a key that is none.
 
         Raises:
             StartError: it would be.
@@ -52,17 +49,6 @@ class ServiceSettings:
                 f"{problem} A key is made with: python -c 'from cryptography.fernet import "
                 "Fernet; print(Fernet.generate_key().decode())'"
             )
-        if not self.token and not is_loopback(self.host):
-            raise StartError(
-                f"{self.host} can be reached from other machines, so a token is needed.",
-                hint="Give one with --token or YARNLOOM_TOKEN, or listen at 127.0.0.1.",
-            )
-
-
-def default_data_folder() -> Path:
-    """The data folder unless another is given: `YARNLOOM_DATA`, or the user's own."""
-    given = os.environ.get("YARNLOOM_DATA")
-    return Path(given) if given else user_data_path("yarnloom", appauthor=False)
 
 
 def is_loopback(host: str) -> bool:

@@ -470,6 +470,38 @@ CREATE INDEX links_by_run ON links (run, id);
 
 CREATE INDEX links_by_end ON links (expires_at);
 
+-- Who may use the service from elsewhere. Of a token only the hash is kept.
+CREATE TABLE tokens (
+  id         INTEGER PRIMARY KEY,
+  name       TEXT NOT NULL,
+  digest     TEXT NOT NULL UNIQUE,   -- SHA-256 of the token, in hexadecimal
+  may        TEXT NOT NULL,          -- JSON array: its roles
+  workflows  TEXT NOT NULL,          -- JSON array: patterns of what it may operate; empty for all
+  made_at    INTEGER NOT NULL,
+  made_by    TEXT NOT NULL,
+  ends_at    INTEGER NOT NULL,
+  revoked_at INTEGER,                -- null: it was not
+  revoked_by TEXT
+) STRICT;
+
+CREATE INDEX tokens_by_name ON tokens (name);
+
+CREATE INDEX tokens_by_end ON tokens (ends_at);
+
+-- Browsers that were signed in to the console.
+CREATE TABLE sessions (
+  digest  TEXT PRIMARY KEY,          -- SHA-256 of its two secrets
+  token   INTEGER,                   -- it ends with; null: of the service's own user
+  name    TEXT NOT NULL,             -- whose it is
+  made_at INTEGER NOT NULL,
+  used_at INTEGER NOT NULL,          -- when it was last used, to some minutes
+  ends_at INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+
+CREATE INDEX sessions_by_end ON sessions (ends_at);
+
+CREATE INDEX sessions_by_token ON sessions (token);
+
 -- `wanted` is a JSON object: the query of the list, by the names of its fields.
 CREATE TABLE filters (
   name      TEXT PRIMARY KEY,

@@ -13,8 +13,9 @@ from collections import deque
 from collections.abc import Awaitable, Callable, Sequence
 from typing import TYPE_CHECKING, Any, Protocol
 
-from yarnloom.client.http_requests import Request, Target
+from yarnloom.client.http_requests import Request
 from yarnloom.client.plain_http import Connections, speaks_plainly
+from yarnloom.client.target import Target
 from yarnloom.errors import Busy, NotAllowed, Refused, ServiceError, WorkerUnknown, YarnloomError
 from yarnloom.protocol.attempt_groups import one_by_one
 from yarnloom.values import JsonObject
@@ -32,6 +33,9 @@ FIRST_WAIT = 0.05
 
 LONGEST_WAIT = 2.0
 
+WORKER_HEADER = "Yarnloom-Worker"
+"""With the secret that the service gave to this worker, so that no other can act as it."""
+
 BROKEN_SECONDS = 60.0
 """For which a report is repeated that the service answers with 500."""
 
@@ -41,6 +45,9 @@ class Caller(Protocol):
 
     async def call(self, call: Request) -> Any:
         """Send a request and return the answer."""
+
+    def show_too(self, name: str, value: str) -> None:
+        """Send a header with every request from now on."""
 
     async def close(self) -> None:
         """Close the connections."""
@@ -61,6 +68,8 @@ class Link:
             given this worker's attempts to others.
         on_epoch: told that the service's records went back in time: what this worker has in hand
             was given out by records that are gone, and is to have ended when it returns.
+        on_shut_out: told when the service gives this worker nothing any more, since its token has
+            ended; what runs can still be reported for as long as a lease lasts.
         on_heard: told until when the service surely gives nothing of this worker to others, on
             the clock of `worker.deadline`.
         say: tells the user.
@@ -82,6 +91,7 @@ class Link:
         on_refused: Callable[[Message], None],
         on_lease_over: Callable[[], None],
         on_epoch: Callable[[], Awaitable[None]],
+        on_shut_out: Callable[[NotAllowed], None],
         on_heard: Callable[[float], None],
         say: Callable[[str], None],
         clock: Clock | None = None,
@@ -95,6 +105,7 @@ class Link:
         self._on_taken = on_taken
         self._on_refused = on_refused
         self._on_epoch = on_epoch
+        self._on_shut_out = on_shut_out
         self._service = self._epoch = ""
         self._commits = 0
         self._say = say
@@ -198,6 +209,7 @@ class Link:
                 body = {"id": self._id, **self._introduce(), **seen}
                 answer = await self._insist(Request("POST", "/workers", body))
                 self._lease.set(float(answer["lease"]))
+                self._client.show_too(WORKER_HEADER, answer["secret"])
                 other = self._service, self._epoch = answer["service"], answer["epoch"]
                 self._commits = answer["commits"]
                 if seen["epoch"] and other != (seen["service"], seen["epoch"]):
@@ -223,8 +235,9 @@ class Link:
             except WorkerUnknown:
                 await self._register_again()
                 continue
-            except NotAllowed:
-                raise
+            except NotAllowed as error:
+                self._on_shut_out(error)
+                return
             except Refused as error:
                 await self._wait_refused(error)
                 continue

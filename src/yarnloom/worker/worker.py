@@ -20,7 +20,7 @@ from pathlib import Path
 
 from yarnloom.begun_files import begins_of_gone, remove_files
 from yarnloom.client import Target
-from yarnloom.errors import Refused, StartError, YarnloomError
+from yarnloom.errors import NotAllowed, Refused, StartError, YarnloomError
 from yarnloom.process_identity import cores, this_process
 from yarnloom.values import JsonObject
 from yarnloom.version import VERSION
@@ -104,6 +104,7 @@ class Worker:
         self._hurry = asyncio.Event()
         self._orphaned = False
         self._drained = False
+        self._shut_out: NotAllowed | None = None
         self._introducing: set[asyncio.Task[None]] = set()
         self._link = Link(
             options.target,
@@ -115,6 +116,7 @@ class Worker:
             on_refused=self._on_refused,
             on_lease_over=self._on_lease_over,
             on_epoch=self._on_epoch,
+            on_shut_out=self._on_shut_out,
             on_heard=self._on_heard,
             say=self._say,
         )
@@ -243,6 +245,8 @@ class Worker:
                 task.cancel()
             await asyncio.gather(*loops, return_exceptions=True)
         await self._say_goodbye()
+        if self._shut_out is not None:
+            raise self._shut_out
 
     def _say(self, text: str) -> None:
         self._tell_user(f"worker {self.name}: {text}")
@@ -268,6 +272,11 @@ class Worker:
             self._drained = True
             self._say(f"{why}, ending")
             self._begin_to_end()
+
+    def _on_shut_out(self, error: NotAllowed) -> None:
+        """End without new work; what runs may finish, and be reported, for a while."""
+        self._shut_out = error
+        self._told_by_service(error.detail.rstrip("."))
 
     def _orphan(self) -> None:
         if os.read(sys.stdin.fileno(), 4096):
@@ -425,7 +434,7 @@ class Worker:
         target = self.options.target
         process = await asyncio.create_subprocess_exec(
             *(sys.executable, "-m", "yarnloom", "publish", *self.options.load),
-            env={**os.environ, "YARNLOOM_URL": target.url, "YARNLOOM_TOKEN": target.token},
+            env={**os.environ, **target.environment()},
         )
         return await process.wait()
 

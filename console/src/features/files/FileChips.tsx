@@ -1,9 +1,10 @@
-import { Anchor, Button, Group, Modal, Text } from "@mantine/core";
+import { Button, Group, Modal, Text } from "@mantine/core";
 import { IconDownload, IconFile, IconTable } from "@tabler/icons-react";
 import { useState } from "react";
 
 import { fileUrl, sizeText, type Named } from "../../api/files";
 import { FilePreview } from "./FilePreview";
+import { DownloadLink } from "../../components/DownloadLink";
 
 /** The files that a value names; each opens what is in it. */
 export function FileChips({ files }: { files: Named[] }) {
@@ -45,9 +46,9 @@ export function FileModal({ file, onClose }: { file: Named | null; onClose: () =
             <Text size="sm" c="dimmed">
               {aboutFile(file)} · sha256 {file.sha256.slice(0, 12)}…
             </Text>
-            <Anchor href={fileUrl(file.sha256, file.name)} download={file.name} size="sm">
+            <DownloadLink path={fileUrl(file.sha256, file.name)} name={file.name} size="sm">
               <IconDownload size={14} /> Download
-            </Anchor>
+            </DownloadLink>
           </Group>
           <FilePreview sha256={file.sha256} name={file.name} />
         </>

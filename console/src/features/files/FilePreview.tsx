@@ -1,6 +1,8 @@
 import { Code, Table, Text } from "@mantine/core";
+import { useEffect, useState } from "react";
 
 import { fileUrl } from "../../api/files";
+import { withCode } from "../../api/session";
 import type { Json, Preview } from "../../api/types";
 import { usePreview } from "../../queries/keptFiles";
 import classes from "./FilePreview.module.css";
@@ -21,7 +23,7 @@ export function FilePreview({ sha256, name }: Props) {
 function Shown({ preview, sha256, name }: Props & { preview: Preview }) {
   switch (preview.kind) {
     case "picture":
-      return <img src={fileUrl(sha256)} alt={name} className={classes.picture} />;
+      return <Shot path={fileUrl(sha256)} name={name} />;
     case "table":
       return <Rows columns={preview.columns} rows={preview.rows} more={preview.more} name={name} />;
     case "text":
@@ -40,6 +42,19 @@ function Shown({ preview, sha256, name }: Props & { preview: Preview }) {
         </Text>
       );
   }
+}
+
+/** A picture; the browser itself sends no session, so it gets a code for once. */
+function Shot({ path, name }: { path: string; name: string }) {
+  const [source, setSource] = useState("");
+  useEffect(() => {
+    let wanted = true;
+    void withCode(path).then((found) => wanted && setSource(found));
+    return () => {
+      wanted = false;
+    };
+  }, [path]);
+  return source ? <img src={source} alt={name} className={classes.picture} /> : null;
 }
 
 interface RowsProps {

@@ -1,4 +1,4 @@
-import { Anchor, Chip, Group, Stack, Table, Text } from "@mantine/core";
+import { Chip, Group, Stack, Table, Text } from "@mantine/core";
 import { IconSearch } from "@tabler/icons-react";
 import { useEffect, useState } from "react";
 
@@ -16,6 +16,7 @@ import { Took } from "../../components/TimeAgo";
 import { useItems } from "../../queries/runs";
 import { HowLong } from "./HowLong";
 import classes from "./ItemsDrawer.module.css";
+import { DownloadLink } from "../../components/DownloadLink";
 
 const STATES: StepState[] = ["failed", "running", "done", "skipped", "cancelled", "waiting"];
 
@@ -123,13 +124,13 @@ function TakeOut({ run, address, state }: { run: number; address: string; state:
   return (
     <Text size="xs" c="dimmed">
       Take out{state ? ` those ${state}` : ""}:{" "}
-      <Anchor href={link("csv")} download inherit>
+      <DownloadLink path={link("csv")} inherit>
         CSV
-      </Anchor>{" "}
+      </DownloadLink>{" "}
       ·{" "}
-      <Anchor href={link("json-lines")} download inherit>
+      <DownloadLink path={link("json-lines")} inherit>
         JSON Lines
-      </Anchor>
+      </DownloadLink>
     </Text>
   );
 }

@@ -40,6 +40,7 @@ import { showOnIcon } from "./tabIcon";
 import { Tags } from "./Tags";
 import { EndNotice } from "./EndNotice";
 import classes from "./RunPage.module.css";
+import { DownloadLink } from "../../components/DownloadLink";
 
 const ENDED = ["done", "failed", "cancelled"];
 const HELD = ["pausing", "paused"];
@@ -466,9 +467,9 @@ function Values({ run }: { run: Run }) {
       )}
       <Text size="xs" c="dimmed" mt={6}>
         All that is known of this run:{" "}
-        <Anchor href={recordPath(run.number)} download inherit>
+        <DownloadLink path={recordPath(run.number)} inherit>
           its record as JSON
-        </Anchor>
+        </DownloadLink>
       </Text>
     </Accordion>
   );

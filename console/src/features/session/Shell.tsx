@@ -16,6 +16,8 @@ import { NavLink, Outlet, useLocation } from "react-router";
 
 import { LinkNote } from "../../components/LinkNote";
 import { UnreadableNote } from "../../components/UnreadableNote";
+import { currentSession } from "../../api/session";
+import { useCaller, useSignOut } from "../../queries/access";
 import { useLive } from "../../queries/liveUpdates";
 import { useService } from "../../queries/workflows";
 import { PAGES } from "./pages";
@@ -174,6 +176,8 @@ function useTitle() {
 
 function WhichService() {
   const { data } = useService();
+  const caller = useCaller().data;
+  const signOut = useSignOut();
   return (
     <Group h="100%" px="md" gap="lg" wrap="nowrap" justify="space-between">
       <Text size="xs" c="dimmed" truncate title={data?.data}>
@@ -181,9 +185,32 @@ function WhichService() {
           ? `Yarn Loom ${data.version} · ${window.location.host} · data in ${data.data}`
           : window.location.host}
       </Text>
-      <Anchor href="/api" size="xs" className={classes.api}>
-        The API, to try
-      </Anchor>
+      <Group gap="md" wrap="nowrap">
+        {caller && (
+          <Text size="xs" c="dimmed" truncate title={`may ${caller.may.join(", ")}`}>
+            signed in as {caller.name || "this machine’s user"}
+          </Text>
+        )}
+        {caller?.may.includes("admin") && (
+          <Anchor component={NavLink} to="/tokens" size="xs" className={classes.api}>
+            Tokens
+          </Anchor>
+        )}
+        {caller && currentSession() && (
+          <Anchor
+            component="button"
+            type="button"
+            size="xs"
+            className={classes.api}
+            onClick={() => signOut.mutate()}
+          >
+            Sign out
+          </Anchor>
+        )}
+        <Anchor href="/api" size="xs" className={classes.api}>
+          The API, to try
+        </Anchor>
+      </Group>
     </Group>
   );
 }

@@ -8,6 +8,7 @@ import type { Attempt, Json, Step } from "../../api/types";
 import { aboutFile } from "../files/FileChips";
 import { FilePreview } from "../files/FilePreview";
 import { FoldedValue } from "../values/FoldedValue";
+import { DownloadLink } from "../../components/DownloadLink";
 import { ErrorNote } from "../../components/ErrorNotes";
 import { SideDrawer } from "../../components/SideDrawer";
 import { State } from "../../components/State";
@@ -310,9 +311,9 @@ function Files({ output }: { output: Json }) {
               <Text size="sm">
                 {file.name} · {aboutFile(file)}
               </Text>
-              <Anchor href={fileUrl(file.sha256, file.name)} download={file.name} size="sm">
+              <DownloadLink path={fileUrl(file.sha256, file.name)} name={file.name} size="sm">
                 Download
-              </Anchor>
+              </DownloadLink>
             </Group>
             <FilePreview sha256={file.sha256} name={file.name} />
           </div>

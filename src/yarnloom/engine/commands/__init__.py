@@ -5,6 +5,11 @@ only. A new command goes into the file of its noun, and into the imports here; i
 with `@handles` that it does it.
 """
 
+from yarnloom.engine.commands.access import AddToken as AddToken
+from yarnloom.engine.commands.access import BeginSession as BeginSession
+from yarnloom.engine.commands.access import EndSession as EndSession
+from yarnloom.engine.commands.access import RevokeToken as RevokeToken
+from yarnloom.engine.commands.access import UseSession as UseSession
 from yarnloom.engine.commands.clock import Tick as Tick
 from yarnloom.engine.commands.command import Command as Command
 from yarnloom.engine.commands.command import DeferredAnswer as DeferredAnswer

@@ -24,6 +24,7 @@ class StartRun(Command):
         after: the run of whose end it tells.
         reason: why, for the record.
         keywords: options that were given among named inputs: none may be an input, too.
+        within: patterns of what may be started by whoever asks; empty for all.
     """
 
     target: str
@@ -41,6 +42,7 @@ class StartRun(Command):
     after: int | None = None
     reason: str = ""
     keywords: tuple[str, ...] = ()
+    within: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

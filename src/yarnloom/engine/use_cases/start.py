@@ -29,6 +29,7 @@ from yarnloom.engine.dispatch.kept_files import (
 from yarnloom.engine.dispatch.pool_settings import refuse_unknown_pools
 from yarnloom.engine.queries.runs import record_of
 from yarnloom.engine.records.runs import StartedOne
+from yarnloom.engine.rules.access_patterns import is_within, outside
 from yarnloom.engine.rules.limits import Pools
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import Admission, RunEvent, RunState
@@ -100,6 +101,7 @@ class Starting:
             NotFound: there is no such workflow, or task.
             InvalidInput: the params or times do not fit; every problem is named.
             StartKeyTaken: the key belongs to a run with other params.
+            NotAllowed: whoever asks may not start it.
         """
         prepared = self.prepare(command)
         if isinstance(prepared, Unchecked):
@@ -122,6 +124,8 @@ class Starting:
             InvalidInput: the params or times do not fit; every problem is named.
         """
         target = self.targets.find(command.target)
+        if not is_within(target.name, command.within):
+            raise outside(target.name, command.within)
         plan = self.plans.by_id(target.plan)
         schema = plan.params_schema
         if unclear := [name for name in command.keywords if name in schema.get("properties", {})]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import resource
+import socket
 from collections import deque
 from dataclasses import dataclass, field
 from typing import Any, NoReturn
@@ -17,6 +18,7 @@ import httptools
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
 from yarnloom.errors import BadRequest, Busy, TooLarge, TooSlow, YarnloomError
+from yarnloom.local_socket import is_trusted
 from yarnloom.service.http.guard import guarded
 from yarnloom.service.http.problems import MEDIA_TYPE, problem_of
 from yarnloom.service.processes.process_memory import give_back
@@ -127,6 +129,13 @@ class LimitedProtocol(HttpToolsProtocol):
     def connection_made(self, transport: Any) -> None:
         """Take a connection, unless there are too many; a request is to begin soon."""
         super().connection_made(transport)
+        sock = transport.get_extra_info("socket")
+        if sock is not None and sock.family == socket.AF_UNIX:
+            if not is_trusted(sock, ""):
+                self.transport.close()  # another user's, who is not even answered
+                self._refused = True
+                return
+            self.app_state = {**self.app_state, "own_user": True}
         count = len(self.connections)
         self.room.note(count)
         if count > self.room.most:

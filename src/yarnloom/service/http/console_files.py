@@ -37,7 +37,8 @@ def _packed(path: Path) -> bytes:
 
 
 PAGES = re.compile(
-    r"(runs(/\d{1,16})?|workflows(/[^/]+/[^/]+)?|files|pools|schedules|workers)?/?\Z", re.ASCII
+    r"(runs(/\d{1,16})?|workflows(/[^/]+/[^/]+)?|files|pools|schedules|workers|tokens)?/?\Z",
+    re.ASCII,
 )
 """The addresses of the console's pages, as in `console/src/main.tsx`; no other path is one."""
 

@@ -1,8 +1,10 @@
 """Who may talk to the service, and what a browser may do with its answers.
 
-A page of another site must not reach a service on the viewer's own machine, so requests are
-refused whose `Host` is not ours (a rebound DNS name), whose `Origin` is not, or that a browser says
-come from another site. `/health` and `/ready` answer anybody: they tell nothing else.
+Over the Unix socket come programs of the service's own user, who may do everything. Over TCP each
+request of the API needs a token or a session that may do what it asks. A page of another site must
+not reach a service on the viewer's own machine, so requests are refused whose `Host` is not ours (a
+rebound DNS name), whose `Origin` is not, or that a browser says come from another site. `/health`
+and `/ready` answer anybody: they tell nothing else.
 
 HEAD is answered by the route of GET, without its body (RFC 9110, 9.3.2). JSON answers to GET get an
 ETag, and are compressed for clients that take that; large ones go as they are, since compressing
@@ -11,16 +13,20 @@ them would hold up the event loop.
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import gzip
 import hashlib
-import hmac
-from http.cookies import CookieError, SimpleCookie
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from yarnloom.errors import NotAllowed, TokenNeeded
+from yarnloom.engine.rules.access_patterns import is_within, outside
+from yarnloom.errors import NotAllowed, TokenNeeded, YarnloomError
+from yarnloom.service.access.callers import CALLER, OWN_USER, Caller
+from yarnloom.service.access.gate import CUT_OFF, WORKER_HEADER, Gate
+from yarnloom.service.access.route_roles import OPEN, WORK, RouteRoles
 from yarnloom.service.http.problems import problem_response
 from yarnloom.service.settings import ServiceSettings, is_loopback
 
@@ -116,13 +122,21 @@ def _marked(start: Message, body: bytes, asked: Headers) -> tuple[Message, bytes
     return {**start, "headers": headers.raw}, body
 
 
-COOKIE = "yarnloom_token"
 _LOOPBACK_NAMES = {"localhost", "127.0.0.1", "::1"}
-# What a browser must reach before the viewer has typed the token in.
 _LINKS = "/api/v1/links/"
-_OPEN_PATHS = ("/api/v1/session",)
+_WORKERS = "/api/v1/workers/"
+_RUNS = "/api/v1/runs/"
 _PROBES = ("/health", "/ready")
 _FROM_OUR_PAGES = ("", "same-origin", "none")
+_CODE = "code="
+_HAS_BODY = (b"content-length", b"transfer-encoding")
+DROPPED_BYTES, DROPPED_SECONDS = 1 << 20, 2.0
+"""Of the body of a request that is refused, and how long it is waited for."""
+
+_LIMITED = ("/api/v1/files/", "/api/v1/workflows", "/api/v1/tasks", "/api/v1/service")
+_STARTS = ("/api/v1/runs", "/api/v1/runs/many", "/api/v1/files", "/api/v1/session")
+"""What a caller may use that may operate only some workflows, beside the runs of those."""
+
 _POLICY = (
     b"content-security-policy",
     b"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
@@ -135,11 +149,17 @@ _ON_EVERY_ANSWER = (
 
 
 class Guard:
-    """Middleware that lets only allowed requests through, and guards every answer."""
+    """Middleware that lets only allowed requests through, and guards every answer.
 
-    def __init__(self, app: ASGIApp, settings: ServiceSettings) -> None:
+    Args:
+        app: what answers.
+        settings: of the service.
+        roles: of its routes.
+    """
+
+    def __init__(self, app: ASGIApp, settings: ServiceSettings, roles: RouteRoles) -> None:
         self._app = app
-        self._token = settings.token
+        self._roles = roles
         names = {settings.host.lower(), *(name.lower() for name in settings.names)}
         self._names = names | _LOOPBACK_NAMES if is_loopback(settings.host) else names
         self._any_name = settings.host in ("0.0.0.0", "::") and not settings.names
@@ -149,21 +169,92 @@ class Guard:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
+        begun = False
 
         async def send_guarded(message: Message) -> None:
+            nonlocal begun
             if message["type"] == "http.response.start":
+                begun = True
                 message["headers"] = guarded(list(message.get("headers", ())))
             await send(message)
 
-        refusal = None
-        if scope["path"] not in _PROBES:
-            refusal = self._refusal(scope["path"], Headers(scope=scope))
-        if refusal:
-            await problem_response(refusal)(scope, receive, send_guarded)
-        else:
-            await self._app(scope, receive, send_guarded)
+        async def refuse(error: YarnloomError) -> None:
+            await _drop_body(scope, receive)
+            await problem_response(error)(scope, receive, send_guarded)
 
-    def _refusal(self, path: str, headers: Headers) -> NotAllowed | None:
+        try:
+            caller = await self._caller(scope)
+        except YarnloomError as error:
+            await refuse(error)
+            return
+        if caller is None or (caller.token is None and not caller.session):
+            await self._app(scope, receive, send_guarded)
+            return
+        # What only reads, or waits, is ended with its token. What changes something is not: its
+        # caller could not know whether it was done.
+        task = asyncio.current_task()
+        reads = scope["method"] in ("GET", "HEAD") or scope["path"].endswith("/ask")
+        if task is None or not reads:
+            await self._app(scope, receive, send_guarded)
+            return
+        forget = _gate(scope).note_open(caller, task)
+        try:
+            await self._app(scope, receive, send_guarded)
+        except asyncio.CancelledError as cancelled:
+            if cancelled.args != (CUT_OFF,):
+                raise
+            task.uncancel()
+            if begun:
+                await send_guarded({"type": "http.response.body", "body": b""})
+            else:
+                await refuse(TokenNeeded(f"{CUT_OFF}."))
+        finally:
+            forget()
+
+    async def _caller(self, scope: Scope) -> Caller | None:
+        """Return who sends a request; None where that does not matter.
+
+        Raises:
+            NotAllowed: it may not do what it asks; `TokenNeeded` where it is not known.
+        """
+        path: str = scope["path"]
+        own = is_own_user(scope)
+        if own and not any(name == b"authorization" for name, _ in scope["headers"]):
+            CALLER.set(OWN_USER)  # a browser cannot be it, so no page can mislead it
+            return OWN_USER
+        headers = Headers(scope=scope)
+        if path in _PROBES:
+            return None
+        if not own and (refusal := self._foreign(path, headers)):
+            raise refusal
+        if not path.startswith("/api/") or path.startswith(_LINKS):
+            return None  # pages hold nothing; the address of a link has a secret of its own
+        method = "GET" if scope["method"] == "HEAD" else scope["method"]
+        roles = self._roles.of(method, path)
+        if roles is OPEN:
+            return None
+        gate = _gate(scope)
+        worker, _, operation = path.removeprefix(_WORKERS).partition("/")
+        of_worker = path.startswith(_WORKERS) and roles == WORK
+        reports = of_worker and operation in ("report", "end-effect")
+        try:
+            caller = _with_code(scope, gate) or gate.caller(
+                headers, is_own_user=own, reports=reports
+            )
+        except TokenNeeded:
+            gate.note_failure((scope.get("client") or ("",))[0])
+            raise
+        if roles is not None and not caller.is_admin:
+            if not caller.may & roles:
+                raise _lacks(caller, roles)
+            if of_worker and operation:
+                gate.check_worker(caller, worker, headers.get(WORKER_HEADER, ""))
+            if caller.is_limited:
+                await _look_within(scope, caller, path)
+        CALLER.set(caller)
+        return caller
+
+    def _foreign(self, path: str, headers: Headers) -> NotAllowed | None:
         # A foreign name would let a page of another site pass as ours (DNS rebinding).
         host = headers.get("host", "")
         if not self._any_name and _name(host) not in self._names:
@@ -172,32 +263,104 @@ class Guard:
                 hint="Start it with --name if it is reached by another.",
             )
         if path.startswith(_LINKS):
-            return None  # its token is in the path, and any page may hold it
+            return None  # any page may hold it
         origin = headers.get("origin")
         if origin is not None and _netloc(origin) != host.lower():
             return NotAllowed(f"a page from {origin:.80} may not use this service")
         if path.startswith("/api/") and headers.get("sec-fetch-site", "") not in _FROM_OUR_PAGES:
             return NotAllowed("a page of another site may not use this service")
-        if self._token and path.startswith("/api/") and not path.startswith(_OPEN_PATHS):
-            given = self._given(headers)
-            if given is None:
-                return TokenNeeded(
-                    "a token is needed", hint="give it with --token or in YARNLOOM_TOKEN"
-                )
-            if not hmac.compare_digest(given.encode(), self._token.encode()):
-                return TokenNeeded("that is not this service's token")
         return None
 
-    @staticmethod
-    def _given(headers: Headers) -> str | None:
-        kind, _, value = headers.get("authorization", "").partition(" ")
-        if kind.lower() == "bearer":
-            return value.strip()
-        try:
-            morsel = SimpleCookie(headers.get("cookie", "")).get(COOKIE)
-        except CookieError:
-            return None
-        return morsel.value if morsel else None
+
+async def _drop_body(scope: Scope, receive: Receive) -> None:
+    """Read the body of a request that is refused.
+
+    A client that still sends, while the connection is closed, would see a broken line and not the
+    answer. Whoever is not known gets little patience.
+    """
+    if not any(name in _HAS_BODY for name, _ in scope["headers"]):
+        return
+    size = 0
+    with contextlib.suppress(TimeoutError):
+        async with asyncio.timeout(DROPPED_SECONDS):
+            while size < DROPPED_BYTES:
+                message = await receive()
+                size += len(message.get("body", b""))
+                if not message.get("more_body"):
+                    return
+
+
+def _gate(scope: Scope) -> Gate:
+    gate: Gate = scope["app"].state.core.gate
+    return gate
+
+
+def is_own_user(scope: Scope) -> bool:
+    """Whether a request came over the Unix socket, which only the service's user can open."""
+    return scope.get("state", {}).get("own_user") is True
+
+
+def is_known(scope: Scope) -> bool:
+    """Whether a request that needs neither a token nor a session has one all the same."""
+    try:
+        _gate(scope).caller(Headers(scope=scope), is_own_user=is_own_user(scope), reports=False)
+    except TokenNeeded:
+        return False
+    return True
+
+
+def _with_code(scope: Scope, gate: Gate) -> Caller | None:
+    """Return who asked for a one-time address of a download; its code is taken out of the query."""
+    query: str = scope["query_string"].decode("latin-1")
+    if scope["method"] != "GET" or _CODE not in query:
+        return None
+    pieces = query.split("&")
+    code = next((one for one in pieces if one.startswith(_CODE)), None)
+    if code is None:
+        return None
+    rest = "&".join(one for one in pieces if one != code)
+    asked = scope["raw_path"].decode("latin-1") + (f"?{rest}" if rest else "")
+    path, caller = gate.downloads.take(code.removeprefix(_CODE)) or ("", None)
+    if caller is None or path != asked:
+        raise TokenNeeded("this address was used before, or is older than 30 seconds.")
+    scope["query_string"] = rest.encode("latin-1")
+    return caller
+
+
+def _lacks(caller: Caller, roles: frozenset[str]) -> NotAllowed:
+    has = ", ".join(sorted(caller.may))
+    takes = " or ".join([*sorted(roles), "admin"])
+    return NotAllowed(
+        f"{caller.name!r} may {has}; this takes a token that may {takes}.",
+        hint="Ask who runs the service for one: `yarnloom token add NAME --may ROLE`.",
+    )
+
+
+async def _look_within(scope: Scope, caller: Caller, path: str) -> None:
+    """Let a caller that may operate some workflows use what belongs to them.
+
+    Raises:
+        NotAllowed: it belongs to another workflow, or to all.
+    """
+    run = ""
+    if path.startswith(_RUNS):
+        run = path.removeprefix(_RUNS).partition("/")[0]
+    elif path == "/api/v1/events":
+        query = scope["query_string"].decode("latin-1").split("&")
+        run = next((one.removeprefix("run=") for one in query if one.startswith("run=")), "")
+        if any(one.startswith("graph=") for one in query):
+            run = ""
+    if run.isascii() and run.isdecimal() and len(run) < 16:
+        row = await scope["app"].state.core.runs.run_row(int(run))
+        if not is_within(row["workflow"], caller.workflows):
+            raise outside(row["workflow"], caller.workflows)
+    elif not (path in _STARTS or path.startswith(_LIMITED)) or (
+        path in _STARTS and scope["method"] == "GET" and path != "/api/v1/session"
+    ):
+        raise NotAllowed(
+            f"{caller.name!r} may operate {', '.join(caller.workflows)} only; this shows more, and "
+            "takes a token that may view."
+        )
 
 
 def guarded(headers: list[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:

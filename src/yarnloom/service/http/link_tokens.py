@@ -8,10 +8,10 @@ from __future__ import annotations
 import base64
 import hashlib
 import hmac
-import secrets
+from pathlib import Path
 
 from yarnloom.errors import NotAllowed
-from yarnloom.store import Database
+from yarnloom.secrets import Vault
 from yarnloom.units import whole_number
 
 _BYTES = 18
@@ -21,11 +21,11 @@ class Links:
     """Makes and reads tokens.
 
     Args:
-        database: keeps the key.
+        folder: the data folder, which has the key.
     """
 
-    def __init__(self, database: Database) -> None:
-        self._key = database.keep_fact("link_key", secrets.token_hex(32)).encode()
+    def __init__(self, folder: Path) -> None:
+        self._key = Vault(folder).key_for("links")
 
     def token(self, link: int) -> str:
         """Return the token of a link."""

@@ -1,12 +1,57 @@
-"""Takes the port, or says which process has it."""
+"""Takes the port, or says which process has it, and the Unix socket of the service."""
 
 from __future__ import annotations
 
 import os
 import socket
+from dataclasses import dataclass
 from pathlib import Path
 
+from yarnloom import local_socket
 from yarnloom.errors import AddressInUse, StartError
+
+
+@dataclass(frozen=True, slots=True)
+class Door:
+    """Where a service listens.
+
+    Attributes:
+        url: the address of its port.
+        port: the socket of that.
+        own: the Unix socket for programs of its own user.
+        path: that of the Unix socket.
+    """
+
+    url: str
+    port: socket.socket
+    own: socket.socket
+    path: Path
+
+    @property
+    def url_of_own(self) -> str:
+        """The address of the Unix socket, for programs that the service starts."""
+        return f"unix:{self.path}"
+
+    def close(self) -> None:
+        """Listen no more."""
+        self.port.close()
+        self.own.close()
+
+
+def open_door(host: str, port: int) -> Door:
+    """Listen at an address, and at the Unix socket of its name.
+
+    Raises:
+        AddressInUse: another process has the port; the message says which.
+        StartError: the address is not one of this machine's, or no folder can have the socket.
+    """
+    sock = listen(host, port)
+    try:
+        own, path = local_socket.listen(*sock.getsockname()[:2])
+    except BaseException:
+        sock.close()
+        raise
+    return Door(url_of(host, sock), sock, own, path)
 
 
 def listen(host: str, port: int) -> socket.socket:

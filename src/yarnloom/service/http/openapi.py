@@ -10,6 +10,7 @@ from fastapi import FastAPI
 from yarnloom.media_types import JSON_LINES
 from yarnloom.protocol.field_words import FIELD_WORDS
 from yarnloom.protocol.run_answers import ProblemAnswer
+from yarnloom.service.access.route_roles import OPEN, RouteRoles
 from yarnloom.service.http.problems import MEDIA_TYPE
 from yarnloom.values import JsonObject
 
@@ -85,7 +86,11 @@ NAMES = {
     "overview": "showOverview",
     "service": "showService",
     "events": "followEvents",
-    "session": "openSession",
+    "session": "showSession",
+    "sign_in": "beginSession",
+    "sign_out": "endSession",
+    "sign_in_code": "makeSignInAddress",
+    "download_code": "makeDownloadCode",
 }
 """Names of operations whose function's name alone does not say what it is about."""
 
@@ -115,19 +120,19 @@ def _header(words: str) -> JsonObject:
     return {"description": words, "schema": {"type": "string"}}
 
 
-def describe(app: FastAPI, prefix: str) -> None:
+def describe(app: FastAPI, prefix: str, roles: RouteRoles) -> None:
     """Let an application describe itself completely, once it is asked to."""
     found: Callable[[], JsonObject] = app.openapi
 
     def complete() -> JsonObject:
         if app.openapi_schema is None:
-            app.openapi_schema = completed(found(), prefix)
+            app.openapi_schema = completed(found(), prefix, roles)
         return app.openapi_schema
 
     app.openapi = complete  # type: ignore[method-assign]
 
 
-def completed(document: JsonObject, prefix: str) -> JsonObject:
+def completed(document: JsonObject, prefix: str, roles: RouteRoles) -> JsonObject:
     """Return what FastAPI found, with all that it cannot know."""
     components = document["components"]
     schemas = components["schemas"]
@@ -136,19 +141,25 @@ def completed(document: JsonObject, prefix: str) -> JsonObject:
         "token": {
             "type": "http",
             "scheme": "bearer",
-            "description": "The service's token, where it has one.",
+            "description": "A named token, as `yarnloom token add` makes it. Over the Unix socket "
+            "the service's own user needs none. An operation names the roles that it takes; "
+            "`admin` may use all.",
         },
         "session": {
             "type": "apiKey",
-            "in": "cookie",
-            "name": "yarnloom_token",
-            "description": "The same in a browser, once it was typed into the console.",
+            "in": "header",
+            "name": "Yarnloom-Session",
+            "description": "The session of a browser, which sends a cookie beside it.",
         },
     }
-    document["security"] = [{"token": []}, {"session": []}, {}]
     for path, operations in document["paths"].items():
         for method, operation in operations.items():
             _complete(path.removeprefix(prefix), method, operation)
+            allowed = roles.of(method.upper(), path)
+            taken = sorted(allowed or ()) or ["admin"]
+            operation["security"] = (
+                [] if allowed is OPEN else [{"token": taken}, {"session": taken}, {}]
+            )
     for schema in schemas.values():
         _describe_fields(schema)
     for name in _bodies(document):
@@ -163,10 +174,8 @@ def _complete(path: str, method: str, operation: JsonObject) -> None:
     operation["operationId"] = NAMES.get(own) or _camel(own)
     if path.startswith("/links/"):
         operation["tags"] = ["public"]
-        operation["security"] = []
-    elif path == "/session":
+    elif path.startswith("/session"):
         operation["tags"] = ["session"]
-        operation["security"] = []
     elif path.startswith("/workers") and method != "get" and not path.endswith("/drain"):
         operation["tags"] = ["worker"]
     for parameter in operation.get("parameters", ()):

@@ -31,6 +31,8 @@ API = "/api/v1"
 BODY_LIMIT = 2**20
 BODY_LIMITS = {
     f"{API}/session": 4 * 2**10,
+    f"{API}/session/downloads": 8 * 2**10,
+    f"{API}/tokens": 32 * 2**10,
     f"{API}/runs/many": 8 * 2**20,
     f"{API}/workflows": 8 * 2**20,
     f"{API}/workers/{{worker}}/report": 8 * 2**20,

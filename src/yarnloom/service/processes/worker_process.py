@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from yarnloom.masking import TOKEN_VARIABLE, environment_for_tasks
+from yarnloom.masking import environment_for_tasks
 from yarnloom.values import JsonObject
 
 LONGEST_LINE = 2**20
@@ -61,15 +61,13 @@ class Helpers:
             *(["--publish"] if publishes else []),
         ]
 
-    def surroundings(self, url: str, token: str) -> JsonObject:
+    def surroundings(self, url: str) -> JsonObject:
         """Where and with what a worker runs.
 
         Ctrl-C in the terminal is for the service, which tells them; the end of their standard input
         tells them that this service is gone, however that happened.
         """
         environment = {**environment_for_tasks(), "YARNLOOM_URL": url}
-        if token:
-            environment[TOKEN_VARIABLE] = token
         return {"env": environment, "cwd": self.folder, "start_new_session": True}
 
 
@@ -100,7 +98,7 @@ class EarlyWorker:
         id: of the worker.
     """
 
-    def __init__(self, helpers: Helpers, name: str, url: str, token: str) -> None:
+    def __init__(self, helpers: Helpers, name: str, url: str) -> None:
         self.name = name
         self.id = new_id(name)
         self.stdout: asyncio.StreamReader | None = None
@@ -110,7 +108,7 @@ class EarlyWorker:
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
-            **helpers.surroundings(url, token),
+            **helpers.surroundings(url),
         )
 
     async def take(self) -> None:

@@ -28,7 +28,7 @@ class Supervisor:
     Args:
         core: the service.
         helpers: the workers to start.
-        url: the service's address.
+        url: the address of the service's Unix socket.
         say: tells the user.
         early: workers that run already.
     """
@@ -154,5 +154,5 @@ class Supervisor:
             stdout=asyncio.subprocess.PIPE,
             stderr=asyncio.subprocess.STDOUT,
             limit=LONGEST_LINE,
-            **helpers.surroundings(self._url, self._core.settings.token),
+            **helpers.surroundings(self._url),
         )

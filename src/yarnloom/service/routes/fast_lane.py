@@ -18,11 +18,11 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from yarnloom.errors import YarnloomError
 from yarnloom.protocol.bodies import StartBody
 from yarnloom.protocol.worker_bodies import PollBody, ReportBody
+from yarnloom.service.access.callers import CALLER
 from yarnloom.service.core import Core
 from yarnloom.service.http.problems import problem_response
 from yarnloom.service.http.strict_route import API, PARSED_HERE
 from yarnloom.service.processes.check_processes import CLIENT
-from yarnloom.service.route_helpers import NOBODY
 from yarnloom.service.routes import runs, workers
 from yarnloom.side_process.check_values import parse_body
 
@@ -130,7 +130,8 @@ def _start(scope: Scope) -> Asked | None:
     if not _is_small_json(headers) or max(len(who), len(key)) > MOST_IN_HEADER:
         return None
     return Asked(
-        StartBody, lambda core, body, _: runs.started(core, body, who or NOBODY, key or None)
+        StartBody,
+        lambda core, body, _: runs.started(core, body, CALLER.get().who(who), key or None),
     )
 
 

@@ -17,7 +17,7 @@ from yarnloom.errors import Gone, InvalidInput, NotFound, Problem
 from yarnloom.media_types import HASH, JSON_LINES, media_type_of
 from yarnloom.protocol.workflow_answers import FileFacts, FileList, FileReference, KeptFile, Preview
 from yarnloom.service.core import Core
-from yarnloom.service.http.api_router import api_router
+from yarnloom.service.http.api_router import api_router, takes
 from yarnloom.service.processes.uploads import digest_of
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.store import Record, Row
@@ -26,7 +26,7 @@ from yarnloom.tabular.read_rows import CSV, LINES, Dialect, Reader, UnreadableFi
 from yarnloom.units import whole_number
 from yarnloom.values import JsonObject
 
-router = api_router("files", "/files")
+router = api_router("files", "/files", changes=("operate", "work"))
 
 MEDIA_TYPE = re.compile(r"[A-Za-z0-9][\w.+-]*/[\w.+-]+(; ?charset=[\w-]+)?\Z")
 # What a browser may show where it was asked for; anything else could run scripts of ours.
@@ -99,6 +99,7 @@ async def list_files(
 
 @router.head("/{sha256}", include_in_schema=False)
 @router.get("/{sha256}", responses=problems(404, 410, 422))
+@takes("view", "operate", "work")
 async def download(
     core: TheCore, sha256: Hash, name: Annotated[str, Query(max_length=200)] = ""
 ) -> Response:

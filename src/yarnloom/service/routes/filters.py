@@ -20,7 +20,7 @@ from yarnloom.store.runs import link_records, run_lists
 from yarnloom.store.workers import workflow_records
 from yarnloom.units import micros, seconds
 
-router = api_router("runs", "/filters")
+router = api_router("runs", "/filters", changes=("operate",))
 
 Name = Annotated[FilterName, Path()]
 

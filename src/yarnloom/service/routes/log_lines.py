@@ -26,7 +26,7 @@ from yarnloom.protocol.overview_answers import LineList
 from yarnloom.protocol.part_answers import PublishedList
 from yarnloom.protocol.run_answers import LinkAnswer, LinkedRun, LinkList, MadeLink
 from yarnloom.service.core import Core
-from yarnloom.service.http.api_router import api_router
+from yarnloom.service.http.api_router import api_router, takes
 from yarnloom.service.render.answers import show
 from yarnloom.service.route_helpers import Asker, TheCore, answer, flat_answer, problems
 from yarnloom.service.routes.runs import Address, RunNumber
@@ -39,7 +39,7 @@ from yarnloom.store.runs import link_records
 from yarnloom.units import iso_time, whole_number
 from yarnloom.values import JsonObject
 
-router = api_router("watching")
+router = api_router("watching", changes=("operate",))
 
 BATCH = 500
 # A page of the user's own application may use a link: it is the link that allows it.
@@ -203,6 +203,7 @@ async def revoke_link(
 
 
 @router.get("/links/{token}", response_model=LinkedRun, responses=problems(403, 404, 410))
+@takes("anybody")
 async def linked_run(core: TheCore, token: Token) -> Response:
     """The run of a link, as far as the link shows it."""
     link = await _opened(core, token)
@@ -212,6 +213,7 @@ async def linked_run(core: TheCore, token: Token) -> Response:
 
 
 @router.get("/links/{token}/events", responses=problems(403, 404, 410))
+@takes("anybody")
 async def linked_events(
     core: TheCore, token: Token, last_event_id: LastId = None
 ) -> EventSourceResponse:

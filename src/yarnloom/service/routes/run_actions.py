@@ -60,7 +60,7 @@ from yarnloom.service.routes.runs import CHECK_WAIT, Address, CheckWait, RunNumb
 from yarnloom.store.runs import run_lists
 from yarnloom.units import micros
 
-router = api_router("control")
+router = api_router("control", changes=("operate",))
 
 AT_ONCE = 20
 Action = Literal["pause", "resume", "cancel", "retry", "edit", "skip", "supply"]

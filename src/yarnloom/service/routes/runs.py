@@ -31,6 +31,7 @@ from yarnloom.protocol.run_answers import (
     TimesAnswer,
     WhyAnswer,
 )
+from yarnloom.service.access.callers import CALLER
 from yarnloom.service.core import Core
 from yarnloom.service.http.api_router import api_router
 from yarnloom.service.http.strict_route import API
@@ -49,7 +50,7 @@ from yarnloom.service.routes.filters import filter_of
 from yarnloom.store.runs import run_lists
 from yarnloom.units import micros, whole_number
 
-router = api_router("runs", "/runs")
+router = api_router("runs", "/runs", changes=("operate",))
 
 ItemState = Literal["waiting", "running", "paused", "done", "failed", "cancelled", "skipped"]
 RunNumber = Annotated[int, Path(ge=1, le=2**53)]
@@ -120,6 +121,7 @@ def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
         start_in=body.after,
         start_by=micros(body.start_by),
         keywords=tuple(body.keywords),
+        within=CALLER.get().workflows,
     )
 
 

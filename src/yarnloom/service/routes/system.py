@@ -1,22 +1,20 @@
-"""The service itself: what it is, whether it is well, its events, and the viewer's token."""
+"""The service itself: what it is, whether it is well, and its events."""
 
 from __future__ import annotations
 
-import hmac
 import os
 from typing import Annotated
 
-from fastapi import Header, Query
+from fastapi import Header, Query, Request
 from fastapi.responses import Response
 from pydantic import Field
 from sse_starlette import EventSourceResponse
 
-from yarnloom.errors import TokenNeeded
-from yarnloom.protocol.bodies import TokenBody
 from yarnloom.protocol.workflow_answers import HealthAnswer, ServiceAnswer
-from yarnloom.service.http.api_router import api_router
+from yarnloom.service.access.route_roles import ANY
+from yarnloom.service.http.api_router import api_router, takes
 from yarnloom.service.http.api_router import health_router as new_health_router
-from yarnloom.service.http.guard import COOKIE
+from yarnloom.service.http.guard import is_known
 from yarnloom.service.route_helpers import TheCore, answer, problems
 from yarnloom.version import VERSION
 
@@ -27,6 +25,7 @@ PING = 25
 
 
 @router.get("/service", response_model=ServiceAnswer)
+@takes(*ANY)
 async def service(core: TheCore) -> Response:
     """Which service this is: id, version, data folder, and since when it runs."""
     return answer(
@@ -63,16 +62,6 @@ async def events(
     return EventSourceResponse(frames, ping=PING)
 
 
-@router.post("/session", status_code=204, response_class=Response, responses=problems(403))
-async def session(core: TheCore, body: TokenBody) -> Response:
-    """Keep the token in a cookie, for the console."""
-    if not hmac.compare_digest(body.token.encode(), core.settings.token.encode()):
-        raise TokenNeeded("that is not this service's token")
-    done = Response(status_code=204)
-    done.set_cookie(COOKIE, body.token, httponly=True, samesite="strict", max_age=30 * 86_400)
-    return done
-
-
 @health_router.get("/health", response_model=HealthAnswer, include_in_schema=False)
 async def health() -> Response:
     """The process answers."""
@@ -80,11 +69,13 @@ async def health() -> Response:
 
 
 @health_router.get("/ready", response_model=HealthAnswer, include_in_schema=False)
-async def ready(core: TheCore) -> Response:
-    """The service takes commands, and what `--load` names is published and worked for."""
+async def ready(core: TheCore, request: Request) -> Response:
+    """The service takes commands, and what `--load` names is published and worked for.
+
+    Only who may use the service is told why it does not.
+    """
     why = core.not_ready()
-    return answer(
-        HealthAnswer,
-        {"status": "fail", "reason": why} if why else {"status": "pass"},
-        503 if why else 200,
-    )
+    if not why:
+        return answer(HealthAnswer, {"status": "pass"})
+    told = {"reason": why} if is_known(request.scope) else {}
+    return answer(HealthAnswer, {"status": "fail", **told}, 503)

@@ -7,7 +7,7 @@ from dataclasses import asdict
 from time import time_ns
 from typing import Annotated, cast
 
-from fastapi import Path, Request
+from fastapi import Header, Path, Request
 from fastapi.responses import Response
 from starlette.types import Receive
 
@@ -48,12 +48,15 @@ from yarnloom.protocol.worker_bodies import (
     RegisterBody,
     ReportBody,
 )
+from yarnloom.service.access.callers import CALLER
+from yarnloom.service.access.gate import WORKER_HEADER
+from yarnloom.service.access.route_roles import WORK
 from yarnloom.service.core import Core
-from yarnloom.service.http.api_router import api_router
+from yarnloom.service.http.api_router import api_router, takes
 from yarnloom.service.route_helpers import Asker, TheCore, answer, json_answer, problems
 from yarnloom.values import JsonObject, dump
 
-router = api_router("workers", "/workers")
+router = api_router("workers", "/workers", changes=WORK)
 
 REPORTED_AT_ONCE = 512
 
@@ -69,8 +72,17 @@ async def list_workers(core: TheCore) -> Response:
 
 
 @router.post("", status_code=201, response_model=RegisteredAnswer, responses=problems(422, 503))
-async def register(core: TheCore, body: RegisterBody) -> Response:
-    """Register, or register again."""
+async def register(
+    core: TheCore,
+    body: RegisterBody,
+    secret: Annotated[
+        str, Header(alias=WORKER_HEADER, max_length=200, description="Of the first answer")
+    ] = "",
+) -> Response:
+    """Register, or register again: the second time with the secret that the first answer had."""
+    caller = CALLER.get()
+    if core.writer.has_worker(body.id):
+        core.gate.check_worker(caller, body.id, secret)
     offers = {name: task for name, task in body.tasks.items() if not isinstance(task, str)}
     command = Register(
         worker=body.id,
@@ -105,7 +117,9 @@ async def register(core: TheCore, body: RegisterBody) -> Response:
     )
     registered: Registered = await core.submit(command)
     core.polls.note_registered(body.id)
-    found = {**asdict(registered), "commits": core.commits}
+    core.gate.note_worker(caller, body.id)
+    secret = core.gate.worker_secret(body.id)
+    found = {**asdict(registered), "commits": core.commits, "secret": secret}
     return answer(RegisteredAnswer, found, 201)
 
 
@@ -217,7 +231,12 @@ async def gone(core: TheCore, body: GoneBody) -> Response:
     """Report workers that are gone, with the attempts that they had begun, from their machine."""
     now = time_ns() // 1_000
     why = "its process has ended, as another worker on its machine says"
-    known = [worker for worker in body.begun_ago if core.writer.has_worker(worker)]
+    caller = CALLER.get()
+    known = [
+        worker
+        for worker in body.begun_ago
+        if core.writer.has_worker(worker) and core.gate.owns_worker(caller, worker)
+    ]
     for worker in known:
         ago = body.begun_ago[worker]
         begun = {attempt: now - round(seconds * 1_000_000) for attempt, seconds in ago.items()}
@@ -248,6 +267,7 @@ async def end_effect(core: TheCore, worker: WorkerId, body: EndEffectBody) -> Re
 
 
 @router.post("/{worker}/drain", response_model=WorkerFacts, responses=problems(404, 409))
+@takes("admin")
 async def drain(
     core: TheCore, who: Asker, worker: WorkerId, body: ReasonBody | None = None
 ) -> Response:

@@ -31,7 +31,7 @@ from yarnloom.store import Record, Row
 from yarnloom.store.workers import workflow_records
 from yarnloom.values import JsonObject
 
-router = api_router("looms")
+router = api_router("looms", changes=("publish",))
 
 
 @router.post("/workflows", response_model=PublishedWorkflows, responses=problems(422, 503))

@@ -1,0 +1,1 @@
+"""Who may do what: callers and their roles, tokens, sessions, and the roles of every route."""
