@@ -101,8 +101,8 @@ def _send_all(worker: OddWorker) -> set[int]:
         ("/workers/nobody/report", json.dumps(wrong)),
         ("/workers/odd/report", json.dumps(wrong)),
         ("/workers/odd/report", f'{{"items":{deep}}}'),
-        ("/runs", f'{{"workflow":"odd/w","params":{{"x":{deep}}}}}'),
-        ("/runs", json.dumps({"workflow": "odd/w", "params": {"x": ["a"] * 180_000}})),
+        ("/runs", f'{{"target":"odd/w","params":{{"x":{deep}}}}}'),
+        ("/runs", json.dumps({"target": "odd/w", "params": {"x": ["a"] * 180_000}})),
     ):
         headers = {"content-type": "application/json"}
         statuses.add(worker.http.post(path, content=body, headers=headers).status_code)

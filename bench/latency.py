@@ -22,7 +22,7 @@ from fastapi import FastAPI
 from pydantic import BaseModel
 
 from bench.looms import CHAIN
-from bench.running import service, warm_up
+from bench.running import raw_client, service, warm_up
 from yarnloom import Client
 
 ROUNDS = 300
@@ -72,11 +72,11 @@ def measure() -> tuple[list[float], list[float], list[float]]:
     with service() as url, bare() as reference:
         warm_up(url)
         with (
-            httpx.Client(base_url=f"{url}/api/v1", timeout=60, trust_env=False) as http,
+            raw_client(url) as http,
             httpx.Client(base_url=reference, timeout=60, trust_env=False) as other,
         ):
             for number in range(ROUNDS):
-                body = {"workflow": "one", "params": {"number": number}}
+                body = {"target": "one", "params": {"number": number}}
                 begun = time.perf_counter()
                 run = http.post("/runs", json=body).json()
                 ended = http.get(f"/runs/{run['number']}?wait=20").json()

@@ -17,7 +17,7 @@ import httpx
 
 from bench.latency import bare
 from bench.looms import WAITING
-from bench.running import service
+from bench.running import raw_client, service
 
 ROUNDS = 20
 
@@ -29,12 +29,12 @@ def measure() -> tuple[list[float], list[float], int]:
         service() as url,
         bare() as reference,
         tempfile.TemporaryDirectory() as folder,
-        httpx.Client(base_url=f"{url}/api/v1", timeout=60, trust_env=False) as http,
+        raw_client(url) as http,
         httpx.Client(base_url=reference, timeout=60, trust_env=False) as other,
     ):
         for number in range(ROUNDS):
             http.patch("/pools/gate", json={"limit": 1, "paused": False})
-            body = {"workflow": "stays", "params": {"path": f"{folder}/{number}"}}
+            body = {"target": "stays", "params": {"path": f"{folder}/{number}"}}
             run = http.post("/runs", json=body).json()["number"]
             _wait_until_begun(http, run, 1)
             raised_at = time.time()

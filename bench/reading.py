@@ -17,7 +17,7 @@ from dataclasses import dataclass, field
 import httpx
 
 from bench.processor import SERVICE, by_role, marked
-from bench.running import service, warm_up
+from bench.running import raw_client, service, warm_up
 from yarnloom import Client
 
 MANY, RECORDED = 300_000, 100_000
@@ -59,7 +59,7 @@ def measure() -> Found:
         marked("YARNLOOM_BENCH_READING") as mark,
         service("--processes", "2") as url,
         Client(url) as client,
-        httpx.Client(base_url=f"{url}/api/v1", timeout=120, trust_env=False) as http,
+        raw_client(url) as http,
     ):
         warm_up(url)
         number = next(_runs(client, mark, RECORDED))[0]

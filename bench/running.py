@@ -10,7 +10,11 @@ import sys
 import tempfile
 from collections.abc import Iterator
 
+import httpx
+
 from yarnloom import Client
+from yarnloom.client import Target
+from yarnloom.client.unix_backend import UnixTransport
 
 
 @contextlib.contextmanager
@@ -38,6 +42,12 @@ def service(*arguments: str) -> Iterator[str]:
         finally:
             process.send_signal(signal.SIGTERM)
             process.communicate(timeout=30)
+
+
+def raw_client(url: str) -> httpx.Client:
+    """Return a client that sends requests to a service as they are, over its Unix socket."""
+    transport = UnixTransport(Target.find(url))
+    return httpx.Client(base_url=f"{url}/api/v1", timeout=120, transport=transport)
 
 
 def warm_up(url: str) -> None:

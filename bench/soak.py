@@ -20,7 +20,7 @@ from statistics import linear_regression, median
 
 import httpx
 
-from bench.running import service, warm_up
+from bench.running import raw_client, service, warm_up
 from yarnloom import Client
 from yarnloom.client import Request
 from yarnloom.errors import YarnloomError
@@ -100,11 +100,9 @@ class Soak:
 
     def _watch(self, _: Client) -> None:
         with contextlib.ExitStack() as stack:
-            http = stack.enter_context(
-                httpx.Client(trust_env=False, timeout=30, limits=httpx.Limits(max_connections=None))
-            )
+            http = stack.enter_context(raw_client(self._url))
             for _number in range(WATCHERS):
-                stack.enter_context(http.stream("GET", f"{self._url}/api/v1/events"))
+                stack.enter_context(http.stream("GET", "/events"))
             self._over.wait(10)
 
     def _look(self, client: Client) -> None:

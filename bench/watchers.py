@@ -16,7 +16,7 @@ from datetime import datetime
 from urllib.parse import urlsplit
 
 from bench.running import service, warm_up
-from yarnloom import Client
+from yarnloom import Client, local_socket
 from yarnloom.client import Request
 
 WATCHERS = 1_000
@@ -68,7 +68,8 @@ async def watch(url: str, number: int, count: int) -> None:
 
     async def one() -> None:
         nonlocal saw
-        reader, writer = await asyncio.open_connection(parts.hostname, parts.port, limit=2**22)
+        path = local_socket.socket_of(url)
+        reader, writer = await asyncio.open_unix_connection(path, limit=2**22)
         request = f"GET /api/v1/events?run={number} HTTP/1.1\r\nHost: {parts.netloc}\r\n\r\n"
         writer.write(request.encode())
         seen = False

@@ -11,6 +11,7 @@ from itertools import pairwise
 from typing import Any
 
 import httpx
+from tests import raw_http
 
 PAGES = (
     *("", "/graph", "/glance", "/times", "/why", "/failures", "/record", "/commands"),
@@ -40,7 +41,7 @@ class Reader:
 
     def keep_reading(self) -> None:
         """Read until the end; a service that does not answer is asked again."""
-        with httpx.Client(base_url=f"{self._url}/api/v1", timeout=30, trust_env=False) as http:
+        with raw_http.Client(base_url=f"{self._url}/api/v1", timeout=30) as http:
             while not self._over.wait(0.05):
                 if runs := self._runs():
                     run = self._chance.choice(runs[-20:])

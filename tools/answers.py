@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+from tests import raw_http
 from tests.helpers import eventually, service
 
 LOOMS = (
@@ -61,7 +62,7 @@ def make(folder: Path) -> None:
     subprocess.run(demo, check=False)
     loads = [text for loom in LOOMS for text in ("--load", loom)]
     with service(folder, *loads, "--workers", "1", "--processes", "1") as running:
-        api = httpx.Client(base_url=f"{running.url}/api/v1", timeout=60)
+        api = raw_http.Client(base_url=f"{running.url}/api/v1", timeout=60)
         rows = b"harbour,address,copies\nbrackwater,keeper,2\nsaltmere,keeper,1\n"
         file = api.post("/files", params={"name": "contacts.csv"}, content=rows).json()
         starts = [*STARTS, ("rows/letters", {"contacts": file})]
@@ -87,7 +88,7 @@ class Recorder:
     """
 
     def __init__(self, url: str) -> None:
-        self._http = httpx.Client(base_url=f"{url}/api/v1", timeout=60)
+        self._http = raw_http.Client(base_url=f"{url}/api/v1", timeout=60)
         self.answers: dict[str, Any] = {}
 
     def ask(self, method: str, path: str, body: Any = None, **query: Any) -> Any:
@@ -280,7 +281,7 @@ def record(folder: Path, file: Path) -> None:
             recorder = Recorder(running.url)
             recorder.look()
             recorder.command()
-            description = httpx.get(f"{running.url}/api/v1/openapi.json").json()
+            description = raw_http.get(f"{running.url}/api/v1/openapi.json").json()
     file.write_text(json.dumps(recorder.answers, indent=1, sort_keys=True))
     print(f"{len(recorder.answers)} answers, {_asked(recorder.answers, description)}")
 

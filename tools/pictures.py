@@ -26,6 +26,7 @@ from rich.text import Text
 
 from yarnloom import Client, Run
 from yarnloom.client import Request
+from yarnloom.client.http_requests import sign_in_request
 from yarnloom.errors import Conflict
 
 ROOT = Path(__file__).parent.parent
@@ -282,6 +283,8 @@ def main() -> None:
         commands = Terminal("yarnloom-commands", Path(folder))
         commands.type(f"export YARNLOOM_URL={html.escape(url)}; clear")
         with Client(url, who="pictures") as client:
+            page.goto(client.call(sign_in_request("/"))["address"])
+            page.get_by_text("signed in as").wait_for()
             data(page, url, commands, client)
             reasons(page, url, commands, client)
             control(page, commands, client)

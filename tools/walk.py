@@ -8,7 +8,6 @@ each other in different processes may come in another order another time.
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 import socket
 import sqlite3
@@ -19,6 +18,8 @@ import time
 import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
+
+from yarnloom import Client
 
 TRACE = Path(__file__).parent / "trace"
 LOOM = '''
@@ -55,13 +56,8 @@ def service(folder: Path) -> Iterator[str]:
 
 
 def _start(url: str, key: str) -> int:
-    request = urllib.request.Request(
-        f"{url}/api/v1/runs",
-        json.dumps({"target": "one", "params": {}}).encode(),
-        {"Content-Type": "application/json", "Idempotency-Key": key},
-    )
-    with urllib.request.urlopen(request) as answer:
-        return int(json.load(answer)["number"])
+    with Client(url) as client:
+        return client.start("one", key=key).number
 
 
 def _wait_for(folder: Path, number: int) -> None:

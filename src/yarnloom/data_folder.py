@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 
-def default_data_folder() -> Path:
-    """Return the data folder unless another is given: `YARNLOOM_DATA`, or the user's own."""
-    if given := os.environ.get("YARNLOOM_DATA"):
-        return Path(given)
+def own_data_folder() -> Path:
+    """Return the user's own data folder, where no project or setting names another."""
     from platformdirs import user_data_path
 
     return user_data_path("yarnloom", appauthor=False)

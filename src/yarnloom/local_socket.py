@@ -60,7 +60,8 @@ def folders() -> Iterator[Path]:
     if given := os.environ.get("XDG_RUNTIME_DIR"):
         yield Path(given) / "yarnloom"
     yield Path(f"/run/user/{user}/yarnloom")
-    yield Path(tempfile.gettempdir()) / f"yarnloom-{user}"
+    with contextlib.suppress(FileNotFoundError):  # where no folder can be written
+        yield Path(tempfile.gettempdir()) / f"yarnloom-{user}"
     yield Path(f"/tmp/yarnloom-{user}")
 
 

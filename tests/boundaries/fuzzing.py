@@ -29,6 +29,7 @@ from schemathesis.specs.openapi.checks import (
 
 from tests.boundaries.odd_worker import OddWorker, report_bodies
 from tests.helpers import LOOM, ServiceProgram
+from tests.service.tokens import token_of
 from yarnloom.client import Request
 
 CHECKS = [
@@ -46,7 +47,8 @@ HELD = ("/live", "/events", "/ask")
 
 def operations(url: str) -> list[Any]:
     """Every operation that is described, but for those that are held open."""
-    schema = schemathesis.openapi.from_url(f"{url}/api/v1/openapi.json")
+    headers = {"Authorization": f"Bearer {token_of(url)}"}
+    schema = schemathesis.openapi.from_url(f"{url}/api/v1/openapi.json", headers=headers)
     found = [one.ok() for one in schema.get_all_operations()]
     return [one for one in found if not one.path.endswith(HELD)]
 
@@ -80,9 +82,8 @@ def lead_home(case: Any, chance: Random) -> None:
         for name in KNOWN.keys() & (values or {}).keys():
             if chance.random() < 0.7:
                 values[name] = chance.choice(KNOWN[name])
-    if isinstance(case.body, dict) and "workflow" in case.body and chance.random() < 0.7:
-        case.body["workflow"] = chance.choice(KNOWN["workflow"])
-        case.body.pop("task", None)
+    if isinstance(case.body, dict) and "target" in case.body and chance.random() < 0.7:
+        case.body["target"] = chance.choice(KNOWN["workflow"])
         if chance.random() < 0.5:
             case.body["params"] = {"number": chance.choice([1, 2**70, -1, "x", [[]]])}
 
@@ -139,7 +140,8 @@ def fuzz(operation: Any, cases: int, random_seed: int) -> Counter[int]:
     @given(case=cases_of(operation), chance=some.randoms(use_true_random=False))
     def send(case: Any, chance: Random) -> None:
         lead_home(case, chance)
-        response = case.call(timeout=60)
+        headers = {"Authorization": f"Bearer {token_of(case.operation.base_url)}"}
+        response = case.call(timeout=60, headers=headers)
         statuses[response.status_code] += 1
         case.validate_response(response, checks=CHECKS)
 

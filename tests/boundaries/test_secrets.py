@@ -14,7 +14,7 @@ from urllib.parse import quote
 import pytest
 
 from tests import raw_http
-from tests.helpers import ServiceProgram, eventually, run_command, service
+from tests.helpers import ServiceProgram, eventually, processes_with, run_command, service
 from yarnloom.errors import InvalidInput, RunFailed
 
 LOOM = "tests.secret_loom:loom"
@@ -22,7 +22,6 @@ PASSWORD = 'swordfish-7/ü"%'
 TOKEN = "hun\\ter2-<&>ä"
 EDITED = "edited-9'%\"ö"
 SECRETS = (TOKEN, PASSWORD, EDITED)
-SERVICE_TOKEN = "sesame-of-the-service"
 
 
 def forms(secret: str) -> set[bytes]:
@@ -66,12 +65,12 @@ def leaks_in_folder(folder: Path) -> list[str]:
     return found
 
 
-def answers_of(program: ServiceProgram, runs: list[int]) -> dict[str, bytes]:
+def answers_of(program: ServiceProgram, runs: list[int], token: str) -> dict[str, bytes]:
     """Everything that the service says of some runs."""
     http = raw_http.Client(
         base_url=program.url,
         trust_env=False,
-        headers={"Authorization": f"Bearer {SERVICE_TOKEN}"},
+        headers={"Authorization": f"Bearer {token}"},
         timeout=30,
     )
     paths = ["/runs", "/commands", "/tasks", "/workflows", "/schedules", "/files", "/overview"]
@@ -101,9 +100,12 @@ def leaks_in_processes() -> list[str]:
 
 def test_no_secret_is_found_after_anything(tmp_path: Path) -> None:
     """Success, failure, edit, mend, rerun, once, the start of a task, and a schedule."""
-    env = {"YARNLOOM_TOKEN": SERVICE_TOKEN}
-    with service(tmp_path / "data", "--load", LOOM, env=env) as program:
-        client = program.client(SERVICE_TOKEN)
+    with service(tmp_path / "data", "--load", LOOM) as program:
+        with program.client() as own:
+            token = own.add_token("all", ["admin"]).token
+        file = tmp_path / "token"
+        file.write_text(token)
+        client = program.client(token)
         accounts = [{"name": "harbour", "password": PASSWORD}]
         good = client.start("spill", token=TOKEN, accounts=accounts)
         assert good.wait() == ["harbour"]
@@ -132,7 +134,8 @@ def test_no_secret_is_found_after_anything(tmp_path: Path) -> None:
             client.start("spill", token=[TOKEN])
         runs = [good.number, bad.number, held.number, again.number, marked.number]
 
-        said = answers_of(program, runs)
+        said = answers_of(program, runs, token)
+        env = {"YARNLOOM_TOKEN_FILE": str(file)}
         commands = [
             run_command(*words, url=program.url, env={**env}).stdout.encode()
             for run in runs
@@ -151,15 +154,20 @@ def test_no_secret_is_found_after_anything(tmp_path: Path) -> None:
         assert [one for one in SECRETS if places_with(one, refusals)] == []
         assert leaks == []
         assert leaks_in_processes() == []
+        assert [path for path, data in said.items() if token.encode() in data] == []
+        assert token not in program.text
+        assert [pid for pid in processes_with(token) if pid != os.getpid()] == []
     assert leaks_in_folder(tmp_path / "data") == []
+    kept = [one.read_bytes() for one in (tmp_path / "data").rglob("*") if one.is_file()]
+    assert not any(token.encode() in data for data in kept)
 
 
 def test_tasks_do_not_know_the_keys_of_the_service(tmp_path: Path) -> None:
     """Neither the token nor the key of the vault is in the environment of a task's process."""
     key = "x" * 43 + "="
-    env = {"YARNLOOM_TOKEN": SERVICE_TOKEN, "YARNLOOM_SECRET_KEY": key}
+    env = {"YARNLOOM_TOKEN_FILE": "/dev/null", "YARNLOOM_SECRET_KEY": key}
     with service(tmp_path / "data", "--load", LOOM, env=env) as program:
-        client = program.client(SERVICE_TOKEN)
+        client = program.client()
 
         assert client.start("environment").wait() == []
 

@@ -92,15 +92,16 @@ def bare_server() -> Iterator[tuple[int, int]]:
 
 
 @contextlib.contextmanager
-def raw(port: int) -> Iterator[socket.socket]:
+def raw(port: int, *, tcp: bool = False) -> Iterator[socket.socket]:
     """A plain connection, by the Unix socket where there is one."""
-    with raw_http.connect(port) as sock:
+    address = ("127.0.0.1", port)
+    with socket.create_connection(address) if tcp else raw_http.connect(port) as sock:
         yield sock
 
 
-def answer_to(port: int, *pieces: bytes) -> bytes:
+def answer_to(port: int, *pieces: bytes, tcp: bool = False) -> bytes:
     """What comes back for some bytes, until the service closes the connection or has answered."""
-    with raw(port) as sock:
+    with raw(port, tcp=tcp) as sock:
         with contextlib.suppress(ConnectionError):
             for piece in pieces:
                 sock.sendall(piece)

@@ -216,19 +216,6 @@ def test_an_empty_service_teaches_the_next_step(tmp_path: Path, page: Page) -> N
         expect(page.locator("footer")).to_contain_text(str(tmp_path))
 
 
-def test_a_token_is_asked_for(tmp_path: Path, page: Page) -> None:
-    """A wrong one is refused; the right one opens the console."""
-    with service(tmp_path, "--token", "sesame") as program:
-        page.goto(program.url)
-        page.get_by_label("Token").fill("wrong")
-        page.get_by_role("button", name="Go on").click()
-        expect(page.get_by_text("not this service's token")).to_be_visible()
-        page.get_by_label("Token").fill("sesame")
-        page.get_by_role("button", name="Go on").click()
-
-        expect(page.get_by_text("Nothing runs")).to_be_visible()
-
-
 def test_a_page_left_open_makes_no_request(program: ServiceProgram, page: Page) -> None:
     """No query has an interval: once shown, a page asks only when something changed."""
     run = program.client().start("sums", number=1)

@@ -41,7 +41,7 @@ class Service:
         self.requests.append((kind, body))
         if kind == "workers":
             told = {"worker": "w", "lease": 30.0, "service": "s", "epoch": self.epoch}
-            return answer_json(201, {**told, "commits": 1})
+            return answer_json(201, {**told, "commits": 1, "secret": "s"})
         told = {"refused": self.refused, "messages": [], "commits": self.commits}
         return answer_json(200, told)
 
@@ -68,6 +68,7 @@ def make_link(service: Service) -> Link:
         on_refused=lambda refusal: None,
         on_lease_over=lambda: None,
         on_epoch=on_epoch,
+        on_shut_out=lambda error: None,
         on_heard=lambda until: None,
         say=lambda text: None,
     )

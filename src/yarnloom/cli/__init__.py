@@ -39,7 +39,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     text_streams.prepare_streams()
     words = sys.argv[1:] if argv is None else argv
     completing = "_ARGCOMPLETE" in os.environ
-    typed = words[0] if words and words[0] in COMMANDS else ""
+    typed = next((word for word in words if word in COMMANDS), "")
     parser = build_parser(None if completing else typed)
     if completing:  # a shell asks; else it takes a tenth of `--help`
         import argcomplete
@@ -73,5 +73,5 @@ def _run(options: argparse.Namespace) -> int:
     from yarnloom.client import Client, Target, default_who
 
     target = Target.find(options.url, None, "from --url", options.token_file)
-    with Client(target=target, who=default_who("cli")) as client:
+    with Client(target=target, who=default_who("cli"), wait_for_service=options.wait) as client:
         return int(options.talk(client, options))

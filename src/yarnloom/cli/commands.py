@@ -8,7 +8,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
-from yarnloom.cli.options import Parser, reading_options, service_options
+from yarnloom.cli.options import Parser, duration, reading_options, service_options
 from yarnloom.version import VERSION
 
 COMMANDS = {
@@ -56,6 +56,8 @@ COMMANDS = {
     "tokens": ("access", "List the tokens of those who come from elsewhere."),
     "token": ("access", "Make a token, or revoke one."),
     "open": ("access", "Print an address that opens the console, signed in."),
+    "config": ("settings", "Show every setting, its value here, and where that comes from."),
+    "trust": ("settings", "Let a project's file name code to load and a service to talk to."),
     "relay": ("outbox", "Deliver the starts that transactions left in an outbox."),
 }
 """By command its file in `cli`, and its line of help."""
@@ -75,6 +77,13 @@ def build_parser(typed: str | None = None) -> Parser:
         "2 bad usage or input, 3 service not reachable, 4 not allowed, 5 could not start.",
     )
     parser.add_argument("--version", action="version", version=f"yarnloom {VERSION}")
+    parser.add_argument(
+        "--wait",
+        type=duration,
+        default=0.0,
+        metavar="TIME",
+        help="before the command: wait so long for a service that comes up",
+    )
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", required=True)
     modules = {module for name, (module, _) in COMMANDS.items() if typed in (None, name)}
     service, reading = service_options(), reading_options()

@@ -194,9 +194,12 @@ def notice_options(parser: argparse.ArgumentParser, noun: str) -> None:
 
 def listen_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of commands that run a service."""
-    parser.add_argument("--host", default="127.0.0.1", help="address to listen at")
-    parser.add_argument("--port", type=int, default=8471, help="port (default 8471; 0 is any)")
+    parser.add_argument("--host", help="address to listen at (default 127.0.0.1)")
+    parser.add_argument("--port", type=int, help="port (default 8471; 0 is any)")
     parser.add_argument("--data", metavar="FOLDER", help="data folder (else YARNLOOM_DATA)")
+    parser.add_argument(
+        "--public-url", metavar="URL", help="the address by which people reach it, for links"
+    )
     parser.add_argument("--token", action=RefusedToken, help=argparse.SUPPRESS)
     parser.add_argument(
         "--name",

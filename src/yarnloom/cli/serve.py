@@ -19,6 +19,8 @@ from yarnloom.errors import InvalidInput, RunFailed, StartError
 
 if TYPE_CHECKING:
     from yarnloom.client import AsyncClient
+    from yarnloom.service import ServiceSettings
+    from yarnloom.settings.model import FoundSettings, Settings
 
 T = TypeVar("T")
 
@@ -32,10 +34,25 @@ def serve(options: argparse.Namespace) -> int:
     from yarnloom.service.http.listen_address import open_door
     from yarnloom.service.processes.process_memory import loading
     from yarnloom.service.processes.worker_process import EarlyWorker, Helpers
+    from yarnloom.settings.project import prepare_data_folder
 
-    processes = options.processes or max(1, cores() // options.workers)
-    helpers = Helpers(tuple(options.load), options.workers, processes, Path.cwd(), options.reload)
-    door = open_door(options.host, options.port)
+    found = _found_settings(options)
+    values, project = found.values, found.project
+    processes = values.processes or max(1, cores() // values.workers)
+    folder = Path.cwd()
+    if project is not None:
+        say(f"settings of {project.file}")
+        if found.origins["load"] == str(project.file):
+            folder = project.file.parent
+        if found.origins["data"] == f"beside {project.file}":
+            prepare_data_folder(values.data)
+    helpers = Helpers(values.load, values.workers, processes, folder, values.reload)
+    # Of several projects each has its own service: only one can have the usual port.
+    door = open_door(
+        values.host,
+        values.port,
+        any_if_taken=project is not None and found.origins["port"] == "default",
+    )
     early = [EarlyWorker(helpers, name, door.url_of_own) for name in helpers.names]
     try:
         with loading():
@@ -44,10 +61,9 @@ def serve(options: argparse.Namespace) -> int:
                 Service,
             )
 
+        settings = _service_settings(values)
         notices = None if options.quiet else Notices(options.show_prints)
-        service = Service(
-            _settings(options), helpers, say, door, early, notices, signs_in=_signs_in()
-        )
+        service = Service(settings, helpers, say, door, early, notices, signs_in=_signs_in())
         _run_service(service.run())
     finally:
         for one in early:
@@ -78,7 +94,7 @@ def demo(options: argparse.Namespace) -> int:
             f"the web host at {os.environ[web_host.ADDRESS_VARIABLE]}"
         )
         helpers = Helpers(("yarnloom.demo.almanac:loom",), 2, max(1, cores() // 2), Path.cwd())
-        settings = _settings(options)
+        settings = _service_settings(_found_settings(options, of_project=False).values)
         service = Service(settings, helpers, say, signs_in=_signs_in())
         return _run_service(_demo(service, options.exit_when_done, settings.data))
 
@@ -204,19 +220,35 @@ async def _show_orders(client: AsyncClient, folder: Path) -> None:
     )
 
 
-def _settings(options: argparse.Namespace):  # type: ignore[no-untyped-def]  # imported lazily
-    from yarnloom.data_folder import default_data_folder
+_OPTIONS = (
+    *("data", "host", "port", "names", "public_url", "load", "workers", "processes"),
+    *("reload", "lease", "commit", "keep_files"),
+)
+
+
+def _found_settings(options: argparse.Namespace, *, of_project: bool = True) -> FoundSettings:
+    """Find the settings of a service; say what is odd about them."""
+    from yarnloom.settings.model import find_settings
+
+    given = {name: getattr(options, name, None) for name in _OPTIONS}
+    found = find_settings(given) if of_project else find_settings(given, lambda: None)
+    for warning in found.warnings:
+        say(f"warning: {warning}")
+    return found
+
+
+def _service_settings(values: Settings) -> ServiceSettings:
     from yarnloom.service import ServiceSettings
 
-    extra = {name: getattr(options, name) for name in ("lease", "commit") if hasattr(options, name)}
-    if hasattr(options, "keep_files"):
-        extra["keep_files"] = options.keep_files
     return ServiceSettings(
-        data=(Path(options.data) if options.data else default_data_folder()).absolute(),
-        host=options.host,
-        port=options.port,
-        names=tuple(options.names),
-        **extra,
+        data=values.data.absolute(),
+        host=values.host,
+        port=values.port,
+        names=values.names,
+        public_url=values.public_url.rstrip("/"),
+        lease=values.lease,
+        commit=values.commit,
+        keep_files=values.keep_files,
     )
 
 
@@ -241,34 +273,30 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
         metavar="MODULE:LOOM",
         help="publish this loom and work for it; give it again for another",
     )
-    serve_parser.add_argument(
-        "--workers", type=positive, default=1, help="workers to start (default 1)"
-    )
+    serve_parser.add_argument("--workers", type=positive, help="workers to start (default 1)")
     serve_parser.add_argument(
         "--processes", type=positive, help="processes of each worker (default: the cores, shared)"
     )
     serve_parser.add_argument(
         "--reload",
         action="store_true",
+        default=None,
         help="publish again, and replace the workers' processes, when code changes",
     )
     serve_parser.add_argument(
         "--lease",
         type=float,
-        default=30.0,
         metavar="SECONDS",
         help="how long a silent worker is thought to live (default 30)",
     )
     serve_parser.add_argument(
         "--commit",
         choices=["auto", "loop", "thread"],
-        default="auto",
         help="where commits run; auto decides by how fast the disk is",
     )
     serve_parser.add_argument(
         "--keep-files",
         type=duration,
-        default=86_400.0,
         metavar="TIME",
         help="how long a file is kept that no run uses (default 1d)",
     )

@@ -8,7 +8,7 @@ from pathlib import Path
 from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser
 from yarnloom.cli.output import out
-from yarnloom.data_folder import default_data_folder
+from yarnloom.settings.project import data_folder_here
 from yarnloom.store import verify
 
 DAMAGED = 5
@@ -16,7 +16,7 @@ DAMAGED = 5
 
 def verify_folder(options: argparse.Namespace) -> int:
     """Say whether anything is wrong in a data folder."""
-    folder = Path(options.data) if options.data else default_data_folder()
+    folder = Path(options.data) if options.data else data_folder_here()
     verdict = verify(folder)
     if options.json:
         output.print_json(

@@ -39,10 +39,13 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
     """Talks to a service.
 
     Args:
-        url: its address; else `YARNLOOM_URL`, else `http://127.0.0.1:8471`.
-        token: its token; else `YARNLOOM_TOKEN`.
+        url: its address; else `YARNLOOM_URL`, else the service of the user's data folder, else
+            `http://127.0.0.1:8471`. One of the same user on this machine is reached by its Unix
+            socket, and needs no token.
+        token: its token; else that in the file `YARNLOOM_TOKEN_FILE`, else `YARNLOOM_TOKEN`.
         who: who gives the commands, for the record; else the user and the machine.
         transport: replaces the network, for tests.
+        wait_for_service: how long a call waits for a service that comes up, or is busy.
     """
 
     # Starting

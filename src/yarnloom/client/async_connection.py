@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import time
 from collections.abc import AsyncIterator, Mapping
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
@@ -23,12 +24,16 @@ from yarnloom.client.http_messages import (
 from yarnloom.client.http_requests import API, Request
 from yarnloom.client.plain_http import Connections
 from yarnloom.client.target import Target
+from yarnloom.errors import Busy, NotReachable
+from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue
 
 if TYPE_CHECKING:
     pass
 
 PAGE = 200
+FIRST_PAUSE, LONGEST_PAUSE = 0.05, 1.0
+"""Seconds between two tries to reach a service that comes up."""
 
 
 class AsyncConnection:
@@ -42,8 +47,10 @@ class AsyncConnection:
         who: str | None = None,
         target: Target | None = None,
         transport: AsyncTransport | None = None,
+        wait_for_service: Duration = 0,
     ) -> None:
         self.target = target or Target.find(url, token)
+        self._patience = seconds(wait_for_service)
         who = who or http_requests.default_who("python")
         self._headers = self.target.headers(who)
         # asyncio only: hundreds of runs can be waited for at once, each with a request of its own.
@@ -82,10 +89,25 @@ class AsyncConnection:
     async def call(self, request: Request) -> Any:
         """Send a request, again where that is safe and the connection broke; JSON as it comes.
 
+        With `wait_for_service` also while nothing answers, or the service says that it is busy.
+
         Raises:
             YarnloomError: as the answer says.
             NotReachable: nothing answers.
         """
+        until = time.monotonic() + self._patience
+        pause = FIRST_PAUSE
+        while True:
+            try:
+                return await self._call_once(request)
+            except (NotReachable, Busy) as error:
+                left = until - time.monotonic()
+                if left <= 0 or not (request.again or isinstance(error, Busy)):
+                    raise
+            await asyncio.sleep(min(pause, left))
+            pause = min(LONGEST_PAUSE, pause * 2)
+
+    async def _call_once(self, request: Request) -> Any:
         # asyncio only
         if self._plain is not None:
             return await self._plain.call(request)

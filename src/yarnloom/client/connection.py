@@ -17,12 +17,16 @@ from yarnloom.client.http_messages import ConnectionLost, HttpRequest, HttpStrea
 from yarnloom.client.http_requests import API, Request
 from yarnloom.client.network import Network
 from yarnloom.client.target import Target
+from yarnloom.errors import Busy, NotReachable
+from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue
 
 if TYPE_CHECKING:
     pass
 
 PAGE = 200
+FIRST_PAUSE, LONGEST_PAUSE = 0.05, 1.0
+"""Seconds between two tries to reach a service that comes up."""
 
 
 class Connection:
@@ -36,8 +40,10 @@ class Connection:
         who: str | None = None,
         target: Target | None = None,
         transport: Transport | None = None,
+        wait_for_service: Duration = 0,
     ) -> None:
         self.target = target or Target.find(url, token)
+        self._patience = seconds(wait_for_service)
         who = who or http_requests.default_who("python")
         self._headers = self.target.headers(who)
         self._transport: Transport = transport or Network(self.target)
@@ -64,10 +70,25 @@ class Connection:
     def call(self, request: Request) -> Any:
         """Send a request, again where that is safe and the connection broke; JSON as it comes.
 
+        With `wait_for_service` also while nothing answers, or the service says that it is busy.
+
         Raises:
             YarnloomError: as the answer says.
             NotReachable: nothing answers.
         """
+        until = time.monotonic() + self._patience
+        pause = FIRST_PAUSE
+        while True:
+            try:
+                return self._call_once(request)
+            except (NotReachable, Busy) as error:
+                left = until - time.monotonic()
+                if left <= 0 or not (request.again or isinstance(error, Busy)):
+                    raise
+            time.sleep(min(pause, left))
+            pause = min(LONGEST_PAUSE, pause * 2)
+
+    def _call_once(self, request: Request) -> Any:
         json_type = {"Content-Type": "application/json"} if request.body is not None else {}
         sent = self._request(
             request.method, request.path, request.query, headers=json_type, content=request.content

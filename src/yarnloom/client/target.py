@@ -8,11 +8,13 @@ from pathlib import Path
 from urllib.parse import urlsplit
 
 from yarnloom import local_socket
-from yarnloom.data_folder import default_data_folder
+from yarnloom.data_folder import own_data_folder
 from yarnloom.errors import InvalidInput, NotReachable
 from yarnloom.masking import TOKEN_FILE_VARIABLE, TOKEN_VARIABLE
+from yarnloom.settings.project import find_project
 
 DEFAULT_URL = "http://127.0.0.1:8471"
+NOWHERE = "http://127.0.0.1:0"
 SOCKET_URL = "unix:"
 """Begins an address that is the path of a Unix socket."""
 
@@ -47,9 +49,10 @@ class Target:
     ) -> Target:
         """Find the service that is meant.
 
-        Without an address it is that of `YARNLOOM_URL`, else the service of the user's data folder,
-        else the default one. A service of the same user on this machine is reached by its Unix
-        socket, and needs no token; with a token it is reached as the token's owner.
+        Without an address it is that of `YARNLOOM_URL`, else the service of the project that the
+        working folder is in, else that of the user's data folder, else the default one. A service
+        of the same user on this machine is reached by its Unix socket, and needs no token; with a
+        token it is reached as the token's owner.
 
         Args:
             url: its address; `unix:PATH` for a Unix socket.
@@ -62,8 +65,17 @@ class Target:
             InvalidInput: the address has a password in it, or the file has no token.
         """
         setting = given_by or "given as url"
+        data = ""
+        if not url and (url := os.environ.get("YARNLOOM_URL")):
+            setting = "from YARNLOOM_URL"
         if not url:
-            url, setting = os.environ.get("YARNLOOM_URL"), "from YARNLOOM_URL"
+            data, project = os.environ.get("YARNLOOM_DATA", ""), find_project()
+            if not data and project is not None and (url := project.text("url")):
+                setting = f"from {project.file}"
+                # Its token is for its address, and for no other.
+                token_file = token_file or project.text("token_file")
+            elif not data and project is not None:
+                data = str(project.data)
         file = "" if token is not None else token_file or os.environ.get(TOKEN_FILE_VARIABLE, "")
         if token is None:
             token = _read_token(file) if file else os.environ.get(TOKEN_VARIABLE, "")
@@ -73,12 +85,21 @@ class Target:
         if url:
             _refuse_password(url)
             return cls(url.rstrip("/"), setting, token, token_file=file)
-        folder = default_data_folder()
+        return cls._of_folder(Path(data or own_data_folder()), not data, token, file)
+
+    @classmethod
+    def _of_folder(cls, folder: Path, may_be_default: bool, token: str, file: str) -> Target:
+        """Return the service of a data folder; of the user's own, else the one at the usual port.
+
+        A project never finds the service of another.
+        """
         record = local_socket.read_record(folder)
-        if record is not None and local_socket.answers(record.socket):
-            of_folder = f"the service of {folder}"
-            return cls(record.url, of_folder, token, data=str(folder), token_file=file)
-        return cls(DEFAULT_URL, "the default", token, data=str(folder), token_file=file)
+        lives = record is not None and local_socket.answers(record.socket)
+        if record is not None and (lives or not may_be_default):
+            return cls(record.url, f"the service of {folder}", token, "", str(folder), file)
+        if may_be_default:
+            return cls(DEFAULT_URL, "the default", token, "", str(folder), file)
+        return cls(NOWHERE, f"the service of {folder}", token, "", str(folder), file)
 
     def socket_path(self) -> str:
         """Return the path of the Unix socket by which the service is reached now; "" for TCP."""
@@ -88,7 +109,7 @@ class Target:
             record = local_socket.read_record(Path(self.data))
             if record is not None and local_socket.answers(record.socket):
                 return record.socket
-        if self.token or self.secure or not self.local:
+        if self.token or self.secure or not self.local or self.url == NOWHERE:
             return ""
         return local_socket.socket_of(self.url)
 
@@ -119,6 +140,10 @@ class Target:
 
     def not_reachable(self, why: object) -> NotReachable:
         """Return the error when nothing answers."""
+        if self.url == NOWHERE:
+            return NotReachable(
+                f"no service runs for {self.data}.", hint="Start one with `yarnloom serve`"
+            )
         return NotReachable(
             f"no service answers at {self.url} ({self.setting}): {why or 'connection failed'}.",
             hint="Start one with `yarnloom serve`, or give its address with --url or YARNLOOM_URL.",

@@ -59,13 +59,16 @@ def route_roles() -> RouteRoles:
     return RouteRoles(pair for room in _ROOMS for pair in room.router.with_roles())
 
 
-def create_app(settings: ServiceSettings, database: Database, log_file: LogFile) -> FastAPI:
+def create_app(
+    settings: ServiceSettings, database: Database, log_file: LogFile, looms: str = ""
+) -> FastAPI:
     """The service's application over an opened data folder.
 
     Args:
         settings: how it runs.
         database: closed when the application ends.
         log_file: of the same folder; closed when the application ends.
+        looms: what is published at the start; empty for nothing.
     """
 
     @asynccontextmanager
@@ -75,7 +78,7 @@ def create_app(settings: ServiceSettings, database: Database, log_file: LogFile)
             lease=settings.lease, keep_files=settings.keep_files, verdicts=verdicts
         )
         engine = Engine(database, system_clock(), told)
-        core = app.state.core = Core(settings, database, log_file, engine, verdicts)
+        core = app.state.core = Core(settings, database, log_file, engine, verdicts, looms)
         try:
             yield
         finally:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections.abc import Callable
-from dataclasses import dataclass
 from time import monotonic
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -46,6 +45,7 @@ from yarnloom.service.runs.run_notices import RunNotices
 from yarnloom.service.runs.run_reader import RunReader
 from yarnloom.service.runs.run_starts import RunStarts, RunWaits
 from yarnloom.service.settings import ServiceSettings
+from yarnloom.service.starting_looms import StartingLooms
 from yarnloom.service.worker_polls import WorkerPolls
 from yarnloom.store import Database, LogFile
 from yarnloom.store.runs import step_queries
@@ -95,19 +95,6 @@ ANSWERED_WITHIN = 3.0
 IN_HAND_SHOWN = 20
 
 
-@dataclass(slots=True)
-class LoomsLoaded:
-    """Whether what `serve --load` names is there to be started.
-
-    Attributes:
-        wanted: whether anything is named.
-        published: whether it was published.
-    """
-
-    wanted: bool = False
-    published: bool = False
-
-
 class Core:
     """A running service without its HTTP side.
 
@@ -117,6 +104,7 @@ class Core:
         log_file: of the same folder.
         engine: of the same folder.
         verdicts: where the engine looks up checks of values that another process made.
+        looms: the looms that are published at the start; empty for none.
     """
 
     def __init__(
@@ -126,6 +114,7 @@ class Core:
         log_file: LogFile,
         engine: Engine,
         verdicts: Verdicts,
+        looms: str = "",
     ) -> None:
         self.settings = settings
         self.database = database
@@ -135,7 +124,7 @@ class Core:
         self.address = settings.public_url
         self.closing = False
         self.health = Health()
-        self.loaded = LoomsLoaded()
+        self.looms = StartingLooms(looms)
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
         self.verdicts = verdicts
@@ -199,9 +188,9 @@ class Core:
             return f"nothing can be stored: {fault}"
         if self.health.damage:
             return self.health.damage
-        if self.loaded.wanted and not self.loaded.published:
+        if self.looms.pending:
             return "its looms are not published yet"
-        if self.loaded.wanted and not self.writer.takes_work:
+        if self.looms.names and not self.writer.takes_work:
             return "no worker takes work yet"
         return None
 
@@ -322,6 +311,7 @@ class Core:
         self.closing = True
         if self.notices is not None:
             self.notices.close()
+        self.looms.close()
         self.hub.close()
         self.logs.close_gates()
         self.beside.close()

@@ -156,7 +156,8 @@ class Service:
         except BaseException:
             door.close()
             raise
-        app = create_app(self._settings, database, log_file)
+        looms = ", ".join(self._helpers.load)
+        app = create_app(self._settings, database, log_file, looms)
         config = uvicorn.Config(
             app,
             log_config=None,

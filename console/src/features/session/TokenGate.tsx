@@ -1,4 +1,4 @@
-import { Anchor, Button, Card, Code, PasswordInput, Stack, Text, Title } from "@mantine/core";
+import { Button, Card, Code, PasswordInput, Stack, Text, Title } from "@mantine/core";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 
@@ -58,9 +58,6 @@ function SignIn() {
           <Button type="submit" disabled={!token.trim()}>
             Sign in
           </Button>
-          <Anchor href="/api" size="xs">
-            What the service can do, without signing in
-          </Anchor>
         </Stack>
       </form>
     </Card>

@@ -59,7 +59,8 @@ export function TokensPage() {
 
 function TokenRow({ token }: { token: Token }) {
   const revoke = useRevokeToken(token.name);
-  const ended = token.revoked_at !== null || Date.parse(token.ends_at) <= useNow();
+  const now = useNow();
+  const ended = token.revoked_at !== null || Date.parse(token.ends_at) <= now;
   return (
     <Table.Tr aria-label={`token ${token.name}`} c={ended ? "dimmed" : undefined}>
       <Table.Td>{token.name}</Table.Td>

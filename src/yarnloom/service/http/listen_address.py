@@ -38,14 +38,24 @@ class Door:
         self.own.close()
 
 
-def open_door(host: str, port: int) -> Door:
+def open_door(host: str, port: int, *, any_if_taken: bool = False) -> Door:
     """Listen at an address, and at the Unix socket of its name.
+
+    Args:
+        host: the address.
+        port: its port.
+        any_if_taken: take any free port where another process has that one.
 
     Raises:
         AddressInUse: another process has the port; the message says which.
         StartError: the address is not one of this machine's, or no folder can have the socket.
     """
-    sock = listen(host, port)
+    try:
+        sock = listen(host, port)
+    except AddressInUse:
+        if not any_if_taken:
+            raise
+        sock = listen(host, 0)
     try:
         own, path = local_socket.listen(*sock.getsockname()[:2])
     except BaseException:

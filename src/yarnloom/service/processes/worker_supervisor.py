@@ -9,7 +9,7 @@ from typing import Any
 from yarnloom.begun_files import begins_of, remove_files
 from yarnloom.engine.commands import LoseWorker
 from yarnloom.errors import StartError
-from yarnloom.service.core import Core, LoomsLoaded
+from yarnloom.service.core import Core
 from yarnloom.service.processes.worker_process import (
     LONGEST_LINE,
     EarlyWorker,
@@ -58,13 +58,16 @@ class Supervisor:
         """
         if not self._helpers.load:
             return
-        self._core.loaded = LoomsLoaded(wanted=True)
         publishing: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         for index, name in enumerate(self._helpers.names):
             keep_up = self._keep_up(name, publishing if index == 0 else None)
             self._tasks.append(asyncio.create_task(keep_up))
-        await publishing
-        self._core.loaded.published = True
+        try:
+            await publishing
+        except StartError as error:
+            self._core.looms.note_failed(error.detail)
+            raise
+        self._core.looms.note_published()
 
     async def stop(self, hurry: asyncio.Event) -> None:
         """End the workers: ask first, and kill when hurried."""

@@ -50,6 +50,8 @@ async def workflows(
     ] = None,
 ) -> Response:
     """The current version of every workflow."""
+    if name is not None:
+        await core.looms.ready()
     rows = await core.read(workflow_records.workflows)
     if name is None:
         found = readable(rows, _workflow, "name", "version")
@@ -66,6 +68,7 @@ async def over_time(
     days: Annotated[int, Query(ge=1, le=366, description="How many, today among them")] = 7,
 ) -> Response:
     """How a workflow's runs and steps went over the last days, in UTC: how many, how long."""
+    await core.looms.ready()
     found = _named("workflow", name, await core.read(workflow_records.workflows))
     plan = read_plan(json.loads(found["document"]))
     found_days = await core.read(hourly_counts.over_days, plan, core.now(), days)
@@ -83,6 +86,8 @@ async def tasks(
     ] = None,
 ) -> Response:
     """Every task that was published, and which workers have it."""
+    if name is not None:
+        await core.looms.ready()
     rows = await core.read(workflow_records.tasks)
     workers = await core.submit(ListWorkers())
     if name is None:
