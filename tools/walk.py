@@ -55,11 +55,6 @@ def service(folder: Path) -> Iterator[str]:
         process.wait(30)
 
 
-def _start(url: str, key: str) -> int:
-    with Client(url) as client:
-        return client.start("one", key=key).number
-
-
 def _wait_for(folder: Path, number: int) -> None:
     """Wait for the end of a run, without asking the service."""
     database = next((folder / "data").rglob("*.db"))
@@ -78,12 +73,13 @@ def walk(folder: Path) -> dict[str, str]:
             with contextlib.suppress(OSError), urllib.request.urlopen(f"{url}/ready"):
                 break
             time.sleep(0.1)
-        for key in ("a", "b", "c"):
-            _wait_for(folder, _start(url, key))
-        armed = folder / "armed"
-        armed.touch()
-        _wait_for(folder, _start(url, "d"))
-        armed.unlink()
+        with Client(url) as client:
+            for _ in range(3):
+                _wait_for(folder, client.start("one").number)
+            armed = folder / "armed"
+            armed.touch()
+            _wait_for(folder, client.start("one").number)
+            armed.unlink()
     lines = [
         line.split()
         for file in folder.iterdir()

@@ -151,7 +151,7 @@ def find_settings(
     Raises:
         InvalidInput: something is not right; it says where, and what would be.
     """
-    typed = {name: value for name, value in (options or {}).items() if value not in (None, ())}
+    typed = {name: value for name, value in (options or {}).items() if value not in (None, (), [])}
     found, warnings = project(), _warnings()
     if os.environ.get(f"{PREFIX}PORT", "").startswith("tcp:"):
         del os.environ[f"{PREFIX}PORT"]

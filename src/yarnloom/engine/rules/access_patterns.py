@@ -9,8 +9,8 @@ from yarnloom.errors import NotAllowed
 
 
 def is_within(name: str, patterns: Sequence[str]) -> bool:
-    """Whether a workflow or task, by its full name, fits one of some patterns; of none any fits."""
-    return not patterns or any(fnmatchcase(name, pattern) for pattern in patterns)
+    """Whether a workflow or task, by its full name, fits one of some patterns."""
+    return any(fnmatchcase(name, pattern) for pattern in patterns)
 
 
 def outside(name: str, patterns: Sequence[str]) -> NotAllowed:

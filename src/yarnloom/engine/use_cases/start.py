@@ -124,7 +124,7 @@ class Starting:
             InvalidInput: the params or times do not fit; every problem is named.
         """
         target = self.targets.find(command.target)
-        if not is_within(target.name, command.within):
+        if command.within and not is_within(target.name, command.within):
             raise outside(target.name, command.within)
         plan = self.plans.by_id(target.plan)
         schema = plan.params_schema

@@ -51,21 +51,32 @@ def open_door(host: str, port: int, *, any_if_taken: bool = False) -> Door:
         StartError: the address is not one of this machine's, or no folder can have the socket.
     """
     try:
-        sock = listen(host, port)
+        return _open(host, port)
     except AddressInUse:
         if not any_if_taken:
             raise
-        sock = listen(host, 0)
+        return _open(host, 0)
+
+
+def _open(host: str, port: int) -> Door:
+    sock = bound(host, port)
+    own = None
     try:
+        # First the Unix socket: whoever finds the port answering is to find that, too.
         own, path = local_socket.listen(*sock.getsockname()[:2])
-    except BaseException:
+        sock.listen(1024)
+    except BaseException as error:
         sock.close()
+        if own is not None:
+            own.close()
+        if _is_taken(error):
+            raise _taken(host, port) from error
         raise
     return Door(url_of(host, sock), sock, own, path)
 
 
-def listen(host: str, port: int) -> socket.socket:
-    """A listening socket.
+def bound(host: str, port: int) -> socket.socket:
+    """Return a socket that has an address.
 
     Raises:
         AddressInUse: another process has the port; the message says which.
@@ -77,19 +88,26 @@ def listen(host: str, port: int) -> socket.socket:
         sock = socket.socket(family, socket.SOCK_STREAM, socket.IPPROTO_TCP)
         sock.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         sock.bind((host, port))
-        sock.listen(1024)
     except OSError as error:
-        if error.errno in (98, 48):  # EADDRINUSE on Linux, on macOS
-            raise AddressInUse(
-                f"{host}:{port} is in use by {_holder(port)}.",
-                hint="Stop that one, or give another port with --port (0 takes any free one).",
-            ) from error
+        if _is_taken(error):
+            raise _taken(host, port) from error
         raise StartError(
             f"cannot listen at {host}:{port}: {error.strerror or error}.",
             hint="Give an address of this machine with --host, and a port with --port.",
         ) from error
     sock.setblocking(False)
     return sock
+
+
+def _is_taken(error: BaseException) -> bool:
+    return isinstance(error, OSError) and error.errno in (98, 48)  # EADDRINUSE: Linux, macOS
+
+
+def _taken(host: str, port: int) -> AddressInUse:
+    return AddressInUse(
+        f"{host}:{port} is in use by {_holder(port)}.",
+        hint="Stop that one, or give another port with --port (0 takes any free one).",
+    )
 
 
 def url_of(host: str, sock: socket.socket) -> str:

@@ -18,7 +18,7 @@ from starlette.types import ASGIApp, Receive, Scope, Send
 from yarnloom.errors import YarnloomError
 from yarnloom.protocol.bodies import StartBody
 from yarnloom.protocol.worker_bodies import PollBody, ReportBody
-from yarnloom.service.access.callers import CALLER
+from yarnloom.service.access.callers import CALLER, NOBODY, OWN_USER
 from yarnloom.service.core import Core
 from yarnloom.service.http.problems import problem_response
 from yarnloom.service.http.strict_route import API, PARSED_HERE
@@ -125,14 +125,13 @@ def _usual(scope: Scope) -> Asked | None:
 
 def _start(scope: Scope) -> Asked | None:
     headers = _headers(scope)
-    who = headers.get(b"yarnloom-who", b"").decode("latin-1")
+    said = headers.get(b"yarnloom-who", b"").decode("latin-1")
     key = headers.get(b"idempotency-key", b"").decode("latin-1")
-    if not _is_small_json(headers) or max(len(who), len(key)) > MOST_IN_HEADER:
+    if not _is_small_json(headers) or max(len(said), len(key)) > MOST_IN_HEADER:
         return None
-    return Asked(
-        StartBody,
-        lambda core, body, _: runs.started(core, body, CALLER.get().who(who), key or None),
-    )
+    caller = CALLER.get()
+    who = said or NOBODY if caller is OWN_USER else caller.who(said)
+    return Asked(StartBody, lambda core, body, _: runs.started(core, body, who, key or None))
 
 
 def _wait(number: str, query: bytes) -> Asked | None:

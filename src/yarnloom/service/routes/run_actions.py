@@ -169,7 +169,8 @@ async def rerun(
     """Start the run's workflow, as it is now, with its params and what is changed of them."""
     body = body or RerunBody()
     key = body.key or uuid.uuid4().hex
-    await core.looms.ready()
+    if core.looms.pending:
+        await core.looms.ready()
     command = RerunRun(number, body.params, key, who, body.reason)
     return json_answer(*answer_to_start(await core.starts.start(command, wait)))
 

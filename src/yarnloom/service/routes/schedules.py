@@ -57,7 +57,8 @@ async def list_next_times(
 @router.post("/schedules", status_code=201, response_model=ScheduleAnswer, responses=problems(422))
 async def make_schedule(core: TheCore, who: Asker, body: MakeScheduleBody) -> Response:
     """Make a schedule by hand; looms declare theirs when they are published."""
-    await core.looms.ready()
+    if core.looms.pending:
+        await core.looms.ready()
     command = MakeSchedule(body.name, _changes(body), who, body.reason, body.paused)
     return answer(ScheduleAnswer, await core.submit(command), 201)
 
@@ -74,7 +75,8 @@ async def change_schedule(
     core: TheCore, who: Asker, name: ScheduleName, body: ChangeScheduleBody
 ) -> Response:
     """Change what is given, at once; it wins over what a loom declares."""
-    await core.looms.ready()
+    if core.looms.pending:
+        await core.looms.ready()
     command = ChangeSchedule(name, _changes(body), who, body.reason, body.paused, body.as_declared)
     return answer(ScheduleAnswer, await core.submit(command))
 
@@ -110,7 +112,8 @@ async def start_schedule(
     """Start what the schedule starts, now; also while it is paused."""
     body = body or StartScheduleBody()
     key = body.key or idempotency_key or uuid.uuid4().hex
-    await core.looms.ready()
+    if core.looms.pending:
+        await core.looms.ready()
     command = StartSchedule(name, key, who, body.reason)
     return json_answer(*answer_to_start(await core.starts.start(command, CHECK_WAIT)))
 

@@ -50,7 +50,7 @@ async def workflows(
     ] = None,
 ) -> Response:
     """The current version of every workflow."""
-    if name is not None:
+    if name is not None and core.looms.pending:
         await core.looms.ready()
     rows = await core.read(workflow_records.workflows)
     if name is None:
@@ -68,7 +68,8 @@ async def over_time(
     days: Annotated[int, Query(ge=1, le=366, description="How many, today among them")] = 7,
 ) -> Response:
     """How a workflow's runs and steps went over the last days, in UTC: how many, how long."""
-    await core.looms.ready()
+    if core.looms.pending:
+        await core.looms.ready()
     found = _named("workflow", name, await core.read(workflow_records.workflows))
     plan = read_plan(json.loads(found["document"]))
     found_days = await core.read(hourly_counts.over_days, plan, core.now(), days)
@@ -86,7 +87,7 @@ async def tasks(
     ] = None,
 ) -> Response:
     """Every task that was published, and which workers have it."""
-    if name is not None:
+    if name is not None and core.looms.pending:
         await core.looms.ready()
     rows = await core.read(workflow_records.tasks)
     workers = await core.submit(ListWorkers())
