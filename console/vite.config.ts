@@ -17,7 +17,14 @@ export default defineConfig({
     // The content policy allows no inlined assets.
     assetsInlineLimit: 0,
     chunkSizeWarningLimit: 1_000,
-    rolldownOptions: { input: ["index.html", "api.html"] },
+    rolldownOptions: {
+      input: ["index.html", "api.html", "link.html", "src/link/follow.ts"],
+      // Pages of other sites name it, so its name stays, and it is whole in itself.
+      preserveEntrySignatures: "exports-only",
+      output: {
+        entryFileNames: ({ name }) => (name === "follow" ? "follow.js" : "assets/[name]-[hash].js"),
+      },
+    },
   },
   worker: { format: "es" },
   server: {

@@ -142,6 +142,21 @@ def stubborn(ctx: StepContext, folder: str) -> None:
     nap(600)
 
 
+@loom.task(name="grows-task", retry=Retry(attempts=2, wait=0))
+def grows(ctx: StepContext, folder: str) -> None:
+    """Publishes a text piece by piece; the first attempt breaks off when a file is there."""
+    first = ctx.attempt == 1
+    if first:
+        ctx.publish("first attempt", to="letter", append=True)
+    for number in range(1_000_000 if first else 200):
+        blank = " " if number or first else ""
+        ctx.publish(f"{blank}{number}", to="letter", append=True)
+        if first and number >= 50:
+            if (Path(folder) / "fail").exists():
+                raise OSError("broke off")
+            nap(0.02)
+
+
 @loom.task(name="noisy-task")
 def noisy(ctx: StepContext, folder: str) -> None:
     """Prints in every way that there is."""
@@ -197,7 +212,7 @@ WALK = {name: param(name) for name in Walk.model_fields}
 for task in (walk, walk_io, walk_async, mail_all):
     name = task.__name__.replace("_", "-")
     loom.workflow(name, params=Walk, plan=step("go", task, **WALK))
-for task in (page, remembers, stubborn, noisy, flood, watches):
+for task in (page, remembers, stubborn, noisy, grows, flood, watches):
     loom.workflow(task.__name__, params=Walk, plan=step("go", task, folder=param("folder")))
 for leak in ("raise", "return", "print"):
     loom.workflow(

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import http.server
 import re
 import threading
 from collections.abc import Iterator
 from pathlib import Path
+from urllib.parse import quote, unquote
 
 import pytest
 from playwright.sync_api import Page, expect
 
+from tests.console.conftest import stay_out
 from tests.helpers import ROOT, ServiceProgram, eventually, service
 from tests.long_loom import lines
 
@@ -134,27 +137,68 @@ def test_a_run_is_started_anew_with_other_params(
     expect(page.get_by_role("heading", name=f"Run {run.number + 1}")).to_be_visible()
 
 
-def test_the_example_page_follows_a_run_through_a_break(
-    program: ServiceProgram, page: Page, marks: Path
-) -> None:
-    """From another origin, with a link, EventSource and nothing else; cut off, it catches up."""
-    run = program.client().start("mail-all", folder=str(marks), count=3)
+@contextlib.contextmanager
+def another_site() -> Iterator[str]:
+    """The examples of the docs, served as pages of another site."""
     quiet = functools.partial(_Quiet, directory=str(ROOT / "docs" / "examples"))
     with http.server.ThreadingHTTPServer(("127.0.0.1", 0), quiet) as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
+        yield f"http://127.0.0.1:{server.server_port}"
+        server.shutdown()
+
+
+def test_the_example_page_follows_a_run_through_a_break(
+    program: ServiceProgram, page: Page, marks: Path
+) -> None:
+    """From another site, with a link and our script; cut off, it catches up."""
+    with another_site() as site:
         noisy = program.client().start("noisy", folder=str(marks))
-        link = program.url + noisy.link("1h").path
-        polled: list[str] = []
-        page.on("request", lambda one: polled.append(one.resource_type))
-        page.goto(f"http://127.0.0.1:{server.server_port}/follow.html?link={link}")
+        link = quote(noisy.link("1h").address, safe="")
+        asked: list[str] = []
+        page.on("request", lambda one: asked.append(one.url))
+        page.goto(f"{site}/follow.html?link={link}")
         expect(page.locator("#state")).to_have_text("done")
         expect(page.locator("#news li")).to_have_count(2)
         page.context.set_offline(True)
         page.context.set_offline(False)
         expect(page.locator("#news li")).to_have_count(2)
-        assert set(polled) <= {"document", "eventsource", "other"}
-        server.shutdown()
+        secret = unquote(link).partition("#")[2]
+        assert [url for url in asked if url.startswith(program.url) and secret in url] == []
+
+
+def test_a_text_of_200_pieces_grows_in_a_page_of_ones_own(
+    program: ServiceProgram, page: Page, marks: Path
+) -> None:
+    """Each piece once, in order; a second attempt begins the text anew."""
+    with another_site() as site:
+        run = program.client().start("grows", folder=str(marks))
+        link = quote(run.link("1h").address, safe="")
+        page.goto(f"{site}/follow.html?link={link}")
+        expect(page.locator("#letter")).to_contain_text("first attempt 0 1 2")
+        (marks / "fail").touch()
+        run.wait(60)
+        whole = " ".join(str(number) for number in range(200))
+        expect(page.locator("#letter")).to_have_text(whole)
+
+
+def test_a_link_is_a_page_for_people(program: ServiceProgram, page: Page, marks: Path) -> None:
+    """Without a sign-in: the state, what was published, with details the steps; until it ends."""
+    stay_out(page.context, program.url)
+    run = program.client().start("noisy", folder=str(marks))
+    plain, details = run.link("1h"), run.link("1h", details=True)
     run.wait(60)
+    page.goto(plain.address)
+    expect(page.get_by_role("heading", name=f"Run {run.number}")).to_contain_text("done")
+    expect(page.get_by_role("heading", name="Published")).to_be_visible()
+    expect(page.get_by_role("heading", name="Steps")).to_have_count(0)
+    page.goto("about:blank")
+    page.goto(details.address)
+    expect(page.get_by_role("heading", name="Steps")).to_be_visible()
+    run.revoke_link(details.id)
+    expect(page.get_by_text("this link has ended")).to_be_visible()
+    page.goto("about:blank")
+    page.goto(f"{program.url}/link#1.nothing")
+    expect(page.get_by_text("was not made by this service")).to_be_visible()
 
 
 class _Quiet(http.server.SimpleHTTPRequestHandler):

@@ -351,7 +351,9 @@ export interface Link {
 /** A link that was made: its token is told only now. */
 export interface MadeLink extends Link {
   token: string;
-  /** For a browser's EventSource. */
+  /** Of a page that shows the run; its secret is in the fragment. */
+  address: string;
+  /** Of the events, for a browser's EventSource. */
   path: string;
 }
 
@@ -361,7 +363,13 @@ export interface LinkList {
   next: string | null;
 }
 
-/** A run as a link shows it; the last six fields only with details. */
+/** A step of a run, or an each of it, as a link with details shows it. */
+export interface LinkedStep {
+  address: string;
+  state: string;
+}
+
+/** A run as a link shows it; the last seven fields only with details. */
 export interface LinkedRun {
   number: number;
   state: RunState;
@@ -377,6 +385,8 @@ export interface LinkedRun {
   output?: Json;
   error?: Fault | null;
   round?: number;
+  /** In the order of the plan, the first 200. */
+  steps?: LinkedStep[];
 }
 
 /** RFC 9457 problem details. */
@@ -737,6 +747,10 @@ export interface PublishedEntry {
   address: string;
   attempt: number;
   value: Json;
+  /** What it is called, where it has a name. */
+  to?: string;
+  /** It is put behind the text of its name, that of the same attempt. */
+  append?: boolean;
   /** What follows was too much, and is not kept. */
   dropped?: boolean;
 }

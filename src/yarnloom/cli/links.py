@@ -4,9 +4,6 @@ from __future__ import annotations
 
 import argparse
 
-from rich.padding import Padding
-from rich.text import Text
-
 from yarnloom.cli import output
 from yarnloom.cli.options import Add, Parser, positive
 from yarnloom.cli.output import out
@@ -27,9 +24,10 @@ def link(client: Client, options: argparse.Namespace) -> int:
     if options.json:
         output.print_json(found)
         return 0
-    out.print(f"{client.target.url}{found['path']}", soft_wrap=True)
-    note = f"for run {options.run} only, for {duration_text(lasts)}; open it with EventSource"
-    out.print(Padding(Text(note, style="dim"), (0, 0), expand=False))
+    output.write(found["address"] + "\n")
+    output.say(
+        f"whoever has it sees run {options.run}, and nothing else, for {duration_text(lasts)}"
+    )
     return 0
 
 

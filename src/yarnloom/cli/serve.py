@@ -246,6 +246,7 @@ def _service_settings(values: Settings) -> ServiceSettings:
         port=values.port,
         names=values.names,
         public_url=values.public_url.rstrip("/"),
+        embed=values.embed,
         lease=values.lease,
         commit=values.commit,
         keep_files=values.keep_files,

@@ -309,6 +309,10 @@ class PublishedEntry(Answer):
     address: str = Field(description="Of the step.")
     attempt: int
     value: JsonValue
+    to: str = Field("", description="What it is called, where it has a name.")
+    append: bool = Field(
+        False, description="It is put behind the text of its name, that of the same attempt."
+    )
     dropped: bool = Field(False, description="What follows was too much, and is not kept.")
 
 

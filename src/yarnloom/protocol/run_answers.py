@@ -324,7 +324,8 @@ class MadeLink(LinkAnswer):
     """A link that was made: its token is told only now."""
 
     token: str
-    path: str = Field(description="For a browser's EventSource.")
+    address: str = Field(description="Of a page that shows the run; its secret is in the fragment.")
+    path: str = Field(description="Of the events, for a browser's EventSource.")
 
 
 class LinkList(Answer):
@@ -334,8 +335,15 @@ class LinkList(Answer):
     next: str | None
 
 
+class LinkedStep(Answer):
+    """A step of a run, or an each of it, as a link with details shows it."""
+
+    address: str
+    state: str
+
+
 class LinkedRun(Answer):
-    """A run as a link shows it; the last six fields only with details."""
+    """A run as a link shows it; the last seven fields only with details."""
 
     number: int
     state: RunStateWord
@@ -350,6 +358,9 @@ class LinkedRun(Answer):
     output: JsonValue = None
     error: Fault | None = None
     round: int = 1
+    steps: list[LinkedStep] = Field(
+        default_factory=list, description="In the order of the plan, the first 200."
+    )
 
 
 class ProblemAnswer(Answer):

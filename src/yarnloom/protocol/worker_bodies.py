@@ -138,6 +138,12 @@ class LineRecord(TypedDict):
     value: NotRequired[
         Annotated[JsonValue, Field(description="Of the stream `published`, any JSON.")]
     ]
+    to: NotRequired[Annotated[str, Field(max_length=100, description="What it is called.")]]
+    append: NotRequired[
+        Annotated[
+            bool, Field(strict=True, description="Whether it is put behind the text of `to`.")
+        ]
+    ]
     level: NotRequired[Short]
     logger: NotRequired[Short]
     address: NotRequired[Annotated[str, Field(max_length=2_000)]]

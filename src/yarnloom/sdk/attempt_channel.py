@@ -18,8 +18,8 @@ class AttemptLine(Protocol):
     def saved(self, changed: JsonObject) -> None:
         """Parts of the step's record have changed."""
 
-    def publish(self, value: JsonValue) -> None:
-        """Something for whoever watches."""
+    def publish(self, value: JsonValue, to: str = "", *, append: bool = False) -> None:
+        """Something for whoever watches: a value, of a name, or more of the text of a name."""
 
     def ask(self, question: JsonObject) -> JsonObject:
         """Ask the service something, and wait for its answer."""
@@ -43,7 +43,7 @@ class OwnLine:
     def saved(self, changed: JsonObject) -> None:
         """Nothing is kept."""
 
-    def publish(self, value: JsonValue) -> None:
+    def publish(self, value: JsonValue, to: str = "", *, append: bool = False) -> None:
         """Keep it for the test."""
         self.published.append(value)
 

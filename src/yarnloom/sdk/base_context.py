@@ -30,6 +30,10 @@ _LOG = logging.getLogger("yarnloom.step")
 IfUnsure = str | Callable[[str], bool]
 
 
+MOST_IN_NAME = 100
+"""Letters in the name of something published."""
+
+
 class BaseContext:
     """What both contexts can do: `StepContext` of functions, `AsyncStepContext` of `async def`.
 
@@ -281,15 +285,26 @@ class BaseContext:
 
     # To the outside
 
-    def publish(self, value: JsonValue) -> None:
+    def publish(self, value: JsonValue, *, to: str = "", append: bool = False) -> None:
         """Send text or JSON to whoever watches the run, at once.
+
+        Args:
+            value: what is sent.
+            to: the name of what it is; a later value of a name replaces the earlier one.
+            append: the text is put behind that of the same name, which so grows. A new attempt
+                begins it anew.
 
         Raises:
             ValueRefused: it is not JSON, or too large.
+            ValueError: only text with a name can grow; a name has at most 100 letters.
         """
         self._raise_again()
         encode(value, "what was published")
-        self._line.publish(value)
+        if len(to) > MOST_IN_NAME:
+            raise ValueError(f"found to={to!r:.60}…; expected at most {MOST_IN_NAME} letters")
+        if append and not (to and isinstance(value, str)):
+            raise ValueError("append=True needs text, and its name in to=")
+        self._line.publish(value, to, append=append)
 
     def _begin_question(
         self, what: str, if_unsure: IfUnsure, scope: str, *, is_used: bool

@@ -23,6 +23,7 @@ class ServiceSettings:
         host: the address to listen at.
         port: the port; 0 takes any free one.
         public_url: the address by which people reach it; empty for the one it listens at.
+        embed: sites whose pages may show the page of a link inside.
         names: host names by which this service is reached, beside its address.
         lease: seconds a worker is thought to live after its last request.
         commit: "loop", "thread", or "auto" (by how fast the disk is).
@@ -33,6 +34,7 @@ class ServiceSettings:
     host: str = DEFAULT_HOST
     port: int = DEFAULT_PORT
     public_url: str = ""
+    embed: tuple[str, ...] = ()
     names: tuple[str, ...] = ()
     lease: float = LEASE
     commit: str = "auto"

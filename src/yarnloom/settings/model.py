@@ -82,6 +82,11 @@ class Settings(BaseSettings):
     keep_files: Span = Field(
         86_400.0, ge=0, description="How long a file is kept that no run uses."
     )
+    embed: Several = Field(
+        (),
+        description="Sites whose pages may show the page of a link inside, as "
+        "`https://shop.example`.",
+    )
     url: str = Field(
         "",
         description="The service that commands and clients talk to, if it is not the one of "
@@ -94,7 +99,7 @@ class Settings(BaseSettings):
         None, description="A file with the token that tasks use, where they talk to the service."
     )
 
-    @field_validator("names", "load", mode="after")
+    @field_validator("names", "load", "embed", mode="after")
     @classmethod
     def _each_once(cls, value: tuple[str, ...], _: ValidationInfo) -> tuple[str, ...]:
         return tuple(dict.fromkeys(value))

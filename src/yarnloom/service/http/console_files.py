@@ -10,10 +10,11 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, Header
+from fastapi import APIRouter, Header, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 
 from yarnloom.errors import NotFound
+from yarnloom.service.settings import ServiceSettings
 
 POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:"
 PACKED = (".js", ".css", ".svg")
@@ -57,6 +58,33 @@ def asset(name: str, accept_encoding: Annotated[str, Header(max_length=500)] = "
         packed = {"Content-Encoding": "gzip", "Vary": "Accept-Encoding"}
         return Response(_packed(path), media_type=kind, headers={**_HEADERS, **forever, **packed})
     return FileResponse(path, headers={**_HEADERS, **forever})
+
+
+@router.get("/link")
+async def link_page(request: Request) -> Response:
+    """The page that shows the run of a link; only it can be inside pages of other sites."""
+    settings: ServiceSettings = request.app.state.core.settings
+    sites = " ".join(settings.embed) or "'none'"
+    policy = f"{POLICY}; frame-ancestors {sites}"
+    headers = {"Content-Security-Policy": policy, "Cache-Control": "no-cache"}
+    index = console_folder() / "link.html"
+    if not index.is_file():
+        return HTMLResponse(_MISSING, 503, headers=headers)
+    return FileResponse(index, headers=headers)
+
+
+@router.get("/follow.js")
+async def follow_script() -> Response:
+    """The script with which a page of another site follows the run of a link."""
+    path = console_folder() / "follow.js"
+    if not path.is_file():
+        raise NotFound("the console is not built into this checkout")
+    headers = {
+        "Access-Control-Allow-Origin": "*",
+        "Cross-Origin-Resource-Policy": "cross-origin",
+        "Cache-Control": "no-cache",
+    }
+    return FileResponse(path, media_type="text/javascript", headers=headers)
 
 
 @router.get("/{path:path}")

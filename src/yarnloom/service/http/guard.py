@@ -123,7 +123,10 @@ def _marked(start: Message, body: bytes, asked: Headers) -> tuple[Message, bytes
 
 
 _LOOPBACK_NAMES = {"localhost", "127.0.0.1", "::1"}
-_LINKS = "/api/v1/links/"
+_LINKS = ("/api/v1/links/", "/api/v1/link")
+_FOR_ANY_PAGE = (*_LINKS, "/follow.js")
+"""What pages of other sites may use: a link's secret says what it shows."""
+
 _WORKERS = "/api/v1/workers/"
 _RUNS = "/api/v1/runs/"
 _PROBES = ("/health", "/ready")
@@ -262,8 +265,8 @@ class Guard:
                 f"this service does not go by the name {host!r:.80}; it is {sorted(self._names)}.",
                 hint="Start it with --name if it is reached by another.",
             )
-        if path.startswith(_LINKS):
-            return None  # any page may hold it
+        if path.startswith(_FOR_ANY_PAGE):
+            return None
         origin = headers.get("origin")
         if origin is not None and _netloc(origin) != host.lower():
             return NotAllowed(f"a page from {origin:.80} may not use this service")
@@ -369,10 +372,18 @@ def guarded(headers: list[tuple[bytes, bytes]]) -> list[tuple[bytes, bytes]]:
     if _POLICY[0] not in names:
         return [*headers, *[one for one in _ON_EVERY_ANSWER if one[0] not in names], _POLICY]
     own = [
-        (name, value + b"; " + _POLICY[1] if name.lower() == _POLICY[0] else value)
+        (name, _with_policy(value) if name.lower() == _POLICY[0] else value)
         for name, value in headers
     ]
     return [*own, *[one for one in _ON_EVERY_ANSWER if one[0] not in names]]
+
+
+def _with_policy(value: bytes) -> bytes:
+    """A policy with ours; a page says itself which sites may show it inside."""
+    more = _POLICY[1]
+    if b"frame-ancestors" in value:
+        more = more.partition(b"; ")[2]
+    return value + b"; " + more
 
 
 def _name(host: str) -> str:

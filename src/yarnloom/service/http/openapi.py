@@ -25,6 +25,7 @@ CONTENTS: dict[str, JsonObject] = {
     "/runs/{number}/log/live": {EVENTS: _TEXT},
     "/runs/{number}/lines/live": {EVENTS: _TEXT},
     "/links/{token}/events": {EVENTS: _TEXT},
+    "/link/events": {EVENTS: _TEXT},
     "/runs/{number}/export": {"text/csv": _TEXT, JSON_LINES: _TEXT},
     "/files/{sha256}": {"*/*": _BYTES},
 }
@@ -63,6 +64,8 @@ NAMES = {
     "settle": "settleEffect",
     "published": "listPublished",
     "published_live": "followPublished",
+    "shown_by_header": "showRunOfLink",
+    "events_by_header": "followRunOfLink",
     "linked_run": "showLinkedRun",
     "linked_events": "followLinkedRun",
     "export": "exportItems",
@@ -172,7 +175,7 @@ def _complete(path: str, method: str, operation: JsonObject) -> None:
     responses = operation["responses"]
     own = operation["operationId"].partition("_api_v1")[0]
     operation["operationId"] = NAMES.get(own) or _camel(own)
-    if path.startswith("/links/"):
+    if path.startswith(("/links/", "/link")):
         operation["tags"] = ["public"]
     elif path.startswith("/session"):
         operation["tags"] = ["session"]

@@ -5,8 +5,9 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import deque
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterator
 from dataclasses import asdict
+from itertools import islice
 from typing import Annotated
 
 from fastapi import Header, Path, Query
@@ -17,7 +18,7 @@ from yarnloom.engine.commands import MakeLink, RevokeLink
 from yarnloom.engine.queries import run_graph
 from yarnloom.engine.queries.log_records import link_record
 from yarnloom.engine.records.errors import StepError
-from yarnloom.engine.records.parts import AttemptRecord, StepRecord
+from yarnloom.engine.records.parts import AttemptRecord, PartRecord, StepRecord
 from yarnloom.engine.records.runs import LinkRecord, RunRecord
 from yarnloom.engine.rules.states import STEP_ENDED
 from yarnloom.errors import InvalidInput, NotAllowed, Problem
@@ -44,8 +45,19 @@ router = api_router("watching", changes=("operate",))
 BATCH = 500
 # A page of the user's own application may use a link: it is the link that allows it.
 ANY_PAGE = {"Access-Control-Allow-Origin": "*", "Cache-Control": "no-store"}
+_LINK_HEADERS = {
+    **ANY_PAGE,
+    "Access-Control-Allow-Headers": "Yarnloom-Link, Last-Event-ID, Cache-Control",
+    "Access-Control-Max-Age": "7200",
+}
 _SHOWN = ("number", "state", "progress", "created_at", "started_at", "ended_at")
 _DETAILS = ("workflow", "outcome", "stop_asked", "output", "error", "round")
+
+_PUBLISHED_SHOWN = ("line", "at", "value", "to", "append", "attempt")
+"""Of something published what an end user sees: a new attempt begins a growing text anew."""
+
+STEPS_SHOWN = 200
+"""Of a run by a link with details."""
 
 MOST_WAITING = 5_000
 """Lines that wait for a reader of all runs."""
@@ -57,6 +69,9 @@ MarkText = Annotated[str, Query(pattern=r"^([0-9]{1,15}-[0-9]{1,15})?$")]
 SoughtText = Annotated[str, Query(max_length=200, description="In a line")]
 LastId = Annotated[str | None, Header(max_length=100, alias="Last-Event-ID")]
 Token = Annotated[str, Path(max_length=200)]
+LinkHeader = Annotated[
+    str, Header(max_length=200, alias="Yarnloom-Link", description="What is in the fragment")
+]
 
 
 @router.get("/runs/{number}/published", response_model=PublishedList, responses=problems(404, 410))
@@ -170,8 +185,12 @@ async def make_link(
     body = body or LinkBody()
     link: LinkRecord = await core.submit(MakeLink(number, body.seconds, body.details, who))
     token = core.links.token(link.id)
-    path = f"/api/v1/links/{token}/events"
-    return answer(MadeLink, {**asdict(link), "token": token, "path": path}, 201)
+    found = {
+        "token": token,
+        "address": f"{core.address}/link#{token}",
+        "path": f"/api/v1/links/{token}/events",
+    }
+    return answer(MadeLink, {**asdict(link), **found}, 201)
 
 
 @router.get("/runs/{number}/links", response_model=LinkList, responses=problems(404, 410))
@@ -210,6 +229,30 @@ async def linked_run(core: TheCore, token: Token) -> Response:
     found = answer(LinkedRun, await _shown(core, link))
     found.headers.update(ANY_PAGE)
     return found
+
+
+@router.get("/link", response_model=LinkedRun, responses=problems(403, 404, 410))
+@takes("anybody")
+async def shown_by_header(core: TheCore, yarnloom_link: LinkHeader) -> Response:
+    """The run of a link, whose secret is in a header, so that no log has it."""
+    return await linked_run(core, yarnloom_link)
+
+
+@router.get("/link/events", responses=problems(403, 404, 410))
+@takes("anybody")
+async def events_by_header(
+    core: TheCore, yarnloom_link: LinkHeader, last_event_id: LastId = None
+) -> EventSourceResponse:
+    """The events of a link, whose secret is in a header, so that no log has it."""
+    return await linked_events(core, yarnloom_link, last_event_id)
+
+
+@router.options("/link", include_in_schema=False)
+@router.options("/link/events", include_in_schema=False)
+@takes("anybody")
+async def allowed_from_elsewhere() -> Response:
+    """What a page of another site may send: browsers ask before they do."""
+    return Response(status_code=204, headers=_LINK_HEADERS)
 
 
 @router.get("/links/{token}/events", responses=problems(403, 404, 410))
@@ -254,7 +297,20 @@ async def _shown(core: Core, link: Record) -> JsonObject:
     run = await core.runs.show(link["run"], plain=not link["details"])
     names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
     message = _plain_message(run, details=bool(link["details"]))
-    return {**{name: getattr(run, name) for name in names}, "message": message}
+    found = {**{name: getattr(run, name) for name in names}, "message": message}
+    if link["details"]:
+        graph = await core.runs.graph(link["run"])
+        found["steps"] = list(islice(_steps_of(graph.part), STEPS_SHOWN))
+    return found
+
+
+def _steps_of(part: PartRecord) -> Iterator[JsonObject]:
+    """Yield the steps and eaches below a part, in the order of the plan."""
+    if part.parts:
+        for one in part.parts:
+            yield from _steps_of(one)
+    elif part.standing is not None and part.address:
+        yield {"address": part.address, "state": str(part.standing.state)}
 
 
 def _plain_message(run: RunRecord, *, details: bool) -> str:
@@ -271,7 +327,7 @@ def _published_by(link: Record, entry: Line) -> JsonObject:
     return (
         dict(entry)
         if link["details"]
-        else {name: entry.get(name) for name in ("line", "at", "value")}
+        else {name: entry[name] for name in _PUBLISHED_SHOWN if name in entry}
     )
 
 

@@ -82,7 +82,8 @@ def published_text(printer: Printer, line: Line) -> str:
     if problem := depth_problem(value):
         value = f"what was published cannot be shown: {problem}"
     entry = {"at": str(line.get("at"))[:100], "address": printer.address}
-    return json.dumps({**entry, "attempt": printer.key.attempt, "value": value})
+    named = {name: line[name] for name in ("to", "append") if line.get(name)}
+    return json.dumps({**entry, "attempt": printer.key.attempt, "value": value, **named})
 
 
 def text_of(line: Line) -> str:

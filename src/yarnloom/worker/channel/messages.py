@@ -345,11 +345,12 @@ class AttemptStream(io.TextIOWrapper):
                 return
 
 
-def published(attempt: int, value: JsonValue) -> Message:
+def published(attempt: int, value: JsonValue, to: str = "", *, append: bool = False) -> Message:
     """The message that passes on what an attempt published.
 
     Raises:
         ValueRefused: the value is no JSON.
     """
     at = datetime.now(UTC).isoformat()
-    return {"kind": "line", "attempt": attempt, "at": at, "stream": "published", "value": value}
+    said = {"kind": "line", "attempt": attempt, "at": at, "stream": "published", "value": value}
+    return said | ({"to": to} if to else {}) | ({"append": True} if append else {})

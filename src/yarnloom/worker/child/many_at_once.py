@@ -84,9 +84,9 @@ class _Line:
         """Tell the worker at once."""
         self._send("saved", saved=changed)
 
-    def publish(self, value: JsonValue) -> None:
+    def publish(self, value: JsonValue, to: str = "", *, append: bool = False) -> None:
         """Send it on."""
-        self._shared.channel.send(published(self._attempt, value))
+        self._shared.channel.send(published(self._attempt, value, to, append=append))
 
     def ask(self, question: Message) -> Message:
         """Ask the service, and wait, on a thread of its own."""

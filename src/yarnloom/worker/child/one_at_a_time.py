@@ -319,9 +319,9 @@ class _Attempt:
         """Tell the worker at once, so that nothing is repeated when this process dies."""
         self.send("saved", saved=changed)
 
-    def publish(self, value: JsonValue) -> None:
+    def publish(self, value: JsonValue, to: str = "", *, append: bool = False) -> None:
         """Send it on."""
-        self.home.outbox.send(published(self.id, value))
+        self.home.outbox.send(published(self.id, value, to, append=append))
 
     def ask(self, question: Message) -> Message:
         """Ask the service, and wait."""
