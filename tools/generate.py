@@ -1,4 +1,4 @@
-"""Files that are made from others: the client without asyncio, types, fields of filters.
+"""Files that are made from others: the client without asyncio, types, tables of the docs.
 
 `python -m tools.generate` writes them; with `--check` it only says which are stale. Statements
 between the lines `# asyncio only` and `# end` are left out of the client without asyncio.
@@ -12,6 +12,7 @@ import sys
 from pathlib import Path
 
 from tools.console_types import console_types
+from tools.doc_tables import access_table, settings_table, with_table
 from tools.filter_fields import client_text, protocol_text
 
 CLIENT = Path("src/yarnloom/client")
@@ -24,6 +25,7 @@ SYNC = {
     "async_file_calls.py": "file_calls.py",
     "async_setting_calls.py": "setting_calls.py",
 }
+DOCS = Path("docs")
 TYPES = Path("console/src/api/answers.ts")
 
 _ASYNCIO_ONLY = re.compile(r"^ *# asyncio only.*?^ *# end\n", re.S | re.M)
@@ -80,6 +82,8 @@ def main(arguments: list[str]) -> int:
     made[TYPES] = console_types()
     made[CLIENT / "runs_filter.py"] = _formatted(client_text())
     made[Path("src/yarnloom/protocol/filter_fields.py")] = _formatted(protocol_text())
+    for name, table in (("access.md", access_table()), ("settings.md", settings_table())):
+        made[DOCS / name] = with_table(DOCS / name, table)
     stale = [path for path, text in made.items() if not path.exists() or path.read_text() != text]
     if "--check" in arguments:
         for path in stale:

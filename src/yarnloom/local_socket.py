@@ -27,6 +27,9 @@ from yarnloom.errors import StartError
 LONGEST_PATH = 104
 """Bytes that the path of a socket may have on every system, its end included."""
 
+BACKLOG = 4_096
+"""Connections that may wait to be taken; a Unix socket refuses more at once."""
+
 RECORD = "service.json"
 """The file in a data folder that names the socket of its service."""
 
@@ -117,7 +120,7 @@ def _listen(folder: Path, name: str) -> socket.socket:
     try:
         sock.bind(str(made))
         made.chmod(0o600)
-        sock.listen(1024)
+        sock.listen(BACKLOG)
         made.rename(folder / name)
     except OSError:
         sock.close()
@@ -146,17 +149,23 @@ def answers(path: str) -> bool:
 
 
 def socket_of(url: str) -> str:
-    """Return the path of the Unix socket of this user's service at an address; "" for none."""
+    """Return the path of the Unix socket of this user's service at an address; "" for none.
+
+    Whether the service still lives shows itself at the connection: to try it here would take a
+    place among those that wait for one.
+    """
     parts = urlsplit(url)
     host, port = parts.hostname or "", parts.port or 80
-    for folder in dict.fromkeys(folders()):
-        if not is_private(folder):
-            continue
-        for address in (*_NAMES.get(host, (host,)), *_ANY):
-            path = folder / f"{address}-{port}.sock"
-            if path.exists() and answers(str(path)):
-                return str(path)
-    return ""
+    found = [
+        str(path)
+        for folder in dict.fromkeys(folders())
+        if is_private(folder)
+        for address in (*_NAMES.get(host, (host,)), *_ANY)
+        if (path := folder / f"{address}-{port}.sock").exists()
+    ]
+    if len(found) > 1:
+        return next((path for path in found if answers(path)), found[0])
+    return found[0] if found else ""
 
 
 def url_of(path: str) -> str:

@@ -18,6 +18,7 @@ MASK = "•••"
 KEY_VARIABLE = "YARNLOOM_SECRET_KEY"
 TOKEN_VARIABLE = "YARNLOOM_TOKEN"
 TOKEN_FILE_VARIABLE = "YARNLOOM_TOKEN_FILE"
+TASK_TOKEN_VARIABLE = "YARNLOOM_TASK_TOKEN"
 SHORTEST = 4
 """Text shorter than that is not looked for in what is printed: it would be found everywhere."""
 
@@ -25,10 +26,18 @@ SHORTEST_ENCODED = 6
 """The same for a secret that is written otherwise: in base64, quoted, escaped."""
 
 
-def environment_for_tasks() -> dict[str, str]:
-    """Return this process's environment without what only the service and its workers may know."""
+def environment_without_secrets() -> dict[str, str]:
+    """Return this process's environment without what only this process may know."""
     hidden = (KEY_VARIABLE, TOKEN_VARIABLE, TOKEN_FILE_VARIABLE)
     return {name: value for name, value in os.environ.items() if name not in hidden}
+
+
+def environment_for_tasks() -> dict[str, str]:
+    """Return the environment of processes that run tasks: with a token of theirs, if one is set."""
+    found = environment_without_secrets()
+    if token_file := found.pop(TASK_TOKEN_VARIABLE, ""):
+        found[TOKEN_FILE_VARIABLE] = token_file
+    return found
 
 
 def masked_text(text: str, secrets: Iterable[str]) -> str:

@@ -291,6 +291,19 @@ def test_a_worker_whose_token_is_revoked_still_reports(tmp_path: Path) -> None:
             worker.kill()
 
 
+def test_tasks_get_a_token_of_their_own_where_one_is_set(tmp_path: Path) -> None:
+    """Only its file is in their environment; what they do is recorded under its name."""
+    file = tmp_path / "token"
+    file.write_text("later")
+    env = {"YARNLOOM_TASK_TOKEN": str(file)}
+    with (
+        service(tmp_path / "data", "--load", "tests.secret_loom:loom", env=env) as program,
+        program.client() as own,
+    ):
+        file.write_text(own.add_token("of-tasks", ["view"]).token)
+        assert own.start("environment").wait() == ["YARNLOOM_TOKEN_FILE"]
+
+
 def test_no_token_is_taken_from_an_option(program: ServiceProgram, tmp_path: Path) -> None:
     """A file is; an address with a password is refused, too."""
     file = tmp_path / "token"

@@ -46,7 +46,14 @@ def serve(options: argparse.Namespace) -> int:
             folder = project.file.parent
         if found.origins["data"] == f"beside {project.file}":
             prepare_data_folder(values.data)
-    helpers = Helpers(values.load, values.workers, processes, folder, values.reload)
+    helpers = Helpers(
+        values.load,
+        values.workers,
+        processes,
+        folder,
+        values.reload,
+        str(values.task_token.absolute()) if values.task_token else "",
+    )
     # Of several projects each has its own service: only one can have the usual port.
     door = open_door(
         values.host,
@@ -196,7 +203,11 @@ async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
     out.print(
         "tomorrow's waters could be announced each night: yarnloom schedule nightly-waters --resume"
     )
-    out.print(f"\nThe console: {url}/runs/{run.number}")
+    address = f"{url}/runs/{run.number}"
+    if _signs_in():
+        found = await client.call(http_requests.sign_in_request(f"/runs/{run.number}"))
+        address = found["address"]
+    out.print(f"\nThe console: {address}", soft_wrap=True)
     return 0
 
 

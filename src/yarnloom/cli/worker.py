@@ -12,6 +12,8 @@ from yarnloom.cli.options import Add, Parser, memory, notice_options, positive
 from yarnloom.cli.text_streams import say
 from yarnloom.client import Target
 from yarnloom.errors import InvalidInput
+from yarnloom.masking import TASK_TOKEN_VARIABLE
+from yarnloom.settings.project import find_project
 
 
 def worker(options: argparse.Namespace, target: Target) -> int:
@@ -29,6 +31,9 @@ def worker(options: argparse.Namespace, target: Target) -> int:
         arguments = [one for one in sys.argv[1:] if one != "--detach"]
         arguments += [] if options.name else ["--name", name]
         return background_workers.begin(name, ", ".join(options.load), target.url, arguments)
+    project = find_project()
+    if project is not None and (file := project.text("task_token")):
+        os.environ.setdefault(TASK_TOKEN_VARIABLE, file)
     with contextlib.ExitStack() as stack:
         if options.record:
             from yarnloom.cli.background_workers import hold_record

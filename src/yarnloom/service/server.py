@@ -19,6 +19,7 @@ import uvicorn
 
 from yarnloom import local_socket
 from yarnloom.errors import YarnloomError
+from yarnloom.local_socket import BACKLOG
 from yarnloom.service.app import create_app
 from yarnloom.service.http.connection_limits import (
     MOST_CONNECTIONS,
@@ -66,7 +67,9 @@ class _Server(uvicorn.Server):
             return protocol
 
         loop = asyncio.get_running_loop()
-        self.servers.append(await loop.create_unix_server(new_protocol, sock=self._own))
+        self.servers.append(
+            await loop.create_unix_server(new_protocol, sock=self._own, backlog=BACKLOG)
+        )
 
     def end(self) -> None:
         """Take no more requests, and end."""

@@ -21,7 +21,7 @@ from pydantic import BaseModel
 
 from yarnloom.engine.state.verdicts import Unjudged
 from yarnloom.errors import Busy, InvalidInput, Problem
-from yarnloom.masking import environment_for_tasks
+from yarnloom.masking import environment_without_secrets
 from yarnloom.side_process.check_values import CheckValue, Job, ParseBody, Parsed
 
 log = logging.getLogger("yarnloom.service")
@@ -145,7 +145,7 @@ class _Process:
                         stdin=asyncio.subprocess.PIPE,
                         stdout=asyncio.subprocess.PIPE,
                         limit=LONGEST_FRAME,
-                        env=environment_for_tasks(),
+                        env=environment_without_secrets(),
                         start_new_session=True,
                     )
                     await self._read()

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
-from yarnloom.masking import environment_for_tasks
+from yarnloom.masking import TASK_TOKEN_VARIABLE, environment_without_secrets
 from yarnloom.values import JsonObject
 
 LONGEST_LINE = 2**20
@@ -31,6 +31,7 @@ class Helpers:
         processes: how many processes each worker has.
         folder: the folder to find the module in.
         reload: publish again, and replace the processes, when code changes.
+        task_token: a file with the token that tasks use; empty for none.
     """
 
     load: tuple[str, ...] = ()
@@ -38,6 +39,7 @@ class Helpers:
     processes: int = 1
     folder: Path = Path()
     reload: bool = False
+    task_token: str = ""
 
     @property
     def names(self) -> list[str]:
@@ -67,7 +69,9 @@ class Helpers:
         Ctrl-C in the terminal is for the service, which tells them; the end of their standard input
         tells them that this service is gone, however that happened.
         """
-        environment = {**environment_for_tasks(), "YARNLOOM_URL": url}
+        environment = {**environment_without_secrets(), "YARNLOOM_URL": url}
+        if self.task_token:
+            environment[TASK_TOKEN_VARIABLE] = self.task_token
         return {"env": environment, "cwd": self.folder, "start_new_session": True}
 
 
