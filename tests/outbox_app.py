@@ -12,6 +12,8 @@ import sqlite3
 from pathlib import Path
 from typing import Any
 
+import psycopg
+
 from yarnloom import Client, Outbox, Relay
 from yarnloom.client import HttpRequest, HttpResponse
 from yarnloom.client.network import Network
@@ -31,38 +33,64 @@ class Points:
         self.left -= 1
 
 
-class Fragile(sqlite3.Connection):
-    """A connection with points around all that it does."""
+class Fragile:
+    """A DB-API connection with points around all that it does."""
 
     points: Points
+
+    def __init__(self, connection: Any) -> None:
+        self._connection = connection
 
     def commit(self) -> None:
         """Commit."""
         self.points.passed()
-        super().commit()
+        self._connection.commit()
         self.points.passed()
 
     def rollback(self) -> None:
         """Undo."""
         self.points.passed()
-        super().rollback()
+        self._connection.rollback()
         self.points.passed()
 
-    def cursor(self, *_: Any, **__: Any) -> Any:
+    def close(self) -> None:
+        """Let go of it."""
+        self._connection.close()
+
+    def cursor(self) -> FragileCursor:
         """A cursor."""
-        points = self.points
+        return FragileCursor(self._connection.cursor(), self.points)
 
-        class Cursor(sqlite3.Cursor):
-            """With points."""
 
-            def execute(self, *given: Any) -> Any:
-                """Do a statement."""
-                points.passed()
-                found = super().execute(*given)
-                points.passed()
-                return found
+class FragileCursor:
+    """A cursor with points around each statement."""
 
-        return super().cursor(Cursor)
+    def __init__(self, cursor: Any, points: Points) -> None:
+        self._cursor = cursor
+        self._points = points
+
+    def execute(self, *given: Any) -> Any:
+        """Do a statement."""
+        self._points.passed()
+        done = self._cursor.execute(*given)
+        self._points.passed()
+        return done
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._cursor, name)
+
+
+def connect_to(database: str | Path) -> Any:
+    """Connect to a SQLite file, or to PostgreSQL."""
+    database = str(database)
+    if database.startswith("postgresql:"):
+        return psycopg.connect(database)
+    return sqlite3.connect(database, timeout=30.0)
+
+
+def outbox_of(database: str | Path) -> Outbox:
+    """Return the outbox; the driver is hidden behind our own connection."""
+    return Outbox(paramstyle="format" if str(database).startswith("postgresql:") else "qmark")
 
 
 class FragileWire(Network):
@@ -78,21 +106,23 @@ class FragileWire(Network):
         return found
 
 
-def main(what: str, path: Path, url: str, last: int, key: str) -> None:
+def main(what: str, database: str | Path, url: str, last: int, key: str) -> None:
     """Order something, or relay what was ordered; end at a point."""
     points = Fragile.points = FragileWire.points = Points(last)
 
-    def connect() -> sqlite3.Connection:
-        return sqlite3.connect(path, timeout=30.0, factory=Fragile)
+    outbox = outbox_of(database)
+
+    def connect() -> Fragile:
+        return Fragile(connect_to(database))
 
     if what == "order":
         connection = connect()
         cursor = connection.cursor()
-        cursor.execute("INSERT INTO orders VALUES (?)", (key,))
-        Outbox().start(connection, "sums", number=1, key=key)
+        cursor.execute(f"INSERT INTO orders VALUES ('{key}')")
+        outbox.start(connection, "sums", number=1, key=key)
         connection.commit()
         points.passed()
     else:
         target = Target(url, "test")
         client = Client(target=target, transport=FragileWire(target))
-        Relay(Outbox(), connect, client).deliver()
+        Relay(outbox, connect, client).deliver()

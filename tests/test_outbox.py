@@ -17,7 +17,8 @@ from tests.fake_network import FakeNetwork, answer_json, body_of
 from yarnloom import Client, Outbox, Relay
 from yarnloom.client import HttpRequest, HttpResponse
 from yarnloom.errors import ValueRefused
-from yarnloom.outbox import AT_ONCE, marked, paramstyle_of
+from yarnloom.outbox import AT_ONCE
+from yarnloom.outbox_connections import marked, paramstyle_of
 
 Answer = Callable[[dict[str, Any]], HttpResponse]
 
@@ -87,7 +88,7 @@ def test_what_is_committed_is_delivered_in_order_and_once(path: Path) -> None:
         key = Outbox().start(connection, "w", priority=3, share="s", tags=("t",), at=at, number=1)
     leave(path, "b", "a")
     found = relay_of(path, office).deliver()
-    assert (found.delivered, found.refused, found.broken, found.more) == (3, 0, "", False)
+    assert (found.delivered, len(found.refused), found.broken, found.more) == (3, 0, "", False)
     assert office.keys == [key, "b", "a"]
     assert office.starts[0] == {
         "target": "w",
@@ -127,10 +128,10 @@ def test_what_is_refused_stays_with_the_reason_and_hinders_nobody(path: Path) ->
         else answer_json(201, {})
     )
     found = relay_of(path, office).deliver()
-    assert (found.delivered, found.refused) == (1, 1)
+    assert (found.delivered, len(found.refused)) == (1, 1)
     with sqlite3.connect(path) as connection:
         assert Outbox().refused(connection) == [("a", "does not fit")]
-    assert relay_of(path, office).deliver().refused == 0
+    assert relay_of(path, office).deliver().refused == []
     with sqlite3.connect(path) as connection:
         Outbox().retry(connection)
     office.answer = lambda body: answer_json(200, {})
@@ -289,7 +290,7 @@ def test_every_style_of_driver(path: Path, style: str) -> None:
         problem("invalid-input", 422)(body) if body["key"] == "a" else answer_json(201, {})
     )
     found = Relay(outbox, lambda: driver, office.client()).deliver()
-    assert (found.delivered, found.refused) == (1, 1)
+    assert (found.delivered, len(found.refused)) == (1, 1)
 
 
 def test_the_style_of_a_connection_is_found(path: Path) -> None:

@@ -145,6 +145,12 @@ class ValueRefused(YarnloomError):
     code = "value-refused"
 
 
+class NotInTransaction(ValueRefused):
+    """A start would be left in an outbox outside a transaction."""
+
+    code = "not-in-transaction"
+
+
 class Refused(YarnloomError):
     """The service understood, and says no."""
 

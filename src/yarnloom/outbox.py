@@ -11,14 +11,13 @@ from __future__ import annotations
 import contextlib
 import re
 import sqlite3
-import sys
 import time
 import uuid
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, ParamSpec, Protocol, Unpack, overload
+from typing import TYPE_CHECKING, Any, ParamSpec, Unpack, overload
 
 from yarnloom.client.start_request import StartOptions, start_of
 from yarnloom.errors import (
@@ -31,6 +30,7 @@ from yarnloom.errors import (
     ServiceError,
     ValueRefused,
 )
+from yarnloom.outbox_connections import OutboxConnection, Rows, through
 from yarnloom.units import Duration
 from yarnloom.values import JsonObject, decode, encode
 
@@ -47,41 +47,32 @@ _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)?\Z")
 _STYLES = ("qmark", "format", "pyformat", "numeric", "named")
 
 
-class OutboxConnection(Protocol):
-    """What is used of a DB-API connection."""
-
-    def cursor(self) -> Any:
-        """A new cursor."""
-
-    def commit(self) -> Any:
-        """Commit the transaction."""
-
-    def rollback(self) -> Any:
-        """Undo the transaction."""
-
-
 class Outbox:
     """Where the caller's transactions leave starts.
 
     Args:
         table: the table's name, with a schema before it where there is one.
         paramstyle: how the driver marks values, a DB-API `paramstyle`; found unless given.
+        bind: of a Session of SQLAlchemy with several, the engine whose transaction is meant.
     """
 
-    def __init__(self, table: str = TABLE, *, paramstyle: str | None = None) -> None:
+    def __init__(
+        self, table: str = TABLE, *, paramstyle: str | None = None, bind: Any = None
+    ) -> None:
         if not _NAME.match(table):
             raise ValueRefused(f"found the table name {table!r:.100}; letters, digits and '_'")
         if paramstyle is not None and paramstyle not in _STYLES:
             expected = ", ".join(_STYLES)
             raise ValueRefused(f"found paramstyle={paramstyle!r:.60}; expected {expected}")
-        self.table = table
+        self.table_name = table
         self._paramstyle = paramstyle
+        self._bind = bind
 
     @property
     def schema(self) -> str:
         """The SQL statement that makes the table, for the caller's migrations."""
         return (
-            f"CREATE TABLE IF NOT EXISTS {self.table} (\n"
+            f"CREATE TABLE IF NOT EXISTS {self.table_name} (\n"
             "  start_key VARCHAR(200) NOT NULL PRIMARY KEY,\n"
             "  body      TEXT NOT NULL,\n"
             "  left_at   DOUBLE PRECISION NOT NULL,\n"
@@ -89,18 +80,37 @@ class Outbox:
             ")"
         )
 
-    def create_table(self, connection: OutboxConnection) -> None:
+    def table(self, metadata: Any) -> Any:
+        """Return the table as SQLAlchemy knows it, so that migration tools make and keep it.
+
+        Args:
+            metadata: the caller's `MetaData`, which knows the table from then on.
+        """
+        from sqlalchemy import Column, Double, String, Table, Text
+
+        schema, _, name = self.table_name.rpartition(".")
+        return Table(
+            name,
+            metadata,
+            Column("start_key", String(200), primary_key=True),
+            Column("body", Text, nullable=False),
+            Column("left_at", Double, nullable=False),
+            Column("refused", Text),
+            schema=schema or None,
+        )
+
+    def create_table(self, connection: Any) -> None:
         """Make the table where it is not there yet, in the connection's transaction."""
         self._execute(connection, self.schema)
 
     @overload
     def start(
-        self, connection: OutboxConnection, target: Call[Any], /, **options: Unpack[StartOptions]
+        self, connection: Any, target: Call[Any], /, **options: Unpack[StartOptions]
     ) -> str: ...
     @overload
     def start(
         self,
-        connection: OutboxConnection,
+        connection: Any,
         target: str,
         params: Mapping[str, Any],
         /,
@@ -109,7 +119,7 @@ class Outbox:
     @overload
     def start(
         self,
-        connection: OutboxConnection,
+        connection: Any,
         target: str,
         /,
         *,
@@ -125,17 +135,19 @@ class Outbox:
     @overload
     def start(
         self,
-        connection: OutboxConnection,
+        connection: Any,
         target: Task[P, Any] | Workflow[P, Any],
         /,
         *inputs: P.args,
         **named: P.kwargs,
     ) -> str: ...
-    def start(self, connection: OutboxConnection, target: Any, /, *given: Any, **named: Any) -> str:
+    def start(self, connection: Any, target: Any, /, *given: Any, **named: Any) -> str:
         """Leave a start in the caller's transaction: it is made when, and if, that commits.
 
         Args:
-            connection: with the transaction; it is neither committed nor rolled back here.
+            connection: with the transaction, which is neither committed nor rolled back here: a
+                DB-API connection; a Session, Connection or pooled connection of SQLAlchemy; or a
+                connection of Django.
             target: what is started, in any form that `Client.start` takes.
             given: as of `Client.start`.
             named: as of `Client.start`; `after` counts from delivery.
@@ -145,14 +157,16 @@ class Outbox:
 
         Raises:
             ValueRefused: the params are not JSON, or a time makes no sense.
+            NotInTransaction: the connection commits each statement by itself.
         """
         start, _ = start_of(target, given, named)
         if start.key is None:
             start = replace(start, key=f"outbox/{uuid.uuid4().hex}")
         body = start.to_json()
+        through(connection, self._paramstyle, self._bind).refuse_outside()
         self._execute(
             connection,
-            f"INSERT INTO {self.table} (start_key, body, left_at) VALUES (?, ?, ?)",
+            f"INSERT INTO {self.table_name} (start_key, body, left_at) VALUES (?, ?, ?)",
             body["key"],
             encode(body, "the start"),
             time.time(),
@@ -160,86 +174,53 @@ class Outbox:
         found: str = body["key"]
         return found
 
+    async def astart(self, session: Any, target: Any, /, *given: Any, **named: Any) -> str:
+        """Leave a start in the transaction of an AsyncSession or AsyncConnection of SQLAlchemy.
+
+        Takes, returns and raises what `start` does.
+        """
+        key: str = await session.run_sync(
+            lambda connection: self.start(connection, target, *given, **named)
+        )
+        return key
+
     # For the relay
 
-    def waiting(self, connection: OutboxConnection, limit: int) -> list[tuple[str, JsonObject]]:
+    def waiting(self, connection: Any, limit: int) -> list[tuple[str, JsonObject]]:
         """Starts that were not delivered, in the order in which they were left; key and body."""
         rows = self._execute(
             connection,
-            f"SELECT start_key, body FROM {self.table} WHERE refused IS NULL"
+            f"SELECT start_key, body FROM {self.table_name} WHERE refused IS NULL"
             " ORDER BY left_at, start_key",
             most=limit,
         )
         return [(key, decode(body)) for key, body in rows]
 
-    def refused(self, connection: OutboxConnection, limit: int = 50) -> list[tuple[str, str]]:
+    def refused(self, connection: Any, limit: int = 50) -> list[tuple[str, str]]:
         """Starts that the service refused, and why; they stay until someone removes them."""
-        sql = f"SELECT start_key, refused FROM {self.table} WHERE refused IS NOT NULL"
+        sql = f"SELECT start_key, refused FROM {self.table_name} WHERE refused IS NOT NULL"
         return [tuple(row) for row in self._execute(connection, sql, most=limit)]
 
-    def delivered(self, connection: OutboxConnection, key: str) -> None:
+    def delivered(self, connection: Any, key: str) -> None:
         """A start was made: its row is not needed any more."""
-        self._execute(connection, f"DELETE FROM {self.table} WHERE start_key = ?", key)
+        self._execute(connection, f"DELETE FROM {self.table_name} WHERE start_key = ?", key)
 
-    def refuse(self, connection: OutboxConnection, key: str, why: str) -> None:
+    def refuse(self, connection: Any, key: str, why: str) -> None:
         """The service refused a start, and would each time."""
-        sql = f"UPDATE {self.table} SET refused = ? WHERE start_key = ?"
+        sql = f"UPDATE {self.table_name} SET refused = ? WHERE start_key = ?"
         self._execute(connection, sql, why[:REFUSED_MOST], key)
 
-    def postpone(self, connection: OutboxConnection, key: str) -> None:
+    def postpone(self, connection: Any, key: str) -> None:
         """A start cannot be made yet: those that were left after it come first now."""
-        sql = f"UPDATE {self.table} SET left_at = ? WHERE start_key = ?"
+        sql = f"UPDATE {self.table_name} SET left_at = ? WHERE start_key = ?"
         self._execute(connection, sql, time.time(), key)
 
-    def retry(self, connection: OutboxConnection) -> None:
+    def retry(self, connection: Any) -> None:
         """Let everything that was refused be delivered once more."""
-        self._execute(connection, f"UPDATE {self.table} SET refused = NULL")
+        self._execute(connection, f"UPDATE {self.table_name} SET refused = NULL")
 
-    def _execute(
-        self, connection: OutboxConnection, sql: str, *values: Any, most: int = 0
-    ) -> list[tuple[Any, ...]]:
-        style = self._paramstyle or paramstyle_of(connection)
-        text, given = marked(sql, style, values)
-        cursor = connection.cursor()
-        try:
-            if values:
-                cursor.execute(text, given)
-            else:
-                cursor.execute(text)
-            return list(cursor.fetchmany(most)) if most else []
-        finally:
-            cursor.close()
-
-
-def marked(sql: str, style: str, values: tuple[Any, ...]) -> tuple[str, Any]:
-    """A statement with `?` for each value, as a driver of some `paramstyle` wants it."""
-    first, *rest = sql.split("?")
-    names = [f"v{place}" for place in range(1, len(rest) + 1)]
-    match style:
-        case "named":
-            return first + "".join(f":{n}{r}" for n, r in zip(names, rest, strict=True)), dict(
-                zip(names, values, strict=True)
-            )
-        case "numeric":
-            return first + "".join(f":{n[1:]}{r}" for n, r in zip(names, rest, strict=True)), values
-        case "qmark":
-            return sql, values
-    return "%s".join([first, *rest]), values
-
-
-def paramstyle_of(connection: OutboxConnection) -> str:
-    """How a connection's driver marks values: the `paramstyle` of the package that it is from."""
-    for kind in type(connection).__mro__:
-        module = kind.__module__
-        while module:
-            found = getattr(sys.modules.get(module), "paramstyle", None)
-            if isinstance(found, str):
-                return found
-            module = module.rpartition(".")[0]
-    raise ValueRefused(
-        f"the driver of {type(connection).__name__} does not say how it marks values; give "
-        "Outbox(paramstyle=...)"
-    )
+    def _execute(self, connection: Any, sql: str, *values: Any, most: int = 0) -> Rows:
+        return through(connection, self._paramstyle, self._bind).execute(sql, values, most)
 
 
 def sqlite_file(path: Path) -> OutboxConnection:
@@ -253,14 +234,14 @@ class Relayed:
 
     Attributes:
         delivered: how many starts were made, or had been before.
-        refused: how many the service refused.
+        refused: what the service refused: the start key and why, of each.
         later: why one is to be tried again later, though the service answers; empty for none.
         more: whether there may be more.
         broken: why it could not go on; empty if it could.
     """
 
     delivered: int = 0
-    refused: int = 0
+    refused: list[str] = field(default_factory=list)
     later: str = ""
     more: bool = False
     broken: str = ""
@@ -283,7 +264,7 @@ class Relay:
         self._outbox = outbox
         self._connect = connect
         self._client = client
-        self._connection: OutboxConnection | None = None
+        self._connection: Any | None = None
 
     def deliver(self) -> Relayed:
         """Deliver what is there, up to `AT_ONCE` starts, in order."""
@@ -314,7 +295,7 @@ class Relay:
                     self._outbox.postpone(connection, key)
                 elif why:
                     self._outbox.refuse(connection, key, why)
-                    found.refused += 1
+                    found.refused.append(f"{key}: {why}")
                 else:
                     self._outbox.delivered(connection, key)
                     found.delivered += 1
@@ -341,8 +322,8 @@ class Relay:
             if trouble != said:
                 say(f"waits: {trouble}" if trouble else "delivers again")
                 said = trouble
-            if found.refused:
-                say(f"{found.refused} refused; `yarnloom relay --list` shows why")
+            for one in found.refused:
+                say(f"refused: {one}")
             if found.more and not trouble:
                 continue
             pause = min(LONGEST_PAUSE, pause * 2) if trouble else FIRST_PAUSE

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
+import functools
 import multiprocessing
+import os
+import signal
 import socket
 import sqlite3
 import threading
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 from tests import outbox_app, raw_http
 from tests.helpers import LOOM, PATIENCE, Program, ServiceProgram, eventually, run_command, service
+from tests.postgres import postgres
 from yarnloom import Client, Outbox, Relay
 
 pytestmark = pytest.mark.slow
@@ -19,6 +25,26 @@ pytestmark = pytest.mark.slow
 MOST = 60
 FORK = multiprocessing.get_context("fork")
 """Processes that have their modules at once."""
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[str]:
+    """A PostgreSQL server."""
+    with postgres() as url:
+        yield url
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def database(request: pytest.FixtureRequest, tmp_path: Path) -> str:
+    """The caller's database, on either."""
+    if request.param == "sqlite":
+        return str(request.getfixturevalue("path"))
+    url: str = request.getfixturevalue("server")
+    with outbox_app.connect_to(url) as connection:
+        connection.execute("DROP TABLE IF EXISTS orders, yarnloom_outbox")
+        connection.execute("CREATE TABLE orders (number TEXT PRIMARY KEY)")
+        outbox_app.outbox_of(url).create_table(connection)
+    return url
 
 
 @pytest.fixture
@@ -31,24 +57,24 @@ def path(tmp_path: Path) -> Path:
     return tmp_path / "app.db"
 
 
-def app(what: str, path: Path, url: str, last: int, key: str) -> int:
+def app(what: str, database: str | Path, url: str, last: int, key: str) -> int:
     """Run the caller or the relay as a process; its exit code, -9 where it was killed."""
-    process = FORK.Process(target=outbox_app.main, args=(what, path, url, last, key))
+    process = FORK.Process(target=outbox_app.main, args=(what, database, url, last, key))
     process.start()
     process.join(PATIENCE)
     assert process.exitcode is not None
     return process.exitcode
 
 
-def column(path: Path, sql: str) -> list[str]:
+def column(database: str | Path, sql: str) -> list[str]:
     """A column of the caller's database."""
-    with sqlite3.connect(path) as connection:
-        return [row[0] for row in connection.execute(sql)]
+    with contextlib.closing(outbox_app.connect_to(str(database))) as connection:
+        return [row[0] for row in connection.execute(sql).fetchall()]
 
 
-def orders(path: Path) -> set[str]:
+def orders(database: str | Path) -> set[str]:
     """What was ordered."""
-    return set(column(path, "SELECT number FROM orders"))
+    return set(column(database, "SELECT number FROM orders"))
 
 
 def started(client: Client) -> list[str]:
@@ -56,41 +82,42 @@ def started(client: Client) -> list[str]:
     return [run.data["key"] for run in client.runs(workflow="sums", limit=500)]
 
 
-def relay_all(path: Path, url: str) -> None:
-    """Deliver what is left, as the command does."""
-    done = run_command("relay", str(path), "--once", url=url)
-    assert done.returncode == 0, done.stderr
+def relay_all(database: str | Path, url: str) -> None:
+    """Deliver what is left."""
+    with Client(url) as client:
+        connect = functools.partial(outbox_app.connect_to, database)
+        Relay(outbox_app.outbox_of(database), connect, client).deliver()
 
 
-def test_a_caller_that_is_killed_starts_what_it_committed_and_nothing_else(path: Path) -> None:
+def test_a_caller_that_is_killed_starts_what_it_committed_and_nothing_else(database: str) -> None:
     """At each point of its transaction."""
     killed, last = 0, 0
-    while app("order", path, "", last, f"order-{last}") == -9:
+    while app("order", database, "", last, f"order-{last}") == -9:
         killed, last = killed + 1, last + 1
         assert last < MOST
-    left = set(column(path, "SELECT start_key FROM yarnloom_outbox"))
+    left = set(column(database, "SELECT start_key FROM yarnloom_outbox"))
     assert killed == 7
-    assert left == orders(path)
+    assert left == orders(database)
     # It was killed once between the commit and the end, and once not at all.
     assert left == {f"order-{last - 1}", f"order-{last - 2}", f"order-{last}"}
 
 
 def test_a_relay_that_is_killed_at_any_point_makes_one_run_of_each_order(
-    path: Path, tmp_path: Path
+    database: str, tmp_path: Path
 ) -> None:
     """Before and after each statement, request and answer."""
     with service(tmp_path / "data", "--load", LOOM) as program:
         last = killed = 0
         while True:
-            assert app("order", path, "", 1_000, f"order-{last}") == 0
-            if app("relay", path, program.url, last, "") == 0:
+            assert app("order", database, "", 1_000, f"order-{last}") == 0
+            if app("relay", database, program.url, last, "") == 0:
                 break
             killed, last = killed + 1, last + 1
-            relay_all(path, program.url)
+            relay_all(database, program.url)
             assert last < MOST
         assert killed > 8
-        assert sorted(started(program.client())) == sorted(orders(path))
-        assert column(path, "SELECT start_key FROM yarnloom_outbox") == []
+        assert sorted(started(program.client())) == sorted(orders(database))
+        assert column(database, "SELECT start_key FROM yarnloom_outbox") == []
 
 
 class Breaker:
@@ -180,6 +207,44 @@ def test_the_command_delivers_as_soon_as_something_is_committed(path: Path, tmp_
         assert relay.end() == 0
 
 
+def test_serve_runs_the_relay_by_a_setting(path: Path, tmp_path: Path) -> None:
+    """What it says is said; it is started again when it is killed, and ends with the service."""
+    env = {"YARNLOOM_RELAY": str(path)}
+    with service(tmp_path / "data", "--load", LOOM, env=env) as program:
+        program.wait_for("relay: delivers from")
+        with sqlite3.connect(path) as connection:
+            Outbox().start(connection, "sums", number=1, key="one")
+            Outbox().start(connection, "sums", nummer=1, key="wrong")
+        program.wait_for(r"relay: refused: wrong: the params do not fit")
+        eventually(lambda: started(program.client()) == ["one"])
+        (pid,) = relays(path)
+        os.kill(pid, signal.SIGKILL)
+        program.wait_for(r"relay: ended with exit code -9; another one is started")
+        with sqlite3.connect(path) as connection:
+            Outbox().start(connection, "sums", number=1, key="two")
+        eventually(lambda: set(started(program.client())) == {"one", "two"})
+        program.kill()
+        eventually(lambda: relays(path) == [])
+
+
+def relays(path: Path) -> list[int]:
+    """The processes that relay from a file."""
+    words = [b"relay", str(path).encode()]
+    return [
+        int(folder.name)
+        for folder in Path("/proc").glob("[0-9]*")
+        if words == command_line(folder)[3:5]
+    ]
+
+
+def command_line(folder: Path) -> list[bytes]:
+    """The words of a process's command; none of one that has just ended."""
+    try:
+        return (folder / "cmdline").read_bytes().split(b"\0")
+    except OSError:
+        return []
+
+
 def test_the_command_says_what_is_refused_and_tries_again(path: Path, tmp_path: Path) -> None:
     """And works over a connection that a function makes."""
     (tmp_path / "own.py").write_text(
@@ -189,7 +254,8 @@ def test_the_command_says_what_is_refused_and_tries_again(path: Path, tmp_path: 
         with sqlite3.connect(path) as connection:
             Outbox().start(connection, "sums", nummer=1, key="wrong")
         given = {"url": program.url, "cwd": tmp_path}
-        assert run_command("relay", "--connect", "own:connect", "--once", **given).returncode == 0
+        done = run_command("relay", "--connect", "own:connect", "--once", **given)
+        assert (done.returncode, "refused: wrong: the params" in done.stderr) == (1, True)
         listed = run_command("relay", str(path), "--list", **given).stdout
         assert "wrong" in listed
         assert "refused: the params do not fit workflow" in listed

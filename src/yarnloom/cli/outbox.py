@@ -16,7 +16,8 @@ from yarnloom.cli.options import Add, Parser, duration
 from yarnloom.cli.output import out, say
 from yarnloom.client import Client
 from yarnloom.errors import InvalidInput
-from yarnloom.outbox import Outbox, OutboxConnection, Relay, sqlite_file
+from yarnloom.outbox import Outbox, Relay, sqlite_file
+from yarnloom.outbox_connections import OutboxConnection
 
 Connect = Callable[[], OutboxConnection]
 LISTED = 50
@@ -36,12 +37,7 @@ def relay(client: Client, options: argparse.Namespace) -> int:
     # Once ends with all that can be delivered now; else it goes on until a signal comes.
     deliverer = Relay(outbox, connect, client)
     if options.once:
-        found = deliverer.deliver()
-        while found.more and not found.broken:
-            found = deliverer.deliver()
-        if found.broken or found.later:
-            say(f"not all is delivered: {found.broken or found.later}")
-        return 3 if found.broken else 0
+        return _deliver_once(deliverer)
     say(f"delivers from {path or options.connect} to {client.target.url}; Ctrl-C ends it")
     news = OutboxNews(path)
 
@@ -51,8 +47,31 @@ def relay(client: Client, options: argparse.Namespace) -> int:
 
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, end)
+    if options.end_with_stdin:
+        threading.Thread(target=_read_to_end, args=(end,), daemon=True).start()
     deliverer.run(news.wait, say, options.every)
     return 0
+
+
+def _deliver_once(deliverer: Relay) -> int:
+    """Deliver what can be delivered now; 3 if that was broken off, 1 if something was refused."""
+    refused = 0
+    while True:
+        looked = deliverer.deliver()
+        refused += len(looked.refused)
+        for one in looked.refused:
+            say(f"refused: {one}")
+        if looked.broken or not looked.more:
+            break
+    if looked.broken or looked.later:
+        say(f"not all is delivered: {looked.broken or looked.later}")
+    return 3 if looked.broken else 1 if refused else 0
+
+
+def _read_to_end(then: Callable[[], None]) -> None:
+    """Wait until whoever started this program is gone, and holds its standard input no more."""
+    sys.stdin.read()
+    then()
 
 
 class OutboxNews:
@@ -131,7 +150,7 @@ def _list(outbox: Outbox, connect: Connect, as_json: bool) -> int:
         refused = outbox.refused(connection, LISTED)
     except Exception as error:
         raise InvalidInput(
-            f"the table {outbox.table} cannot be read: {error}. Make it with the statement in "
+            f"the table {outbox.table_name} cannot be read: {error}. Make it with the statement in "
             "`Outbox().schema`"
         ) from error
     if as_json:
@@ -147,7 +166,7 @@ def _list(outbox: Outbox, connect: Connect, as_json: bool) -> int:
         return 0
     rows = output.table("start key", "workflow", "")
     for key, body in waiting:
-        rows.add_row(key, body.get("workflow") or body.get("task"), "waits for the relay")
+        rows.add_row(key, body.get("target"), "waits for the relay")
     for key, why in refused:
         rows.add_row(key, "", f"refused: {why}")
     out.print(rows)
@@ -180,4 +199,5 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
     relay_parser.add_argument(
         "--retry", action="store_true", help="first forget that some were refused"
     )
+    relay_parser.add_argument("--end-with-stdin", action="store_true", help=argparse.SUPPRESS)
     relay_parser.set_defaults(talk=relay)

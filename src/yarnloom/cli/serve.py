@@ -53,6 +53,7 @@ def serve(options: argparse.Namespace) -> int:
         folder,
         values.reload,
         str(values.task_token.absolute()) if values.task_token else "",
+        values.relay,
     )
     # Of several projects each has its own service: only one can have the usual port.
     door = open_door(

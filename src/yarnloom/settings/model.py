@@ -87,6 +87,11 @@ class Settings(BaseSettings):
         description="Sites whose pages may show the page of a link inside, as "
         "`https://shop.example`.",
     )
+    relay: str = Field(
+        "",
+        description="The outbox that `serve` delivers from beside it: a SQLite file, or "
+        "`module:function` that makes a connection.",
+    )
     url: str = Field(
         "",
         description="The service that commands and clients talk to, if it is not the one of "

@@ -21,7 +21,7 @@ from yarnloom.errors import InvalidInput
 
 FILE = "yarnloom.toml"
 DATA = ".yarnloom"
-NEED_TRUST = ("load", "url", "token_file", "task_token")
+NEED_TRUST = ("load", "relay", "url", "token_file", "task_token")
 """Settings of a file that count only where the file is trusted."""
 
 PATHS = ("data", "token_file", "task_token")

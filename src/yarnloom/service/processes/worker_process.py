@@ -32,6 +32,7 @@ class Helpers:
         folder: the folder to find the module in.
         reload: publish again, and replace the processes, when code changes.
         task_token: a file with the token that tasks use; empty for none.
+        relay: the outbox that is delivered from; empty for none.
     """
 
     load: tuple[str, ...] = ()
@@ -40,6 +41,7 @@ class Helpers:
     folder: Path = Path()
     reload: bool = False
     task_token: str = ""
+    relay: str = ""
 
     @property
     def names(self) -> list[str]:

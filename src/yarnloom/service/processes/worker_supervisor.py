@@ -10,6 +10,7 @@ from yarnloom.begun_files import begins_of, remove_files
 from yarnloom.engine.commands import LoseWorker
 from yarnloom.errors import StartError
 from yarnloom.service.core import Core
+from yarnloom.service.processes.relay_process import keep_relaying
 from yarnloom.service.processes.worker_process import (
     LONGEST_LINE,
     EarlyWorker,
@@ -48,6 +49,7 @@ class Supervisor:
         self._early = {one.name: one for one in early}
         self._processes: dict[str, WorkerProcess] = {}
         self._tasks: list[asyncio.Task[None]] = []
+        self._relay: asyncio.Task[None] | None = None
         self._ending = False
 
     async def start(self) -> None:
@@ -56,6 +58,11 @@ class Supervisor:
         Raises:
             StartError: the loom cannot be published; its errors have been shown.
         """
+        if self._helpers.relay:
+            relaying = keep_relaying(
+                self._helpers.relay, self._helpers.folder, self._url, self._say
+            )
+            self._relay = asyncio.create_task(relaying)
         if not self._helpers.load:
             return
         publishing: asyncio.Future[None] = asyncio.get_running_loop().create_future()
@@ -72,6 +79,9 @@ class Supervisor:
     async def stop(self, hurry: asyncio.Event) -> None:
         """End the workers: ask first, and kill when hurried."""
         self._ending = True
+        if self._relay is not None:
+            self._relay.cancel()
+            await asyncio.wait([self._relay])
         for process in self._processes.values():
             if process.returncode is None:
                 process.terminate()
