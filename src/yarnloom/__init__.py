@@ -6,6 +6,7 @@ from yarnloom.lazy_names import lazy_names
 from yarnloom.version import VERSION
 
 if TYPE_CHECKING:
+    from yarnloom.beside import running
     from yarnloom.client import AsyncClient, AsyncRun, Client, Run, Start
     from yarnloom.errors import (
         AddressInUse,
@@ -150,6 +151,7 @@ __all__ = [
     "param",
     "planned_at",
     "previous",
+    "running",
     "sequence",
     "step",
 ]
@@ -205,6 +207,7 @@ _MODULES = {
     "sdk.failures": ("FailedItem", "FailedStep", "Failure", "Fault"),
     "sdk.file_values": ("File", "Rows"),
     "sdk.loom": ("Loom",),
+    "beside": ("running",),
     "outbox": ("Outbox", "Relay"),
     "secrets": ("Secret",),
 }

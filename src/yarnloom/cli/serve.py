@@ -29,7 +29,11 @@ DEMO_FOLDER = "yarnloom-demo"
 
 
 def serve(options: argparse.Namespace) -> int:
-    """Run the service until it is told to stop."""
+    """Run the service until it is told to stop; or in the background; or look at, or end, that."""
+    if options.words or options.detach:
+        from yarnloom.cli import background_service
+
+        return background_service.do(options)
     from yarnloom.process_identity import cores
     from yarnloom.service.http.listen_address import open_door
     from yarnloom.service.processes.process_memory import loading
@@ -54,6 +58,7 @@ def serve(options: argparse.Namespace) -> int:
         values.reload,
         str(values.task_token.absolute()) if values.task_token else "",
         values.relay,
+        drain=options.drain,
     )
     # Of several projects each has its own service: only one can have the usual port.
     door = open_door(
@@ -71,7 +76,16 @@ def serve(options: argparse.Namespace) -> int:
 
         settings = _service_settings(values)
         notices = None if options.quiet else Notices(options.show_prints)
-        service = Service(settings, helpers, say, door, early, notices, signs_in=_signs_in())
+        service = Service(
+            settings,
+            helpers,
+            say,
+            door,
+            early,
+            notices,
+            signs_in=_signs_in(),
+            release=options.held_release,
+        )
         _run_service(service.run())
     finally:
         for one in early:
@@ -313,5 +327,23 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
         metavar="TIME",
         help="how long a file is kept that no run uses (default 1d)",
     )
+    serve_parser.add_argument(
+        "--drain",
+        type=duration,
+        metavar="TIME",
+        help="time that running attempts get when the service ends (default 10s)",
+    )
+    serve_parser.add_argument(
+        "words",
+        nargs="?",
+        choices=["status", "stop"],
+        metavar="status|stop",
+        help="instead of running one: say whether one runs for the data folder, or end it",
+    )
+    serve_parser.add_argument(
+        "--detach", action="store_true", help="stay in the background when this command has ended"
+    )
+    serve_parser.add_argument("--json", action="store_true", help="of status: print JSON")
+    serve_parser.add_argument("--held-release", type=float, help=argparse.SUPPRESS)
     notice_options(serve_parser, "runs")
     serve_parser.set_defaults(run_here=serve)

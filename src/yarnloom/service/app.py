@@ -21,6 +21,7 @@ from yarnloom.service.routes import (
     exports,
     files,
     filters,
+    holders,
     log_lines,
     overview,
     pools,
@@ -38,7 +39,7 @@ from yarnloom.version import VERSION
 
 _ROOMS = (
     *(runs, filters, run_actions, log_lines, exports, files, workflows, pools, schedules, workers),
-    *(overview, system, access),
+    *(overview, system, access, holders),
 )
 _ABOUT = """\
 Start runs, watch them, and decide about them. Choose an operation on the left; it can be tried
@@ -60,7 +61,11 @@ def route_roles() -> RouteRoles:
 
 
 def create_app(
-    settings: ServiceSettings, database: Database, log_file: LogFile, looms: str = ""
+    settings: ServiceSettings,
+    database: Database,
+    log_file: LogFile,
+    looms: str = "",
+    release: float = 0.0,
 ) -> FastAPI:
     """The service's application over an opened data folder.
 
@@ -69,6 +74,7 @@ def create_app(
         database: closed when the application ends.
         log_file: of the same folder; closed when the application ends.
         looms: what is published at the start; empty for nothing.
+        release: of the code of that.
     """
 
     @asynccontextmanager
@@ -78,7 +84,7 @@ def create_app(
             lease=settings.lease, keep_files=settings.keep_files, verdicts=verdicts
         )
         engine = Engine(database, system_clock(), told)
-        core = app.state.core = Core(settings, database, log_file, engine, verdicts, looms)
+        core = app.state.core = Core(settings, database, log_file, engine, verdicts, looms, release)
         try:
             yield
         finally:

@@ -27,6 +27,7 @@ from yarnloom.protocol.setting_answers import PoolAnswer, ScheduleAnswer
 from yarnloom.protocol.worker_answers import WorkerAnswer
 from yarnloom.service.access.gate import Gate
 from yarnloom.service.group_commit import SLOW_FLUSH, Writer, system_clock
+from yarnloom.service.holders import Holders
 from yarnloom.service.http.link_tokens import Links
 from yarnloom.service.processes.check_processes import CheckProcesses
 from yarnloom.service.processes.list_job_processes import ListJobProcesses
@@ -105,6 +106,7 @@ class Core:
         engine: of the same folder.
         verdicts: where the engine looks up checks of values that another process made.
         looms: the looms that are published at the start; empty for none.
+        release: of their code.
     """
 
     def __init__(
@@ -115,6 +117,7 @@ class Core:
         engine: Engine,
         verdicts: Verdicts,
         looms: str = "",
+        release: float = 0.0,
     ) -> None:
         self.settings = settings
         self.database = database
@@ -125,6 +128,8 @@ class Core:
         self.closing = False
         self.health = Health()
         self.looms = StartingLooms(looms)
+        self.holders = Holders(release)
+        self.closed = asyncio.Event()
         self.started_at = system_clock().now
         slow = settings.commit == "auto" and database.flush_time() > SLOW_FLUSH
         self.verdicts = verdicts
@@ -312,6 +317,8 @@ class Core:
         if self.notices is not None:
             self.notices.close()
         self.looms.close()
+        self.holders.close()
+        self.closed.set()
         self.hub.close()
         self.logs.close_gates()
         self.beside.close()

@@ -110,6 +110,8 @@ class Service:
         door: the port and the Unix socket, where they are taken already.
         early: workers that run already.
         notices: which lines about runs it says; None for none.
+        release: of the code that is loaded, where programs hold the service, and it ends with the
+            last of them; None where it stays.
         signs_in: for whom it says an address that opens the console; only on a terminal, since that
             is as good as a token.
     """
@@ -124,6 +126,7 @@ class Service:
         notices: Notices | None = None,
         *,
         signs_in: str = "",
+        release: float | None = None,
     ) -> None:
         settings.check()
         self._door = door
@@ -133,6 +136,7 @@ class Service:
         self._say = say
         self._notices = notices
         self._signs_in = signs_in
+        self._release = release
         self._stop = asyncio.Event()
         self._hurry = asyncio.Event()
 
@@ -160,7 +164,7 @@ class Service:
             door.close()
             raise
         looms = ", ".join(self._helpers.load)
-        app = create_app(self._settings, database, log_file, looms)
+        app = create_app(self._settings, database, log_file, looms, self._release or 0.0)
         config = uvicorn.Config(
             app,
             log_config=None,
@@ -194,6 +198,9 @@ class Service:
             if show_prints:
                 core.lines.listen(core.notices.note_lines)
         supervisor = Supervisor(core, self._helpers, door.url_of_own, self._say, self._early)
+        if self._release is not None:
+            core.holders.replace_with(supervisor.replace)
+            core.holders.end_with_last(self._end_alone)
         try:
             await self._until_told(supervisor, serving, main, url)
         finally:
@@ -229,6 +236,10 @@ class Service:
         loop = asyncio.get_running_loop()
         for number in (signal.SIGINT, signal.SIGTERM):
             loop.add_signal_handler(number, self._told_to_stop, signal.Signals(number).name)
+
+    def _end_alone(self) -> None:
+        self._say("nobody holds this service any more; it ends")
+        self._stop.set()
 
     def _told_to_stop(self, name: str) -> None:
         if self._stop.is_set():

@@ -89,6 +89,7 @@ NAMES = {
     "overview": "showOverview",
     "service": "showService",
     "events": "followEvents",
+    "hold": "holdService",
     "session": "showSession",
     "sign_in": "beginSession",
     "sign_out": "endSession",
@@ -177,6 +178,9 @@ def _complete(path: str, method: str, operation: JsonObject) -> None:
     operation["operationId"] = NAMES.get(own) or _camel(own)
     if path.startswith(("/links/", "/link")):
         operation["tags"] = ["public"]
+    elif path == "/holders":
+        operation["tags"] = ["session"]
+        responses["200"]["content"] = {EVENTS: _TEXT}
     elif path.startswith("/session"):
         operation["tags"] = ["session"]
     elif path.startswith("/workers") and method != "get" and not path.endswith("/drain"):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import subprocess
 import sys
 import uuid
@@ -33,6 +34,9 @@ class Helpers:
         reload: publish again, and replace the processes, when code changes.
         task_token: a file with the token that tasks use; empty for none.
         relay: the outbox that is delivered from; empty for none.
+        path: further places where modules are found.
+        drain: seconds that running attempts get at the end; None for the worker's own.
+        first: the number of the first worker.
     """
 
     load: tuple[str, ...] = ()
@@ -42,11 +46,16 @@ class Helpers:
     reload: bool = False
     task_token: str = ""
     relay: str = ""
+    path: tuple[str, ...] = ()
+    drain: float | None = None
+    first: int = 1
 
     @property
     def names(self) -> list[str]:
         """What the workers are called."""
-        return [f"w{index + 1}" for index in range(self.workers)] if self.load else []
+        if not self.load:
+            return []
+        return [f"w{number}" for number in range(self.first, self.first + self.workers)]
 
     def command(self, name: str, worker: str, *, publishes: bool) -> list[str]:
         """How a worker is started.
@@ -63,6 +72,7 @@ class Helpers:
             *("--processes", str(self.processes), "--end-with-stdin", "--quiet"),
             *(["--reload"] if self.reload else []),
             *(["--publish"] if publishes else []),
+            *([] if self.drain is None else ["--drain", f"{self.drain:g}"]),
         ]
 
     def surroundings(self, url: str) -> JsonObject:
@@ -72,6 +82,10 @@ class Helpers:
         tells them that this service is gone, however that happened.
         """
         environment = {**environment_without_secrets(), "YARNLOOM_URL": url}
+        if self.path:
+            known = environment.get("PYTHONPATH", "")
+            places = [*self.path, *known.split(os.pathsep)]
+            environment["PYTHONPATH"] = os.pathsep.join(dict.fromkeys(filter(None, places)))
         if self.task_token:
             environment[TASK_TOKEN_VARIABLE] = self.task_token
         return {"env": environment, "cwd": self.folder, "start_new_session": True}

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import dataclasses
 from collections.abc import Callable, Sequence
 from typing import Any
 
 from yarnloom.begun_files import begins_of, remove_files
-from yarnloom.engine.commands import LoseWorker
-from yarnloom.errors import StartError
+from yarnloom.engine.commands import DrainWorker, LoseWorker
+from yarnloom.errors import NotFound, StartError
 from yarnloom.service.core import Core
 from yarnloom.service.processes.relay_process import keep_relaying
 from yarnloom.service.processes.worker_process import (
@@ -50,6 +52,8 @@ class Supervisor:
         self._processes: dict[str, WorkerProcess] = {}
         self._tasks: list[asyncio.Task[None]] = []
         self._relay: asyncio.Task[None] | None = None
+        self._ids: dict[str, str] = {}
+        self._current, self._next = helpers, helpers.first + helpers.workers
         self._ending = False
 
     async def start(self) -> None:
@@ -66,15 +70,42 @@ class Supervisor:
         if not self._helpers.load:
             return
         publishing: asyncio.Future[None] = asyncio.get_running_loop().create_future()
-        for index, name in enumerate(self._helpers.names):
-            keep_up = self._keep_up(name, publishing if index == 0 else None)
-            self._tasks.append(asyncio.create_task(keep_up))
+        self._begin(self._helpers, publishing)
         try:
             await publishing
         except StartError as error:
             self._core.looms.note_failed(error.detail)
             raise
         self._core.looms.note_published()
+
+    async def replace(self, helpers: Helpers) -> None:
+        """Publish other code, and let workers with it take over; the old ones drain.
+
+        Raises:
+            StartError: the looms cannot be published; the workers that are there stay.
+        """
+        old = dict(self._ids)
+        helpers = dataclasses.replace(
+            helpers,
+            first=self._next,
+            task_token=self._helpers.task_token,
+            drain=self._helpers.drain,
+        )
+        publishing: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        self._begin(helpers, publishing)
+        await publishing
+        self._helpers = self._current = helpers
+        for name, worker in old.items():
+            self._say(f"worker {name} drains: newer code has taken over")
+            with contextlib.suppress(NotFound):
+                await self._core.submit(DrainWorker(worker, "serve", "newer code has taken over"))
+
+    def _begin(self, helpers: Helpers, publishing: asyncio.Future[None]) -> None:
+        """Start workers, of which the first publishes the looms."""
+        self._next = helpers.first + helpers.workers
+        for index, name in enumerate(helpers.names):
+            keep_up = self._keep_up(helpers, name, publishing if index == 0 else None)
+            self._tasks.append(asyncio.create_task(keep_up))
 
     async def stop(self, hurry: asyncio.Event) -> None:
         """End the workers: ask first, and kill when hurried."""
@@ -99,10 +130,13 @@ class Supervisor:
             await ended
         hurried.cancel()
 
-    async def _keep_up(self, name: str, publishing: asyncio.Future[None] | None) -> None:
+    async def _keep_up(
+        self, helpers: Helpers, name: str, publishing: asyncio.Future[None] | None
+    ) -> None:
         """Keep a worker alive.
 
         Args:
+            helpers: what it loads.
             name: the worker's.
             publishing: done when it has published the looms; None where another does that.
         """
@@ -111,15 +145,17 @@ class Supervisor:
             begun = asyncio.get_running_loop().time()
             if early := self._early.pop(name, None):
                 await early.take()
-                worker, process = early.id, self._note(name, early)
+                worker, process = early.id, self._note(name, early.id, early)
             else:
                 worker = new_id(name)
-                process = self._note(name, await self._spawn(name, worker, publishing))
+                spawned = await self._spawn(helpers, name, worker, publishing)
+                process = self._note(name, worker, spawned)
             passing = asyncio.create_task(self._pass_on(process))
             if publishing is not None and not publishing.done():
-                await self._until_published(worker, passing, publishing)
+                await self._until_published(helpers, worker, passing, publishing)
             await passing
             code = await process.wait()
+            self._ids.pop(name, None)
             if self._ending or (publishing is not None and publishing.exception()):
                 return
             if code == 0:
@@ -129,13 +165,19 @@ class Supervisor:
             begins = begins_of(worker)
             await self._core.submit(LoseWorker(worker, f"its process ended with {how}", begins))
             remove_files({worker})
+            if helpers is not self._current:
+                return  # newer code has taken over meanwhile
             lived = asyncio.get_running_loop().time() - begun
             pause = min(LONGEST_PAUSE, max(0.5, pause * 2)) if lived < QUICK_DEATH else 0.0
             self._say(f"worker {name} ended with {how}; another one is started")
             await asyncio.sleep(pause)
 
     async def _until_published(
-        self, worker: str, passing: asyncio.Task[None], publishing: asyncio.Future[None]
+        self,
+        helpers: Helpers,
+        worker: str,
+        passing: asyncio.Task[None],
+        publishing: asyncio.Future[None],
     ) -> None:
         """Wait until a worker has registered, which it does when it has published, or ended."""
         registered = self._core.polls.registration(worker)
@@ -143,11 +185,11 @@ class Supervisor:
         if registered.done() or self._ending:
             publishing.set_result(None)
         else:
-            names = ", ".join(self._helpers.load)
+            names = ", ".join(helpers.load)
             publishing.set_exception(StartError(f"{names} was not published; see above"))
 
-    def _note(self, name: str, process: WorkerProcess) -> WorkerProcess:
-        self._processes[name] = process
+    def _note(self, name: str, worker: str, process: WorkerProcess) -> WorkerProcess:
+        self._processes[name], self._ids[name] = process, worker
         return process
 
     async def _pass_on(self, process: WorkerProcess) -> None:
@@ -157,9 +199,8 @@ class Supervisor:
             self._say(line.decode("utf-8", "replace").rstrip("\n"))
 
     async def _spawn(
-        self, name: str, worker: str, publishing: asyncio.Future[None] | None
+        self, helpers: Helpers, name: str, worker: str, publishing: asyncio.Future[None] | None
     ) -> asyncio.subprocess.Process:
-        helpers = self._helpers
         publishes = publishing is not None and (helpers.reload or not publishing.done())
         return await asyncio.create_subprocess_exec(
             *helpers.command(name, worker, publishes=publishes),
