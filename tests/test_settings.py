@@ -23,7 +23,7 @@ loom = Loom("{name}")
 
 @loom.task
 def tell() -> str:
-    "Say whose it is."
+    "Say the name of the project."
     return "{name}"
 
 loom.workflow("say", plan=step("tell", tell))
@@ -35,7 +35,7 @@ def own_state(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Monk
     """Trust is kept in a folder of the test's own."""
     folder = tmp_path_factory.mktemp("state")
     monkeypatch.setenv("XDG_STATE_HOME", str(folder))
-    for name in [one for one in os.environ if one.startswith("YARNLOOM_")]:
+    for name in [name for name in os.environ if name.startswith("YARNLOOM_")]:
         if not name.startswith("YARNLOOM_TEST"):
             monkeypatch.delenv(name)
     return folder
@@ -56,8 +56,8 @@ def test_an_option_counts_more_than_a_variable_and_that_more_than_the_file(
     folder = make_project(tmp_path / "shop", 'port = 1111\nworkers = 3\nlease = "40s"\n')
     inner = folder / "deep" / "er"
     inner.mkdir(parents=True)
-    for one in (folder / "deep", inner):
-        one.chmod(0o755)
+    for place in (folder / "deep", inner):
+        place.chmod(0o755)
     monkeypatch.chdir(inner)
     monkeypatch.setenv("YARNLOOM_WORKERS", "4")
     monkeypatch.setenv("YARNLOOM_NAMES", "a.example, b.example")
@@ -144,8 +144,8 @@ def test_the_search_stops_where_others_could_put_a_file(
     outer = make_project(tmp_path / "outer", "port = 1\n")
     inner = outer / "repo" / "src"
     inner.mkdir(parents=True)
-    for one in (outer / "repo", inner):
-        one.chmod(0o755)
+    for place in (outer / "repo", inner):
+        place.chmod(0o755)
     assert find_project(inner) is not None
     (outer / "repo" / ".git").mkdir()
     assert find_project(inner) is None
@@ -245,13 +245,13 @@ def test_config_shows_every_setting(tmp_path: Path) -> None:
     """With its value and where that comes from."""
     folder = make_project(tmp_path / "shop", "workers = 2\n")
     shown = command(folder, "config", "--json", YARNLOOM_LEASE="50s")
-    found: dict[str, Any] = {one["name"]: one for one in json.loads(shown.stdout)["settings"]}
+    found: dict[str, Any] = {row["name"]: row for row in json.loads(shown.stdout)["settings"]}
 
     assert found.keys() == Settings.model_fields.keys()
     assert found["lease"]["value"] == 50.0
     assert found["lease"]["from"] == "YARNLOOM_LEASE"
     assert found["workers"]["from"] == str(folder / FILE)
-    assert all(one["says"] for one in found.values())
+    assert all(row["says"] for row in found.values())
     text = command(folder, "config").stdout
     assert "YARNLOOM_LEASE" not in text
     assert "workers" in text

@@ -200,7 +200,7 @@ class _Holder:
     def _start(self, until: float) -> local_socket.ServiceRecord:
         prepare_data_folder(self._data)
         words = ["serve", "--data", str(self._data), "--port", "0", "--drain", f"{DRAIN_SECONDS}s"]
-        words += [word for one in self._wish["load"] for word in ("--load", one)]
+        words += [word for loom in self._wish["load"] for word in ("--load", loom)]
         words += ["--workers", str(self._wish["workers"])]
         words += ["--processes", str(self._wish["processes"])]
         words += ["--held-release", repr(self._wish["release"])]
@@ -278,8 +278,8 @@ def _detail_of(answer: bytes) -> str:
 def newest_file(load: Sequence[str]) -> float:
     """When the newest file of some looms' packages was written; 0 where none is found."""
     newest = 0.0
-    for one in load:
-        top = one.partition(":")[0].partition(".")[0]
+    for loom in load:
+        top = loom.partition(":")[0].partition(".")[0]
         try:
             spec = importlib.util.find_spec(top)
         except (ImportError, ValueError):

@@ -71,17 +71,17 @@ def folders() -> Iterator[Path]:
 def is_private(folder: Path) -> bool:
     """Whether a folder is this user's own and nobody else can enter it; links are not followed."""
     try:
-        found = folder.lstat()
+        facts = folder.lstat()
     except OSError:
         return False
-    mine = found.st_uid == os.getuid() and stat.S_ISDIR(found.st_mode)
-    return mine and stat.S_IMODE(found.st_mode) & 0o077 == 0
+    mine = facts.st_uid == os.getuid() and stat.S_ISDIR(facts.st_mode)
+    return mine and stat.S_IMODE(facts.st_mode) & 0o077 == 0
 
 
 def listen(address: str, port: int) -> tuple[socket.socket, Path]:
     """Return a listening socket for the service at an address, and its path.
 
-    Whoever has the address has the name: what an earlier service left there is replaced.
+    The service at the address owns the name, so it replaces what an earlier one left there.
 
     Raises:
         StartError: no folder can be used.
@@ -156,16 +156,16 @@ def socket_of(url: str) -> str:
     """
     parts = urlsplit(url)
     host, port = parts.hostname or "", parts.port or 80
-    found = [
+    paths = [
         str(path)
         for folder in dict.fromkeys(folders())
         if is_private(folder)
         for address in (*_NAMES.get(host, (host,)), *_ANY)
         if (path := folder / f"{address}-{port}.sock").exists()
     ]
-    if len(found) > 1:
-        return next((path for path in found if answers(path)), found[0])
-    return found[0] if found else ""
+    if len(paths) > 1:
+        return next((path for path in paths if answers(path)), paths[0])
+    return paths[0] if paths else ""
 
 
 def url_of(path: str) -> str:
@@ -191,10 +191,10 @@ def user_at_other_end(sock: Any) -> int | None:
 
 def _user_at_other_end(sock: socket.socket) -> int:
     if sys.platform == "darwin":
-        found = sock.getsockopt(0, _MACOS_LOCAL_PEERCRED, 76)
-        return int(struct.unpack_from("II", found)[1])
-    found = sock.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, _PEER.size)
-    return int(_PEER.unpack(found)[1])
+        credentials = sock.getsockopt(0, _MACOS_LOCAL_PEERCRED, 76)
+        return int(struct.unpack_from("II", credentials)[1])
+    credentials = sock.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, _PEER.size)
+    return int(_PEER.unpack(credentials)[1])
 
 
 def is_trusted(sock: Any, path: str) -> bool:
@@ -238,8 +238,8 @@ def read_record(data: Path) -> ServiceRecord | None:
         with (data / RECORD).open(encoding="utf-8") as file:
             if os.getuid() not in (0, os.fstat(file.fileno()).st_uid):
                 return None
-            found = json.load(file)
-        return ServiceRecord(str(found["socket"]), str(found["url"]), int(found["pid"]))
+            said = json.load(file)
+        return ServiceRecord(str(said["socket"]), str(said["url"]), int(said["pid"]))
     except (OSError, ValueError, KeyError, TypeError):
         return None
 

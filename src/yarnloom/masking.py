@@ -34,10 +34,10 @@ def environment_without_secrets() -> dict[str, str]:
 
 def environment_for_tasks() -> dict[str, str]:
     """Return the environment of processes that run tasks: with a token of theirs, if one is set."""
-    found = environment_without_secrets()
-    if token_file := found.pop(TASK_TOKEN_VARIABLE, ""):
-        found[TOKEN_FILE_VARIABLE] = token_file
-    return found
+    environment = environment_without_secrets()
+    if token_file := environment.pop(TASK_TOKEN_VARIABLE, ""):
+        environment[TOKEN_FILE_VARIABLE] = token_file
+    return environment
 
 
 def masked_text(text: str, secrets: Iterable[str]) -> str:

@@ -53,11 +53,11 @@ class Outbox:
     Args:
         table: the table's name, with a schema before it where there is one.
         paramstyle: how the driver marks values, a DB-API `paramstyle`; found unless given.
-        bind: of a Session of SQLAlchemy with several, the engine whose transaction is meant.
+        bind: the engine to write with, for a Session of SQLAlchemy that has several.
     """
 
     def __init__(
-        self, table: str = TABLE, *, paramstyle: str | None = None, bind: Any = None
+        self, table: str = TABLE, *, paramstyle: str | None = None, bind: object = None
     ) -> None:
         if not _NAME.match(table):
             raise ValueRefused(f"found the table name {table!r:.100}; letters, digits and '_'")
@@ -99,18 +99,18 @@ class Outbox:
             schema=schema or None,
         )
 
-    def create_table(self, connection: Any) -> None:
+    def create_table(self, connection: object) -> None:
         """Make the table where it is not there yet, in the connection's transaction."""
         self._execute(connection, self.schema)
 
     @overload
     def start(
-        self, connection: Any, target: Call[Any], /, **options: Unpack[StartOptions]
+        self, connection: object, target: Call[Any], /, **options: Unpack[StartOptions]
     ) -> str: ...
     @overload
     def start(
         self,
-        connection: Any,
+        connection: object,
         target: str,
         params: Mapping[str, Any],
         /,
@@ -119,7 +119,7 @@ class Outbox:
     @overload
     def start(
         self,
-        connection: Any,
+        connection: object,
         target: str,
         /,
         *,
@@ -135,13 +135,13 @@ class Outbox:
     @overload
     def start(
         self,
-        connection: Any,
+        connection: object,
         target: Task[P, Any] | Workflow[P, Any],
         /,
         *inputs: P.args,
         **named: P.kwargs,
     ) -> str: ...
-    def start(self, connection: Any, target: Any, /, *given: Any, **named: Any) -> str:
+    def start(self, connection: object, target: Any, /, *given: Any, **named: Any) -> str:
         """Leave a start in the caller's transaction: it is made when, and if, that commits.
 
         Args:
@@ -174,7 +174,7 @@ class Outbox:
         found: str = body["key"]
         return found
 
-    async def astart(self, session: Any, target: Any, /, *given: Any, **named: Any) -> str:
+    async def astart(self, session: Any, target: Any, /, *given: object, **named: object) -> str:
         """Leave a start in the transaction of an AsyncSession or AsyncConnection of SQLAlchemy.
 
         Takes, returns and raises what `start` does.
@@ -186,7 +186,7 @@ class Outbox:
 
     # For the relay
 
-    def waiting(self, connection: Any, limit: int) -> list[tuple[str, JsonObject]]:
+    def waiting(self, connection: object, limit: int) -> list[tuple[str, JsonObject]]:
         """Starts that were not delivered, in the order in which they were left; key and body."""
         rows = self._execute(
             connection,
@@ -196,30 +196,30 @@ class Outbox:
         )
         return [(key, decode(body)) for key, body in rows]
 
-    def refused(self, connection: Any, limit: int = 50) -> list[tuple[str, str]]:
+    def refused(self, connection: object, limit: int = 50) -> list[tuple[str, str]]:
         """Starts that the service refused, and why; they stay until someone removes them."""
         sql = f"SELECT start_key, refused FROM {self.table_name} WHERE refused IS NOT NULL"
         return [tuple(row) for row in self._execute(connection, sql, most=limit)]
 
-    def delivered(self, connection: Any, key: str) -> None:
+    def delivered(self, connection: object, key: str) -> None:
         """A start was made: its row is not needed any more."""
         self._execute(connection, f"DELETE FROM {self.table_name} WHERE start_key = ?", key)
 
-    def refuse(self, connection: Any, key: str, why: str) -> None:
+    def refuse(self, connection: object, key: str, why: str) -> None:
         """The service refused a start, and would each time."""
         sql = f"UPDATE {self.table_name} SET refused = ? WHERE start_key = ?"
         self._execute(connection, sql, why[:REFUSED_MOST], key)
 
-    def postpone(self, connection: Any, key: str) -> None:
+    def postpone(self, connection: object, key: str) -> None:
         """A start cannot be made yet: those that were left after it come first now."""
         sql = f"UPDATE {self.table_name} SET left_at = ? WHERE start_key = ?"
         self._execute(connection, sql, time.time(), key)
 
-    def retry(self, connection: Any) -> None:
+    def retry(self, connection: object) -> None:
         """Let everything that was refused be delivered once more."""
         self._execute(connection, f"UPDATE {self.table_name} SET refused = NULL")
 
-    def _execute(self, connection: Any, sql: str, *values: Any, most: int = 0) -> Rows:
+    def _execute(self, connection: object, sql: str, *values: Any, most: int = 0) -> Rows:
         return through(connection, self._paramstyle, self._bind).execute(sql, values, most)
 
 
@@ -264,7 +264,7 @@ class Relay:
         self._outbox = outbox
         self._connect = connect
         self._client = client
-        self._connection: Any | None = None
+        self._connection: OutboxConnection | None = None
 
     def deliver(self) -> Relayed:
         """Deliver what is there, up to `AT_ONCE` starts, in order."""
@@ -322,8 +322,8 @@ class Relay:
             if trouble != said:
                 say(f"waits: {trouble}" if trouble else "delivers again")
                 said = trouble
-            for one in found.refused:
-                say(f"refused: {one}")
+            for refusal in found.refused:
+                say(f"refused: {refusal}")
             if found.more and not trouble:
                 continue
             pause = min(LONGEST_PAUSE, pause * 2) if trouble else FIRST_PAUSE

@@ -14,6 +14,7 @@ from typing import Any, Protocol
 from yarnloom.errors import NotInTransaction, ValueRefused
 
 Rows = list[tuple[Any, ...]]
+Values = tuple[object, ...]
 
 
 class OutboxConnection(Protocol):
@@ -32,7 +33,7 @@ class OutboxConnection(Protocol):
 class Through(Protocol):
     """Does the statements of an outbox in somebody's transaction."""
 
-    def execute(self, sql: str, values: tuple[Any, ...], most: int) -> Rows:
+    def execute(self, sql: str, values: Values, most: int) -> Rows:
         """Do a statement; return up to so many rows."""
 
     def refuse_outside(self) -> None:
@@ -50,7 +51,7 @@ def through(connection: Any, paramstyle: str | None, bind: Any = None) -> Throug
         connection: a DB-API connection; a Session, Connection or pooled connection of SQLAlchemy;
             or a connection of Django.
         paramstyle: how the driver marks values; found unless given.
-        bind: of SQLAlchemy, the engine whose connection of a Session is meant.
+        bind: the engine to write with, for a Session of SQLAlchemy that has several.
 
     Raises:
         ValueRefused: it is something else.
@@ -84,19 +85,19 @@ def _through_sqlalchemy(connection: Any, paramstyle: str | None, bind: Any) -> T
         return _SqlAlchemy(lambda: connection.connection(**arguments))
     raise ValueRefused(
         f"found a {type(connection).__name__} of SQLAlchemy; expected a Session or a Connection, "
-        "in whose transaction the start is left"
+        "with the transaction that the start belongs to"
     )
 
 
 class _DbApi:
     """A connection as PEP 249 has it."""
 
-    def __init__(self, connection: OutboxConnection, style: str, driver: Any = None) -> None:
+    def __init__(self, connection: OutboxConnection, style: str, driver: object = None) -> None:
         self._connection = connection
         self._driver = connection if driver is None else driver
         self._style = style
 
-    def execute(self, sql: str, values: tuple[Any, ...], most: int) -> Rows:
+    def execute(self, sql: str, values: Values, most: int) -> Rows:
         text, given = marked(sql, self._style, values)
         cursor = self._connection.cursor()
         try:
@@ -131,7 +132,7 @@ class _SqlAlchemy:
         self._connection = connect()
         self._style = self._connection.dialect.paramstyle
 
-    def execute(self, sql: str, values: tuple[Any, ...], most: int) -> Rows:
+    def execute(self, sql: str, values: Values, most: int) -> Rows:
         style = "numeric_dollar" if self._style.startswith("numeric") else self._style
         text, given = marked(sql, style, values)
         result = self._connection.exec_driver_sql(text, given if values else None)
@@ -144,12 +145,12 @@ class _SqlAlchemy:
 
 
 class _Django:
-    """A connection of Django, whose cursors take `%s` over every driver."""
+    """A connection of Django: its cursors take `%s` over every driver."""
 
     def __init__(self, connection: Any) -> None:
         self._connection = connection
 
-    def execute(self, sql: str, values: tuple[Any, ...], most: int) -> Rows:
+    def execute(self, sql: str, values: Values, most: int) -> Rows:
         with self._connection.cursor() as cursor:
             text, given = marked(sql, "format", values)
             cursor.execute(text, given if values else None)
@@ -169,7 +170,7 @@ def outside(what: str) -> NotInTransaction:
     )
 
 
-def marked(sql: str, style: str, values: tuple[Any, ...]) -> tuple[str, Any]:
+def marked(sql: str, style: str, values: Values) -> tuple[str, object]:
     """A statement with `?` for each value, as a driver of some `paramstyle` wants it."""
     first, *rest = sql.split("?")
     names = [f"v{place}" for place in range(1, len(rest) + 1)]

@@ -37,7 +37,7 @@ from yarnloom import (
 )
 from yarnloom.answers import RunAnswer, WhyAnswer
 from yarnloom.client import HttpRequest, HttpResponse, HttpStream, RunSummary, Transport
-from yarnloom.outbox import OutboxConnection
+from yarnloom.outbox_connections import OutboxConnection
 
 loom = Loom("mine")
 

@@ -173,7 +173,7 @@ def test_in_a_plain_program_it_begins_and_ends(
 def test_a_service_that_is_killed_is_started_again(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """By whoever holds it."""
+    """By the program that holds it."""
     monkeypatch.delenv("YARNLOOM_URL", raising=False)
     with yarnloom.running(load="tests.looms:loom", data=tmp_path, processes=1) as client:
         pid = client.service().pid

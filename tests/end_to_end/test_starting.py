@@ -66,7 +66,7 @@ def test_a_command_waits_for_a_service_that_comes_up(tmp_path: Path) -> None:
 
 
 def test_a_loom_that_cannot_be_loaded_is_the_reason_of_the_404(tmp_path: Path) -> None:
-    """Whoever is held meanwhile is told it, or that the service ends."""
+    """A held request is answered with it, or hears that the service ends."""
     port = free_port()
     program = Program(
         "serve", "--data", str(tmp_path), "--port", str(port), "--load", "tests.wrong_loom:loom"

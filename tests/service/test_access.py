@@ -36,7 +36,7 @@ OPERATIONS = sorted(route_roles(), key=lambda one: one[:2])
 
 @pytest.fixture(scope="module")
 def program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ServiceProgram]:
-    """A service whose tokens these tests make and revoke."""
+    """A service for these tests, which make and revoke tokens."""
     with service(tmp_path_factory.mktemp("access"), "--load", LOOM) as found:
         yield found
 
@@ -101,7 +101,7 @@ def test_whoever_has_nothing_is_told_how_one_gets_in(program: ServiceProgram) ->
 
 
 def test_a_token_has_its_name_its_end_and_is_shown_once(program: ServiceProgram) -> None:
-    """What it does is recorded by its name, and on whose behalf."""
+    """The record has its name, and the person it acts for."""
     with program.client() as own:
         made = own.add_token("harbour-desk", ["operate"], lasts="2h")
         with pytest.raises(Conflict, match="token revoke harbour-desk"):
@@ -211,8 +211,8 @@ def test_a_browser_signs_in_once_with_an_address(program: ServiceProgram) -> Non
     assert http.post("/session", json={"code": code}).status_code == 401
     assert http.get("/session").status_code == 401  # the cookie alone
     assert http_of(program).get("/session", headers=header).status_code == 401  # the header alone
-    found = http.get("/session", headers=header)
-    assert found.json()["may"] == ["admin"]
+    answer = http.get("/session", headers=header)
+    assert answer.json()["may"] == ["admin"]
     started = http.post("/runs", json={"target": "sums", "params": {"number": 1}}, headers=header)
     number = started.json()["number"]
     commands = http.get(f"/runs/{number}/commands", headers=header).json()["commands"]
@@ -338,14 +338,14 @@ def test_another_user_of_the_machine_gets_nothing(tmp_path: Path) -> None:
         script = (
             "import encodings.idna, os, socket, sys, urllib.request, urllib.error\n"
             "os.setgid(65534); os.setuid(65534)\n"
-            "found = []\n"
+            "answer = []\n"
             "for path in sys.argv[2:]:\n"
-            "    try: socket.socket(socket.AF_UNIX).connect(path); found.append('in')\n"
-            "    except PermissionError: found.append('no')\n"
+            "    try: socket.socket(socket.AF_UNIX).connect(path); answer.append('in')\n"
+            "    except PermissionError: answer.append('no')\n"
             "for path in ('/api/v1/runs', '/api/v1/service', '/health', '/'):\n"
-            "    try: found.append(str(urllib.request.urlopen(sys.argv[1] + path).status))\n"
-            "    except urllib.error.HTTPError as error: found.append(str(error.code))\n"
-            "print(' '.join(found))\n"
+            "    try: answer.append(str(urllib.request.urlopen(sys.argv[1] + path).status))\n"
+            "    except urllib.error.HTTPError as error: answer.append(str(error.code))\n"
+            "print(' '.join(answer))\n"
         )
         words = [sys.executable, "-c", script, program.url, *sockets]
         ran = subprocess.run(words, capture_output=True, text=True, check=False, cwd=ROOT)

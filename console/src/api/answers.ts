@@ -1349,7 +1349,7 @@ export interface Service {
 
 /** A token, without the token itself. */
 export interface Token {
-  /** Whose it is. */
+  /** Its owner. */
   name: string;
   /** Its roles. */
   may: Role[];

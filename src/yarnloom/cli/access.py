@@ -26,48 +26,48 @@ def _end_of(token: JsonObject) -> str:
 
 
 _COLUMNS = (
-    Column("token", lambda one: Text(one["name"]), cut=True),
-    Column("may", lambda one: ", ".join(one["may"])),
-    Column("workflows", lambda one: ", ".join(one["workflows"]) or "all"),
-    Column("made", lambda one: f"{output.ago(one['made_at'])} by {one['made_by']}"),
+    Column("token", lambda token: Text(token["name"]), cut=True),
+    Column("may", lambda token: ", ".join(token["may"])),
+    Column("workflows", lambda token: ", ".join(token["workflows"]) or "all"),
+    Column("made", lambda token: f"{output.ago(token['made_at'])} by {token['made_by']}"),
     Column("", _end_of),
 )
 
 
 def tokens(client: Client, options: argparse.Namespace) -> int:
     """List the tokens."""
-    found = client.call(Request("GET", "/tokens"))["tokens"]
+    answer = client.call(Request("GET", "/tokens"))["tokens"]
     if options.json:
-        output.print_json({"tokens": found})
-    elif found:
-        out.print(output.list_table(_COLUMNS, found))
+        output.print_json({"tokens": answer})
+    elif answer:
+        out.print(output.list_table(_COLUMNS, answer))
     else:
-        say("there are no tokens; make one with `yarnloom token add NAME --may ROLE`")
+        say("there are no tokens; make token with `yarnloom token add NAME --may ROLE`")
     return 0
 
 
 def token(client: Client, options: argparse.Namespace) -> int:
-    """Make a token, or revoke one."""
+    """Make a token, or revoke token."""
     if options.action == "revoke":
-        found = client.call(revoke_token_request(options.name, options.reason))
+        answer = client.call(revoke_token_request(options.name, options.reason))
         if options.json:
-            output.print_json(found)
+            output.print_json(answer)
         else:
-            out.print(f"token {found['name']} is revoked: what it held open has ended")
+            out.print(f"token {answer['name']} is revoked: what it held open has ended")
         return 0
-    may = [role for one in options.may for role in one.split(",")]
+    may = [role for given in options.may for role in given.split(",")]
     if not may:
         raise InvalidInput(f"say what the token may do, as --may view; there is {', '.join(ROLES)}")
-    found = client.call(add_token_request(options.name, may, options.workflow, options.lasts))
+    answer = client.call(add_token_request(options.name, may, options.workflow, options.lasts))
     if options.json:
-        output.print_json(found)
+        output.print_json(answer)
         return 0
     # The token alone goes to standard output, so that it can be put into a file.
-    output.write(found["token"] + "\n")
+    output.write(answer["token"] + "\n")
     where = "" if sys.stdout.isatty() else " It is in your file now: let nobody else read that."
     say(
-        f"token {found['name']} may {', '.join(found['may'])} and ends "
-        f"{output.until(found['ends_at'])}. It is shown this once.{where} Give it with "
+        f"token {answer['name']} may {', '.join(answer['may'])} and ends "
+        f"{output.until(answer['ends_at'])}. It is shown this once.{where} Give it with "
         "--token-file or YARNLOOM_TOKEN_FILE."
     )
     return 0
@@ -75,12 +75,12 @@ def token(client: Client, options: argparse.Namespace) -> int:
 
 def open_console(client: Client, options: argparse.Namespace) -> int:
     """Print an address that opens the console once."""
-    found = client.call(sign_in_request(f"/runs/{options.run}" if options.run else "/"))
+    answer = client.call(sign_in_request(f"/runs/{options.run}" if options.run else "/"))
     if options.json:
-        output.print_json(found)
+        output.print_json(answer)
         return 0
-    output.write(found["address"] + "\n")
-    say("it signs one browser in, once, within 15 minutes, as you")
+    output.write(answer["address"] + "\n")
+    say("it signs token browser in, once, within 15 minutes, as you")
     return 0
 
 
@@ -93,7 +93,7 @@ def add_parsers(add: Add, service: Parser, reading: Parser) -> None:
 
     token_parser = add("token", service, reading)
     token_parser.add_argument("action", choices=["add", "revoke"])
-    token_parser.add_argument("name", metavar="NAME", help="whose it is, for the record")
+    token_parser.add_argument("name", metavar="NAME", help="its owner, for the record")
     token_parser.add_argument(
         "--may",
         action="append",

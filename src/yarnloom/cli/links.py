@@ -25,9 +25,7 @@ def link(client: Client, options: argparse.Namespace) -> int:
         output.print_json(found)
         return 0
     output.write(found["address"] + "\n")
-    output.say(
-        f"whoever has it sees run {options.run}, and nothing else, for {duration_text(lasts)}"
-    )
+    output.say(f"it shows run {options.run}, and nothing else, for {duration_text(lasts)}")
     return 0
 
 

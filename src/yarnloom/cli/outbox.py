@@ -59,8 +59,8 @@ def _deliver_once(deliverer: Relay) -> int:
     while True:
         looked = deliverer.deliver()
         refused += len(looked.refused)
-        for one in looked.refused:
-            say(f"refused: {one}")
+        for refusal in looked.refused:
+            say(f"refused: {refusal}")
         if looked.broken or not looked.more:
             break
     if looked.broken or looked.later:
@@ -69,7 +69,7 @@ def _deliver_once(deliverer: Relay) -> int:
 
 
 def _read_to_end(then: Callable[[], None]) -> None:
-    """Wait until whoever started this program is gone, and holds its standard input no more."""
+    """Wait until the program that started this one is gone, and with it the standard input."""
     sys.stdin.read()
     then()
 

@@ -40,15 +40,15 @@ def serve(options: argparse.Namespace) -> int:
     from yarnloom.service.processes.worker_process import EarlyWorker, Helpers
     from yarnloom.settings.project import prepare_data_folder
 
-    found = _found_settings(options)
-    values, project = found.values, found.project
+    settings_here = _found_settings(options)
+    values, project = settings_here.values, settings_here.project
     processes = values.processes or max(1, cores() // values.workers)
     folder = Path.cwd()
     if project is not None:
         say(f"settings of {project.file}")
-        if found.origins["load"] == str(project.file):
+        if settings_here.origins["load"] == str(project.file):
             folder = project.file.parent
-        if found.origins["data"] == f"beside {project.file}":
+        if settings_here.origins["data"] == f"beside {project.file}":
             prepare_data_folder(values.data)
     helpers = Helpers(
         values.load,
@@ -64,7 +64,7 @@ def serve(options: argparse.Namespace) -> int:
     door = open_door(
         values.host,
         values.port,
-        any_if_taken=project is not None and found.origins["port"] == "default",
+        any_if_taken=project is not None and settings_here.origins["port"] == "default",
     )
     early = [EarlyWorker(helpers, name, door.url_of_own) for name in helpers.names]
     try:
@@ -122,7 +122,7 @@ def demo(options: argparse.Namespace) -> int:
 
 
 def _signs_in() -> str:
-    """For whom an address that opens the console is printed: for whoever sees the terminal."""
+    """Return the user for the sign-in address; "" where the output is no terminal."""
     return default_who("cli") if sys.stderr.isatty() else ""
 
 
@@ -220,8 +220,8 @@ async def _show_demo(client: AsyncClient, url: str, folder: Path) -> int:
     )
     address = f"{url}/runs/{run.number}"
     if _signs_in():
-        found = await client.call(http_requests.sign_in_request(f"/runs/{run.number}"))
-        address = found["address"]
+        signed_in = await client.call(http_requests.sign_in_request(f"/runs/{run.number}"))
+        address = signed_in["address"]
     out.print(f"\nThe console: {address}", soft_wrap=True)
     return 0
 
@@ -257,10 +257,10 @@ def _found_settings(options: argparse.Namespace, *, of_project: bool = True) -> 
     from yarnloom.settings.model import find_settings
 
     given = {name: getattr(options, name, None) for name in _OPTIONS}
-    found = find_settings(given) if of_project else find_settings(given, lambda: None)
-    for warning in found.warnings:
+    settings = find_settings(given) if of_project else find_settings(given, lambda: None)
+    for warning in settings.warnings:
         say(f"warning: {warning}")
-    return found
+    return settings
 
 
 def _service_settings(values: Settings) -> ServiceSettings:

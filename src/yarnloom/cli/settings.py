@@ -15,10 +15,10 @@ from yarnloom.settings.project import FILE, find_project
 from yarnloom.values import JsonObject
 
 _COLUMNS = (
-    Column("setting", lambda one: one["name"]),
-    Column("value", lambda one: Text(_shown(one["value"])), cut=True),
-    Column("from", lambda one: one["from"]),
-    Column("", lambda one: Text(str(one["says"]), style="dim")),
+    Column("setting", lambda row: row["name"]),
+    Column("value", lambda row: Text(_shown(row["value"])), cut=True),
+    Column("from", lambda row: row["from"]),
+    Column("", lambda row: Text(str(row["says"]), style="dim")),
 )
 
 
@@ -26,22 +26,22 @@ def config(options: argparse.Namespace) -> int:
     """Show every setting, its value here, and where that comes from."""
     from yarnloom.settings.model import Settings, find_settings
 
-    found = find_settings()
-    values = found.values.model_dump(mode="json")
+    settings = find_settings()
+    values = settings.values.model_dump(mode="json")
     rows: list[JsonObject] = [
         {
             "name": name,
             "value": values[name],
-            "from": found.origins[name],
+            "from": settings.origins[name],
             "says": field.description,
         }
         for name, field in Settings.model_fields.items()
     ]
-    file = str(found.project.file) if found.project else None
+    file = str(settings.project.file) if settings.project else None
     if options.json:
-        output.print_json({"file": file, "settings": rows, "warnings": list(found.warnings)})
+        output.print_json({"file": file, "settings": rows, "warnings": list(settings.warnings)})
         return 0
-    for warning in found.warnings:
+    for warning in settings.warnings:
         say(f"warning: {warning}")
     out.print(output.list_table(_COLUMNS, rows))
     where = f"the file is {file}" if file else f"there is no {FILE} here or above"
@@ -72,7 +72,7 @@ def trust(options: argparse.Namespace) -> int:
 
 def _shown(value: object) -> str:
     if isinstance(value, list | tuple):
-        return ", ".join(str(one) for one in value) or "–"
+        return ", ".join(str(member) for member in value) or "–"
     return "–" if value in (None, "") else str(value)
 
 

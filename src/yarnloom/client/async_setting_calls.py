@@ -93,7 +93,7 @@ class AsyncSettingCalls(AsyncConnection):
         """Make a token; its `token` is shown this once.
 
         Args:
-            name: whose it is, for the record.
+            name: its owner, for the record.
             may: its roles.
             workflows: patterns of what it may operate, as `shop/*`; empty for all.
             lasts: how long it can be used.

@@ -28,7 +28,7 @@ class Target:
         setting: where the address comes from, for messages.
         token: shown to the service; empty for none.
         socket: the path of its Unix socket, where that was given; else it is looked for.
-        data: the data folder whose service is meant; empty where an address was given.
+        data: the data folder of the service that is meant; empty where an address was given.
         token_file: the file that the token is from; empty for none.
     """
 
@@ -127,16 +127,16 @@ class Target:
 
     def headers(self, who: str) -> dict[str, str]:
         """Return the headers of every request."""
-        found = {"Yarnloom-Who": who.encode("ascii", "replace").decode()}
+        headers = {"Yarnloom-Who": who.encode("ascii", "replace").decode()}
         if self.token:
-            found["Authorization"] = f"Bearer {self.token}"
-        return found
+            headers["Authorization"] = f"Bearer {self.token}"
+        return headers
 
     def environment(self) -> dict[str, str]:
         """Return the variables by which a program that is started reaches the same service."""
         path = self.socket_path()
-        found = {"YARNLOOM_URL": f"{SOCKET_URL}{path}" if path else self.url}
-        return found | ({TOKEN_FILE_VARIABLE: self.token_file} if self.token_file else {})
+        variables = {"YARNLOOM_URL": f"{SOCKET_URL}{path}" if path else self.url}
+        return variables | ({TOKEN_FILE_VARIABLE: self.token_file} if self.token_file else {})
 
     def not_reachable(self, why: object) -> NotReachable:
         """Return the error when nothing answers."""

@@ -11,7 +11,7 @@ from yarnloom.protocol.fields import Role
 class TokenAnswer(Answer):
     """A token, without the token itself."""
 
-    name: str = Field(description="Whose it is.")
+    name: str = Field(description="Its owner.")
     may: list[Role] = Field(description="Its roles.")
     workflows: list[str] = Field(description="Patterns of what it may operate; empty for all.")
     made_at: Moment

@@ -17,7 +17,7 @@ class AddTokenBody(Strict):
     """A token for somebody, or for a program."""
 
     name: Annotated[str, Field(pattern=TOKEN_NAME)] = Field(
-        description="Whose it is: the record of what is done with it says so."
+        description="Its owner: the record names it for everything that is done with it."
     )
     may: Annotated[list[Role], Field(min_length=1, max_length=5)] = Field(
         description="`view` reads all; `operate` reads, starts, pauses, cancels and decides; "

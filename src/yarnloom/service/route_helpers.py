@@ -24,7 +24,7 @@ async def core_of(request: Request) -> Core:
 
 
 async def who_asks(yarnloom_who: Annotated[str, Header(max_length=200)] = "") -> str:
-    """Who gives a command; of a token, also on whose behalf, as the header `Yarnloom-Who` says."""
+    """Return the caller for the record, with the person that the header `Yarnloom-Who` names."""
     return CALLER.get().who(yarnloom_who)
 
 

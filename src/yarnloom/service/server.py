@@ -112,8 +112,8 @@ class Service:
         notices: which lines about runs it says; None for none.
         release: of the code that is loaded, where programs hold the service, and it ends with the
             last of them; None where it stays.
-        signs_in: for whom it says an address that opens the console; only on a terminal, since that
-            is as good as a token.
+        signs_in: the user that the printed sign-in address is for; empty without a terminal, since
+            such an address is as good as a token.
     """
 
     def __init__(
@@ -184,6 +184,7 @@ class Service:
         if serving.done():
             await serving
             raise YarnloomError("the service ended while it started; its log has the details")
+        # Now other programs can find it.
         record = local_socket.ServiceRecord(str(door.path), url, os.getpid())
         local_socket.write_record(self._settings.data, record)
         self._say(f"Yarn Loom serves at {url}, data in {self._settings.data}")

@@ -23,7 +23,7 @@ class ServiceSettings:
         host: the address to listen at.
         port: the port; 0 takes any free one.
         public_url: the address by which people reach it; empty for the one it listens at.
-        embed: sites whose pages may show the page of a link inside.
+        embed: sites that may show the page of a link inside theirs.
         names: host names by which this service is reached, beside its address.
         lease: seconds a worker is thought to live after its last request.
         commit: "loop", "thread", or "auto" (by how fast the disk is).

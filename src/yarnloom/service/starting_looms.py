@@ -1,4 +1,4 @@
-"""The looms that a service publishes at its start; whoever names a workflow waits for them."""
+"""Requests that name a workflow wait until the looms of the start are published."""
 
 from __future__ import annotations
 

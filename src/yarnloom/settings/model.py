@@ -21,6 +21,7 @@ from yarnloom.data_folder import own_data_folder
 from yarnloom.errors import InvalidInput, nearest
 from yarnloom.settings.project import FILE, NEED_TRUST, PATHS, Project, find_project
 from yarnloom.units import seconds
+from yarnloom.values import JsonObject
 
 PREFIX = "YARNLOOM_"
 NOT_SETTINGS = {"TOKEN", "SECRET_KEY"}
@@ -30,17 +31,18 @@ OWN_PREFIXES = ("BENCH", "DEMO", "TRACE", "THOROUGH", "TEST")
 """Of variables by which our own programs tell each other something."""
 
 
-def _several(value: Any) -> Any:
+def _several(value: object) -> object:
     """A list, of which a variable holds its members with commas between."""
     if isinstance(value, str):
         return [word.strip() for word in value.split(",") if word.strip()]
     return value
 
 
-def _span(value: Any) -> Any:
+def _span(value: object) -> object:
     return seconds(value) if isinstance(value, str) else value
 
 
+Given = Mapping[str, Any]
 Several = Annotated[tuple[str, ...], NoDecode, BeforeValidator(_several)]
 Span = Annotated[float, BeforeValidator(_span)]
 
@@ -84,7 +86,7 @@ class Settings(BaseSettings):
     )
     embed: Several = Field(
         (),
-        description="Sites whose pages may show the page of a link inside, as "
+        description="Sites that may show the page of a link inside theirs, as "
         "`https://shop.example`.",
     )
     relay: str = Field(
@@ -139,7 +141,7 @@ class FoundSettings:
     Attributes:
         values: the settings.
         origins: by name where the value comes from.
-        project: whose file counts; None for none.
+        project: the one whose file counts; None for none.
         warnings: what the user should hear.
     """
 
@@ -150,7 +152,7 @@ class FoundSettings:
 
 
 def find_settings(
-    options: Mapping[str, Any] | None = None, project: Callable[[], Project | None] = find_project
+    options: Given | None = None, project: Callable[[], Project | None] = find_project
 ) -> FoundSettings:
     """Find the settings that count here.
 
@@ -162,28 +164,28 @@ def find_settings(
         InvalidInput: something is not right; it says where, and what would be.
     """
     typed = {name: value for name, value in (options or {}).items() if value not in (None, (), [])}
-    found, warnings = project(), _warnings()
+    here, warnings = project(), _warnings()
     if os.environ.get(f"{PREFIX}PORT", "").startswith("tcp:"):
         del os.environ[f"{PREFIX}PORT"]
-    counted: dict[str, Any] = {}
-    if found is not None:
-        _refuse_unknown(found)
-        counted = _from_its_folder(found)
-        if not found.is_trusted:
-            left_out = ", ".join(name for name in NEED_TRUST if name in found.given)
+    counted: JsonObject = {}
+    if here is not None:
+        _refuse_unknown(here)
+        counted = _from_its_folder(here)
+        if not here.is_trusted:
+            left_out = ", ".join(name for name in NEED_TRUST if name in here.given)
             warnings.append(
-                f"{found.file} sets {left_out}, which does not count until you say `yarnloom trust`"
+                f"{here.file} sets {left_out}, which does not count until you say `yarnloom trust`"
             )
     try:
         given: Any = typed | ({_FROM_FILE: counted} if counted else {})
         values = Settings(**given)
     except ValidationError as error:
-        raise _as_ours(error, typed, counted, found) from None
-    origins = {name: _origin(name, typed, counted, found) for name in Settings.model_fields}
-    return FoundSettings(values, origins, found, tuple(warnings))
+        raise _as_ours(error, typed, counted, here) from None
+    origins = {name: _origin(name, typed, counted, here) for name in Settings.model_fields}
+    return FoundSettings(values, origins, here, tuple(warnings))
 
 
-def _from_its_folder(project: Project) -> dict[str, Any]:
+def _from_its_folder(project: Project) -> JsonObject:
     """What counts of a project's file; its paths begin at the file's folder."""
     counted = {**project.counted, "data": project.data}
     return counted | {name: project.text(name) for name in PATHS if name in project.counted}
@@ -201,22 +203,22 @@ def _refuse_unknown(project: Project) -> None:
 
 def _warnings() -> list[str]:
     """What is odd about the variables; a port that an orchestrator sets is left out."""
-    found = []
+    warnings = []
     known = {f"{PREFIX}{name.upper()}": name for name in Settings.model_fields}
     for variable, value in os.environ.items():
         name = variable.removeprefix(PREFIX)
         if not variable.startswith(PREFIX) or name in NOT_SETTINGS or name.startswith(OWN_PREFIXES):
             continue
         if variable == f"{PREFIX}PORT" and value.startswith("tcp:"):
-            found.append(f"{variable}={value} is left out: an orchestrator set it, not you")
+            warnings.append(f"{variable}={value} is left out: an orchestrator set it, not you")
         elif variable not in known:
-            found.append(f"the variable {variable} is no setting{nearest(variable, list(known))}")
-    return found
+            warnings.append(
+                f"the variable {variable} is no setting{nearest(variable, list(known))}"
+            )
+    return warnings
 
 
-def _origin(
-    name: str, typed: Mapping[str, Any], counted: Mapping[str, Any], project: Project | None
-) -> str:
+def _origin(name: str, typed: Given, counted: Given, project: Project | None) -> str:
     if name in typed:
         return f"--{name.replace('_', '-')}"
     if f"{PREFIX}{name.upper()}" in os.environ:
@@ -228,10 +230,7 @@ def _origin(
 
 
 def _as_ours(
-    error: ValidationError,
-    typed: Mapping[str, Any],
-    counted: Mapping[str, Any],
-    project: Project | None,
+    error: ValidationError, typed: Given, counted: Given, project: Project | None
 ) -> InvalidInput:
     first = error.errors()[0]
     name = str(first["loc"][0]) if first["loc"] else ""

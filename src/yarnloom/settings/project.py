@@ -11,13 +11,13 @@ import hashlib
 import json
 import os
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from yarnloom.data_folder import own_data_folder
 from yarnloom.errors import InvalidInput
+from yarnloom.values import JsonObject
 
 FILE = "yarnloom.toml"
 DATA = ".yarnloom"
@@ -40,7 +40,7 @@ class Project:
     """
 
     file: Path
-    given: Mapping[str, Any]
+    given: JsonObject
 
     @property
     def data(self) -> Path:
@@ -53,12 +53,12 @@ class Project:
         Raises:
             InvalidInput: it is something else.
         """
-        found = self.counted.get(name, "")
-        if not isinstance(found, str):
-            raise InvalidInput(f"{self.file}: found {name} = {found!r:.100}; expected text")
-        if found and name in PATHS:
-            return str(self.file.parent / Path(found).expanduser())
-        return found
+        value = self.counted.get(name, "")
+        if not isinstance(value, str):
+            raise InvalidInput(f"{self.file}: found {name} = {value!r:.100}; expected text")
+        if value and name in PATHS:
+            return str(self.file.parent / Path(value).expanduser())
+        return value
 
     @property
     def is_trusted(self) -> bool:
@@ -66,23 +66,23 @@ class Project:
         return not self._fingerprinted() or self._fingerprint() in _trusted()
 
     @property
-    def counted(self) -> dict[str, Any]:
+    def counted(self) -> JsonObject:
         """What counts of the settings."""
         if self.is_trusted:
             return dict(self.given)
         return {name: value for name, value in self.given.items() if name not in NEED_TRUST}
 
-    def trust(self) -> dict[str, Any]:
+    def trust(self) -> JsonObject:
         """Let all that it says count from now on; return what did not before."""
-        found = self._fingerprinted()
+        settings = self._fingerprinted()
         _keep_trusted({*_trusted(), self._fingerprint()})
-        return found
+        return settings
 
     def distrust(self) -> None:
         """Let what it says of code and addresses count no more."""
         _keep_trusted(_trusted() - {self._fingerprint()})
 
-    def _fingerprinted(self) -> dict[str, Any]:
+    def _fingerprinted(self) -> JsonObject:
         return {name: self.given[name] for name in NEED_TRUST if name in self.given}
 
     def _fingerprint(self) -> str:
@@ -102,10 +102,10 @@ def find_project(folder: Path | None = None) -> Project | None:
     for place in _places(folder or Path.cwd()):
         path = place / FILE
         try:
-            found = path.lstat()
+            facts = path.lstat()
         except OSError:
             continue
-        if not stat.S_ISREG(found.st_mode) or not _is_own(found):
+        if not stat.S_ISREG(facts.st_mode) or not _is_own(facts):
             raise InvalidInput(
                 f"{path} is another user's, or others can write to it, so it is not read",
                 hint=f"Make it yours alone: chown and chmod go-w {path}",
@@ -135,18 +135,18 @@ def _places(folder: Path) -> Iterator[Path]:
     home = Path.home()
     for place in (folder, *folder.parents):
         try:
-            found = place.stat()
+            facts = place.stat()
         except OSError:
             return
-        if not _is_own(found):
+        if not _is_own(facts):
             return
         yield place
         if place == home or (place / ".git").exists():
             return
 
 
-def _is_own(found: os.stat_result) -> bool:
-    return found.st_uid == os.getuid() and not found.st_mode & _SHARED
+def _is_own(facts: os.stat_result) -> bool:
+    return facts.st_uid == os.getuid() and not facts.st_mode & _SHARED
 
 
 def _trust_file() -> Path:
@@ -157,10 +157,10 @@ def _trust_file() -> Path:
 
 def _trusted() -> set[str]:
     try:
-        found = json.loads(_trust_file().read_text(encoding="utf-8"))
+        known = json.loads(_trust_file().read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return set()
-    return set(found) if isinstance(found, list) else set()
+    return set(known) if isinstance(known, list) else set()
 
 
 def _keep_trusted(trusted: set[str]) -> None:

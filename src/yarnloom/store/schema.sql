@@ -492,7 +492,7 @@ CREATE INDEX tokens_by_end ON tokens (ends_at);
 CREATE TABLE sessions (
   digest  TEXT PRIMARY KEY,          -- SHA-256 of its two secrets
   token   INTEGER,                   -- it ends with; null: of the service's own user
-  name    TEXT NOT NULL,             -- whose it is
+  name    TEXT NOT NULL,             -- its owner
   made_at INTEGER NOT NULL,
   used_at INTEGER NOT NULL,          -- when it was last used, to some minutes
   ends_at INTEGER NOT NULL

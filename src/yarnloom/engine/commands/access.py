@@ -9,7 +9,7 @@ from yarnloom.engine.commands.command import Command
 
 @dataclass(frozen=True, slots=True)
 class AddToken(Command):
-    """Let whoever has a token use the service; the answer is the token's record.
+    """Let the owner of a token use the service; the answer is the token's record.
 
     Attributes:
         digest: of the token, which nobody keeps.
@@ -42,7 +42,7 @@ class BeginSession(Command):
     Attributes:
         digest: of the session's two secrets, which nobody keeps.
         token: the token that it was begun with; None for the service's own user.
-        name: whose it is.
+        name: of its owner.
         seconds: how long it can last.
     """
 

@@ -24,7 +24,7 @@ class StartRun(Command):
         after: the run of whose end it tells.
         reason: why, for the record.
         keywords: options that were given among named inputs: none may be an input, too.
-        within: patterns of what may be started by whoever asks; empty for all.
+        within: patterns that limit what the caller may start; empty for all.
     """
 
     target: str

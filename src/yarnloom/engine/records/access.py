@@ -33,7 +33,7 @@ class SessionRecord:
     Attributes:
         digest: of its two secrets.
         token: the token with which it ends; None for that of the service's own user.
-        name: whose it is.
+        name: of its owner.
     """
 
     digest: str

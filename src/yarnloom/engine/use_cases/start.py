@@ -101,7 +101,7 @@ class Starting:
             NotFound: there is no such workflow, or task.
             InvalidInput: the params or times do not fit; every problem is named.
             StartKeyTaken: the key belongs to a run with other params.
-            NotAllowed: whoever asks may not start it.
+            NotAllowed: the caller may not start it.
         """
         prepared = self.prepare(command)
         if isinstance(prepared, Unchecked):

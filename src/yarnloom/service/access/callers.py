@@ -1,4 +1,4 @@
-"""Whoever sends a request, as far as the service knows: what it may do, and what it is called."""
+"""The caller of a request: its name and its roles."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ class Caller:
         """Return who gives a command, for the record.
 
         Args:
-            said: what the request says of it: of a token on whose behalf it acts.
+            said: the name in the request; with a token, the person it acts for.
         """
         if self.session:
             return f"{CONSOLE}:{self.name}"

@@ -32,6 +32,8 @@ from yarnloom.service.access.one_time_codes import OneTimeCodes, digest_of
 from yarnloom.store import Database
 from yarnloom.store.workers import access_records
 
+OpenTask = asyncio.Task[Any]
+
 log = logging.getLogger("yarnloom.service")
 
 PREFIX = "yarn_"
@@ -72,7 +74,7 @@ class Gate:
     Args:
         database: where they are kept.
         submit: gives a command to the engine.
-        lease: seconds for which a worker whose token was revoked may report what it runs.
+        lease: seconds for which a worker with a revoked token may report what it runs.
     """
 
     def __init__(
@@ -83,14 +85,14 @@ class Gate:
         now = round(time.time() * 1_000_000)
         rows = access_records.tokens(database.writer, now - REMEMBERED)
         self._tokens = {row["id"]: token_record(row) for row in rows}
-        self._by_digest = {one.digest: one.id for one in self._tokens.values()}
+        self._by_digest = {token.digest: token.id for token in self._tokens.values()}
         self._sessions = {
             row["digest"]: SessionRecord(**row)
             for row in access_records.sessions(database.writer, now)
         }
         self._used: dict[str, float] = {}
         self._noted: dict[str, float] = {}
-        self._open: dict[int | str, set[asyncio.Task[Any]]] = {}
+        self._open: dict[int | str, set[OpenTask]] = {}
         self._failures, self._logged_at = 0, -LOGGED_EVERY
         self._worker_key = Vault(database.folder).key_for("workers")
         self._worker_tokens: dict[str, str] = {}
@@ -125,15 +127,15 @@ class Gate:
         raise TokenNeeded("this service needs a token or a session.", hint=HOW)
 
     def _of_token(self, given: str, reports: bool) -> Caller:
-        found = self._tokens.get(self._by_digest.get(digest_of(given), -1))
-        if found is None:
+        token = self._tokens.get(self._by_digest.get(digest_of(given), -1))
+        if token is None:
             raise TokenNeeded("that is no token of this service.", hint=HOW)
         now = time.time() * 1_000_000
-        ended_at = found.ends_at if found.revoked_at is None else found.revoked_at
+        ended_at = token.ends_at if token.revoked_at is None else token.revoked_at
         if ended_at <= now - (self._lease * 1_000_000 if reports else 0):
-            was = "has ended" if found.revoked_at is None else "was revoked"
-            raise TokenNeeded(f"the token {found.name!r} {was}.", hint=HOW)
-        return caller_of(found)
+            was = "has ended" if token.revoked_at is None else "was revoked"
+            raise TokenNeeded(f"the token {token.name!r} {was}.", hint=HOW)
+        return caller_of(token)
 
     def _session(self, headers: Headers) -> Caller | None:
         header = headers.get(SESSION_HEADER)
@@ -144,15 +146,15 @@ class Gate:
         except CookieError:
             return None
         digest = digest_of(f"{morsel.value if morsel else ''} {header}")
-        found = self._sessions.get(digest)
-        if found is None:
+        session = self._sessions.get(digest)
+        if session is None:
             return None
         now = time.time()
-        used = self._used.get(digest, found.used_at / 1_000_000)
-        if found.ends_at <= now * 1_000_000 or used <= now - IDLE_SECONDS:
+        used = self._used.get(digest, session.used_at / 1_000_000)
+        if session.ends_at <= now * 1_000_000 or used <= now - IDLE_SECONDS:
             del self._sessions[digest]
             return None
-        caller = self._caller_of_session(found)
+        caller = self._caller_of_session(session)
         if caller is not None:
             self._note_used(digest, now)
         return caller
@@ -193,7 +195,7 @@ class Gate:
 
     def tokens(self) -> list[TokenRecord]:
         """Return the tokens, newest first, those that ended lately too."""
-        return sorted(self._tokens.values(), key=lambda one: -one.id)
+        return sorted(self._tokens.values(), key=lambda token: -token.id)
 
     async def add_token(
         self, name: str, may: tuple[str, ...], workflows: tuple[str, ...], seconds: float, who: str
@@ -201,20 +203,20 @@ class Gate:
         """Make a token; its record, and the token, which is shown this once."""
         token = PREFIX + secrets.token_urlsafe(32)
         command = AddToken(name, digest_of(token), may, workflows, seconds, who)
-        found: TokenRecord = await self._submit(command)
-        self._tokens[found.id] = found
-        self._by_digest[found.digest] = found.id
-        return found, token
+        record: TokenRecord = await self._submit(command)
+        self._tokens[record.id] = record
+        self._by_digest[record.digest] = record.id
+        return record, token
 
     async def revoke_token(self, name: str, who: str, reason: str) -> TokenRecord:
         """End a token, with its sessions and everything that it holds open."""
-        found: TokenRecord = await self._submit(RevokeToken(name, who, reason))
-        self._tokens[found.id] = found
+        record: TokenRecord = await self._submit(RevokeToken(name, who, reason))
+        self._tokens[record.id] = record
         for digest, session in list(self._sessions.items()):
-            if session.token == found.id:
+            if session.token == record.id:
                 del self._sessions[digest]
-        self._cut_off(found.id)
-        return found
+        self._cut_off(record.id)
+        return record
 
     # Sessions
 
@@ -252,7 +254,7 @@ class Gate:
 
     # What is held open
 
-    def note_open(self, caller: Caller, task: asyncio.Task[Any]) -> Callable[[], None]:
+    def note_open(self, caller: Caller, task: OpenTask) -> Callable[[], None]:
         """Remember a request that can take long, to end it with its token.
 
         Returns:
@@ -302,7 +304,7 @@ class Gate:
 
 
 CUT_OFF = "the token was revoked"
-"""With this message a request is cancelled whose token was revoked."""
+"""The message with which requests of a revoked token are cancelled."""
 
 
 def caller_of(token: TokenRecord, session: str = "") -> Caller:

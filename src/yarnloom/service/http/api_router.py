@@ -24,7 +24,7 @@ EVERYWHERE = (400, 401, 403, 405, 408, 413, 422, 431, 500, 503)
 
 
 class ApiRouter(APIRouter):
-    """A router whose routes say which roles may use them.
+    """A router that knows the roles of its routes.
 
     Attributes:
         reads: the roles for its GETs.

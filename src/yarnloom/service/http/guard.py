@@ -2,8 +2,8 @@
 
 Over the Unix socket come programs of the service's own user, who may do everything. Over TCP each
 request of the API needs a token or a session that may do what it asks. A page of another site must
-not reach a service on the viewer's own machine, so requests are refused whose `Host` is not ours (a
-rebound DNS name), whose `Origin` is not, or that a browser says come from another site. `/health`
+not reach a service on the viewer's own machine, so requests are refused with a foreign `Host` (a
+rebound DNS name) or `Origin`, and those that a browser says come from another site. `/health`
 and `/ready` answer anybody: they tell nothing else.
 
 HEAD is answered by the route of GET, without its body (RFC 9110, 9.3.2). JSON answers to GET get an
@@ -228,6 +228,7 @@ class Guard:
         headers = Headers(scope=scope)
         if path in _PROBES:
             return None
+        # Names first: a page of another site learns nothing of tokens.
         if not own and (refusal := self._foreign(path, headers)):
             raise refusal
         if not path.startswith("/api/") or path.startswith(_LINKS):
@@ -279,7 +280,7 @@ async def _drop_body(scope: Scope, receive: Receive) -> None:
     """Read the body of a request that is refused.
 
     A client that still sends, while the connection is closed, would see a broken line and not the
-    answer. Whoever is not known gets little patience.
+    answer. An unknown caller gets little patience.
     """
     if not any(name in _HAS_BODY for name, _ in scope["headers"]):
         return
@@ -318,10 +319,10 @@ def _with_code(scope: Scope, gate: Gate) -> Caller | None:
     if scope["method"] != "GET" or _CODE not in query:
         return None
     pieces = query.split("&")
-    code = next((one for one in pieces if one.startswith(_CODE)), None)
+    code = next((piece for piece in pieces if piece.startswith(_CODE)), None)
     if code is None:
         return None
-    rest = "&".join(one for one in pieces if one != code)
+    rest = "&".join(piece for piece in pieces if piece != code)
     asked = scope["raw_path"].decode("latin-1") + (f"?{rest}" if rest else "")
     path, caller = gate.downloads.take(code.removeprefix(_CODE)) or ("", None)
     if caller is None or path != asked:
@@ -339,20 +340,23 @@ def _lacks(caller: Caller, roles: frozenset[str]) -> NotAllowed:
     )
 
 
+def _run_of(path: str, query: str) -> str:
+    """Return the only run that a request is about; "" where it is about others too."""
+    if path.startswith(_RUNS):
+        return path.removeprefix(_RUNS).partition("/")[0]
+    pairs = query.split("&")
+    if path != "/api/v1/events" or any(pair.startswith("graph=") for pair in pairs):
+        return ""
+    return next((pair[4:] for pair in pairs if pair.startswith("run=")), "")
+
+
 async def _look_within(scope: Scope, caller: Caller, path: str) -> None:
     """Let a caller that may operate some workflows use what belongs to them.
 
     Raises:
         NotAllowed: it belongs to another workflow, or to all.
     """
-    run = ""
-    if path.startswith(_RUNS):
-        run = path.removeprefix(_RUNS).partition("/")[0]
-    elif path == "/api/v1/events":
-        query = scope["query_string"].decode("latin-1").split("&")
-        run = next((one.removeprefix("run=") for one in query if one.startswith("run=")), "")
-        if any(one.startswith("graph=") for one in query):
-            run = ""
+    run = _run_of(path, scope["query_string"].decode("latin-1"))
     if run.isascii() and run.isdecimal() and len(run) < 16:
         row = await scope["app"].state.core.runs.run_row(int(run))
         if not is_within(row["workflow"], caller.workflows):

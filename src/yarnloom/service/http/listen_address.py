@@ -62,7 +62,7 @@ def _open(host: str, port: int) -> Door:
     sock = bound(host, port)
     own = None
     try:
-        # First the Unix socket: whoever finds the port answering is to find that, too.
+        # First the Unix socket: a client that finds the port answering must find that, too.
         own, path = local_socket.listen(*sock.getsockname()[:2])
         sock.listen(1024)
     except BaseException as error:

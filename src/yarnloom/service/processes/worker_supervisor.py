@@ -150,6 +150,7 @@ class Supervisor:
                 worker = new_id(name)
                 spawned = await self._spawn(helpers, name, worker, publishing)
                 process = self._note(name, worker, spawned)
+            # Whatever it says is passed on, also when it cannot publish.
             passing = asyncio.create_task(self._pass_on(process))
             if publishing is not None and not publishing.done():
                 await self._until_published(helpers, worker, passing, publishing)

@@ -36,7 +36,7 @@ TokenName = Annotated[str, Path(max_length=100, description="The name of a token
 @router.get("/tokens", response_model=TokenList)
 async def list_tokens(core: TheCore) -> Response:
     """The tokens, newest first, without the tokens themselves."""
-    return answer(TokenList, {"tokens": [_facts(one) for one in core.gate.tokens()]})
+    return answer(TokenList, {"tokens": [_facts(token) for token in core.gate.tokens()]})
 
 
 @router.post("/tokens", status_code=201, response_model=NewToken, responses=problems(409, 422))
@@ -44,8 +44,8 @@ async def add_token(core: TheCore, who: Asker, body: AddTokenBody) -> Response:
     """Make a token. The answer shows it, and nothing else ever does."""
     may = tuple(role for role in ROLES if role in body.may)
     patterns = tuple(dict.fromkeys(body.workflows))
-    found, token = await core.gate.add_token(body.name, may, patterns, body.seconds, who)
-    return answer(NewToken, {**_facts(found), "token": token}, 201)
+    record, token = await core.gate.add_token(body.name, may, patterns, body.seconds, who)
+    return answer(NewToken, {**_facts(record), "token": token}, 201)
 
 
 @router.delete("/tokens/{name}", response_model=TokenAnswer, responses=problems(404))
@@ -74,8 +74,8 @@ async def sign_in(core: TheCore, request: Request, body: SignInBody) -> Response
         text = "expected either a code or a token"
         raise InvalidInput(text, problems=[Problem("", text)])
     made = await core.gate.sign_in(code=body.code, token=body.token)
-    found = _caller_facts(made.caller)
-    done = answer(SessionAnswer, {**found, "session": made.header}, 201)
+    caller = _caller_facts(made.caller)
+    done = answer(SessionAnswer, {**caller, "session": made.header}, 201)
     done.set_cookie(
         core.gate.cookie_name,
         made.cookie,

@@ -185,12 +185,12 @@ async def make_link(
     body = body or LinkBody()
     link: LinkRecord = await core.submit(MakeLink(number, body.seconds, body.details, who))
     token = core.links.token(link.id)
-    found = {
+    told = {
         "token": token,
         "address": f"{core.address}/link#{token}",
         "path": f"/api/v1/links/{token}/events",
     }
-    return answer(MadeLink, {**asdict(link), **found}, 201)
+    return answer(MadeLink, {**asdict(link), **told}, 201)
 
 
 @router.get("/runs/{number}/links", response_model=LinkList, responses=problems(404, 410))
@@ -234,7 +234,7 @@ async def linked_run(core: TheCore, token: Token) -> Response:
 @router.get("/link", response_model=LinkedRun, responses=problems(403, 404, 410))
 @takes("anybody")
 async def shown_by_header(core: TheCore, yarnloom_link: LinkHeader) -> Response:
-    """The run of a link, whose secret is in a header, so that no log has it."""
+    """Show the run of a link. Its secret is in a header, so that no log has it."""
     return await linked_run(core, yarnloom_link)
 
 
@@ -243,7 +243,7 @@ async def shown_by_header(core: TheCore, yarnloom_link: LinkHeader) -> Response:
 async def events_by_header(
     core: TheCore, yarnloom_link: LinkHeader, last_event_id: LastId = None
 ) -> EventSourceResponse:
-    """The events of a link, whose secret is in a header, so that no log has it."""
+    """Follow the run of a link. Its secret is in a header, so that no log has it."""
     return await linked_events(core, yarnloom_link, last_event_id)
 
 
@@ -297,18 +297,18 @@ async def _shown(core: Core, link: Record) -> JsonObject:
     run = await core.runs.show(link["run"], plain=not link["details"])
     names = (*_SHOWN, *(_DETAILS if link["details"] else ()))
     message = _plain_message(run, details=bool(link["details"]))
-    found = {**{name: getattr(run, name) for name in names}, "message": message}
+    shown = {**{name: getattr(run, name) for name in names}, "message": message}
     if link["details"]:
         graph = await core.runs.graph(link["run"])
-        found["steps"] = list(islice(_steps_of(graph.part), STEPS_SHOWN))
-    return found
+        shown["steps"] = list(islice(_steps_of(graph.part), STEPS_SHOWN))
+    return shown
 
 
 def _steps_of(part: PartRecord) -> Iterator[JsonObject]:
     """Yield the steps and eaches below a part, in the order of the plan."""
     if part.parts:
-        for one in part.parts:
-            yield from _steps_of(one)
+        for child in part.parts:
+            yield from _steps_of(child)
     elif part.standing is not None and part.address:
         yield {"address": part.address, "state": str(part.standing.state)}
 
