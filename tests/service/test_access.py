@@ -181,7 +181,13 @@ def test_a_pattern_limits_what_is_operated_and_seen(program: ServiceProgram) -> 
             with pytest.raises(NotAllowed, match=r"may operate marks/su"):
                 attempt()
     http = http_of(program, token)
+    own_files = f"/runs/{mine.number}/graph"
+    code = http.post("/session/downloads", json={"path": f"/api/v1{own_files}"}).json()["code"]
+    assert http_of(program).get(f"{own_files}?code={code}").status_code == 200
     for path, status in (
+        ("/workflows", 200),
+        ("/workflows/over-time?name=sums", 403),
+        ("/files", 403),
         (f"/events?run={other.number}", 403),
         ("/events", 403),
         (f"/events?run={mine.number}&graph={other.number}", 403),
@@ -219,6 +225,17 @@ def test_a_browser_signs_in_once_with_an_address(program: ServiceProgram) -> Non
     assert commands[0]["who"].startswith("console:")
     assert http.delete("/session", headers=header).status_code == 204
     assert http.get("/session", headers=header).status_code == 401
+
+
+def test_a_name_hides_no_route_from_its_roles() -> None:
+    """What has a name and stands for any name has the roles of the route that the router finds."""
+    roles = route_roles()
+
+    assert roles.of("DELETE", "/api/v1/workers/gone") == frozenset({"work"})
+    assert roles.of("POST", "/api/v1/workers/gone") == frozenset({"work"})
+    assert roles.of("GET", "/api/v1/runs/many") == frozenset({"view", "operate"})
+    assert roles.of("DELETE", "/api/v1/filters/a/b") == frozenset({"operate"})
+    assert roles.of("GET", "/api/v1/nowhere") is None
 
 
 def test_a_session_ends_with_its_token_and_outlives_a_restart(tmp_path: Path) -> None:

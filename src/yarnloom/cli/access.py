@@ -13,7 +13,7 @@ from yarnloom.cli.output import Column, out
 from yarnloom.cli.text_streams import say
 from yarnloom.client import Client, Request
 from yarnloom.client.http_requests import add_token_request, revoke_token_request, sign_in_request
-from yarnloom.errors import InvalidInput
+from yarnloom.errors import InvalidInput, nearest
 from yarnloom.protocol.fields import ROLES
 from yarnloom.values import JsonObject
 
@@ -56,6 +56,9 @@ def token(client: Client, options: argparse.Namespace) -> int:
             out.print(f"token {answer['name']} is revoked: what it held open has ended")
         return 0
     may = [role for given in options.may for role in given.split(",")]
+    for role in may:
+        if role not in ROLES:
+            raise InvalidInput(f"--may {role}: there is no such role{nearest(role, ROLES)}")
     if not may:
         raise InvalidInput(f"say what the token may do, as --may view; there is {', '.join(ROLES)}")
     answer = client.call(add_token_request(options.name, may, options.workflow, options.lasts))

@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated
 
-from pydantic import Field, model_validator
+from pydantic import AfterValidator, Field, model_validator
 
 from yarnloom.protocol.fields import Role, Strict
 
-TOKEN_NAME = r"^[A-Za-z0-9][A-Za-z0-9._@-]{0,59}$"
+TOKEN_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._@-]{0,59}")
 LONGEST_SECONDS = 10 * 366 * 86_400
 Pattern = Annotated[str, Field(min_length=1, max_length=200)]
+
+
+def _is_token_name(value: str) -> str:
+    if not TOKEN_NAME.fullmatch(value):
+        raise ValueError("expected up to 60 letters, digits and '.', '_', '@', '-', without blanks")
+    return value
 
 
 class AddTokenBody(Strict):
     """A token for somebody, or for a program."""
 
-    name: Annotated[str, Field(pattern=TOKEN_NAME)] = Field(
+    name: Annotated[str, AfterValidator(_is_token_name)] = Field(
         description="Its owner: the record names it for everything that is done with it."
     )
     may: Annotated[list[Role], Field(min_length=1, max_length=5)] = Field(

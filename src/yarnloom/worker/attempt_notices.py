@@ -30,14 +30,14 @@ class AttemptNotices:
 
         Args:
             address: of its step, with the run's number.
-            item: its report: `outcome`, `begun_at` and `ended_at` in microseconds, `error`.
+            item: its report: `outcome`, `begun_at` and `ended_at` in seconds of one clock, `error`.
         """
         if not self._ends.room:
             self._ends.leave_out(1)
             return
         outcome = item["outcome"]
         begun, ended = item.get("begun_at"), item.get("ended_at")
-        took = "" if begun is None or ended is None else seconds_text((ended - begun) / 1_000_000)
+        took = "" if begun is None or ended is None else seconds_text(ended - begun)
         if outcome == "done":
             self._ends.add(f"{address} is done{f' in {took}' if took else ''}")
             return

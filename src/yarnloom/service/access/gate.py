@@ -179,6 +179,15 @@ class Gate:
         if not noting.cancelled() and (error := noting.exception()):
             log.warning("that a session is used could not be noted: %s", error)
 
+    def is_let_in(self, caller: Caller) -> bool:
+        """Whether a caller from a moment ago is still let in."""
+        if caller.session:
+            session = self._sessions.get(caller.session)
+            return session is not None and self._caller_of_session(session) is not None
+        token = self._tokens.get(caller.token or -1)
+        is_live = token is not None and token.revoked_at is None
+        return caller is OWN_USER or is_live
+
     def note_failure(self, client: str) -> None:
         """Count a request that was not let in; they are logged once a minute."""
         self._failures += 1

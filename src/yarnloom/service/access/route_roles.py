@@ -50,12 +50,15 @@ class RouteRoles:
 
     def of(self, method: str, path: str) -> frozenset[str] | None:
         """Return the roles that may use a path; None where it is no operation of the API."""
-        node = self._root
-        for piece in path.strip("/").split("/"):
-            following = node.children.get(piece) or node.children.get("{}")
-            if following is None:
-                return None
-            node = following
-            if node.rest:
-                break
+        return _roles_below(self._root, path.strip("/").split("/"), method)
+
+
+def _roles_below(node: _Node, pieces: list[str], method: str) -> frozenset[str] | None:
+    """Look for an operation, as the router does: a name first, and else what stands for any."""
+    if not pieces or node.rest:
         return node.roles.get(method)
+    for name in (pieces[0], "{}"):
+        child = node.children.get(name)
+        if child is not None and (roles := _roles_below(child, pieces[1:], method)) is not None:
+            return roles
+    return None

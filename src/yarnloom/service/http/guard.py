@@ -136,9 +136,10 @@ _HAS_BODY = (b"content-length", b"transfer-encoding")
 DROPPED_BYTES, DROPPED_SECONDS = 1 << 20, 2.0
 """Of the body of a request that is refused, and how long it is waited for."""
 
-_LIMITED = ("/api/v1/files/", "/api/v1/workflows", "/api/v1/tasks", "/api/v1/service")
-_STARTS = ("/api/v1/runs", "/api/v1/runs/many", "/api/v1/files", "/api/v1/session")
-"""What a caller may use that may operate only some workflows, beside the runs of those."""
+_SHOWN_TO_ALL = ("/api/v1/workflows", "/api/v1/tasks", "/api/v1/service", "/api/v1/session")
+_BEGINS = ("/api/v1/runs", "/api/v1/runs/many", "/api/v1/files", "/api/v1/session/downloads")
+"""What a caller may read and send that may operate only some workflows, beside their runs: a start
+says itself which workflow it is for, and a file is known by its hash."""
 
 _POLICY = (
     b"content-security-policy",
@@ -325,7 +326,7 @@ def _with_code(scope: Scope, gate: Gate) -> Caller | None:
     rest = "&".join(piece for piece in pieces if piece != code)
     asked = scope["raw_path"].decode("latin-1") + (f"?{rest}" if rest else "")
     path, caller = gate.downloads.take(code.removeprefix(_CODE)) or ("", None)
-    if caller is None or path != asked:
+    if caller is None or path != asked or not gate.is_let_in(caller):
         raise TokenNeeded("this address was used before, or is older than 30 seconds.")
     scope["query_string"] = rest.encode("latin-1")
     return caller
@@ -361,8 +362,8 @@ async def _look_within(scope: Scope, caller: Caller, path: str) -> None:
         row = await scope["app"].state.core.runs.run_row(int(run))
         if not is_within(row["workflow"], caller.workflows):
             raise outside(row["workflow"], caller.workflows)
-    elif not (path in _STARTS or path.startswith(_LIMITED)) or (
-        path in _STARTS and scope["method"] == "GET" and path != "/api/v1/session"
+    elif path not in _SHOWN_TO_ALL and not (
+        path in _BEGINS if scope["method"] == "POST" else path.startswith("/api/v1/files/")
     ):
         raise NotAllowed(
             f"{caller.name!r} may operate {', '.join(caller.workflows)} only; this shows more, and "
