@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import html
 import re
@@ -15,11 +16,10 @@ import sys
 import tempfile
 import threading
 import time
-from datetime import datetime
 from pathlib import Path
 from urllib.parse import urlencode
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Browser, Page, sync_playwright
 from rich.console import Console
 from rich.terminal_theme import MONOKAI, TerminalTheme
 from rich.text import Text
@@ -238,15 +238,6 @@ def pages(page: Page, url: str, client: Client) -> None:
     show("/", "overview.png", dark=True, wait="canvas")
     output = running.wait(120)
     show(f"/runs/{running.number}?view=time", "time.png", wait="[aria-label='time by part']")
-    begun, ended = (
-        datetime.fromisoformat(running.data[name]) for name in ("started_at", "ended_at")
-    )
-    then = urlencode({"then": (begun + 0.4 * (ended - begun)).isoformat()})
-    show(
-        f"/runs/{running.number}?{then}",
-        "back.png",
-        wait=".react-flow__node [data-dye=running] >> visible=true",
-    )
     show(f"/runs/{running.number}?each=harbours", "items.png", wait="[data-testid=items] tbody tr")
     at = "harbours[brackwater]"
     place = urlencode({"at": at, "step": f"{at}/fit"})
@@ -265,6 +256,54 @@ def pages(page: Page, url: str, client: Client) -> None:
     page.set_viewport_size({"width": 1900, "height": 500})
     page.set_content(f"<style>body{{margin:0}}</style>{graph}")
     page.locator("svg").screenshot(path=TARGET / "graph.png")
+
+
+def access(browser: Browser, url: str, client: Client) -> None:
+    """Signing in, tokens, a refused action and the page of a link, as four tiles of one picture."""
+    viewer = client.add_token("harbour-desk", ["view"]).token
+    client.add_token("night-import", ["operate"], workflows=["tide-almanac/*"], lasts="7d")
+    client.add_token("tug", ["publish", "work"])
+    shots: list[bytes] = []
+
+    def keep(page: Page) -> None:
+        page.wait_for_timeout(700)
+        shots.append(page.screenshot())
+
+    page = browser.new_page(viewport=SIZE)
+    page.goto(url)
+    page.get_by_role("heading", name="Sign in").wait_for()
+    keep(page)
+    page.get_by_label("Or give a token").fill(viewer)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_text("signed in as").wait_for()
+    run = client.start("harbour-tides", harbour="saltmere", year=2031)
+    page.goto(f"{url}/runs/{run.number}")
+    page.get_by_role("button", name="Cancel run").click()
+    page.get_by_role("button", name=f"Cancel run {run.number}").click()
+    page.get_by_text("takes a token that may").wait_for()
+    refused = page.screenshot()
+    page.get_by_role("button", name="Sign out").click()
+    page.goto("about:blank")
+    page.goto(client.call(sign_in_request("/tokens"))["address"])
+    page.get_by_text("night-import").wait_for()
+    keep(page)
+    shots.append(refused)
+    page.goto("about:blank")
+    page.goto(run.link(details=True).address)
+    page.get_by_role("heading", name="Steps").wait_for()
+    keep(page)
+    tiles = "".join(
+        f'<img src="data:image/png;base64,{base64.b64encode(shot).decode()}">' for shot in shots
+    )
+    page.goto("about:blank")
+    page.set_content(
+        "<style>body{margin:0;background:#8a8a86;display:grid;gap:8px;"
+        f"grid-template-columns:1fr 1fr}}img{{width:100%}}</style>{tiles}"
+    )
+    page.set_viewport_size({"width": 1280, "height": 800})
+    page.wait_for_timeout(300)
+    page.screenshot(path=TARGET / "access.png")
+    page.close()
 
 
 def main() -> None:
@@ -290,6 +329,7 @@ def main() -> None:
             control(page, commands, client)
             by_clock(page, url, commands, client)
             pages(page, url, client)
+            access(browser, url, client)
         commands.type("yarnloom runs; yarnloom show 1; yarnloom graph '1/harbours[saltmere]'")
         commands.wait_for("extremes .*done")
         commands.draw(page, TARGET / "commands.png")

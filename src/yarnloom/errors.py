@@ -5,6 +5,7 @@ YarnloomError
 │   ├── LoomNotFound        MODULE:LOOM names nothing that can be imported
 │   └── PlanError           a plan has mistakes; carries all of them
 ├── ValueRefused            a value is not JSON, or is too large
+│   └── NotInTransaction    a start would be left in an outbox outside a transaction
 ├── Refused                 the service understood, and says no
 │   ├── NotFound            nothing has that name or number
 │   ├── Gone                it existed and was removed

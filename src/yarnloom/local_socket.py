@@ -4,6 +4,8 @@ It is in a folder that only its user can enter: the user's runtime folder, else 
 system's folder for temporary files. The socket's name is the address at which the service listens,
 and the data folder keeps a record of it. Either side asks the system for the user at the other end
 before it says anything.
+
+Decision: `docs/decisions/17-who-gets-in.md`.
 """
 
 from __future__ import annotations

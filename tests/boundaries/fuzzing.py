@@ -41,7 +41,7 @@ CHECKS = [
 ADDRESS_SPACE = 8 * 2**30
 """Bytes that this process may reserve: what makes requests must not eat the machine."""
 
-HELD = ("/live", "/events", "/ask")
+HELD = ("/live", "/events", "/ask", "/holders")
 """Operations that answer with an endless stream, or are held open on purpose."""
 
 

@@ -57,8 +57,8 @@ class Readable:
     def _all(self, facts: dict[str, str]) -> Iterator[str]:
         """Every path that the description has, with all that it needs; streams are left out."""
         for path, operations in self.http.get("/api/v1/openapi.json").json()["paths"].items():
-            if "get" not in operations or path.endswith(STREAMS):
-                continue
+            if "get" not in operations or path.endswith((*STREAMS, "/link")):
+                continue  # `/link` is the same as `/links/{token}`, by a header
             whole = path
             for name, value in {**facts, "name": self._name(path)}.items():
                 whole = whole.replace(f"{{{name}}}", value)

@@ -62,6 +62,7 @@ EXAMPLES: dict[str, tuple[str, dict[str, Any], str, Any]] = {
     ),
     "surroundings.py": ("note", {}, "done", 1),
     "tides_app.py": ("high-water", {"harbours": ["saltmere"]}, "done", 8.1),
+    "web_app.py": ("print", {}, "done", "a ticket for the grey heron"),
     "limits.py": ("send-levels", {"harbours": ["saltmere"]}, "done", "8 to north"),
     "letters.py": (
         "send",

@@ -1,4 +1,7 @@
-"""Finds out who sends a request, and ends what a caller holds open once it may not any more."""
+"""Finds out who sends a request, and ends what a caller holds open once it may not any more.
+
+Decision: `docs/decisions/17-who-gets-in.md`.
+"""
 
 from __future__ import annotations
 

@@ -9,6 +9,8 @@ and `/ready` answer anybody: they tell nothing else.
 HEAD is answered by the route of GET, without its body (RFC 9110, 9.3.2). JSON answers to GET get an
 ETag, and are compressed for clients that take that; large ones go as they are, since compressing
 them would hold up the event loop.
+
+Decision: `docs/decisions/17-who-gets-in.md`.
 """
 
 from __future__ import annotations
