@@ -276,6 +276,7 @@ def test_a_worker_has_a_secret_of_its_own(program: ServiceProgram) -> None:
     headers = {"Yarnloom-Worker": secret}
     assert one.post("/workers/w-1/report", json=report, headers=headers).status_code == 200
     assert other.post("/workers/gone", json={"begun_ago": {"w-1": {}}}).json() == {"known": []}
+    assert other.delete("/workers/w-1").status_code == 403
     assert one.delete("/workers/w-1", headers=headers).status_code == 204
 
 

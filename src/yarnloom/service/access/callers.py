@@ -55,5 +55,8 @@ class Caller:
 OWN_USER = Caller("", frozenset({"admin"}))
 """A program of the service's own user, or of root, on the same machine."""
 
-CALLER: ContextVar[Caller] = ContextVar("CALLER", default=OWN_USER)
+UNKNOWN = Caller("", frozenset())
+"""Of a request that the guard has not looked at."""
+
+CALLER: ContextVar[Caller] = ContextVar("CALLER", default=UNKNOWN)
 """Who sent the request at hand."""

@@ -254,7 +254,7 @@ class Guard:
         if roles is not None and not caller.is_admin:
             if not caller.may & roles:
                 raise _lacks(caller, roles)
-            if of_worker and operation:
+            if of_worker and (operation or method == "DELETE"):
                 gate.check_worker(caller, worker, headers.get(WORKER_HEADER, ""))
             if caller.is_limited:
                 await _look_within(scope, caller, path)
