@@ -1,5 +1,6 @@
 # Every target does its own set-up, on a fresh machine too: Python 3.11 or newer with venv, and
-# Node 20 or newer with npm, must be there; Chromium is installed for the tests if it is missing.
+# Node 20 or newer with npm, must be there; Chromium and PostgreSQL are installed for the tests if
+# they are missing.
 
 PYTHON ?= python3
 # Programs that tests start must not compile our own modules anew each time.
@@ -14,7 +15,7 @@ PYTHON_READY := $(VENV)/.ready
 NODE_READY := console/node_modules/.ready
 
 .DEFAULT_GOAL := help
-.PHONY: help demo test thorough check generate fuzz chaos bench console format browser pictures lock clean
+.PHONY: help demo test thorough check generate fuzz chaos bench console format browser postgres pictures lock clean
 
 help: ## Show this
 	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:[^#]*## /\t/' | expand -t 12
@@ -22,7 +23,7 @@ help: ## Show this
 demo: $(PYTHON_READY) console ## Run the tide almanac; ARGS=--exit-when-done ends with the run
 	$(BIN)/yarnloom demo $(ARGS)
 
-test: $(PYTHON_READY) console browser ## Run every test; ARGS go to pytest
+test: $(PYTHON_READY) console browser postgres ## Run every test; ARGS go to pytest
 	$(BIN)/pytest $(THREE) --ignore tests/console $(ARGS)
 	$(BIN)/pytest $(TWO) tests/console $(ARGS)
 	cd console && npm run --silent test
@@ -64,6 +65,12 @@ browser: ## Install Chromium where it is missing
 	  echo "installing Debian's chromium for the console's tests"; \
 	  SUDO=$$([ "$$(id -u)" = 0 ] || echo sudo); \
 	  $$SUDO apt-get update -qq && $$SUDO apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+
+postgres: ## Install PostgreSQL where it is missing
+	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || { \
+	  echo "installing Debian's postgresql for the tests of the outbox"; \
+	  SUDO=$$([ "$$(id -u)" = 0 ] || echo sudo); \
+	  $$SUDO apt-get update -qq && $$SUDO apt-get install -y -qq --no-install-recommends postgresql >/dev/null; }
 
 pictures: $(PYTHON_READY) console browser ## Take docs/screenshots anew from the demo; needs tmux
 	$(BIN)/python -m tools.pictures
