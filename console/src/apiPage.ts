@@ -15,7 +15,6 @@ const look = dark
 
 const page = document.createElement("rapi-doc");
 const settings: Record<string, string> = {
-  "spec-url": "/api/v1/openapi.json",
   theme: look.theme,
   "bg-color": look.ground,
   "text-color": look.ink,
@@ -39,6 +38,20 @@ for (const [name, value] of Object.entries(session)) {
   page.setAttribute("api-key-location", "header");
   page.setAttribute("api-key-value", value);
 }
+// The viewer itself sends no session, so the description is fetched for it.
+void fetch("/api/v1/openapi.json", { headers: session }).then(async (answer) => {
+  if (answer.ok) {
+    (page as unknown as { loadSpec: (spec: unknown) => void }).loadSpec(await answer.json());
+  } else {
+    page.replaceWith(
+      "Sign in first: ",
+      Object.assign(document.createElement("a"), {
+        href: "/",
+        textContent: "the console",
+      }),
+    );
+  }
+});
 void fetch("/api/v1/service", { headers: session }).then(async (answer) => {
   if (!answer.ok) return;
   const service = (await answer.json()) as { version: string; data: string };

@@ -183,7 +183,7 @@ def test_a_pattern_limits_what_is_operated_and_seen(program: ServiceProgram) -> 
     http = http_of(program, token)
     own_files = f"/runs/{mine.number}/graph"
     code = http.post("/session/downloads", json={"path": f"/api/v1{own_files}"}).json()["code"]
-    assert http_of(program).get(f"{own_files}?code={code}").status_code == 200
+    assert http_of(program).get(f"{own_files}?once={code}").status_code == 200
     for path, status in (
         ("/workflows", 200),
         ("/workflows/over-time?name=sums", 403),
@@ -249,9 +249,9 @@ def test_a_session_ends_with_its_token_and_outlives_a_restart(tmp_path: Path) ->
         asked = http.post("/session/downloads", json={"path": path}, headers=headers)
         code = asked.json()["code"]
         plain = httpx.Client(base_url=first.url, trust_env=False)
-        assert plain.get(f"/api/v1/runs?code={code}").status_code == 401
+        assert plain.get(f"/api/v1/runs?once={code}").status_code == 401
         asked = http.post("/session/downloads", json={"path": path}, headers=headers)
-        answers = [plain.get(f"{path}&code={asked.json()['code']}").status_code for _ in range(2)]
+        answers = [plain.get(f"{path}&once={asked.json()['code']}").status_code for _ in range(2)]
         port = first.port
     assert answers == [200, 401]
     with service(tmp_path, port=port) as second, second.client() as own:

@@ -78,5 +78,5 @@ export async function withCode(path: string): Promise<string> {
   });
   if (!answer.ok) throw new Error(`The service answered ${answer.status}.`);
   const { code } = (await answer.json()) as { code: string };
-  return `${path}${path.includes("?") ? "&" : "?"}code=${encodeURIComponent(code)}`;
+  return `${path}${path.includes("?") ? "&" : "?"}once=${encodeURIComponent(code)}`;
 }

@@ -133,7 +133,7 @@ _WORKERS = "/api/v1/workers/"
 _RUNS = "/api/v1/runs/"
 _PROBES = ("/health", "/ready")
 _FROM_OUR_PAGES = ("", "same-origin", "none")
-_CODE = "code="
+_CODE = "once="
 _HAS_BODY = (b"content-length", b"transfer-encoding")
 DROPPED_BYTES, DROPPED_SECONDS = 1 << 20, 2.0
 """Of the body of a request that is refused, and how long it is waited for."""

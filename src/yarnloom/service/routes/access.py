@@ -109,7 +109,7 @@ async def sign_in_code(core: TheCore, who: Asker, body: SignInCodeBody | None = 
 @router.post("/session/downloads", status_code=201, response_model=CodeAnswer)
 @takes(*ANY)
 async def download_code(core: TheCore, body: DownloadBody) -> Response:
-    """Make a code with which a browser can open a path once, as `code` in its query."""
+    """Make a code with which a browser can open a path once, as `once` in its query."""
     code = core.gate.downloads.make((body.path, CALLER.get()))
     return answer(CodeAnswer, {"code": code, "seconds": DOWNLOAD_SECONDS}, 201)
 
