@@ -1,6 +1,7 @@
 """A plain WSGI application with a service beside it."""
 
 import json
+import os
 from collections.abc import Callable, Iterable
 from typing import Any
 from wsgiref.simple_server import make_server
@@ -30,4 +31,5 @@ def app_of(client: Client) -> Callable[..., Iterable[bytes]]:
 
 if __name__ == "__main__":
     with yarnloom.running(load="wsgi_app:loom") as client:
-        make_server("127.0.0.1", 8000, app_of(client)).serve_forever()
+        port = int(os.environ.get("PORT", "8000"))
+        make_server("127.0.0.1", port, app_of(client)).serve_forever()

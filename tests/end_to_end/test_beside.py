@@ -149,6 +149,29 @@ def test_with_reload_new_code_runs(tmp_path: Path) -> None:
         eventually(renewed)
 
 
+def test_the_plain_wsgi_example_serves_and_leaves_nothing(tmp_path: Path) -> None:
+    """Killed, too."""
+    (tmp_path / "wsgi_app.py").write_text((ROOT / "docs/examples/wsgi_app.py").read_text())
+    with socket.create_server(("127.0.0.1", 0)) as free:
+        port = int(free.getsockname()[1])
+    mark = f"wsgi-{port}"
+    env = {name: value for name, value in os.environ.items() if name != "YARNLOOM_URL"}
+    env |= {"YARNLOOM_DATA": str(tmp_path / "data"), "YARNLOOM_TEST_MARK": mark}
+    env["PORT"] = str(port)
+    words = [sys.executable, "wsgi_app.py"]
+    with subprocess.Popen(words, cwd=tmp_path, env=env, stderr=subprocess.DEVNULL) as server:
+
+        def ordered() -> bool:
+            with contextlib.suppress(httpx.TransportError):
+                answer = httpx.get(f"http://127.0.0.1:{port}/", trust_env=False, timeout=60)
+                return bool(answer.json()["run"])
+            return False
+
+        eventually(ordered)
+        server.kill()
+    eventually(lambda: not processes_with(mark), lambda: f"left: {processes_with(mark)}")
+
+
 def test_in_a_plain_program_it_begins_and_ends(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
