@@ -204,7 +204,9 @@ def test_a_pattern_limits_what_is_operated_and_seen(program: ServiceProgram) -> 
 
 def test_a_browser_signs_in_once_with_an_address(program: ServiceProgram) -> None:
     """The session is a cookie and a header; neither is enough alone, and it ends at sign-out."""
-    address = run_command("open", url=program.url).stdout.strip()
+    opened = run_command("open", url=program.url)
+    assert "it signs one browser in, once, within 15 minutes" in opened.stderr
+    address = opened.stdout.strip()
     page, _, code = address.partition("#sign-in=")
     assert page == f"{program.url}/"
     http = http_of(program)
@@ -336,6 +338,13 @@ def test_no_token_is_taken_from_an_option(program: ServiceProgram, tmp_path: Pat
     assert "this takes a token that may admin" in by_file.stderr
     assert (password.returncode, "secret" in password.stderr) == (2, False)
     assert (missing.returncode, "No such file" in missing.stderr) == (2, True)
+
+
+def test_a_service_without_tokens_says_how_one_is_made(tmp_path: Path) -> None:
+    """In the list."""
+    with service(tmp_path) as program:
+        said = run_command("tokens", url=program.url).stderr
+    assert said == ("there are no tokens; make one with `yarnloom token add NAME --may ROLE`\n")
 
 
 def test_failures_are_logged_once_a_minute(tmp_path: Path) -> None:

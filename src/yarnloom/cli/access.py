@@ -42,12 +42,12 @@ def tokens(client: Client, options: argparse.Namespace) -> int:
     elif answer:
         out.print(output.list_table(_COLUMNS, answer))
     else:
-        say("there are no tokens; make token with `yarnloom token add NAME --may ROLE`")
+        say("there are no tokens; make one with `yarnloom token add NAME --may ROLE`")
     return 0
 
 
 def token(client: Client, options: argparse.Namespace) -> int:
-    """Make a token, or revoke token."""
+    """Make a token, or revoke one."""
     if options.action == "revoke":
         answer = client.call(revoke_token_request(options.name, options.reason))
         if options.json:
@@ -83,7 +83,7 @@ def open_console(client: Client, options: argparse.Namespace) -> int:
         output.print_json(answer)
         return 0
     output.write(answer["address"] + "\n")
-    say("it signs token browser in, once, within 15 minutes, as you")
+    say("it signs one browser in, once, within 15 minutes, as you")
     return 0
 
 

@@ -49,7 +49,7 @@ function SignIn() {
           </Text>
           <PasswordInput
             label="Or give a token"
-            description="Whoever runs the service makes one with yarnloom token add"
+            description="The owner of the service makes one with yarnloom token add"
             value={token}
             error={problem}
             autoComplete="off"

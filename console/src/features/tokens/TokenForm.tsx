@@ -47,7 +47,7 @@ export function TokenForm({ onClose }: { onClose: () => void }) {
       <Stack gap="sm">
         <TextInput
           label="Name"
-          description="Whose it is: the record of what is done with it says so"
+          description="Its owner: the record names it for every command"
           value={name}
           onChange={(event) => setName(event.currentTarget.value)}
           required

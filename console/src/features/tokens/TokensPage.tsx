@@ -93,7 +93,7 @@ function TokenRow({ token }: { token: Token }) {
           <FormButton label="Revoke…">
             {(close) => (
               <ReasonForm
-                words={`Nobody can use ${token.name} any more, and what it holds open ends.`}
+                words={`This ends ${token.name}, its sessions, streams and waits, at once.`}
                 yes="Revoke"
                 no="Keep it"
                 color="madder"
