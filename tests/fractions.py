@@ -11,7 +11,7 @@ from yarnloom.engine.state.time_shares import shares
 from yarnloom.plan import Kind, Node, Plan, read_plan
 
 CLOSE = 1e-6
-PASSED_OVER = ("only_if", "by_hand", "gone")
+PASSED_OVER = ("only_if", "by_hand", "gone", "not_chosen")
 Row = dict[str, Any]
 
 
@@ -113,7 +113,10 @@ class _Fold:
             total = max(1, row["covers"])
             with_rows = sum(self.of_part(one) * sizes[one["id"]] for one in inner)
             return (with_rows + self.folded.get(row["id"], 0)) / total
-        equal = 1 / max(1, len(node.children))
+        if node.kind is Kind.FALLBACK:
+            inner = [one for one in inner if one["node"] == node.children[0]]
+        only_one = node.kind in (Kind.CHOOSE, Kind.FALLBACK)
+        equal = 1 if only_one else 1 / max(1, len(node.children))
         return sum(
             (self.of_part(one) if "covers" in one else self.of_step(one))
             * self.shares.get(one["node"], equal)
@@ -123,7 +126,14 @@ class _Fold:
     def inside(self, row: Row, node: Node) -> list[Row]:
         parts = [one for one in self.parts if one["parent"] == row["id"]]
         steps = [one for one in self.steps if one["part"] == row["id"]]
-        return [one for one in (*parts, *steps) if one["node"] in node.children]
+        found = [one for one in (*parts, *steps) if one["node"] in node.children]
+        return [
+            one
+            for one in found
+            if one["state"] != "skipped"
+            or one["skip_reason"] not in ("gone", "not_chosen")
+            or one.get("value") is not None
+        ]
 
     def is_item_of(self, row: Row, each: Row) -> bool:
         return row["parent"] == each["id"] and row["value"] is not None

@@ -9,9 +9,9 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from tests.written import Spot, Written, as_sequence
-from yarnloom.plan.references import NOT_GIVEN, FailureOf, Failures, Item, Output, Param, Previous
-from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
+from tests.written import Fallback, Spot, Written, as_sequence
+from yarnloom.plan.references import value_json
+from yarnloom.plan.workflow_parts import Choose, Each, Parallel, Part, Sequence, Step
 
 MISSING = object()
 
@@ -172,6 +172,12 @@ class Naive:
             wrong = next((one for one in spot.inner if one.over and not one.gave), None)
             if wrong is not None:
                 bar = ("skipped", "stopped" if wrong.reason == "stopped" else "not_reached")
+        if isinstance(spot.written.part, Fallback):
+            first = spot.inner[0]
+            if not first.over:
+                bar = None
+            elif first.state != "failed":
+                bar = ("skipped", "not_chosen")
         waiting = [one for one in spot.inner if one.state == "waiting"]
         if bar is None or not waiting:
             return False
@@ -187,9 +193,7 @@ class Naive:
         if not all(one.over for one in spot.inner):
             return False
         states = [one.state for one in spot.inner]
-        cut = [
-            one.reason for one in spot.inner if one.state == "skipped" and one.reason != "only_if"
-        ]
+        cut = [one.reason for one in spot.inner if one.state == "skipped" and not one.gave]
         if states.count("failed") > self.allowed(spot):
             failed = [one for one in spot.inner if one.state == "failed"]
             first = min(one.failed_at for one in failed)
@@ -212,10 +216,14 @@ class Naive:
             return spot.inner[-1].output if spot.inner[-1].state == "done" else None
         if isinstance(spot.written.part, Parallel):
             return {one.written.label: one.output for one in spot.inner}
+        if isinstance(spot.written.part, Choose | Fallback):
+            return next(one.output for one in spot.inner if one.state == "done")
         return [one.output if one.state == "done" else None for one in spot.inner]
 
     def allowed(self, spot: Spot) -> int:
         part = spot.written.part
+        if isinstance(part, Fallback):
+            return 2 if any(one.state == "done" for one in spot.inner) else 0
         if not isinstance(part, Each) or part.may_fail is None:
             return 0
         if isinstance(part.may_fail, str):
@@ -281,7 +289,13 @@ class Naive:
         for place, one in enumerate(spot.inner):
             if one.state != "waiting":
                 continue
-            if isinstance(part, Sequence):
+            if isinstance(part, Sequence | Fallback):
+                before = spot.inner[:place]
+                if isinstance(part, Fallback) and place:
+                    if before[0].settled and before[0].state == "failed":
+                        self.start(one)
+                        return True
+                    return False
                 if all(earlier.settled and earlier.gave for earlier in spot.inner[:place]):
                     self.start(one)
                     return True
@@ -316,6 +330,8 @@ class Naive:
                     raise Unfit
             if isinstance(spot.written.part, Each):
                 self.start_each(spot)
+            elif isinstance(spot.written.part, Choose):
+                self.choose(spot, spot.written.part)
             elif isinstance(spot.written.part, Step):
                 self.inputs(spot)
                 spot.state = "ready"
@@ -328,6 +344,19 @@ class Naive:
 
     def skip(self, spot: Spot, reason: str) -> None:
         self.end_unborn(spot, "skipped", reason)
+
+    def choose(self, spot: Spot, part: Choose) -> None:
+        value = self.value(part.by, spot)
+        value = None if value is MISSING else value
+        same = [type(value) is type(one) and value == one for one, _ in part.when]
+        if True not in same and part.otherwise is None:
+            raise Unfit
+        chosen = spot.inner[same.index(True) if True in same else -1]
+        for one in spot.inner:
+            if one is not chosen:
+                self.end_unborn(one, "skipped", "not_chosen")
+        spot.state = "running"
+        self.start(chosen)
 
     def start_each(self, spot: Spot) -> None:
         part = spot.written.part
@@ -368,42 +397,115 @@ class Naive:
             assert here.around is not None
             here = here.around
 
-    def value(self, reference: Any, spot: Spot) -> Any:
-        match reference:
-            case Param(path):
+    def value(self, value: Any, spot: Spot) -> Any:
+        return self.of_json(value_json(value), spot)
+
+    def of_json(self, written: dict[str, Any], spot: Spot) -> Any:
+        """What a value as it stands in a plan is in the run."""
+        match written:
+            case {"constant": value}:
+                return value
+            case {"fields": fields, **rest}:
+                value = self.of_json(rest, spot)
+                for name in fields:
+                    if value is None or value is MISSING:
+                        return value
+                    try:
+                        value = value[name]
+                    except (TypeError, KeyError, IndexError):
+                        return MISSING
+                return value
+            case {"param": path}:
                 return self.params.get(path, MISSING)
-            case Item(_, of):
+            case {"item": _, **rest}:
                 here = spot
-                while not (here.written.role == "item" and of in (None, here.around.written.label)):
+                of = (None, rest.get("of"))
+                while not (
+                    here.written.role == "item"
+                    and (of[1] is None or here.around.written.own_label == of[1])
+                ):
                     here = here.around
                 return here.value
-            case FailureOf():
+            case {"failure": _}:
                 return self.failure(spot)
-            case Previous() | Output() | Failures():
-                seen = spot.written.seen(reference)
-                assert seen is not None
-                return self.given(reference, self.at(spot, seen[0]))
-        return reference
+            case {"list": parts}:
+                found = [self.of_json(one, spot) for one in parts]
+                return [None if one is MISSING else one for one in found]
+            case {"object": parts}:
+                found = {name: self.of_json(one, spot) for name, one in parts.items()}
+                return {name: one for name, one in found.items() if one is not MISSING}
+            case {"text": template, "names": names}:
+                return self.filled(template, names, spot)
+            case {"compare": _} | {"all": _} | {"any": _} | {"not": _} | {"is_null": _}:
+                return self.truth(written, spot) is True
+        seen = spot.written.seen(written)
+        assert seen is not None
+        return self.given(written, self.at(spot, seen[0]))
 
-    def given(self, reference: Any, target: Spot) -> Any:
-        if isinstance(reference, Failures):
+    def filled(self, template: str, names: dict[str, Any], spot: Spot) -> str:
+        for name, one in names.items():
+            value = self.of_json(one, spot)
+            if value is MISSING or isinstance(value, list | dict | None):
+                raise Unfit
+            shown = str(value).lower() if isinstance(value, bool) else str(value)
+            template = template.replace("{" + name + "}", shown)
+        return template
+
+    def truth(self, written: dict[str, Any], spot: Spot) -> bool | None:
+        """Whether a condition holds; None for unknown."""
+        match written:
+            case {"compare": [left, operator, right]}:
+                left, right = self.of_json(left, spot), self.of_json(right, spot)
+                if any(one is None or one is MISSING for one in (left, right)):
+                    return None
+                if operator == "in":
+                    if not isinstance(right, list):
+                        raise Unfit
+                    return any(type(left) is type(one) and left == one for one in right)
+                same = type(left) is type(right) and left == right
+                if operator in ("==", "!="):
+                    return same is (operator == "==")
+                if type(left) is not type(right) or type(left) not in (int, str):
+                    raise Unfit
+                return {"<": left < right, "<=": left <= right, ">": left > right}.get(
+                    operator, left >= right
+                )
+            case {"is_null": of}:
+                return self.of_json(of, spot) in (None, MISSING)
+            case {"not": of}:
+                inner = self.truth(of, spot)
+                return None if inner is None else not inner
+            case {"all": of}:
+                inner = [self.truth(one, spot) for one in of]
+                return False if False in inner else None if None in inner else True
+            case {"any": of}:
+                inner = [self.truth(one, spot) for one in of]
+                return True if True in inner else None if None in inner else False
+        value = self.of_json(written, spot)
+        if value is None or value is MISSING:
+            return None
+        if not isinstance(value, bool):
+            raise Unfit
+        return value
+
+    def given(self, reference: dict[str, Any], target: Spot) -> Any:
+        if "failures" in reference:
             return [
                 {"name": one.key, "address": one.address, "error": {"type": "E", "message": ""}}
                 for one in target.inner
                 if one.state == "failed"
             ]
         if target.state != "done":
-            default = getattr(reference, "default", NOT_GIVEN)
-            return None if default is NOT_GIVEN else default
-        if getattr(reference, "only", None):
+            return reference.get("default")
+        if "only" in reference:
             return [one.output for one in target.inner if one.state == "done"]
         return target.output
 
     def failure(self, spot: Spot) -> Any:
         here = spot
-        while not here.written.is_follow_up:
+        while not (here.written.is_follow_up or here.written.role == "instead"):
             here = here.around
-        followed = here.around
+        followed = here.around if here.written.is_follow_up else here.around.inner[0]
         if followed.state != "failed":
             return None
         causes = [

@@ -9,6 +9,7 @@ from typing import Any
 from yarnloom import (
     Loom,
     Retry,
+    choose,
     each,
     failure,
     failures,
@@ -19,6 +20,7 @@ from yarnloom import (
     previous,
     sequence,
     step,
+    text,
 )
 from yarnloom.plan import Part
 from yarnloom.values import fingerprint
@@ -27,6 +29,7 @@ Choose = Callable[[int], int]
 """Draws a number from 0 up to, not including, another."""
 
 KINDS = ("number", "flag", "things", "number", "number", "fail", "flaky")
+CHOICES = ((0, 1), (True, False), (2,), ("north", None, 3))
 POOL = {"loom": "random", "name": "narrow", "limit": 1, "rate": None, "note": ""}
 
 
@@ -73,6 +76,7 @@ class Scope:
     eaches: tuple[str, ...] = ()
     before: bool = False
     follows: bool = False
+    alternative: bool = False  # it stands in for another part
 
 
 class Maker:
@@ -93,7 +97,9 @@ class Maker:
     def make(self) -> tuple[Part, Part | None, Part | None]:
         """The plan and its follow-ups."""
         scope = Scope()
-        plan = replace(self.sequence(scope, 0, label=False), on_failure=None, on_end=None)
+        plan = replace(
+            self.sequence(scope, 0, label=False), on_failure=None, on_end=None, instead=None
+        )
         after = Scope(self.inside[""], follows=True)
         return plan, self.follow_up(after, 5), self.follow_up(after, 5)
 
@@ -124,6 +130,33 @@ class Maker:
             options += [failure] * 3
         return self.one_of(*options)()
 
+    def value(self, scope: Scope) -> Any:
+        """A reference, or now and then something that is made of some."""
+        if not self.rarely(5):
+            return self.reference(scope)
+        return self.one_of(
+            [self.output_of_step(scope), 1],
+            {"x": param("value"), "y": [self.output_of_step(scope)]},
+            text("n {n}", n=self.output_of_step(scope, default="x")),
+            self.comparison(scope),
+        )
+
+    def comparison(self, scope: Scope) -> Any:
+        """A condition, which may compare what does not go together."""
+        left = self.output_of_step(scope) if self.rarely(2) else param("value")
+        right = self.choose(4)
+        options = [
+            lambda: left == right,
+            lambda: left != right,
+            lambda: left < right,
+            lambda: left.is_in([right, self.output_of_step(scope)]),
+            left.is_null,
+            lambda: ~(left == right),
+            lambda: (left == right) & param("yes"),
+            lambda: (left == right) | (param("value") == right) | param("no"),
+        ]
+        return self.one_of(*options)()
+
     def common(self, scope: Scope, own: dict[str, str], label: str | None) -> dict[str, Any]:
         """What every part can have."""
         found: dict[str, Any] = {}
@@ -134,12 +167,16 @@ class Maker:
         for name in ("on_failure", "on_end"):
             if follow := self.follow_up(after, 9):
                 found[name] = follow
+        if self.left > 0 and self.rarely(7) and not scope.alternative:
+            inner = replace(scope, follows=True, alternative=True)
+            found["instead"] = self.step(inner) if self.rarely(2) else self.sequence(inner, 2)
         return found
 
     def condition(self, scope: Scope) -> Any:
         """Mostly true or false."""
         read = self.output_of_step(scope, default=self.one_of(True, False))
-        return self.one_of(*(True, False, param("yes"), param("no")), param("value"), read, read)
+        plain = (True, False, param("yes"), param("no"))
+        return self.one_of(*plain, param("value"), read, read, self.comparison(scope))
 
     def output_of_step(self, scope: Scope, **options: Any) -> Any:
         """What a step gave: it may be anything."""
@@ -155,7 +192,9 @@ class Maker:
     def part(self, scope: Scope, depth: int) -> Part:
         if depth >= 3 or self.left <= 1:
             return self.step(scope)
-        kind = self.choose(8)
+        kind = self.choose(9)
+        if kind == 8:
+            return self.choice(scope, depth)
         if kind < 3:
             return self.step(scope)
         if kind < 4:
@@ -166,7 +205,7 @@ class Maker:
         self.left -= 1
         label = self.label()
         task = self.tasks[self.one_of(*KINDS)]
-        inputs = {name: self.reference(scope) for name in ("a", "b") if not self.rarely(4)}
+        inputs = {name: self.value(scope) for name in ("a", "b") if not self.rarely(4)}
         self.inside[label] = {}
         return step(label, task, **inputs, **self.rules(scope), **self.common(scope, {}, label))
 
@@ -210,6 +249,18 @@ class Maker:
         policy = self.one_of("stop", "cancel", "finish")
         return parallel(label, *made, if_one_fails=policy, **self.common(scope, seen, label))
 
+    def choice(self, scope: Scope, depth: int) -> Part:
+        label = self.label()
+        by = self.output_of_step(scope, default=1)
+        values = self.one_of(*CHOICES)
+        if self.rarely(3):
+            by, values = self.comparison(scope), (True, False)
+        pairs = [(value, self.part(scope, depth + 1)) for value in values]
+        other = self.part(scope, depth + 1) if not self.rarely(3) else None
+        self.inside[label] = {}
+        common = self.common(scope, {}, label)
+        return choose(label, by=by, when=pairs, otherwise=other, **common)
+
     def each(self, scope: Scope, depth: int) -> Part:
         label = self.label()
         inner = Scope(scope.labels, (*scope.eaches, label), follows=scope.follows)
@@ -236,8 +287,10 @@ class Maker:
 
     def readable(self, part: Any) -> dict[str, str]:
         """What a part adds to what can be read behind it."""
-        inside = {f"{part.label}.{name}": kind for name, kind in self.inside[part.label].items()}
-        return {part.label: type(part).__name__.lower(), **inside}
+        inner = self.inside[part.label] if part.instead is None else {}
+        inside = {f"{part.label}.{name}": kind for name, kind in inner.items()}
+        kind = "fallback" if part.instead else type(part).__name__.lower()
+        return {part.label: kind, **inside}
 
 
 class ChainMaker(Maker):

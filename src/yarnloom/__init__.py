@@ -55,6 +55,7 @@ if TYPE_CHECKING:
         Part,
         Rate,
         Retry,
+        choose,
         each,
         failure,
         failures,
@@ -66,6 +67,7 @@ if TYPE_CHECKING:
         previous,
         sequence,
         step,
+        text,
     )
     from yarnloom.sdk.async_step_context import AsyncStepContext
     from yarnloom.sdk.calls import Call, Task, Workflow
@@ -144,6 +146,7 @@ __all__ = [
     "WorkerUnknown",
     "Workflow",
     "YarnloomError",
+    "choose",
     "each",
     "failure",
     "failures",
@@ -156,6 +159,7 @@ __all__ = [
     "running",
     "sequence",
     "step",
+    "text",
 ]
 
 # A command, a client and a process that runs tasks need different ones.

@@ -64,7 +64,7 @@ def test_a_right_plan_has_no_problems() -> None:
         (step("fit", fit, levels=param("year")), "w/fit.levels", "is an integer; expected a list"),
         (step("fit", fit, levels="high"), "w/fit.levels", "found 'high'; expected a list"),
         (step("fit", fit, levels=[1.0], rounds="x"), "w/fit.rounds", "expected an integer"),
-        (step("fit", fit, levels=[previous]), "w/fit.levels", "a reference stands inside"),
+        (step("fit", fit, levels=[param("year"), "x"]), "w/fit.levels/1", "expected a number"),
         (step("fit", fit, levels=[float("nan")]), "w/fit.levels", "finite"),
         (step("fit", fit, levels=object()), "w/fit.levels", "no JSON form"),
         (step("two words", fit, levels=[]), "w/two words", "a label has"),

@@ -228,7 +228,10 @@ WRONG = {
         "w/j.left: the default of output(...): found 'none'; expected a number",
     ),
     "no condition": (step("a", maybe, level=1.0, only_if=param("year")), "expected true or false"),
-    "failure outside": (step("t", tell, failure=failure()), "stands only in a follow-up"),
+    "failure outside": (
+        step("t", tell, failure=failure()),
+        "stands only in on_failure=, on_end= or instead=",
+    ),
     "failures of no each": (
         sequence(LISTED, step("b", bind_some, pages=[], missing=failures("list"))),
         "failures('list'): 'list' is a step, no each",
@@ -250,7 +253,7 @@ WRONG = {
         parallel("p", sequence(LISTED)),
         "a branch of a parallel needs a label",
     ),
-    "a reserved label": (step("on_end", listed, year=1), "is reserved for follow-ups"),
+    "a reserved label": (step("on_end", listed, year=1), "is reserved; choose another"),
     "what may not be reached, in a follow-up": (
         sequence(step("a", maybe, level=1.0), on_end=step("j", join, left=output("a"), right=1.0)),
         "w/on_end/j.left: the output of 'a' may be null",

@@ -70,7 +70,7 @@ def test_worlds_of_quick_work_end_alike(kind: type[World], word: str, count: int
     if word == "straight":
         assert counts["given without rows"] > 100
     if word.startswith("chain"):
-        assert counts["run behind others"] > 2 * count
+        assert counts["run behind others"] > (2 * count if word == "chain" else 0)
 
 
 def test_the_same_seed_makes_the_same_world() -> None:

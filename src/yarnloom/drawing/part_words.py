@@ -24,8 +24,40 @@ def follow_ups(view: View) -> Iterator[tuple[str, View]]:
             yield name.replace("_", " "), follow_up
 
 
+_AROUND = {"all": " and ", "any": " or "}
+_COMPARES = {"==": "is", "!=": "is not", "in": "is one of"}
+
+
 def source(raw: View) -> str:
-    """A reference in a few words."""
+    """A reference or condition in a few words."""
+    match raw:
+        case {"fields": fields, **rest}:
+            return f"{source(rest)}'s {'.'.join(map(str, fields))}"
+        case {"compare": [left, operator, right]}:
+            return f"{source(left)} {_COMPARES.get(operator, operator)} {source(right)}"
+        case {"is_null": of}:
+            return f"{source(of)} is null"
+        case {"not": of}:
+            return f"not ({source(of)})"
+        case {"all": _} | {"any": _}:
+            return _combined(raw)
+        case {"text": template}:
+            return json.dumps(template, ensure_ascii=False)
+        case {"list": parts}:
+            return f"[{', '.join(map(source, parts))}]"
+        case {"object": parts}:
+            return "{" + ", ".join(f"{name}: {source(one)}" for name, one in parts.items()) + "}"
+    return _reference(raw)
+
+
+def _combined(raw: View) -> str:
+    ((how, parts),) = raw.items()
+    # Inside of one the other needs brackets.
+    words = (f"({source(one)})" if {"all", "any"} & one.keys() else source(one) for one in parts)
+    return _AROUND[how].join(words)
+
+
+def _reference(raw: View) -> str:
     match raw:
         case {"param": path}:
             return f"param {path}"

@@ -15,8 +15,13 @@ from typing import Any
 
 from yarnloom.errors import PlanError, Problem, nearest
 from yarnloom.plan.model import (
+    FIRST,
     FOLLOW_UPS,
+    INSTEAD,
+    OTHERWISE,
     PLAN_FORMAT,
+    RESERVED,
+    ChoiceFacts,
     Constant,
     EachFacts,
     IfBusy,
@@ -24,8 +29,10 @@ from yarnloom.plan.model import (
     Node,
     OneFails,
     Plan,
+    branch_label,
 )
 from yarnloom.plan.part_types import Types
+from yarnloom.plan.schemas import show
 from yarnloom.plan.scopes import Findings, Scopes
 from yarnloom.plan.step_rules import RULES, read_rules
 from yarnloom.plan.validators import schema_problem
@@ -38,11 +45,12 @@ NAME_RULE = "letters, digits, '-', '_' and '.', at most 100, beginning with a le
 MAX_NODES = 10_000
 MAX_DEPTH = 50
 
-_OF_ALL = {"kind", "label", "only_if", *FOLLOW_UPS}
+_OF_ALL = {"kind", "label", "only_if", INSTEAD, *FOLLOW_UPS}
 _KEYS = {
     Kind.STEP: _OF_ALL | {"task", "inputs", *RULES},
     Kind.SEQUENCE: _OF_ALL | {"parts"},
     Kind.PARALLEL: _OF_ALL | {"parts", "if_one_fails"},
+    Kind.CHOOSE: _OF_ALL | {"by", "when", OTHERWISE},
     Kind.EACH: _OF_ALL | {"over", "do", "name", "at_once", "batch", "if_one_fails", "may_fail"},
 }
 _PERCENT = re.compile(r"(\d{1,3}(?:\.\d{1,2})?)%\Z")
@@ -155,10 +163,15 @@ class _Reader:
                 self.say(parent, f"the plan is too large: {limit}")
             return
         kind = raw.get("kind") if isinstance(raw, dict) else None
-        if kind not in list(Kind):
-            self.say(parent, f"found a part of kind {kind!r}{nearest(str(kind), list(Kind))}")
+        if kind not in list(_KEYS):
+            self.say(parent, f"found a part of kind {kind!r}{nearest(str(kind), list(_KEYS))}")
+            return
+        if INSTEAD in raw and not follows and self.has_place_for_instead(parent):
+            self.fallback(raw, parent, position, depth)
             return
         node = self.node(raw, Kind(kind), parent, position, follows)
+        if INSTEAD in raw:
+            self.say(node, "not expected here; wrap it in a sequence", INSTEAD)
         for key in raw.keys() - _KEYS[node.kind]:
             self.say(node, f"not expected here{nearest(key, _KEYS[node.kind])}", key)
         match node.kind:
@@ -166,11 +179,68 @@ class _Reader:
                 self.step(raw, node)
             case Kind.EACH:
                 self.each(raw, node, depth)
+            case Kind.CHOOSE:
+                self.choose(raw, node, depth)
             case _:
                 self.inner(raw, node, depth)
         for name in FOLLOW_UPS:
             if name in raw:
                 self.follow_up(raw[name], node, name, depth)
+
+    @staticmethod
+    def has_place_for_instead(parent: Node | None) -> bool:
+        """Whether a part in another is one of its own, and not all of what it does."""
+        return parent is not None and parent.kind in (Kind.SEQUENCE, Kind.PARALLEL)
+
+    def fallback(self, raw: JsonObject, parent: Node | None, position: int, depth: int) -> None:
+        """A part with `instead`: a fallback around both, which has all that holds for either."""
+        own = {key: raw[key] for key in ("label", "only_if", *FOLLOW_UPS) if key in raw}
+        if raw["kind"] == Kind.SEQUENCE and parent and parent.kind is Kind.SEQUENCE:
+            own = {"label": str(position)} | own
+        node = self.node(own, Kind.FALLBACK, parent, position, "")
+        itself = {key: value for key, value in raw.items() if key not in own and key != INSTEAD}
+        self.part({**itself, "label": FIRST}, node, 0, depth + 1)
+        instead = raw[INSTEAD]
+        if self.is_unlabelled(instead, node, INSTEAD):
+            self.part({**instead, "label": INSTEAD}, node, 1, depth + 1)
+        for name in FOLLOW_UPS:
+            if name in raw:
+                self.follow_up(raw[name], node, name, depth)
+
+    def is_unlabelled(self, raw: JsonValue, node: Node, option: str) -> bool:
+        """Check that an option of a part is a sequence without a label."""
+        right = isinstance(raw, dict) and raw.get("kind") == Kind.SEQUENCE and "label" not in raw
+        if not right:
+            self.say(node, "expected a sequence without a label", option)
+        return right
+
+    def choose(self, raw: JsonObject, node: Node, depth: int) -> None:
+        when = raw.get("when")
+        if not isinstance(when, list) or not all(
+            isinstance(one, dict) and one.keys() == {"is", "do"} for one in when
+        ):
+            self.say(node, 'expected a list of {"is": value, "do": sequence}', "when")
+            when = []
+        elif not when and OTHERWISE not in raw:
+            self.say(node, "it has no branches; give it at least one", "when")
+        values: list[JsonValue] = []
+        for one in when:
+            value = one["is"]
+            if not isinstance(value, str | int | None):
+                self.say(
+                    node,
+                    f"found {show(value)}; expected text, a whole number, true, false or null",
+                    "when",
+                )
+            elif any(value == other for other in values):
+                self.say(node, f"{show(value)} comes twice, or beside its equal", "when")
+            elif self.is_unlabelled(one["do"], node, f"when.{branch_label(value)}"):
+                values.append(value)
+                branch = {**one["do"], "label": branch_label(value)}
+                self.part(branch, node, len(values) - 1, depth + 1)
+        node.choice = ChoiceFacts(Constant(None), tuple(values))  # until references are resolved
+        if OTHERWISE in raw and self.is_unlabelled(raw[OTHERWISE], node, OTHERWISE):
+            self.part({**raw[OTHERWISE], "label": OTHERWISE}, node, len(values), depth + 1)
 
     def node(
         self, raw: JsonObject, kind: Kind, parent: Node | None, position: int, follows: str
@@ -186,7 +256,8 @@ class _Reader:
         elif follows:
             node.label = follows
             parent.follow_ups[follows] = node.index
-        elif parent.kind is Kind.EACH:
+        elif parent.kind in (Kind.EACH, Kind.CHOOSE, Kind.FALLBACK):
+            node.label = "" if parent.kind is Kind.EACH else str(label)
             parent.children.append(node.index)
         else:
             if label is None and kind is Kind.SEQUENCE and parent.kind is Kind.SEQUENCE:
@@ -202,8 +273,8 @@ class _Reader:
             self.say(node, "a branch of a parallel needs a label: sequence('a-label', ...)")
         elif not isinstance(label, str) or not NAME.match(label):
             self.say(node, f"the label is {label!r:.60}; a label has {NAME_RULE}")
-        elif label in FOLLOW_UPS:
-            self.say(node, f"the label {label!r} is reserved for follow-ups; choose another")
+        elif label in RESERVED:
+            self.say(node, f"the label {label!r} is reserved; choose another")
         elif (parent.index, label) in self.labels:
             self.say(node, f"the label {label!r} is used twice here; labels differ among siblings")
         self.labels.add((parent.index, node.label))
@@ -249,11 +320,8 @@ class _Reader:
             may_fail=may_fail,
             may_fail_percent=percent,
         )
-        do = raw.get("do")
-        if not isinstance(do, dict) or do.get("kind") != Kind.SEQUENCE or "label" in do:
-            self.say(node, "expected a sequence without a label", "do")
-            return
-        self.part(do, node, 0, depth + 1)
+        if self.is_unlabelled(raw.get("do"), node, "do"):
+            self.part(raw["do"], node, 0, depth + 1)
 
     def count(self, raw: JsonObject, node: Node, option: str) -> int | None:
         value = raw.get(option)
@@ -323,6 +391,9 @@ class _Reader:
             over = scopes.source(node, "over", raw.get("over"))
             path = scopes.item_name(node, raw["name"]) if "name" in raw else None
             node.each = replace(node.each, over=over or node.each.over, name=path)
+        if node.choice:
+            by = scopes.source(node, "by", raw.get("by"))
+            node.choice = replace(node.choice, by=by or node.choice.by)
         if node.kind is Kind.STEP:
             for name, one in raw.get("inputs", {}).items():
                 source = scopes.source(node, name, one)

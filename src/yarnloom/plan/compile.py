@@ -11,13 +11,13 @@ from typing import Any, Protocol
 
 from yarnloom.errors import LoomError, Problem
 from yarnloom.plain_values import plain_values
-from yarnloom.plan.model import ON_END, ON_FAILURE, PLAN_FORMAT, Kind
-from yarnloom.plan.references import Reference
+from yarnloom.plan.model import INSTEAD, ON_END, ON_FAILURE, OTHERWISE, PLAN_FORMAT, Kind
+from yarnloom.plan.references import value_json
 from yarnloom.plan.step_rules import StepRules, read_rules
 from yarnloom.plan.validators import Schema
-from yarnloom.plan.workflow_parts import Each, Parallel, Part, Sequence, Step
+from yarnloom.plan.workflow_parts import Choose, Each, Parallel, Part, Sequence, Step
 from yarnloom.units import seconds
-from yarnloom.values import JsonObject, JsonValue, encode, pointer
+from yarnloom.values import JsonObject, JsonValue, encode
 
 
 class TaskFacts(Protocol):
@@ -121,8 +121,12 @@ class _Writer:
                 }
             case Each():
                 body = self.each(part, where)
+            case Choose():
+                body = self.choose(part, where)
             case _:
-                expected = "a part: step(...), sequence(...), parallel(...) or each(...)"
+                expected = (
+                    "a part: step(...), sequence(...), parallel(...), each(...) or choose(...)"
+                )
                 self.problems.append(Problem(where, f"found {part!r:.60}; expected {expected}"))
                 return None
         return {**body, **self.common(part, where)}
@@ -133,7 +137,7 @@ class _Writer:
 
     def inner(self, part: Part, where: str) -> JsonObject:
         """A part that is to be a sequence: of itself, where it is something else or has a label."""
-        plain = isinstance(part, Sequence) and part.label is None
+        plain = isinstance(part, Sequence) and part.label is None and part.instead is None
         inside = where if plain else f"{where}/{_label(part, 0)}"
         body = self.part(part, inside)
         if body is not None and plain:
@@ -144,9 +148,9 @@ class _Writer:
         found: JsonObject = {}
         if part.only_if is not None:
             found["only_if"] = self.input(part.only_if, f"{where}.only_if")
-        for name, follow_up in ((ON_FAILURE, part.on_failure), (ON_END, part.on_end)):
-            if follow_up is not None:
-                found[name] = self.inner(follow_up, f"{where}/{name}")
+        for name in (INSTEAD, ON_FAILURE, ON_END):
+            if (other := getattr(part, name)) is not None:
+                found[name] = self.inner(other, f"{where}/{name}")
         return found
 
     def each(self, part: Each, where: str) -> JsonObject:
@@ -162,6 +166,21 @@ class _Writer:
         for option in ("at_once", "batch", "may_fail"):
             if (value := getattr(part, option)) is not None:
                 body[option] = value
+        return body
+
+    def choose(self, part: Choose, where: str) -> JsonObject:
+        when = []
+        for value, branch in part.when:
+            is_value = self._plain(value, f"{where}.when")
+            when.append({"is": is_value, "do": self.inner(branch, f"{where}/{is_value}")})
+        body = {
+            "kind": Kind.CHOOSE,
+            "label": part.label,
+            "by": self.input(part.by, f"{where}.by"),
+            "when": when,
+        }
+        if part.otherwise is not None:
+            body[OTHERWISE] = self.inner(part.otherwise, f"{where}/{OTHERWISE}")
         return body
 
     def options(self, given: JsonObject, where: str) -> JsonObject:
@@ -196,8 +215,8 @@ class _Writer:
 
     def ambiguous(self, part: Step, facts: TaskFacts, where: str) -> None:
         """Find options of a step that are inputs of its task, too."""
-        follow_ups = (name for name in (ON_FAILURE, ON_END) if getattr(part, name) is not None)
-        options = [*part.rules, *follow_ups, *(["only_if"] if part.only_if is not None else [])]
+        common = ("only_if", INSTEAD, ON_FAILURE, ON_END)
+        options = [*part.rules, *(name for name in common if getattr(part, name) is not None)]
         for name in options:
             if name in facts.input_schema.get("properties", {}):
                 text = (
@@ -231,21 +250,35 @@ class _Writer:
             return ""
         return facts.full_name
 
-    def input(self, value: JsonValue, where: str) -> JsonObject:
-        if isinstance(value, Reference):
-            return value.to_json()
-        if inner := _reference_inside(value):
-            self.problems.append(
-                Problem(where, f"a reference stands inside the value (at {inner}); give it alone")
-            )
-            return {"constant": None}
+    def input(self, value: Any, where: str) -> JsonObject:
+        """A value as it stands in a plan; its constants as JSON."""
+        written: JsonObject = self._constants(value_json(value), where)
+        return written
+
+    def _constants(self, written: Any, where: str) -> Any:
+        """A written value with every constant in it as JSON."""
+        if isinstance(written, list):
+            return [self._constants(inner, where) for inner in written]
+        if not isinstance(written, dict):
+            return written
+        found = {}
+        for name, inner in written.items():
+            if name in ("constant", "default"):
+                found[name] = self._plain(inner, where)
+            elif name in ("object", "names"):  # by names of their own, which may be any
+                found[name] = {one: self._constants(value, where) for one, value in inner.items()}
+            else:
+                found[name] = self._constants(inner, where)
+        return found
+
+    def _plain(self, value: Any, where: str) -> JsonValue:
         try:
             plain = plain_values({"": value})[""]
             encode(plain)
         except Exception as error:
             self.problems.append(Problem(where, str(error)))
-            return {"constant": None}
-        return {"constant": plain}
+            return None
+        return plain
 
 
 def per_input(facts: TaskFacts, inputs: JsonObject) -> JsonObject:
@@ -257,13 +290,3 @@ def per_input(facts: TaskFacts, inputs: JsonObject) -> JsonObject:
 
 def _label(part: Any, position: int) -> str:
     return getattr(part, "label", None) or str(position)
-
-
-def _reference_inside(value: JsonValue, where: str = "") -> str | None:
-    if isinstance(value, Reference):
-        return where
-    if isinstance(value, dict | list | tuple):
-        pairs = value.items() if isinstance(value, dict) else enumerate(value)
-        found = (_reference_inside(inner, where + pointer(key)) for key, inner in pairs)
-        return next((place for place in found if place), None)
-    return None

@@ -7,11 +7,13 @@ after what is in it.
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
+from typing import Literal
 from urllib.parse import quote, unquote
 
 from yarnloom.plan.references import NOT_GIVEN
@@ -21,6 +23,9 @@ from yarnloom.values import JsonObject, JsonValue, fingerprint
 PLAN_FORMAT = 1
 ON_FAILURE, ON_END = "on_failure", "on_end"
 FOLLOW_UPS = (ON_FAILURE, ON_END)
+INSTEAD, FIRST, OTHERWISE = "instead", "first", "otherwise"
+RESERVED = (*FOLLOW_UPS, INSTEAD, "on_ask")
+"""Labels that no part can have."""
 
 
 class Kind(StrEnum):
@@ -30,6 +35,8 @@ class Kind(StrEnum):
     SEQUENCE = "sequence"
     PARALLEL = "parallel"
     EACH = "each"
+    CHOOSE = "choose"
+    FALLBACK = "fallback"  # a part with `instead=`, and what runs in its place
 
     @property
     def a_kind(self) -> str:
@@ -114,7 +121,89 @@ class FromPlannedAt:
     """The time that the run was planned for."""
 
 
-Source = Constant | FromParam | FromOutput | FromItem | FromFailures | FromFailure | FromPlannedAt
+@dataclass(frozen=True, slots=True)
+class FieldOf:
+    """A field inside the value of a reference; a position in a list is a number."""
+
+    of: Source
+    path: tuple[str | int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Comparison:
+    """A condition: two values compared; `operator` is one of `OPERATORS`."""
+
+    left: Source
+    operator: str
+    right: Source
+
+
+@dataclass(frozen=True, slots=True)
+class IsNull:
+    """A condition: a value is null, or was not given."""
+
+    of: Source
+
+
+@dataclass(frozen=True, slots=True)
+class Combination:
+    """A condition made of others: `all` or `any` of them, or `not` the one."""
+
+    how: Literal["all", "any", "not"]
+    of: tuple[Source, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ListOf:
+    """A list of values, some of which are references."""
+
+    of: tuple[Source, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ObjectOf:
+    """An object of values by name, some of which are references."""
+
+    names: tuple[str, ...]
+    of: tuple[Source, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class TextOf:
+    """A text with values put in: `{name}` in the template stands for the value of a name."""
+
+    template: str
+    names: tuple[str, ...]
+    of: tuple[Source, ...]
+
+
+OPERATORS = ("==", "!=", "<", "<=", ">", ">=", "in")
+
+Condition = Comparison | IsNull | Combination
+Composed = Condition | ListOf | ObjectOf | TextOf
+"""Sources that are made of others."""
+Reference = (
+    Constant | FromParam | FromOutput | FromItem | FromFailures | FromFailure | FromPlannedAt
+)
+Source = Reference | FieldOf | Composed
+
+
+def sources_in(source: Source | str | None) -> Iterator[Source]:
+    """Yield a source and all that it is made of."""
+    match source:
+        case None | str():
+            return
+        case FieldOf(of) | IsNull(of):
+            inner: tuple[Source, ...] = (of,)
+        case Comparison(left, _, right):
+            inner = (left, right)
+        case Combination() | ListOf() | ObjectOf() | TextOf():
+            inner = source.of
+        case _:
+            inner = ()
+    yield source
+    for one in inner:
+        yield from sources_in(one)
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,6 +234,19 @@ class EachFacts:
         return int(self.may_fail)
 
 
+@dataclass(frozen=True, slots=True)
+class ChoiceFacts:
+    """What belongs to a choose alone.
+
+    Attributes:
+        by: where the value comes from that it looks at.
+        values: by branch the value for which it runs; one branch more is that for all others.
+    """
+
+    by: Source
+    values: tuple[JsonValue, ...]
+
+
 @dataclass(slots=True)
 class Node:
     """One part of a plan.
@@ -157,7 +259,8 @@ class Node:
         parent: index of the part around it; of a follow-up that of the part that it follows;
             None for the root.
         position: its place among its siblings, from 0.
-        children: indices of the parts in it, in order; of an each the one that is repeated.
+        children: indices of the parts in it, in order; of an each the one that is repeated; of a
+            choose its branches; of a fallback the part itself, and what runs instead.
         follows: of a follow-up `on_failure` or `on_end`; else empty.
         follow_ups: its own follow-ups, by which they are.
         in_follow_up: whether it is one, or stands in one.
@@ -167,6 +270,7 @@ class Node:
         rules: of a step: how it is run; `per` is a source there.
         if_one_fails: of a parallel or each.
         each: of an each.
+        choice: of a choose.
         waits_for: of a branch of a parallel: the sibling branches that are read in it.
         awaited_by: the other way round.
         reads: of a branch: the nodes in those siblings that must have given an output.
@@ -190,12 +294,19 @@ class Node:
     rules: StepRules = PLAIN_RULES
     if_one_fails: OneFails = OneFails.STOP
     each: EachFacts | None = None
+    choice: ChoiceFacts | None = None
     waits_for: list[int] = field(default_factory=list)
     awaited_by: list[int] = field(default_factory=list)
     reads: list[int] = field(default_factory=list)
     wanted: bool = False
     done_wanted: bool = False
     failures_wanted: bool = False
+
+    def sources(self) -> Iterator[Source]:
+        """Yield all sources that it reads itself, those that they are made of included."""
+        own = (self.each and self.each.over, self.choice and self.choice.by, self.only_if)
+        for source in (*self.inputs.values(), *own, self.rules.per):
+            yield from sources_in(source)
 
 
 @dataclass
@@ -303,6 +414,25 @@ class Plan:
             node = self.nodes[node.parent]
         return True
 
+    def own_label(self, node: Node) -> str:
+        """The label that a part was given: of one with `instead` that of the fallback around it."""
+        parent = self.nodes[node.parent] if node.parent is not None else None
+        given = parent if parent is not None and parent.kind is Kind.FALLBACK else node
+        return given.label
+
+    def is_instead(self, node: Node) -> bool:
+        """Whether a node is what runs in the place of another part that failed."""
+        parent = self.nodes[node.parent] if node.parent is not None else None
+        instead = parent is not None and parent.kind is Kind.FALLBACK and not node.follows
+        return instead and node.position == 1
+
+    def stands_in(self, node: Node) -> bool:
+        """Whether a node is, or is in, what runs instead of another part or follows one."""
+        here = node
+        while here.parent is not None and not self.is_instead(here):
+            here = self.nodes[here.parent]
+        return node.in_follow_up or self.is_instead(here)
+
     def steps_in(self, node: Node) -> list[int]:
         """The nodes of all steps in a part, those that eaches repeat too, without follow-ups."""
         if node.kind is Kind.STEP:
@@ -322,6 +452,21 @@ _UNSAFE = re.compile(r"[^\w.~@:+()=,;!$&'*-]")
 def item_key(name: str | None, item: int) -> str:
     """How an item is called in addresses."""
     return str(item) if name is None else _UNSAFE.sub(lambda found: quote(found[0], safe=""), name)
+
+
+def branch_label(value: JsonValue) -> str:
+    """How a branch of a choose is called in addresses: by its value.
+
+    Text that reads like another value, or like another label, stands in quotes.
+    """
+    if not isinstance(value, str):
+        return json.dumps(value)
+    try:
+        json.loads(value)
+    except ValueError:
+        if value and value not in (*RESERVED, OTHERWISE):
+            return item_key(value, 0)
+    return item_key(json.dumps(value, ensure_ascii=False), 0)
 
 
 def address_in(plan: Plan, node: Node, keys: Mapping[int, str]) -> str:

@@ -6,49 +6,63 @@ a null is a *hole*: readers must be able to take it, which is held more strictly
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from yarnloom.errors import nearest
+from yarnloom.plan.comparisons import CONDITION, IN_TEXT, TEXT, Side, why_incomparable, without_null
 from yarnloom.plan.marked_values import has_secrets
 from yarnloom.plan.model import (
+    ChoiceFacts,
+    Combination,
+    Comparison,
     Constant,
+    FieldOf,
     FromFailure,
     FromFailures,
     FromItem,
     FromOutput,
     FromParam,
     FromPlannedAt,
+    IsNull,
     Kind,
+    ListOf,
     Node,
+    ObjectOf,
     Plan,
     Source,
+    TextOf,
 )
 from yarnloom.plan.references import NOT_GIVEN
 from yarnloom.plan.schemas import (
     HOLE,
     Fit,
+    as_list,
     combine,
     describe,
+    each_of,
     field_schema,
     fit,
     holes,
     items_schema,
     of_constants,
+    resolve,
+    show,
 )
 from yarnloom.plan.scopes import Findings
 from yarnloom.plan.validators import Schema
 from yarnloom.plan.value_problems import problems_of
 from yarnloom.values import JsonObject, JsonValue
 
-_TEXT = {"type": "string"}
 ERROR: Schema = {
     "type": "object",
-    "properties": {"type": _TEXT, "message": _TEXT},
+    "properties": {"type": TEXT, "message": TEXT},
     "required": ["type", "message"],
 }
 ONE_FAILURE: Schema = {
     "type": "object",
     "properties": {
-        "address": _TEXT,
-        "task": {"anyOf": [_TEXT, {"type": "null"}]},
+        "address": TEXT,
+        "task": {"anyOf": [TEXT, {"type": "null"}]},
         "attempts": {"type": "integer"},
         "error": ERROR,
     },
@@ -67,13 +81,12 @@ FAILURES: Schema = {
     "type": "array",
     "items": {
         "type": "object",
-        "properties": {"name": _TEXT, "address": _TEXT, "error": ERROR},
+        "properties": {"name": TEXT, "address": TEXT, "error": ERROR},
         "required": ["name", "address", "error"],
     },
 }
-_NAMES: Schema = {"anyOf": [_TEXT, {"type": "integer"}]}
-_CONDITION: Schema = {"type": "boolean"}
-_PLAIN: Schema = {"anyOf": [_TEXT, {"type": "integer"}, {"type": "boolean"}, {"type": "null"}]}
+_NAMES: Schema = {"anyOf": [TEXT, {"type": "integer"}]}
+_PLAIN: Schema = {"anyOf": [TEXT, {"type": "integer"}, {"type": "boolean"}, {"type": "null"}]}
 _LIST: Schema = {"anyOf": [{"type": "array"}, {"type": "null"}]}
 
 
@@ -106,9 +119,11 @@ class Types:
     def check(self, node: Node, raw: JsonObject) -> None:
         """Find what does not fit in a part."""
         if node.only_if is not None:
-            self._fits(node, "only_if", node.only_if, _CONDITION)
+            self._fits(node, "only_if", node.only_if, CONDITION)
         if node.each:
             self._check_each(node, raw)
+        if node.choice:
+            self._check_choose(node, node.choice, raw)
         if node.rules.per is not None:
             self._fits(node, "per", node.rules.per, _PLAIN)
         if node.kind is Kind.STEP and node.task:
@@ -152,17 +167,44 @@ class Types:
             found = describe(schema)
             self.say(node, f"a name is text or a whole number; item({shown!r}) is {found}", "name")
 
+    def _check_choose(self, node: Node, choice: ChoiceFacts, raw: JsonObject) -> None:
+        """Find values that never come, and values of a closed set for which no branch is there."""
+        if "by" not in raw:
+            self.say(node, "missing; expected a reference", "by")
+            return
+        if not (self.has_fields(node, "by", choice.by) and self._compares(node, "by", choice.by)):
+            return
+        schema, words = self.schema_of(choice.by), self._spell(choice.by)
+        if fit(schema, _PLAIN) is Fit.CANNOT:
+            expected = "text, a whole number, true, false or null"
+            self.say(node, f"{words} is {describe(schema)}; expected {expected}", "by")
+            return
+        for value in choice.values:
+            if value is not None and fit(of_constants([value]), without_null(schema)) is Fit.CANNOT:
+                self.say(node, f"{words} is {describe(schema)}, never {show(value)}", "when")
+        if len(node.children) > len(choice.values):
+            return
+        closed = closed_values(schema, schema)
+        may_be_null = [None] if holes(schema, TEXT) is not None else []
+        missing = [one for one in closed or may_be_null if not _is_among(one, choice.values)]
+        if missing:
+            shown = " or ".join(map(show, missing))
+            self.say(node, f"no branch for {shown}; add one to when=, or give otherwise=", "when")
+
     def _fits(self, node: Node, name: str, source: Source, wanted: Schema) -> None:
         """Find what is wrong with a value where it is read."""
-        if isinstance(source, Constant):
-            for problem in problems_of(source.value, wanted):
-                self.say(node, problem.message, name + problem.where)
+        match source:
+            case Constant(value):
+                for problem in problems_of(value, wanted):
+                    self.say(node, problem.message, name + problem.where)
+                return
+            case ListOf() | ObjectOf() if self._parts_fit(node, name, source, wanted):
+                return
+            case FromOutput(default=default) if default is not NOT_GIVEN:
+                for problem in problems_of(default, wanted):
+                    self.say(node, f"the default of output(...): {problem.message}", name)
+        if not self.has_fields(node, name, source) or not self._compares(node, name, source):
             return
-        if isinstance(source, FromItem) and self._wrong_item(node, name, source):
-            return
-        if isinstance(source, FromOutput) and source.default is not NOT_GIVEN:
-            for problem in problems_of(source.default, wanted):
-                self.say(node, f"the default of output(...): {problem.message}", name)
         # Types that may fit pass: the value itself is checked when it is there.
         given, what = self.schema_of(source), self._spell(source)
         if fit(given, wanted) is Fit.CANNOT:
@@ -174,11 +216,80 @@ class Types:
             expected = f"; expected {describe(wanted)}" if not where else ", which is not expected"
             self.say(node, f"{what} {null}{expected}. {self._advice(source, where)}", name)
 
-    def _wrong_item(self, node: Node, name: str, source: FromItem) -> bool:
-        schema, wrong = field_schema(self._item_schema(source.node), source.path)
-        if schema is None:
-            self.say(node, f"item({'.'.join(source.path)!r}): {wrong}", name)
-        return schema is None
+    def has_fields(self, node: Node, name: str, source: Source) -> bool:
+        """Check that the fields that a source reads are there, as far as types tell."""
+        match source:
+            case FromItem(each, path) if path:
+                schema, wrong = field_schema(self._item_schema(each), path)
+                if schema is None:
+                    self.say(node, f"item({'.'.join(path)!r}): {wrong}", name)
+                return schema is not None
+            case FieldOf(of, path):
+                if not self.has_fields(node, name, of):
+                    return False
+                schema, wrong = field_schema(self.schema_of(of), path)
+                if schema is None:
+                    self.say(node, f"{self._spell(source)}: {wrong}", name)
+                return schema is not None
+        return True
+
+    def _parts_fit(self, node: Node, name: str, source: ListOf | ObjectOf, wanted: Schema) -> bool:
+        """Check a list or object part by part; False if the wanted type says too little."""
+        kind = "array" if isinstance(source, ListOf) else "object"
+        options = [
+            as_list(resolve(one, wanted)) for one in resolve(wanted, wanted).get("anyOf", [wanted])
+        ]
+        fitting = [one for one in options if _is_of(one, kind)]
+        if len(fitting) != 1:
+            return False
+        option = {**fitting[0], "$defs": wanted.get("$defs", {})}
+        places: tuple[str | int, ...] = tuple(range(len(source.of)))
+        if isinstance(source, ObjectOf):
+            places = source.names
+            known = option.get("properties", {})
+            for missing in sorted(set(option.get("required", ())) - set(places)):
+                self.say(
+                    node,
+                    f"missing field; expected {describe(known.get(missing, {}))}",
+                    f"{name}/{missing}",
+                )
+        for place, part in zip(places, source.of, strict=True):
+            inner, wrong = field_schema(option, (place,))
+            if inner is None:
+                self.say(node, wrong, f"{name}/{place}")
+            else:
+                self._fits(node, f"{name}/{place}", part, inner)
+        return True
+
+    # Conditions and texts
+
+    def _compares(self, node: Node, name: str, source: Source) -> bool:
+        """Whether what a condition or text is made of goes together; else a problem."""
+        match source:
+            case TextOf(_, names, of):
+                for one, part in zip(names, of, strict=True):
+                    self._fits(node, f"{name}/{one}", part, IN_TEXT)
+            case ListOf() | ObjectOf():
+                return all(
+                    self.has_fields(node, name, part) and self._compares(node, name, part)
+                    for part in source.of
+                )
+            case Combination(_, of):
+                for part in of:
+                    self._fits(node, name, part, CONDITION)
+            case IsNull(of):
+                return self.has_fields(node, name, of) and self._compares(node, name, of)
+            case Comparison(left, operator, right):
+                for side in (left, right):
+                    if not (self.has_fields(node, name, side) and self._compares(node, name, side)):
+                        return False
+                if wrong := why_incomparable(self._side(left), operator, self._side(right)):
+                    self.say(node, wrong, name)
+                    return False
+        return True
+
+    def _side(self, source: Source) -> Side:
+        return Side(source, self.schema_of(source), self._spell(source))
 
     def _advice(self, source: Source, where: str) -> str:
         """What to do about a null."""
@@ -201,7 +312,17 @@ class Types:
                 return f"failures({self.plan.nodes[node].label!r})"
             case FromPlannedAt():
                 return "planned_at()"
-        return "failure()"
+            case FromFailure():
+                return "failure()"
+            case FieldOf(of, path):
+                return self._spell(of) + "".join(f"[{name!r}]" for name in path)
+            case TextOf():
+                return "text(...)"
+            case ListOf():
+                return "the list"
+            case ObjectOf():
+                return "the object"
+        return "the condition"
 
     # What references and parts give
 
@@ -220,6 +341,12 @@ class Types:
                 return combine("anyOf", [FAILURE, {"type": "null"}])
             case FromPlannedAt():
                 return {"type": "string", "format": "date-time"}
+            case FieldOf(of, fields):
+                return field_schema(self.schema_of(of), fields)[0] or {}
+            case Comparison() | IsNull() | Combination():
+                return CONDITION
+            case TextOf() | ListOf() | ObjectOf():
+                return self._of_composed(source)
             # A part that may be skipped gives its default, so that both types may come.
             case FromOutput(index, default, only_done, maybe):
                 node = self.plan.nodes[index]
@@ -227,6 +354,16 @@ class Types:
                 if not maybe and not self._skippable(node):
                     return found
                 return combine("anyOf", [found, of_default(default)])
+
+    def _of_composed(self, source: TextOf | ListOf | ObjectOf) -> Schema:
+        inner = [self.schema_of(part) for part in source.of]
+        match source:
+            case TextOf():
+                return {**TEXT, "writeOnly": True} if any(map(has_secrets, inner)) else TEXT
+            case ListOf():
+                return combine("items", [each_of(inner) if inner else {}])
+            case ObjectOf(names):
+                return combine("properties", inner, list(names))
 
     def _item_schema(self, each: int) -> Schema:
         """The type of an item."""
@@ -260,6 +397,9 @@ class Types:
             case Kind.PARALLEL:
                 fields = [self._seen(child) for child in children]
                 return combine("properties", fields, [child.label for child in children])
+            # Every branch may be the one; readers are held to all.
+            case Kind.CHOOSE | Kind.FALLBACK:
+                return each_of([self.gives(child) for child in children] or [{}])
             # Where items may fail, a list has holes for them.
             case Kind.EACH:
                 allowed = node.each is not None and node.each.may_fail > 0
@@ -299,9 +439,12 @@ class Types:
                 and fit({"type": "null"}, given) is Fit.FITS
             ):
                 return given != {}
-        return bool(node.children) and all(
-            self._skippable(self.plan.nodes[child]) for child in node.children
-        )
+        children = [self.plan.nodes[child] for child in node.children]
+        if node.kind is Kind.FALLBACK:  # what was skipped has not failed
+            return any(map(self._skippable, children[:1]))
+        if node.kind is Kind.CHOOSE:
+            return any(map(self._skippable, children))
+        return bool(children) and all(map(self._skippable, children))
 
     # What is read at all
 
@@ -309,8 +452,7 @@ class Types:
         """Mark every part whose output is read: only those outputs are put together."""
         pending = [self.plan.nodes[0]] if self.plan.nodes else []
         for node in self.plan.nodes:
-            per, over = node.rules.per, node.each and node.each.over
-            for source in (*node.inputs.values(), node.only_if, over, per):
+            for source in node.sources():
                 pending += self._marked(source)
         while pending:
             node = pending.pop()
@@ -320,7 +462,7 @@ class Types:
             inner = node.children[-1:] if node.kind is Kind.SEQUENCE else node.children
             pending += [self.plan.nodes[one] for one in inner]
 
-    def _marked(self, source: Source | str | None) -> list[Node]:
+    def _marked(self, source: Source) -> list[Node]:
         """The parts whose outputs a reference needs; what it reads of an each is marked there."""
         if isinstance(source, FromFailures):
             self.plan.nodes[source.node].failures_wanted = True
@@ -331,6 +473,29 @@ class Types:
             return [node]
         node.done_wanted = True
         return [self.plan.nodes[child] for child in node.children]
+
+
+def closed_values(schema: Schema, root: Schema) -> list[JsonValue] | None:
+    """Every value that a schema allows; None if there is no end of them."""
+    schema = resolve(schema, root)
+    if "const" in schema:
+        return [schema["const"]]
+    if "enum" in schema:
+        return list(schema["enum"])
+    if "anyOf" in schema:
+        variants = [closed_values(one, root) for one in schema["anyOf"]]
+        known = [one for one in variants if one is not None]
+        return [value for one in known for value in one] if len(known) == len(variants) else None
+    closed: dict[str, list[JsonValue]] = {"boolean": [True, False], "null": [None]}
+    return closed.get(str(schema.get("type")))
+
+
+def _is_among(value: JsonValue, values: Iterable[JsonValue]) -> bool:
+    return any(type(value) is type(other) and value == other for other in values)
+
+
+def _is_of(schema: Schema, kind: str) -> bool:
+    return schema.get("type") == kind
 
 
 def of_default(default: JsonValue) -> Schema:

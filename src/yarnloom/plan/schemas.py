@@ -53,26 +53,78 @@ def resolve(schema: Schema, root: Schema) -> Schema:
     return schema
 
 
-def field_schema(schema: Schema, path: tuple[str, ...]) -> tuple[Schema | None, str]:
+def field_schema(schema: Schema, path: tuple[str | int, ...]) -> tuple[Schema | None, str]:
     """The schema of a field inside a value.
+
+    Of a value that may be of several types the field's may be, too; where it may be null, the field
+    may be.
+
+    Args:
+        schema: of the value.
+        path: names of fields, and positions in lists.
 
     Returns:
         The field's schema (self-contained: it carries the root's definitions), and an empty text;
         or None and what is wrong with the path. An open object gives an empty schema.
     """
     root = schema
-    schema = resolve(schema, root)
     for depth, name in enumerate(path):
-        properties = schema.get("properties", {})
-        if name in properties:
-            schema = resolve(properties[name], root)
-        elif "properties" not in schema or schema.get("additionalProperties"):
-            return {}, ""
-        else:
-            inside = f" in {'.'.join(path[:depth])!r}" if depth else ""
-            return None, f"there is no {name!r}{inside}{nearest(name, properties)}"
-    definitions = root.get("$defs")
-    return ({**schema, "$defs": definitions} if definitions else schema), ""
+        inside = f" in {'.'.join(map(str, path[:depth]))!r}" if depth else ""
+        field, wrong = _field_of(resolve(schema, root), name, root, inside)
+        if field is None:
+            return None, wrong
+        schema = field
+    schema, definitions = resolve(schema, root), root.get("$defs")
+    return ({**schema, "$defs": definitions} if definitions and schema else schema), ""
+
+
+def _field_of(
+    schema: Schema, name: str | int, root: Schema, inside: str
+) -> tuple[Schema | None, str]:
+    """The schema of a field of a value, still with references to the root's definitions."""
+    if "anyOf" in schema:
+        return _field_of_any(schema, name, root, inside)
+    if isinstance(name, int):
+        return _item_at(as_list(schema), name, inside)
+    properties = schema.get("properties", {})
+    if name in properties:
+        return properties[name], ""
+    if _types(schema) and "object" not in _types(schema):
+        return None, f"{describe(schema, root)}{inside} has no fields; found [{name!r}]"
+    if "properties" not in schema or schema.get("additionalProperties"):
+        values = schema.get("additionalProperties")
+        return (values if isinstance(values, dict) and "properties" not in schema else {}), ""
+    return None, f"there is no {name!r}{inside}{nearest(name, properties)}"
+
+
+def _item_at(schema: Schema, position: int, inside: str) -> tuple[Schema | None, str]:
+    first = schema.get("prefixItems", [])
+    if position < len(first):
+        return first[position], ""
+    if _types(schema) and "array" not in _types(schema):
+        return None, f"{describe(schema)}{inside} has no positions; found [{position}]"
+    if first and schema.get("maxItems") == len(first):
+        return None, f"there is no position {position}{inside}; there are {len(first)}, from 0"
+    items = schema.get("items", {})
+    return (items if isinstance(items, dict) else {}), ""
+
+
+def _field_of_any(
+    schema: Schema, name: str | int, root: Schema, inside: str
+) -> tuple[Schema | None, str]:
+    """The schema of a field of a value that is of one of several types."""
+    variants = [resolve(one, root) for one in schema["anyOf"]]
+    nulls = [one for one in variants if _types(one) == {"null"}]
+    fields = [_field_of(one, name, root, inside) for one in variants if one not in nulls]
+    missing = [wrong for field, wrong in fields if field is None]
+    if missing and (len(missing) == len(fields) or schema.get("$comment") == EACH_OF):
+        return None, missing[0]
+    if missing or not fields or any(not field for field, _ in fields):
+        return {}, ""
+    known = [field for field, _ in fields if field is not None]
+    if len(known) == 1 and not nulls:
+        return known[0], ""
+    return {**{k: v for k, v in schema.items() if k == "$comment"}, "anyOf": [*known, *nulls]}, ""
 
 
 def fit(given: Schema, wanted: Schema) -> Fit:
@@ -96,7 +148,9 @@ def _fit(given: Schema, wanted: Schema, root: Schema, wanted_root: Schema, depth
     if not _meaning(given) or depth > 8:
         return Fit.UNKNOWN
     if "anyOf" in given:
-        return _each(_fit(one, wanted, root, wanted_root, depth + 1) for one in given["anyOf"])
+        fits_of = (_fit(one, wanted, root, wanted_root, depth + 1) for one in given["anyOf"])
+        # Of branches every one may come; of a type's choices perhaps only those that fit are meant.
+        return _all(fits_of) if given.get("$comment") == EACH_OF else _each(fits_of)
     if "anyOf" in wanted:
         return _any(_fit(given, one, root, wanted_root, depth + 1) for one in wanted["anyOf"])
     if {"const", "enum"} & given.keys():
@@ -176,6 +230,11 @@ def _holes(
                 return at
             continue
         one = resolve(member, root)
+        if "anyOf" in one and one is not given:
+            found = _holes(one, wanted, root, wanted_root, at, depth + 1)
+            if found is not None:
+                return found
+            continue
         arrays = [option for option in options if "items" in option]
         objects = [option for option in options if "properties" in option]
         inner: list[tuple[Schema, Schema, str]] = []
@@ -216,6 +275,14 @@ def combine(how: str, schemas: list[Schema], names: list[str] | None = None) -> 
         properties = dict(zip(names or [], inner, strict=True))
         found = {"type": "object", "properties": properties, "required": list(properties)}
     return {**found, "$defs": definitions} if definitions else found
+
+
+def each_of(schemas: list[Schema]) -> Schema:
+    """A schema of what is of one of several types, all of which occur."""
+    different = [one for place, one in enumerate(schemas) if one not in schemas[:place]]
+    if len(different) == 1:
+        return different[0]
+    return {**combine("anyOf", different), "$comment": EACH_OF}
 
 
 def _renamed(schema: JsonValue, place: int) -> JsonValue:

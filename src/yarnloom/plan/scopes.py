@@ -9,29 +9,41 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import TypeGuard
 
 from yarnloom.errors import Problem, nearest
 from yarnloom.plan.model import (
+    OPERATORS,
+    Combination,
+    Comparison,
     Constant,
+    FieldOf,
     FromFailure,
     FromFailures,
     FromItem,
     FromOutput,
     FromParam,
     FromPlannedAt,
+    IsNull,
     Kind,
+    ListOf,
     Node,
+    ObjectOf,
     Plan,
     Source,
+    TextOf,
 )
-from yarnloom.plan.references import NOT_GIVEN
+from yarnloom.plan.references import NAME_IN_TEXT, NOT_GIVEN
 from yarnloom.plan.schemas import field_schema
 from yarnloom.values import JsonObject, JsonValue
 
 _KINDS = (
     '{"constant": …}, {"param": …}, {"previous": true}, {"output": …}, {"item": …}, '
-    '{"failures": …}, {"failure": true} or {"planned_at": true}'
+    '{"failures": …}, {"failure": true}, {"planned_at": true}, {"compare": …}, {"is_null": …}, '
+    '{"all": …}, {"any": …}, {"not": …}, {"list": …}, {"object": …} or {"text": …}'
 )
+MOST_NESTED = 30
+"""How deep values and conditions may be made of others."""
 
 
 class Findings:
@@ -80,8 +92,97 @@ class Scopes:
         self.say = findings.say
         self._known: dict[tuple[int, bool], dict[str, int]] = {}
 
-    def source(self, node: Node, name: str, raw: JsonValue) -> Source | None:
-        """What a reference of a part stands for; None, and a problem, where it is wrong."""
+    def source(self, node: Node, name: str, raw: JsonValue, depth: int = 0) -> Source | None:
+        """What a value of a part stands for; None, and a problem, where it is wrong."""
+        if depth > MOST_NESTED:
+            self.say(node, f"it is made of others more than {MOST_NESTED} deep", name)
+            return None
+        if isinstance(raw, dict) and "fields" in raw:
+            return self._field(node, name, raw, depth)
+        match raw:
+            case {"compare": [left, str(operator), right], **rest} if not rest:
+                return self._comparison(node, name, (left, operator, right), depth)
+            case {"all": list() as parts, **rest} if not rest and parts:
+                of = self._sources(node, name, parts, depth)
+                return None if of is None else Combination("all", of)
+            case {"any": list() as parts, **rest} if not rest and parts:
+                of = self._sources(node, name, parts, depth)
+                return None if of is None else Combination("any", of)
+            case {"not": part, **rest} if not rest:
+                of = self._sources(node, name, [part], depth)
+                return None if of is None else Combination("not", of)
+            case {"is_null": part, **rest} if not rest:
+                of = self._sources(node, name, [part], depth)
+                return None if of is None else IsNull(of[0])
+            case {"list": list() as parts, **rest} if not rest:
+                of = self._sources(node, name, parts, depth)
+                return None if of is None else ListOf(of)
+            case {"object": dict() as fields, **rest} if not rest:
+                of = self._sources(node, name, list(fields.values()), depth)
+                return None if of is None else ObjectOf(tuple(fields), of)
+            case {"text": str(template), "names": dict() as names, **rest} if not rest:
+                of = self._sources(node, name, list(names.values()), depth)
+                return None if of is None else self._text(node, name, template, tuple(names), of)
+        return self._reference(node, name, raw)
+
+    def _sources(
+        self, node: Node, name: str, parts: list[JsonValue], depth: int
+    ) -> tuple[Source, ...] | None:
+        """All sources of a list; None, and problems, where any is wrong."""
+        sources = [self.source(node, name, part, depth + 1) for part in parts]
+        right = tuple(source for source in sources if source is not None)
+        return right if len(right) == len(sources) else None
+
+    def _field(self, node: Node, name: str, raw: JsonObject, depth: int) -> Source | None:
+        """A field inside the value of a reference."""
+        fields = raw["fields"]
+        if not (isinstance(fields, list) and fields) or not all(
+            isinstance(one, str) or (type(one) is int and one >= 0) for one in fields
+        ):
+            message = f"fields is {fields!r:.60}; expected names, or positions from 0"
+            self.say(node, message, name)
+            return None
+        rest = {key: value for key, value in raw.items() if key != "fields"}
+        source, path = self.source(node, name, rest, depth + 1), tuple(fields)
+        match source:
+            case None:
+                return None
+            # A path of names is one with that of the reference, so that items stay plain.
+            case FromParam(before) if _are_names(path):
+                return self._from_param(node, name, (*before, *path))
+            case FromItem(each, before) if _are_names(path):
+                return FromItem(each, (*before, *path))
+            case FromParam() | FromOutput() | FromItem() | FromFailures() | FromFailure():
+                return FieldOf(source, path)
+            case FromPlannedAt():
+                self.say(node, "planned_at() has no fields", name)
+            case _:
+                self.say(node, "only a reference has fields", name)
+        return None
+
+    def _comparison(
+        self, node: Node, name: str, sides: tuple[JsonValue, str, JsonValue], depth: int
+    ) -> Source | None:
+        left, operator, right = sides
+        if operator not in OPERATORS:
+            message = f"found {operator!r:.20}; expected one of {', '.join(OPERATORS)}"
+            self.say(node, message, name)
+            return None
+        of = self._sources(node, name, [left, right], depth)
+        return None if of is None else Comparison(of[0], operator, of[1])
+
+    def _text(
+        self, node: Node, name: str, template: str, names: tuple[str, ...], of: tuple[Source, ...]
+    ) -> Source | None:
+        used = {match[1] for match in NAME_IN_TEXT.finditer(template) if match[1] is not None}
+        lone = any(match[0] in ("{", "}") for match in NAME_IN_TEXT.finditer(template))
+        if lone or used != set(names):
+            shown = ", ".join(f"{{{one}}}" for one in names) or "no names"
+            self.say(node, f"the text {template!r:.60} does not go with its names ({shown})", name)
+            return None
+        return TextOf(template, names, of)
+
+    def _reference(self, node: Node, name: str, raw: JsonValue) -> Source | None:
         match raw:
             case {"constant": value, **rest} if not rest:
                 return Constant(value)
@@ -122,9 +223,9 @@ class Scopes:
     def _from_item(self, node: Node, name: str, raw: JsonObject) -> Source | None:
         of, path = raw.get("of"), raw["item"]
         around = self._eaches(node)
-        found = next((one for one in around if of is None or one.label == of), None)
+        found = next((one for one in around if of in (None, self.plan.own_label(one))), None)
         if found is None and around:
-            labels = [one.label for one in around]
+            labels = [self.plan.own_label(one) for one in around]
             self.say(
                 node,
                 f"item(of={of!r}): no each around it is {of!r}{nearest(str(of), labels)}",
@@ -200,8 +301,8 @@ class Scopes:
         return FromFailures(seen.target.index)
 
     def _from_failure(self, node: Node, name: str) -> Source | None:
-        if not node.in_follow_up:
-            self.say(node, "failure() stands only in a follow-up: on_failure or on_end", name)
+        if not self.plan.stands_in(node):
+            self.say(node, "failure() stands only in on_failure=, on_end= or instead=", name)
             return None
         return FromFailure()
 
@@ -241,7 +342,11 @@ class Scopes:
         """What can be named among the children of a part; from its follow-ups also itself."""
         found = self._known.get((around.index, following))
         if found is None:
-            inside = [] if around.kind is Kind.EACH else around.children
+            # What follows a fallback sees what is in the part itself.
+            part = around
+            if following and around.kind is Kind.FALLBACK:
+                part = self.plan.nodes[around.children[0]]
+            inside = part.children if part.kind in (Kind.SEQUENCE, Kind.PARALLEL) else []
             found = {around.label: around.index} if following else {}
             found |= {self.plan.nodes[one].label: one for one in reversed(inside)}
             self._known[around.index, following] = found
@@ -323,6 +428,10 @@ class Scopes:
                 elif after not in done:
                     trail[after] = iter(self.plan.nodes[after].waits_for)
         return None
+
+
+def _are_names(path: tuple[str | int, ...]) -> TypeGuard[tuple[str, ...]]:
+    return all(isinstance(one, str) for one in path)
 
 
 def _lengths(label: str) -> list[int]:

@@ -1,12 +1,12 @@
 """What a workflow is written with. Plain records: nothing here checks, nothing that runs.
 
-A part is a step, sequence, parallel or each; parts nest. A function that returns a part is a
-part that can be used again. Compiling turns them into the JSON plan.
+A part is a step, sequence, parallel, each or choose; parts nest. A function that returns a part is
+a part that can be used again. Compiling turns them into the JSON plan.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
 
@@ -14,7 +14,7 @@ from yarnloom.plan.step_rules import RULES, IfQuiet, Retry
 from yarnloom.units import Duration, Size
 from yarnloom.values import JsonObject
 
-STEP_OPTIONS = frozenset({"only_if", "on_failure", "on_end", *RULES})
+STEP_OPTIONS = frozenset({"only_if", "instead", "on_failure", "on_end", *RULES})
 """Keywords of `step` that belong to Yarn Loom: inputs of these names go into a call."""
 
 IfOneFails = Literal["stop", "cancel", "finish"]
@@ -25,6 +25,7 @@ class _Common:
     """What every part can have; None where it is not given."""
 
     only_if: Any = None
+    instead: Part | None = None
     on_failure: Part | None = None
     on_end: Part | None = None
 
@@ -86,7 +87,20 @@ class Each(_Common):
     may_fail: int | str | None = None
 
 
-Part = Step | Sequence | Parallel | Each
+@dataclass(frozen=True, slots=True)
+class Choose(_Common):
+    """Branches of which one runs, by a value; its output is that of the branch.
+
+    `when` has a value and its branch each.
+    """
+
+    label: str
+    by: Any
+    when: tuple[tuple[Any, Part], ...]
+    otherwise: Part | None = None
+
+
+Part = Step | Sequence | Parallel | Each | Choose
 
 
 def step(
@@ -95,6 +109,7 @@ def step(
     /,
     *,
     only_if: Any = None,
+    instead: Part | None = None,
     on_failure: Part | None = None,
     on_end: Part | None = None,
     pool: str | None = None,
@@ -118,7 +133,9 @@ def step(
         label: the step's name among its siblings.
         task: a call of a task, as `fetch.of(harbour=item("code"))`; or the task, with its inputs
             among the keywords where none is called like an option.
-        only_if: a reference to true or false; when false the step is skipped, its output null.
+        only_if: a condition, or a reference to true or false; when false the step is skipped, its
+            output null.
+        instead: a part that runs in its place when it has failed for good.
         on_failure: a part that runs when the step has failed.
         on_end: a part that runs when the step has ended, in any way.
         pool: the pool that limits how many such steps run at once; "" for none.
@@ -149,7 +166,7 @@ def step(
         "priority": priority,
     }
     given = {name: value for name, value in rules.items() if value is not None}
-    common = {"only_if": only_if, "on_failure": on_failure, "on_end": on_end}
+    common = _common(only_if, instead, on_failure, on_end)
     if not callable(task):
         if inputs:
             raise TypeError(
@@ -162,6 +179,7 @@ def step(
 def sequence(
     *parts: Part | str,
     only_if: Any = None,
+    instead: Part | None = None,
     on_failure: Part | None = None,
     on_end: Part | None = None,
 ) -> Sequence:
@@ -170,11 +188,12 @@ def sequence(
     Args:
         parts: the parts in order; a label may stand first: `sequence("tables", step(...), ...)`.
         only_if: as of a step.
+        instead: as of a step.
         on_failure: as of a step.
         on_end: as of a step.
     """
     label, rest = _labelled(parts)
-    return Sequence(label, rest, only_if=only_if, on_failure=on_failure, on_end=on_end)
+    return Sequence(label, rest, **_common(only_if, instead, on_failure, on_end))
 
 
 def parallel(
@@ -183,6 +202,7 @@ def parallel(
     *parts: Part,
     if_one_fails: IfOneFails = "stop",
     only_if: Any = None,
+    instead: Part | None = None,
     on_failure: Part | None = None,
     on_end: Part | None = None,
 ) -> Parallel:
@@ -197,10 +217,11 @@ def parallel(
         if_one_fails: "stop" begins nothing more in it, "cancel" also stops what runs, "finish"
             lets the others go on; it fails in any case.
         only_if: as of a step.
+        instead: as of a step.
         on_failure: as of a step.
         on_end: as of a step.
     """
-    common = {"only_if": only_if, "on_failure": on_failure, "on_end": on_end}
+    common = _common(only_if, instead, on_failure, on_end)
     return Parallel(label, tuple(parts), if_one_fails, **common)
 
 
@@ -216,6 +237,7 @@ def each(
     if_one_fails: IfOneFails = "stop",
     may_fail: int | str | None = None,
     only_if: Any = None,
+    instead: Part | None = None,
     on_failure: Part | None = None,
     on_end: Part | None = None,
 ) -> Each:
@@ -231,11 +253,47 @@ def each(
         if_one_fails: as of a parallel, when more have failed than may.
         may_fail: how many items may fail: a count, or a share of all such as "5%".
         only_if: as of a step.
+        instead: as of a step.
         on_failure: as of a step.
         on_end: as of a step.
     """
-    common = {"only_if": only_if, "on_failure": on_failure, "on_end": on_end}
+    common = _common(only_if, instead, on_failure, on_end)
     return Each(label, over, do, name, at_once, batch, if_one_fails, may_fail, **common)
+
+
+def choose(
+    label: str,
+    /,
+    *,
+    by: Any,
+    when: Mapping[Any, Part] | Iterable[tuple[Any, Part]],
+    otherwise: Part | None = None,
+    only_if: Any = None,
+    instead: Part | None = None,
+    on_failure: Part | None = None,
+    on_end: Part | None = None,
+) -> Choose:
+    """Branches of which exactly one runs, by a value; its output is that of the branch.
+
+    Args:
+        label: its name among its siblings.
+        by: a reference to text, a whole number, true, false or null; or a condition.
+        when: by value the part that runs; pairs, where a value cannot be a key.
+        otherwise: the part that runs for any other value; without it another value fails the part.
+        only_if: as of a step.
+        instead: as of a step.
+        on_failure: as of a step.
+        on_end: as of a step.
+    """
+    pairs = when.items() if isinstance(when, Mapping) else when
+    common = _common(only_if, instead, on_failure, on_end)
+    return Choose(label, by, tuple((value, part) for value, part in pairs), otherwise, **common)
+
+
+def _common(
+    only_if: Any, instead: Part | None, on_failure: Part | None, on_end: Part | None
+) -> JsonObject:
+    return {"only_if": only_if, "instead": instead, "on_failure": on_failure, "on_end": on_end}
 
 
 def _labelled(parts: tuple[Any, ...]) -> tuple[str | None, tuple[Any, ...]]:

@@ -34,7 +34,7 @@ StepStateWord = Literal[
     "cancelled",
     "skipped",
 ]
-SkipWord = Literal["only_if", "not_reached", "stopped", "gone", "by_hand"]
+SkipWord = Literal["only_if", "not_reached", "stopped", "gone", "by_hand", "not_chosen"]
 
 
 class StartedOne(Answer):

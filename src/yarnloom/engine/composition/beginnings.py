@@ -5,17 +5,21 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 
 from yarnloom.engine.composition.endings import ComposedRun, Endings
+from yarnloom.engine.part_contents.conditions import equal
 from yarnloom.engine.part_contents.inputs import Fate, is_allowed, prepare_step, text_of
 from yarnloom.engine.part_contents.item_matching import next_that_waits
 from yarnloom.engine.part_contents.items import FILL_DUE
 from yarnloom.engine.part_contents.lists import ItemFault
-from yarnloom.engine.part_contents.pending import BeginBranches, CreateItems
+from yarnloom.engine.part_contents.pending import GONE, NOT_CHOSEN, BeginBranches, CreateItems
 from yarnloom.engine.part_contents.renewals import has_ended
 from yarnloom.engine.records.errors import error_text
 from yarnloom.engine.rules.states import PartState, SkipReason, StepEvent, StepState
 from yarnloom.engine.state.progress import list_read
-from yarnloom.plan import Kind, Node
+from yarnloom.engine.state.transitions import count_child
+from yarnloom.plan import ChoiceFacts, Kind, Node
+from yarnloom.plan.schemas import show
 from yarnloom.store import PartRow, StepRow
+from yarnloom.values import decode
 
 MADE_AT_ONCE = 1_000
 """Items that one transaction makes at most."""
@@ -180,6 +184,69 @@ class Beginnings:
                 self.queue.append(BeginBranches(part))
             case Kind.EACH:
                 self._begin_each(node, part)
+            case Kind.CHOOSE:
+                self._begin_choose(node, part)
+            case Kind.FALLBACK:
+                self._begin_fallback(node, part)
+
+    def _begin_choose(self, node: Node, part: PartRow) -> None:
+        """Begin the branch that a value chooses; the others will not."""
+        assert node.choice is not None
+        try:
+            branch = self._branch(node, node.choice, part)
+        except ItemFault as fault:
+            self.endings.fail_part(part, fault)
+            return
+        if self.run.renewed:
+            self._leave_old_branches(node, part, branch)
+        self.begin_unless_kept(branch, part)
+        self.needs.outcomes.drop_rest(part, NOT_CHOSEN)
+        if self.run.renewed:
+            self.endings.decide_if_over(part)
+
+    def _branch(self, node: Node, choice: ChoiceFacts, part: PartRow) -> Node:
+        """The branch for the value that a choose looks at.
+
+        Raises:
+            ItemFault: there is none for it.
+        """
+        text = text_of(self.resolver, choice.by, part)
+        value = None if text is None else decode(text)
+        for at, one in enumerate(choice.values):
+            if equal(value, one):
+                return self.plan.nodes[node.children[at]]
+        if len(node.children) == len(choice.values):
+            known = " or ".join(map(show, choice.values))
+            raise ItemFault(f"by is {show(value)}; expected {known}")
+        return self.plan.nodes[node.children[-1]]
+
+    def _leave_old_branches(self, node: Node, part: PartRow, branch: Node) -> None:
+        """Give up branches that ran in an earlier round; one that is chosen again runs anew."""
+        renewal = self.needs.renewals.of(self.run)
+        for index in node.children:
+            row = self._row(part, index)
+            if row is None:
+                continue
+            was_gone = row.state == PartState.SKIPPED and row.skip_reason == SkipReason.GONE
+            if index == branch.index:
+                if was_gone:
+                    renewal.wholly(row)
+            elif not was_gone:
+                if row.state != PartState.WAITING:
+                    renewal.wholly(row)
+                self.needs.outcomes.end_part_that_waits(row, GONE)
+                count_child(self.needs.unit, part.id, None, PartState.SKIPPED)
+
+    def _begin_fallback(self, node: Node, part: PartRow) -> None:
+        """Begin a part that has another one to run in its place."""
+        first, instead = (self.plan.nodes[index] for index in node.children)
+        if self.begin_unless_kept(first, part):
+            return
+        if self.resolver.child(part, first).state == StepState.FAILED:
+            self.begin_unless_kept(instead, part)
+        else:
+            self.needs.outcomes.drop_rest(part, NOT_CHOSEN)
+        self.endings.decide_if_over(part)
 
     def begin_next(self, part: PartRow, node: Node, position: int) -> None:
         """Begin the next part of a sequence; what a mend kept is passed over."""

@@ -20,6 +20,7 @@ from yarnloom.engine.part_contents.inputs import Fate
 from yarnloom.engine.part_contents.lists import ItemFault
 from yarnloom.engine.part_contents.pending import (
     CANCELLED,
+    NOT_CHOSEN,
     NOT_REACHED,
     STOPPED,
     BeginBranches,
@@ -238,6 +239,8 @@ class Composition:
             if node.kind is Kind.SEQUENCE and not news.ended.gave:
                 cut = news.ended.reason == SkipReason.STOPPED
                 bar = bar or (STOPPED if cut else NOT_REACHED)
+            elif node.kind is Kind.FALLBACK and news.ended.state != StepState.FAILED:
+                bar = NOT_CHOSEN
             elif self.needs.relays.places and node.kind is Kind.SEQUENCE and news.settled:
                 child, opened = self._follow_relay(part, node, child, bar)
             if bar is not None:
@@ -269,7 +272,7 @@ class Composition:
     def _go_on_behind(self, part: PartRow, node: Node, child: Node) -> None:
         """Open what waited for a child of a part."""
         match node.kind:
-            case Kind.SEQUENCE:
+            case Kind.SEQUENCE | Kind.FALLBACK:
                 self.beginnings.begin_next(part, node, child.position + 1)
             case Kind.PARALLEL:
                 branches = [self.plan.nodes[index] for index in child.awaited_by]

@@ -36,7 +36,7 @@ from yarnloom.engine.part_contents.pending import (
     ChildChanged,
     WorkItem,
 )
-from yarnloom.engine.part_contents.renewals import has_ended
+from yarnloom.engine.part_contents.renewals import Renewals, has_ended
 from yarnloom.engine.records.errors import error_text
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
@@ -96,6 +96,7 @@ class CompositionNeeds:
     outcomes: Outcomes
     references: References
     relay_steps: RelaySteps
+    renewals: Renewals
     worker_orders: WorkerOrders
 
 
@@ -262,7 +263,7 @@ class Endings:
             part.output, part.size = gather(
                 self.needs.unit, self.needs.settings, self.resolver, part, node
             )
-            if node.kind is Kind.EACH and part.failed + part.cancelled:
+            if node.kind in (Kind.EACH, Kind.FALLBACK) and part.failed + part.cancelled:
                 self.run.failures_allowed += part.failed + part.cancelled
                 self.needs.unit.runs.touch(self.run)
         else:

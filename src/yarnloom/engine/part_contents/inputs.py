@@ -6,8 +6,10 @@ Values are JSON texts throughout: large ones are passed on without being taken a
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from yarnloom.engine.part_contents.conditions import decide, fill_text
 from yarnloom.engine.part_contents.lists import (
     DONE,
     FAILURES,
@@ -23,19 +25,27 @@ from yarnloom.engine.state.transaction_notes import Composing, Ended
 from yarnloom.errors import ValueRefused
 from yarnloom.plan import (
     NOT_GIVEN,
+    Combination,
+    Comparison,
     Constant,
+    FieldOf,
     FromFailure,
     FromFailures,
     FromItem,
     FromOutput,
     FromParam,
     FromPlannedAt,
+    IsNull,
     Kind,
+    ListOf,
     Node,
+    ObjectOf,
     Plan,
     Source,
+    TextOf,
     item_key,
 )
+from yarnloom.secrets import Vault, has_sealed
 from yarnloom.store import PartRow, RunRow, Unit
 from yarnloom.store.files import file_records
 from yarnloom.store.runs import effect_records, item_records
@@ -80,15 +90,36 @@ class Resolver:
                 return self._failure(around)
             case FromPlannedAt():
                 return dump_text(planned_at(self.run))
+            case FieldOf(of, path):
+                text = self.text(of, around)
+                return None if text is None else along(decode(text), path)
+            case Comparison() | IsNull() | Combination():
+                return dump_text(bool(decide(source, lambda of: self.value(of, around))))
+            case ListOf(of):
+                return f"[{','.join(self.text(one, around) or 'null' for one in of)}]"
+            case ObjectOf(names, of):
+                return _object_text(zip(names, (self.text(one, around) for one in of), strict=True))
+            case TextOf():
+                return self._filled(source, around)
+
+    def value(self, source: Source, around: PartRow) -> JsonValue:
+        """What a reference stands for, secrets opened; `NOT_GIVEN` for what is not there."""
+        text = self.text(source, around)
+        if text is None:
+            return NOT_GIVEN
+        value = decode(text)
+        return self.needs.vault.open(value) if has_sealed(text) else value
+
+    def _filled(self, source: TextOf, around: PartRow) -> str:
+        """A text with values put in; sealed if one of them is a secret."""
+        filled = fill_text(source, lambda of: self.value(of, around))
+        if any(has_sealed(self.text(one, around) or "") for one in source.of):
+            return dump_text(self.needs.vault.seal(filled))
+        return dump_text(filled)
 
     def inputs(self, node: Node, around: PartRow) -> str:
         """A step's input as JSON text, every reference replaced by its value."""
-        fields = []
-        for name, source in node.inputs.items():
-            text = self.text(source, around)
-            if text is not None:
-                fields.append(f"{json.dumps(name)}:{text}")
-        return "{" + ",".join(fields) + "}"
+        return _object_text((name, self.text(of, around)) for name, of in node.inputs.items())
 
     def child(self, part: PartRow, node: Node) -> Ended:
         """How a child of a part stands."""
@@ -202,12 +233,17 @@ class Resolver:
         return f"[{','.join(found)}]"
 
     def _failure(self, around: PartRow) -> str:
-        """What failed in the part that the follow-up around here follows."""
-        while not (node := self.plan.nodes[around.node]).follows:
+        """What failed in the part that the one around here follows, or stands in for."""
+        node = self.plan.nodes[around.node]
+        while not (node.follows or self.plan.is_instead(node)):
             around = self.needs.unit.around(around)
+            node = self.plan.nodes[around.node]
         holder = self.needs.unit.around(around)
         assert node.parent is not None
         followed = self.plan.nodes[node.parent]
+        if not node.follows:
+            followed = self.plan.nodes[followed.children[0]]
+            holder = self._part_at(holder, followed.index) or holder
         if followed.kind is Kind.STEP:
             return self._failure_of_step(holder, followed)
         if holder.outcome != StepState.FAILED:
@@ -280,18 +316,27 @@ def _task_failure(error: StepError) -> TaskFailure:
     }
 
 
-def value_along(value: JsonValue, path: tuple[str, ...]) -> JsonValue:
-    """The value at a path; `NOT_GIVEN` if there is none."""
+def _object_text(fields: Iterable[tuple[str, str | None]]) -> str:
+    """An object as JSON text, of fields as JSON text; those that are not there are left out."""
+    given = (f"{json.dumps(name)}:{text}" for name, text in fields if text is not None)
+    return "{" + ",".join(given) + "}"
+
+
+def value_along(value: JsonValue, path: tuple[str | int, ...]) -> JsonValue:
+    """The value at a path of fields and positions; `NOT_GIVEN` if there is none."""
     for name in path:
         if value is None:
             return None
-        if not isinstance(value, dict) or name not in value:
+        if isinstance(name, int):
+            if not isinstance(value, list) or name >= len(value):
+                return NOT_GIVEN
+        elif not isinstance(value, dict) or name not in value:
             return NOT_GIVEN
         value = value[name]
     return value
 
 
-def along(value: object, path: tuple[str, ...]) -> str | None:
+def along(value: object, path: tuple[str | int, ...]) -> str | None:
     """What stands at a path, as JSON text; None if it was not given."""
     found = value_along(value, path)
     return None if found is NOT_GIVEN else dump_text(found)
@@ -304,6 +349,7 @@ class References:
     unit: Unit
     plans: Plans
     composing: Composing
+    vault: Vault
 
     def resolver(self, run: RunRow, plan: Plan) -> Resolver:
         """Return what resolves the references of a run."""

@@ -13,9 +13,9 @@ from yarnloom.engine.part_contents.items import item_of, slice_of, values_of
 from yarnloom.engine.part_contents.lists import ItemFault, refuse_names
 from yarnloom.engine.part_contents.new_rows import NewRows, rank_of
 from yarnloom.engine.part_contents.outcomes import Outcomes, note_skip
-from yarnloom.engine.part_contents.pending import Blocked
+from yarnloom.engine.part_contents.pending import GONE
 from yarnloom.engine.part_contents.renewals import Renewals, has_ended, items_by_name
-from yarnloom.engine.rules.states import PartState, SkipReason, StepState
+from yarnloom.engine.rules.states import PartState, SkipReason
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.progress import WHOLE, Progress
 from yarnloom.engine.state.settings import Folder
@@ -26,7 +26,6 @@ from yarnloom.store import PartRow, RunRow, Unit
 from yarnloom.store.runs import item_records, paused_runs
 from yarnloom.values import decode
 
-GONE = Blocked(StepState.SKIPPED, SkipReason.GONE)
 FAR = 0x7FFFFFFF
 """Indexes from here down are where items stand that are being moved."""
 

@@ -28,6 +28,8 @@ STOPS = (StopReason.CANCEL, StopReason.DEADLINE)
 
 def allowed_failures(part: PartRow, node: Node) -> int:
     """How many children of a part may fail."""
+    if node.kind is Kind.FALLBACK:  # the part itself, where the other is done in its place
+        return part.total if part.done else 0
     return node.each.allowed(part.total) if node.each else 0
 
 
@@ -107,6 +109,8 @@ class Outcomes:
         row: PartRow | StepRow
         for row in self.unit.steps.select("part = ? AND state = 'waiting'", part.id):
             row.state, row.skip_reason = bar.state, bar.reason
+            if bar.reason in PASSED_OVER:
+                row.fraction = 1.0
             self.unit.steps.touch(row)
         for row in self.unit.parts.select("parent = ? AND state = 'waiting'", part.id):
             if self.plans.of(self.unit.run(row.run)).nodes[row.node].follows:
@@ -123,6 +127,8 @@ class Outcomes:
         self.counts.eaches.left(self.plans, row)
         row.state = row.outcome = bar.state
         row.skip_reason = bar.reason
+        if bar.reason in PASSED_OVER:
+            row.fraction = 1.0
         self.unit.parts.touch(row)
 
 
@@ -133,7 +139,9 @@ def run_is_renewed(unit: Unit, part: PartRow) -> bool:
 
 def note_skip(part: PartRow, reason: str | None) -> None:
     """Remember the gravest reason for which something in a part was skipped, the first of it."""
-    if part.skip_reason is None or part.skip_reason in PASSED_OVER:
+    if part.skip_reason is None or (
+        part.skip_reason in PASSED_OVER and reason != SkipReason.NOT_CHOSEN
+    ):
         part.skip_reason = reason
 
 
@@ -166,6 +174,10 @@ def gather(
             return last.output, last.size
         case Kind.PARALLEL:
             return _gather_branches(resolver, part, children)
+        case Kind.CHOOSE | Kind.FALLBACK:
+            known = (resolver.child(part, child) for child in children)
+            ended = next(one for one in known if one.state == StepState.DONE)
+            return ended.output, ended.size
     if part.total == 0:
         return "[]", 2
     if part.size > settings.list_above:

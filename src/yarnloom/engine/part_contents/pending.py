@@ -21,6 +21,8 @@ class Blocked:
 STOPPED = Blocked(StepState.SKIPPED, SkipReason.STOPPED)
 CANCELLED = Blocked(StepState.CANCELLED, None)
 NOT_REACHED = Blocked(StepState.SKIPPED, SkipReason.NOT_REACHED)
+NOT_CHOSEN = Blocked(StepState.SKIPPED, SkipReason.NOT_CHOSEN)
+GONE = Blocked(StepState.SKIPPED, SkipReason.GONE)
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,7 +31,7 @@ from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.transaction_notes import Composing
 from yarnloom.engine.state.transitions import Moves, count_child
-from yarnloom.plan import FromFailures, FromOutput, Kind, Node, Plan, Source
+from yarnloom.plan import FromFailures, FromOutput, Kind, Node, Plan
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
 from yarnloom.store.runs import batch_records, effect_records, paused_runs
 
@@ -101,6 +101,8 @@ class Renewal:
         renewed = own or cut or row.fault is not None or self._rest_is_renewed(row)
         if node.kind is Kind.EACH:
             renewed |= self._items(row, node, tainted)
+        elif node.kind is Kind.FALLBACK:
+            renewed |= self._fallback(row, node, tainted)
         else:
             renewed |= self.children(row, tainted)
         if renewed:
@@ -156,6 +158,20 @@ class Renewal:
             left, renewed = kept, True
         tainted |= inner
         return renewed
+
+    def _fallback(self, row: PartRow, node: Node, tainted: set[int]) -> bool:
+        """Renew a part that has another in its place; whether anything in either is.
+
+        Like a failure that an each allows, one that the other made good runs again. The other then
+        waits anew.
+        """
+        first, instead = (self.plan.nodes[index] for index in node.children)
+        if not self._child(row, first, tainted):
+            return self._child(row, instead, tainted)
+        other = self.needs.unit.parts.one("parent = ? AND node = ?", row.id, instead.index)
+        if other is not None and other.state != PartState.WAITING:
+            self.wholly(other)
+        return True
 
     def _child(self, row: PartRow, child: Node, tainted: set[int]) -> bool:
         if child.kind is Kind.STEP:
@@ -238,7 +254,9 @@ class Renewal:
     def _allows_failures(self, node: Node) -> bool:
         """Whether something in a part can have failed although the part is done."""
         return any(
-            (child.each is not None and child.each.may_fail > 0) or self._allows_failures(child)
+            child.kind is Kind.FALLBACK
+            or (child.each is not None and child.each.may_fail > 0)
+            or self._allows_failures(child)
             for child in (self.plan.nodes[index] for index in node.children)
         )
 
@@ -328,16 +346,14 @@ def _sources_of(node: Node) -> set[int]:
 
 
 def _targets(node: Node) -> Iterator[int]:
-    each = (node.each.over,) if node.each else ()
-    rest: tuple[Source | None, ...] = (node.only_if, node.rules.per, *each)
-    for source in (*node.inputs.values(), *rest):
+    for source in node.sources():
         if isinstance(source, FromOutput | FromFailures):
             yield source.node
 
 
 def _failures_allowed(row: PartRow, node: Node) -> int:
-    """How many failures of an each's items its run counts as allowed."""
-    done = node.kind is Kind.EACH and row.outcome == PartState.DONE
+    """How many failures in an each or fallback its run counts as allowed."""
+    done = node.kind in (Kind.EACH, Kind.FALLBACK) and row.outcome == PartState.DONE
     return row.failed + row.cancelled if done else 0
 
 

@@ -89,9 +89,12 @@ class SkipReason(StrEnum):
     STOPPED = "stopped"  # its part stopped
     GONE = "gone"  # its item vanished in a mend
     BY_HAND = "by_hand"
+    NOT_CHOSEN = "not_chosen"  # another branch was, or what it stands in for did not fail
 
 
-PASSED_OVER = frozenset({SkipReason.ONLY_IF, SkipReason.BY_HAND, SkipReason.GONE})
+PASSED_OVER = frozenset(
+    {SkipReason.ONLY_IF, SkipReason.BY_HAND, SkipReason.GONE, SkipReason.NOT_CHOSEN}
+)
 """Skips after which a sequence goes on: nothing is wrong, the output is null."""
 
 

@@ -18,7 +18,7 @@ from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import PASSED_OVER, StepEvent, StepState
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.plans import Plans, Workflows
-from yarnloom.engine.state.time_shares import paces_of
+from yarnloom.engine.state.time_shares import paces_of, share_of
 from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import PartRow, Row, RunRow, StepRow, Unit
 from yarnloom.store.runs import paused_runs
@@ -96,7 +96,7 @@ class Progress:
             if node.kind is Kind.EACH:
                 share = size / max(1, part.covers)
             else:
-                share = shares.get(child.index) or 1 / len(node.children)
+                share = share_of(shares, node, child.index)
             part.fraction = min(_NOT_YET, max(0.0, before + share * change))
             part.moved_at = self._time.now
             self._unit.parts.touch(part)
@@ -163,7 +163,7 @@ class Progress:
             shares, fraction = (paces_of(self._unit, self._plans, self._workflows, run).shares, 0.0)
             for index, done in paused_runs.fractions_in(self._unit, part.id):
                 if not plan.nodes[index].follows:
-                    fraction += done * (shares.get(index) or 1 / len(node.children))
+                    fraction += done * share_of(shares, node, index)
         self._set_part(run, part, min(_NOT_YET, fraction))
 
     def list_changed(self, run: RunRow, each: PartRow, values: int) -> None:

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from yarnloom.plan import Kind, Plan
+from yarnloom.plan import Kind, Node, Plan
 from yarnloom.store import RunRow, Unit
 from yarnloom.store.runs import earlier_times
 
@@ -82,11 +82,23 @@ def paces_of(unit: Unit, plans: Plans, workflows: Workflows, run: RunRow) -> Pac
     return known[key]
 
 
+def share_of(shares: Mapping[int, float], node: Node, child: int) -> float:
+    """The share of a child in its part: all of it where only one of several runs.
+
+    A fallback is as far as the part itself, until the other has ended in its place.
+    """
+    if node.kind is Kind.FALLBACK:
+        return 1.0 if child == node.children[0] else 0.0
+    if node.kind is Kind.CHOOSE:
+        return 1.0
+    return shares.get(child) or 1 / len(node.children)
+
+
 def shares(plan: Plan, times: earlier_times.Times) -> dict[int, float]:
     """Return the shares that follow from seconds by address."""
     found: dict[int, float] = {}
     for node in plan.nodes:
-        if node.kind is Kind.EACH or len(node.children) < 2:
+        if node.kind not in (Kind.SEQUENCE, Kind.PARALLEL) or len(node.children) < 2:
             continue
         taken = [times.get(plan.address(plan.nodes[child])) for child in node.children]
         known = [seconds for seconds in taken if seconds is not None]

@@ -76,6 +76,10 @@ def seconds_left(facts: Facts) -> tuple[float | None, bool]:
     return (None, False) if left is None else (left.seconds, fold.at_least)
 
 
+def _seconds(left: Left) -> float:
+    return left.seconds
+
+
 class _Fold:
     def __init__(self, facts: Facts) -> None:
         self.facts = facts
@@ -99,6 +103,25 @@ class _Fold:
                 return self._of_sequence(node)
             case Kind.PARALLEL:
                 return self._of_parallel(node)
+            case Kind.CHOOSE:
+                return self._of_choose(node, row)
+            case Kind.FALLBACK:
+                return self._of_fallback(node)
+
+    def _of_choose(self, node: Node, row: Row | None) -> Left | None:
+        """The branch that runs; before it is chosen the longest that is known."""
+        branches = [self.nodes[child] for child in node.children]
+        if row is not None:
+            chosen = [branch for branch in branches if branch.index in self.facts.rows]
+            lefts = [self.of(branch) for branch in chosen]
+            return None if None in lefts else max(filter(None, lefts), key=_seconds, default=Left())
+        known = [left for left in map(self.of, branches) if left is not None]
+        return max(known, key=_seconds, default=None)
+
+    def _of_fallback(self, node: Node) -> Left | None:
+        """The part itself; what runs instead counts once it has begun."""
+        first, instead = (self.nodes[child] for child in node.children)
+        return self.of(instead if instead.index in self.facts.rows else first)
 
     def usual(self, node: Node) -> float | None:
         """How many seconds an attempt of a step takes: in this run, else in earlier ones."""

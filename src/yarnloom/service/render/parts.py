@@ -28,20 +28,8 @@ from yarnloom.engine.records.parts import (
 )
 from yarnloom.engine.records.unreadable import Unreadable
 from yarnloom.engine.rules.states import StepState
-from yarnloom.plan import (
-    NOT_GIVEN,
-    Constant,
-    FromFailure,
-    FromFailures,
-    FromItem,
-    FromOutput,
-    FromParam,
-    FromPlannedAt,
-    Kind,
-    Node,
-    Plan,
-    Source,
-)
+from yarnloom.plan import Kind, Node, Plan
+from yarnloom.service.render.references import source_json
 from yarnloom.service.render.runs import counts_json, plain_json
 from yarnloom.store import Row
 from yarnloom.units import iso_time
@@ -214,24 +202,3 @@ def _fields(record: object, names: tuple[str, ...]) -> JsonObject:
         for name in names
         for value in (getattr(record, name),)
     }
-
-
-def source_json(plan: Plan, source: Source) -> JsonObject:
-    """Return a reference, resolved: outputs by address."""
-    match source:
-        case Constant(value):
-            return {"constant": value}
-        case FromParam(path):
-            return {"param": ".".join(path)}
-        case FromItem(node, path):
-            return {"item": ".".join(path) or True, "of": plan.address(plan.nodes[node])}
-        case FromFailures(node):
-            return {"failures": plan.address(plan.nodes[node])}
-        case FromFailure():
-            return {"failure": True}
-        case FromPlannedAt():
-            return {"planned_at": True}
-        case FromOutput(node, default, only_done):
-            shown: JsonObject = {"output": plan.address(plan.nodes[node])}
-            shown |= {} if default is NOT_GIVEN else {"default": default}
-            return {**shown, "only": "done"} if only_done else shown

@@ -153,11 +153,12 @@ def size_of_items(unit: Unit, run: int, each: int, *, is_read: bool) -> int:
 
 
 def fractions_in(unit: Unit, part: int) -> list[tuple[int, float]]:
-    """Node and fraction of what has a row in a sequence or parallel."""
+    """Node and fraction of what has a row in a part, without branches that are not chosen now."""
     unit.flush()
     return unit.execute(
         "SELECT node, fraction FROM steps WHERE part = ?1 UNION ALL"
-        " SELECT node, fraction FROM parts WHERE parent = ?1 AND value IS NULL",
+        " SELECT node, fraction FROM parts WHERE parent = ?1 AND value IS NULL"
+        " AND NOT (state = 'skipped' AND coalesce(skip_reason, '') IN ('gone', 'not_chosen'))",
         (part,),
     )
 
