@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from yarnloom.engine.dispatch.kept_files import KeptFiles
 from yarnloom.engine.dispatch.pool_settings import PoolSettings
 from yarnloom.engine.part_contents.items import FILL_DUE
-from yarnloom.engine.rules.limits import Pools
+from yarnloom.engine.rules.limits import Pools, uses_in
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import TROUBLE
 from yarnloom.engine.state.due_times import (
@@ -96,9 +96,9 @@ class Rebuild:
         self.relay_steps.rebuild()
         for worker in self.workers.values():
             for attempt_id, (pool, run) in worker.abandoned.items():
-                if pool:
-                    self.pools.limiter(pool).in_use[run] += 1
-                    self.pools.limiter(pool).unbegun.discard(attempt_id)
+                for single, weight in uses_in(pool):
+                    self.pools.limiter(single).use(run, weight)
+                    self.pools.limiter(single).take_back(attempt_id)
         self.pool_settings.rebuild_begins(self.pools.settings)
         for number in self.queue.paused:
             self.pausing.settle(self.unit.run(number))
@@ -112,8 +112,8 @@ class Rebuild:
         attempt = self.unit.attempts.need(attempt_id)
         step = self.unit.steps.need(attempt.step)
         self.queue.lanes.started(step.pool, step.share)
-        if step.pool:
-            self.pools.limiter(step.pool).enter(step.run, attempt_id)
+        for pool, weight in uses_in(step.pool):
+            self.pools.limiter(pool).enter(step.run, attempt_id, weight)
         if attempt.begun_at is None:
             self.due_times.expect_begin(attempt_id)
         else:

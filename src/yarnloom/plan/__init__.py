@@ -50,12 +50,15 @@ from yarnloom.plan.references import (
 )
 from yarnloom.plan.step_rules import (
     PoolDeclaration,
+    PoolUse,
     Rate,
     Retry,
     StepRules,
     TaskRules,
+    Use,
     kind_name,
     read_rules,
+    uses_json,
 )
 from yarnloom.plan.workflow_parts import (
     STEP_OPTIONS,
@@ -109,6 +112,7 @@ __all__ = [
     "Part",
     "Plan",
     "PoolDeclaration",
+    "PoolUse",
     "Rate",
     "Retry",
     "Sequence",
@@ -117,6 +121,7 @@ __all__ = [
     "StepRules",
     "TaskRules",
     "TextOf",
+    "Use",
     "address_in",
     "choose",
     "compile_plan",
@@ -143,4 +148,5 @@ __all__ = [
     "step",
     "text",
     "unknown_pools",
+    "uses_json",
 ]

@@ -34,7 +34,7 @@ from yarnloom.plan.model import (
 from yarnloom.plan.part_types import Types
 from yarnloom.plan.schemas import show
 from yarnloom.plan.scopes import Findings, Scopes
-from yarnloom.plan.step_rules import RULES, read_rules
+from yarnloom.plan.step_rules import RULES, PoolUse, read_rules
 from yarnloom.plan.validators import schema_problem
 from yarnloom.units import seconds
 from yarnloom.values import JsonObject, JsonValue
@@ -305,10 +305,6 @@ class _Reader:
         node.rules, wrong = read_rules({name: raw[name] for name in RULES if name in raw})
         for name, message in wrong:
             self.say(node, message, name)
-        if "per" in raw and not node.rules.pool:
-            self.say(
-                node, "per= says for what a pool has a limit of its own; give pool= too", "per"
-            )
 
     def each(self, raw: JsonObject, node: Node, depth: int) -> None:
         self.if_one_fails(raw, node)
@@ -399,11 +395,21 @@ class _Reader:
                 source = scopes.source(node, name, one)
                 if source is not None:
                     node.inputs[name] = source
-            if "per" in raw:
-                per = scopes.source(node, "per", raw["per"])
-                node.rules = replace(node.rules, per=per)
+            uses = [
+                replace(use, per=scopes.source(node, _per_option(raw, use), use.per))
+                if use.per is not None
+                else use
+                for use in node.rules.pools
+            ]
+            if uses:
+                node.rules = replace(node.rules, pools=tuple(uses))
         if node.parent is None and "share" in self.plan.document:
             self.plan.share = scopes.share(node, self.plan.document["share"])
+
+
+def _per_option(raw: JsonObject, use: PoolUse) -> str:
+    """How the `per` of a pool's use is called in messages."""
+    return f"pools.{use.pool}.per" if "pools" in raw else "per"
 
 
 def unknown_pools(plan: Plan, known: Collection[str]) -> list[Problem]:

@@ -7,13 +7,21 @@ reads the JSON, so that a plan from another language is held to the same rules.
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any, Protocol
 
 from yarnloom.errors import LoomError, Problem
 from yarnloom.plain_values import plain_values
 from yarnloom.plan.model import INSTEAD, ON_END, ON_FAILURE, OTHERWISE, PLAN_FORMAT, Kind
 from yarnloom.plan.references import value_json
-from yarnloom.plan.step_rules import StepRules, read_rules
+from yarnloom.plan.step_rules import (
+    POOL_RULES,
+    PoolUse,
+    StepRules,
+    read_rules,
+    read_uses,
+    uses_json,
+)
 from yarnloom.plan.validators import Schema
 from yarnloom.plan.workflow_parts import Choose, Each, Parallel, Part, Sequence, Step
 from yarnloom.units import seconds
@@ -45,7 +53,7 @@ class TaskFacts(Protocol):
 
     @property
     def rules(self) -> StepRules:
-        """How its steps are run; `per` is the name of an input."""
+        """How its steps are run; each `per` is the name of an input."""
 
 
 Lookup = Callable[[Callable[..., Any]], TaskFacts | None]
@@ -227,16 +235,38 @@ class _Writer:
 
     def rules(self, part: Step, facts: TaskFacts, inputs: JsonObject, where: str) -> JsonObject:
         """How a step is run: what it says, else what its task says."""
-        own, wrong = read_rules({name: v for name, v in part.rules.items() if name != "per"})
-        self.problems += [Problem(f"{where}.{name}", message) for name, message in wrong]
-        found = {**facts.rules.to_json(), **own.to_json()}
-        if part.rules.get("pool") == "":
-            found.pop("pool", None)
-        if "per" in part.rules:
-            found["per"] = self.input(part.rules["per"], f"{where}.per")
-        elif facts.rules.per and found.get("pool") == facts.rules.pool:
-            found["per"] = per_input(facts, inputs)
-        return found
+        others = {name: v for name, v in part.rules.items() if name not in POOL_RULES}
+        own, wrong = read_rules(others)
+        uses, wrong_pools = self.pools(part, facts, inputs, where)
+        for name, message in (*wrong, *wrong_pools):
+            self.problems.append(Problem(f"{where}.{name}", message))
+        return {**replace(facts.rules, pools=()).to_json(), **own.to_json(), **uses_json(uses)}
+
+    def pools(
+        self, part: Step, facts: TaskFacts, inputs: JsonObject, where: str
+    ) -> tuple[list[PoolUse], list[tuple[str, str]]]:
+        """The pools of a step: its own, else its task's."""
+        of_task = {
+            use.pool: replace(use, per=use.per and per_input(facts, use.per, inputs))
+            for use in facts.rules.pools
+        }
+        given = {name: part.rules[name] for name in POOL_RULES if name in part.rules}
+        if "per" in given:
+            given["per"] = self.input(given["per"], f"{where}.per")
+        if given.keys() == {"per"} and len(of_task) == 1:
+            return [replace(use, per=given["per"]) for use in of_task.values()], []
+        if not given:
+            return list(of_task.values()), []
+        own, wrong = read_uses(given)
+        uses = []
+        for use in own:
+            per = use.per
+            if "pools" in given and per is not None:
+                per = self.input(per, f"{where}.pools.{use.pool}.per")
+            if per is None and use.pool in of_task:
+                per = of_task[use.pool].per
+            uses.append(replace(use, per=per))
+        return uses, wrong
 
     def task(self, facts: TaskFacts) -> str:
         """The task's name, empty for one that cannot be described: that is said where it stands."""
@@ -281,10 +311,10 @@ class _Writer:
         return plain
 
 
-def per_input(facts: TaskFacts, inputs: JsonObject) -> JsonObject:
-    """Where the value comes from of the input that a task's pool is limited for."""
-    default = facts.input_schema.get("properties", {}).get(facts.rules.per, {}).get("default")
-    found: JsonObject = inputs.get(facts.rules.per, {"constant": default})
+def per_input(facts: TaskFacts, name: str, inputs: JsonObject) -> JsonObject:
+    """Where the value comes from of the input for whose values a pool has limits."""
+    default = facts.input_schema.get("properties", {}).get(name, {}).get("default")
+    found: JsonObject = inputs.get(name, {"constant": default})
     return found
 
 

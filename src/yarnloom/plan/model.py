@@ -267,7 +267,7 @@ class Node:
         only_if: a condition; None if it has none.
         task: of a step: the task's full name, `loom/task`.
         inputs: of a step: where each input comes from.
-        rules: of a step: how it is run; `per` is a source there.
+        rules: of a step: how it is run; each `per` is a source there.
         if_one_fails: of a parallel or each.
         each: of an each.
         choice: of a choose.
@@ -305,7 +305,8 @@ class Node:
     def sources(self) -> Iterator[Source]:
         """Yield all sources that it reads itself, those that they are made of included."""
         own = (self.each and self.each.over, self.choice and self.choice.by, self.only_if)
-        for source in (*self.inputs.values(), *own, self.rules.per):
+        uses = (use.per for use in self.rules.pools)
+        for source in (*self.inputs.values(), *own, *uses):
             yield from sources_in(source)
 
 
@@ -373,16 +374,16 @@ class Plan:
             for node in self.nodes
             if node.kind is Kind.STEP
             and node.only_if is None
-            and not (node.follow_ups or node.reads or node.rules.pool or node.rules.memory)
-            and (node.rules.per, node.rules.quiet_for, node.rules.deadline) == (None, None, None)
+            and not (node.follow_ups or node.reads or node.rules.pools or node.rules.memory)
+            and (node.rules.quiet_for, node.rules.deadline) == (None, None)
             and node.rules.losses is None  # its begin is recorded before it runs
         )
 
     @cached_property
     def pools(self) -> dict[str, Node]:
         """Every pool that a step names, with the first such step."""
-        steps = [node for node in self.nodes if node.rules.pool]
-        return {step.rules.pool: step for step in reversed(steps)}
+        named = ((use.pool, node) for node in reversed(self.nodes) for use in node.rules.pools)
+        return dict(named)
 
     def path(self, node: Node) -> list[Node]:
         """The node and the parts around it, from outside in, without the root."""

@@ -124,8 +124,10 @@ class Types:
             self._check_each(node, raw)
         if node.choice:
             self._check_choose(node, node.choice, raw)
-        if node.rules.per is not None:
-            self._fits(node, "per", node.rules.per, _PLAIN)
+        for use in node.rules.pools:
+            if use.per is not None:
+                option = f"pools.{use.pool}.per" if "pools" in raw else "per"
+                self._fits(node, option, use.per, _PLAIN)
         if node.kind is Kind.STEP and node.task:
             self._check_inputs(node, raw.get("inputs", {}))
 

@@ -7,7 +7,7 @@ defaults and what its step says are one.
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any, Literal, TypedDict, cast
 
@@ -135,7 +135,38 @@ class Rate:
 IfQuiet = Literal["show", "retry"]
 IF_QUIET: tuple[IfQuiet, ...] = ("show", "retry")
 
-PLAIN = ("pool", "timeout", "deadline", "quiet_for", "if_quiet", "losses", "memory", "priority")
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """What a step uses of a pool.
+
+    Args:
+        weight: how many of the pool's places; with a rate, how many begins it counts for.
+        per: a reference; the pool has a limit of its own for each of its values. Of a task the
+            name of an input.
+    """
+
+    weight: int = 1
+    per: Any = None
+
+
+@dataclass(frozen=True, slots=True)
+class PoolUse:
+    """A pool that a step uses, as `Use` says."""
+
+    pool: str
+    weight: int = 1
+    per: Any = None
+
+    def to_json(self) -> JsonObject:
+        """`{"pool": "oven", "weight": 2}`, with `per` where it is given."""
+        found: JsonObject = {"pool": self.pool, "weight": self.weight}
+        return found if self.per is None else {**found, "per": self.per}
+
+
+MOST_POOLS, MOST_WEIGHT = 8, 1_000_000
+
+PLAIN = ("timeout", "deadline", "quiet_for", "if_quiet", "losses", "memory", "priority")
 """Rules that stand in a plan as they are."""
 
 
@@ -144,8 +175,7 @@ class StepRules:
     """How a step is run. Without a value there is no limit, one try, any worker.
 
     Attributes:
-        pool: what limits how many run at once; empty for none.
-        per: where the value comes from for which the pool has a limit of its own.
+        pools: what limits how many run at once; all are entered together, or none.
         retry: when it is tried again.
         timeout: seconds that an attempt may run.
         deadline: seconds from when it could first run to when it must have ended.
@@ -157,8 +187,7 @@ class StepRules:
         priority: higher first; else its run's.
     """
 
-    pool: str = ""
-    per: Any = None
+    pools: tuple[PoolUse, ...] = ()
     retry: Retry | None = None
     timeout: float | None = None
     deadline: float | None = None
@@ -169,11 +198,23 @@ class StepRules:
     memory: int | None = None
     priority: int | None = None
 
+    @property
+    def pool(self) -> str:
+        """The pool that is named first, in which turns are counted; empty for none."""
+        return self.pools[0].pool if self.pools else ""
+
+    @property
+    def is_simple(self) -> bool:
+        """Whether it uses no pool, or one place of one pool that has no limits by value."""
+        if not self.pools:
+            return True
+        use = self.pools[0]
+        return len(self.pools) == 1 and use.weight == 1 and use.per is None
+
     def to_json(self) -> JsonObject:
-        """What is given, as it stands in a plan; `per` is left to who writes it."""
-        found = {
-            name: getattr(self, name) for name in PLAIN if getattr(self, name) not in (None, "")
-        }
+        """What is given, as it stands in a plan."""
+        found = uses_json(self.pools)
+        found |= {name: getattr(self, name) for name in PLAIN if getattr(self, name) is not None}
         if self.retry is not None:
             found["retry"] = self.retry.to_json()
         if self.only_on:
@@ -181,10 +222,19 @@ class StepRules:
         return found
 
 
+def uses_json(uses: Sequence[PoolUse]) -> JsonObject:
+    """The pools of a step as they stand in a plan: a single place of one in the short form."""
+    if len(uses) == 1 and uses[0].weight == 1:
+        (use,) = uses
+        return {"pool": use.pool} | ({} if use.per is None else {"per": use.per})
+    return {"pools": [use.to_json() for use in uses]} if uses else {}
+
+
 class TaskRules(TypedDict, total=False):
     """How the steps of a task are run; `Loom.task` says what each means."""
 
     pool: str
+    pools: Mapping[str, int | Use]
     per: str
     retry: Retry
     timeout: Duration
@@ -198,7 +248,8 @@ class TaskRules(TypedDict, total=False):
 
 
 PLAIN_RULES = StepRules()
-RULES = tuple(one.name for one in fields(StepRules))
+POOL_RULES = ("pool", "pools", "per")
+RULES = (*POOL_RULES, *(one.name for one in fields(StepRules) if one.name != "pools"))
 """Options of a step that say how it is run."""
 
 
@@ -206,14 +257,14 @@ def read_rules(given: JsonObject) -> tuple[StepRules, list[tuple[str, str]]]:
     """Rules as they were given, in Python or in a plan's JSON, and what is wrong with them.
 
     Args:
-        given: by option; None counts as not given. `per` is passed on as it is.
+        given: by option; None counts as not given. Each `per` is passed on as it is.
 
     Returns:
         The rules without what is wrong, and for each wrong option its name and a message.
     """
     found: JsonObject = {}
-    wrong = []
-    for name in RULES:
+    found["pools"], wrong = read_uses(given)
+    for name in _READERS:
         value = given.get(name)
         if value is None:
             continue
@@ -245,10 +296,52 @@ def _whole(value: JsonValue, allowed: range) -> int:
     raise ValueError(f"found {value!r:.60}; expected a whole number {limits}")
 
 
-def _text(value: JsonValue) -> str:
-    if isinstance(value, str):
-        return value
-    raise ValueError(f"found {value!r:.60}; expected a pool's name")
+def read_uses(given: JsonObject) -> tuple[tuple[PoolUse, ...], list[tuple[str, str]]]:
+    """The pools that a step uses, as they were given, in Python or in a plan's JSON.
+
+    Returns:
+        The pools without what is wrong, and for each wrong option its name and a message.
+    """
+    pool, pools, per = (given.get(name) for name in ("pool", "pools", "per"))
+    if pools is not None:
+        if pool is not None or per is not None:
+            return (), [("pools", "found pool= or per= too; give all in pools=, per= in Use(...)")]
+        return _many_uses(pools)
+    if pool is None or pool == "":
+        message = "per= says for what a pool has a limit of its own; give pool= too"
+        return (), [] if per is None else [("per", message)]
+    if not isinstance(pool, str):
+        return (), [("pool", f"found {pool!r:.60}; expected a pool's name")]
+    return (PoolUse(pool, 1, per),), []
+
+
+def _many_uses(pools: Any) -> tuple[tuple[PoolUse, ...], list[tuple[str, str]]]:
+    uses: list[PoolUse] = []
+    wrong: list[tuple[str, str]] = []
+    if isinstance(pools, dict):
+        pools = [
+            {"pool": name, "weight": use.weight, "per": use.per}
+            if isinstance(use, Use)
+            else {"pool": name, "weight": use}
+            for name, use in pools.items()
+        ]
+    known = {"pool", "weight", "per"}
+    if not isinstance(pools, list) or not all(isinstance(one, dict) for one in pools):
+        return (), [("pools", f'found {pools!r:.60}; expected weights by pool, as {{"oven": 2}}')]
+    for one in pools:
+        pool, weight = one.get("pool"), one.get("weight", 1)
+        if not isinstance(pool, str) or not pool or one.keys() - known:
+            wrong.append(("pools", f"found {one!r:.60}; expected a pool's name and a weight"))
+        elif type(weight) is not int or not 1 <= weight <= MOST_WEIGHT:
+            expected = f"expected a whole number from 1 to {MOST_WEIGHT:,}, or Use(...)"
+            wrong.append((f"pools.{pool}", f"found the weight {weight!r:.60}; {expected}"))
+        elif pool in (use.pool for use in uses):
+            wrong.append((f"pools.{pool}", "the pool is named twice; give one weight"))
+        else:
+            uses.append(PoolUse(pool, weight, one.get("per")))
+    if len(uses) > MOST_POOLS:
+        wrong.append(("pools", f"found {len(uses)} pools; a step uses at most {MOST_POOLS}"))
+    return tuple(uses), wrong
 
 
 def _if_quiet(value: JsonValue) -> IfQuiet:
@@ -270,8 +363,6 @@ def words(value: JsonValue) -> tuple[str, ...]:
 
 
 _READERS: JsonObject = {
-    "pool": _text,
-    "per": lambda value: value,
     "retry": _retry,
     "timeout": seconds,
     "deadline": seconds,

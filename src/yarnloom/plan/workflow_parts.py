@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
 
-from yarnloom.plan.step_rules import RULES, IfQuiet, Retry
+from yarnloom.plan.step_rules import RULES, IfQuiet, Retry, Use
 from yarnloom.units import Duration, Size
 from yarnloom.values import JsonObject
 
@@ -113,6 +113,7 @@ def step(
     on_failure: Part | None = None,
     on_end: Part | None = None,
     pool: str | None = None,
+    pools: Mapping[str, int | Use] | None = None,
     per: Any = None,
     retry: Retry | None = None,
     timeout: Duration | None = None,
@@ -139,6 +140,8 @@ def step(
         on_failure: a part that runs when the step has failed.
         on_end: a part that runs when the step has ended, in any way.
         pool: the pool that limits how many such steps run at once; "" for none.
+        pools: several pools, or more than one place of one: by pool a weight, or `Use(2, per=...)`;
+            the step begins when it fits into all of them.
         per: a reference; the pool has a limit of its own for each of its values.
         retry: when a failed attempt is followed by another.
         timeout: how long an attempt may run.
@@ -154,6 +157,7 @@ def step(
     """
     rules = {
         "pool": pool,
+        "pools": pools,
         "per": per,
         "retry": retry,
         "timeout": timeout,

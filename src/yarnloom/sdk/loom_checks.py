@@ -58,14 +58,12 @@ def examine_loom(loom: LoomParts) -> tuple[list[Plan], list[Problem]]:
     problems = list(loom.problems)
     for task in loom.tasks.values():
         problems += task.problems()
-        if task.rules.pool and task.rules.pool not in loom.pools:
-            hint = (
-                nearest(task.rules.pool, loom.pools)
-                if loom.pools
-                else "; declare it: loom.pool(...)"
-            )
-            text = f"there is no pool {task.rules.pool!r}{hint}"
-            problems.append(Problem(f"{task.name}.pool", text))
+        for use in task.rules.pools:
+            if use.pool not in loom.pools:
+                declare = "; declare it: loom.pool(...)"
+                hint = nearest(use.pool, loom.pools) if loom.pools else declare
+                text = f"there is no pool {use.pool!r}{hint}"
+                problems.append(Problem(f"{task.name}.pool", text))
     problems += _renamed_twice(loom)
     problems += _problems_of_names(loom)
     plans = []
@@ -166,6 +164,7 @@ def remarks_on(loom: LoomParts, plans: Sequence[Plan]) -> list[Problem]:
                 "run with params that do not match starts, and its first step is refused"
             )
             found.append(Problem(f"{plan.name}.params", text))
+    found += _too_heavy(loom, plans)
     for task in loom.tasks.values():
         if task.rules.quiet_for is not None and not task.hears:
             found.append(
@@ -189,6 +188,26 @@ def remarks_on(loom: LoomParts, plans: Sequence[Plan]) -> list[Problem]:
             )
             found.append(Problem(where, text))
     return found
+
+
+def _too_heavy(loom: LoomParts, plans: Sequence[Plan]) -> Iterator[Problem]:
+    """Yield a remark on each weight that is above the limit or rate of its pool."""
+    uses = [(task.name, use) for task in loom.tasks.values() for use in task.rules.pools]
+    for plan in plans:
+        for node in plan.steps():
+            uses += [(f"{plan.name}/{plan.address(node)}", use) for use in node.rules.pools]
+    for where, use in uses:
+        pool = loom.pools.get(use.pool)
+        if pool is None:
+            continue
+        rate = pool.rate.count if pool.rate else None
+        for what, most in (("limit", pool.limit), ("rate", rate)):
+            if most is not None and 0 < most < use.weight:
+                text = (
+                    f"its weight of {use.weight} is above the {what} of pool {use.pool!r}, which "
+                    f"is {most}: it waits until somebody raises that"
+                )
+                yield Problem(f"{where}.pools.{use.pool}", text)
 
 
 def _renamed_twice(loom: LoomParts) -> list[Problem]:

@@ -226,7 +226,7 @@ class DeclaredTask:
             "pin_code": self.pin_code,
             "was": list(self.was),
             **({"on_run": self.told} if self.told else {}),
-            "rules": self.rules.to_json() | ({"per": self.rules.per} if self.rules.per else {}),
+            "rules": self.rules.to_json(),
         }
 
     def problems(self) -> list[Problem]:
@@ -241,13 +241,10 @@ class DeclaredTask:
         if self.told is not None and len(known) != 1:
             message = f"it is told of runs, so it takes one input, the run; it has {len(known)}"
             found.append(Problem(self.name, message))
-        per = self.rules.per
-        if per and per not in known:
-            message = f"it has no input {per!r}{nearest(per, known)}"
-            found.append(Problem(f"{self.name}.per", message))
-        if per and not self.rules.pool:
-            message = "per= names the input for whose values a pool has limits; give pool= too"
-            found.append(Problem(f"{self.name}.per", message))
+        for use in self.rules.pools:
+            if use.per is not None and use.per not in known:
+                message = f"it has no input {use.per!r}{nearest(str(use.per), known)}"
+                found.append(Problem(f"{self.name}.per", message))
         if self.rules.memory and self.io:
             message = (
                 "attempts of async and io tasks share a process, so none has a limit of its own"

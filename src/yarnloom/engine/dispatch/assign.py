@@ -5,13 +5,14 @@ Decision: `docs/decisions/03-fair-turns.md`.
 
 from __future__ import annotations
 
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 from yarnloom.engine.dispatch.worker_orders import WorkerOrders
 from yarnloom.engine.rules.fair_queue import NextUp
-from yarnloom.engine.rules.limits import Pools
+from yarnloom.engine.rules.limits import PASSING, Pools, is_single, uses_in
+from yarnloom.engine.rules.reservations import Reservation
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.due_times import DueTimes, Timers
 from yarnloom.engine.state.given_items import Grants, Straight
@@ -20,12 +21,13 @@ from yarnloom.engine.state.pool_places import RATE_DUE, PoolPlaces
 from yarnloom.engine.state.step_queue import Lane, Place, StepQueue
 from yarnloom.engine.state.steps_sent_along import Anchor
 from yarnloom.engine.state.transaction_notes import Changes
-from yarnloom.engine.state.workers import Worker, Workers
+from yarnloom.engine.state.workers import EVERYTHING, FreePlaces, Worker, Workers
 from yarnloom.store import AttemptRow, StepRow, Unit
 from yarnloom.store.runs import due_records
 from yarnloom.store.unit_of_work import LARGEST_GRANT
 
 FETCH = 64
+NOTHING_KEPT: Counter[str] = Counter()
 
 GiveItems = Callable[[Worker, Straight, int], None]
 """Gives a worker the next items of an each without rows, as many as the number says."""
@@ -55,12 +57,38 @@ class Assignment:
         lanes = self.queue.lanes
         if not lanes.ready:
             return
+        self._refresh_reservations()
         dispatcher = Dispatcher(self, give_items, extend_relay)
         # The longest idle first, so that one worker does not get all of a trickle.
         polling = sorted(self._polling(), key=lambda worker: len(worker.in_hand))
         while polling and lanes.ready:
             alone = len(polling) == 1
             polling = [worker for worker in polling if dispatcher.serve(worker, alone=alone)]
+
+    def _refresh_reservations(self) -> None:
+        """Find out which reservations could begin but for running attempts."""
+        reservations = self.queue.reservations
+        if not reservations.made:
+            return
+        some_paused = bool(self.queue.paused)
+        for pool in reservations.refresh(
+            self._is_active, lambda one: not some_paused and not self._contracts(one)
+        ):
+            self.queue.lanes.reopen(pool)
+
+    def _is_active(self, one: Reservation) -> bool:
+        for pool, weight in uses_in(one.pools):
+            obstacles = self.pools.limiter(pool).obstacles(self.time.mono, weight)
+            if any(blocked.why not in PASSING for blocked in obstacles):
+                return False
+        return any(
+            worker.could_take(contract, one.pools, self.workers.contracts)
+            for contract in self._contracts(one)
+            for worker in self.workers.values()
+        )
+
+    def _contracts(self, one: Reservation) -> tuple[str, ...]:
+        return self.queue.lanes.takeable(*one.key, EVERYTHING)
 
     def _polling(self) -> Iterable[Worker]:
         return (
@@ -88,11 +116,11 @@ class Dispatcher:
             alone: whether nobody else wants anything.
         """
         takes = worker.can_take(self.needs.workers.contracts)
-        whose = self.needs.queue.lanes.next_up(takes, self.may_start) if takes else None
+        whose = self.next_up(takes) if takes else None
         if whose and takes and self.needs.pools.rated(whose.pool):
             # Nothing of such a pool is handed out ahead. What comes behind it is not either: the
             # worker gets only what can begin now, until it has a place for it.
-            whose = self.needs.queue.lanes.next_up(takes.now(), self.may_start)
+            whose = self.next_up(takes.now())
         if whose is None:
             return False
         step = self.next_step(whose)
@@ -100,9 +128,24 @@ class Dispatcher:
             count = self.how_many(worker, step, alone=alone)
             self.give_items(worker, step, count)
         else:
+            self.needs.queue.reservations.drop((whose.pool, whose.priority, whose.share))
             anchor = self.assign(self.needs.unit.steps.need(step), worker)
             self.extend_relay(anchor)
         return True
+
+    def next_up(self, takes: FreePlaces) -> NextUp | None:
+        """Whose turn it is: of equal priority first those with a reservation, by age."""
+        lanes, reservations = self.needs.queue.lanes, self.needs.queue.reservations
+        ordinary = lanes.next_up(takes, self.may_start)
+        if not reservations.made:
+            return ordinary
+        for one, kept in reservations.ranked():
+            if ordinary is not None and one.priority < ordinary.priority:
+                break
+            contracts = lanes.takeable(*one.key, takes)
+            if contracts and takes.worker.takes_from(one.pools) and self.fits(one.pools, kept):
+                return NextUp(*one.key, contracts)
+        return ordinary
 
     def how_many(self, worker: Worker, straight: Straight, *, alone: bool) -> int:
         """How many items of an each a worker is given: one where others wait for their turn."""
@@ -119,21 +162,38 @@ class Dispatcher:
             return straight.offered
         limiter = self.needs.pools.limiter(straight.pool)
         limit = limiter.settings.limit
-        return straight.offered if limit is None else max(1, limit - limiter.in_use.total())
+        kept = self.needs.queue.reservations.kept_from(straight.lane[1])[straight.pool]
+        return straight.offered if limit is None else max(1, limit - limiter.used - kept)
 
-    def may_start(self, pool: str) -> bool:
-        """Whether anything of a pool may start; if its rate forbids it, it is looked at again."""
+    def may_start(self, pool: str, priority: int, share: str) -> bool:
+        """Whether a step may start that has no reservation; one that needs much makes one."""
         if not pool:
             return True
-        limiter = self.needs.pools.limiter(pool)
-        closed = limiter.closed(self.needs.time.mono)
-        limiter.record_use(closed, self.needs.time.now)
-        if closed is None:
+        reservations = self.needs.queue.reservations
+        kept = reservations.kept_from(priority) if reservations.made else NOTHING_KEPT
+        if self.fits(pool, kept):
             return True
-        if closed.until is not None and not limiter.armed:
-            limiter.armed = True
-            self.needs.timers.add(closed.until, RATE_DUE, pool)
+        if not is_single(pool):
+            reservations.make(pool, priority, share, self.needs.time.now)
         return False
+
+    def fits(self, key: str, kept: Counter[str]) -> bool:
+        """Whether a step fits into all its pools, beside what is kept for others.
+
+        A pool whose rate forbids it is looked at again in time.
+        """
+        fits = True
+        for pool, weight in uses_in(key):
+            limiter = self.needs.pools.limiter(pool)
+            closed = limiter.closed(self.needs.time.mono, weight, kept[pool])
+            limiter.record_use(closed, self.needs.time.now)
+            if closed is None:
+                continue
+            fits = False
+            if closed.until is not None and not limiter.armed:
+                limiter.armed = True
+                self.needs.timers.add(closed.until, RATE_DUE, pool)
+        return fits
 
     def next_step(self, whose: NextUp) -> int | Straight:
         """The first step, or item without rows, in plan order among a share's contracts."""
@@ -197,7 +257,7 @@ class Dispatcher:
             round=run.round,
         )
         if step.pool:
-            opened_at = needs.pools.limiter(step.pool).opened_at
+            opened_at = max(needs.pools.limiter(pool).opened_at for pool, _ in uses_in(step.pool))
             attempt.pool_until = opened_at if opened_at > step.ready_at else None
             needs.pool_places.enter(step.pool, step.run, [attempt.id])
         needs.unit.attempts.add(attempt)

@@ -17,7 +17,7 @@ from yarnloom.engine.records.settings import (
     PoolUser,
     PoolValue,
 )
-from yarnloom.engine.rules.limits import Declared, PoolLimits, Pools, base_of
+from yarnloom.engine.rules.limits import Declared, PoolLimits, Pools, base_of, uses_in
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.statistics import Statistics
@@ -143,12 +143,13 @@ class PoolSettings:
         longest = max((rate.seconds for rate in rates.values() if rate), default=None)
         if longest is None:
             return
-        begins: dict[str, list[float]] = defaultdict(list)
-        for pool, begun_at in store.begins_since(
+        begins: dict[str, list[tuple[float, int]]] = defaultdict(list)
+        for key, begun_at in store.begins_since(
             self.unit, self.time.now - round(longest * 1_000_000)
         ):
-            if rates.get(base_of(pool)):
-                begins[pool].append(self.time.mono_of(begun_at))
+            for pool, weight in uses_in(key):
+                if rates.get(base_of(pool)):
+                    begins[pool].append((self.time.mono_of(begun_at), weight))
         for pool, times in begins.items():
             self.pools.limiter(pool).remember(times)
 
@@ -248,7 +249,7 @@ class PoolSettings:
         waiting = {
             one: lanes.waiting_in(one) for one in lanes.pools_with_ready() if base_of(one) == name
         }
-        in_use = {key: limiter.in_use.total() for key, limiter in limiters.items()}
+        in_use = {key: limiter.used for key, limiter in limiters.items()}
         users: dict[int, int] = defaultdict(int)
         for limiter in limiters.values():
             for run, count in limiter.in_use.items():
@@ -315,7 +316,8 @@ class PoolSettings:
         plans = {*self.workflows.plans.values(), *store.unfinished_plans(self.unit)}
         found = {pool for plan in plans for pool in self.plans.by_id(plan).pools}
         for task in workflow_records.task_names(self.unit):
-            found.add(workflow_records.task_facts(self.unit, task).get("rules", {}).get("pool", ""))
+            rules = workflow_records.task_facts(self.unit, task).get("rules", {})
+            found |= {rules.get("pool", ""), *(use["pool"] for use in rules.get("pools", ()))}
         return found
 
     def _log(self, who: str, what: str, name: str, reason: str, changes: JsonObject) -> None:

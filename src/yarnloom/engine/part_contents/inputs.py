@@ -19,6 +19,7 @@ from yarnloom.engine.part_contents.lists import (
     fault_of,
 )
 from yarnloom.engine.records.errors import StepError, TaskFailure
+from yarnloom.engine.rules.limits import pool_key
 from yarnloom.engine.rules.states import SkipReason, StepState
 from yarnloom.engine.state.plans import Plans
 from yarnloom.engine.state.transaction_notes import Composing, Ended
@@ -475,15 +476,22 @@ def text_of(resolver: Resolver, source: Source, part: PartRow) -> str | None:
 
 
 def _pool(resolver: Resolver, node: Node, around: PartRow) -> str:
-    """The pool that limits a step, with the value that it has a limit for."""
-    rules = node.rules
-    if rules.per is None:
-        return rules.pool
-    text = text_of(resolver, rules.per, around)
+    """The pools that limit a step, each with its weight and the value that it has a limit for."""
+    uses = []
+    for use in node.rules.pools:
+        key = use.pool
+        if use.per is not None:
+            key += f"[{item_key(_per_value(resolver, use.per, around), 0)}]"
+        uses.append((key, use.weight))
+    return pool_key(uses)
+
+
+def _per_value(resolver: Resolver, per: Source, around: PartRow) -> str:
+    text = text_of(resolver, per, around)
     value = None if text is None else decode(text)
     if value is not None and not isinstance(value, str | int):
         raise ItemFault(f"per is {text:.60}; expected text, a whole number, true, false or null")
     shown = value if isinstance(value, str) else text or "null"
     if len(shown) > PER_LIMIT:
         raise ItemFault(f"per is {len(shown)} letters long; expected at most {PER_LIMIT}")
-    return f"{rules.pool}[{item_key(shown, 0)}]"
+    return shown

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import difflib
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from yarnloom.engine.records.waits import Reason
 from yarnloom.engine.rules.fair_queue import MOST_AHEAD
-from yarnloom.engine.rules.limits import Pools, base_of
+from yarnloom.engine.rules.limits import Pools, pools_in, uses_in
+from yarnloom.engine.rules.reservations import Reservation
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.plans import Misfit, needs_of, task_of
 from yarnloom.engine.state.step_queue import StepQueue
@@ -54,7 +56,7 @@ class Obstacles:
             waiters: attempts in which a task waits for another run, and for which.
             order: whether it is told who comes before.
         """
-        pool_reasons = list(self._of_pool(step))
+        pool_reasons = list(self._of_pools(step))
         yield from pool_reasons
         yield from self._of_itself(step, waiters)
         worker_reason = self._of_workers(step)
@@ -91,19 +93,38 @@ class Obstacles:
         leg = self.relays.attempts.get(attempt)
         return leg.run if leg else self.granted_items.run_of_attempt(attempt)
 
-    def _of_pool(self, step: StepRow) -> Iterator[Reason]:
-        if not step.pool:
-            return
-        limiter = self.pools.limiter(step.pool)
-        for closed in limiter.obstacles(self.time.mono):
-            in_use, limit = limiter.in_use.total(), limiter.settings.limit
-            words = {
-                "paused": limiter.settings.paused or {},
-                "runs": [run for run, _ in limiter.in_use.most_common()],
-                "rate": limiter.settings.rate,
-                "left": None if closed.until is None else closed.until - self.time.mono,
-            }
-            yield reason(f"pool_{closed.why}", words, pool=step.pool, limit=limit, in_use=in_use)
+    def _of_pools(self, step: StepRow) -> Iterator[Reason]:
+        """Everything in the pools of a step that keeps it from starting."""
+        key = (step.pool, step.priority, step.share)
+        own = self.queue.reservations.made.get(key)
+        before = self.queue.reservations.before(key)
+        kept = Counter[str]()
+        for one in before:
+            kept.update(dict(uses_in(one.pools)))
+        for pool, weight in uses_in(step.pool):
+            limiter = self.pools.limiter(pool)
+            settings = limiter.settings
+            for closed in limiter.obstacles(self.time.mono, weight, kept[pool]):
+                words = {
+                    "paused": settings.paused or {},
+                    "runs": [run for run, _ in limiter.in_use.most_common()],
+                    "rate": settings.rate,
+                    "left": None if closed.until is None else closed.until - self.time.mono,
+                    "before": [self._of_reservation(one) for one in before if pool in one.pools],
+                }
+                facts = {"pool": pool, "limit": settings.limit, "in_use": limiter.used}
+                reserved = own is not None and own.active
+                yield reason(f"pool_{closed.why}", words, weight=weight, reserved=reserved, **facts)
+
+    def _of_reservation(self, one: Reservation) -> JsonObject:
+        """A reservation, and the pools in which it does not fit yet."""
+        waits_for = [
+            pool
+            for pool, weight in uses_in(one.pools)
+            if self.pools.limiter(pool).closed(self.time.mono, weight) is not None
+        ]
+        facts = {"share": one.share, "priority": one.priority, "pools": dict(uses_in(one.pools))}
+        return {**facts, "waits_for": waits_for}
 
     def _of_workers(self, step: StepRow) -> Reason | None:
         """Why no worker takes it; None if one has a place."""
@@ -130,7 +151,7 @@ class Obstacles:
         facts = [{"worker": worker.name, "why": found} for worker, found in flaws[:SHOWN]]
         words = {
             "task": task_of(step.contract),
-            "pool": base_of(step.pool),
+            "pool": ", ".join(sorted(pools_in(step.pool))),
             "near": _near(step, flaws),
             "groups": [
                 ([worker.name for worker in groups[kinds]], kinds, _lacks(step, groups[kinds]))

@@ -10,6 +10,9 @@ Each lane has its shares in the order of their turns, and for each priority and 
 stand in the order of their first share. A pool of which nothing may start is put aside when it
 comes up, and comes back when whoever lets it start again says so.
 
+"Pool" here is all that a step enters at once, as `limits.pool_key` writes it: mostly one pool, now
+and then several, or more than one place. Turns are counted in the pool that is named first.
+
 Decision: `docs/decisions/03-fair-turns.md`.
 """
 
@@ -20,10 +23,13 @@ from collections.abc import Callable, Container, Iterator
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.limits import first_in, is_single, pools_in, uses_in
 
 Level = tuple[int, str]  # priority, contract
 Head = tuple[int, int, str]  # running, last turn, share
+
+NO_POOL = (("", 1),)
+"""What a step without a pool enters, as turns are counted."""
 
 MOST_AHEAD = 1_000
 """How many shares are counted that have a turn before one."""
@@ -41,16 +47,26 @@ class CanTake(Protocol):
 
 
 @dataclass(slots=True)
-class Share:
-    """Whom turns are counted for, in one pool.
+class Turn:
+    """Where a share stands in one pool.
 
     Attributes:
-        last_turn: when it last started something, or came: later is greater.
+        last: when it last started something there, or came: later is greater.
+        running: the weight that it has in use there.
+        shares: by the pools that steps enter, of those that name this one first, what is ready.
     """
 
-    name: str
-    last_turn: int
+    last: int
     running: int = 0
+    shares: dict[str, Share] = field(default_factory=dict)
+
+
+@dataclass(slots=True)
+class Share:
+    """What is ready of a share that enters the same pools."""
+
+    name: str
+    turn: Turn
     ready: dict[Level, int] = field(default_factory=dict)
 
 
@@ -78,7 +94,11 @@ class NextUp:
     contracts: tuple[str, ...]
 
 
-def _always(_: str) -> bool:
+MayStart = Callable[[str, int, str], bool]
+"""Whether a step may start that enters some pools, by its priority and share."""
+
+
+def _always(_pool: str, _priority: int, _share: str) -> bool:
     return True
 
 
@@ -88,15 +108,19 @@ class Lanes:
     def __init__(self) -> None:
         self._pools: dict[str, dict[Level, Lane]] = {}
         self._tops: dict[Level, list[tuple[int, int, str]]] = {}  # running, last turn, pool
-        self._aside: set[str] = set()
+        self._aside: dict[str, set[int]] = {}  # by pool the priorities
         self._shares: dict[tuple[str, str], Share] = {}
+        self._by_pool: dict[tuple[str, str], Turn] = {}
+        self._entering: dict[str, set[str]] = {}  # by single pool those that enter it and more
         self._turns = 0
         self.ready = 0
 
     def add(self, pool: str, priority: int, share: str, contract: str, count: int = 1) -> None:
         """Steps have become ready."""
         level = (priority, contract)
-        lane = self._pools.setdefault(pool, {}).setdefault(level, Lane())
+        if pool not in self._pools:
+            self._open(pool)
+        lane = self._pools[pool].setdefault(level, Lane())
         entry = self._share(pool, share)
         before = entry.ready.get(level, 0)
         entry.ready[level] = before + count
@@ -118,33 +142,54 @@ class Lanes:
         if not lanes[level].ready:
             del lanes[level]
         if not lanes:
-            del self._pools[pool]
-            self._aside.discard(pool)
+            self._close(pool)
         self._drop_if_idle(pool, entry)
+
+    def _open(self, pool: str) -> None:
+        self._pools[pool] = {}
+        if not is_single(pool):
+            for single, _ in uses_in(pool):
+                self._entering.setdefault(single, set()).add(pool)
+
+    def _close(self, pool: str) -> None:
+        del self._pools[pool]
+        self._aside.pop(pool, None)
+        if not is_single(pool):
+            for single, _ in uses_in(pool):
+                self._entering[single].discard(pool)
+                if not self._entering[single]:
+                    del self._entering[single]
 
     def started(self, pool: str, share: str, count: int = 1) -> None:
         """Steps of the share were handed out."""
-        entry = self._share(pool, share)
-        entry.running += count
         self._turns += 1
-        entry.last_turn = self._turns
-        self._offer_all(pool, entry)
+        for place, (single, weight) in enumerate(uses_in(pool) or NO_POOL):
+            turn = self._turn(single, share)
+            turn.running += count * weight
+            if not place:
+                turn.last = self._turns
+            self._offer_again(turn)
 
     def ended(self, pool: str, share: str, count: int = 1) -> None:
         """Attempts of the share ended."""
-        entry = self._shares[pool, share]
-        entry.running -= count
-        self._offer_all(pool, entry)
-        self._drop_if_idle(pool, entry)
+        for single, weight in uses_in(pool) or NO_POOL:
+            turn = self._by_pool[single, share]
+            turn.running -= count * weight
+            self._offer_again(turn)
+            if not turn.running and not turn.shares:
+                del self._by_pool[single, share]
 
     def reopen(self, pool: str) -> None:
-        """Something of a pool may start again, perhaps."""
-        if pool in self._aside:
-            self._aside.discard(pool)
-            for level, lane in self._pools[pool].items():
-                self._put_on_top(pool, level, lane)
+        """Something that enters a pool may start again, perhaps."""
+        if not self._aside:
+            return
+        for entered in (pool, *self._entering.get(pool, ())):
+            priorities = self._aside.pop(entered, ())
+            for level, lane in self._pools.get(entered, {}).items():
+                if level[0] in priorities:
+                    self._put_on_top(entered, level, lane)
 
-    def next_up(self, takes: CanTake, may_start: Callable[[str], bool] = _always) -> NextUp | None:
+    def next_up(self, takes: CanTake, may_start: MayStart = _always) -> NextUp | None:
         """Whose turn it is among those with a ready step that can be taken; None if nobody's.
 
         Args:
@@ -158,9 +203,15 @@ class Lanes:
         if found is None:
             return None
         pool, priority, share = found
-        of_share = self._shares[pool, share].ready
-        known = tuple(one for (level, one) in of_share if level == priority and one in takes)
-        return NextUp(pool, priority, share, known)
+        return NextUp(pool, priority, share, self.takeable(pool, priority, share, takes))
+
+    def takeable(
+        self, pool: str, priority: int, share: str, takes: Container[str]
+    ) -> tuple[str, ...]:
+        """The contracts of a share's ready steps that can be taken."""
+        entry = self._shares.get((pool, share))
+        ready = entry.ready if entry else {}
+        return tuple(one for (level, one) in ready if level == priority and one in takes)
 
     def count(self, pool: str, priority: int, share: str, contract: str) -> int:
         """How many steps of a share are ready, of a contract at a priority."""
@@ -168,16 +219,28 @@ class Lanes:
         return entry.ready.get((priority, contract), 0) if entry else 0
 
     def waiting_in(self, pool: str) -> int:
-        """How many steps are ready in a pool, or for one of its values."""
-        return sum(lane.ready for lane in self._pools.get(pool, {}).values())
+        """How many steps are ready that enter a pool, or one of its values."""
+        return sum(
+            lane.ready
+            for entered in (pool, *self._entering.get(pool, ()))
+            for lane in self._pools.get(entered, {}).values()
+        )
+
+    def waiting_by_priority(self, pool: str) -> dict[int, int]:
+        """How many of them are ready at each priority, the highest first."""
+        found: dict[int, int] = {}
+        for entered in (pool, *self._entering.get(pool, ())):
+            for (priority, _), lane in self._pools.get(entered, {}).items():
+                found[priority] = found.get(priority, 0) + lane.ready
+        return dict(sorted(found.items(), reverse=True))
 
     def ready_contracts(self) -> list[tuple[str, str]]:
         """Pool and contract of everything that is ready."""
         return [(pool, one) for pool, lanes in self._pools.items() for _, one in lanes]
 
     def pools_with_ready(self) -> list[str]:
-        """Every pool in which steps are ready."""
-        return list(self._pools)
+        """Every single pool that a ready step enters, with its value."""
+        return list(dict.fromkeys(single for pool in self._pools for single, _ in uses_in(pool)))
 
     def ahead_of(self, pool: str, priority: int, share: str) -> tuple[int, list[str]]:
         """Who comes before a share in its pool: steps of higher priority, and other shares.
@@ -191,7 +254,7 @@ class Lanes:
             return higher, []
         before: list[str] = []
         turns = [
-            self._turns_before(pool, level, lane, (own.running, own.last_turn, share))
+            self._turns_before(pool, level, lane, (own.turn.running, own.turn.last, share))
             for level, lane in lanes.items()
             if level[0] == priority
         ]
@@ -214,7 +277,7 @@ class Lanes:
                 yield head
 
     def _first_of_all(
-        self, takes: Container[str], may_start: Callable[[str], bool]
+        self, takes: Container[str], may_start: MayStart
     ) -> tuple[str, int, str] | None:
         best: tuple[int, int, int] | None = None
         found = None
@@ -233,22 +296,24 @@ class Lanes:
         return found
 
     def _first_in(
-        self, pools: frozenset[str], takes: Container[str], may_start: Callable[[str], bool]
+        self, pools: frozenset[str], takes: Container[str], may_start: MayStart
     ) -> tuple[str, int, str] | None:
         """The same for a worker that takes from some pools only: it looks at those alone."""
         candidates = []
         for pool, lanes in self._pools.items():
-            if base_of(pool) in pools and may_start(pool):
-                for level in lanes:
-                    if level[1] in takes:
-                        running, last_turn, share = self._first(pool, level)
+            if not pool or not pools_in(pool) <= pools:
+                continue
+            for level in lanes:
+                if level[1] in takes:
+                    running, last_turn, share = self._first(pool, level)
+                    if may_start(pool, level[0], share):
                         candidates.append((-level[0], running, last_turn, pool, share))
         if not candidates:
             return None
         priority, _, _, pool, share = min(candidates)
         return pool, -priority, share
 
-    def _top(self, level: Level, may_start: Callable[[str], bool]) -> tuple[int, int, str] | None:
+    def _top(self, level: Level, may_start: MayStart) -> tuple[int, int, str] | None:
         """The valid head among the pools at a priority and of a contract."""
         heap = self._tops[level]
         while heap:
@@ -257,16 +322,17 @@ class Lanes:
             if lane is None or lane.offered != (running, last_turn):
                 heapq.heappop(heap)
                 continue
-            head = self._first(pool, level)[:2]
+            *order, share = self._first(pool, level)
+            head = (order[0], order[1])
             if head != lane.offered:
                 lane.offered = head
                 heapq.heapreplace(heap, (*head, pool))
-            elif may_start(pool):
+            elif may_start(pool, level[0], share):
                 return heap[0]
             else:
                 heapq.heappop(heap)
                 lane.offered = None
-                self._aside.add(pool)
+                self._aside.setdefault(pool, set()).add(level[0])
         del self._tops[level]
         return None
 
@@ -290,39 +356,54 @@ class Lanes:
         entry = self._shares.get((pool, head[2]))
         return (
             entry is not None
-            and head[:2] == (entry.running, entry.last_turn)
+            and head[:2] == (entry.turn.running, entry.turn.last)
             and level in entry.ready
         )
 
     def _share(self, pool: str, name: str) -> Share:
-        """The entry of a share; one that comes anew stands behind those that wait already."""
+        """The entry of a share that enters some pools."""
         entry = self._shares.get((pool, name))
         if entry is None:
-            self._turns += 1
-            entry = self._shares[pool, name] = Share(name, self._turns)
+            turn = self._turn(first_in(pool), name)
+            entry = self._shares[pool, name] = turn.shares[pool] = Share(name, turn)
         return entry
 
+    def _turn(self, single: str, share: str) -> Turn:
+        """Where a share stands in a pool; one that comes anew stands behind those that wait."""
+        turn = self._by_pool.get((single, share))
+        if turn is None:
+            self._turns += 1
+            turn = self._by_pool[single, share] = Turn(self._turns)
+        return turn
+
     def _offer(self, pool: str, level: Level, lane: Lane, entry: Share) -> None:
-        heapq.heappush(lane.turns, (entry.running, entry.last_turn, entry.name))
-        earlier = lane.offered is None or (entry.running, entry.last_turn) < lane.offered
-        if earlier and pool not in self._aside:
+        head = (entry.turn.running, entry.turn.last)
+        heapq.heappush(lane.turns, (*head, entry.name))
+        earlier = lane.offered is None or head < lane.offered
+        if earlier and level[0] not in self._aside.get(pool, ()):
             self._put_on_top(pool, level, lane)
 
-    def _offer_all(self, pool: str, entry: Share) -> None:
-        for level in entry.ready:
-            lane = self._pools[pool][level]
-            self._offer(pool, level, lane, entry)
-            if len(lane.turns) > 64 + 4 * lane.ready:
-                self._tidy(pool, level, lane)
+    def _offer_again(self, turn: Turn) -> None:
+        """A share stands elsewhere in its pool: so does all of it that is ready."""
+        for pool, entry in turn.shares.items():
+            for level in entry.ready:
+                lane = self._pools[pool][level]
+                self._offer(pool, level, lane, entry)
+                if len(lane.turns) > 64 + 4 * lane.ready:
+                    self._tidy(pool, level, lane)
 
     def _tidy(self, pool: str, level: Level, lane: Lane) -> None:
         """Drop the stale entries that have gathered in a lane."""
         lane.turns = sorted(
-            (entry.running, entry.last_turn, entry.name)
+            (entry.turn.running, entry.turn.last, entry.name)
             for (where, _), entry in self._shares.items()
             if where == pool and level in entry.ready
         )
 
     def _drop_if_idle(self, pool: str, entry: Share) -> None:
-        if not entry.running and not entry.ready:
-            self._shares.pop((pool, entry.name), None)
+        if entry.ready:
+            return
+        del self._shares[pool, entry.name]
+        del entry.turn.shares[pool]
+        if not entry.turn.running and not entry.turn.shares:
+            del self._by_pool[first_in(pool), entry.name]

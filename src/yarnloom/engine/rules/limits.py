@@ -9,9 +9,10 @@ Decision: `docs/decisions/04-pools.md`.
 from __future__ import annotations
 
 from collections import Counter, deque
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import lru_cache
 
 from yarnloom.plan import Rate
 from yarnloom.values import JsonObject
@@ -26,6 +27,8 @@ class BlockReason(StrEnum):
     HALTED = "halted"  # its limit is 0
     FULL = "full"  # as many run as may
     RATE = "rate"  # as many have begun of late as may
+    TOO_HEAVY = "too_heavy"  # the step's weight is above its limit or rate
+    RESERVED = "reserved"  # the rest is kept for steps that need more of it, or other pools too
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,15 +108,23 @@ class PoolBlocked:
     until: float | None = None
 
 
+PASSING = frozenset({BlockReason.FULL, BlockReason.RATE, BlockReason.RESERVED})
+"""What ends by itself, as attempts end and time passes."""
+
+
 @dataclass(slots=True)
 class Limiter:
     """What counts for one limit: a pool's, or that of one value of a pool with `per=`.
 
     Attributes:
         settings: the pool's.
-        in_use: attempts that were handed out and have not ended, and abandoned ones, by run.
-        unbegun: attempts that were handed out and have not begun: each may begin any moment.
-        begins: when the others began, as far as the rate counts them still.
+        in_use: by run the weight of attempts that were handed out and have not ended, and of
+            abandoned ones.
+        used: the sum of those.
+        unbegun: the weight of attempts that were handed out and have not begun: each may begin any
+            moment.
+        begins: when the others began, with the weight, as far as the rate counts them still.
+        counted: the sum of the weights in `unbegun` and `begins`.
         armed: whether it is to be looked at when the rate lets the next begin.
         shut: whether it was closed when it was last looked at.
         opened_at: when it was last found open again, in microseconds since 1970 UTC.
@@ -121,8 +132,10 @@ class Limiter:
 
     settings: PoolLimits
     in_use: Counter[int] = field(default_factory=Counter)
-    unbegun: set[int] = field(default_factory=set)
-    begins: deque[float] = field(default_factory=deque)
+    used: int = 0
+    unbegun: dict[int, int] = field(default_factory=dict)
+    begins: deque[tuple[float, int]] = field(default_factory=deque)
+    counted: int = 0
     armed: bool = False
     shut: bool = False
     opened_at: int = 0
@@ -133,56 +146,86 @@ class Limiter:
             self.opened_at = now
         self.shut = closed is not None
 
-    def closed(self, mono: float) -> PoolBlocked | None:
-        """Why nothing of it may start now; None if something may."""
-        return next(self.obstacles(mono), None)
+    def closed(self, mono: float, weight: int = 1, reserved: int = 0) -> PoolBlocked | None:
+        """Why an attempt of a weight may not start now; None if it may.
 
-    def obstacles(self, mono: float) -> Iterator[PoolBlocked]:
-        """Everything because of which nothing of it may start now."""
+        Args:
+            mono: the time.
+            weight: the attempt's.
+            reserved: the weight that is kept for steps before it.
+        """
+        return next(self.obstacles(mono, weight, reserved), None)
+
+    def obstacles(self, mono: float, weight: int = 1, reserved: int = 0) -> Iterator[PoolBlocked]:
+        """Everything because of which an attempt of a weight may not start now."""
         settings = self.settings
         if settings.paused is not None:
             yield PoolBlocked(BlockReason.PAUSED)
-        if settings.limit == 0:
+        limit, rate = settings.limit, settings.rate
+        if limit == 0:
             yield PoolBlocked(BlockReason.HALTED)
-        elif settings.limit is not None and self.in_use.total() >= settings.limit:
+        elif limit is not None and weight > limit:
+            yield PoolBlocked(BlockReason.TOO_HEAVY)
+        elif limit is not None and self.used + weight > limit:
             yield PoolBlocked(BlockReason.FULL)
-        if settings.rate is not None:
+        elif limit is not None and self.used + weight + reserved > limit:
+            yield PoolBlocked(BlockReason.RESERVED)
+        if rate is not None and weight > rate.count:
+            yield PoolBlocked(BlockReason.TOO_HEAVY)
+        elif rate is not None:
             self._forget(mono)
-            if len(self.begins) + len(self.unbegun) >= settings.rate.count:
-                first = self.begins[0] + settings.rate.seconds if self.begins else None
-                yield PoolBlocked(BlockReason.RATE, first)
+            if self.counted + weight > rate.count:
+                yield PoolBlocked(BlockReason.RATE, self._free_at(weight, rate))
+            elif self.counted + weight + reserved > rate.count:
+                yield PoolBlocked(BlockReason.RESERVED)
 
-    def enter(self, run: int, attempt: int) -> None:
+    def _free_at(self, weight: int, rate: Rate) -> float | None:
+        """When so much has left the rate's window; None if that waits for attempts to begin."""
+        excess = self.counted + weight - rate.count
+        for begun, one in self.begins:
+            excess -= one
+            if excess <= 0:
+                return begun + rate.seconds
+        return None
+
+    def enter(self, run: int, attempt: int, weight: int = 1) -> None:
         """An attempt was given to a worker."""
-        self.in_use[run] += 1
-        self.unbegun.add(attempt)
+        self.use(run, weight)
+        self.unbegun[attempt] = weight
+        self.counted += weight
 
-    def begin(self, attempt: int, at: float) -> None:
-        """An attempt began, at a time of the steady clock."""
-        self.unbegun.discard(attempt)
-        if self.settings.rate is not None:
-            self._note_begin(at)
-
-    def end(self, run: int, attempt: int, mono: float) -> None:
-        """An attempt ended; one that was never heard to begin may have begun until now."""
-        if attempt in self.unbegun:
-            self.begin(attempt, mono)
-        self.in_use[run] -= 1
+    def use(self, run: int, weight: int) -> None:
+        """Count a weight as in use; a negative one as free again."""
+        self.used += weight
+        self.in_use[run] += weight
         if not self.in_use[run]:
             del self.in_use[run]
 
+    def begin(self, attempt: int, at: float, weight: int = 1) -> None:
+        """An attempt began, at a time of the steady clock."""
+        self.take_back(attempt)
+        if self.settings.rate is not None:
+            self._note_begin(at, weight)
+
+    def end(self, run: int, attempt: int, mono: float, weight: int = 1) -> None:
+        """An attempt ended; one that was never heard to begin may have begun until now."""
+        if attempt in self.unbegun:
+            self.begin(attempt, mono, weight)
+        self.use(run, -weight)
+
     def take_back(self, attempt: int) -> None:
         """An attempt is certain never to have begun: the rate does not count it."""
-        self.unbegun.discard(attempt)
+        self.counted -= self.unbegun.pop(attempt, 0)
 
-    def remember(self, begins: list[float]) -> None:
+    def remember(self, begins: list[tuple[float, int]]) -> None:
         """Take in begins from the records: after a start, or when the rate was changed."""
         self.begins = deque(sorted(begins))
+        self.counted = sum(self.unbegun.values()) + sum(weight for _, weight in begins)
 
     def counts_nothing(self, mono: float) -> bool:
         """Whether nothing is to be remembered of it."""
         if self.settings.rate is None:
-            self.begins.clear()
+            self.remember([])
         else:
             self._forget(mono)
         return not self.in_use and not self.begins and not self.unbegun
@@ -191,19 +234,50 @@ class Limiter:
     def forgotten_at(self) -> float:
         """When the last begin that is remembered does not count any more."""
         seconds = self.settings.rate.seconds if self.settings.rate else 0.0
-        return (self.begins[-1] if self.begins else 0.0) + seconds
+        return (self.begins[-1][0] if self.begins else 0.0) + seconds
 
-    def _note_begin(self, at: float) -> None:
+    def _note_begin(self, at: float, weight: int) -> None:
         later = []
-        while self.begins and self.begins[-1] > at:
+        while self.begins and self.begins[-1][0] > at:
             later.append(self.begins.pop())  # reports do not come in the order of what they tell
-        self.begins.append(at)
+        self.begins.append((at, weight))
         self.begins.extend(reversed(later))
+        self.counted += weight
 
     def _forget(self, mono: float) -> None:
         assert self.settings.rate is not None
-        while self.begins and self.begins[0] + self.settings.rate.seconds <= mono:
-            self.begins.popleft()
+        while self.begins and self.begins[0][0] + self.settings.rate.seconds <= mono:
+            self.counted -= self.begins.popleft()[1]
+
+
+def pool_key(uses: Iterable[tuple[str, int]]) -> str:
+    """The pools that a step enters as one text: "oven/2 link[north]"; a weight of 1 is left out."""
+    return " ".join(pool if weight == 1 else f"{pool}/{weight}" for pool, weight in uses)
+
+
+@lru_cache(maxsize=10_000)
+def uses_in(key: str) -> tuple[tuple[str, int], ...]:
+    """The pools of such a text, each with its value, and the weight; none of an empty one."""
+    found = []
+    for one in key.split(" ") if key else ():
+        pool, _, weight = one.partition("/")
+        found.append((pool, int(weight or 1)))
+    return tuple(found)
+
+
+def pools_in(key: str) -> set[str]:
+    """The names of the pools of such a text."""
+    return {base_of(pool) for pool, _ in uses_in(key)}
+
+
+def is_single(key: str) -> bool:
+    """Whether such a text is at most one place of one pool."""
+    return " " not in key and "/" not in key
+
+
+def first_in(key: str) -> str:
+    """The pool that is named first in such a text, with its value; empty for none."""
+    return uses_in(key)[0][0] if key else ""
 
 
 def base_of(pool: str) -> str:
@@ -250,9 +324,9 @@ class Pools:
         del self.settings[name]
         self._limiters.pop(name, None)
 
-    def rated(self, pool: str) -> bool:
-        """Whether a pool has a rate."""
-        return bool(pool) and self.need(base_of(pool)).rated
+    def rated(self, key: str) -> bool:
+        """Whether any pool that a step enters has a rate."""
+        return any(self.need(base_of(pool)).rated for pool, _ in uses_in(key))
 
     def tidy(self, pool: str, mono: float) -> None:
         """Forget a limiter that counts nothing."""

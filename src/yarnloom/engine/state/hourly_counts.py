@@ -266,7 +266,7 @@ class Recent:
             if settings is None:
                 self._levels.pop(name, None)
                 continue
-            in_use = sum(limiter.in_use.total() for limiter in pools.limiters(name).values())
+            in_use = sum(limiter.used for limiter in pools.limiters(name).values())
             kept = self._levels.setdefault(name, deque())
             before = kept[-1][1] if kept else Level()
             level = _at(kept, now // MINUTE, before.next)

@@ -5,6 +5,7 @@ Decision: `docs/decisions/03-fair-turns.md`.
 
 from __future__ import annotations
 
+import copy
 from collections import Counter
 from collections.abc import Collection
 from dataclasses import dataclass, field
@@ -336,9 +337,10 @@ def plan_of_task(name: str, facts: JsonObject) -> JsonObject:
         schema = {**schema, "properties": {**schema["properties"], **marked}}
     pinned = {"code_hash": facts["code_hash"]} if facts.get("pin_code") else {}
     inputs = {one: {"param": one} for one in schema.get("properties", {})}
-    rules = dict(facts.get("rules", {}))
-    if "per" in rules:
-        rules["per"] = {"param": rules["per"]}
+    rules = copy.deepcopy(facts.get("rules", {}))
+    for use in (rules, *rules.get("pools", ())):
+        if "per" in use:
+            use["per"] = {"param": use["per"]}
     step = {"kind": Kind.STEP, "label": short, "task": name, "inputs": inputs, **rules}
     return {
         "format": PLAN_FORMAT,

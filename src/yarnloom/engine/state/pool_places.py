@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from yarnloom.engine.rules.fair_queue import Lanes
-from yarnloom.engine.rules.limits import Pools, base_of
+from yarnloom.engine.rules.limits import Pools, base_of, uses_in
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.due_times import Timers
 from yarnloom.engine.state.transaction_notes import Changes
@@ -36,51 +36,55 @@ class PoolPlaces:
         self._pools, self._lanes = pools, lanes
         self._time, self._timers, self._changes = time, timers, changes
 
-    def enter(self, pool: str, run: int, attempts: Iterable[int]) -> None:
-        """Count attempts of a run in their pool; an empty name is none."""
-        if not pool:
-            return
-        limiter = self._pools.limiter(pool)
-        for attempt in attempts:
-            limiter.enter(run, attempt)
-        limiter.record_use(limiter.closed(self._time.mono), self._time.now)
-        self._changes.pools.add(base_of(pool))
+    def enter(self, key: str, run: int, attempts: Iterable[int]) -> None:
+        """Count attempts of a run in their pools; an empty key is none."""
+        for pool, weight in uses_in(key):
+            limiter = self._pools.limiter(pool)
+            for attempt in attempts:
+                limiter.enter(run, attempt, weight)
+            limiter.record_use(limiter.closed(self._time.mono), self._time.now)
+            self._changes.pools.add(base_of(pool))
 
     def leave(
         self,
-        pool: str,
+        key: str,
         run: int,
         attempts: Iterable[int],
         *,
         begun: bool = False,
         never_began: bool = False,
     ) -> None:
-        """Remove attempts of a run from their pool, so that waiting steps may start.
+        """Remove attempts of a run from their pools, so that waiting steps may start.
 
         Args:
-            pool: its name; empty for none.
+            key: their pools; empty for none.
             run: the run's number.
             attempts: the attempts.
             begun: whether their begins still have to be counted.
             never_began: whether a worker gave them back before they began.
         """
-        if not pool:
-            return
         pools, lanes = self._pools, self._lanes
-        limiter = pools.limiter(pool)
-        for attempt in attempts:
-            if never_began:
-                limiter.take_back(attempt)
-            limiter.end(run, attempt, self._time.mono)
-            if begun:
-                pools.need(pool).count_begun(self._time.mono)
-        limiter.record_use(limiter.closed(self._time.mono), self._time.now)
-        lanes.reopen(pool)
-        # A pool that steps wait for has to remember when it opened.
-        if not lanes.waiting_in(pool):
-            pools.tidy(pool, self._time.mono)
-        self._changes.pools.add(base_of(pool))
-        if limiter.begins and not limiter.in_use and not limiter.armed:
-            # A value of a pool with `per=` is remembered only as long as its rate asks.
-            limiter.armed = True
-            self._timers.add(limiter.forgotten_at, RATE_DUE, pool)
+        for pool, weight in uses_in(key):
+            limiter = pools.limiter(pool)
+            for attempt in attempts:
+                if never_began:
+                    limiter.take_back(attempt)
+                limiter.end(run, attempt, self._time.mono, weight)
+                if begun:
+                    pools.need(base_of(pool)).count_begun(self._time.mono)
+            limiter.record_use(limiter.closed(self._time.mono), self._time.now)
+            lanes.reopen(pool)
+            # A pool that steps wait for has to remember when it opened.
+            if not lanes.waiting_in(pool):
+                pools.tidy(pool, self._time.mono)
+            self._changes.pools.add(base_of(pool))
+            if limiter.begins and not limiter.in_use and not limiter.armed:
+                # A value of a pool with `per=` is remembered only as long as its rate asks.
+                limiter.armed = True
+                self._timers.add(limiter.forgotten_at, RATE_DUE, pool)
+
+    def begin(self, key: str, attempt: int, at: float) -> None:
+        """An attempt has begun: the rates of its pools count it from then."""
+        for pool, weight in uses_in(key):
+            self._pools.limiter(pool).begin(attempt, at, weight)
+            self._lanes.reopen(pool)

@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from yarnloom.engine.rules.fair_queue import Lanes
+from yarnloom.engine.rules.reservations import Reservations
 from yarnloom.engine.rules.states import StepState
 from yarnloom.store import StepRow
 
@@ -72,11 +73,13 @@ class StepQueue:
     Attributes:
         lanes: how many steps of each lane are ready, and which lane is next.
         ready: the steps behind those counts, as far as they are known.
+        reservations: room in pools that is kept for steps that need much of it.
         paused: runs that are pausing or paused: none of their steps is in a lane.
     """
 
     lanes: Lanes = field(default_factory=Lanes)
     ready: Ready = field(default_factory=Ready)
+    reservations: Reservations = field(default_factory=Reservations)
     paused: set[int] = field(default_factory=set)
 
     def has(self, step: StepRow) -> bool:

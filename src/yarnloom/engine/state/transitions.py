@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.limits import pools_in
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     RUN_ENDED,
@@ -127,7 +127,7 @@ class Moves:
             _count_asleep(self._unit, step.item_part, 1 if after in ASLEEP else -1)
         self._changes.runs.add(step.run)
         if step.pool and (was_free or is_free):
-            self._changes.pools.add(base_of(step.pool))
+            self._changes.pools |= pools_in(step.pool)
 
 
 def _count(hours: Hours, run: RunRow, now: int) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Container, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from yarnloom.engine.rules.limits import base_of
+from yarnloom.engine.rules.limits import pools_in
 from yarnloom.engine.state.plans import Contracts, Misfit, Offer, task_of
 from yarnloom.values import JsonObject, JsonValue
 
@@ -247,8 +247,21 @@ class Worker:
         return len(self.in_hand) - self.io_in_hand
 
     def takes_from(self, pool: str) -> bool:
-        """Whether it takes steps of a pool, or with an empty name of none."""
-        return self.offer.pools is None or base_of(pool) in self.offer.pools
+        """Whether it takes steps that enter some pools, or with an empty key none."""
+        if self.offer.pools is None:
+            return True
+        return bool(pool) and pools_in(pool) <= self.offer.pools
+
+    def could_take(self, contract: str, pool: str, contracts: Contracts) -> bool:
+        """Whether it lives and can run steps of a contract that enter some pools, place or not."""
+        places = self.offer.io_places if task_of(contract) in self.offer.io_tasks else 1
+        return (
+            self.session.registered
+            and not self.session.draining
+            and bool(places and self.offer.places + self.offer.io_places)
+            and self.takes_from(pool)
+            and self.misfit(contract, contracts) is None
+        )
 
     def misfit(self, contract: str, contracts: Contracts) -> Misfit | None:
         """Why it can never run steps of a contract; None if it can."""
@@ -280,6 +293,16 @@ class FreePlaces:
         """Those of them that could begin now, without what is only in hand ahead."""
         worker = self.worker
         return replace(self, alone=self.alone and worker._alone < worker.offer.places)
+
+
+class _Everything:
+    """Contains every contract."""
+
+    def __contains__(self, contract: object) -> bool:
+        return True
+
+
+EVERYTHING = _Everything()
 
 
 class Workers(dict[str, Worker]):

@@ -15,7 +15,7 @@ from yarnloom.engine.dispatch.effects import Effects
 from yarnloom.engine.dispatch.worker_orders import never_began, post_drop, post_give_back
 from yarnloom.engine.records.errors import StepError
 from yarnloom.engine.records.workers import BegunEffect
-from yarnloom.engine.rules.limits import Pools, base_of
+from yarnloom.engine.rules.limits import Pools, pools_in
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import (
     NOT_BEGUN,
@@ -194,8 +194,8 @@ class AttemptReports:
             step.started_at = attempt.begun_at
             self.unit.steps.touch(step)
         self.watch(attempt, step)
-        if attempt.pool:
-            self.pools.need(base_of(attempt.pool)).count_begun(self.time.mono)
+        for pool in pools_in(attempt.pool):
+            self.pools.need(pool).count_begun(self.time.mono)
         run = self.unit.run(step.run)
         if run.state == RunState.QUEUED:
             self.moves.run(run, RunEvent.BEGIN)
@@ -207,9 +207,7 @@ class AttemptReports:
         """An attempt has begun: its pool's rate counts from then, and its time-out."""
         assert attempt.begun_at is not None
         begun = self.time.mono_of(attempt.begun_at)
-        if attempt.pool:
-            self.pools.limiter(attempt.pool).begin(attempt.id, begun)
-            self.queue.lanes.reopen(attempt.pool)
+        self.pool_places.begin(attempt.pool, attempt.id, begun)
         rules = self.plans.of(self.unit.run(step.run)).nodes[step.node].rules
         ends = []
         if rules.timeout is not None:

@@ -26,7 +26,7 @@ from yarnloom.engine.dispatch.worker_orders import (
     post_idle,
 )
 from yarnloom.engine.records.workers import LastAttempt, Registered, WorkerRecord
-from yarnloom.engine.rules.limits import Pools, base_of
+from yarnloom.engine.rules.limits import Pools, pools_in
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.rules.states import StopReason
 from yarnloom.engine.state.due_times import DueTimes, Timers
@@ -347,8 +347,8 @@ class WorkerSessions:
     def _has_work(self, worker: Worker) -> bool:
         """Whether anything is ready for a worker, in a pool that nobody has halted."""
         for pool, contract in self.queue.lanes.ready_contracts():
-            settings = self.pools.need(base_of(pool))
-            halted = settings.paused is not None or settings.limit == 0
+            settings = [self.pools.need(name) for name in pools_in(pool)]
+            halted = any(one.paused is not None or one.limit == 0 for one in settings)
             fits = worker.misfit(contract, self.workers.contracts) is None and worker.takes_from(
                 pool
             )

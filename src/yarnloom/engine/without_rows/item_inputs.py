@@ -44,7 +44,7 @@ class ItemInputs:
         if any(one.follow_ups or one.only_if is not None for one in (do, step)):
             return None
         rules = step.rules
-        if rules.per is not None or rules.memory or rules.quiet_for is not None:
+        if not rules.is_simple or rules.memory or rules.quiet_for is not None:
             return None
         if rules.deadline is not None or rules.losses is not None:
             return None

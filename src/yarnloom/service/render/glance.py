@@ -221,6 +221,10 @@ _SHORT = {
     "pool_full": _pool,
     "pool_paused": lambda reason: f"held by pool {reason['pool']}, which is paused",
     "pool_halted": lambda reason: f"held by pool {reason['pool']}, whose limit is 0",
+    "pool_too_heavy": lambda reason: (
+        f"held by pool {reason['pool']}: its weight is above the limit"
+    ),
+    "pool_reserved": lambda reason: f"held by pool {reason['pool']}, of which the rest is kept",
     "pool_rate": lambda reason: f"held by the rate of pool {reason['pool']}",
     "no_place": _no_place,
 }

@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from yarnloom.engine.queries.part_records import attempt_record, step_standing
 from yarnloom.engine.records.parts import (
@@ -157,9 +158,12 @@ def _node_json(plan: Plan, node: Node) -> JsonObject:
         sources = node.inputs.items()
         shown["task"] = node.task
         shown["inputs"] = {name: source_json(plan, source) for name, source in sources}
-        if rules := node.rules.to_json():
-            per = node.rules.per
-            shown["rules"] = rules | ({"per": source_json(plan, per)} if per else {})
+        uses = [
+            replace(use, per=None if use.per is None else source_json(plan, use.per))
+            for use in node.rules.pools
+        ]
+        if rules := replace(node.rules, pools=tuple(uses)).to_json():
+            shown["rules"] = rules
     if node.kind in (Kind.PARALLEL, Kind.EACH):
         shown["if_one_fails"] = str(node.if_one_fails)
     if node.each:

@@ -142,8 +142,30 @@ def _pool_rate(it: JsonObject) -> str:
 
 
 def _pool_full(it: JsonObject) -> str:
-    runs = run_words(it["runs"])
-    return f"waits for pool {it['pool']} ({it['in_use']} of {it['limit']} in use by {runs})"
+    needs = f"{it['weight']} of " if it["weight"] > 1 else ""
+    kept = "; it is next there, and room is kept for it" if it["reserved"] else ""
+    used = f"{it['in_use']} of {it['limit']} in use by {run_words(it['runs'])}"
+    return f"waits for {needs}pool {it['pool']} ({used}){kept}"
+
+
+def _pool_too_heavy(it: JsonObject) -> str:
+    limit = it["limit"]
+    above = f"the limit, {limit}" if limit is not None and it["weight"] > limit else "the rate"
+    return (
+        f"can never begin: it needs {it['weight']} of pool {it['pool']}, which is above {above}; "
+        "raise that, or lower the weight"
+    )
+
+
+def _pool_reserved(it: JsonObject) -> str:
+    kept = [
+        f"{one['share']} (priority {one['priority']}), which needs "
+        + " and ".join(f"{weight} of {pool}" for pool, weight in one["pools"].items())
+        + (f" and waits for {listed(one['waits_for'])}" if one["waits_for"] else "")
+        for one in it["before"]
+    ]
+    more = f", and {len(kept) - 3} more" if len(kept) > 3 else ""
+    return f"the rest of pool {it['pool']} is kept for {'; '.join(kept[:3])}{more}"
 
 
 def _base(it: JsonObject) -> str:
@@ -227,6 +249,8 @@ SENTENCES: dict[str, Callable[[JsonObject], str]] = {
     "pool_halted": lambda it: f"pool {_base(it)} has the limit 0",
     "pool_full": _pool_full,
     "pool_rate": _pool_rate,
+    "pool_too_heavy": _pool_too_heavy,
+    "pool_reserved": _pool_reserved,
     "no_worker": lambda it: "no worker is connected: `yarnloom worker --load MODULE:LOOM`",
     "no_place": _no_place,
     "priority": _priority,
