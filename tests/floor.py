@@ -152,7 +152,7 @@ class Floor:
         """Time passes; workers say that they live."""
         self.inline.clock.advance(seconds)
         for name in self.hands:
-            self.inline.do(Report(name))
+            self.do(Report(name))
         self.do(Tick())
 
     @property

@@ -14,6 +14,7 @@ from collections import Counter
 
 from tests.simulator.clock import ClockWorld
 from tests.simulator.control import ControlWorld
+from tests.simulator.pools import PoolWorld
 from tests.simulator.straight import (
     ChainControlWorld,
     ChainWorld,
@@ -23,6 +24,7 @@ from tests.simulator.straight import (
 from tests.simulator.world import World
 
 KINDS = {
+    "pools": PoolWorld,
     "control": ControlWorld,
     "clock": ClockWorld,
     "straight": StraightWorld,
@@ -32,7 +34,7 @@ KINDS = {
 }
 
 
-def main(kind: type[World | ClockWorld], first: int, last: int) -> int:
+def main(kind: type[World | ClockWorld | PoolWorld], first: int, last: int) -> int:
     """Run the worlds of some seeds."""
     begun, counts, failed = time.perf_counter(), Counter[str](), []
     for seed in range(first, last + 1):

@@ -9,6 +9,7 @@ import pytest
 from tests.helpers import much
 from tests.simulator.clock import ClockWorld
 from tests.simulator.control import ControlWorld
+from tests.simulator.pools import PoolWorld
 from tests.simulator.straight import (
     ChainControlWorld,
     ChainWorld,
@@ -20,6 +21,7 @@ from tests.simulator.world import World
 SEEDS = range(much(3, 40))
 CONTROLLED = range(much(12, 300))
 CLOCKED = range(much(3, 24))
+POOL_WORLDS = range(much(200, 10_000))
 WITHOUT_ROWS = (
     (StraightWorld, "straight", much(2, 100)),
     (StraightControlWorld, "straight-control", much(4, 100)),
@@ -71,6 +73,16 @@ def test_worlds_of_quick_work_end_alike(kind: type[World], word: str, count: int
         assert counts["given without rows"] > 100
     if word.startswith("chain"):
         assert counts["run behind others"] > (2 * count if word == "chain" else 0)
+
+
+@pytest.mark.parametrize("first", POOL_WORLDS[::50])
+def test_worlds_of_pools_keep_the_rules_of_reservations(first: int) -> None:
+    """Never over a limit, no reservation passed, no step that waits and fits; all ends."""
+    for seed in POOL_WORLDS[first : first + 50]:
+        try:
+            PoolWorld(seed).run()
+        except AssertionError as error:
+            raise AssertionError(f"repeat: python -m tests.simulator pools {seed}") from error
 
 
 def test_the_same_seed_makes_the_same_world() -> None:

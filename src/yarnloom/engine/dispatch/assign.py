@@ -12,12 +12,12 @@ from dataclasses import dataclass, field
 from yarnloom.engine.dispatch.worker_orders import WorkerOrders
 from yarnloom.engine.rules.fair_queue import NextUp
 from yarnloom.engine.rules.limits import PASSING, Pools, is_single, uses_in
-from yarnloom.engine.rules.reservations import Reservation
+from yarnloom.engine.rules.reservations import Key, Reservation
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.due_times import DueTimes, Timers
 from yarnloom.engine.state.given_items import Grants, Straight
 from yarnloom.engine.state.plans import task_of
-from yarnloom.engine.state.pool_places import RATE_DUE, PoolPlaces
+from yarnloom.engine.state.pool_places import PoolPlaces
 from yarnloom.engine.state.step_queue import Lane, Place, StepQueue
 from yarnloom.engine.state.steps_sent_along import Anchor
 from yarnloom.engine.state.transaction_notes import Changes
@@ -64,6 +64,8 @@ class Assignment:
         while polling and lanes.ready:
             alone = len(polling) == 1
             polling = [worker for worker in polling if dispatcher.serve(worker, alone=alone)]
+        for pool, priority, _ in dispatcher.too_large:
+            lanes.put_back(pool, priority)
 
     def _refresh_reservations(self) -> None:
         """Find out which reservations could begin but for running attempts."""
@@ -72,11 +74,12 @@ class Assignment:
             return
         some_paused = bool(self.queue.paused)
         for pool in reservations.refresh(
-            self._is_active, lambda one: not some_paused and not self._contracts(one)
+            self.could_begin, lambda one: not some_paused and not self._contracts(one)
         ):
             self.queue.lanes.reopen(pool)
 
-    def _is_active(self, one: Reservation) -> bool:
+    def could_begin(self, one: Reservation) -> bool:
+        """Whether nothing but running attempts and rates is in the way of a reservation's step."""
         for pool, weight in uses_in(one.pools):
             obstacles = self.pools.limiter(pool).obstacles(self.time.mono, weight)
             if any(blocked.why not in PASSING for blocked in obstacles):
@@ -101,11 +104,16 @@ class Assignment:
 
 @dataclass(slots=True)
 class Dispatcher:
-    """Serves workers within one transaction; fetches the first steps of a lane a few at a time."""
+    """Serves workers within one transaction; fetches the first steps of a lane a few at a time.
+
+    Attributes:
+        too_large: steps that come up and do not fit, and make a reservation once they are next.
+    """
 
     needs: Assignment
     give_items: GiveItems
     extend_relay: ExtendRelay
+    too_large: set[Key] = field(default_factory=set)
     fetched: dict[Lane, deque[Place]] = field(default_factory=dict)
 
     def serve(self, worker: Worker, *, alone: bool) -> bool:
@@ -128,8 +136,8 @@ class Dispatcher:
             count = self.how_many(worker, step, alone=alone)
             self.give_items(worker, step, count)
         else:
-            self.needs.queue.reservations.drop((whose.pool, whose.priority, whose.share))
             anchor = self.assign(self.needs.unit.steps.need(step), worker)
+            self.needs.queue.reservations.drop((whose.pool, whose.priority, whose.share))
             self.extend_relay(anchor)
         return True
 
@@ -137,6 +145,8 @@ class Dispatcher:
         """Whose turn it is: of equal priority first those with a reservation, by age."""
         lanes, reservations = self.needs.queue.lanes, self.needs.queue.reservations
         ordinary = lanes.next_up(takes, self.may_start)
+        while self.too_large and self.reserve_before(ordinary):
+            ordinary = lanes.next_up(takes, self.may_start)
         if not reservations.made:
             return ordinary
         for one, kept in reservations.ranked():
@@ -173,9 +183,24 @@ class Dispatcher:
         kept = reservations.kept_from(priority) if reservations.made else NOTHING_KEPT
         if self.fits(pool, kept):
             return True
-        if not is_single(pool):
-            reservations.make(pool, priority, share, self.needs.time.now)
+        if not is_single(pool) and (pool, priority, share) not in reservations.made:
+            self.too_large.add((pool, priority, share))
         return False
+
+    def reserve_before(self, ordinary: NextUp | None) -> bool:
+        """Make reservations for steps that do not fit and come before another; whether any does."""
+        lanes, made = self.needs.queue.lanes, False
+        least = ordinary and lanes.order_of(ordinary.pool, ordinary.priority, ordinary.share)
+        for key in list(self.too_large):
+            order = lanes.order_of(*key)
+            if order is None or least is None or order < least:
+                self.too_large.discard(key)
+            if order is not None and (least is None or order < least):
+                self.needs.queue.reservations.make(
+                    key, self.needs.time.now, self.needs.could_begin
+                )
+                made = True
+        return made and ordinary is not None
 
     def fits(self, key: str, kept: Counter[str]) -> bool:
         """Whether a step fits into all its pools, beside what is kept for others.
@@ -190,9 +215,8 @@ class Dispatcher:
             if closed is None:
                 continue
             fits = False
-            if closed.until is not None and not limiter.armed:
-                limiter.armed = True
-                self.needs.timers.add(closed.until, RATE_DUE, pool)
+            if closed.until is not None:
+                self.needs.pool_places.look_again(pool, closed.until)
         return fits
 
     def next_step(self, whose: NextUp) -> int | Straight:

@@ -307,7 +307,7 @@ class PoolSettings:
             self.rebuild_begins([name])
         for pool in self.queue.lanes.pools_with_ready():
             if base_of(pool) == name:
-                self.pools.limiter(pool).armed = False
+                self.pools.limiter(pool).armed = None
                 self.queue.lanes.reopen(pool)
         self.changes.pools.add(name)
 

@@ -189,6 +189,22 @@ class Lanes:
                 if level[0] in priorities:
                     self._put_on_top(entered, level, lane)
 
+    def put_back(self, pool: str, priority: int) -> None:
+        """What was put aside at a priority comes up again."""
+        priorities = self._aside.get(pool, set())
+        if priority in priorities:
+            priorities.discard(priority)
+            for level, lane in self._pools[pool].items():
+                if level[0] == priority:
+                    self._put_on_top(pool, level, lane)
+
+    def order_of(self, pool: str, priority: int, share: str) -> tuple[int, int, int] | None:
+        """Where a share's ready steps come among all: the least is next; None if it has none."""
+        entry = self._shares.get((pool, share))
+        if entry is None or not any(level == priority for level, _ in entry.ready):
+            return None
+        return -priority, entry.turn.running, entry.turn.last
+
     def next_up(self, takes: CanTake, may_start: MayStart = _always) -> NextUp | None:
         """Whose turn it is among those with a ready step that can be taken; None if nobody's.
 

@@ -125,7 +125,7 @@ class Limiter:
             moment.
         begins: when the others began, with the weight, as far as the rate counts them still.
         counted: the sum of the weights in `unbegun` and `begins`.
-        armed: whether it is to be looked at when the rate lets the next begin.
+        armed: when it is looked at next, since its rate lets something begin; None for never.
         shut: whether it was closed when it was last looked at.
         opened_at: when it was last found open again, in microseconds since 1970 UTC.
     """
@@ -136,7 +136,7 @@ class Limiter:
     unbegun: dict[int, int] = field(default_factory=dict)
     begins: deque[tuple[float, int]] = field(default_factory=deque)
     counted: int = 0
-    armed: bool = False
+    armed: float | None = None
     shut: bool = False
     opened_at: int = 0
 
@@ -331,5 +331,5 @@ class Pools:
     def tidy(self, pool: str, mono: float) -> None:
         """Forget a limiter that counts nothing."""
         limiters = self._limiters.get(base_of(pool), {})
-        if pool in limiters and limiters[pool].counts_nothing(mono) and not limiters[pool].armed:
+        if pool in limiters and limiters[pool].counts_nothing(mono) and limiters[pool].armed is None:
             del limiters[pool]

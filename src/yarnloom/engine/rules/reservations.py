@@ -61,17 +61,18 @@ class Reservations:
     _kept: dict[int, Counter[str]] = field(default_factory=dict)
     _numbers: int = 0
 
-    def make(self, pools: str, priority: int, share: str, now: int) -> None:
+    def make(self, key: Key, now: int, is_active: Callable[[Reservation], bool]) -> None:
         """Make a reservation, unless there is one."""
-        if (pools, priority, share) in self.made:
+        if key in self.made:
             return
         self._numbers += 1
-        one = Reservation(pools, priority, share, self._numbers, now)
-        self.made[one.key] = one
+        one = Reservation(*key, self._numbers, now)
+        one.active = is_active(one)
+        self.made[key] = one
         insort(self._ranked, one)
         for least, kept in self._kept.items():
-            if priority >= least:
-                kept.update(dict(uses_in(pools)))
+            if one.active and one.priority >= least:
+                kept.update(dict(uses_in(one.pools)))
 
     def drop(self, key: Key) -> None:
         """Forget a reservation: its step was handed out."""

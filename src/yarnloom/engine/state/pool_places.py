@@ -78,10 +78,16 @@ class PoolPlaces:
             if not lanes.waiting_in(pool):
                 pools.tidy(pool, self._time.mono)
             self._changes.pools.add(base_of(pool))
-            if limiter.begins and not limiter.in_use and not limiter.armed:
+            if limiter.begins and not limiter.in_use:
                 # A value of a pool with `per=` is remembered only as long as its rate asks.
-                limiter.armed = True
-                self._timers.add(limiter.forgotten_at, RATE_DUE, pool)
+                self.look_again(pool, limiter.forgotten_at)
+
+    def look_again(self, pool: str, at: float) -> None:
+        """Look at a pool again at a time of the steady clock, unless it is looked at before."""
+        limiter = self._pools.limiter(pool)
+        if limiter.armed is None or at < limiter.armed:
+            limiter.armed = at
+            self._timers.add(at, RATE_DUE, pool)
 
     def begin(self, key: str, attempt: int, at: float) -> None:
         """An attempt has begun: the rates of its pools count it from then."""

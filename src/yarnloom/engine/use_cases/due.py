@@ -111,7 +111,7 @@ class DueWork:
 
     def _look_at_rate(self, pool: str) -> None:
         """A pool's rate may let something begin again."""
-        self.pools.limiter(pool).armed = False
+        self.pools.limiter(pool).armed = None
         self.queue.lanes.reopen(pool)
         self.pools.tidy(pool, self.time.mono)
 
