@@ -15,7 +15,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from yarnloom.protocol.fields import Span, Strict, Time, Truth
+from yarnloom.protocol.fields import Priority, Span, Strict, Time, Truth
 """
 )
 _CLIENT = (
@@ -37,8 +37,8 @@ class RunsFilter(TypedDict, total=False):
 
 def protocol_text() -> str:
     """Return the fields of the filter in a body, and in a query."""
-    body = "".join(_model_field(field, "Truth") for field in RUN_FILTERS)
-    query = "".join(_model_field(field, "bool") for field in RUN_FILTERS)
+    body = "".join(_model_field(field, "Truth", "Priority") for field in RUN_FILTERS)
+    query = "".join(_model_field(field, "bool", "int") for field in RUN_FILTERS)
     return (
         f"{_PROTOCOL}\n\nclass FilterBody(Strict):\n"
         f'    """Which runs, in a body; a field that is not given allows any."""\n\n{body}'
@@ -49,16 +49,21 @@ def protocol_text() -> str:
 
 def client_text() -> str:
     """Return the arguments of the client."""
-    shapes = {"text": "str", "time": "datetime", "span": "str", "flag": "bool"}
+    shapes = {"text": "str", "number": "int", "time": "datetime", "span": "str", "flag": "bool"}
     said = "".join(f"        {field.name}: runs {field.says}.\n" for field in RUN_FILTERS)
     typed = "".join(f"    {field.name}: {shapes[field.kind]} | None\n" for field in RUN_FILTERS)
     saved = "        saved: as this saved filter says; other filters count more.\n"
     return f'{_CLIENT}{said}{saved}    """\n\n{typed}    saved: str | None\n'
 
 
-def _model_field(field: RunFilterField, flag: str) -> str:
+def _model_field(field: RunFilterField, flag: str, number: str) -> str:
     shapes = {"text": f"Annotated[str, Field(max_length={field.longest})] | None"}
-    shapes |= {"time": "Time | None", "span": "Span | None", "flag": flag}
+    shapes |= {
+        "number": f"{number} | None",
+        "time": "Time | None",
+        "span": "Span | None",
+        "flag": flag,
+    }
     default = "False" if field.kind == "flag" else "None"
     described = f'Field({default}, description="Runs {field.says}.")'
     return f"    {field.name}: {shapes[field.kind]} = {described}\n"

@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-FilterKind = Literal["text", "time", "span", "flag"]
+FilterKind = Literal["text", "number", "time", "span", "flag"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,8 +19,8 @@ class RunFilterField:
 
     Attributes:
         name: in every layer; of an option with `-` for `_`.
-        kind: `text` is compared, `time` is a moment, `span` a duration such as `24h`, and a `flag`
-            is on or off.
+        kind: `text` and `number` are compared, `time` is a moment, `span` a duration such as `24h`,
+            and a `flag` is on or off.
         says: what is said of the runs that it shows: "runs …".
         longest: most letters of a text.
         metavar: what the help of the command calls its value.
@@ -44,6 +44,8 @@ RUN_FILTERS = (
     RunFilterField("key", "text", "that this start key made"),
     RunFilterField("schedule", "text", "of this schedule", 100, "NAME"),
     RunFilterField("who", "text", "that this one started", metavar="NAME"),
+    RunFilterField("pool", "text", "that use this pool now, or wait for it", 100, "NAME"),
+    RunFilterField("priority", "number", "of this priority", metavar="N"),
     RunFilterField("since", "time", "started then or later: 2h ago, or a time", metavar="TIME"),
     RunFilterField("until", "time", "started before then: 2h ago, or a time", metavar="TIME"),
     RunFilterField("within", "span", "started so long ago or later, as 24h", metavar="TIME"),

@@ -219,7 +219,7 @@ class PoolWorld(Floor):
             begun.append((self.inline.clock.mono, weight))
             rate = self.rates[base_of(pool)]
             if rate is not None:
-                since = self.inline.clock.mono - rate.seconds
+                since = self.inline.clock.mono - rate.seconds + 1e-9
                 recent = sum(one for at, one in begun if at > since)
                 assert recent <= rate.count, f"{pool}: {recent} began within {rate}"
 

@@ -39,7 +39,8 @@ export type SkipReason =
   | "not_reached"
   | "stopped"
   | "gone"
-  | "by_hand";
+  | "by_hand"
+  | "not_chosen";
 
 export type Part = StepPart | SequencePart | ParallelPart | EachPart;
 
@@ -896,7 +897,8 @@ export interface Pause {
 /** A run that uses a pool. */
 export interface PoolUser {
   run: number;
-  attempts: number;
+  /** How many of its places its attempts have in use. */
+  weight: number;
 }
 
 /** One value of a pool with `per`, which has the limit for itself. */
@@ -945,11 +947,30 @@ export interface PoolWaits {
   since: string;
 }
 
+/** Ready steps of a share that use the same pools. */
+export interface PoolWaiter {
+  share: string;
+  priority: number;
+  /** By pool, with its value, the weight of a step. */
+  pools: Record<string, number>;
+  steps: number;
+  /** Since when room is kept for the next of them; null while none is. */
+  reserved_at: string | null;
+  /** Why the next of them does not begin. */
+  reasons: Reason[];
+}
+
 /** How a pool was used within the last hour, and who waits for it. */
 export interface PoolUse {
   /** Since it was first looked at. */
   minutes: Level[];
   waits: PoolWaits[];
+  /** Next first, up to 50. */
+  queue: PoolWaiter[];
+  /** How many shares follow behind those. */
+  more: number;
+  /** How many steps wait at each priority, the highest first. */
+  by_priority: Record<string, number>;
 }
 
 /** A pool as it is now. */
@@ -961,7 +982,7 @@ export interface Pool {
   rate: Rate | null;
   note: string;
   paused: Pause | null;
-  /** Attempts that were handed out and have not ended. */
+  /** The weight of attempts that were handed out and have not ended. */
   in_use: number;
   /** Steps that could run. */
   waiting: number;

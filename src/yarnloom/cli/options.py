@@ -159,7 +159,9 @@ def filter_options(parser: argparse._ActionsContainer, which: str) -> None:
         if field.kind == "flag":
             add(field.option, action="store_true", help=text)
         else:
-            kind = past_time if field.kind == "time" else str
+            kind: Callable[[str], Any] = str
+            if field.kind in ("time", "number"):
+                kind = past_time if field.kind == "time" else int
             add(field.option, type=kind, metavar=field.metavar, help=text)
     add("--saved", metavar="NAME", help="as this saved filter says; other options count more")
 

@@ -55,6 +55,8 @@ def pool(client: Client, options: argparse.Namespace) -> int:
         found = client.call(pool_request(options.name, **settings, reason=options.reason))
     else:
         found = client.call(Request("GET", f"/pools/{options.name}"))
+        use = client.call(Request("GET", f"/pools/{options.name}/use"))
+        found |= {name: use[name] for name in ("queue", "more", "by_priority")}
     if options.json:
         output.print_json(found)
     else:
@@ -97,7 +99,7 @@ def rate_text(rate: View | None) -> str:
 
 
 def _users(pool: View) -> str:
-    shown = [f"run {one['run']} ({one['attempts']})" for one in pool["used_by"][:3]]
+    shown = [f"run {one['run']} ({one['weight']})" for one in pool["used_by"][:3]]
     more = pool["runs"] - len(shown)
     return ", ".join(shown) + (f" and {more} more" if more > 0 else "") or "–"
 
@@ -111,6 +113,7 @@ def _print_pool(found: View) -> None:
         ("rate", "" if found["rate"] is None else f"{rate_text(found['rate'])} begin at most"),
         ("begun", f"{found['begun_last_minute']} in the last minute"),
         ("used by", _users(found) if found["used_by"] else ""),
+        ("waiting", _priorities(found.get("by_priority", {}))),
         ("paused", _pause(found["paused"])),
         ("by hand", ", ".join(f"{k} {_setting(v)}" for k, v in found["by_hand"].items())),
         *((f"loom {one['loom']}", _declaration(one)) for one in found["declared"]),
@@ -123,6 +126,31 @@ def _print_pool(found: View) -> None:
         for one in found["values"]:
             rows.add_row(one["value"], str(one["in_use"]), str(one["waiting"]))
         out.print(Padding(rows, (1, 0, 0, 2), expand=False))
+    if found.get("queue"):
+        out.print(Padding(_queue_table(found), (1, 0, 0, 2), expand=False))
+        if found["more"]:
+            output.say(f"{found['more']:,} more shares follow")
+
+
+def _priorities(counts: View) -> str:
+    """How many wait, where they differ in priority: "3 at priority 5, 20 at 0"."""
+    if len(counts) < 2:
+        return ""
+    words = [f"{steps:,} at {priority}" for priority, steps in counts.items()]
+    return ", ".join([words[0].replace(" at ", " at priority "), *words[1:]])
+
+
+def _queue_table(pool: View) -> Any:
+    """Who waits, next first."""
+    rows = output.table("", "share", "steps", "needs", "why", numbers=("", "steps"))
+    for place, one in enumerate(pool["queue"], 1):
+        needs = ", ".join(
+            f"{weight} of {name}" if weight > 1 else name for name, weight in one["pools"].items()
+        )
+        share = one["share"] + (f" (priority {one['priority']})" if one["priority"] else "")
+        why = "; ".join(reason["text"] for reason in one["reasons"]) or "its turn comes next"
+        rows.add_row(str(place), share, f"{one['steps']:,}", needs, why)
+    return rows
 
 
 def _pause(paused: View | None) -> str:

@@ -15,6 +15,8 @@ class RunsFilter(TypedDict, total=False):
         key: runs that this start key made.
         schedule: runs of this schedule.
         who: runs that this one started.
+        pool: runs that use this pool now, or wait for it.
+        priority: runs of this priority.
         since: runs started then or later: 2h ago, or a time.
         until: runs started before then: 2h ago, or a time.
         within: runs started so long ago or later, as 24h.
@@ -29,6 +31,8 @@ class RunsFilter(TypedDict, total=False):
     key: str | None
     schedule: str | None
     who: str | None
+    pool: str | None
+    priority: int | None
     since: datetime | None
     until: datetime | None
     within: str | None

@@ -15,6 +15,7 @@ from yarnloom.engine.dispatch.effects import Effects
 from yarnloom.engine.dispatch.kept_files import KeptFiles
 from yarnloom.engine.dispatch.pool_settings import PoolSettings
 from yarnloom.engine.queries.explain import Explanations
+from yarnloom.engine.queries.pool_queue import PoolQueues
 from yarnloom.engine.rules.run_clock import RunTime
 from yarnloom.engine.state.statistics import Statistics
 from yarnloom.engine.state.transaction_notes import Afterwards, Changes, Composing, begin_anew
@@ -89,6 +90,7 @@ CLASSES = (
         ListResults,
         Mending,
         Pausing,
+        PoolQueues,
         PoolSettings,
         Publishing,
         RunChanges,

@@ -34,7 +34,7 @@ from yarnloom.plan.model import (
 from yarnloom.plan.part_types import Types
 from yarnloom.plan.schemas import show
 from yarnloom.plan.scopes import Findings, Scopes
-from yarnloom.plan.step_rules import RULES, PoolUse, read_rules
+from yarnloom.plan.step_rules import RULES, UsedPool, read_rules
 from yarnloom.plan.validators import schema_problem
 from yarnloom.units import seconds
 from yarnloom.values import JsonObject, JsonValue
@@ -407,7 +407,7 @@ class _Reader:
             self.plan.share = scopes.share(node, self.plan.document["share"])
 
 
-def _per_option(raw: JsonObject, use: PoolUse) -> str:
+def _per_option(raw: JsonObject, use: UsedPool) -> str:
     """How the `per` of a pool's use is called in messages."""
     return f"pools.{use.pool}.per" if "pools" in raw else "per"
 

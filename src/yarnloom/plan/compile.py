@@ -16,8 +16,8 @@ from yarnloom.plan.model import INSTEAD, ON_END, ON_FAILURE, OTHERWISE, PLAN_FOR
 from yarnloom.plan.references import value_json
 from yarnloom.plan.step_rules import (
     POOL_RULES,
-    PoolUse,
     StepRules,
+    UsedPool,
     read_rules,
     read_uses,
     uses_json,
@@ -244,7 +244,7 @@ class _Writer:
 
     def pools(
         self, part: Step, facts: TaskFacts, inputs: JsonObject, where: str
-    ) -> tuple[list[PoolUse], list[tuple[str, str]]]:
+    ) -> tuple[list[UsedPool], list[tuple[str, str]]]:
         """The pools of a step: its own, else its task's."""
         of_task = {
             use.pool: replace(use, per=use.per and per_input(facts, use.per, inputs))

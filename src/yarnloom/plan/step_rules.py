@@ -151,7 +151,7 @@ class Use:
 
 
 @dataclass(frozen=True, slots=True)
-class PoolUse:
+class UsedPool:
     """A pool that a step uses, as `Use` says."""
 
     pool: str
@@ -187,7 +187,7 @@ class StepRules:
         priority: higher first; else its run's.
     """
 
-    pools: tuple[PoolUse, ...] = ()
+    pools: tuple[UsedPool, ...] = ()
     retry: Retry | None = None
     timeout: float | None = None
     deadline: float | None = None
@@ -222,7 +222,7 @@ class StepRules:
         return found
 
 
-def uses_json(uses: Sequence[PoolUse]) -> JsonObject:
+def uses_json(uses: Sequence[UsedPool]) -> JsonObject:
     """The pools of a step as they stand in a plan: a single place of one in the short form."""
     if len(uses) == 1 and uses[0].weight == 1:
         (use,) = uses
@@ -296,7 +296,7 @@ def _whole(value: JsonValue, allowed: range) -> int:
     raise ValueError(f"found {value!r:.60}; expected a whole number {limits}")
 
 
-def read_uses(given: JsonObject) -> tuple[tuple[PoolUse, ...], list[tuple[str, str]]]:
+def read_uses(given: JsonObject) -> tuple[tuple[UsedPool, ...], list[tuple[str, str]]]:
     """The pools that a step uses, as they were given, in Python or in a plan's JSON.
 
     Returns:
@@ -312,11 +312,11 @@ def read_uses(given: JsonObject) -> tuple[tuple[PoolUse, ...], list[tuple[str, s
         return (), [] if per is None else [("per", message)]
     if not isinstance(pool, str):
         return (), [("pool", f"found {pool!r:.60}; expected a pool's name")]
-    return (PoolUse(pool, 1, per),), []
+    return (UsedPool(pool, 1, per),), []
 
 
-def _many_uses(pools: Any) -> tuple[tuple[PoolUse, ...], list[tuple[str, str]]]:
-    uses: list[PoolUse] = []
+def _many_uses(pools: Any) -> tuple[tuple[UsedPool, ...], list[tuple[str, str]]]:
+    uses: list[UsedPool] = []
     wrong: list[tuple[str, str]] = []
     if isinstance(pools, dict):
         pools = [
@@ -338,7 +338,7 @@ def _many_uses(pools: Any) -> tuple[tuple[PoolUse, ...], list[tuple[str, str]]]:
         elif pool in (use.pool for use in uses):
             wrong.append((f"pools.{pool}", "the pool is named twice; give one weight"))
         else:
-            uses.append(PoolUse(pool, weight, one.get("per")))
+            uses.append(UsedPool(pool, weight, one.get("per")))
     if len(uses) > MOST_POOLS:
         wrong.append(("pools", f"found {len(uses)} pools; a step uses at most {MOST_POOLS}"))
     return tuple(uses), wrong

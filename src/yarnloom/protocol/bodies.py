@@ -15,6 +15,7 @@ from yarnloom.protocol.fields import (
     LONGEST,
     FilterName,
     Name,
+    Priority,
     Strict,
     Tags,
     Time,
@@ -39,7 +40,7 @@ class StartBody(Strict):
     key: Annotated[str, Field(min_length=1, max_length=200)] | None = Field(
         None, description="Start key: starting twice with one makes one run."
     )
-    priority: Annotated[int, Field(strict=True, ge=-1000, le=1000)] = 0
+    priority: Priority = 0
     share: Annotated[str, Field(max_length=200)] = Field(
         "", description="Whom fair turns are counted for; the run itself unless given."
     )
@@ -117,7 +118,7 @@ class ChangeBody(ReasonBody):
     after: Annotated[float, Field(strict=True, ge=0, le=LONGEST)] | None = Field(
         None, description="Instead of `at`: seconds from now, 0 is now."
     )
-    priority: Annotated[int, Field(strict=True, ge=-1000, le=1000)] | None = None
+    priority: Priority | None = None
     tags: Tags | None = Field(None, description="All of them, in place of those it has.")
 
     @model_validator(mode="after")
@@ -145,7 +146,7 @@ class StepBody(ReasonBody):
     pool: Annotated[str, Field(max_length=100)] | None = Field(
         None, description="Of an edit; empty for none."
     )
-    priority: Annotated[int, Field(strict=True, ge=-1000, le=1000)] | None = None
+    priority: Priority | None = None
     output: Value = Field(None, description="Of a supply.")
     now: Truth = Field(False, description="Of a cancel: without a grace.")
 

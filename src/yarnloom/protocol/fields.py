@@ -154,3 +154,7 @@ class Strict(BaseModel):
     """A request body: a field that is not known is a mistake."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+Priority = Annotated[int, Field(strict=True, ge=-1000, le=1000)]
+"""How urgent a run is; higher runs first."""

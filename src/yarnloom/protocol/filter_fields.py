@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from yarnloom.protocol.fields import Span, Strict, Time, Truth
+from yarnloom.protocol.fields import Priority, Span, Strict, Time, Truth
 
 
 class FilterBody(Strict):
@@ -27,6 +27,10 @@ class FilterBody(Strict):
     who: Annotated[str, Field(max_length=200)] | None = Field(
         None, description="Runs that this one started."
     )
+    pool: Annotated[str, Field(max_length=100)] | None = Field(
+        None, description="Runs that use this pool now, or wait for it."
+    )
+    priority: Priority | None = Field(None, description="Runs of this priority.")
     since: Time | None = Field(None, description="Runs started then or later: 2h ago, or a time.")
     until: Time | None = Field(None, description="Runs started before then: 2h ago, or a time.")
     within: Span | None = Field(None, description="Runs started so long ago or later, as 24h.")
@@ -57,6 +61,10 @@ class FilterQuery(Strict):
     who: Annotated[str, Field(max_length=200)] | None = Field(
         None, description="Runs that this one started."
     )
+    pool: Annotated[str, Field(max_length=100)] | None = Field(
+        None, description="Runs that use this pool now, or wait for it."
+    )
+    priority: int | None = Field(None, description="Runs of this priority.")
     since: Time | None = Field(None, description="Runs started then or later: 2h ago, or a time.")
     until: Time | None = Field(None, description="Runs started before then: 2h ago, or a time.")
     within: Span | None = Field(None, description="Runs started so long ago or later, as 24h.")

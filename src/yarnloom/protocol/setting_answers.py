@@ -7,7 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from yarnloom.protocol.answer_fields import Answer, Moment, OrUnreadable
-from yarnloom.protocol.run_answers import RunStateWord
+from yarnloom.protocol.run_answers import ReasonAnswer, RunStateWord
 from yarnloom.values import JsonObject
 
 
@@ -30,7 +30,7 @@ class PoolUser(Answer):
     """A run that uses a pool."""
 
     run: int
-    attempts: int
+    weight: int = Field(description="How many of its places its attempts have in use.")
 
 
 class PoolValue(Answer):
@@ -82,11 +82,29 @@ class PoolWaits(Answer):
     since: Moment
 
 
+class PoolWaiter(Answer):
+    """Ready steps of a share that use the same pools."""
+
+    share: str
+    priority: int
+    pools: dict[str, int] = Field(description="By pool, with its value, the weight of a step.")
+    steps: int
+    reserved_at: Moment | None = Field(
+        description="Since when room is kept for the next of them; null while none is."
+    )
+    reasons: list[ReasonAnswer] = Field(description="Why the next of them does not begin.")
+
+
 class PoolUse(Answer):
     """How a pool was used within the last hour, and who waits for it."""
 
     minutes: list[LevelAnswer] = Field(description="Since it was first looked at.")
     waits: list[PoolWaits]
+    queue: list[PoolWaiter] = Field(description="Next first, up to 50.")
+    more: int = Field(description="How many shares follow behind those.")
+    by_priority: dict[str, int] = Field(
+        description="How many steps wait at each priority, the highest first."
+    )
 
 
 class PoolAnswer(Answer):
@@ -98,7 +116,9 @@ class PoolAnswer(Answer):
     rate: RateAnswer | None
     note: str
     paused: Pause | None
-    in_use: int = Field(description="Attempts that were handed out and have not ended.")
+    in_use: int = Field(
+        description="The weight of attempts that were handed out and have not ended."
+    )
     waiting: int = Field(description="Steps that could run.")
     begun_last_minute: int
     used_by: list[PoolUser] = Field(description="The runs that use it most.")

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import Field
 
-from yarnloom.protocol.fields import Name, Strict, Tags, Truth, ValueObject
+from yarnloom.protocol.fields import Name, Priority, Strict, Tags, Truth, ValueObject
 
 
 class ScheduleSettings(Strict):
@@ -28,7 +28,7 @@ class ScheduleSettings(Strict):
         description="Which times that were missed are caught up with: one (the newest), all (the "
         "newest 100), none.",
     )
-    priority: Annotated[int, Field(strict=True, ge=-1000, le=1000)] = 0
+    priority: Priority = 0
     share: Annotated[str, Field(max_length=200)] = ""
     tags: Tags = Field(default_factory=list)
     note: Annotated[str, Field(max_length=500)] = ""

@@ -46,7 +46,7 @@ def test_a_limit_holds_and_ends_make_room(at: Floor) -> None:
     assert at.running == [f"{number}/all[{i}]/it" for i in range(3)]
     pool = at.inline.pool("link")
     assert (pool["in_use"], pool["waiting"]) == (3, 27)
-    assert pool["used_by"] == [{"run": number, "attempts": 3}]
+    assert pool["used_by"] == [{"run": number, "weight": 3}]
     at.end(f"{number}/all[1]/it")
     assert at.running == [f"{number}/all[{i}]/it" for i in (0, 2, 3)]
 

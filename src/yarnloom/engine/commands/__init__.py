@@ -32,7 +32,9 @@ from yarnloom.engine.commands.pools import ListPools as ListPools
 from yarnloom.engine.commands.pools import MakePool as MakePool
 from yarnloom.engine.commands.pools import RemovePool as RemovePool
 from yarnloom.engine.commands.queries import ListQuiet as ListQuiet
+from yarnloom.engine.commands.queries import PoolQueue as PoolQueue
 from yarnloom.engine.commands.queries import Recently as Recently
+from yarnloom.engine.commands.queries import RunsInPool as RunsInPool
 from yarnloom.engine.commands.queries import Unfold as Unfold
 from yarnloom.engine.commands.queries import Why as Why
 from yarnloom.engine.commands.runs import CancelRun as CancelRun

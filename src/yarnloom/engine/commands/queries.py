@@ -54,3 +54,21 @@ class Recently(Command):
     is_query = True
 
     pool: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class PoolQueue(Command):
+    """Return who waits for a pool, in which order and why."""
+
+    is_query = True
+
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class RunsInPool(Command):
+    """Return the runs with items that have no rows and use a pool, or wait for it."""
+
+    is_query = True
+
+    name: str

@@ -190,15 +190,15 @@ class Dispatcher:
     def reserve_before(self, ordinary: NextUp | None) -> bool:
         """Make reservations for steps that do not fit and come before another; whether any does."""
         lanes, made = self.needs.queue.lanes, False
-        least = ordinary and lanes.order_of(ordinary.pool, ordinary.priority, ordinary.share)
+        least = None
+        if ordinary is not None:
+            least = lanes.order_of(ordinary.pool, ordinary.priority, ordinary.share)
         for key in list(self.too_large):
             order = lanes.order_of(*key)
             if order is None or least is None or order < least:
                 self.too_large.discard(key)
             if order is not None and (least is None or order < least):
-                self.needs.queue.reservations.make(
-                    key, self.needs.time.now, self.needs.could_begin
-                )
+                self.needs.queue.reservations.make(key, self.needs.time.now, self.needs.could_begin)
                 made = True
         return made and ordinary is not None
 

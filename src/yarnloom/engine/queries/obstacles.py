@@ -56,7 +56,7 @@ class Obstacles:
             waiters: attempts in which a task waits for another run, and for which.
             order: whether it is told who comes before.
         """
-        pool_reasons = list(self._of_pools(step))
+        pool_reasons = list(self.of_pools(step.pool, step.priority, step.share))
         yield from pool_reasons
         yield from self._of_itself(step, waiters)
         worker_reason = self._of_workers(step)
@@ -93,15 +93,15 @@ class Obstacles:
         leg = self.relays.attempts.get(attempt)
         return leg.run if leg else self.granted_items.run_of_attempt(attempt)
 
-    def _of_pools(self, step: StepRow) -> Iterator[Reason]:
-        """Everything in the pools of a step that keeps it from starting."""
-        key = (step.pool, step.priority, step.share)
+    def of_pools(self, pools: str, priority: int, share: str) -> Iterator[Reason]:
+        """Everything in its pools that keeps a share's step from starting."""
+        key = (pools, priority, share)
         own = self.queue.reservations.made.get(key)
         before = self.queue.reservations.before(key)
         kept = Counter[str]()
         for one in before:
             kept.update(dict(uses_in(one.pools)))
-        for pool, weight in uses_in(step.pool):
+        for pool, weight in uses_in(pools):
             limiter = self.pools.limiter(pool)
             settings = limiter.settings
             for closed in limiter.obstacles(self.time.mono, weight, kept[pool]):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from yarnloom.engine.records.waits import Reason
 from yarnloom.plan import Rate
 from yarnloom.values import JsonObject, JsonValue
 
@@ -22,7 +23,28 @@ class PoolUser:
     """A run that uses a pool."""
 
     run: int
-    attempts: int
+    weight: int
+
+
+@dataclass(frozen=True, slots=True)
+class PoolWaiter:
+    """Ready steps of a share that enter the same pools."""
+
+    share: str
+    priority: int
+    pools: dict[str, int]
+    steps: int
+    reserved_at: int | None
+    reasons: list[Reason]
+
+
+@dataclass(frozen=True, slots=True)
+class PoolQueueRecord:
+    """Who waits for a pool, next first; how many steps at each priority."""
+
+    waiters: list[PoolWaiter]
+    more: int
+    by_priority: dict[int, int]
 
 
 @dataclass(frozen=True, slots=True)

@@ -242,13 +242,14 @@ class Lanes:
             for lane in self._pools.get(entered, {}).values()
         )
 
-    def waiting_by_priority(self, pool: str) -> dict[int, int]:
-        """How many of them are ready at each priority, the highest first."""
-        found: dict[int, int] = {}
-        for entered in (pool, *self._entering.get(pool, ())):
-            for (priority, _), lane in self._pools.get(entered, {}).items():
-                found[priority] = found.get(priority, 0) + lane.ready
-        return dict(sorted(found.items(), reverse=True))
+    def waiting_shares(self) -> Iterator[tuple[str, int, str, int]]:
+        """Yield pools, priority, share and count of all ready steps that enter the same."""
+        for (pool, share), entry in self._shares.items():
+            counts: dict[int, int] = {}
+            for (priority, _), count in entry.ready.items():
+                counts[priority] = counts.get(priority, 0) + count
+            for priority, count in counts.items():
+                yield pool, priority, share, count
 
     def ready_contracts(self) -> list[tuple[str, str]]:
         """Pool and contract of everything that is ready."""

@@ -177,7 +177,8 @@ class Limiter:
             if self.counted + weight > rate.count:
                 yield PoolBlocked(BlockReason.RATE, self._free_at(weight, rate))
             elif self.counted + weight + reserved > rate.count:
-                yield PoolBlocked(BlockReason.RESERVED)
+                until = self._free_at(weight + reserved, rate)
+                yield PoolBlocked(BlockReason.RESERVED, until)
 
     def _free_at(self, weight: int, rate: Rate) -> float | None:
         """When so much has left the rate's window; None if that waits for attempts to begin."""
@@ -331,5 +332,9 @@ class Pools:
     def tidy(self, pool: str, mono: float) -> None:
         """Forget a limiter that counts nothing."""
         limiters = self._limiters.get(base_of(pool), {})
-        if pool in limiters and limiters[pool].counts_nothing(mono) and limiters[pool].armed is None:
+        if (
+            pool in limiters
+            and limiters[pool].counts_nothing(mono)
+            and limiters[pool].armed is None
+        ):
             del limiters[pool]

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from typing import Annotated
 
 from fastapi import Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine.commands import DropFilter, SaveFilter
+from yarnloom.engine.commands import DropFilter, ListPools, RunsInPool, SaveFilter
 from yarnloom.engine.use_cases import saved_filters
 from yarnloom.protocol.bodies import RunsWanted
 from yarnloom.protocol.fields import FilterName
@@ -16,7 +17,7 @@ from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.service.core import Core
 from yarnloom.service.http.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
-from yarnloom.store.runs import link_records, run_lists
+from yarnloom.store.runs import link_records, run_lists, step_queries
 from yarnloom.store.workers import workflow_records
 from yarnloom.units import micros, seconds
 
@@ -54,7 +55,7 @@ async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> 
     """Which runs are wanted; fields that are given count more than those of the saved filter.
 
     Raises:
-        NotFound: no filter is saved by that name.
+        NotFound: no filter is saved by that name, or there is no such pool.
     """
     if name is not None:
         wanted = await _merged(core, wanted, name)
@@ -68,6 +69,11 @@ async def filter_of(core: Core, wanted: RunsWanted, name: str | None = None) -> 
             values["since"] = max(begin, int(values.get("since", begin)))
         else:
             values[field.name] = micros(value) or 0 if field.kind == "time" else value
+    if "pool" in values:
+        name = str(values["pool"])
+        await core.submit(ListPools(name))  # refuses one that is not there
+        runs = await core.read(step_queries.runs_in_pool, name)
+        values["pool"] = json.dumps(sorted(runs | await core.submit(RunsInPool(name))))
     if "workflow" in values:
         values["workflow"] = await full_name(core, str(values["workflow"]))
     return run_lists.RunFilter(tuple(map(str, wanted.states)), values)

@@ -7,10 +7,20 @@ from typing import Annotated
 from fastapi import Path, Query
 from fastapi.responses import Response
 
-from yarnloom.engine.commands import ChangePool, ListPools, MakePool, Recently, RemovePool
+from yarnloom.engine.commands import (
+    ChangePool,
+    ListPools,
+    MakePool,
+    PoolQueue,
+    Recently,
+    RemovePool,
+)
+from yarnloom.engine.records.settings import PoolWaiter
 from yarnloom.protocol.setting_answers import PoolAnswer, PoolList, PoolUse
 from yarnloom.protocol.setting_bodies import ChangePoolBody, MakePoolBody, PoolSettings
 from yarnloom.service.http.api_router import api_router
+from yarnloom.service.render.reasons import reason_json
+from yarnloom.service.render.runs import plain_json
 from yarnloom.service.route_helpers import Asker, TheCore, answer, problems
 from yarnloom.store.runs import step_queries
 from yarnloom.values import JsonObject
@@ -18,6 +28,7 @@ from yarnloom.values import JsonObject
 router = api_router("pools", "/pools")
 
 WAITS_SHOWN = 10
+_OF_WAITER = tuple(PoolWaiter.__slots__)
 
 PoolName = Annotated[str, Path(max_length=100)]
 Reason = Annotated[str, Query(max_length=2_000, description="Why, for the record")]
@@ -48,7 +59,14 @@ async def pool_use(core: TheCore, name: PoolName) -> Response:
     """How full a pool was in each minute of the last hour, and which runs wait for it."""
     minutes = await core.submit(Recently(name))
     waits = await core.read(step_queries.waiting_in_pool, name, WAITS_SHOWN)
-    return answer(PoolUse, {"minutes": minutes, "waits": waits})
+    waiting = await core.submit(PoolQueue(name))
+    queue = [
+        {**plain_json(one, _OF_WAITER), "reasons": [reason_json(why) for why in one.reasons]}
+        for one in waiting.waiters
+    ]
+    by_priority = {str(priority): steps for priority, steps in waiting.by_priority.items()}
+    facts = {"more": waiting.more, "by_priority": by_priority}
+    return answer(PoolUse, {"minutes": minutes, "waits": waits, "queue": queue, **facts})
 
 
 @router.patch("/{name}", response_model=PoolAnswer, responses=problems(404, 422))

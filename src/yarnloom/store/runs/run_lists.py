@@ -37,13 +37,15 @@ _CONDITIONS = {
     "key": "r.number IN (SELECT run FROM start_keys WHERE key = ?)",
     "schedule": "r.schedule = ?",
     "who": "r.started_by = ?",
+    "pool": "r.number IN (SELECT value FROM json_each(?))",
+    "priority": "r.priority = ?",
     "since": "r.created_at >= ?",
     "until": "r.created_at < ?",
     "text": "(CAST(r.number AS TEXT) = ? OR {places})",
     "followups_failed": "r.followups_failed > 0",
     "without_reports": "r.after IS NULL",
 }
-"""By filter. `within` is a `since`: the service knows the time."""
+"""By filter. `within` is a `since`: the service knows the time, and which runs use a `pool`."""
 
 _TEXT_IN = ("workflow", "params", "tags", "start_key", "started_by", "error")
 

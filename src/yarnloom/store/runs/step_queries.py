@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sqlite3
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NamedTuple
@@ -112,11 +113,30 @@ def waiting_in_pool(connection: sqlite3.Connection, pool: str, limit: int) -> li
     """The runs of which most steps are ready in a pool, or for one of its values, and how many."""
     rows = connection.execute(
         "SELECT run, count(*) AS steps, min(ready_at) AS since FROM steps"
-        " WHERE state = 'ready' AND open IS NULL AND (pool = ?1 OR (pool > ?1 || '[' AND"
-        " pool < ?1 || ']')) GROUP BY run ORDER BY steps DESC, run LIMIT ?2",
-        (pool, limit),
+        f" WHERE state = 'ready' AND open IS NULL AND {_ENTERS}"
+        " GROUP BY run ORDER BY steps DESC, run LIMIT ?2",
+        (_entering(pool), limit),
     )
     return [dict(row) for row in rows]
+
+
+def _entering(pool: str) -> str:
+    """The pattern of the pools of steps among which is one."""
+    return "* " + re.sub(r"[*?[]", lambda letter: f"[{letter[0]}]", pool) + "[[/ ]*"
+
+
+_ENTERS = "(' ' || pool || ' ') GLOB ?1"
+"""Whether a step enters a pool: alone, with a value, with a weight, beside others."""
+
+
+def runs_in_pool(connection: sqlite3.Connection, pool: str) -> set[int]:
+    """The runs with steps that have not ended and use a pool, or one of its values."""
+    rows = connection.execute(
+        "SELECT DISTINCT run FROM steps INDEXED BY steps_open"
+        f" WHERE ended_at IS NULL AND {_ENTERS}",
+        (_entering(pool),),
+    )
+    return {row["run"] for row in rows}
 
 
 _STEP_LIST = """
