@@ -31,6 +31,7 @@ from yarnloom.errors import (
     ValueRefused,
 )
 from yarnloom.outbox_connections import OutboxConnection, Rows, through
+from yarnloom.start_keys import OF_OUTBOX
 from yarnloom.units import Duration
 from yarnloom.values import JsonObject, decode, encode
 
@@ -161,7 +162,7 @@ class Outbox:
         """
         start, _ = start_of(target, given, named)
         if start.key is None:
-            start = replace(start, key=f"outbox/{uuid.uuid4().hex}")
+            start = replace(start, key=OF_OUTBOX + uuid.uuid4().hex)
         body = start.to_json()
         through(connection, self._paramstyle, self._bind).refuse_outside()
         self._execute(

@@ -1,8 +1,8 @@
-"""When something happens again and again by the clock: a cron expression in a time zone.
+"""When something happens again and again: a cron expression in a time zone, or an interval.
 
-Times are microseconds since 1970 UTC, always at full minutes. A local time that does not exist is
-moved to the end of the gap, one that exists twice is taken the first time; expressions whose
-minute or hour begins with `*` follow real time through both.
+Times are microseconds since 1970 UTC; those of a cron expression are full minutes. A local time
+that does not exist is moved to the end of the gap, one that exists twice is taken the first time;
+expressions whose minute or hour begins with `*` follow real time through both.
 
 What an expression means is read by a library; the walk through days and minutes is here, since
 that library skips minutes in zones whose clocks are changed by half an hour.
@@ -136,6 +136,89 @@ class Recurrence:
         while at.astimezone(UTC).astimezone(self._zone) != at:
             at += MINUTE
         return at
+
+
+class Interval:
+    """A time again and again after the same interval, however long what it starts takes.
+
+    Args:
+        every: whole seconds.
+        first: the first time, in microseconds since 1970 UTC.
+        zone: in which times are shown, an IANA name.
+    """
+
+    def __init__(self, every: int, first: int, zone: str = "UTC") -> None:
+        self.every, self.first = every * MICRO, first // MICRO * MICRO
+        self._zone = zone_of(zone)
+
+    def after(self, at: int) -> Iterator[int]:
+        """The planned times after a time, in order."""
+        planned = self.first
+        if at >= self.first:
+            planned += ((at - self.first) // self.every + 1) * self.every
+        while planned // MICRO < _LAST_SECOND:
+            yield planned
+            planned += self.every
+
+    def before(self, at: int) -> Iterator[int]:
+        """The planned times up to and with a time, newest first."""
+        planned = self.first + (at - self.first) // self.every * self.every
+        while planned >= self.first:
+            yield planned
+            planned -= self.every
+
+    def next_after(self, at: int) -> int | None:
+        """The first planned time after a time."""
+        return next(self.after(at), None)
+
+    def text(self, at: int) -> str:
+        """A planned time as RFC 3339 text with the zone's offset."""
+        return datetime.fromtimestamp(at // MICRO, self._zone).isoformat()
+
+
+_LAST_SECOND = int(datetime(LAST_YEAR, 1, 1, tzinfo=UTC).timestamp())
+
+Times = Recurrence | Interval
+
+_RANGES = (60, 24, 31, 12, 7)
+_UNITS = ("m", "h", "d", "", "")
+
+
+def step_problem(cron: str) -> str:
+    """Say which step of a cron expression is not below its field's range; empty if none is.
+
+    Such a step comes true once in each hour, day or year, and not after the interval that it names.
+    """
+    for place, step in _steps(cron):
+        if step >= _RANGES[place]:
+            unit = _UNITS[place]
+            instead = f'; give every="{step}{unit}" instead' if unit else ""
+            return (
+                f"its {FIELDS[place]} has the step {step}, of a range of {_RANGES[place]}, so it "
+                f"comes true only at the first{instead}"
+            )
+    return ""
+
+
+def step_remark(cron: str) -> str:
+    """Say which step of a cron expression leaves a shorter gap at the end of its range."""
+    for place, step in _steps(cron):
+        if step < _RANGES[place] and _RANGES[place] % step and _UNITS[place]:
+            around = ("hour", "day", "month")[place]
+            return (
+                f"its {FIELDS[place]} has the step {step}, so that the last gap of each {around} "
+                f'is another than the others; every="{step}{_UNITS[place]}" is even'
+            )
+    return ""
+
+
+def _steps(cron: str) -> Iterator[tuple[int, int]]:
+    """The steps of all fields, each with the field's place."""
+    for place, field in enumerate(cron.split()[: len(FIELDS)]):
+        for part in field.split(","):
+            start, slash, step = part.partition("/")
+            if slash and step.isdigit() and int(step) and start == "*":
+                yield place, int(step)
 
 
 @functools.cache

@@ -1020,8 +1020,17 @@ export interface Schedule {
   loom: string | null;
   workflow: string;
   params: JsonObject;
+  /** Empty if it comes after an interval. */
   cron: string;
+  /** The interval, as 90m; empty if it comes by cron. */
+  every: string;
+  /** The first time of the interval; empty for when it was made. */
+  first: string;
+  /** Up to how much later each time it starts; empty for none. */
+  spread: string;
   zone: string;
+  /** What its times do that its author may not mean. */
+  remarks: string[];
   if_busy: "wait" | "skip" | "replace" | "start";
   missed: "one" | "all" | "none";
   priority: number;
@@ -1051,10 +1060,14 @@ export interface ScheduleList {
   schedules: Schedule[];
 }
 
-/** When a cron expression comes true next. */
+/** When a schedule would come next. */
 export interface NextTimes {
   cron: string;
+  every: string;
+  first: string;
   zone: string;
+  /** What the times do that may not be meant. */
+  remarks: string[];
   /** RFC 3339, with the zone's offset. */
   times: string[];
 }

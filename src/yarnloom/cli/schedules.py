@@ -21,6 +21,9 @@ View = JsonObject
 SETTINGS = (
     BodyOption("workflow", "what it starts"),
     BodyOption("cron", "minute hour day month weekday", more={"metavar": "WHEN"}),
+    BodyOption("every", "an interval in place of --cron, as 90m", more={"metavar": "TIME"}),
+    BodyOption("first", "the first time of --every (default: when it is made)"),
+    BodyOption("spread", "start each time up to so much later, as 5m", more={"metavar": "TIME"}),
     BodyOption("zone", "by whose clock, as Europe/Lisbon (default UTC)"),
     BodyOption(
         "if_busy",
@@ -127,16 +130,19 @@ def _params(client: Client, workflow: str | None, options: argparse.Namespace) -
 
 def _times(client: Client, changes: View, options: argparse.Namespace) -> int:
     """When it would come, before anything is saved."""
-    if "cron" not in changes:
+    if "cron" not in changes and "every" not in changes:
         known = client.call(Request("GET", f"/schedules/{options.name}"))
         changes = {**known, **changes}
-    query = {"cron": changes["cron"], "zone": changes.get("zone", "UTC"), "count": 10}
-    found = client.call(Request("GET", "/next-times", query=query))
+    names = ("cron", "every", "first", "zone")
+    query = {name: changes[name] for name in names if changes.get(name)}
+    found = client.call(Request("GET", "/next-times", query={**query, "count": 10}))
     if options.json:
         output.print_json(found)
         return 0
     for text in found["times"]:
         out.print(_local(text))
+    for remark in found["remarks"]:
+        output.say(remark)
     return 0
 
 
@@ -169,10 +175,17 @@ def _print(found: View) -> None:
         out.print(Text.assemble((f"  {'' if place else label:<14}", "dim"), _local(text)))
     if paused:
         out.print(Text(f"  let it go on: yarnloom schedule {found['name']} --resume", "dim"))
+    for remark in found["remarks"]:
+        output.say(remark)
 
 
 def _when(one: View) -> str:
-    return f"{one['cron']}  {one['zone']}"
+    if not one["every"]:
+        words = one["cron"]
+    else:
+        words = f"every {one['every']}" + (f" from {one['first']}" if one["first"] else "")
+    spread = f"  spread over {one['spread']}" if one["spread"] else ""
+    return f"{words}  {one['zone']}{spread}"
 
 
 def _next(one: View) -> Text:

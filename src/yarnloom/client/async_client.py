@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import time
-import uuid
 from collections.abc import AsyncIterator, Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Literal, ParamSpec, TypeVar, Unpack, overload
@@ -20,6 +19,7 @@ from yarnloom.client.run_facts import read
 from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.start_request import Start, WatchedStartOptions, start_of
 from yarnloom.errors import WaitTimeout
+from yarnloom.start_keys import generated_key
 from yarnloom.units import Duration
 from yarnloom.values import JsonObject
 
@@ -148,7 +148,7 @@ class AsyncClient(AsyncSettingCalls, AsyncFileCalls):
         Raises:
             NotFound: there is none of that name.
         """
-        body = {"key": uuid.uuid4().hex, "reason": reason}
+        body = {"key": generated_key(), "reason": reason}
         path = f"/schedules/{quote(name, safe='')}/start"
         return await self.begin(Request("POST", path, body), None)
 

@@ -267,7 +267,7 @@ class AsyncSettingCalls(AsyncConnection):
         self,
         target: Call[Any] | str,
         *,
-        cron: str,
+        cron: str = "",
         name: str = "",
         paused: bool = False,
         **settings: Any,
@@ -279,8 +279,8 @@ class AsyncSettingCalls(AsyncConnection):
             cron: when: minute, hour, day of month, month, day of week.
             name: the schedule's; the workflow's unless given.
             paused: whether it is made paused.
-            settings: `zone`, `params` (after a name), `if_busy`, `missed`, `priority`, `share`,
-                `tags`, `note` and `reason`, as of `loom.schedule`.
+            settings: `every`, `first`, `spread`, `zone`, `params` (after a name), `if_busy`,
+                `missed`, `priority`, `share`, `tags`, `note` and `reason`, as of `loom.schedule`.
 
         Raises:
             InvalidInput: something is not right; `problems` holds all that is wrong.
@@ -315,9 +315,12 @@ class AsyncSettingCalls(AsyncConnection):
         """
         await self.call(http_requests.remove_request("schedules", name, reason))
 
-    async def next_times(self, cron: str, *, zone: str = "UTC", count: int = 5) -> list[datetime]:
-        """Return the next times of five fields of a schedule, by a zone's clock."""
-        data = await self._get("/next-times", cron=cron, zone=zone, count=count)
+    async def next_times(
+        self, cron: str = "", *, every: str = "", first: str = "", zone: str = "UTC", count: int = 5
+    ) -> list[datetime]:
+        """Return the next times of a schedule by five fields or an interval, by a zone's clock."""
+        query = {"cron": cron, "every": every, "first": first, "zone": zone}
+        data = await self._get("/next-times", count=count, **query)
         return [datetime.fromisoformat(text) for text in data["times"]]
 
     async def _schedule(self, request: Request) -> ScheduleAnswer:

@@ -6,7 +6,6 @@ import getpass
 import json
 import os
 import socket
-import uuid
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -23,6 +22,7 @@ from yarnloom.errors import BadAnswer, Problem, YarnloomError, nearest
 from yarnloom.plain_values import plain_values
 from yarnloom.run_filters import RUN_FILTERS
 from yarnloom.sdk.interrupts import attempt_now
+from yarnloom.start_keys import generated_key
 from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue, decode, encode
 
@@ -224,7 +224,7 @@ def rerun_request(number: int, changes: Mapping[str, JsonValue], reason: str) ->
     """Start a run anew; the key that is made up makes sending twice safe."""
     given = plain_values(dict(changes))
     encode(given, "params")
-    body = {"params": given, "reason": reason, "key": uuid.uuid4().hex}
+    body = {"params": given, "reason": reason, "key": generated_key()}
     return Request("POST", f"/runs/{number}/rerun", body)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from datetime import datetime
@@ -10,6 +9,7 @@ from typing import TYPE_CHECKING, Any, TypedDict
 
 from yarnloom.errors import Problem, ValueRefused, nearest
 from yarnloom.plain_values import plain_values
+from yarnloom.start_keys import generated_key
 from yarnloom.units import Duration, seconds
 from yarnloom.values import JsonObject, JsonValue, encode
 
@@ -79,7 +79,7 @@ class Start:
         body = {
             "target": self.name,
             "params": params,
-            "key": self.key or uuid.uuid4().hex,
+            "key": self.key or generated_key(),
             "priority": self.priority,
             "share": self.share,
             "tags": list(self.tags),

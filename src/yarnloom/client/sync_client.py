@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-import uuid
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Literal, ParamSpec, TypeVar, Unpack, overload
@@ -19,6 +18,7 @@ from yarnloom.client.runs_filter import RunsFilter
 from yarnloom.client.setting_calls import SettingCalls
 from yarnloom.client.start_request import Start, WatchedStartOptions, start_of
 from yarnloom.errors import WaitTimeout
+from yarnloom.start_keys import generated_key
 from yarnloom.units import Duration
 from yarnloom.values import JsonObject
 
@@ -145,7 +145,7 @@ class Client(SettingCalls, FileCalls):
         Raises:
             NotFound: there is none of that name.
         """
-        body = {"key": uuid.uuid4().hex, "reason": reason}
+        body = {"key": generated_key(), "reason": reason}
         path = f"/schedules/{quote(name, safe='')}/start"
         return self.begin(Request("POST", path, body), None)
 

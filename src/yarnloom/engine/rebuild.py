@@ -80,8 +80,8 @@ class Rebuild:
             # The plan says what the steps of a contract expect of a worker.
             self.plans.of(self.unit.run(run))
             self.queue.lanes.add(pool, priority, share, contract, count)
-        for workflow, admission, count in store.runs_by_workflow(unit):
-            self.workflows.counted(admission)[workflow] += count
+        for workflow, queue, admission, count in store.runs_by_queue(unit):
+            self.workflows.counted(admission)[workflow, queue] += count
         self.workflows.listeners = listeners_of(self.unit)
         self.schedules.rearm()
         self.set_timers()

@@ -340,11 +340,14 @@ class _Reader:
             self.say(root, "if_busy= needs at_once=, which says when it is busy", "if_busy")
         else:
             self.plan.if_busy = IfBusy(busy)
-        if (given := document.get("deadline")) is not None:
-            try:
-                self.plan.deadline = seconds(given)
-            except ValueError as error:
-                self.say(root, str(error), "deadline")
+        if "per" in document and self.plan.at_once is None:
+            self.say(root, "per= says for what at_once= holds; give at_once= too", "per")
+        for name in ("deadline", "key_for"):
+            if (given := document.get(name)) is not None:
+                try:
+                    setattr(self.plan, name, seconds(given))
+                except ValueError as error:
+                    self.say(root, str(error), name)
 
     def may_fail(self, value: JsonValue, node: Node) -> tuple[float, bool]:
         if value is None:
@@ -375,8 +378,9 @@ class _Reader:
         scopes.refuse_cycles()
         for node in self.plan.nodes:
             types.check(node, self.raw[node.index])
-        if self.plan.share is not None:
-            types.check_share(self.plan.share)
+        for name, source in (("share", self.plan.share), ("per", self.plan.per)):
+            if source is not None:
+                types.check_of_runs(name, source)
         types.mark_wanted()
 
     def references(self, node: Node, scopes: Scopes) -> None:
@@ -404,7 +408,9 @@ class _Reader:
             if uses:
                 node.rules = replace(node.rules, pools=tuple(uses))
         if node.parent is None and "share" in self.plan.document:
-            self.plan.share = scopes.share(node, self.plan.document["share"])
+            self.plan.share = scopes.of_runs(node, "share", self.plan.document["share"])
+        if node.parent is None and "per" in self.plan.document:
+            self.plan.per = scopes.of_runs(node, "per", self.plan.document["per"])
 
 
 def _per_option(raw: JsonObject, use: UsedPool) -> str:

@@ -80,7 +80,8 @@ def compile_plan(
         lookup: finds the task that a function was declared as.
         on_failure: the workflow's follow-up for a failure.
         on_end: the workflow's follow-up for any end.
-        options: what the workflow says of its runs: `share`, `at_once`, `if_busy`, `deadline`.
+        options: what the workflow says of its runs: `share`, `at_once`, `per`, `if_busy`,
+            `key_for`, `deadline`.
 
     Returns:
         The document, and the problems that can only be seen in Python (a function that is no
@@ -194,14 +195,14 @@ class _Writer:
     def options(self, given: JsonObject, where: str) -> JsonObject:
         """What a workflow says of its runs; whether it is right is seen when it is read."""
         found = {name: value for name, value in given.items() if value is not None}
-        if "share" in found:
-            found["share"] = self.input(found["share"], f"{where}.share")
-        if "deadline" in found:
+        for name in {"share", "per"} & found.keys():
+            found[name] = self.input(found[name], f"{where}.{name}")
+        for name in {"deadline", "key_for"} & found.keys():
             try:
-                found["deadline"] = seconds(found["deadline"])
+                found[name] = seconds(found[name])
             except ValueError as error:
-                self.problems.append(Problem(f"{where}.deadline", str(error)))
-                del found["deadline"]
+                self.problems.append(Problem(f"{where}.{name}", str(error)))
+                del found[name]
         return found
 
     def step(self, part: Step, where: str) -> JsonObject:

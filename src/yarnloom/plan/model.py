@@ -321,7 +321,10 @@ class Plan:
         nodes: in plan order.
         share: where the name comes from that fair turns of a run are counted for; else its own.
         at_once: how many runs of the workflow may be under way; None for any number.
+        per: where the value comes from for each of which that limit holds; None for all runs.
         if_busy: what becomes of a run that comes when so many are.
+        key_for: seconds after a run's end for which its start key is taken, if its caller chose
+            it; None for as long as keys are kept.
         deadline: seconds from a run's start to when it must have ended.
     """
 
@@ -331,7 +334,9 @@ class Plan:
     nodes: list[Node]
     share: Source | None = None
     at_once: int | None = None
+    per: Source | None = None
     if_busy: IfBusy = IfBusy.WAIT
+    key_for: float | None = None
     deadline: float | None = None
 
     @property

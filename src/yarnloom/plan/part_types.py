@@ -131,9 +131,9 @@ class Types:
         if node.kind is Kind.STEP and node.task:
             self._check_inputs(node, raw.get("inputs", {}))
 
-    def check_share(self, source: Source) -> None:
-        """Find what does not fit as the name that fair turns are counted for."""
-        self._fits(self.plan.nodes[0], "share", source, _PLAIN)
+    def check_of_runs(self, name: str, source: Source) -> None:
+        """Find what does not fit as a text that a workflow says of each run."""
+        self._fits(self.plan.nodes[0], name, source, _PLAIN)
 
     def _check_inputs(self, node: Node, raw: JsonObject) -> None:
         schema = self.plan.tasks[node.task]["input"]

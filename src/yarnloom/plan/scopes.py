@@ -203,12 +203,12 @@ class Scopes:
         self.say(node, f"found {raw!r:.60}; expected {_KINDS}", name)
         return None
 
-    def share(self, root: Node, raw: JsonValue) -> Source | None:
-        """Where a run's share comes from: a param, or a constant."""
+    def of_runs(self, root: Node, name: str, raw: JsonValue) -> Source | None:
+        """Where a text comes from that a workflow says of each run: a param, or a constant."""
         match raw:
             case {"param": str()} | {"constant": str()}:
-                return self.source(root, "share", raw)
-        self.say(root, f"found {raw!r:.60}; expected param(...) or text", "share")
+                return self.source(root, name, raw)
+        self.say(root, f"found {raw!r:.60}; expected param(...) or text", name)
         return None
 
     # Params and items

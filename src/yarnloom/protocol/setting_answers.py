@@ -151,8 +151,12 @@ class ScheduleAnswer(Answer):
     loom: str | None = Field(description="That declares it; null where it was made by hand.")
     workflow: str
     params: JsonObject
-    cron: str
+    cron: str = Field(description="Empty if it comes after an interval.")
+    every: str = Field(description="The interval, as 90m; empty if it comes by cron.")
+    first: str = Field(description="The first time of the interval; empty for when it was made.")
+    spread: str = Field(description="Up to how much later each time it starts; empty for none.")
     zone: str
+    remarks: list[str] = Field(description="What its times do that its author may not mean.")
     if_busy: Literal["wait", "skip", "replace", "start"]
     missed: Literal["one", "all", "none"]
     priority: int
@@ -182,8 +186,11 @@ class ScheduleList(Answer):
 
 
 class NextTimes(Answer):
-    """When a cron expression comes true next."""
+    """When a schedule would come next."""
 
     cron: str
+    every: str = Field(description="The interval, as 90m; empty if it comes by cron.")
+    first: str = Field(description="The first time of the interval; empty for now.")
     zone: str
+    remarks: list[str] = Field(description="What its times do that its author may not mean.")
     times: list[Moment] = Field(description="RFC 3339, with the zone's offset.")

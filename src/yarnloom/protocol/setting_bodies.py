@@ -17,6 +17,15 @@ class ScheduleSettings(Strict):
     cron: Annotated[str, Field(max_length=200)] = Field(
         "", description="Five fields: minute, hour, day of month, month, day of week."
     )
+    every: Annotated[str, Field(max_length=100)] = Field(
+        "", description="An interval in place of cron, as 90m."
+    )
+    first: Annotated[str, Field(max_length=100)] = Field(
+        "", description="The first time of the interval; when it is made unless given."
+    )
+    spread: Annotated[str, Field(max_length=100)] = Field(
+        "", description="Up to how much later each time it starts, as 5m: the same for each time."
+    )
     zone: Annotated[str, Field(max_length=100)] = Field("UTC", description="An IANA name.")
     if_busy: Annotated[str, Field(max_length=20)] = Field(
         "wait",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from datetime import datetime, timedelta
 from typing import Any, Literal, ParamSpec, overload
 
 from pydantic import BaseModel, TypeAdapter
@@ -37,7 +38,9 @@ class WorkflowOptions(TypedDict, total=False):
     on_end: Part | None
     share: Any
     at_once: int | None
+    per: Any
     if_busy: IfBusyText | None
+    key_for: Duration | None
     deadline: Duration | None
 
 
@@ -103,7 +106,9 @@ class Loom(TaskDeclarations):
         on_end: Part | None = None,
         share: Any = None,
         at_once: int | None = None,
+        per: Any = None,
         if_busy: IfBusyText | None = None,
+        key_for: Duration | None = None,
         deadline: Duration | None = None,
     ) -> Workflow[..., Any]:
         """Declare a workflow.
@@ -120,8 +125,11 @@ class Loom(TaskDeclarations):
             share: whom fair turns of its runs are counted for, e.g. `param("customer")`; each run
                 has turns of its own unless given, here or at its start.
             at_once: how many of its runs may be under way at once.
+            per: a param, as `param("customer")`: `at_once` holds for each of its values.
             if_busy: what becomes of one that comes when so many are: "wait" begins it when one has
                 ended, "skip" cancels it, "replace" cancels the oldest to begin it.
+            key_for: how long after a run's end its start key is taken, if its caller chose it; then
+                the same key starts another run. As long as keys are kept unless given.
             deadline: how long after its start a run must have ended; else it is stopped as by a
                 cancel, and has failed.
         """
@@ -137,7 +145,14 @@ class Loom(TaskDeclarations):
             self._say(f"{name}.params", "rows cannot hold a Secret: they are kept as they are")
         # A param that is not known is a mistake, not something to pass over.
         schema = {**schema, "additionalProperties": False}
-        options = {"share": share, "at_once": at_once, "if_busy": if_busy, "deadline": deadline}
+        options = {
+            "share": share,
+            "at_once": at_once,
+            "per": per,
+            "if_busy": if_busy,
+            "key_for": key_for,
+            "deadline": deadline,
+        }
         own_output = None if output is NO_OUTPUT else self._schema_of(name, output)
         self._workflows[name] = DeclaredWorkflow(
             schema, plan, on_failure, on_end, options, own_output
@@ -156,7 +171,10 @@ class Loom(TaskDeclarations):
         call: Call[Any],
         /,
         *,
-        cron: str,
+        cron: str = "",
+        every: Duration = "",
+        first: datetime | str = "",
+        spread: Duration = "",
         name: str = "",
         zone: str = "UTC",
         if_busy: ScheduleBusyText = "wait",
@@ -175,6 +193,11 @@ class Loom(TaskDeclarations):
             call: what it starts, as `report.of(year=2027)`: a workflow of this loom.
             name: the schedule's, unique at the service; the workflow's unless given.
             cron: when: minute, hour, day of month, month and day of week, as `"30 2 * * *"`.
+            every: an interval in its place, as `"90m"`: that long after the planned time before,
+                however long the run takes.
+            first: the first time of the interval; when the schedule was made unless given.
+            spread: up to how much later each time starts, as `"5m"`, so that what is planned for
+                the same time does not begin at once; the same for each schedule and time.
             zone: by whose clock, an IANA name as `"Europe/Lisbon"`. A local time that a change of
                 the clock leaves out comes at its end, one that it repeats comes the first time.
             if_busy: what becomes of a time that comes while an earlier run of the schedule is under
@@ -200,6 +223,9 @@ class Loom(TaskDeclarations):
         self._schedules[name] = {
             "workflow": workflow,
             "cron": cron,
+            "every": _text_of(every),
+            "first": first.isoformat() if isinstance(first, datetime) else first,
+            "spread": _text_of(spread),
             "zone": zone,
             "params": params,
             "if_busy": if_busy,
@@ -279,3 +305,10 @@ class Loom(TaskDeclarations):
             targets = [self._full(target) for target in task.told["targets"]]
             facts["on_run"] = {**task.told, "targets": targets}
         return facts
+
+
+def _text_of(length: Duration) -> str:
+    """A duration as text, as it stands in a schedule."""
+    if isinstance(length, timedelta):
+        length = length.total_seconds()
+    return length if isinstance(length, str) else f"{length:g}s"

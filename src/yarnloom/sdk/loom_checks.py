@@ -13,6 +13,7 @@ from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings
 from yarnloom.plan.schemas import Fit, describe, fit
 from yarnloom.plan.validators import patterns_for_workers
 from yarnloom.plan.value_problems import problems_of
+from yarnloom.recurrence import step_remark
 from yarnloom.sdk.failures import unknown_kinds
 from yarnloom.sdk.task import DeclaredTask
 from yarnloom.values import JsonObject
@@ -165,6 +166,9 @@ def remarks_on(loom: LoomParts, plans: Sequence[Plan]) -> list[Problem]:
             )
             found.append(Problem(f"{plan.name}.params", text))
     found += _too_heavy(loom, plans)
+    for name, settings in loom.schedules.items():
+        if remark := step_remark(settings["cron"]):
+            found.append(Problem(f"{name}.cron", remark))
     for task in loom.tasks.values():
         if task.rules.quiet_for is not None and not task.hears:
             found.append(

@@ -135,7 +135,7 @@ def _file_system(folder: Path) -> str:
 
 T = TypeVar("T")
 
-SCHEMA_VERSION = 25
+SCHEMA_VERSION = 26
 """Of the tables in `schema.sql`: one more with each change to them."""
 
 READ_LIMIT = 2.0

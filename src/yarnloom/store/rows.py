@@ -45,6 +45,8 @@ class RunRow:
     failures_allowed: int = 0
     attempts: int = 0
     admission: int = 1
+    queue: str = ""
+    put_off: int = 0
     paused_at: int | None = None
     paused_micros: int = 0
     followups_failed: int = 0

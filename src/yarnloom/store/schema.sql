@@ -97,6 +97,8 @@ CREATE TABLE runs (
   failures_allowed INTEGER NOT NULL DEFAULT 0,  -- items, of eaches done
   deadline_at INTEGER,                -- it must have ended by then
   admission INTEGER NOT NULL DEFAULT 1,  -- 0 waits for runs of its workflow
+  queue TEXT NOT NULL DEFAULT '',     -- its value of `per`, for each of which `at_once` holds
+  put_off INTEGER NOT NULL DEFAULT 0,  -- 1: moved to a later time when its steps were ready already
   paused_at INTEGER,                  -- while paused: since when nothing of it executes
   step_actions INTEGER NOT NULL DEFAULT 0,   -- 1 where `step_actions` has rows of it
   renewed INTEGER NOT NULL DEFAULT 0,  -- 1 where rows were made to wait again
@@ -123,12 +125,15 @@ CREATE INDEX runs_by_state ON runs (state, number);
 
 CREATE INDEX runs_by_workflow ON runs (workflow, number);
 
-CREATE INDEX runs_under_way ON runs (workflow, admission, priority, number) WHERE ended_at IS NULL;
+CREATE INDEX runs_under_way ON runs (workflow, queue, admission, priority, number)
+  WHERE ended_at IS NULL;
 
 CREATE INDEX runs_deadline ON runs (deadline_at)
   WHERE deadline_at IS NOT NULL AND ended_at IS NULL AND stop IS NULL AND paused_at IS NULL;
 
 CREATE INDEX runs_held ON runs (number) WHERE state IN ('pausing', 'paused');
+
+CREATE INDEX runs_put_off ON runs (number) WHERE put_off = 1;
 
 -- `admission` is -1 while a run's start time is ahead, or it waits for its turn to be opened.
 CREATE INDEX runs_ahead ON runs (coalesce(start_at, 0), number)

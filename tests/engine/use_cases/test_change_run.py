@@ -9,7 +9,15 @@ import pytest
 
 from tests.floor import Floor, floor, task_loom
 from yarnloom import sequence, step
-from yarnloom.engine.commands import ChangeRun, CheckStarts, StartMany, StartRun
+from yarnloom.engine.commands import (
+    CancelRun,
+    ChangeRun,
+    CheckStarts,
+    PauseRun,
+    ResumeRun,
+    StartMany,
+    StartRun,
+)
 from yarnloom.errors import Conflict, InvalidInput
 from yarnloom.protocol.run_answers import RunAnswer
 from yarnloom.service.render.answers import show
@@ -74,19 +82,63 @@ def test_tags_are_replaced(at: Floor) -> None:
     assert at.inline.run(run)["tags"] == ["ebb"]
 
 
-def test_what_has_begun_or_waits_in_its_queue_is_not_moved(at: Floor) -> None:
-    """With what to do instead."""
+def test_what_waits_can_be_put_off_until_a_worker_has_it(at: Floor) -> None:
+    """One that is ready, one in its workflow's queue; it frees its place there meanwhile."""
     run = at.start("l/w")
-    with pytest.raises(Conflict, match="`pause` holds it"):
-        change(at, run, start_in=HOUR)
-    at.start("l/alone")
+    first = at.start("l/alone")
     held = at.start("l/alone")
-    with pytest.raises(Conflict, match="`pause` holds it"):
-        change(at, held, start_in=HOUR)
-    assert change(at, held, priority=5)["priority"] == 5
+    assert change(at, run, start_in=HOUR)["state"] == "scheduled"
+    assert change(at, first, start_in=2 * HOUR)["state"] == "scheduled"
+    at.worker(places=5)
+    assert [one.partition("/")[0] for one in at.running] == [str(held)]
+    assert at.inline.why(run)["reasons"][0]["kind"] == "scheduled"
+    at.do(PauseRun(run, "t"))
+    at.do(ResumeRun(run, "t"))
+    assert (at.inline.run(run)["state"], len(at.running)) == ("scheduled", 1)
+    at.inline.restart()
+    at.worker(places=5)
+    assert len(at.running) == 1
+
+    at.advance(HOUR + 1)
+    assert len(at.running) == 2
+    at.advance(HOUR + 1)
+    assert [at.inline.run(one)["state"] for one in (run, first, held)] == [
+        *("running", "queued", "running")
+    ]
+    at.end(at.running[0])
+    assert at.inline.run(first)["state"] == "running"
+    assert audit(at.inline.database.writer) == []
+
+
+def test_one_that_is_put_off_can_be_cancelled_and_begun(at: Floor) -> None:
+    """As if it had never been ready."""
+    for act in ("cancel", "begin"):
+        run = at.start("l/w")
+        change(at, run, start_in=HOUR)
+        if act == "cancel":
+            at.do(CancelRun(run, "t"))
+            assert at.inline.run(run)["state"] == "cancelled"
+        else:
+            assert change(at, run, start_in=0)["state"] == "queued"
     at.worker()
-    with pytest.raises(Conflict, match="is running; only one that has not begun"):
-        change(at, run, priority=5)
+    assert len(at.running) == 1
+
+
+def test_what_has_begun_is_only_preferred_and_tagged(at: Floor) -> None:
+    """With what to do instead; of one that has ended nothing changes."""
+    run = at.start("l/w")
+    at.begins = False
+    at.worker()
+    with pytest.raises(Conflict, match="a worker has run 1 in hand"):
+        change(at, run, start_in=HOUR)
+    at.begin(at.running[0])
+    with pytest.raises(Conflict, match="has begun, so it cannot be moved"):
+        change(at, run, start_in=HOUR)
+    assert change(at, run, priority=5, tags=["late"])["priority"] == 5
+    at.end(at.running[0])
+    at.drain()
+    with pytest.raises(Conflict, match="is done, and cannot be changed"):
+        change(at, run, priority=6)
 
 
 def test_one_that_could_never_begin_is_refused(at: Floor) -> None:

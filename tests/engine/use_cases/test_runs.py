@@ -133,14 +133,14 @@ def test_a_broken_command_is_undone_alone(
     """A bug in one command neither loses the others nor leaves half of it behind."""
     from yarnloom.engine.composition.composition import Composition
 
-    real = Composition.begin
+    real = Composition.enter
 
-    def breaks(composition: Composition) -> Any:
+    def breaks(composition: Composition, root: Any) -> Any:
         if composition.run.params == '{"number":13,"step":1}':
             raise RuntimeError("a bug")
-        return real(composition)
+        return real(composition, root)
 
-    monkeypatch.setattr(Composition, "begin", breaks)
+    monkeypatch.setattr(Composition, "enter", breaks)
     commands = [StartRun("sums", {"number": n}, f"k{n}", "test") for n in (12, 13, 14)]
     answers = inline.batch(*commands).answers
 

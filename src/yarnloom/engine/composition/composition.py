@@ -69,13 +69,6 @@ class Composition:
     def _refill(self, eaches: Iterable[PartRow]) -> None:
         self.eaches.refill(eaches)
 
-    def begin(self) -> PartRow:
-        """Begin the plan, unless the run has to wait for others; its root part."""
-        root = self.needs.new_rows.add_part(self.run, self.plan.nodes[0], None)
-        if self.run.admission == Admission.ENTERED:
-            self.enter(root)
-        return root
-
     def root(self) -> PartRow:
         """The root part, which a run has before its time only when it is needed."""
         found = self.needs.unit.parts.one("run = ? AND parent IS NULL", self.run.number)

@@ -27,7 +27,7 @@ from yarnloom.engine.rules.states import (
 )
 from yarnloom.engine.state.attempts import OpenAttempts
 from yarnloom.engine.state.due_times import BEGIN_SECONDS
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, queue_of
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.workers import Worker, Workers
 from yarnloom.plan import Kind, Node, Plan
@@ -111,9 +111,9 @@ class _Explainer:
         if run.admission == Admission.AHEAD:
             yield self.of_start()
         if run.admission == Admission.HELD:
-            others = store.runs_under_way(self.needs.unit, run.workflow)
+            others = store.runs_under_way(self.needs.unit, queue_of(run))
             numbers = [number for number, admission in others if admission]
-            words = {"workflow": run.workflow, "runs": numbers}
+            words = {"workflow": run.workflow, "runs": numbers, "per": run.queue}
             yield reason("busy", words, at_once=self.plan.at_once, runs=numbers[:SHOWN])
 
     def of_end(self) -> Reason:

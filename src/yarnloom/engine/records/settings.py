@@ -128,7 +128,11 @@ class ScheduleRecord:
     workflow: str
     params: JsonValue
     cron: str
+    every: str
+    first: str
+    spread: str
     zone: str
+    remarks: list[str]
     if_busy: str
     missed: str
     priority: int

@@ -18,6 +18,7 @@ from yarnloom.errors import InvalidInput, NotFound, Problem, nearest
 from yarnloom.plan import PLAN_FORMAT, Kind, Node, Plan, address_in, item_key, read_plan
 from yarnloom.plan.schemas import Fit, fit
 from yarnloom.store import PartRow, RunRow, Unit
+from yarnloom.store.runs.run_records import Queue
 from yarnloom.store.workers import workflow_records
 from yarnloom.values import JsonObject
 
@@ -129,6 +130,11 @@ class Listener:
         )
 
 
+def queue_of(run: RunRow) -> Queue:
+    """The queue in which a run is counted for its workflow's `at_once`."""
+    return run.workflow, run.queue
+
+
 @dataclass(slots=True)
 class Workflows:
     """What is known of all workflows.
@@ -136,8 +142,8 @@ class Workflows:
     Attributes:
         plans: the current plan of every workflow.
         published: by loom a hash of its last publication: the same again is no command.
-        under_way: by workflow how many runs have entered and not ended.
-        held: by workflow how many runs wait until others have ended.
+        under_way: by workflow and value of `per` how many runs have entered and not ended.
+        held: the same of runs that wait until others have ended.
         listeners: by loom the tasks that start when runs begin, or end.
         weights: by workflow the newest row that says how long its nodes took.
         paces: what follows from such a row for a plan, by the ids of both.
@@ -146,8 +152,8 @@ class Workflows:
 
     plans: dict[str, int] = field(default_factory=dict)
     published: dict[str, bytes] = field(default_factory=dict)
-    under_way: Counter[str] = field(default_factory=Counter)
-    held: Counter[str] = field(default_factory=Counter)
+    under_way: Counter[Queue] = field(default_factory=Counter)
+    held: Counter[Queue] = field(default_factory=Counter)
     listeners: dict[str, list[Listener]] = field(default_factory=dict)
     weights: dict[str, int] = field(default_factory=dict)
     paces: dict[tuple[int, int], Paces] = field(default_factory=dict)
@@ -167,20 +173,27 @@ class Workflows:
             raise ambiguous("workflow", name, names)
         return names[0], self.plans[names[0]]
 
-    def is_full(self, plan: Plan) -> bool:
-        """Whether as many runs of a workflow are under way as may be."""
-        return plan.at_once is not None and self.under_way[plan.workflow] >= plan.at_once
+    def is_full(self, run: RunRow, plan: Plan) -> bool:
+        """Whether as many runs of a run's queue are under way as may be."""
+        return plan.at_once is not None and self.under_way[queue_of(run)] >= plan.at_once
 
     def count_in(self, run: RunRow) -> None:
         """Count a new run, which is under way, or waits."""
-        self.counted(run.admission)[run.workflow] += 1
+        self.counted(run.admission)[queue_of(run)] += 1
+
+    def count_out(self, run: RunRow) -> None:
+        """Count a run no more: it has ended, or is put off."""
+        counted, queue = self.counted(run.admission), queue_of(run)
+        counted[queue] -= 1
+        if not counted[queue]:
+            del counted[queue]
 
     @property
     def is_busy(self) -> bool:
         """Whether any run is under way, or waits for others."""
         return any(self.under_way.values()) or any(self.held.values())
 
-    def counted(self, admission: int) -> Counter[str]:
+    def counted(self, admission: int) -> Counter[Queue]:
         """Return the counter of a run whose start time has come."""
         return self.under_way if admission else self.held
 

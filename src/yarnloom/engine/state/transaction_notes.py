@@ -61,14 +61,14 @@ class Afterwards:
     """What follows once the commands of a transaction are done.
 
     Attributes:
-        made_room: workflows of which a run has ended while others wait.
+        made_room: queues of which a run has ended while others wait.
         settling: pausing runs of which something has ended, so that they may be paused now.
         begun_runs: runs whose first attempt of a round has begun, while tasks listen.
         ended_runs: runs that have ended, and whose end nobody handled yet.
         schedules: schedules of which a run has ended, also one that had ended before.
     """
 
-    made_room: set[str] = field(default_factory=set)
+    made_room: set[tuple[str, str]] = field(default_factory=set)
     settling: set[int] = field(default_factory=set)
     begun_runs: list[RunRow] = field(default_factory=list)
     ended_runs: list[RunRow] = field(default_factory=list)

@@ -22,6 +22,7 @@ from yarnloom.engine.rules.states import (
 )
 from yarnloom.engine.state.due_times import DEADLINE_DUE, DueTimes
 from yarnloom.engine.state.hourly_counts import RUN, Hours
+from yarnloom.engine.state.plans import queue_of
 from yarnloom.engine.state.progress import Progress
 from yarnloom.engine.state.transaction_notes import Afterwards, Changes
 from yarnloom.store import PartRow, RunRow, StepRow, Unit
@@ -86,9 +87,9 @@ class Moves:
             if run.schedule is not None:
                 self._afterwards.schedules.add(run.schedule)
             if run.admission != Admission.AHEAD:
-                self._workflows.counted(run.admission)[run.workflow] -= 1
-            if self._workflows.held[run.workflow]:
-                self._afterwards.made_room.add(run.workflow)
+                self._workflows.count_out(run)
+            if queue_of(run) in self._workflows.held:
+                self._afterwards.made_room.add(queue_of(run))
         self._unit.runs.touch(run)
         self._changes.runs.add(run.number)
         if run.schedule is not None:

@@ -6,11 +6,12 @@ from dataclasses import dataclass
 
 from yarnloom.engine.composition.composition import Compositions
 from yarnloom.engine.rules.states import RUN_ENDED, Admission
-from yarnloom.engine.state.plans import Plans, Workflows
+from yarnloom.engine.state.plans import Plans, Workflows, queue_of
 from yarnloom.engine.state.transaction_notes import Afterwards
 from yarnloom.engine.use_cases.cancel import Cancelling
+from yarnloom.engine.use_cases.pause import Pausing
 from yarnloom.plan import IfBusy, Plan
-from yarnloom.store import RunRow, Unit
+from yarnloom.store import PartRow, RunRow, Unit
 from yarnloom.store.runs import run_records as store
 
 
@@ -24,10 +25,12 @@ class HeldRuns:
     workflows: Workflows
     cancelling: Cancelling
     compositions: Compositions
+    pausing: Pausing
 
     def make_room(self, run: RunRow, plan: Plan) -> None:
         """A run came while its workflow is busy: it waits, is cancelled, or others are."""
-        busy = f"{plan.at_once} of {plan.workflow} under way"
+        value = f" for {run.queue}" if plan.per is not None else ""
+        busy = f"{plan.at_once} of {plan.workflow}{value} under way"
         if plan.if_busy is IfBusy.SKIP:
             self.cancelling.stop(
                 run, f"skipped: it came with {busy}, and the workflow says if_busy='skip'"
@@ -36,7 +39,7 @@ class HeldRuns:
         if plan.if_busy is IfBusy.WAIT:
             return
         assert plan.at_once is not None
-        others = store.runs_under_way(self.unit, run.workflow)
+        others = store.runs_under_way(self.unit, queue_of(run))
         under_way = [number for number, has_entered in others if has_entered]
         waiting = [number for number, has_entered in others if not has_entered]
         ending = [number for number in under_way if self.unit.run(number).stop]
@@ -48,19 +51,28 @@ class HeldRuns:
     def admit(self) -> None:
         """Let runs begin that waited for others which have ended: by priority, then in order."""
         while self.afterwards.made_room:
-            workflow = self.afterwards.made_room.pop()
-            number = store.next_held(self.unit, workflow)
+            queue = self.afterwards.made_room.pop()
+            number = store.next_held(self.unit, queue)
             if number is None:
                 continue
             run = self.unit.run(number)
-            if self.workflows.is_full(self.plans.of(run)):
+            if self.workflows.is_full(run, self.plans.of(run)):
                 continue
-            self.afterwards.made_room.add(workflow)  # there may be room for another
-            self.workflows.held[workflow] -= 1
-            self.workflows.under_way[workflow] += 1
+            self.afterwards.made_room.add(queue)  # there may be room for another
+            self.workflows.count_out(run)
             run.admission = Admission.ENTERED
+            self.workflows.count_in(run)
             self.unit.runs.touch(run)
-            root = self.unit.parts.one("run = ? AND parent IS NULL", number)
-            assert root is not None
             assert run.state not in RUN_ENDED
-            self.compositions.of(run).enter(root)
+            self.enter(run)
+
+    def enter(self, run: RunRow) -> PartRow:
+        """Begin what is in the plan of a run; of one that was put off it is ready already."""
+        composition = self.compositions.of(run)
+        root = composition.root()
+        if run.put_off:
+            run.put_off = 0
+            self.pausing.release(run)
+        else:
+            composition.enter(root)
+        return root

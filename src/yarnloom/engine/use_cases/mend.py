@@ -62,7 +62,7 @@ class Mending:
         run = self.unit.run(command.run)
         next_state(RUN_TABLE, run.state, RunEvent.MEND, f"run {run.number}")
         plan = self.plans.of(run)
-        if self.workflows.is_full(plan):
+        if self.workflows.is_full(run, plan):
             raise Conflict(
                 f"{plan.at_once} of {plan.workflow} under way, which is as many as may be; mend "
                 f"run {run.number} when there is room",
@@ -84,7 +84,7 @@ class Mending:
         run.stop = run.error = run.output = run.ended_at = run.started_at = None
         run.cancels = run.paused_micros = 0
         run.progress = run.left_micros = run.sampled_at = None
-        self.workflows.under_way[run.workflow] += 1
+        self.workflows.count_in(run)
         if plan.deadline is not None:
             run.deadline_at = self.time.now + round(plan.deadline * 1_000_000)
             self.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)

@@ -25,7 +25,7 @@ from yarnloom.engine.rules.states import (
     StopReason,
 )
 from yarnloom.engine.state.due_times import BACK_OFF_DUE, DEADLINE_DUE, RUN_DEADLINE_DUE, DueTimes
-from yarnloom.engine.state.plans import Plans
+from yarnloom.engine.state.plans import Plans, queue_of
 from yarnloom.engine.state.progress import was_paused
 from yarnloom.engine.state.step_queue import StepQueue
 from yarnloom.engine.state.transaction_notes import Afterwards
@@ -68,17 +68,23 @@ class Pausing:
         )
         if run.state == RunState.PAUSED:
             run.paused_at = self.time.now
+        self.keep_back(run)
+        for step in _in_hand(self.unit, run):
+            if step.stop is None:
+                self.worker_orders.post_stop(step, StopReason.PAUSE)
+        self.settle(run)
+        return record_of(self.unit, self.time, self.plans, run)
+
+    def keep_back(self, run: RunRow) -> None:
+        """Hand out nothing more of a run."""
+        if run.number in self.queue.paused:
+            return
         self.queue.paused.add(run.number)
         for pool, priority, share, contract, count in paused_runs.ready_of_run(
             self.unit, run.number
         ):
             self.queue.lanes.remove(pool, priority, share, contract, count)
             self.queue.ready.forget((pool, priority, share, contract))
-        for step in _in_hand(self.unit, run):
-            if step.stop is None:
-                self.worker_orders.post_stop(step, StopReason.PAUSE)
-        self.settle(run)
-        return record_of(self.unit, self.time, self.plans, run)
 
     @handles(ResumeRun)
     def resume_run(self, command: ResumeRun) -> RunRecord:
@@ -113,12 +119,16 @@ class Pausing:
         if ahead:
             self.due_times.set_start(run)
         if run.admission == Admission.HELD:
-            self.afterwards.made_room.add(run.workflow)
+            self.afterwards.made_room.add(queue_of(run))
         return record_of(self.unit, self.time, self.plans, run)
 
     def release(self, run: RunRow) -> None:
-        """Let everything go on that the pause of a run held."""
+        """Let everything go on that the pause of a run held; of one that was put off nothing."""
         if run.number not in self.queue.paused:
+            return
+        if run.put_off:
+            run.paused_at = None
+            self.unit.runs.touch(run)
             return
         self.queue.paused.discard(run.number)
         run.paused_at = None

@@ -1,32 +1,30 @@
-"""When cron expressions come true."""
+"""When schedules come, before they are saved."""
 
 from __future__ import annotations
 
-import functools
 from itertools import islice
 
-from yarnloom.errors import InvalidInput, Problem
-from yarnloom.recurrence import BadRecurrence, Recurrence
+from yarnloom.errors import InvalidInput
+from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings, times_of
+from yarnloom.values import JsonObject
 
 SHOWN = 5
 """How many planned times are shown."""
 
 
-def next_times(cron: str, zone: str, now: int, count: int = SHOWN) -> list[str]:
-    """Return the next planned times of an expression, as text.
+def next_times(settings: JsonObject, now: int, count: int = SHOWN) -> list[str]:
+    """Return the next planned times of a schedule, as text.
+
+    Args:
+        settings: `cron`, or `every` and `first`, and `zone`, as far as they are given.
+        now: as the schedule would be made now.
+        count: how many.
 
     Raises:
-        InvalidInput: the expression or the zone is not right.
+        InvalidInput: they are not right.
     """
-    try:
-        recurrence = Recurrence(cron, zone)
-    except BadRecurrence as error:
-        message = "no times were found"
-        raise InvalidInput(message, problems=[Problem(f"/{error.field}", str(error))]) from None
-    return [recurrence.text(at) for at in islice(recurrence.after(now), count)]
-
-
-@functools.lru_cache(1_000)
-def known_recurrence(cron: str, zone: str) -> Recurrence:
-    """Return the times of an expression that was checked before."""
-    return Recurrence(cron, zone)
+    problems = problems_of_settings({"workflow": "any", **settings})
+    if problems:
+        raise InvalidInput("no times were found", problems=problems)
+    times = times_of({**SETTINGS, **settings}, now)
+    return [times.text(at) for at in islice(times.after(now), count)]

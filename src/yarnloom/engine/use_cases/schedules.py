@@ -9,6 +9,7 @@ Decision: `docs/decisions/09-clock-and-schedules.md`.
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import islice
@@ -33,17 +34,19 @@ from yarnloom.engine.state.plans import Plans, Workflows
 from yarnloom.engine.state.settings import EngineSettings
 from yarnloom.engine.state.transaction_notes import Changes
 from yarnloom.engine.use_cases.cancel import Cancelling
-from yarnloom.engine.use_cases.planned_times import SHOWN, known_recurrence
+from yarnloom.engine.use_cases.planned_times import SHOWN
 from yarnloom.engine.use_cases.start import Starting
 from yarnloom.errors import Conflict, InvalidInput, NotFound, Problem, ValueRefused, nearest
 from yarnloom.plan import NAME, NAME_RULE, Plan
 from yarnloom.plan.marked_values import has_files, seal
-from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings
-from yarnloom.recurrence import Recurrence
+from yarnloom.plan.schedule_settings import SETTINGS, problems_of_settings, spread_of, times_of
+from yarnloom.recurrence import Times, step_problem, step_remark
 from yarnloom.secrets import Vault, mask
+from yarnloom.start_keys import OF_SCHEDULE
 from yarnloom.store import Unit
 from yarnloom.store.runs import run_records, schedule_records
 from yarnloom.store.runs.schedule_records import ScheduleRow
+from yarnloom.units import seconds
 from yarnloom.values import JsonObject, encode
 
 Settings = JsonObject
@@ -98,28 +101,30 @@ class Schedules:
         """
         for row in schedule_records.schedules(self.unit):
             if row.paused is None:
-                following = _recurrence(row).next_after(self.time.wall)
+                following = _next_firing(row, self.time.wall)
                 if following is not None and (row.next_at is None or following < row.next_at):
                     row.next_at = following
                     schedule_records.keep_schedule(self.unit, row)
         self._set_timer()
 
     def _fire(self, row: ScheduleRow) -> None:
-        recurrence = _recurrence(row)
+        times = _times(row)
         assert row.next_at is not None
         due = []
-        for planned in islice(recurrence.before(self.time.wall), CAUGHT_UP):
-            if planned < row.next_at:
+        for planned in islice(times.before(self.time.wall), CAUGHT_UP):
+            fires_at = _fires_at(row, planned)
+            if fires_at < row.next_at:
                 break
-            due.append(planned)
+            if fires_at <= self.time.wall:
+                due.append(planned)
         missed = _effective(row)["missed"]
         if missed == "none":
-            taken = [planned for planned in due if planned > self.time.wall - LATE]
+            taken = [one for one in due if _fires_at(row, one) > self.time.wall - LATE]
         else:
             taken = due if missed == "all" else due[:1]
         for planned in due[len(taken) :]:
             _pass_over(row, planned, "it was missed")
-        row.next_at = recurrence.next_after(self.time.wall)
+        row.next_at = _next_firing(row, self.time.wall)
         for planned in reversed(taken):
             self._come(row, planned)
         self._keep(row)
@@ -147,7 +152,7 @@ class Schedules:
                         self.cancelling.stop(run, f"replaced by the next of schedule {row.name}")
 
     def _start(self, row: ScheduleRow, planned: int) -> None:
-        text = _recurrence(row).text(planned)
+        text = _times(row).text(planned)
         key = _key(row, planned)
         run = self.starting.start_or_fail(
             _command(self.vault, row, key, f"schedule {row.name}", text)
@@ -184,7 +189,10 @@ class Schedules:
         for place, one in enumerate(given):
             loom, name, paused = str(one.get("loom")), str(one.get("name")), bool(one.get("paused"))
             settings = {key: value for key, value in one.items() if key not in _OF_A_LOOM}
-            found = _wrong_name(self.unit, name, loom) + problems_of_settings(settings)
+            known_row = schedule_records.schedule(self.unit, name)
+            known_cron = known_row.declared.get("cron", "") if known_row else ""
+            found = _wrong_name(self.unit, name, loom)
+            found += problems_of_settings(settings, known_cron)
             found = found or self._problems_of_params(settings, known)
             problems += (Problem(f"/schedules/{place}{each.where}", each.message) for each in found)
             declared[loom][name] = {**SETTINGS, **settings, "paused": paused}
@@ -271,12 +279,19 @@ class Schedules:
         row = _find(self.unit, command.name)
         by_hand = {} if command.as_declared else dict(row.by_hand)
         by_hand |= command.changes
+        # One of both says when it comes: the other is given up, unless both are given.
+        for given, others in (("every", ("cron",)), ("cron", ("every", "first"))):
+            if command.changes.get(given):
+                before = _effective(row)
+                by_hand |= {
+                    one: "" for one in others if before[one] and one not in command.changes
+                }
         # Params rest sealed, and are checked as they were given.
         if command.changes or command.as_declared:
             settings = {**row.declared, **by_hand}
             if "params" not in command.changes:
                 settings["params"] = self.vault.open(settings["params"])
-            if problems := self._wrong_settings(settings):
+            if problems := self._wrong_settings(settings, _effective(row)["cron"]):
                 raise InvalidInput("the schedule was not changed", problems=problems)
             by_hand |= {"params": self._sealed(settings)} if "params" in by_hand else {}
             row.by_hand = self._filled(by_hand)
@@ -320,7 +335,7 @@ class Schedules:
             InvalidInput: its params do not fit its workflow any more.
         """
         row = _find(self.unit, command.name)
-        now = _recurrence(row).text(self.time.wall)
+        now = _times(row).text(self.time.wall)
         start = _command(self.vault, row, command.key, command.who, now)
         started = self.starting.start_run(start)
         self.changes.schedules.add(row.name)
@@ -338,15 +353,13 @@ class Schedules:
         rows = [{"name": row.name, "row": row} for row in schedule_records.schedules(self.unit)]
         return readable(rows, lambda one: self._record(one["row"]), "name")
 
-    def _wrong_settings(self, settings: Settings) -> list[Problem]:
-        problems = problems_of_settings(settings)
+    def _wrong_settings(self, settings: Settings, known_cron: str = "") -> list[Problem]:
+        problems = problems_of_settings(settings, known_cron)
         return problems or self._problems_of_params(settings, {})
 
     def _settle(self, row: ScheduleRow) -> None:
         """When it comes next, after a change; a planned time that is behind us is behind us."""
-        row.next_at = (
-            None if row.paused is not None else _recurrence(row).next_after(self.time.wall)
-        )
+        row.next_at = None if row.paused is not None else _next_firing(row, self.time.wall)
         self._keep(row)
         self._set_timer()
 
@@ -372,8 +385,8 @@ class Schedules:
         return sealed
 
     def _record(self, row: ScheduleRow) -> ScheduleRecord:
-        settings, recurrence = _effective(row), _recurrence(row)
-        first = row.next_at - 1 if row.next_at is not None else self.time.wall
+        settings, times = _effective(row), _times(row)
+        remark = step_problem(settings["cron"]) or step_remark(settings["cron"])
         running = schedule_records.unfinished_of_schedule(self.unit, row.name)
         last_run = row.last["run"] if row.last else None
         return ScheduleRecord(
@@ -381,9 +394,10 @@ class Schedules:
             loom=row.loom,
             **_masked(settings),
             paused=PauseRecord(**row.paused) if row.paused else None,
-            next_at=None if row.next_at is None else recurrence.text(row.next_at),
-            next_times=[recurrence.text(at) for at in islice(recurrence.after(first), SHOWN)],
-            waiting_at=None if row.waiting_at is None else recurrence.text(row.waiting_at),
+            remarks=[remark] if remark else [],
+            next_at=None if row.next_at is None else times.text(row.next_at),
+            next_times=[times.text(at) for at in islice(_firings(row, self.time.wall), SHOWN)],
+            waiting_at=None if row.waiting_at is None else times.text(row.waiting_at),
             running=running,
             last=LastTime(**row.last, state=_state_of(self.unit, last_run)) if row.last else None,
             passed_over=row.passed_over,
@@ -402,12 +416,12 @@ class Schedules:
 
 def _key(row: ScheduleRow, planned: int) -> str:
     at = f"{datetime.fromtimestamp(planned // 1_000_000, UTC):%Y-%m-%dT%H:%M:%SZ}"
-    return f"schedule/{row.name}/{at}"
+    return f"{OF_SCHEDULE}{row.name}/{at}"
 
 
 def _pass_over(row: ScheduleRow, planned: int, why: str) -> None:
     row.passed_over += 1
-    text = _recurrence(row).text(planned)
+    text = _times(row).text(planned)
     row.last = {"planned_at": text, "result": "passed_over", "run": None, "why": why}
 
 
@@ -448,9 +462,27 @@ def _effective(row: ScheduleRow) -> Settings:
     return {**row.declared, **row.by_hand}
 
 
-def _recurrence(row: ScheduleRow) -> Recurrence:
-    settings = _effective(row)
-    return known_recurrence(settings["cron"], settings["zone"])
+def _times(row: ScheduleRow) -> Times:
+    """The planned times of a schedule."""
+    return times_of(_effective(row), row.created_at)
+
+
+def _fires_at(row: ScheduleRow, planned: int) -> int:
+    """When a schedule starts what it starts for a planned time."""
+    return planned + spread_of(row.name, _effective(row), planned)
+
+
+def _firings(row: ScheduleRow, at: int) -> Iterator[int]:
+    """When it starts something after a time, in order."""
+    spread = _effective(row)["spread"]
+    longest = round(seconds(spread) * 1_000_000) if spread else 0
+    for planned in _times(row).after(at - longest):
+        if (fires_at := _fires_at(row, planned)) > at:
+            yield fires_at
+
+
+def _next_firing(row: ScheduleRow, at: int) -> int | None:
+    return next(_firings(row, at), None)
 
 
 def _masked(settings: Settings) -> Settings:

@@ -41,10 +41,11 @@ from yarnloom.engine.state.transitions import Moves
 from yarnloom.engine.state.verdicts import Unjudged
 from yarnloom.engine.use_cases.admission import HeldRuns
 from yarnloom.errors import InvalidInput, NotFound, Problem, Refused, StartKeyTaken, ValueRefused
-from yarnloom.plan import Constant, FromParam, Plan
+from yarnloom.plan import Constant, FromParam, Plan, Source
 from yarnloom.plan.marked_values import as_given, has_files, seal, with_lists
 from yarnloom.plan.schemas import with_defaults
 from yarnloom.secrets import Vault, mask
+from yarnloom.start_keys import is_chosen
 from yarnloom.store import PartRow, RunRow, Unit
 from yarnloom.store.runs import run_records as store
 from yarnloom.store.runs import schedule_records
@@ -65,6 +66,7 @@ class PreparedStart:
         marked: as they were given, secrets marked.
         hashed: the hash of that.
         share: whom fair turns are counted for; empty for the run itself.
+        queue: the value for which the workflow's `at_once` holds; empty for all its runs.
     """
 
     command: StartRun
@@ -72,7 +74,8 @@ class PreparedStart:
     params: str
     marked: JsonValue
     hashed: str
-    share: str
+    share: str = ""
+    queue: str = ""
 
 
 @dataclass(slots=True)
@@ -135,8 +138,8 @@ class Starting:
         given = as_given(command.params, schema) if files else command.params
         marked = seal(given, schema, self.vault.mark)
         # The same start again gets its run, also when that would not be started any more.
-        if store.find_start(self.unit, target.scope, command.key):
-            return PreparedStart(command, target, "", marked, fingerprint(marked), "")
+        if self._find_start(target, plan, command.key):
+            return PreparedStart(command, target, "", marked, fingerprint(marked))
         problems = self.settings.verdicts.problems(command.params, schema) if judge else []
         if files and not problems:
             problems = unknown_files(self.unit, command.params, schema)
@@ -155,8 +158,22 @@ class Starting:
                 filled, schema, lambda one, marked: _list_for(self.unit, one, marked)
             )
         params = encode(seal(filled, schema, self.vault.seal), "params")
-        share = command.share or _share_of(plan, decode(params))
-        return PreparedStart(command, target, params, marked, fingerprint(marked), share)
+        given_params = decode(params)
+        share = command.share or _text_of(plan.share, given_params)
+        queue = _text_of(plan.per, given_params)
+        return PreparedStart(command, target, params, marked, fingerprint(marked), share, queue)
+
+    def _find_start(self, target: StartTarget, plan: Plan, key: str) -> tuple[int, str] | None:
+        """The run that a start key made; one whose time is over is free again."""
+        earlier = store.find_start(self.unit, target.scope, key)
+        if earlier is None or plan.key_for is None or not is_chosen(key):
+            return earlier
+        run = self.unit.runs.get(earlier[0])
+        ended_at = run.ended_at if run else 0
+        if ended_at is None or ended_at + round(plan.key_for * 1_000_000) > self.time.now:
+            return earlier
+        store.free_start(self.unit, target.scope, key)
+        return None
 
     def add_run(self, prepared: PreparedStart) -> RunRow:
         """Make a run, which is then to be opened, now or later."""
@@ -175,6 +192,7 @@ class Starting:
                 version=self.plans.by_id(target.plan).version,
                 params=prepared.params,
                 share=prepared.share,
+                queue=prepared.queue,
                 tags=json.dumps(command.tags),
                 start_key=command.key,
                 started_by=command.who,
@@ -211,16 +229,18 @@ class Starting:
         if run.state == RunState.SCHEDULED:
             self.moves.run(run, RunEvent.DUE)
         plan = self.plans.of(run)
-        busy = self.workflows.is_full(plan)
+        busy = self.workflows.is_full(run, plan)
         run.admission = Admission.HELD if busy else Admission.ENTERED
         if plan.deadline is not None:
             run.deadline_at = self.time.now + round(plan.deadline * 1_000_000)
             self.due_times.set(RUN_DEADLINE_DUE, run.deadline_at)
         self.unit.runs.touch(run)
         self.workflows.count_in(run)
-        root = self.compositions.of(run).begin()
         if busy:
+            root = self.compositions.of(run).root()
             self.held_runs.make_room(run, plan)
+        else:
+            root = self.held_runs.enter(run)
         self.changes.runs.add(run.number)
         return root
 
@@ -420,10 +440,10 @@ def _kept_text(params: JsonValue) -> str:
         return "{}"
 
 
-def _share_of(plan: Plan, params: JsonObject) -> str:
-    """Whom fair turns of a run are counted for, as its workflow says; empty for itself."""
+def _text_of(source: Source | None, params: JsonObject) -> str:
+    """What a workflow says of a run, from its params; empty for nothing."""
     value: JsonValue = None
-    match plan.share:
+    match source:
         case Constant(value):
             pass
         case FromParam(path):

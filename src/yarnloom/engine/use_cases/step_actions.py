@@ -254,7 +254,7 @@ class _Hand:
         assert step is not None
         if run.cancels > 1:
             raise self._refused("was stopped with its run, its follow-ups too; `mend` the run")
-        if needs.workflows.is_full(self.plan):
+        if needs.workflows.is_full(run, self.plan):
             raise self._refused(f"is of {run.workflow}, of which as many run as may; try again")
         part = needs.unit.parts.need(step.part)
         while not self.plan.nodes[part.node].follows:
@@ -264,7 +264,7 @@ class _Hand:
         needs.moves.run(run, RunEvent.REOPEN)
         run.renewed, run.reopened_from, run.ended_at = 1, run.ended_at, None
         needs.unit.runs.touch(run)
-        needs.workflows.under_way[run.workflow] += 1
+        needs.workflows.count_in(run)
         needs.compositions.of(run).follow_up_again(part)
 
     def _place_to_begin_again(self) -> tuple[PartRow, PartRow | None]:

@@ -78,9 +78,10 @@ def _resumed(it: JsonObject) -> str:
 
 
 def _busy(it: JsonObject) -> str:
+    value = f" for {it['per']}" if it["per"] else ""
     return (
         f"waits until {run_words(it['runs'])} of {it['workflow']} {has_words(it['runs'])} ended: "
-        f"at most {it['at_once']} are under way at once"
+        f"at most {it['at_once']} are under way at once{value}"
     )
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import uuid
 from dataclasses import replace
 from typing import Annotated, Literal
 
@@ -47,6 +46,7 @@ from yarnloom.service.route_helpers import (
     problems,
 )
 from yarnloom.service.routes.filters import filter_of
+from yarnloom.start_keys import generated_key
 from yarnloom.store.runs import run_lists
 from yarnloom.units import micros, whole_number
 
@@ -116,7 +116,7 @@ def _start_of(body: StartBody, who: str, key: str | None = None) -> StartRun:
     return StartRun(
         target=body.target,
         params=body.params,
-        key=body.key or key or uuid.uuid4().hex,
+        key=body.key or key or generated_key(),
         who=who,
         priority=body.priority,
         share=body.share,

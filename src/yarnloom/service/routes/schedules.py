@@ -25,6 +25,7 @@ from yarnloom.protocol.setting_bodies import (
     ScheduleSettings,
     StartScheduleBody,
 )
+from yarnloom.recurrence import step_remark
 from yarnloom.service.group_commit import system_clock
 from yarnloom.service.http.api_router import api_router
 from yarnloom.service.route_helpers import Asker, TheCore, answer, json_answer, problems
@@ -45,13 +46,17 @@ async def list_schedules(core: TheCore) -> Response:
 
 @router.get("/next-times", response_model=NextTimes, responses=problems(422))
 async def list_next_times(
-    cron: Annotated[str, Query(max_length=200)],
+    cron: Annotated[str, Query(max_length=200)] = "",
     zone: Annotated[str, Query(max_length=100)] = "UTC",
+    every: Annotated[str, Query(max_length=100, description="An interval in place of cron")] = "",
+    first: Annotated[str, Query(max_length=100, description="The first time of every")] = "",
     count: Annotated[int, Query(ge=1, le=100)] = 5,
 ) -> Response:
-    """When a cron expression comes true next, before it is saved."""
-    times = next_times(cron, zone, system_clock().now, count)
-    return answer(NextTimes, {"cron": cron, "zone": zone, "times": times})
+    """When a schedule would come next, before it is saved."""
+    settings = {"cron": cron, "zone": zone, "every": every, "first": first}
+    times = next_times(settings, system_clock().now, count)
+    remark = step_remark(cron)
+    return answer(NextTimes, {**settings, "times": times, "remarks": [remark] if remark else []})
 
 
 @router.post("/schedules", status_code=201, response_model=ScheduleAnswer, responses=problems(422))

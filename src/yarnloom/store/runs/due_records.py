@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from yarnloom.store.unit_of_work import Unit
 
-# What is ready of a run that is pausing or paused is in no lane.
-NOT_HELD = "run NOT IN (SELECT number FROM runs WHERE state IN ('pausing', 'paused'))"
+# What is ready of a run that is pausing or paused, or was put off, is in no lane.
+NOT_HELD = (
+    "run NOT IN (SELECT number FROM runs WHERE state IN ('pausing', 'paused')"
+    " UNION ALL SELECT number FROM runs WHERE put_off = 1)"
+)
 
 
 READY_BY_LANE = (

@@ -11,8 +11,11 @@ from yarnloom.store.unit_of_work import Unit
 
 
 def runs_held(unit: Unit) -> list[int]:
-    """Runs that are pausing or paused."""
-    found = unit.execute("SELECT number FROM runs WHERE state IN ('pausing', 'paused')")
+    """Runs that are pausing or paused, or were put off."""
+    found = unit.execute(
+        "SELECT number FROM runs WHERE state IN ('pausing', 'paused')"
+        " UNION SELECT number FROM runs WHERE put_off = 1"
+    )
     return [number for (number,) in found]
 
 

@@ -19,6 +19,11 @@ def find_start(unit: Unit, workflow: str, key: str) -> tuple[int, str] | None:
     return found[0] if found else None
 
 
+def free_start(unit: Unit, workflow: str, key: str) -> None:
+    """Let a start key make another run."""
+    unit.change("DELETE FROM start_keys WHERE workflow = ? AND key = ?", (workflow, key))
+
+
 def keep_start(unit: Unit, workflow: str, key: str, run: int, params_hash: str, at: int) -> None:
     """Tie a start key to its run."""
     unit.change(
@@ -45,33 +50,37 @@ NOT_GONE, DONE = "skip_reason IS NOT 'gone'", "outcome = 'done'"
 # Runs that wait for others of their workflow, and what falls due
 
 
-def runs_under_way(unit: Unit, workflow: str) -> list[tuple[int, int]]:
-    """Runs of a workflow that came up and have not ended, oldest first; whether each entered."""
+Queue = tuple[str, str]
+"""A workflow, and the value for which its `at_once` holds; empty for all its runs."""
+
+
+def runs_under_way(unit: Unit, queue: Queue) -> list[tuple[int, int]]:
+    """Runs of a queue that came up and have not ended, oldest first; whether each entered."""
     unit.flush()
     return unit.execute(
-        "SELECT number, admission FROM runs WHERE workflow = ? AND ended_at IS NULL"
-        " AND admission >= 0 ORDER BY number",
-        (workflow,),
+        "SELECT number, admission FROM runs WHERE workflow = ? AND queue = ?"
+        " AND ended_at IS NULL AND admission >= 0 ORDER BY number",
+        queue,
     )
 
 
-def next_held(unit: Unit, workflow: str) -> int | None:
-    """The run of a workflow that enters next: of the highest priority the oldest."""
+def next_held(unit: Unit, queue: Queue) -> int | None:
+    """The run of a queue that enters next: of the highest priority the oldest."""
     unit.flush()
     found = unit.execute(
-        "SELECT number FROM runs WHERE workflow = ? AND admission = 0 AND ended_at IS NULL"
-        " AND state <> 'paused'"
+        "SELECT number FROM runs WHERE workflow = ? AND queue = ? AND admission = 0"
+        " AND ended_at IS NULL AND state <> 'paused'"
         " ORDER BY priority DESC, number LIMIT 1",
-        (workflow,),
+        queue,
     )
     return found[0][0] if found else None
 
 
-def runs_by_workflow(unit: Unit) -> list[tuple[str, int, int]]:
-    """Of each workflow how many runs have entered, and how many wait, and have not ended."""
+def runs_by_queue(unit: Unit) -> list[tuple[str, str, int, int]]:
+    """Of each queue how many runs have entered, and how many wait, and have not ended."""
     return unit.execute(
-        "SELECT workflow, admission, count(*) FROM runs WHERE ended_at IS NULL AND admission >= 0"
-        " GROUP BY workflow, admission"
+        "SELECT workflow, queue, admission, count(*) FROM runs"
+        " WHERE ended_at IS NULL AND admission >= 0 GROUP BY workflow, queue, admission"
     )
 
 
