@@ -477,7 +477,7 @@ def _firings(row: ScheduleRow, at: int) -> Iterator[int]:
     spread = _effective(row)["spread"]
     longest = round(seconds(spread) * 1_000_000) if spread else 0
     for planned in _times(row).after(at - longest):
-        if (fires_at := _fires_at(row, planned)) > at:
+        if planned > row.created_at and (fires_at := _fires_at(row, planned)) > at:
             yield fires_at
 
 
